@@ -1,0 +1,123 @@
+"""Headless commands: one JSON object on standard output, or one line on standard error.
+
+``python -m needle VERB …``; see ``docs/formats.md``. Exit 0 when answered, 2 for input that
+cannot be used.
+"""
+
+from __future__ import annotations
+
+import argparse
+import dataclasses
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, NoReturn
+
+from needle import quantity
+from needle.document import DocumentError
+from needle.measure.agreement import agree
+from needle.measure.instruments import INSTRUMENTS, get
+from needle.plan.plan import parse_plan
+from needle.plan.report import as_document as plan_document
+from needle.plan.simulate import simulate
+from needle.profile.profile import as_document as profile_document
+from needle.profile.profile import derive, parse_load
+
+MOST_BYTES = 20_000_000
+
+
+class _Parser(argparse.ArgumentParser):
+    """An argument parser whose complaints are one line."""
+
+    def error(self, message: str) -> NoReturn:
+        self.exit(2, f"needle: {message}\n")
+
+
+def _load(path: str) -> Any:
+    try:
+        file = Path(path)
+        if file.stat().st_size > MOST_BYTES:
+            raise DocumentError(path, f"larger than {MOST_BYTES // 1_000_000} MB")
+        return json.loads(file.read_text(encoding="utf-8-sig"))
+    except OSError as error:
+        raise DocumentError(path, f"cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError:
+        raise DocumentError(path, "is not UTF-8 text") from None
+    except RecursionError:
+        raise DocumentError(path, "is nested too deeply") from None
+    except json.JSONDecodeError as error:
+        raise DocumentError(
+            path, f"line {error.lineno}: not JSON ({error.msg}); check commas and quotes"
+        ) from None
+
+
+def _quantity(args: argparse.Namespace) -> dict[str, Any]:
+    return dataclasses.asdict(quantity.parse(args.text, args.unit))
+
+
+def _agree(args: argparse.Namespace) -> dict[str, Any]:
+    read = {key: getattr(args, key) for key in ("volts", "amps", "watts", "va", "pf")}
+    found = dataclasses.asdict(
+        agree(
+            {key: value for key, value in read.items() if value is not None}, get(args.instrument)
+        )
+    )
+    return found
+
+
+def _profile(args: argparse.Namespace) -> dict[str, Any]:
+    return profile_document(derive(parse_load(_load(args.file))))
+
+
+def _plan(args: argparse.Namespace) -> dict[str, Any]:
+    return plan_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
+
+
+def _whole(least: int, most: int) -> Any:
+    def read(text: str) -> int:
+        value = int(text)
+        if not least <= value <= most:
+            raise argparse.ArgumentTypeError(f"{value} must be between {least} and {most}")
+        return value
+
+    return read
+
+
+def _arguments() -> argparse.ArgumentParser:
+    parser = _Parser(prog="needle", description=__doc__)
+    verbs = parser.add_subparsers(dest="verb", required=True, parser_class=_Parser)
+    one = verbs.add_parser("quantity", help="read a quantity as people write it")
+    one.add_argument("text")
+    one.add_argument("--as", dest="unit", required=True, metavar="UNIT")
+    one.set_defaults(run=_quantity)
+    one = verbs.add_parser("agree", help="check readings of one moment against one another")
+    for key in ("volts", "amps", "watts", "va", "pf"):
+        one.add_argument(f"--{key}", type=float)
+    one.add_argument("--instrument", choices=sorted(INSTRUMENTS), default="plug")
+    one.set_defaults(run=_agree)
+    one = verbs.add_parser("profile", help="derive a load's profile from its readings")
+    one.add_argument("file", metavar="LOAD.json")
+    one.set_defaults(run=_profile)
+    one = verbs.add_parser("plan", help="how long a supply runs the loads")
+    one.add_argument("file", metavar="PLAN.json")
+    one.add_argument("--draws", type=_whole(1, 20_000), default=400)
+    one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    one.set_defaults(run=_plan)
+    return parser
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run one command; returns the exit status."""
+    args = _arguments().parse_args(argv)
+    try:
+        answer = args.run(args)
+    except (DocumentError, quantity.QuantityError) as error:
+        print(f"needle: {' '.join(str(error).split())}", file=sys.stderr)
+        return 2
+    print(json.dumps(answer, ensure_ascii=False, allow_nan=False))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

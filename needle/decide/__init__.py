@@ -1,0 +1,1 @@
+"""Judgements: will it start."""

@@ -1,0 +1,121 @@
+"""Reading open documents strictly: unknown keys, wrong types and absurd values are sentences.
+
+Every reader of JSON in the core goes through a :class:`Reader`, so that the site, the headless
+commands and imports refuse the same things in the same words.
+"""
+
+from __future__ import annotations
+
+import difflib
+import math
+from collections.abc import Iterable
+from typing import Any
+
+
+class DocumentError(ValueError):
+    """A document cannot be used; ``path`` names the key, the message says what would do."""
+
+    def __init__(self, path: str, message: str) -> None:
+        super().__init__(f"{path}: {message}" if path else message)
+        self.path = path
+        self.message = message
+
+
+class Reader:
+    """Takes the values of one JSON object, key by key.
+
+    Parameters
+    ----------
+    data : object
+        The parsed JSON; anything but an object is refused.
+    path : str
+        Where it stands in the document, for messages.
+    known : iterable of str
+        All keys that may occur.
+    later : iterable of str
+        Keys of the format that this version cannot honour yet: refused by name.
+    """
+
+    def __init__(
+        self, data: Any, path: str, known: Iterable[str], later: Iterable[str] = ()
+    ) -> None:
+        if not isinstance(data, dict):
+            raise DocumentError(path, "must be an object with named values")
+        self.data, self.path = data, path
+        names, coming = list(known), set(later)
+        for key in data:
+            if key in coming:
+                if data[key] in (None, [], {}):
+                    continue
+                raise DocumentError(
+                    self.at(key), "not yet understood by this version; leave it out"
+                )
+            if key not in names:
+                near = difflib.get_close_matches(str(key), names, 1, 0.4)
+                hint = f"; did you mean “{near[0]}”?" if near else f"; known: {', '.join(names)}"
+                raise DocumentError(self.at(str(key)[:40]), f"unknown key{hint}")
+
+    def at(self, key: str) -> str:
+        return f"{self.path}.{key}" if self.path else key
+
+    def has(self, key: str) -> bool:
+        return self.data.get(key) is not None
+
+    def number(
+        self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False
+    ) -> float | None:
+        """A finite number within bounds, or None where the key is absent.
+
+        ``above`` makes the lower bound exclusive.
+        """
+        value = self.data.get(key)
+        if value is None:
+            return None
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise DocumentError(self.at(key), f"must be a number, not {str(value)[:40]!r}")
+        if not math.isfinite(value):
+            raise DocumentError(self.at(key), f"must be finite, not {value}")
+        if value < least or (above and value == least):
+            word = "above" if above else "at least"
+            raise DocumentError(self.at(key), f"{value:g} is too small: {word} {least:g}")
+        if value > most:
+            raise DocumentError(self.at(key), f"{value:g} is too large: at most {most:g}")
+        return float(value)
+
+    def need(
+        self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False
+    ) -> float:
+        value = self.number(key, least, most, above)
+        if value is None:
+            raise DocumentError(self.at(key), "is needed")
+        return value
+
+    def text(self, key: str, default: str = "", most: int = 200) -> str:
+        value = self.data.get(key)
+        if value is None:
+            return default
+        if not isinstance(value, str):
+            raise DocumentError(self.at(key), f"must be text, not {str(value)[:40]!r}")
+        if len(value) > most:
+            raise DocumentError(self.at(key), f"is too long: at most {most} characters")
+        return value
+
+    def choice(self, key: str, choices: Iterable[str], default: str | None = None) -> str:
+        value = self.data.get(key, default)
+        names = list(choices)
+        if value not in names:
+            near = difflib.get_close_matches(str(value), names, 1, 0.4)
+            hint = f"did you mean “{near[0]}”? " if near else ""
+            shown = "is needed" if value is None else f"{str(value)[:40]!r} is not known"
+            raise DocumentError(self.at(key), f"{shown}; {hint}one of {', '.join(names)}")
+        return str(value)
+
+    def items(self, key: str, most: int = 10_000) -> list[Any]:
+        value = self.data.get(key)
+        if value is None:
+            return []
+        if not isinstance(value, list):
+            raise DocumentError(self.at(key), "must be a list")
+        if len(value) > most:
+            raise DocumentError(self.at(key), f"has {len(value)} entries: at most {most}")
+        return value

@@ -1,0 +1,41 @@
+"""Relations between volts, amps, watts and volt-amperes of a single-phase load.
+
+IEEE Std 1459-2010, clause 3.1: apparent power S = V·I, power factor PF = P/S (true, distortion
+included), non-active power N = sqrt(S² − P²). N is reactive power only for sinusoidal current.
+"""
+
+from __future__ import annotations
+
+import math
+
+
+def apparent_va(volts: float, amps: float) -> float:
+    """Apparent power in VA from RMS volts and amps."""
+    return volts * amps
+
+
+def power_factor(watts: float, va: float) -> float:
+    """True power factor, 0…1, from watts and VA.
+
+    Raises
+    ------
+    ValueError
+        ``va`` is not positive, or ``watts`` exceeds it.
+    """
+    if va <= 0:
+        raise ValueError("power factor needs VA above zero")
+    if watts > va:
+        raise ValueError(f"{watts:g} W cannot exceed {va:g} VA")
+    return watts / va
+
+
+def nonactive_va(watts: float, va: float) -> float:
+    """Non-active power in VA (var where the current is sinusoidal); 0 when watts exceed VA."""
+    return math.sqrt(max(0.0, va**2 - watts**2))
+
+
+def motor_input_w(shaft_w: float, efficiency: float) -> float:
+    """Electrical input in W of a motor that gives ``shaft_w`` watts at its shaft."""
+    if not 0 < efficiency <= 1:
+        raise ValueError(f"efficiency is between 0 and 1: {efficiency:g}")
+    return shaft_w / efficiency

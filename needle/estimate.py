@@ -1,0 +1,152 @@
+"""An uncertain quantity: its value, how far it may be off, how good the evidence is, and why.
+
+Positive quantities are treated as log-normal about their median: a relative spread of 40 % then
+never reaches zero. Low and high are the 10th and 90th percentile.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+#: Standard normal quantile at 90 %.
+Z90 = 1.2815515655446004
+
+#: Relative spread (one standard deviation) when nothing better is computed.
+DEFAULT_SPREAD = {"A": 0.04, "B": 0.10, "C": 0.20, "D": 0.40}
+
+#: What each grade of evidence rests on.
+GRADE_WORDS = {
+    "A": "recorded long enough",
+    "B": "metered, but short",
+    "C": "label and measured time",
+    "D": "label or table, guessed",
+}
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """An uncertain value.
+
+    Attributes
+    ----------
+    value : float
+        The median, in the unit of the field that holds it.
+    spread : float
+        Relative standard deviation (0.04 is 4 %).
+    grade : str
+        Evidence, ``"A"`` (best) to ``"D"``.
+    how : tuple of str
+        How it is known, one sentence a step.
+    most : float or None
+        An upper bound that the quantity cannot pass (1 for a duty), in the value's unit.
+    """
+
+    value: float
+    spread: float = 0.0
+    grade: str = "D"
+    how: tuple[str, ...] = ()
+    most: float | None = None
+
+    def __post_init__(self) -> None:
+        if not math.isfinite(self.value) or self.value < 0:
+            raise ValueError(f"an estimate's value must be finite and not negative: {self.value}")
+        if not math.isfinite(self.spread) or self.spread < 0:
+            raise ValueError(f"an estimate's spread must be finite and not negative: {self.spread}")
+        if self.grade not in DEFAULT_SPREAD:
+            raise ValueError(f"a grade is A, B, C or D: {self.grade}")
+
+    @property
+    def sigma_log(self) -> float:
+        """Standard deviation of the logarithm that gives this relative spread."""
+        return math.sqrt(math.log1p(self.spread**2))
+
+    def quantile(self, z: float) -> float:
+        """The value at a standard normal quantile ``z``, held under ``most``."""
+        value = self.value * math.exp(z * self.sigma_log)
+        return value if self.most is None else min(value, self.most)
+
+    @property
+    def low(self) -> float:
+        """10th percentile, in the value's unit."""
+        return self.quantile(-Z90)
+
+    @property
+    def high(self) -> float:
+        """90th percentile, in the value's unit."""
+        return self.quantile(Z90)
+
+    def draws(self, z: np.ndarray) -> np.ndarray:
+        """Map standard normal draws (any shape) to draws of this quantity."""
+        values = self.value * np.exp(z * self.sigma_log)
+        return values if self.most is None else np.minimum(values, self.most)
+
+    def scaled(self, factor: float, why: str | None = None) -> Estimate:
+        """The same knowledge in another unit, or a known multiple of it."""
+        how = self.how if why is None else (*self.how, why)
+        most = None if self.most is None else self.most * factor
+        return replace(self, value=self.value * factor, how=how, most=most)
+
+    def as_range(self) -> dict[str, float]:
+        """The range as the open documents write it."""
+        return {"value": self.value, "low": self.low, "high": self.high}
+
+
+def worst(grades: Iterable[str]) -> str:
+    """The weakest of several grades: a chain is as good as its worst link."""
+    return max(grades)
+
+
+def from_limits(low: float, typical: float, high: float, how: str, grade: str = "D") -> Estimate:
+    """An estimate from a table's low, typical and high, read as 10th, 50th and 90th percentile."""
+    if low == high:
+        return Estimate(typical, 0.0, grade, (how,))
+    sigma = math.log(high / low) / (2 * Z90)
+    return Estimate(typical, math.sqrt(math.expm1(sigma**2)), grade, (how,))
+
+
+def product(first: Estimate, second: Estimate, how: Sequence[str] = ()) -> Estimate:
+    """The product of two independent estimates."""
+    return Estimate(
+        first.value * second.value,
+        math.hypot(first.spread, second.spread),
+        worst((first.grade, second.grade)),
+        tuple(how) or first.how + second.how,
+    )
+
+
+def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
+    """Combine independent estimates of one quantity by inverse variance of their logarithms.
+
+    When they scatter more than their spreads allow, the pooled spread is widened by the root of
+    the reduced chi-square (Birge 1932, Phys. Rev. 40, 207), never narrowed. The grade is the best one's.
+
+    Parameters
+    ----------
+    estimates : sequence of Estimate
+        At least one; the order does not matter.
+    floor : float
+        The least relative spread that the pooled estimate may claim.
+    """
+    if len(estimates) == 1:
+        return estimates[0]
+    ordered = sorted(estimates, key=lambda one: (one.grade, one.value, one.spread))
+    weights = np.array([1 / max(one.sigma_log, 1e-6) ** 2 for one in ordered])
+    logs = np.log([max(one.value, 1e-12) for one in ordered])
+    centre = float(np.sum(weights * logs) / np.sum(weights))
+    sigma = float(1 / np.sqrt(np.sum(weights)))
+    birge = math.sqrt(float(np.sum(weights * (logs - centre) ** 2)) / (len(ordered) - 1))
+    sigma = max(sigma * max(birge, 1.0), math.sqrt(math.log1p(floor**2)))
+    how = tuple(dict.fromkeys(step for one in ordered for step in one.how))
+    return Estimate(math.exp(centre), math.sqrt(math.expm1(sigma**2)), ordered[0].grade, how)
+
+
+def disagree(first: Estimate, second: Estimate) -> bool:
+    """Whether two estimates of one quantity differ by more than 3 of their joint deviations."""
+    if min(first.value, second.value) <= 0:
+        return False
+    joint = math.hypot(first.sigma_log, second.sigma_log)
+    return abs(math.log(first.value / second.value)) > 3 * max(joint, 1e-9)

@@ -1,0 +1,101 @@
+"""What each instrument gives, how accurately, and what it cannot see.
+
+Accuracies are the limits that meters of each class commonly state. A limit ±a is read as a
+rectangular distribution, whose standard deviation is a/sqrt(3) (JCGM 100:2008, 4.3.7).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True)
+class Instrument:
+    """A class of meter.
+
+    Attributes
+    ----------
+    key, name : str
+        How documents and people call it.
+    limit : float
+        Accuracy limit as a share of the reading.
+    counts : float
+        Further limit in counts of the last digit.
+    steps : dict
+        Last digit of each quantity: volts, amps, watts, va, pf, hz, wh.
+    blind : str
+        What it cannot see.
+    caution : str
+        What to mind before using it.
+    """
+
+    key: str
+    name: str
+    limit: float
+    counts: float
+    steps: dict[str, float] = field(hash=False)
+    blind: str = ""
+    caution: str = ""
+
+    def relative_sd(self, quantity: str, value: float) -> float:
+        """Relative standard deviation of one reading of ``quantity`` at ``value`` (its unit)."""
+        step = self.steps.get(quantity, 0.0)
+        count = self.counts * step / abs(value) if value else 0.0
+        return math.hypot(self.limit, count) / math.sqrt(3)
+
+    def limit_of(self, quantity: str, value: float) -> float:
+        """The stated worst-case error of one reading, relative."""
+        step = self.steps.get(quantity, 0.0)
+        return self.limit + (self.counts * step / abs(value) if value else 0.0)
+
+
+_METER_STEPS = {
+    "volts": 0.1, "amps": 0.01, "watts": 0.1, "va": 1.0, "pf": 0.01, "hz": 0.1, "wh": 10.0,
+}  # fmt: skip
+
+INSTRUMENTS = {
+    one.key: one
+    for one in (
+        Instrument(
+            "plug", "plug meter", 0.01, 1, _METER_STEPS,
+            "starts shorter than about a second, the inverter's own draw, hard-wired loads",
+            "Use it only within its rated amps. For a hard-wired load stop here: a licensed "
+            "electrician clamps one conductor.",
+        ),
+        Instrument(
+            "clamp", "clamp meter", 0.025, 5, {"volts": 0.1, "amps": 0.01, "va": 1.0},
+            "watts and power factor; it reads zero around a whole cable",
+            "Clamp one insulated conductor only. Never open what you are not qualified to open.",
+        ),
+        Instrument(
+            "shunt", "DC shunt monitor", 0.01, 1,
+            {"volts": 0.01, "amps": 0.01, "watts": 0.1, "wh": 10.0},
+            "what happens on the AC side",
+            "Fuse at the battery. Reset it at full charge.",
+        ),
+        Instrument(
+            "display", "supply's display", 0.05, 1, {"watts": 1.0, "wh": 10.0},
+            "its own idle draw on some supplies; its hours-left figure is no forecast",
+            "",
+        ),
+        Instrument(
+            "logger", "panel logger", 0.02, 1, _METER_STEPS,
+            "short starts",
+            "Fitted in a live panel by a licensed electrician, by local code.",
+        ),
+    )
+}  # fmt: skip
+
+DEFAULT = INSTRUMENTS["plug"]
+
+
+def get(key: str | None) -> Instrument:
+    """The instrument of that key, the plug meter where none is named.
+
+    Raises
+    ------
+    KeyError
+        Unknown key.
+    """
+    return DEFAULT if not key else INSTRUMENTS[key]

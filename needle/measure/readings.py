@@ -1,0 +1,301 @@
+"""Readings: what was seen on an instrument or a label, as it was seen.
+
+Each kind of reading is one frozen dataclass whose ``parse`` reads the open document's keys. The
+bounds are wide, but refuse what no appliance on a battery does (a gigawatt kettle).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.measure.agreement import Agreement, agree
+from needle.measure.instruments import INSTRUMENTS, Instrument, get
+
+MOST_W = 100_000.0
+MOST_V = 1_000.0
+MOST_A = 2_000.0
+MOST_WH = 10_000_000.0
+MOST_H = 24 * 366 * 5.0
+
+_COMMON = ("type", "setting", "instrument", "room_c", "note", "at")
+
+
+@dataclass(frozen=True)
+class Context:
+    """What every reading may carry: setting, instrument key, room in °C."""
+
+    setting: str = ""
+    instrument: str = ""
+    room_c: float | None = None
+
+    def meter(self) -> Instrument:
+        return get(self.instrument)
+
+
+@dataclass(frozen=True)
+class Label:
+    """Rated figures: W, VA, V, A, kWh a year, shaft horsepower, breaker A. Bounds, not answers."""
+
+    watts: float | None = None
+    volts: float | None = None
+    amps: float | None = None
+    va: float | None = None
+    kwh_per_year: float | None = None
+    horsepower: float | None = None
+    breaker_a: float | None = None
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
+class Spot:
+    """V, A, W, VA, PF, Hz read at one moment in one state."""
+
+    state: str
+    watts: float | None = None
+    volts: float | None = None
+    amps: float | None = None
+    va: float | None = None
+    pf: float | None = None
+    hz: float | None = None
+    context: Context = Context()
+
+    def agreement(self) -> Agreement:
+        """Check the reading against itself with its instrument's accuracy."""
+        return agree(
+            {
+                key: value
+                for key in ("volts", "amps", "watts", "va", "pf")
+                if (value := getattr(self, key)) is not None
+            },
+            self.context.meter(),
+        )
+
+
+@dataclass(frozen=True)
+class Start:
+    """Highest current or power just after switching on: A and V, or VA, or W; length in s."""
+
+    amps: float | None = None
+    volts: float | None = None
+    va: float | None = None
+    watts: float | None = None
+    seconds: float | None = None
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
+class EnergyRun:
+    """An energy counter over a span: Wh, hours, the counter's step in Wh."""
+
+    wh: float
+    hours: float
+    step_wh: float = 10.0
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
+class Tally:
+    """On and off moments in seconds, in time order, noted by ear or eye."""
+
+    edges: tuple[tuple[str, float], ...]
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
+class Task:
+    """One unit of work: Wh, minutes, pieces it served, how many tasks the figure covers."""
+
+    wh: float
+    minutes: float | None = None
+    pieces: float | None = None
+    runs: int = 1
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
+class ChargeDrop:
+    """A supply of known Wh fell from one charge to another (shares) in so many hours.
+
+    ``idle_w`` is what the supply eats by itself, ``efficiency`` its conversion on the way.
+    """
+
+    supply_wh: float
+    start: float
+    end: float
+    hours: float
+    idle_w: float = 0.0
+    efficiency: float = 1.0
+    step: float = 0.01
+    context: Context = Context()
+
+
+Reading = Label | Spot | Start | EnergyRun | Tally | Task | ChargeDrop
+
+
+def _context(reader: Reader) -> Context:
+    instrument = reader.choice("instrument", ("", *INSTRUMENTS), "")
+    return Context(
+        reader.text("setting", most=60), instrument, reader.number("room_c", least=-60, most=80)
+    )
+
+
+def _label(data: dict[str, Any], path: str) -> Label:
+    keys = ("watts", "volts", "amps", "va", "kwh_per_year", "horsepower", "breaker_a")
+    reader = Reader(data, path, (*_COMMON, *keys))
+    if not any(reader.has(key) for key in keys if key not in ("volts", "breaker_a")):
+        raise DocumentError(path, "a label reading needs watts, VA, amps, kWh a year or horsepower")
+    return Label(
+        watts=reader.number("watts", most=MOST_W, above=True),
+        volts=reader.number("volts", most=MOST_V, above=True),
+        amps=reader.number("amps", most=MOST_A, above=True),
+        va=reader.number("va", most=MOST_W, above=True),
+        kwh_per_year=reader.number("kwh_per_year", most=100_000, above=True),
+        horsepower=reader.number("horsepower", most=100, above=True),
+        breaker_a=reader.number("breaker_a", most=MOST_A, above=True),
+        context=_context(reader),
+    )
+
+
+def _spot(data: dict[str, Any], path: str) -> Spot:
+    keys = ("state", "watts", "volts", "amps", "va", "pf", "hz")
+    reader = Reader(data, path, (*_COMMON, *keys))
+    spot = Spot(
+        state=reader.text("state", "running", most=40).strip().casefold() or "running",
+        watts=reader.number("watts", most=MOST_W),
+        volts=reader.number("volts", most=MOST_V, above=True),
+        amps=reader.number("amps", most=MOST_A),
+        va=reader.number("va", most=MOST_W),
+        pf=reader.number("pf", most=1.0),
+        hz=reader.number("hz", least=0, most=500, above=True),
+        context=_context(reader),
+    )
+    if spot.watts is None and spot.va is None and spot.amps is None:
+        raise DocumentError(path, "a spot reading needs watts, VA, or amps")
+    return spot
+
+
+def _start(data: dict[str, Any], path: str) -> Start:
+    keys = ("amps", "volts", "va", "watts", "seconds")
+    reader = Reader(data, path, (*_COMMON, *keys))
+    if not any(reader.has(key) for key in ("amps", "va", "watts")):
+        raise DocumentError(path, "a start reading needs amps, VA or watts")
+    return Start(
+        amps=reader.number("amps", most=MOST_A, above=True),
+        volts=reader.number("volts", most=MOST_V, above=True),
+        va=reader.number("va", most=MOST_W * 10, above=True),
+        watts=reader.number("watts", most=MOST_W * 10, above=True),
+        seconds=reader.number("seconds", most=60, above=True),
+        context=_context(reader),
+    )
+
+
+def _energy(data: dict[str, Any], path: str) -> EnergyRun:
+    reader = Reader(data, path, (*_COMMON, "wh", "hours", "step_wh"))
+    run = EnergyRun(
+        wh=reader.need("wh", most=MOST_WH),
+        hours=reader.need("hours", most=MOST_H, above=True),
+        step_wh=10.0 if not reader.has("step_wh") else reader.need("step_wh", most=10_000),
+        context=_context(reader),
+    )
+    if run.wh / run.hours > MOST_W:
+        raise DocumentError(
+            f"{path}.wh" if path else "wh",
+            f"{run.wh:g} Wh in {run.hours:g} h is {run.wh / run.hours:g} W: check both",
+        )
+    return run
+
+
+def _tally(data: dict[str, Any], path: str) -> Tally:
+    reader = Reader(data, path, (*_COMMON, "edges"))
+    edges: list[tuple[str, float]] = []
+    for number, item in enumerate(reader.items("edges")):
+        where = f"{reader.at('edges')}[{number}]"
+        if not isinstance(item, list | tuple) or len(item) != 2 or item[0] not in ("on", "off"):
+            raise DocumentError(where, 'must be ["on", seconds] or ["off", seconds]')
+        seconds = Reader({"s": item[1]}, where, ("s",)).need("s", most=MOST_H * 3600)
+        edges.append((str(item[0]), seconds))
+    edges.sort(key=lambda edge: edge[1])
+    if len(edges) < 3:
+        raise DocumentError(reader.at("edges"), "needs at least three moments: on, off, on again")
+    for before, after in zip(edges, edges[1:], strict=False):
+        if before[0] == after[0] or before[1] == after[1]:
+            raise DocumentError(
+                reader.at("edges"),
+                f"“{after[0]}” at {after[1]:g} s follows “{before[0]}” at {before[1]:g} s: on and "
+                "off must take turns; a moment was missed",
+            )
+    return Tally(tuple(edges), _context(reader))
+
+
+def _task(data: dict[str, Any], path: str) -> Task:
+    reader = Reader(data, path, (*_COMMON, "wh", "minutes", "pieces", "runs"))
+    return Task(
+        wh=reader.need("wh", most=MOST_WH, above=True),
+        minutes=reader.number("minutes", most=MOST_H * 60, above=True),
+        pieces=reader.number("pieces", most=1_000_000, above=True),
+        runs=int(reader.number("runs", least=1, most=10_000) or 1),
+        context=_context(reader),
+    )
+
+
+def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
+    keys = ("supply_wh", "from", "to", "hours", "idle_w", "efficiency", "step")
+    reader = Reader(data, path, (*_COMMON, *keys))
+    efficiency = reader.number("efficiency", most=1.0, above=True)
+    step = reader.number("step", most=0.5, above=True)
+    drop = ChargeDrop(
+        supply_wh=reader.need("supply_wh", most=MOST_WH, above=True),
+        start=reader.need("from", most=1.0),
+        end=reader.need("to", most=1.0),
+        hours=reader.need("hours", most=MOST_H, above=True),
+        idle_w=reader.number("idle_w", most=10_000) or 0.0,
+        efficiency=1.0 if efficiency is None else efficiency,
+        step=0.01 if step is None else step,
+        context=_context(reader),
+    )
+    if drop.end >= drop.start:
+        raise DocumentError(
+            reader.at("to"),
+            f"{drop.end:g} is not below the charge at the start, {drop.start:g}",
+        )
+    return drop
+
+
+#: Document type → its reader.
+TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
+    "label": _label,
+    "spot": _spot,
+    "start": _start,
+    "energy": _energy,
+    "tally": _tally,
+    "task": _task,
+    "charge-drop": _charge_drop,
+}
+
+
+def parse(data: Any, path: str = "") -> Reading:
+    """Read one reading from its open document.
+
+    Parameters
+    ----------
+    data : dict
+        As described under "load" in ``docs/formats.md``.
+    path : str
+        Where it stands, for messages.
+
+    Raises
+    ------
+    DocumentError
+        Names the key, what is wrong and what would do.
+    """
+    if not isinstance(data, dict):
+        raise DocumentError(path, "a reading must be an object with a type")
+    kind = data.get("type")
+    if kind == "capture":
+        raise DocumentError(f"{path}.type", "captures are not yet understood by this version")
+    if kind not in TYPES:
+        Reader({"type": kind}, path, ("type",)).choice("type", TYPES)
+    return TYPES[str(kind)](data, path)

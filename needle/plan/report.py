@@ -1,0 +1,84 @@
+"""A plan's outcome as the open document that ``needle plan`` prints."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from needle.plan.advice import leave_off, measure_next
+from needle.plan.plan import moment_after
+from needle.plan.simulate import MINUTES, Outcome
+
+
+def as_document(outcome: Outcome) -> dict[str, Any]:
+    """The outcome as ``needle plan`` prints it."""
+    plan = outcome.plan
+    low, mid, high = outcome.runtime
+    whole = [index for index, hour in enumerate(outcome.curve_h) if abs(hour - round(hour)) < 1e-9]
+    inverter = plan.supply.inverter
+    return {
+        "runtime_h": {"value": mid, "low": low, "high": high},
+        "capped": outcome.capped,
+        "never_cycles_off_h": outcome.never_cycles_off_h,
+        "covers": mid >= plan.needed_hours - 1e-6,
+        "chance": outcome.chance,
+        "stop": None
+        if outcome.capped
+        else {"at": moment_after(plan.start, mid).isoformat(), "why": "floor"},
+        "energy_wh": outcome.energy_wh,
+        "unserved_wh": outcome.unserved_wh,
+        "peak_w": outcome.peak_w,
+        "trips": [
+            {
+                "at": moment_after(plan.start, trip.minute / MINUTES).isoformat(),
+                "why": trip.why,
+                "watts": trip.watts,
+                "limit_w": trip.limit_w,
+                "loads": [trip.load],
+                "chance": trip.chance,
+            }
+            for trip in outcome.trips
+        ],
+        "starts": [
+            {
+                "load": start.load,
+                "start_va": start.start_va,
+                "others_w": start.others_w,
+                "limit_va": start.verdict.limit_va,
+                "verdict": start.verdict.verdict,
+                "reason": start.verdict.reason,
+            }
+            for start in outcome.starts
+        ],
+        "hourly": [
+            {
+                "hour": round(outcome.curve_h[index]),
+                "charge": float(outcome.charge[1, index]),
+                "charge_low": float(outcome.charge[0, index]),
+                "charge_high": float(outcome.charge[2, index]),
+                "drawn_w": float(outcome.drawn_w[number]) if number < len(outcome.drawn_w) else 0.0,
+                "sources_w": 0.0,
+            }
+            for number, index in enumerate(whole)
+        ],
+        "helps": [
+            {"what": help.what, "hours_won": help.as_range(), "load": help.load}
+            for help in leave_off(outcome)
+        ],
+        "measure_next": [
+            {
+                "what": one.what,
+                "share_of_range": one.share,
+                "range_h": one.range_h,
+                "range_h_after": one.range_h_after,
+            }
+            for one in measure_next(outcome)
+        ],
+        "notices": [
+            *outcome.notices,
+            *(
+                ["The surge rating is not known: the continuous rating stands in for it."]
+                if inverter is not None and not inverter.surge_known
+                else []
+            ),
+        ],
+    }

@@ -1,0 +1,413 @@
+"""Running a plan many times over everything that is uncertain, minute by minute.
+
+All draws advance together: arrays are (draws, minutes). Draws are stratified (McKay, Beckman and
+Conover 1979, Technometrics 21, 239), so that a few hundred give steady percentiles. A load keeps
+its own random stream, whatever else is in the plan.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from statistics import NormalDist
+from typing import Any
+
+import numpy as np
+
+from needle.decide.starting import Verdict, will_it_start
+from needle.plan.plan import Plan, PlanLoad, in_use
+from needle.plan.trips import Trip, find_trips
+from needle.profile.temperature import scale_mean
+
+MINUTES = 60
+#: Random streams set aside for the supply, before those of the loads.
+_SUPPLY_STREAMS = 3
+
+
+@dataclass(frozen=True)
+class Start:
+    """A load's start in the plan: VA, W of the others at the worst moment, and the verdict."""
+
+    load: str
+    start_va: float
+    others_w: float
+    verdict: Verdict
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a plan comes to.
+
+    Attributes
+    ----------
+    plan : Plan
+        As run: duties carried to the plan's room.
+    runtime_h : ndarray
+        Hours to the first stop in each draw; the plan's hours where it never stops.
+    never_cycles_off_h : float
+        Hours if no load ever cycled off.
+    stops_by : ndarray of bool
+        Draws that reach the floor within the plan's hours.
+    energy_wh : dict
+        Of the likely run: loads (by name), inverter_idle, conversion, battery_out. Wh.
+    unserved_wh : dict
+        Wh that each load wanted and did not get in the likely run.
+    peak_w : float
+        Highest AC W of any minute: 90th percentile over draws.
+    trips : list of Trip
+    starts : list of Start
+    curve_h : ndarray
+        Hours of the curve's points.
+    charge : ndarray
+        Share of the real capacity, shape (3, points): 10th, 50th, 90th percentile.
+    drawn_w : ndarray
+        DC W of the likely run in each hour.
+    inputs : dict of ndarray
+        Standard normal draws by what they vary, for telling which matters most.
+    spreads : dict of float
+        Relative spread of each of those.
+    notices : list of str
+    """
+
+    plan: Plan
+    runtime_h: np.ndarray
+    never_cycles_off_h: float
+    stops_by: np.ndarray
+    energy_wh: dict[str, Any]
+    unserved_wh: dict[str, float]
+    peak_w: float
+    trips: list[Trip]
+    starts: list[Start]
+    curve_h: np.ndarray
+    charge: np.ndarray
+    drawn_w: np.ndarray
+    inputs: dict[str, np.ndarray]
+    spreads: dict[str, float]
+    notices: list[str] = field(default_factory=list)
+
+    @property
+    def runtime(self) -> tuple[float, float, float]:
+        """10th, 50th and 90th percentile of the hours."""
+        low, mid, high = np.quantile(self.runtime_h, [0.1, 0.5, 0.9])
+        return float(low), float(mid), float(high)
+
+    @property
+    def chance(self) -> float:
+        """Share of draws that last the needed hours."""
+        return float(np.mean(self.runtime_h >= self.plan.needed_hours - 1e-6))
+
+    @property
+    def capped(self) -> bool:
+        """Whether the likely runtime lies beyond the plan's hours."""
+        return self.runtime[1] >= self.plan.hours - 1e-6
+
+
+@lru_cache(maxsize=16)
+def _strata(draws: int) -> np.ndarray:
+    normal = NormalDist()
+    return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
+
+
+def _normals(rng: np.random.Generator, draws: int) -> np.ndarray:
+    return rng.permutation(_strata(draws))
+
+
+@dataclass(frozen=True)
+class _Pattern:
+    """One load (one of its count) over all draws: W = rest·mask + extra·on·mask."""
+
+    load: PlanLoad
+    mask: np.ndarray
+    rest_w: np.ndarray
+    extra_w: np.ndarray
+    on: np.ndarray | None
+
+    def watts(self) -> np.ndarray:
+        """W, shape (draws, minutes), single precision."""
+        if self.on is None:
+            return np.outer((self.rest_w + self.extra_w).astype(np.float32), self.mask)
+        watts = self.on * self.extra_w.astype(np.float32)[:, None]
+        watts += self.rest_w.astype(np.float32)[:, None]
+        watts *= self.mask
+        return watts
+
+
+def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
+    """Run a plan over every spread.
+
+    Parameters
+    ----------
+    plan : Plan
+    draws : int
+        How many times.
+    seed : int
+        Of the random streams; the same seed gives the same answer.
+
+    Returns
+    -------
+    Outcome
+    """
+    plan, notices = _in_its_room(plan)
+    streams = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads))
+    minutes = round(plan.hours * MINUTES)
+    inputs, spreads = _draw_inputs(plan, streams, draws)
+    patterns = [
+        pattern
+        for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True)
+        for pattern in _patterns(load, plan, minutes, inputs.get(load.name), stream, draws)
+    ]
+    total, trips = _carried(plan, patterns, draws, minutes)
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    capacity = battery.nominal_wh * battery.capacity_factor.draws(inputs["battery"])
+    if inverter is not None:
+        idle = inverter.idle_w.draws(inputs["inverter idle"])
+        efficiency = inverter.efficiency.draws(inputs["inverter efficiency"])
+        peak = total.max(axis=1) if minutes else np.zeros(draws)
+        total /= efficiency.astype(np.float32)[:, None]
+        total += idle.astype(np.float32)[:, None]
+    else:
+        peak = np.zeros(draws)
+    used = _used_wh(total, plan, capacity)
+    runtime, stops = _runtime(used, capacity * (battery.start_charge - battery.floor), plan.hours)
+    curve_h, charge = _curve(used, capacity, plan)
+    likely = _likely(plan, trips, minutes)
+    return Outcome(
+        plan=plan,
+        runtime_h=runtime,
+        never_cycles_off_h=_never_off(plan, minutes),
+        stops_by=stops,
+        energy_wh=likely.energy_wh,
+        unserved_wh=likely.unserved_wh,
+        peak_w=float(np.quantile(peak, 0.9)),
+        trips=trips,
+        starts=_starts(plan, minutes),
+        curve_h=curve_h,
+        charge=charge,
+        drawn_w=likely.drawn_w,
+        inputs=inputs,
+        spreads=spreads,
+        notices=notices,
+    )
+
+
+def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
+    """Carry duties from the room where they were measured to the plan's room."""
+    loads, notices = [], []
+    for load in plan.loads:
+        moved = load
+        if None not in (plan.room_c, load.set_c, load.measured_room_c):
+            assert plan.room_c is not None and load.set_c is not None
+            assert load.measured_room_c is not None
+            heats = load.set_c > load.measured_room_c
+            try:
+                scaling = scale_mean(load.set_c, load.measured_room_c, plan.room_c, heats)
+            except ValueError as error:
+                notices.append(f"{load.name}: not corrected for the room: {error}.")
+            else:
+                duty = load.duty * scaling.factor
+                if duty > 1:
+                    notices.append(
+                        f"{load.name}: in a room of {plan.room_c:g} °C it would never cycle off, "
+                        "and may not reach its set point."
+                    )
+                moved = replace(
+                    load,
+                    measured_room_c=plan.room_c,
+                    duty=min(1.0, duty),
+                    spread=float(np.hypot(load.spread, scaling.spread)),
+                )
+        loads.append(moved)
+    return replace(plan, loads=tuple(loads)), notices
+
+
+def _draw_inputs(
+    plan: Plan, streams: Sequence[np.random.Generator], draws: int
+) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    inputs = {"battery": _normals(streams[0], draws)}
+    spreads = {"battery": plan.supply.battery.capacity_factor.spread}
+    if plan.supply.inverter is not None:
+        inputs["inverter idle"] = _normals(streams[1], draws)
+        inputs["inverter efficiency"] = _normals(streams[2], draws)
+        spreads["inverter idle"] = plan.supply.inverter.idle_w.spread
+        spreads["inverter efficiency"] = plan.supply.inverter.efficiency.spread
+    for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True):
+        inputs[load.name] = _normals(stream, draws)
+        spreads[load.name] = load.spread
+    return inputs, spreads
+
+
+def _patterns(
+    load: PlanLoad,
+    plan: Plan,
+    minutes: int,
+    normals: np.ndarray | None,
+    stream: np.random.Generator,
+    draws: int,
+) -> list[_Pattern]:
+    """The on/off of one load in every draw: cycles with random phase, over its use."""
+    assert normals is not None
+    mask = in_use(load, plan.start, minutes).astype(np.float32)
+    factor = np.exp(normals * np.sqrt(np.log1p(load.spread**2)))
+    rest = np.full(draws, load.resting_w)
+    extra = np.full(draws, load.running_w - load.resting_w)
+    if load.duty >= 1.0:
+        return [_Pattern(load, mask, rest * factor, extra * factor, None)] * load.count
+    duty = np.minimum(1.0, load.duty * factor).astype(np.float32)
+    cycle = (np.arange(minutes, dtype=np.float32) + np.float32(0.5)) / np.float32(load.cycle_min)
+    found = []
+    for _ in range(load.count):
+        phase = stream.permutation((np.arange(draws) + 0.5) / draws).astype(np.float32)
+        place = cycle[None, :] + phase[:, None]
+        place -= np.floor(place)
+        found.append(_Pattern(load, mask, rest, extra, place < duty[:, None]))
+    return found
+
+
+def _carried(
+    plan: Plan, patterns: Sequence[_Pattern], draws: int, minutes: int
+) -> tuple[np.ndarray, list[Trip]]:
+    """AC W that the inverter really carries, and what it dropped."""
+    total = np.zeros((draws, minutes), dtype=np.float32)
+    for pattern in patterns:
+        total += pattern.watts()
+    inverter = plan.supply.inverter
+    if inverter is None or not patterns:
+        return total, []
+    trips = find_trips(total, [(p.load, p.mask > 0, p.watts) for p in patterns], inverter)
+    return total, trips
+
+
+def _used_wh(drawn_w: np.ndarray, plan: Plan, capacity_wh: np.ndarray) -> np.ndarray:
+    """Wh taken from the capacity by the end of each minute, shape (draws, minutes).
+
+    Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
+    nothing is credited.
+    """
+    battery = plan.supply.battery
+    if battery.peukert_n > 1.0:
+        rated_w = (capacity_wh / battery.rated_hours).astype(np.float32)[:, None]
+        drawn_w = drawn_w * np.maximum(1.0, drawn_w / rated_w) ** np.float32(battery.peukert_n - 1)
+    return np.cumsum(drawn_w, axis=1, dtype=np.float64) / MINUTES
+
+
+def _runtime(
+    used: np.ndarray, usable_wh: np.ndarray, hours: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Hours until the usable energy is gone, within the minute by proportion."""
+    draws, minutes = used.shape
+    whole = np.sum(used < usable_wh[:, None], axis=1)
+    stops = whole < minutes
+    at = np.minimum(whole, minutes - 1)
+    rows = np.arange(draws)
+    before = np.where(at > 0, used[rows, np.maximum(at - 1, 0)], 0.0)
+    step = used[rows, at] - before
+    part = np.divide(usable_wh - before, step, out=np.ones_like(step), where=step > 0)
+    return np.where(stops, (at + np.clip(part, 0, 1)) / MINUTES, hours), stops
+
+
+def _curve(used: np.ndarray, capacity: np.ndarray, plan: Plan) -> tuple[np.ndarray, np.ndarray]:
+    """Charge percentiles at regular moments, at most some 300 of them."""
+    minutes = used.shape[1]
+    step = next(size for size in (5, 10, 15, 30, 60) if minutes / size <= 400 or size == 60)
+    ends = np.arange(0, minutes + 1, step)
+    battery = plan.supply.battery
+    gone = np.where(ends > 0, used[:, np.maximum(ends - 1, 0)], 0.0) / capacity[:, None]
+    charge = np.maximum(battery.start_charge - gone, battery.floor)
+    return ends / MINUTES, np.quantile(charge, [0.1, 0.5, 0.9], axis=0)
+
+
+@dataclass(frozen=True)
+class _Likely:
+    energy_wh: dict[str, Any]
+    unserved_wh: dict[str, float]
+    drawn_w: np.ndarray
+    runtime_h: float
+
+
+def _likely(plan: Plan, trips: Sequence[Trip], minutes: int) -> _Likely:
+    """The plan once, with every load at its mean: where the energy goes.
+
+    A use that trips in more than half of the draws is left out from its usual moment on.
+    """
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    served: dict[str, np.ndarray] = {}
+    wanted: dict[str, float] = {}
+    for load in plan.loads:
+        watts = in_use(load, plan.start, minutes) * (load.mean_w * load.count)
+        wanted[load.name] = float(watts.sum()) / MINUTES
+        for trip in trips:
+            if trip.load == load.name and trip.chance > 0.5:
+                watts[trip.minute : trip.until_minute] = 0.0
+        served[load.name] = watts
+    total = sum(served.values(), np.zeros(minutes))
+    idle = inverter.idle_w.value if inverter else 0.0
+    efficiency = inverter.efficiency.value if inverter else 1.0
+    capacity = battery.nominal_wh * battery.capacity_factor.value
+    drawn = total / efficiency + idle
+    used = _used_wh(drawn[None, :], plan, np.array([capacity]))
+    usable = np.array([capacity * (battery.start_charge - battery.floor)])
+    hours = float(_runtime(used, usable, plan.hours)[0][0])
+    share = np.clip(hours * MINUTES - np.arange(minutes), 0.0, 1.0) / MINUTES
+    loads = {name: float(watts @ share) for name, watts in served.items()}
+    through = float(total @ share)
+    out = float(drawn @ share)
+    return _Likely(
+        energy_wh={
+            "loads": loads,
+            "inverter_idle": idle * float(share.sum()),
+            "outputs_idle": 0.0,
+            "conversion": through / efficiency - through,
+            "sources": 0.0,
+            "battery_out": out,
+            "battery_in": 0.0,
+            "stored_change": -out,
+        },
+        unserved_wh={
+            name: max(0.0, wanted[name] - wh)
+            for name, wh in loads.items()
+            if wanted[name] - wh > 1e-6
+        },
+        drawn_w=_hourly(drawn * share * MINUTES),
+        runtime_h=hours,
+    )
+
+
+def _hourly(watts: np.ndarray) -> np.ndarray:
+    """Mean W of each hour, the last one over what there is of it."""
+    edges = np.arange(0, len(watts), MINUTES)
+    sums = np.add.reduceat(watts, edges) if len(watts) else np.zeros(0)
+    return sums / np.diff(np.append(edges, len(watts)))
+
+
+def likely_hours(plan: Plan) -> float:
+    """Hours of the plan with every load at its mean and nothing uncertain."""
+    return _likely(plan, (), round(plan.hours * MINUTES)).runtime_h
+
+
+def _never_off(plan: Plan, minutes: int) -> float:
+    """Hours if every load that is in use never cycled off."""
+    full = tuple(replace(load, duty=1.0) for load in plan.loads)
+    return _likely(replace(plan, loads=full), (), minutes).runtime_h
+
+
+def _starts(plan: Plan, minutes: int) -> list[Start]:
+    """Each load's start at the moment when the others in use add up to most."""
+    inverter = plan.supply.inverter
+    if inverter is None:
+        return []
+    masks = [in_use(load, plan.start, minutes) for load in plan.loads]
+    running = sum(
+        (
+            mask * (load.running_w * load.count)
+            for mask, load in zip(masks, plan.loads, strict=True)
+        ),
+        np.zeros(minutes),
+    )
+    found = []
+    for mask, load in zip(masks, plan.loads, strict=True):
+        if mask.any():
+            others = max(0.0, float(running[mask].max()) - load.running_w)
+            verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
+            found.append(Start(load.name, load.start_va, others, verdict))
+    return found

@@ -1,0 +1,1 @@
+"""From readings to what a load does: states, duty, energy, start."""

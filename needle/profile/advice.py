@@ -1,0 +1,139 @@
+"""What to measure next, so that a load's range narrows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle.estimate import DEFAULT_SPREAD, Estimate
+from needle.measure.readings import EnergyRun
+from needle.profile.energy import (
+    ENOUGH_CYCLES,
+    LONG_ENOUGH_H,
+    Cycles,
+    count_error,
+    hours_to_settle_count,
+)
+from needle.profile.kinds import Kind
+from needle.quantity import hours_text
+
+
+@dataclass(frozen=True)
+class Advice:
+    """One measurement worth making.
+
+    Attributes
+    ----------
+    what : str
+        What it finds out or mends.
+    method : str
+        With which instrument, how.
+    minutes : float
+        How long it takes.
+    narrows : str
+        The figure that it narrows: ``"mean"``, ``"start"``, ``"duty"``, ``"power factor"``.
+    spread_after : float
+        Relative spread of that figure afterwards.
+    """
+
+    what: str
+    method: str
+    minutes: float
+    narrows: str
+    spread_after: float
+
+    def sentence(self) -> str:
+        return f"{self.what}: {self.method}."
+
+
+def advise_mean(
+    mean: Estimate, kind: Kind, runs: Sequence[EnergyRun], cycle_min: float | None, tasks: bool
+) -> list[Advice]:
+    """Measurements that narrow the mean draw."""
+    found = []
+    after = DEFAULT_SPREAD["A"]
+    if tasks:
+        if mean.grade != "A":
+            found.append(
+                Advice("Energy of one task rests on a single run",
+                       "read the counter before and after one more", 60, "mean", after)
+            )  # fmt: skip
+        return found
+    total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
+    step = max((run.step_wh for run in runs), default=0.0)
+    if runs and count_error(total_wh, step) > 0.05:
+        more = hours_to_settle_count(mean.value, step) - total_h
+        found.append(
+            Advice(f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
+                   f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %",
+                   more * 60, "mean", DEFAULT_SPREAD["B"])
+        )  # fmt: skip
+    if mean.grade != "A":
+        need = _hours_to_grade_a(kind, cycle_min)
+        more = max(0.5, need - total_h)
+        already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
+        words = {
+            "B": "The mean is metered, but short",
+            "C": "The mean rests on a label",
+            "D": "The mean is a guess",
+        }[mean.grade]
+        found.append(
+            Advice(words, f"leave a plug meter's counter on{already}", more * 60, "mean", after)
+        )
+    return found
+
+
+def _hours_to_grade_a(kind: Kind, cycle_min: float | None) -> float:
+    if kind.by_use or kind.duty == (1.0, 1.0, 1.0):
+        return 2.0
+    if cycle_min is not None:
+        return min(LONG_ENOUGH_H, math.ceil(ENOUGH_CYCLES * cycle_min / 30) / 2)
+    return LONG_ENOUGH_H
+
+
+def advise_rest(
+    running: Estimate,
+    has_running: bool,
+    has_resting: bool,
+    has_factor: bool,
+    start: Estimate,
+    kind: Kind,
+    cycles: Cycles | None,
+) -> list[Advice]:
+    """Measurements that narrow start, running watts, resting watts, power factor and duty."""
+    found = []
+    if start.grade == "D" and kind.start_factor[2] > 1.5:
+        found.append(
+            Advice("No start reading",
+                   "a clamp in inrush mode around one conductor, one start", 5, "start",
+                   DEFAULT_SPREAD["B"])
+        )  # fmt: skip
+    if not has_running:
+        found.append(
+            Advice("Running watts are not measured",
+                   "a plug meter, when the needle is steady", 5, "running", DEFAULT_SPREAD["B"])
+        )  # fmt: skip
+    elif running.spread > 0.05 and running.grade != "A":
+        found.append(
+            Advice("Running watts rest on few readings",
+                   "read them again at another time", 5, "running", running.spread / 1.4)
+        )  # fmt: skip
+    if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
+        found.append(
+            Advice("Resting watts are not measured",
+                   "a plug meter while it rests", 5, "duty", DEFAULT_SPREAD["B"])
+        )  # fmt: skip
+    if not has_factor and kind.power_factor[0] < 1:
+        found.append(
+            Advice("Power factor is a table value",
+                   "read W and VA, or V, A and W, together", 5, "power factor", 0.03)
+        )  # fmt: skip
+    if cycles is not None and cycles.more_cycles > 0:
+        hours = hours_text(cycles.more_cycles * cycles.period_min / 60)
+        found.append(
+            Advice(f"Duty rests on {cycles.count} whole cycles",
+                   f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
+                   cycles.more_cycles * cycles.period_min, "duty", 0.039)
+        )  # fmt: skip
+    return found

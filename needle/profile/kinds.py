@@ -1,0 +1,81 @@
+"""What kinds of load usually do, for use until something is measured (grade D).
+
+Ranges are general engineering values (low, typical, high), read as 10th, 50th and 90th percentile.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+Range = tuple[float, float, float]
+
+#: A label's watts over the running mean: plates state a worst case for most loads, but the
+#: heating power itself for heaters.
+_PLATE: Range = (1.2, 2.0, 4.0)
+_HEATER_PLATE: Range = (0.97, 1.03, 1.1)
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of load.
+
+    Attributes
+    ----------
+    key, name : str
+        Document key and what people call it.
+    power_factor : (low, typical, high)
+        True power factor, 0…1.
+    start_factor : (low, typical, high)
+        Start VA over running VA.
+    duty : (low, typical, high) or None
+        Share of time in the running state; None when it depends on use or never settles.
+    start_s : float
+        Usual length of the start in s.
+    motor : bool
+        Has an induction motor: warned of on stepped waves.
+    plate : (low, typical, high)
+        Label watts over running watts.
+    by_use : bool
+        Runs only while somebody uses it.
+    cycle_min : float
+        Usual length of a cycle in min, until one is tallied.
+    """
+
+    key: str
+    name: str
+    power_factor: Range
+    start_factor: Range
+    duty: Range | None
+    start_s: float = 0.3
+    motor: bool = False
+    plate: Range = _PLATE
+    by_use: bool = False
+    cycle_min: float = 40.0
+
+
+_FULL: Range = (1.0, 1.0, 1.0)
+
+KINDS = {
+    kind.key: kind
+    for kind in (
+        Kind("compressor-fixed", "compressor refrigeration, fixed speed", (0.55, 0.65, 0.8),
+             (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True),
+        Kind("compressor-variable", "compressor, variable speed", (0.6, 0.9, 0.98),
+             (1, 1.3, 2), None, 0.5),
+        Kind("induction-motor", "induction motor, fan or tool", (0.5, 0.75, 0.88),
+             (2, 4, 6), None, 0.4, motor=True, by_use=True),
+        Kind("pump", "pump against head", (0.6, 0.8, 0.9), (2, 4, 7), None, 0.5, motor=True,
+             by_use=True),
+        Kind("universal-motor", "universal motor (brushes)", (0.85, 0.95, 0.99), (2, 3, 4), None,
+             0.3, by_use=True),
+        Kind("resistive-heat", "resistive heat", _FULL, (1, 1.05, 1.2), (0.3, 0.6, 1.0), 0.1,
+             plate=_HEATER_PLATE, cycle_min=15),
+        Kind("thermostat-heat", "heat with thermostat", _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9),
+             0.1, plate=_HEATER_PLATE, cycle_min=15),
+        Kind("induction-hob", "induction hob, inverter oven", (0.9, 0.97, 0.99), (1, 1.1, 1.5),
+             None, 0.1, by_use=True),
+        Kind("electronics", "electronics with power pack", (0.5, 0.65, 0.98), (1, 3, 10), _FULL,
+             0.005),
+        Kind("led", "LED light", (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True),
+    )
+}  # fmt: skip

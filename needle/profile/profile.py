@@ -1,0 +1,424 @@
+"""What a load's readings add up to: its profile, how it is known, and what to measure next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
+
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
+from needle.measure.readings import (
+    ChargeDrop,
+    EnergyRun,
+    Label,
+    Reading,
+    Spot,
+    Start,
+    Tally,
+    Task,
+    parse,
+)
+from needle.profile import energy, states
+from needle.profile.advice import Advice, advise_mean, advise_rest
+from needle.profile.kinds import KINDS, Kind
+from needle.profile.start import start_seconds, start_va
+from needle.quantity import with_unit
+
+_T = TypeVar("_T")
+_FULL = (1.0, 1.0, 1.0)
+#: A counter that ran this long covers a load's whole day, use included.
+_WHOLE_DAY_H = 20.0
+
+
+@dataclass(frozen=True)
+class LoadRecord:
+    """All that is known of one load.
+
+    Attributes
+    ----------
+    name : str
+    kind : str
+        Key of :data:`needle.profile.kinds.KINDS`.
+    readings : tuple of Reading
+        In any order.
+    mains_v : float
+        Volts of the job, used where a reading has none.
+    setting : str
+        The setting that the profile speaks of; empty to choose.
+    hours_per_day : float or None
+        Hours in use a day, for loads that run by use.
+    """
+
+    name: str
+    kind: str
+    readings: tuple[Reading, ...]
+    mains_v: float = 230.0
+    setting: str = ""
+    hours_per_day: float | None = None
+
+
+@dataclass(frozen=True)
+class Profile:
+    """What a load does.
+
+    Attributes
+    ----------
+    mean_w : Estimate
+        Mean true power, W (while in use, for loads that run by use).
+    running_w : Estimate
+        In the running state, W.
+    resting_w : Estimate or None
+        W; None when never read.
+    duty : Estimate
+        Share of time running, energy-equivalent.
+    power_factor : Estimate
+        Of the running state.
+    start_va : Estimate
+        VA in the first moments.
+    start_s : float
+        How long the start lasts, s.
+    cycle_min : float
+        Length of a cycle, min: tallied, else usual for the kind.
+    wh_per_day, task_wh, piece_wh : Estimate or None
+        Wh; None where it depends on use or was not measured.
+    states : tuple of State
+        All states read, in all settings.
+    setting : str
+        The setting spoken of.
+    measured_room_c : float or None
+        Mean room, °C, of the readings that tell the mean.
+    grade : str
+        Of the mean, the figure that runtimes rest on.
+    how, notices : tuple of str
+    advice : tuple of Advice
+        Best first.
+    """
+
+    mean_w: Estimate
+    running_w: Estimate
+    resting_w: Estimate | None
+    duty: Estimate
+    power_factor: Estimate
+    start_va: Estimate
+    start_s: float
+    cycle_min: float
+    wh_per_day: Estimate | None
+    task_wh: Estimate | None
+    piece_wh: Estimate | None
+    states: tuple[states.State, ...]
+    setting: str
+    measured_room_c: float | None
+    grade: str
+    how: tuple[str, ...]
+    notices: tuple[str, ...]
+    advice: tuple[Advice, ...]
+
+
+class NoEvidence(DocumentError):
+    """No reading says anything about watts or energy."""
+
+
+def derive(record: LoadRecord) -> Profile:
+    """Turn a load's readings into its profile. The order of the readings does not matter.
+
+    Raises
+    ------
+    NoEvidence
+        Nothing to go by: not even a label.
+    """
+    kind = KINDS[record.kind]
+    setting = states.chosen_setting(record.readings, record.setting)
+    here = states.in_setting(record.readings, setting)
+    found, notices = states.find_states(_all(record.readings, Spot), kind, record.mains_v)
+    mine = [one for one in found if one.setting in ("", setting)]
+    running_state = _running(mine, setting)
+    resting_state = next((one for one in mine if one.name in states.RESTING), None)
+    cycles = energy.from_tallies(_all(here, Tally))
+    runs, tasks = _all(here, EnergyRun), _all(here, Task)
+    task_wh, piece_wh, task_w = energy.per_task(tasks)
+    by_task = bool(tasks) and not runs
+
+    running = running_state.watts if running_state else None
+    from_label = states.running_from_label(_all(here, Label), kind, record.mains_v)
+    rest_w = resting_state.watts.value if resting_state else 0.0
+    means, dropped = _mean_candidates(
+        kind, runs, _all(here, ChargeDrop), _all(here, Label), cycles, running or from_label,
+        rest_w, task_w, measured=running is not None,
+    )  # fmt: skip
+    notices += dropped
+    if running is None:
+        running = _running_without_spot(kind, from_label, means)
+    mean, checks = _settle_mean(means, kind, running, rest_w)
+    notices += checks
+    duty, clipped = _duty(mean, running, rest_w)
+    notices += clipped
+
+    factor = running_state.power_factor if running_state else None
+    measured_factor = factor is not None
+    if factor is None:
+        factor = replace(from_limits(*kind.power_factor, f"PF usual for a {kind.name}"), most=1.0)
+    running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
+    starts = _all(here, Start)
+    start, start_notices = start_va(starts, running_va, kind, factor.value, record.mains_v)
+    notices += start_notices
+    if setting and any(one.context.setting not in ("", setting) for one in record.readings):
+        notices.append(f"This profile speaks of the setting “{setting}”.")
+
+    advice = [
+        *advise_mean(mean, kind, runs, cycles.period_min if cycles else None, by_task),
+        *advise_rest(
+            running,
+            running_state is not None,
+            resting_state is not None,
+            measured_factor,
+            start,
+            kind,
+            cycles if not runs else None,
+        ),
+    ]
+    return Profile(
+        mean_w=mean,
+        running_w=running,
+        resting_w=resting_state.watts if resting_state else None,
+        duty=duty,
+        power_factor=factor,
+        start_va=start,
+        start_s=start_seconds(starts, kind),
+        cycle_min=cycles.period_min if cycles else kind.cycle_min,
+        wh_per_day=_per_day(record, kind, mean, runs, by_task),
+        task_wh=task_wh,
+        piece_wh=piece_wh,
+        states=tuple(found),
+        setting=setting,
+        measured_room_c=_measured_room(here),
+        grade=mean.grade,
+        how=_evidence(mean, running, resting_state, duty, factor, start),
+        notices=tuple(dict.fromkeys(notices)),
+        advice=tuple(advice),
+    )
+
+
+def _all(readings: Sequence[Reading], kind: type[_T]) -> list[_T]:
+    return [one for one in readings if isinstance(one, kind)]
+
+
+def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
+    """The running state: so named, else the highest that is not resting; the setting's own first."""
+    awake = [one for one in mine if one.name not in states.RESTING]
+    if not awake:
+        return None
+    return max(
+        awake,
+        key=lambda one: (one.setting == setting, one.name == "running", one.watts.value),
+    )
+
+
+def _mean_candidates(
+    kind: Kind,
+    runs: Sequence[EnergyRun],
+    drops: Sequence[ChargeDrop],
+    labels: Sequence[Label],
+    cycles: energy.Cycles | None,
+    running: Estimate | None,
+    rest_w: float,
+    task_w: Estimate | None,
+    measured: bool,
+) -> tuple[list[Estimate], list[str]]:
+    """Every way in which the readings give a mean, and what had to be left out."""
+    notices = []
+    found = [energy.from_counter(runs, cycles.period_min if cycles else None)]
+    if any(run.wh == 0 for run in runs):
+        notices.append("A counter shows no energy yet: let it run until its last digit moves.")
+    if cycles is not None and running is not None:
+        mean_w = rest_w + cycles.duty.value * max(0.0, running.value - rest_w)
+        spread = (running.spread**2 + cycles.duty.spread**2) ** 0.5
+        grade = worst((running.grade, cycles.duty.grade)) if measured else "C"
+        found.append(Estimate(mean_w, spread, grade, running.how + cycles.duty.how))
+    for drop in drops:
+        implied = energy.from_charge_drop(drop)
+        found.append(implied)
+        if implied is None:
+            notices.append(
+                "The supply's own idle draw explains the whole fall in charge: the load's share "
+                "cannot be told from it."
+            )
+        elif drop.efficiency == 1.0:
+            notices.append(
+                "The fall in charge counts the supply's conversion loss as the load's: on an AC "
+                "route the load itself draws less."
+            )
+    if not runs and task_w is not None:
+        found.append(task_w)
+    found.append(energy.from_energy_label(labels))
+    return [one for one in found if one is not None], notices
+
+
+def _running_without_spot(
+    kind: Kind, from_label: Estimate | None, means: Sequence[Estimate]
+) -> Estimate:
+    """Running W where no spot reading gives it."""
+    best = min(means, key=lambda one: (one.grade, one.spread), default=None)
+    if best is not None and (kind.duty in (_FULL, None)):
+        if from_label is None or best.grade < "D":
+            return best
+    if from_label is not None:
+        if best is not None and best.value > from_label.value:
+            return replace(from_label, value=best.value)
+        return from_label
+    if best is None or kind.duty is None:
+        raise NoEvidence("readings", "nothing gives watts or energy yet: start with its label")
+    duty = from_limits(*kind.duty, "")
+    how = (*best.how, f"running watts from the usual duty of a {kind.name}")
+    return product(best, replace(duty, value=1 / duty.value), how)
+
+
+def _settle_mean(
+    means: Sequence[Estimate], kind: Kind, running: Estimate, rest_w: float
+) -> tuple[Estimate, list[str]]:
+    """The mean of the best grade there is; weaker ways are compared with it, not mixed in."""
+    if not means:
+        if kind.duty is None:
+            return running, []
+        usual = from_limits(*kind.duty, f"duty usual for a {kind.name}")
+        if kind.duty == _FULL:
+            return running, []
+        guessed = product(
+            replace(running, value=max(0.0, running.value - rest_w)), replace(usual, most=1.0)
+        )
+        return replace(guessed, value=guessed.value + rest_w, most=running.value), []
+    grade = min(one.grade for one in means)
+    best = pool([one for one in means if one.grade == grade], 0.02)
+    notices = [
+        f"Two ways to know the mean differ: {best.how[0]} ({with_unit(best.value, 'W')}); "
+        f"{other.how[-1]} ({with_unit(other.value, 'W')}). The better-graded one is used."
+        for other in sorted(means, key=lambda one: (one.grade, one.value))
+        if other.grade != grade and disagree(best, other)
+    ]
+    return best, notices
+
+
+def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, list[str]]:
+    """Energy-equivalent duty (mean - resting)/(running - resting), clipped to 0…1."""
+    span = running.value - rest_w
+    above = mean.value - rest_w
+    if span <= 0 or above <= 0:
+        words = (
+            "Resting watts are not below the mean and running watts: check which state is which."
+        )
+        return Estimate(1.0 if above > 0 else 0.0, 0.0, worst((mean.grade, running.grade))), [words]
+    share = above / span
+    notices = []
+    if share > 1.0:
+        if share > 1.0 + 3 * running.spread + 1e-9:
+            notices.append(
+                f"The mean of {with_unit(mean.value, 'W')} lies above the running watts of "
+                f"{with_unit(running.value, 'W')}: was the counter reset, and is the elapsed time "
+                "right?"
+            )
+        share = 1.0
+    same = mean == running
+    spread = 0.0
+    if not same:
+        spread = (
+            (mean.spread * mean.value / above) ** 2 + (running.spread * running.value / span) ** 2
+        ) ** 0.5
+    how = (f"duty = (mean − resting) ÷ (running − resting) = {share:.3f}",)
+    return Estimate(share, spread, worst((mean.grade, running.grade)), how, 1.0), notices
+
+
+def _measured_room(readings: Sequence[Reading]) -> float | None:
+    rooms = sorted(
+        one.context.room_c
+        for one in readings
+        if isinstance(one, EnergyRun | Tally | ChargeDrop) and one.context.room_c is not None
+    )
+    return sum(rooms) / len(rooms) if rooms else None
+
+
+def _per_day(
+    record: LoadRecord, kind: Kind, mean: Estimate, runs: Sequence[EnergyRun], by_task: bool
+) -> Estimate | None:
+    if record.hours_per_day is not None:
+        return mean.scaled(record.hours_per_day, f"{record.hours_per_day:g} h a day in use")
+    if by_task or (kind.by_use and max((run.hours for run in runs), default=0.0) < _WHOLE_DAY_H):
+        return None
+    return mean.scaled(24.0)
+
+
+def _evidence(
+    mean: Estimate,
+    running: Estimate,
+    resting: states.State | None,
+    duty: Estimate,
+    factor: Estimate,
+    start: Estimate,
+) -> tuple[str, ...]:
+    """The chain in the order a person would check it; each step with the grade it carries."""
+    parts = [("Mean", mean), ("Running", running)]
+    if resting is not None:
+        parts.append(("Resting", resting.watts))
+    parts += [("Duty", duty), ("Power factor", factor), ("Start", start)]
+    return tuple(f"{name} ({one.grade}): {'; '.join(one.how)}" for name, one in parts if one.how)
+
+
+def parse_load(data: Any) -> LoadRecord:
+    """Read a load document (see ``docs/formats.md``).
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(
+        data, "", ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day")
+    )
+    mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
+    volts = mains.number("volts", least=10, most=1000)
+    mains.number("hertz", least=10, most=500)
+    reader.number("set_c", least=-100, most=400)
+    return LoadRecord(
+        name=reader.text("name", "load"),
+        kind=reader.choice("kind", KINDS),
+        readings=tuple(
+            parse(item, f"readings[{index}]")
+            for index, item in enumerate(reader.items("readings", most=5000))
+        ),
+        mains_v=230.0 if volts is None else volts,
+        setting=reader.text("setting", most=60),
+        hours_per_day=reader.number("hours_per_day", most=24),
+    )
+
+
+def as_document(profile: Profile) -> dict[str, Any]:
+    """The profile as ``needle profile`` prints it."""
+
+    def span(one: Estimate | None) -> dict[str, float] | None:
+        return None if one is None else one.as_range()
+
+    return {
+        "mean_w": span(profile.mean_w),
+        "running_w": span(profile.running_w),
+        "resting_w": span(profile.resting_w),
+        "duty": span(profile.duty),
+        "power_factor": span(profile.power_factor),
+        "start_va": span(profile.start_va),
+        "wh_per_day": span(profile.wh_per_day),
+        "task_wh": span(profile.task_wh),
+        "piece_wh": span(profile.piece_wh),
+        "states": [
+            {
+                "name": one.name,
+                "setting": one.setting,
+                "watts": one.watts.as_range(),
+                "power_factor": span(one.power_factor),
+                "grade": one.watts.grade,
+            }
+            for one in profile.states
+        ],
+        "cycle_min": profile.cycle_min,
+        "setting": profile.setting,
+        "grade": profile.grade,
+        "how": list(profile.how),
+        "advice": [one.sentence() for one in profile.advice],
+        "notices": list(profile.notices),
+    }

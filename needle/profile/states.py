@@ -1,0 +1,184 @@
+"""The states a load runs in, from spot readings and labels."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle import electrical
+from needle.estimate import DEFAULT_SPREAD, Estimate, from_limits, product
+from needle.measure.readings import Label, Reading, Spot
+from needle.profile.kinds import Kind
+from needle.quantity import with_unit
+
+RESTING = ("resting", "idle", "standby", "off")
+#: Plug meters are wrong below about 2 W.
+METER_FLOOR_W = 2.0
+_HP_W = 746.0
+_MOTOR_EFFICIENCY = (0.5, 0.65, 0.85)
+
+
+@dataclass(frozen=True)
+class State:
+    """One state in one setting.
+
+    Attributes
+    ----------
+    name, setting : str
+        As the reader called them.
+    watts : Estimate
+        True power, W.
+    power_factor : Estimate or None
+        Share, where it was read or follows from what was read.
+    """
+
+    name: str
+    setting: str
+    watts: Estimate
+    power_factor: Estimate | None
+
+
+def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
+    """The setting a profile speaks of: the wanted one, else unnamed, else the most-read one."""
+    if wanted:
+        return wanted
+    named = Counter(one.context.setting for one in readings if not isinstance(one, Label))
+    if not named or "" in named:
+        return ""
+    return min(named, key=lambda name: (-named[name], name))
+
+
+def in_setting(readings: Sequence[Reading], setting: str) -> list[Reading]:
+    """Readings that speak of a setting: those made in it, and those that name none."""
+    return [one for one in readings if one.context.setting in ("", setting)]
+
+
+def repeated_spread(values: Sequence[float], accuracy: float, prior: float) -> float:
+    """Relative spread of the mean of repeated readings.
+
+    The scatter of one reading is estimated from the logarithms' deviations together with one
+    pseudo-observation of the ``prior`` spread, so that one reading keeps the prior and two equal
+    ones do not become certain; it is divided by the root of the count, and the instrument's own
+    accuracy, common to all, is added.
+    """
+    logs = [math.log(max(value, 1e-9)) for value in values]
+    centre = sum(logs) / len(logs)
+    scatter = math.sqrt((prior**2 + sum((one - centre) ** 2 for one in logs)) / len(logs))
+    return math.hypot(accuracy, scatter / math.sqrt(len(logs)))
+
+
+def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list[State], list[str]]:
+    """Pool spot readings into states; unusable readings become notices.
+
+    Returns
+    -------
+    states : list of State
+        By setting, then by watts.
+    notices : list of str
+    """
+    notices: list[str] = []
+    groups: dict[tuple[str, str], list[_Read]] = defaultdict(list)
+    for spot in spots:
+        read, notice = _read(spot, kind, mains_v)
+        if notice:
+            notices.append(notice)
+        if read is not None:
+            groups[(spot.context.setting, spot.state)].append(read)
+    states = [_pooled(name, setting, reads) for (setting, name), reads in groups.items()]
+    states.sort(key=lambda one: (one.setting, one.watts.value, one.name))
+    return states, sorted(set(notices))
+
+
+@dataclass(frozen=True)
+class _Read:
+    watts: Estimate
+    power_factor: float | None
+    accuracy: float
+
+
+def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
+    """One spot's true power, and what there is to say about it."""
+    found = spot.agreement()
+    meter = spot.context.meter()
+    notice = "" if found.consistent else f"{spot.state.capitalize()}: {found.message}"
+    if not found.usable:
+        return None, notice
+    if found.watts is not None:
+        accuracy = meter.relative_sd("watts", found.watts)
+        if found.watts < METER_FLOOR_W and meter.key in ("plug", "logger"):
+            accuracy = max(accuracy, 0.3)
+        how = (f"{_state_words(spot)} {with_unit(found.watts, 'W')} read on a {meter.name}",)
+        return _Read(
+            Estimate(found.watts, accuracy, "B", how), found.power_factor, accuracy
+        ), notice
+    va = found.va if found.va is not None else mains_v * (found.amps or 0.0)
+    assumed = from_limits(*kind.power_factor, f"PF of a {kind.name} assumed")
+    how = (f"{_state_words(spot)} {with_unit(va, 'VA')} read on a {meter.name}",)
+    apparent = Estimate(va, meter.relative_sd("amps", found.amps or va), "B", how)
+    notice = notice or (
+        f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
+        f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
+    )
+    return _Read(product(apparent, assumed), found.power_factor, apparent.spread), notice
+
+
+def _state_words(spot: Spot) -> str:
+    setting = f" ({spot.context.setting})" if spot.context.setting else ""
+    return f"{spot.state.capitalize()}{setting}"
+
+
+def _pooled(name: str, setting: str, reads: Sequence[_Read]) -> State:
+    reads = sorted(reads, key=lambda one: (one.watts.grade, one.watts.value, one.accuracy))
+    best = [one for one in reads if one.watts.grade == reads[0].watts.grade]
+    values = [one.watts.value for one in best]
+    spread = repeated_spread(values, min(one.accuracy for one in best), DEFAULT_SPREAD["B"])
+    if best[0].watts.grade == "D":
+        spread = max(spread, best[0].watts.spread)
+    centre = sum(values) / len(values)
+    how = best[0].watts.how
+    if len(best) > 1:
+        how = (*how, f"{len(best)} readings from {min(values):.4g} to {max(values):.4g} W")
+    factors = [one.power_factor for one in reads if one.power_factor]
+    factor = None
+    if factors:
+        mean_pf = min(1.0, sum(factors) / len(factors))
+        factor = Estimate(
+            mean_pf, repeated_spread(factors, 0.01, 0.03), "B", (f"PF {mean_pf:.2f} read",), 1.0
+        )
+    return State(name, setting, Estimate(centre, spread, best[0].watts.grade, how), factor)
+
+
+def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> Estimate | None:
+    """Running W from rated figures: labels give bounds, so the range is wide (grade D)."""
+    found = []
+    for label in labels:
+        if label.watts is not None:
+            found.append(_plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}"))
+        elif label.va is not None or label.amps is not None:
+            va = label.va
+            if va is None:
+                va = electrical.apparent_va(label.volts or mains_v, label.amps or 0.0)
+            plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
+            typical = from_limits(*kind.power_factor, f"PF of a {kind.name} assumed")
+            found.append(product(plate, typical))
+        elif label.horsepower is not None:
+            low, typical_share, high = _MOTOR_EFFICIENCY
+            shaft = label.horsepower * _HP_W
+            found.append(
+                from_limits(
+                    electrical.motor_input_w(shaft, high),
+                    electrical.motor_input_w(shaft, typical_share),
+                    electrical.motor_input_w(shaft, low),
+                    f"label {label.horsepower:g} hp at the shaft, motor efficiency "
+                    f"{low:g} to {high:g} assumed",
+                )
+            )
+    return max(found, key=lambda one: one.value) if found else None
+
+
+def _plate(rated: float, kind: Kind, words: str) -> Estimate:
+    low, typical, high = kind.plate
+    why = f"{words}: labels state {low:g} to {high:g} times what a {kind.name} draws running"
+    return from_limits(rated / high, rated / typical, rated / low, why)

@@ -1,0 +1,54 @@
+"""How the room changes what a cold or a warm box draws.
+
+Heat flow through the walls is proportional to the temperature difference (Newton's law of
+cooling); a compressor also works worse in heat, taken here as 1.2 % ± 0.6 % more per °C of room,
+a general engineering value whose spread is carried along.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+#: Extra compressor draw per °C of room, and its standard deviation.
+COMPRESSOR_PER_C = 0.012
+COMPRESSOR_PER_C_SD = 0.006
+#: A change beyond this many °C widens the spread.
+FAR_C = 5.0
+FAR_SPREAD = 0.10
+
+
+@dataclass(frozen=True)
+class Scaling:
+    """Factor on the mean draw, and the relative spread it adds."""
+
+    factor: float
+    spread: float
+
+
+def scale_mean(set_c: float, measured_room_c: float, room_c: float, heats: bool = False) -> Scaling:
+    """Factor from the room where a mean was measured to another room.
+
+    mean2/mean1 = (room2 - set)/(room1 - set) · (1 + k·(room2 - room1)); k = 0 for heaters.
+
+    Parameters
+    ----------
+    set_c, measured_room_c, room_c : float
+        Set point, room while measuring, room now, °C.
+    heats : bool
+        A heating appliance: set point above the room.
+
+    Raises
+    ------
+    ValueError
+        The room while measuring was on the wrong side of the set point.
+    """
+    lift_before = (set_c - measured_room_c) if heats else (measured_room_c - set_c)
+    lift_now = (set_c - room_c) if heats else (room_c - set_c)
+    if lift_before <= 0:
+        side = "below" if heats else "above"
+        raise ValueError(f"the room while measuring must be {side} the set point of {set_c:g} °C")
+    change = room_c - measured_room_c
+    per_c = 0.0 if heats else COMPRESSOR_PER_C
+    factor = max(0.0, lift_now) / lift_before * max(0.0, 1 + per_c * change)
+    spread = 0.0 if heats else abs(COMPRESSOR_PER_C_SD * change)
+    return Scaling(factor, spread + (FAR_SPREAD if abs(change) > FAR_C else 0.0))

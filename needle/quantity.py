@@ -1,0 +1,314 @@
+"""Quantities as people write them: text in, a number in a known unit out, and back.
+
+Watts, volt-amperes and vars are kept apart on purpose although they share one SI dimension:
+a field that wants true power must not take a clamp's apparent power in silence.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from functools import cache
+
+import pint
+
+#: Units of the trade. ``hp`` is the electric horsepower, 746 W exactly (NIST SP 811, App. B.8).
+_DEFINITIONS = """
+giga- = 1e9 = G-
+mega- = 1e6 = M-
+kilo- = 1e3 = k-
+milli- = 1e-3 = m-
+micro- = 1e-6 = µ- = u-
+watt = [power] = W
+volt_ampere = [apparent_power] = VA
+var = [reactive_power] = var
+volt = [voltage] = V
+ampere = [current] = A
+hertz = [frequency] = Hz
+ohm = [resistance] = ohm
+farad = [capacitance] = F
+meter = [length] = m
+liter = [volume] = L
+gram = [mass] = g
+share = [share] = share
+percent = share / 100 = percent
+kelvin = [temperature]; offset: 0 = K
+degree_celsius = kelvin; offset: 273.15 = degC
+degree_fahrenheit = 5 / 9 * kelvin; offset: 233.15 + 200 / 9 = degF
+hour = [time] = h
+minute = hour / 60 = min
+second = hour / 3600 = s
+day = 24 * hour = day
+year = 365 * day = year
+watt_hour = [energy] = Wh
+joule = watt_hour / 3600 = J
+ampere_hour = [charge] = Ah
+horsepower = 746 * watt = hp
+watt_hour_per_year = [yearly_energy] = Whpyear
+watt_hour_per_day = 365 * watt_hour_per_year = Whpday
+"""
+
+#: What each dimension is, in words, with an example a person could type.
+_DIMENSIONS = {
+    "[power]": ("a rate (watts)", "92 W"),
+    "[apparent_power]": ("volt-amperes (volts times amps)", "148 VA"),
+    "[reactive_power]": ("vars", "120 var"),
+    "[voltage]": ("volts", "230 V"),
+    "[current]": ("amps", "5.9 A"),
+    "[frequency]": ("hertz", "50 Hz"),
+    "[resistance]": ("ohms", "0.02 ohm"),
+    "[capacitance]": ("farads", "12 µF"),
+    "[length]": ("a length", "30 m"),
+    "[volume]": ("a volume", "60 L"),
+    "[mass]": ("a mass", "4 kg"),
+    "[share]": ("a share", "10 %"),
+    "[temperature]": ("a temperature", "4 °C"),
+    "[time]": ("a length of time", "1h30 or 90 min"),
+    "[energy]": ("an amount", "4 kWh"),
+    "[charge]": ("amp-hours", "100 Ah"),
+    "[yearly_energy]": ("energy over a year or day", "190 kWh/yr"),
+}
+
+#: Spellings that are not the registry's own, compared without regard to case.
+_SPELLINGS = {
+    "watts": "W", "watt": "W", "kilowatt": "kW", "kilowatts": "kW", "wh": "Wh",
+    "watt-hours": "Wh", "watthours": "Wh", "watt hours": "Wh", "kilowatt hours": "kWh",
+    "kwh": "kWh", "mwh": "MWh", "kw": "kW", "kva": "kVA", "va": "VA", "kvar": "kvar",
+    "volts": "V", "vac": "V", "vdc": "V", "amps": "A", "amp": "A", "ma": "mA", "mah": "mAh",
+    "ah": "Ah", "amp hours": "Ah", "hz": "Hz", "khz": "kHz",
+    "hp": "hp", "horsepower": "hp", "hours": "h", "hour": "h", "hr": "h", "hrs": "h", "std": "h",
+    "minutes": "min", "minute": "min", "mins": "min", "m": "min", "sec": "s", "secs": "s",
+    "second": "s", "seconds": "s", "d": "day", "days": "day", "%": "percent", "°c": "degC",
+    "℃": "degC", "deg c": "degC", "c": "degC", "celsius": "degC", "°f": "degF", "℉": "degF",
+    "deg f": "degF", "f": "degF", "fahrenheit": "degF", "k": "K", "ω": "ohm", "ohms": "ohm",
+    "mω": "mohm", "l": "L", "litre": "L", "litres": "L", "liters": "L", "metres": "m", "kj": "kJ",
+    "mj": "MJ", "metre": "m", "ms": "ms", "kg": "kg",
+    **{f"kwh{per}{span}": "kWhpyear" for per in ("/", " per ", "/ ") for span in
+       ("yr", "year", "a", "annum", "y")},
+    **{f"wh{per}{span}": "Whpday" for per in ("/", " per ") for span in ("day", "d")},
+    **{f"kwh{per}{span}": "kWhpday" for per in ("/", " per ") for span in ("day", "d")},
+    "wh a day": "Whpday", "kwh a day": "kWhpday", "kwh a year": "kWhpyear",
+}  # fmt: skip
+
+_NUMBER = r"(?:\d[\d.,'\u00a0\u202f\u2009 ]*\d|\d|[.,]\d+)(?:[eE][+-]?\d+)?"
+_VALUE = re.compile(rf"^\s*(?P<sign>[+\-−]?)\s*(?P<number>{_NUMBER})\s*(?P<unit>[^\d\s.,].*?)?\s*$")
+_FRACTION = re.compile(r"^\s*(?:(\d+)\s+)?(\d+)\s*/\s*(\d+)\s*(?P<unit>[^\d].*)?$")
+_AT_VOLTS = re.compile(r"^(?P<charge>.+?)\s*(?:@|\bat\b)\s*(?P<volts>.+)$", re.IGNORECASE)
+_TIMES = re.compile(r"^\s*(?P<count>\d{1,4})\s*[x×*]\s*(?P<each>.+)$", re.IGNORECASE)
+_CLOCK = re.compile(r"^\s*(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$", re.I)
+_HOURS_MINUTES = re.compile(
+    r"^\s*(?:(?P<d>\d+)\s*(?:d|days?)\s*)?(?:(?P<h>\d+)\s*(?:h|hrs?|hours?)\s*)?"
+    r"(?:(?P<m>\d+)\s*(?:m|mins?|minutes?|)\s*)?(?:(?P<s>\d+)\s*(?:s|secs?|seconds?)\s*)?$",
+    re.IGNORECASE,
+)
+MAX_TEXT = 60
+
+
+class QuantityError(ValueError):
+    """The text is not a quantity of the wanted kind; the message says what would do."""
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """A number in a unit.
+
+    Attributes
+    ----------
+    value : float
+        The number, in ``unit``.
+    unit : str
+        The unit's symbol, as the caller asked for it.
+    """
+
+    value: float
+    unit: str
+
+
+@cache
+def _registry() -> pint.UnitRegistry:
+    registry: pint.UnitRegistry = pint.UnitRegistry(None, autoconvert_offset_to_baseunit=True)
+    registry.load_definitions(_DEFINITIONS.strip().splitlines())
+    return registry
+
+
+@cache
+def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
+    """Resolve a unit as written to a registry unit and its dimension, or None.
+
+    Where a spelling has two readings (F is farads or Fahrenheit, m is metres or minutes) the one
+    of the ``wanted`` dimension is taken.
+    """
+    written = " ".join(text.replace("\u00b5", "µ").replace("μ", "µ").split())
+    found = []
+    for candidate in (written, _SPELLINGS.get(written.casefold())):
+        if candidate and re.fullmatch(r"[A-Za-zµ_]+", candidate):
+            try:
+                unit = _registry().parse_units(candidate)
+            except pint.UndefinedUnitError:
+                continue
+            found.append((unit, next(iter(unit.dimensionality))))
+    return next((one for one in found if one[1] == wanted), found[0] if found else None)
+
+
+def _resolve_target(unit: str) -> tuple[pint.Unit, str]:
+    found = _unit(unit)
+    if found is None:
+        raise QuantityError(f"“{unit[:20]}” is not a unit that this tool knows.")
+    return found
+
+
+def parse(text: str, unit: str) -> Quantity:
+    """Read what a person wrote as a quantity in ``unit``.
+
+    A bare number is taken in ``unit`` itself. A decimal may be a point or a comma; a comma
+    before exactly three digits ("5,120") could be either a decimal or a thousands mark, so it is
+    refused with both readings spelt out, unless other marks settle it.
+
+    Parameters
+    ----------
+    text : str
+        For example ``"0,71 kWh"``, ``"1h30"``, ``"24 Ah @ 3.6 V"``, ``"1/2 hp"``, ``"2 x 110 Ah"``.
+    unit : str
+        The wanted unit, for example ``"Wh"``.
+
+    Raises
+    ------
+    QuantityError
+        Not a quantity, not finite, or of another dimension.
+    """
+    written = text.strip()
+    if not written:
+        raise QuantityError(f"Empty: write {_example(unit)}.")
+    if len(written) > MAX_TEXT:
+        raise QuantityError(f"Too long for a quantity: write something like {_example(unit)}.")
+    value = _parse_in(written, unit)
+    if not math.isfinite(value):
+        raise QuantityError(f"“{written}” is not a finite number.")
+    return Quantity(value, unit)
+
+
+def _parse_in(written: str, unit: str) -> float:
+    target, dimension = _resolve_target(unit)
+    if times := _TIMES.match(written):
+        return int(times["count"]) * _parse_in(times["each"], unit)
+    if dimension == "[energy]" and (parts := _AT_VOLTS.match(written)):
+        return _convert(
+            _parse_in(parts["charge"], "Ah") * _parse_in(parts["volts"], "V"), "Wh", target
+        )
+    if dimension == "[time]" and (hours := _compound_hours(written)) is not None:
+        return _convert(hours, "h", target)
+    number, unit_text = _split(written, unit)
+    if not unit_text:
+        return number
+    found = _unit(unit_text, dimension)
+    if found is None:
+        raise QuantityError(f"“{unit_text}” is not a unit that this tool knows.")
+    source, source_dimension = found
+    if source_dimension != dimension:
+        raise QuantityError(_mismatch(written, unit, source_dimension, dimension))
+    return _convert(number, source, target)
+
+
+def _convert(value: float, source: str | pint.Unit, target: pint.Unit) -> float:
+    """The one place where a unit is converted."""
+    if source == target or str(source) == str(target):
+        return value
+    converted = float(_registry().Quantity(value, source).to(target).magnitude)
+    return round(converted, 12)
+
+
+def _compound_hours(written: str) -> float | None:
+    """Hours in ``1h30``, ``1:30 h``, ``2 d 4 h``, ``21 h 30 min``; None when it is neither."""
+    if clock := _CLOCK.match(written):
+        hours, minutes, seconds = (int(part or 0) for part in clock.groups())
+        return hours + minutes / 60 + seconds / 3600
+    found = _HOURS_MINUTES.match(written)
+    if not found or not any(found.groups()):
+        return None
+    days, hours_, minutes_, seconds_ = (found[key] for key in "dhms")
+    if days is None and hours_ is None:
+        return None
+    parts = [int(part or 0) for part in (days, hours_, minutes_, seconds_)]
+    return parts[0] * 24 + parts[1] + parts[2] / 60 + parts[3] / 3600
+
+
+def _split(written: str, unit: str) -> tuple[float, str]:
+    if fraction := _FRACTION.match(written):
+        whole, top, bottom = (int(part or 0) for part in fraction.groups()[:3])
+        if bottom == 0:
+            raise QuantityError(f"“{written}” divides by zero.")
+        return whole + top / bottom, (fraction["unit"] or "").strip()
+    found = _VALUE.match(written)
+    if not found:
+        raise QuantityError(
+            f"“{written}” is not a quantity: write something like {_example(unit)}."
+        )
+    sign = -1.0 if found["sign"] in ("-", "−") else 1.0
+    return sign * _number(found["number"]), (found["unit"] or "").strip()
+
+
+def _number(digits: str) -> float:
+    plain = re.sub(r"['\u00a0\u202f\u2009 ]", "", digits)
+    if "," in plain and "." in plain:
+        decimal = max(plain.rfind(","), plain.rfind("."))
+        thousands = "," if plain[decimal] == "." else "."
+        plain = plain.replace(thousands, "").replace(",", ".")
+    elif plain.count(",") > 1:
+        plain = plain.replace(",", "")
+    elif re.fullmatch(r"[1-9]\d{0,2},\d{3}", plain):
+        decimal_text, whole_text = plain.replace(",", "."), plain.replace(",", "")
+        raise QuantityError(
+            f"“{plain}” can mean {whole_text} or {decimal_text}: write it without the comma, "
+            "or with a point."
+        )
+    else:
+        plain = plain.replace(",", ".")
+    try:
+        return float(plain)
+    except ValueError:
+        raise QuantityError(f"“{digits}” is not a number.") from None
+
+
+def _example(unit: str) -> str:
+    found = _unit(unit)
+    return _DIMENSIONS[found[1]][1] if found else f"a number in {unit}"
+
+
+def _mismatch(written: str, unit: str, got: str, wanted: str) -> str:
+    is_words, _ = _DIMENSIONS[got]
+    want_words, example = _DIMENSIONS[wanted]
+    hint = ""
+    if {got, wanted} == {"[charge]", "[energy]"} and wanted == "[energy]":
+        hint = " Give the volts too: 24 Ah @ 3.6 V (a USB bank's mAh are at its cell voltage)."
+    return f"{written} is {is_words}; this field wants {want_words} such as {example}.{hint}"
+
+
+def significant(value: float, digits: int = 3) -> str:
+    """Write a number with so many significant digits, thousands spaced, no trailing exponent."""
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else "–"
+    decimals = max(0, digits - 1 - math.floor(math.log10(abs(value))))
+    rounded = round(value, digits - 1 - math.floor(math.log10(abs(value))))
+    text = f"{rounded:,.{decimals}f}"
+    return text.replace(",", "\u202f")
+
+
+def with_unit(value: float, unit: str, digits: int = 3) -> str:
+    """Write a value with its unit, in kilo above 1000 for W, VA and Wh: ``1.36 kVA``."""
+    if unit in ("W", "VA", "Wh", "var") and abs(value) >= 999.5:
+        value, unit = value / 1000, "k" + unit
+    gap = "" if unit == "%" else "\u00a0"
+    shown = unit if unit != "%" else "\u00a0%"
+    return f"{significant(value, digits)}{gap}{shown}"
+
+
+def hours_text(hours: float) -> str:
+    """Write a span as ``19 h 40 min``, rounded to what it deserves: 1, 5 or 10 min, or hours."""
+    minutes = hours * 60
+    step = 1 if minutes < 60 else 5 if minutes < 600 else 10 if minutes < 2880 else 60
+    rounded = round(minutes / step) * step
+    whole, rest = divmod(int(rounded), 60)
+    if whole == 0:
+        return f"{rest}\u00a0min"
+    return f"{whole}\u00a0h" + (f"\u00a0{rest:02d}\u00a0min" if rest else "")

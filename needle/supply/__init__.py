@@ -1,0 +1,1 @@
+"""Batteries, inverters and the supply they make together."""

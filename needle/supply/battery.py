@@ -1,0 +1,137 @@
+"""What a battery holds, and how much of it can be used.
+
+Chemistry defaults are general engineering values; the floor is the user's choice.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate
+
+
+@dataclass(frozen=True)
+class Chemistry:
+    """Defaults of a cell chemistry: floor and efficiency are shares, n is Peukert's exponent."""
+
+    key: str
+    name: str
+    floor: float
+    peukert_n: float
+    charge_efficiency: float
+
+
+CHEMISTRIES = {
+    one.key: one
+    for one in (
+        Chemistry("lfp", "lithium iron phosphate", 0.10, 1.0, 0.96),
+        Chemistry("lithium", "other lithium", 0.15, 1.0, 0.95),
+        Chemistry("lead", "lead-acid", 0.50, 1.15, 0.85),
+        Chemistry("usb", "USB bank (lithium, its own cut-off)", 0.0, 1.0, 0.95),
+    )
+}
+
+#: Share of the label that a battery gives, until a trial measures it.
+CAPACITY_FACTOR = Estimate(0.93, 0.05 / 0.93, "D", ("0.93 ± 0.05 of the label, until a trial",))
+
+
+@dataclass(frozen=True)
+class Battery:
+    """A battery bank.
+
+    Attributes
+    ----------
+    chemistry : str
+        Key of :data:`CHEMISTRIES`.
+    nominal_wh : float
+        Label energy, Wh.
+    volts : float or None
+        Nominal volts.
+    floor : float
+        Share of the real capacity left unused.
+    capacity_factor : Estimate
+        Real over label capacity.
+    start_charge : float
+        Share at the start.
+    charge_efficiency : float
+        Wh stored over Wh put in.
+    peukert_n : float
+        Peukert's exponent; 1 for none.
+    rated_hours : float
+        Discharge time H at which the label capacity holds, h.
+    """
+
+    chemistry: str
+    nominal_wh: float
+    volts: float | None = None
+    floor: float = 0.10
+    capacity_factor: Estimate = CAPACITY_FACTOR
+    start_charge: float = 1.0
+    charge_efficiency: float = 0.96
+    peukert_n: float = 1.0
+    rated_hours: float = 20.0
+
+
+def nominal_wh(volts: float, amp_hours: float, series: int = 1, parallel: int = 1) -> float:
+    """Label energy in Wh of equal batteries: series adds volts, parallel adds amp-hours."""
+    return volts * series * amp_hours * parallel
+
+
+def usable_wh(battery: Battery) -> Estimate:
+    """Wh between the charge at the start and the floor, at the battery's terminals."""
+    share = max(0.0, battery.start_charge - battery.floor)
+    return battery.capacity_factor.scaled(battery.nominal_wh * share)
+
+
+def peukert_hours(amp_hours: float, amps: float, n: float, rated_hours: float = 20.0) -> float:
+    """Hours that a battery lasts at a constant current.
+
+    t = H·(C/(I·H))^n, W. Peukert (1897), in the form with the rated time H. For currents below
+    C/H the equation promises more than the rating; callers who plan should not rely on that.
+    """
+    return rated_hours * (amp_hours / (amps * rated_hours)) ** n
+
+
+_KEYS = (
+    "chemistry", "nominal_wh", "volts", "floor", "capacity_factor", "capacity_spread",
+    "start_charge", "charge_efficiency", "peukert_n", "rated_hours",
+)  # fmt: skip
+
+
+def parse_battery(data: object, path: str = "battery") -> Battery:
+    """Read the battery of a supply document.
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(data, path, _KEYS, later=("internal_ohm", "cutoff_v"))
+    chemistry = CHEMISTRIES[reader.choice("chemistry", CHEMISTRIES)]
+
+    def given(key: str, default: float, least: float, most: float, above: bool = False) -> float:
+        value = reader.number(key, least, most, above)
+        return default if value is None else value
+
+    factor = CAPACITY_FACTOR
+    if reader.has("capacity_factor") or reader.has("capacity_spread"):
+        value = given("capacity_factor", CAPACITY_FACTOR.value, 0.05, 1.5)
+        spread = given("capacity_spread", CAPACITY_FACTOR.spread, 0.0, 1.0)
+        factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
+    battery = Battery(
+        chemistry=chemistry.key,
+        nominal_wh=reader.need("nominal_wh", most=10_000_000, above=True),
+        volts=reader.number("volts", most=1500, above=True),
+        floor=given("floor", chemistry.floor, 0.0, 0.99),
+        capacity_factor=factor,
+        start_charge=given("start_charge", 1.0, 0.0, 1.0),
+        charge_efficiency=given("charge_efficiency", chemistry.charge_efficiency, 0.0, 1.0, True),
+        peukert_n=given("peukert_n", chemistry.peukert_n, 1.0, 1.6),
+        rated_hours=given("rated_hours", 20.0, 0.1, 1000),
+    )
+    if battery.start_charge <= battery.floor:
+        raise DocumentError(
+            reader.at("start_charge"),
+            f"{battery.start_charge:g} is not above the floor of {battery.floor:g}: nothing to use",
+        )
+    return battery

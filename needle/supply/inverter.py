@@ -1,0 +1,126 @@
+"""What an inverter eats and what it can carry.
+
+DC in = idle + AC out / marginal efficiency. One percentage would hide the idle draw, which at
+small loads is most of the loss.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate, from_limits
+
+#: No-load draw as a share of the continuous rating, until an idle test (general values).
+IDLE_SHARE = (0.004, 0.010, 0.025)
+#: Marginal efficiency until an efficiency test (general values).
+EFFICIENCY = from_limits(0.85, 0.90, 0.95, "usual for inverters; no efficiency test yet")
+
+
+@dataclass(frozen=True)
+class Inverter:
+    """An inverter.
+
+    Attributes
+    ----------
+    continuous_w : float
+        W that it carries without end.
+    surge_va : float
+        VA that it carries for ``surge_s`` seconds.
+    surge_s : float
+        s.
+    idle_w : Estimate
+        DC W with nothing plugged in.
+    efficiency : Estimate
+        Marginal: more AC W out over more DC W in.
+    overload : tuple of (ratio, seconds)
+        Beyond ``continuous_w``: how long which multiple is carried, ratios rising.
+    waveform : str
+        ``"sine"`` or ``"stepped"``.
+    surge_known : bool
+        False where the continuous rating stands in for an unknown surge rating.
+    """
+
+    continuous_w: float
+    surge_va: float
+    surge_s: float
+    idle_w: Estimate
+    efficiency: Estimate
+    overload: tuple[tuple[float, float], ...] = ()
+    waveform: str = "sine"
+    surge_known: bool = True
+
+
+def dc_w(
+    ac_w: float | np.ndarray, idle_w: float | np.ndarray, efficiency: float | np.ndarray
+) -> float | np.ndarray:
+    """DC W in for AC W out; scalars or arrays that broadcast."""
+    return idle_w + ac_w / efficiency
+
+
+def percentage(ac_w: float, idle_w: float, efficiency: float) -> float:
+    """The one-figure efficiency (share) at one load: what the idle draw does to it."""
+    return ac_w / float(dc_w(ac_w, idle_w, efficiency))
+
+
+def usual_idle_w(continuous_w: float) -> Estimate:
+    """Idle W that inverters of this size usually draw (grade D)."""
+    low, typical, high = (share * continuous_w for share in IDLE_SHARE)
+    return from_limits(low, typical, high, "usual for inverters of this size; no idle test yet")
+
+
+_KEYS = (
+    "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
+    "efficiency_spread", "overload", "waveform",
+)  # fmt: skip
+
+
+def parse_inverter(data: object, path: str = "inverter") -> Inverter:
+    """Read the inverter of a supply document.
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(data, path, _KEYS, later=("off",))
+    continuous = reader.need("continuous_w", most=1_000_000, above=True)
+    surge = reader.number("surge_va", most=5_000_000, above=True)
+    if surge is not None and surge < continuous:
+        raise DocumentError(
+            reader.at("surge_va"), f"{surge:g} VA is below the continuous {continuous:g} W"
+        )
+    seconds = reader.number("surge_s", most=600, above=True)
+    idle = reader.number("idle_w", most=10_000)
+    efficiency = reader.number("efficiency", least=0.3, most=1.0)
+    idle_spread = reader.number("idle_spread", most=2.0) or 0.0
+    efficiency_spread = reader.number("efficiency_spread", most=0.5) or 0.0
+    return Inverter(
+        continuous_w=continuous,
+        surge_va=continuous if surge is None else surge,
+        surge_s=2.0 if seconds is None else seconds,
+        idle_w=usual_idle_w(continuous)
+        if idle is None
+        else Estimate(idle, idle_spread, "B", (f"idle {idle:g} W",)),
+        efficiency=EFFICIENCY
+        if efficiency is None
+        else Estimate(efficiency, efficiency_spread, "B", (f"efficiency {efficiency:g}",), 1.0),
+        overload=_overload(reader),
+        waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
+        surge_known=surge is not None,
+    )
+
+
+def _overload(reader: Reader) -> tuple[tuple[float, float], ...]:
+    points: list[tuple[float, float]] = []
+    for index, item in enumerate(reader.items("overload", most=20)):
+        where = f"{reader.at('overload')}[{index}]"
+        if not isinstance(item, list | tuple) or len(item) != 2:
+            raise DocumentError(where, "must be [multiple of continuous, seconds]")
+        pair = Reader({"ratio": item[0], "seconds": item[1]}, where, ("ratio", "seconds"))
+        point = (pair.need("ratio", least=1.0, most=20), pair.need("seconds", most=86_400))
+        if points and (point[0] <= points[-1][0] or point[1] > points[-1][1]):
+            raise DocumentError(where, "multiples must rise and their times must not")
+        points.append(point)
+    return tuple(points)
