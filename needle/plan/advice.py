@@ -8,7 +8,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from needle.estimate import DEFAULT_SPREAD
+from needle.plan.plan import Plan
 from needle.plan.simulate import Outcome, simulate
+from needle.supply.battery import usable_wh
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 100
@@ -92,3 +94,26 @@ def leave_off(outcome: Outcome) -> list[Help]:
         found.append(Help(f"leave off {load.name}", load.name, low, value, high))
     found.sort(key=lambda one: (-one.value, one.load))
     return [one for one in found if one.value > 0.02]
+
+
+def display_hours(plan: Plan) -> tuple[float, float] | None:
+    """What a supply's display would promise at a resting and at a running moment, h.
+
+    It divides what is left by what is drawn this second; both are believed, and both are wrong.
+    None without an inverter.
+    """
+    inverter = plan.supply.inverter
+    if inverter is None:
+        return None
+    left = usable_wh(plan.supply.battery).value
+    resting = sum(
+        load.count * (load.running_w if load.duty >= 1 else load.resting_w)
+        for load in plan.loads
+        if not load.windows
+    )
+    running = sum(load.count * load.running_w for load in plan.loads)
+    at_rest, at_work = (
+        left / max(0.1, inverter.idle_w.value + watts / inverter.efficiency.value)
+        for watts in (resting, running)
+    )
+    return at_rest, at_work

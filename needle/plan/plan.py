@@ -255,3 +255,31 @@ def parse_plan(data: Any) -> Plan:
 def moment_after(start: datetime, hours: float) -> datetime:
     """The moment so many hours into a plan, to the minute."""
     return start + timedelta(minutes=round(hours * 60))
+
+
+_SPAN = re.compile(r"^(\d{1,2})(?::?([0-5]\d))?\s*(?:-|–|—|to)\s*(\d{1,2})(?::?([0-5]\d))?$", re.I)
+
+
+def windows_from_text(text: str) -> list[list[str]]:
+    """Read ``18:00–22:30, 7–9`` as daily windows; ``always`` or nothing as none.
+
+    Raises
+    ------
+    DocumentError
+        Names the part that is not a span of the day.
+    """
+    if text.strip().casefold() in ("", "always"):
+        return []
+    windows = []
+    for part in re.split(r"[,;]|\band\b", text):
+        found = _SPAN.match(part.strip())
+        if not found:
+            raise DocumentError(
+                "use", f"“{part.strip()[:30]}” is not a span of the day such as 18:00–22:30"
+            )
+        start_h, start_m, end_h, end_m = (int(one or 0) for one in found.groups())
+        if start_h > 23 or end_h > 24 or (end_h == 24 and end_m):
+            raise DocumentError("use", f"“{part.strip()}” goes beyond 24:00")
+        windows.append([f"{start_h:02d}:{start_m:02d}", f"{end_h % 24:02d}:{end_m:02d}"])
+    parse_windows(windows, "use", UTC)
+    return windows

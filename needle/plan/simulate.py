@@ -55,6 +55,8 @@ class Outcome:
         Wh that each load wanted and did not get in the likely run.
     peak_w : float
         Highest AC W of any minute: 90th percentile over draws.
+    mean_ac_w : ndarray
+        AC W of all loads in each draw, mean over the likely runtime.
     trips : list of Trip
     starts : list of Start
     curve_h : ndarray
@@ -77,6 +79,7 @@ class Outcome:
     energy_wh: dict[str, Any]
     unserved_wh: dict[str, float]
     peak_w: float
+    mean_ac_w: np.ndarray
     trips: list[Trip]
     starts: list[Start]
     curve_h: np.ndarray
@@ -160,17 +163,18 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     total, trips = _carried(plan, patterns, draws, minutes)
     battery, inverter = plan.supply.battery, plan.supply.inverter
     capacity = battery.nominal_wh * battery.capacity_factor.draws(inputs["battery"])
+    idle, efficiency = np.zeros(draws), np.ones(draws)
+    peak = total.max(axis=1, initial=0.0)
     if inverter is not None:
         idle = inverter.idle_w.draws(inputs["inverter idle"])
         efficiency = inverter.efficiency.draws(inputs["inverter efficiency"])
-        peak = total.max(axis=1) if minutes else np.zeros(draws)
         total /= efficiency.astype(np.float32)[:, None]
         total += idle.astype(np.float32)[:, None]
-    else:
-        peak = np.zeros(draws)
     used = _used_wh(total, plan, capacity)
     runtime, stops = _runtime(used, capacity * (battery.start_charge - battery.floor), plan.hours)
     curve_h, charge = _curve(used, capacity, plan)
+    lasting = max(1, round(float(np.median(runtime)) * MINUTES))
+    mean_dc = total[:, :lasting].mean(axis=1, dtype=np.float64)
     likely = _likely(plan, trips, minutes)
     return Outcome(
         plan=plan,
@@ -180,6 +184,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         energy_wh=likely.energy_wh,
         unserved_wh=likely.unserved_wh,
         peak_w=float(np.quantile(peak, 0.9)),
+        mean_ac_w=(mean_dc - idle) * efficiency,
         trips=trips,
         starts=_starts(plan, minutes),
         curve_h=curve_h,

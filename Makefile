@@ -1,0 +1,66 @@
+# Two commands do it all: `make demo` and `make test`. Each can be run again at any time.
+
+PY := .venv/bin/python
+export STEADY_DEMO ?= true
+
+.PHONY: demo demo-reset test check lint types contracts core-tests shots bench lock clean
+
+demo: .venv/.runtime
+	@$(PY) -m web.first_start
+	@$(PY) manage.py migrate --verbosity 0
+	@$(PY) manage.py demo
+	@$(PY) manage.py collectstatic --no-input --verbosity 0
+	@$(PY) -m web.serve
+
+demo-reset: .venv/.runtime
+	@$(PY) -m web.first_start
+	@$(PY) manage.py migrate --verbosity 0
+	@$(PY) manage.py demo --reset
+
+test: .venv/.dev chromium lint types contracts
+	@$(PY) manage.py test --settings tests.settings tests
+
+check: .venv/.dev lint types core-tests
+
+lint: .venv/.dev
+	@.venv/bin/ruff check .
+	@.venv/bin/ruff format --check .
+	@.venv/bin/djlint web/templates --lint --quiet
+
+types: .venv/.dev
+	@.venv/bin/mypy
+
+contracts: .venv/.dev
+	@.venv/bin/lint-imports
+
+core-tests: .venv/.dev
+	@$(PY) manage.py test --settings tests.settings tests.core
+
+shots: .venv/.dev chromium
+	@$(PY) -m tools.shots
+
+bench: .venv/.dev
+	@$(PY) -m tools.bench
+
+.PHONY: chromium
+chromium:
+	@sh tools/ensure_chromium.sh
+
+.venv/bin/python:
+	@sh tools/ensure_venv.sh
+
+.venv/.runtime: requirements/runtime.txt | .venv/bin/python
+	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/runtime.txt
+	@touch $@
+
+.venv/.dev: requirements/dev.txt .venv/.runtime
+	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@touch $@
+
+# After changing requirements/*.in; needs pip-tools.
+lock:
+	pip-compile -q --generate-hashes --strip-extras --no-emit-index-url --no-emit-find-links --no-header -o requirements/runtime.txt requirements/runtime.in
+	pip-compile -q --generate-hashes --strip-extras --allow-unsafe --no-emit-index-url --no-emit-find-links --no-header -o requirements/dev.txt requirements/dev.in
+
+clean:
+	rm -rf .venv

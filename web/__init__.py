@@ -1,0 +1,1 @@
+"""The site: one app per place, thin views over the core."""

@@ -1,0 +1,1 @@
+"""Signing in, out and up."""

@@ -1,0 +1,1 @@
+"""The answer bar: what the current plan comes to, on every page of a job."""

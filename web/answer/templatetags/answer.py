@@ -1,0 +1,67 @@
+"""Puts the answer bar and the places' live counts on any page of a job."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from django import template
+
+from needle.quantity import significant
+from web.answer.words import bar_of
+from web.jobs.models import Job
+from web.plans.outcomes import Answer, answer, current_plan
+
+register = template.Library()
+
+
+@register.inclusion_tag("answer/_bar.html")
+def answer_bar(job: Job, oob: bool = False) -> dict[str, Any]:
+    """The answer bar; ``oob`` marks it for an out-of-band swap."""
+    return {"bar": bar_of(_answer(job), job), "job": job, "oob": oob}
+
+
+def _answer(job: Job) -> Answer:
+    """The current plan's answer, found once for each request's job."""
+    if not hasattr(job, "_current_answer"):
+        job._current_answer = answer(current_plan(job))  # type: ignore[attr-defined]
+    return job._current_answer  # type: ignore[attr-defined, no-any-return]
+
+
+@register.inclusion_tag("answer/_places.html")
+def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
+    """The row of places with their counts."""
+    loads = job.loads.live().count()
+    unread = job.loads.live().exclude(readings__removed_at=None, readings__isnull=False).count()
+    supplies, plans = job.supplies.live().count(), job.plans.live().count()
+    rows = [
+        ("survey", "loads:survey", "Survey", _count(loads, "load", unread), "s"),
+        ("supplies", "supplies:list", "Supplies", str(supplies), "u"),
+        ("plan", "plans:current", "Day plan", str(max(1, plans)), "d"),
+    ]
+    return {"rows": rows, "here": here, "job": job, "oob": oob}
+
+
+def _count(loads: int, noun: str, unread: int) -> str:
+    words = f"{loads} {noun}{'' if loads == 1 else 's'}"
+    return f"{words}, {unread} unproven" if unread else words
+
+
+@register.inclusion_tag("answer/_sums.html")
+def three_sums(job: Job) -> dict[str, Any]:
+    """Labels at once, the worst minute, and the mean: what people size by."""
+    found = _answer(job)
+    labels = sum(
+        max((one.data.get("watts") or 0.0 for one in used.load.known_readings()
+             if one.type == "label"), default=0.0)
+        for used in found.used
+    )  # fmt: skip
+    sums: dict[str, Any] = {"labels_w": labels, "plan": found.plan, "mean": None}
+    if found.outcome is not None:
+        low, mid, high = np.quantile(found.outcome.mean_ac_w, [0.1, 0.5, 0.9])
+        sums |= {
+            "worst_w": found.outcome.peak_w,
+            "mean": mid,
+            "mean_range": f"{significant(low, 2)}\u2013{significant(high, 2)}",
+        }
+    return sums

@@ -1,0 +1,191 @@
+"""The answer bar's sentences and dial, from an answer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.urls import reverse
+from django.utils import timezone
+from django.utils.safestring import SafeString
+
+from needle.decide.starting import RANK
+from needle.plan.simulate import Outcome
+from needle.quantity import hours_text, significant, with_unit
+from web.drawing.dial import dial, empty_dial
+from web.jobs.models import Job
+from web.plans.models import Plan
+from web.plans.outcomes import Answer
+
+_SUPPLY_WORDS = {
+    "battery": "run a trial of the battery: it shows what it really holds",
+    "inverter idle": "test the inverter's idle draw",
+    "inverter efficiency": "test the inverter's efficiency",
+}
+#: Where the way out of each trouble lies: address and words of the button.
+_WAYS = {
+    "loads": ("loads:survey", "Add a load"),
+    "evidence": ("loads:survey", "Open the survey"),
+    "supply": ("supplies:list", "Add a supply"),
+    "inverter": ("supplies:list", "Open the supplies"),
+    "refused": ("plans:current", "Open the plan"),
+}
+
+
+@dataclass(frozen=True)
+class Bar:
+    """What the answer bar shows.
+
+    ``covers`` is "yes", "no", "unsure" or "" for its word and shape; the rest are sentences, the
+    dial's markup, and where a button leads.
+    """
+
+    dial: SafeString
+    headline: str
+    detail: str
+    covers: str
+    steadies: str
+    steadies_url: str
+    helps: str
+    plan_words: str
+    plan_url: str
+    way_url: str = ""
+    way_words: str = ""
+
+
+def bar_of(found: Answer, job: Job) -> Bar:
+    """Put an answer into words."""
+    plan_url = reverse("plans:current", args=[job.pk])
+    if found.outcome is None or found.supply is None:
+        name, words = _WAYS[found.trouble]
+        return Bar(
+            dial=empty_dial("No answer yet"),
+            headline="No answer yet",
+            detail=found.words,
+            covers="",
+            steadies="",
+            steadies_url="",
+            helps="",
+            plan_words=_plan_words(found.plan),
+            plan_url=plan_url,
+            way_url=reverse(name, args=[job.pk]),
+            way_words=words,
+        )
+    outcome = found.outcome
+    low, mid, high = outcome.runtime
+    needed = outcome.plan.needed_hours
+    steadies, steadies_url = _steadies(found, job)
+    return Bar(
+        dial=dial(low, mid, high, needed, _tick, "Hours covered", _said(outcome)),
+        headline=_headline(found.supply.name, outcome),
+        detail=" ".join((_range(outcome), starts_sentence(outcome), _shortfall(outcome))).strip(),
+        covers=covers(outcome),
+        steadies=steadies,
+        steadies_url=steadies_url,
+        helps=_helps(found),
+        plan_words=_plan_words(found.plan),
+        plan_url=plan_url,
+    )
+
+
+def covers(outcome: Outcome) -> str:
+    """Whether the needed hours are covered: "yes" at 9 in 10 odds, "no" under 1 in 10."""
+    return "yes" if outcome.chance >= 0.9 else "no" if outcome.chance < 0.1 else "unsure"
+
+
+def odds(chance: float) -> str:
+    """A chance as people say it."""
+    if chance >= 0.995:
+        return "almost certain"
+    if chance <= 0.005:
+        return "almost no chance"
+    tenths = round(chance * 10)
+    if tenths in (0, 10):
+        return "under 1 in 10" if tenths == 0 else "over 9 in 10"
+    return f"{tenths} in 10 odds"
+
+
+def _tick(hours: float) -> str:
+    return f"{significant(hours, 3)}" if hours < 100 else f"{hours:.0f}"
+
+
+def _beyond(outcome: Outcome, hours: float) -> bool:
+    return hours >= outcome.plan.hours - 1e-6
+
+
+def _said(outcome: Outcome) -> str:
+    low, mid, high = outcome.runtime
+    return f"likely {hours_text(mid)}, between {hours_text(low)} and {hours_text(high)}"
+
+
+def _headline(supply: str, outcome: Outcome) -> str:
+    _, mid, _ = outcome.runtime
+    needed = outcome.plan.needed_hours
+    more = "more than " if _beyond(outcome, mid) else ""
+    if mid >= needed:
+        return f"{supply} covers the {hours_text(needed)} needed: {more}{hours_text(mid)} likely"
+    return f"{supply} covers {hours_text(mid)} of the {hours_text(needed)} needed"
+
+
+def _range(outcome: Outcome) -> str:
+    low, _, high = outcome.runtime
+    upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
+    return f"Likely between {hours_text(low)} and {upper} ({odds(outcome.chance)})."
+
+
+def starts_sentence(outcome: Outcome) -> str:
+    """Whether everything starts and runs, in one sentence."""
+    if tripped := [trip.load for trip in outcome.trips if trip.chance > 0.5]:
+        names = ", ".join(dict.fromkeys(tripped))
+        return f"{names} trips the inverter and is left unserved."
+    worst = max(outcome.starts, key=lambda one: RANK[one.verdict.verdict], default=None)
+    if worst is None or worst.verdict.verdict == "holds":
+        return "Every load starts."
+    names = ", ".join(
+        one.load for one in outcome.starts if one.verdict.verdict == worst.verdict.verdict
+    )
+    if worst.verdict.verdict == "trips":
+        return f"{names} trips it while everything else runs."
+    return f"{names} may not start: test it."
+
+
+def _shortfall(outcome: Outcome) -> str:
+    low, mid, _ = outcome.runtime
+    needed = outcome.plan.needed_hours
+    if mid >= needed or mid <= 0:
+        return ""
+    drawn_w = outcome.energy_wh["battery_out"] / mid
+    at_worst = (needed - low) * drawn_w
+    return (
+        f"Short by about {with_unit((needed - mid) * drawn_w, 'Wh', 2)}, "
+        f"at worst {with_unit(at_worst, 'Wh', 2)}."
+    )
+
+
+def _steadies(found: Answer, job: Job) -> tuple[str, str]:
+    """What would narrow the range most, how, and by how much."""
+    if not found.narrowings:
+        return "nothing much: the range is as narrow as its evidence allows", ""
+    best = found.narrowings[0]
+    won = hours_text(best.range_h - best.range_h_after)
+    if best.what in _SUPPLY_WORDS:
+        return f"{_SUPPLY_WORDS[best.what]}, −{won} spread", reverse("supplies:list", args=[job.pk])
+    used = next((one for one in found.used if one.load.name == best.what), None)
+    if used is None or used.profile is None:
+        return f"measure {best.what}, −{won} spread", ""
+    advice = next((one for one in used.profile.advice if one.narrows == "mean"), None)
+    how = f": {advice.method}" if advice else " again"
+    url = reverse("loads:load", args=[job.pk, used.load.pk])
+    return f"measure {best.what}{how}, −{won} spread", url
+
+
+def _helps(found: Answer) -> str:
+    if not found.helps:
+        return ""
+    best = found.helps[0]
+    return f"{best.what} +{hours_text(best.value)} ({hours_text(max(0.0, best.low))} to {hours_text(best.high)})"
+
+
+def _plan_words(plan: Plan) -> str:
+    start = timezone.localtime(plan.start)
+    room = f", {plan.room_c:g} °C indoors" if plan.room_c is not None else ""
+    return f"{plan.name}, from {start:%a %H:%M}{room}"

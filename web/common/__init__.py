@@ -1,0 +1,1 @@
+"""What every place needs: records, forms with quantities, words for numbers."""

@@ -1,0 +1,16 @@
+"""What every page needs to know."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.http import HttpRequest
+
+THEMES = ("light", "dark")
+
+
+def look(request: HttpRequest) -> dict[str, Any]:
+    """The chosen theme (empty: as the system), and whether this is a demo."""
+    theme = request.COOKIES.get("theme", "")
+    return {"theme": theme if theme in THEMES else "", "demo": settings.DEMO}

@@ -1,0 +1,97 @@
+"""The one form field and widget for quantities as people write them."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from django import forms
+from django.core.exceptions import ValidationError
+from django.urls import reverse_lazy
+
+from needle import quantity
+
+
+class QuantityInput(forms.TextInput):
+    """A text input that shows beneath it how it was understood, as one types."""
+
+    template_name = "django/forms/widgets/quantity.html"
+
+    def __init__(self, unit: str, attrs: dict[str, Any] | None = None) -> None:
+        super().__init__(attrs)
+        self.unit = unit
+
+    def get_context(self, name: str, value: Any, attrs: dict[str, Any] | None) -> dict[str, Any]:
+        context = super().get_context(name, value, attrs)
+        context["widget"]["unit"] = self.unit
+        context["widget"]["echo_url"] = reverse_lazy("common:echo")
+        return context
+
+
+class QuantityField(forms.CharField):
+    """Text such as ``0,71 kWh`` as a float in ``unit``.
+
+    Parameters
+    ----------
+    unit : str
+        What the cleaned value is in.
+    least, most : float
+        Bounds of the cleaned value.
+    shaft_hint : bool
+        Refuse horsepower where electrical watts are wanted.
+    """
+
+    def __init__(
+        self,
+        unit: str,
+        *,
+        least: float = 0.0,
+        most: float = math.inf,
+        above: bool = False,
+        shaft_hint: bool = False,
+        **kwargs: Any,
+    ) -> None:
+        self.unit, self.least, self.most, self.above = unit, least, most, above
+        self.shaft_hint = shaft_hint
+        kwargs.setdefault("widget", QuantityInput(unit))
+        kwargs.setdefault("max_length", quantity.MAX_TEXT)
+        super().__init__(**kwargs)
+
+    def prepare_value(self, value: Any) -> Any:
+        """Stored numbers are shown with their unit; what was typed is shown as typed."""
+        if isinstance(value, int | float):
+            return f"{value:.10g} {'%' if self.unit == '%' else self.unit}".strip()
+        return value
+
+    def clean(self, value: Any) -> Any:
+        text = super().clean(value)
+        if not text:
+            return None
+        if self.shaft_hint and "hp" in text.casefold():
+            raise ValidationError(
+                "Horsepower is at the shaft, not at the plug: put it in the horsepower field."
+            )
+        try:
+            found = quantity.parse(text, self.unit).value
+        except quantity.QuantityError as error:
+            raise ValidationError(str(error)) from None
+        self._check_bounds(text, found)
+        return found
+
+    def _check_bounds(self, text: str, found: float) -> None:
+        shown = quantity.with_unit(self.least, self.unit)
+        if found < self.least or (self.above and found == self.least):
+            word = "above" if self.above else "at least"
+            raise ValidationError(f"{text} is too small: this must be {word} {shown}.")
+        if found > self.most:
+            raise ValidationError(
+                f"{text} is more than this can be: at most {quantity.with_unit(self.most, self.unit)}."
+            )
+
+    def has_changed(self, initial: Any, data: Any) -> bool:
+        return self.prepare_value(initial) != data
+
+
+def share_field(**kwargs: Any) -> QuantityField:
+    """A share that people write in percent; cleaned to percent, stored by the form as 0…1."""
+    return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)

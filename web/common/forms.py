@@ -1,0 +1,61 @@
+"""Forms of records: sent twice they act once, and a stale one is refused with what was typed."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from django import forms
+
+from needle.document import DocumentError
+
+STALE = (
+    "This was changed in another window after you opened it. What you typed is kept here: "
+    "check it against the newer values and save again."
+)
+
+
+class OnceMixin(forms.BaseForm):
+    """Adds the hidden ``client_key`` (new records) and ``version`` (existing ones)."""
+
+    def add_guards(self, version: int | None) -> None:
+        if version is None:
+            self.fields["client_key"] = forms.UUIDField(
+                widget=forms.HiddenInput, initial=uuid.uuid4, required=False
+            )
+        else:
+            self.fields["version"] = forms.IntegerField(widget=forms.HiddenInput, initial=version)
+        self.current_version = version
+
+    def check_version(self, cleaned: dict[str, Any]) -> None:
+        if self.current_version is None or cleaned.get("version") == self.current_version:
+            return
+        self.add_error(None, STALE)
+        # The next save is against what is stored now.
+        self.data = self.data.copy()  # type: ignore[attr-defined]
+        self.data[self.add_prefix("version")] = str(self.current_version)
+
+    def blame(self, error: DocumentError, fields: dict[str, str] | None = None) -> None:
+        """Put the core's refusal beside the field that it names."""
+        key = error.path.rsplit(".", 1)[-1].split("[")[0]
+        key = (fields or {}).get(key, key)
+        message = error.message[0].upper() + error.message[1:]
+        self.add_error(key if key in self.fields else None, message.rstrip(".") + ".")
+
+
+class RecordForm(OnceMixin, forms.ModelForm):
+    """A model form of a :class:`~web.common.models.Record`."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.add_guards(self.instance.version if self.instance.pk else None)
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or self.cleaned_data
+        self.check_version(cleaned)
+        return cleaned
+
+
+def client_key(form: forms.BaseForm) -> uuid.UUID:
+    """The key the form was drawn with, or a new one where it was lost."""
+    return form.cleaned_data.get("client_key") or uuid.uuid4()

@@ -1,0 +1,35 @@
+"""What every stored thing of a job has in common."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Self
+
+from django.db import models
+
+
+class RecordQuerySet(models.QuerySet):
+    """Records, those removed included unless asked for."""
+
+    def live(self) -> Self:
+        """Not removed."""
+        return self.filter(removed_at=None)
+
+
+class Record(models.Model):
+    """A stored thing that can be sent twice, edited in two windows, removed and brought back.
+
+    ``client_key`` is drawn with the empty form: the same form sent twice makes one record.
+    ``version`` rises with each change: a form that was opened on an older one is refused.
+    """
+
+    client_key = models.UUIDField(default=uuid.uuid4, unique=True, editable=False)
+    version = models.PositiveIntegerField(default=1, editable=False)
+    created_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
+    removed_at = models.DateTimeField(null=True, editable=False)
+
+    objects = RecordQuerySet.as_manager()
+
+    class Meta:
+        abstract = True

@@ -1,0 +1,83 @@
+"""Numbers in words, for templates: three digits at most for an estimate, and its range beside it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django import template
+from django.http import HttpRequest
+from django.middleware.csrf import get_token
+
+from needle.estimate import GRADE_WORDS, Estimate
+from needle.quantity import hours_text, significant, with_unit
+
+register = template.Library()
+
+
+@register.filter
+def quantity(value: float | None, unit: str) -> str:
+    """A value with its unit, or a dash."""
+    return "–" if value is None else with_unit(value, unit)
+
+
+@register.filter
+def mid(estimate: Estimate | None, unit: str = "") -> str:
+    """An estimate's likely value."""
+    if estimate is None:
+        return "–"
+    return with_unit(estimate.value, unit) if unit else significant(estimate.value, 2)
+
+
+@register.filter
+def span(estimate: Estimate | None, unit: str = "") -> str:
+    """An estimate's range, low to high; the unit once."""
+    if estimate is None or estimate.spread == 0:
+        return ""
+    low, high = estimate.low, estimate.high
+    if unit in ("W", "VA", "Wh") and high >= 999.5:
+        low, high, unit = low / 1000, high / 1000, "k" + unit
+    digits = 2 if estimate.spread > 0.02 else 3
+    text = f"{significant(low, digits)}\u2013{significant(high, digits)}"
+    return f"{text}\u00a0{unit}" if unit else text
+
+
+@register.filter
+def hours(value: float | None) -> str:
+    """Hours as ``19 h 40 min``."""
+    return "–" if value is None else hours_text(value)
+
+
+@register.filter
+def percent(share: float | None) -> str:
+    """A share in whole percent."""
+    return "–" if share is None else f"{share * 100:.0f}\u00a0%"
+
+
+@register.filter
+def grade_words(grade: str) -> str:
+    """What a grade rests on."""
+    return GRADE_WORDS.get(grade, "")
+
+
+@register.filter
+def plural(count: int, noun: str) -> str:
+    """``3 loads``, ``1 load``."""
+    return f"{count}\u00a0{noun}{'' if count == 1 else 's'}"
+
+
+@register.filter
+def lookup(mapping: dict[Any, Any], key: Any) -> Any:
+    """A dictionary's value."""
+    return mapping.get(key)
+
+
+@register.filter
+def csrf(request: HttpRequest) -> str:
+    """The token, for partials that are included with nothing but what they name."""
+    return get_token(request)
+
+
+@register.filter
+def here(request: Any) -> str:
+    """The page that a request came from: the one shown, for a fragment."""
+    return request.htmx.current_url_abs_path or "" if request.htmx else request.get_full_path()

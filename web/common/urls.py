@@ -1,0 +1,6 @@
+from django.urls import path
+
+from web.common import views
+
+app_name = "common"
+urlpatterns = [path("quantity/", views.echo, name="echo")]

@@ -1,0 +1,35 @@
+"""Small answers that belong to no place."""
+
+from __future__ import annotations
+
+from django.contrib.auth.decorators import login_not_required
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_GET
+
+from needle import quantity
+
+
+@require_GET
+def echo(request: HttpRequest) -> HttpResponse:
+    """How a quantity was understood, for the line beneath its field."""
+    text, unit = request.GET.get("text", ""), request.GET.get("unit", "")
+    understood = problem = ""
+    if text.strip():
+        try:
+            found = quantity.parse(text, unit)
+        except quantity.QuantityError as error:
+            problem = str(error)
+        else:
+            understood = quantity.with_unit(found.value, found.unit, 4)
+            if unit == "h":
+                understood = quantity.hours_text(found.value)
+    return render(
+        request, "common/_echo.html", {"understood": understood, "problem": problem}
+    )
+
+
+@login_not_required
+def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
+    """Nothing here, or nothing of yours."""
+    return render(request, "404.html", status=404)

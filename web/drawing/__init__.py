@@ -1,0 +1,1 @@
+"""SVG from plain geometry; nothing here knows the trade."""

@@ -1,0 +1,65 @@
+"""Bars: one split by shares, and a staircase."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from django.utils.safestring import SafeString
+
+from web.drawing.svg import Svg
+
+
+def split_bar(
+    parts: Sequence[tuple[str, float, str]], title: str, width: int = 332, height: int = 22
+) -> SafeString:
+    """A bar split by amounts; each part is (name, amount, class)."""
+    total = sum(amount for _, amount, _ in parts) or 1.0
+    said = ", ".join(f"{name} {100 * amount / total:.0f} %" for name, amount, _ in parts)
+    svg = Svg(width, height, title, said, "split-bar")
+    x = 0.0
+    for _, amount, css in parts:
+        wide = width * amount / total
+        svg.rect(x, 0, wide, height, css)
+        x += wide
+    return svg.render()
+
+
+def share_bar(share: float, title: str, width: int = 84, height: int = 9) -> SafeString:
+    """One share of a whole."""
+    svg = Svg(width, height, title, "", "share-bar")
+    svg.rect(0, 0, width, height, "bar-rest")
+    svg.rect(0, 0, width * min(1.0, share), height, "bar-part")
+    return svg.render()
+
+
+def staircase(
+    steps: Sequence[tuple[str, float, float, float, str]], title: str
+) -> SafeString:
+    """Falling bars; each step is (name, low, value, high, text), in one unit.
+
+    The pale end of a bar is its range, the outline where the step before stood.
+    """
+    width, height, top, bottom = 840, 210, 24, 42
+    most = max(high for _, _, _, high, _ in steps) or 1.0
+    tall, gap = height - top - bottom, 18
+    wide = (width - gap * (len(steps) - 1)) / len(steps)
+    said = "; ".join(f"{name} {text}" for name, _, _, _, text in steps)
+    svg = Svg(width, height, title, said, "staircase")
+    before = None
+    for index, (name, low, value, high, text) in enumerate(steps):
+        x = index * (wide + gap)
+
+        def y(amount: float) -> float:
+            return top + tall * (1 - amount / most)
+
+        if before is not None:
+            svg.rect(x, y(before), wide, y(value) - y(before), "lost")
+            svg.line(x - gap, y(before), x, y(before), "grid")
+        svg.rect(x, y(value), wide, top + tall - y(value), "stair")
+        if high > low:
+            svg.rect(x, y(high), wide, y(low) - y(high), "stair-range")
+        svg.words(x + wide / 2, y(high) - 7, text, "stair-value", "middle")
+        svg.words(x + wide / 2, height - 22, name, "stair-name", "middle")
+        before = value
+    svg.line(0, top + tall, width, top + tall, "axis")
+    return svg.render()

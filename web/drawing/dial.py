@@ -1,0 +1,83 @@
+"""The dial: a scale, an arc for what is not known, a needle, a mark for what is wanted."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from django.utils.safestring import SafeString
+
+from web.drawing.scale import nice_ceiling
+from web.drawing.svg import Svg
+
+WIDTH, HEIGHT = 176, 92
+_CX, _CY, _R = 88.0, 76.0, 52.0
+
+
+def _at(share: float, radius: float) -> tuple[float, float]:
+    angle = math.pi * (1 - min(1.0, max(0.0, share)))
+    return _CX + radius * math.cos(angle), _CY - radius * math.sin(angle)
+
+
+def _arc(low: float, high: float, inner: float, outer: float) -> list[tuple[float, float]]:
+    steps = max(2, round(60 * (high - low)))
+    along = [low + (high - low) * i / steps for i in range(steps + 1)]
+    return [_at(s, outer) for s in along] + [_at(s, inner) for s in reversed(along)]
+
+
+def dial(
+    low: float,
+    value: float,
+    high: float,
+    wanted: float | None,
+    label: Callable[[float], str],
+    title: str,
+    description: str,
+) -> SafeString:
+    """Draw a dial.
+
+    Parameters
+    ----------
+    low, value, high : float
+        The range and the likely value, in one unit, from 0.
+    wanted : float or None
+        Where a dashed mark stands.
+    label : callable
+        A tick's text from its value.
+    title, description : str
+    """
+    most = nice_ceiling(max(high, wanted or 0.0, value) * 1.08)
+    svg = Svg(WIDTH, HEIGHT, title, description, "dial")
+    svg.path(_arc(0, 1, _R - 5, _R), "dial-scale", closed=True)
+    for index in range(31):
+        share, major = index / 30, index % 10 == 0
+        (x1, y1), (x2, y2) = _at(share, _R + 1), _at(share, _R + (9 if major else 5))
+        svg.line(x1, y1, x2, y2, "tick-major" if major else "tick")
+    for third in range(4):
+        x, y = _at(third / 3, _R + 17)
+        anchor = ("end", "middle", "middle", "start")[third]
+        shift = (8.0, 0.0, 0.0, -8.0)[third]
+        svg.words(x + shift, y + 4, label(most * third / 3), "tick-label", anchor)
+    svg.path(_arc(low / most, high / most, _R - 16, _R), "dial-range", closed=True)
+    if wanted is not None:
+        (x1, y1), (x2, y2) = _at(wanted / most, _R - 16), _at(wanted / most, _R + 9)
+        svg.line(x1, y1, x2, y2, "dial-wanted")
+    degrees = 180 * min(1.0, value / most)
+    svg.add(
+        "line", x1=_CX + 8, y1=_CY, x2=_CX - _R - 4, y2=_CY, css="needle",
+        transform=f"rotate({degrees:.2f} {_CX:g} {_CY:g})", data_degrees=round(degrees, 2),
+    )  # fmt: skip
+    svg.add("circle", cx=_CX, cy=_CY, r=5, css="hub")
+    return svg.render()
+
+
+def empty_dial(title: str) -> SafeString:
+    """A dial that has nothing to show yet: no needle, no arc."""
+    svg = Svg(WIDTH, HEIGHT, title, "", "dial")
+    svg.path(_arc(0, 1, _R - 5, _R), "dial-scale", closed=True)
+    for index in range(31):
+        share, major = index / 30, index % 10 == 0
+        (x1, y1), (x2, y2) = _at(share, _R + 1), _at(share, _R + (9 if major else 5))
+        svg.line(x1, y1, x2, y2, "tick-major" if major else "tick")
+    svg.add("circle", cx=_CX, cy=_CY, r=5, css="hub")
+    return svg.render()

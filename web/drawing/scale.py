@@ -1,0 +1,30 @@
+"""Scales: where a value falls, and round numbers to mark."""
+
+from __future__ import annotations
+
+import math
+
+
+def nice_ceiling(value: float) -> float:
+    """The next round number that a dial can divide by three: 3, 6, 9, 12, 15, 18, 24, 36…"""
+    if value <= 0 or not math.isfinite(value):
+        return 3.0
+    size = 10 ** math.floor(math.log10(value / 3))
+    for step in (1, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10):
+        if 3 * step * size >= value - 1e-9:
+            return 3 * step * size
+    return 30 * size
+
+
+def hour_step(hours: float, most_marks: int = 9) -> int:
+    """Hours between marks so that no more than so many fit."""
+    for step in (1, 2, 3, 4, 6, 12, 24, 48):
+        if hours / step <= most_marks:
+            return step
+    return 72
+
+
+def log_place(value: float, low: float, high: float) -> float:
+    """Where a value falls between two on a logarithmic scale, 0…1."""
+    inside = min(high, max(low, value))
+    return math.log(inside / low) / math.log(high / low)

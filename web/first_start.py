@@ -1,0 +1,42 @@
+"""Before Django starts: the data folder and the secret key, made once.
+
+Run as ``python -m web.first_start``; settings only ever read.
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+from pathlib import Path
+
+import environ
+
+BASE = Path(__file__).resolve().parent.parent
+
+
+def data_folder(env: environ.Env) -> Path:
+    """Where the site keeps its data."""
+    return (BASE / env.str("STEADY_DATA", ".data")).resolve()
+
+
+def prepare(folder: Path) -> Path:
+    """Make the folder and, unless there is one, a secret key that only its owner can read.
+
+    The key is written beside its place and moved there, so that a kill leaves no empty key.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    key = folder / "secret_key"
+    if not key.exists():
+        fresh = folder / f"secret_key.{os.getpid()}"
+        handle = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(handle, "w") as file:
+            file.write(secrets.token_urlsafe(60))
+        fresh.replace(key)
+    key.chmod(0o600)
+    return key
+
+
+if __name__ == "__main__":
+    env = environ.Env()
+    env.read_env(BASE / ".env")
+    prepare(data_folder(env))

@@ -1,0 +1,1 @@
+"""Jobs, the switcher, and the record of changes that can be undone."""

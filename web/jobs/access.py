@@ -1,0 +1,24 @@
+"""Every address of a job goes through its owner: a foreign or unknown id is a 404."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+
+from web.jobs.models import Job
+
+
+def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """Hand the view the :class:`Job` in place of its number, if it is the user's."""
+
+    @wraps(view)
+    def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:
+        found = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
+        request.job = found  # type: ignore[attr-defined]
+        return view(request, found, *args, **kwargs)
+
+    return inner

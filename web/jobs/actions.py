@@ -1,0 +1,120 @@
+"""Every change of data goes through here: saved whole, once, and undoable."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any, TypeVar
+
+from django.apps import apps
+from django.core import serializers
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from web.common.models import Record
+from web.jobs.models import Change, Job
+
+#: Changes kept for each job.
+KEPT_CHANGES = 200
+R = TypeVar("R", bound=Record)
+
+
+def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
+    """Store a new record, once for its ``client_key``.
+
+    A key that another job already used is replaced, never followed.
+
+    Returns
+    -------
+    record, created
+        The stored record, and False where the same form had been sent before.
+    """
+    with transaction.atomic():
+        found = type(record)._default_manager.filter(client_key=record.client_key).first()
+        if found is not None and _job_of(found) == job:
+            return found, False
+        if found is not None:
+            record.client_key = uuid.uuid4()
+        record.save()
+        _remember(job, record, "", label)
+    return record, True
+
+
+def save_change(job: Job, record: Record, label: str) -> None:
+    """Store a changed record over the version that it was read at."""
+    with transaction.atomic():
+        before = type(record)._default_manager.get(pk=record.pk)
+        record.version = before.version + 1
+        record.save()
+        _remember(job, record, serializers.serialize("json", [before]), label)
+
+
+def remove(job: Job, record: Record, label: str) -> None:
+    """Take a record out; it can be brought back."""
+    record.removed_at = timezone.now()
+    save_change(job, record, label)
+
+
+def undo(job: Job, change_id: int) -> Change | None:
+    """Put back what the job's latest change replaced; None when that is no longer possible.
+
+    It is not when another change came later, or what is put back would clash with what there is.
+    """
+    try:
+        return _undo(job, change_id)
+    except IntegrityError:
+        return None
+
+
+def _undo(job: Job, change_id: int) -> Change | None:
+    with transaction.atomic():
+        change = job.changes.filter(undone=False).first()
+        if change is None or change.pk != change_id:
+            return None
+        if change.before:
+            for item in serializers.deserialize("json", change.before):
+                item.save()
+        else:
+            model: Any = apps.get_model(change.model)
+            model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())
+        change.undone = True
+        change.save(update_fields=["undone"])
+    return change
+
+
+def _job_of(record: Any) -> Job:
+    """The job that a record hangs on, directly or through its load or plan."""
+    for name in ("load", "plan"):
+        record = getattr(record, name, record)
+    return record.job
+
+
+def _remember(job: Job, record: Record, before: str, label: str) -> None:
+    Change.objects.create(
+        job=job, label=label[:200], before=before, model=record._meta.label, record=record.pk
+    )
+    stale = job.changes.values_list("pk", flat=True)[KEPT_CHANGES : KEPT_CHANGES + 50]
+    Change.objects.filter(pk__in=list(stale)).delete()
+
+
+def add_job(job: Job) -> Job:
+    """Store a new job, once for its ``client_key``; another's key never hands out their job."""
+    with transaction.atomic():
+        found = Job.objects.filter(client_key=job.client_key, owner=job.owner).first()
+        if found is None:
+            job.save()
+            found = job
+    return found
+
+
+def restore_latest_job(user: Any) -> Job | None:
+    """Bring back the user's job that was removed last; None where there is none."""
+    job = Job.objects.filter(owner=user).exclude(removed_at=None).order_by("-removed_at").first()
+    if job is not None:
+        job.removed_at = None
+        save_change(job, job, f"Brought back {job.name}")
+    return job
+
+
+def latest_change(job: Job) -> Change | None:
+    """The change that an undo would take back."""
+    return job.changes.filter(undone=False).first()

@@ -1,0 +1,83 @@
+"""Jobs, and the record of changes in them."""
+
+from __future__ import annotations
+
+from typing import Any, Self
+
+from django.conf import settings
+from django.core.validators import MaxValueValidator, MinValueValidator
+from django.db import models
+
+from web.common.models import Record, RecordQuerySet
+
+MAINS = {
+    "230-50": ("230 V, 50 Hz", 230.0, 50.0),
+    "240-50": ("240 V, 50 Hz", 240.0, 50.0),
+    "220-60": ("220 V, 60 Hz", 220.0, 60.0),
+    "120-60": ("120 V, 60 Hz", 120.0, 60.0),
+    "120-240-60": ("120/240 V split, 60 Hz", 120.0, 60.0),
+    "100-50": ("100 V, 50 Hz", 100.0, 50.0),
+    "100-60": ("100 V, 60 Hz", 100.0, 60.0),
+    "127-60": ("127 V, 60 Hz", 127.0, 60.0),
+}
+
+
+class JobQuerySet(RecordQuerySet):
+    def visible_to(self, user: Any) -> Self:
+        """A user's own jobs; nobody sees another's."""
+        return self.live().filter(owner=user)
+
+
+class Job(Record):
+    """One place or occasion: its mains, tariff and currency; loads, supplies and plans hang on it."""
+
+    owner = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="jobs"
+    )
+    name = models.CharField(max_length=80)
+    mains = models.CharField(
+        max_length=12, default="230-50", choices=[(key, one[0]) for key, one in MAINS.items()]
+    )
+    currency = models.CharField(max_length=6, default="¤", help_text="As you want it shown.")
+    tariff = models.FloatField(
+        "price of a kWh",
+        null=True,
+        blank=True,
+        validators=[MinValueValidator(0), MaxValueValidator(1_000_000)],
+    )
+
+    objects = JobQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["name", "pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def mains_v(self) -> float:
+        """Volts between line and neutral."""
+        return MAINS[self.mains][1]
+
+    @property
+    def mains_hz(self) -> float:
+        return MAINS[self.mains][2]
+
+
+class Change(models.Model):
+    """One change to a record of a job, with what was there before, so that it can be undone."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="changes")
+    label = models.CharField(max_length=200)
+    before = models.TextField(help_text="The record before, serialized; empty for a new one.")
+    model = models.CharField(max_length=60)
+    record = models.BigIntegerField()
+    undone = models.BooleanField(default=False)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+        indexes = [models.Index(fields=["job", "-id"])]
+
+    def __str__(self) -> str:
+        return self.label

@@ -1,0 +1,16 @@
+"""Saying what was done, with the way to undo it."""
+
+from __future__ import annotations
+
+from django.contrib import messages
+from django.http import HttpRequest
+
+from web.jobs.actions import latest_change
+from web.jobs.models import Job
+
+
+def tell(request: HttpRequest, job: Job) -> None:
+    """Queue the latest change's words; its number goes along so that the page offers undo."""
+    change = latest_change(job)
+    if change is not None:
+        messages.success(request, f"{change.label}.", extra_tags=str(change.pk))

@@ -1,0 +1,72 @@
+"""Jobs: the list, a new one, its details, and undoing the latest change."""
+
+from __future__ import annotations
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.utils.http import url_has_allowed_host_and_scheme
+from django.views.decorators.http import require_http_methods, require_POST
+
+from web.common.forms import client_key
+from web.jobs import actions
+from web.jobs.access import of_job
+from web.jobs.forms import JobForm
+from web.jobs.models import Job
+
+
+@require_http_methods(["GET", "POST"])
+def index(request: HttpRequest) -> HttpResponse:
+    """The user's jobs; posting makes a new one."""
+    form = JobForm(request.POST or None, instance=Job(owner=request.user))
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        job = actions.add_job(form.instance)
+        return redirect("loads:survey", job.pk)
+    jobs = Job.objects.visible_to(request.user)
+    status = 422 if form.is_bound else 200
+    return render(request, "jobs/list.html", {"form": form, "jobs": jobs}, status=status)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit(request: HttpRequest, job: Job) -> HttpResponse:
+    form = JobForm(request.POST or None, instance=job)
+    if request.method == "POST" and form.is_valid():
+        actions.save_change(job, form.instance, f"Changed {job.name}")
+        return redirect("loads:survey", job.pk)
+    stored = Job.objects.get(pk=job.pk)
+    status = 422 if form.is_bound else 200
+    return render(request, "jobs/edit.html", {"form": form, "job": stored}, status=status)
+
+
+@require_POST
+@of_job
+def remove(request: HttpRequest, job: Job) -> HttpResponse:
+    actions.remove(job, job, f"Removed {job.name}")
+    messages.info(request, f"Removed the job {job.name}.", extra_tags="removed-job")
+    return redirect("jobs:list")
+
+
+@require_POST
+def restore(request: HttpRequest) -> HttpResponse:
+    """Bring back the job that was removed last."""
+    job = actions.restore_latest_job(request.user)
+    if job is None:
+        messages.info(request, "There is no removed job to bring back.")
+        return redirect("jobs:list")
+    return redirect("loads:survey", job.pk)
+
+
+@require_POST
+@of_job
+def undo(request: HttpRequest, job: Job, change: int) -> HttpResponse:
+    undone = actions.undo(job, change)
+    if undone is None:
+        messages.info(request, "Another change came after it, so it was left as it is.")
+    else:
+        messages.info(request, f"Undone: {undone.label[0].lower()}{undone.label[1:]}.")
+    back = request.POST.get("next", "")
+    if not url_has_allowed_host_and_scheme(back, allowed_hosts={request.get_host()}):
+        back = ""
+    return redirect(back or "loads:survey", *([] if back else [job.pk]))

@@ -1,0 +1,1 @@
+"""Survey: loads, their readings and profiles."""

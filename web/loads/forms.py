@@ -1,0 +1,307 @@
+"""Forms of loads and of each kind of reading."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+from django import forms
+
+from needle.document import DocumentError
+from needle.measure.instruments import INSTRUMENTS
+from needle.measure.readings import MOST_A, MOST_V, MOST_W, MOST_WH, parse
+from needle.measure.tally import parse_moments, written
+from web.common.fields import QuantityField, share_field
+from web.common.forms import OnceMixin, RecordForm
+from web.loads.models import Load, Reading
+
+HOURS_PER_YEAR = 24 * 366
+
+
+class LoadForm(RecordForm):
+    """A load; when new, its label comes with it."""
+
+    label_watts = QuantityField(
+        "W", label="Label watts", most=MOST_W, above=True, required=False, shaft_hint=True,
+        help_text="As printed on it. A wide answer comes from this alone.",
+    )  # fmt: skip
+    label_amps = QuantityField("A", label="Label amps", most=MOST_A, above=True, required=False)
+    label_kwh_per_year = QuantityField(
+        "kWh/yr", label="Energy label", most=100_000, above=True, required=False,
+        help_text="kWh a year.",
+    )  # fmt: skip
+    hours_per_day = QuantityField(
+        "h", label="Hours in use a day", most=24, required=False,
+        help_text="For what runs only while somebody uses it.",
+    )  # fmt: skip
+    set_c = QuantityField(
+        "°C", label="Set point", least=-80, most=400, required=False,
+        help_text="Of a cold or warm box: carries its draw to another room temperature.",
+    )  # fmt: skip
+
+    class Meta:
+        model = Load
+        fields = ["name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "note"]
+
+    main: ClassVar = ("name", "kind", "label_watts")
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        if self.instance.pk:
+            for name in ("label_watts", "label_amps", "label_kwh_per_year"):
+                del self.fields[name]
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        job = self.instance.job
+        name = cleaned.get("name")
+        if name and job.loads.live().filter(name=name).exclude(pk=self.instance.pk).exists():
+            key = cleaned.get("client_key")
+            if not key or not job.loads.filter(name=name, client_key=key).exists():
+                self.add_error("name", f"This job already has a load called “{name}”.")
+        return cleaned
+
+    def label(self) -> dict[str, Any]:
+        """The label reading that came with a new load; empty for none."""
+        found = {
+            "watts": self.cleaned_data.get("label_watts"),
+            "amps": self.cleaned_data.get("label_amps"),
+            "kwh_per_year": self.cleaned_data.get("label_kwh_per_year"),
+        }
+        return {key: value for key, value in found.items() if value is not None}
+
+    def main_fields(self) -> list[forms.BoundField]:
+        return [self[name] for name in self.main if name in self.fields]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [one for one in self.visible_fields() if one.name not in self.main]
+
+
+class ReadingForm(OnceMixin, forms.Form):
+    """Base of the reading forms: fields named as the document's keys, checked by the core."""
+
+    type: ClassVar[str]
+    renamed: ClassVar[dict[str, str]] = {}
+    settable: ClassVar[bool] = True
+    caution: ClassVar[str] = ""
+
+    def __init__(self, *args: Any, reading: Reading | None = None, **kwargs: Any) -> None:
+        self.reading = reading
+        if reading is not None:
+            kwargs["initial"] = {
+                **self.initial_from(reading.data), "read_at": reading.read_at, "note": reading.note
+            }  # fmt: skip
+        super().__init__(*args, **kwargs)
+        if self.settable:
+            self.fields["setting"] = forms.CharField(
+                max_length=60, required=False, help_text="Such as “low” or “humidifier on”."
+            )
+        self.fields["read_at"] = forms.DateTimeField(
+            label="Read at",
+            required=False,
+            widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
+        )
+        self.fields["note"] = forms.CharField(max_length=400, required=False)
+        self.add_guards(reading.version if reading is not None else None)
+
+    def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
+        """Stored document keys as the fields show them."""
+        back = {key: name for name, key in self.renamed.items()}
+        return {back.get(key, key): value for key, value in data.items()}
+
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        """Cleaned fields as the document's keys."""
+        own = {name: value for name, value in cleaned.items() if name not in _NOT_DATA}
+        return {
+            self.renamed.get(name, name): value
+            for name, value in own.items()
+            if value not in (None, "")
+        }
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or {}
+        self.check_version(cleaned)
+        if not self.errors:
+            try:
+                self.data_to_store = self.document(cleaned)
+                parse({"type": self.type, **self.data_to_store})
+            except DocumentError as error:
+                self.blame(error, {key: name for name, key in self.renamed.items()})
+        return cleaned
+
+    def main_fields(self) -> list[forms.BoundField]:
+        return [one for one in self.visible_fields() if one.name not in _ASIDE]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [one for one in self.visible_fields() if one.name in _ASIDE]
+
+
+_NOT_DATA = ("client_key", "version", "read_at", "note")
+_ASIDE = ("setting", "read_at", "note", "hz", "room_c", "step_wh", "step", "breaker_a", "seconds")
+
+
+def _instrument(*keys: str) -> forms.ChoiceField:
+    return forms.ChoiceField(
+        choices=[(key, INSTRUMENTS[key].name) for key in keys], initial=keys[0], required=False
+    )
+
+
+def _volts(**kwargs: Any) -> QuantityField:
+    return QuantityField("V", label="Volts", most=MOST_V, above=True, required=False, **kwargs)
+
+
+def _amps(**kwargs: Any) -> QuantityField:
+    return QuantityField("A", label="Amps", most=MOST_A, required=False, **kwargs)
+
+
+def _room() -> QuantityField:
+    return QuantityField("°C", label="Room", least=-60, most=80, required=False)
+
+
+class SpotForm(ReadingForm):
+    type = "spot"
+    caution = (
+        "A plug meter needs no open panel. If this load is hard-wired, stop here and have a "
+        "licensed electrician clamp one conductor."
+    )
+    state = forms.CharField(
+        max_length=40, initial="running",
+        widget=forms.TextInput(attrs={"list": "states"}),
+        help_text="running, resting, heating, defrost, boost…",
+    )  # fmt: skip
+    watts = QuantityField("W", label="Watts", most=MOST_W, required=False, shaft_hint=True)
+    volts = _volts()
+    amps = _amps()
+    va = QuantityField("VA", label="VA", most=MOST_W, required=False)
+    pf = QuantityField("share", label="Power factor", most=1.0, required=False)
+    hz = QuantityField("Hz", label="Hertz", most=500, above=True, required=False)
+    instrument = _instrument("plug", "clamp", "logger", "shunt", "display")
+
+
+class StartForm(ReadingForm):
+    type = "start"
+    caution = "Clamp one insulated conductor only; around a whole cable the currents cancel."
+    amps = _amps(help_text="The highest seen just after switching on.")
+    volts = _volts()
+    va = QuantityField("VA", label="VA", most=MOST_W * 10, above=True, required=False)
+    watts = QuantityField(
+        "W", label="Watts", most=MOST_W * 10, above=True, required=False, shaft_hint=True
+    )
+    seconds = QuantityField("s", label="How long", most=60, above=True, required=False)
+    instrument = _instrument("clamp", "plug", "logger", "display")
+
+
+class EnergyForm(ReadingForm):
+    type = "energy"
+    caution = "Was the counter reset when the time began? Give the span, not the time of day."
+    wh = QuantityField("Wh", label="Counter shows", most=MOST_WH, help_text="Since the reset.")
+    hours = QuantityField(
+        "h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True, help_text="Such as 21 h 30."
+    )
+    step_wh = QuantityField(
+        "Wh", label="Last digit", most=10_000, required=False,
+        help_text="What one step of the counter is; 10 Wh where it shows 0.01 kWh.",
+    )  # fmt: skip
+    room_c = _room()
+    instrument = _instrument("plug", "logger", "shunt", "display")
+
+
+class TallyForm(ReadingForm):
+    type = "tally"
+    caution = "Begin and end on the same kind of moment: cut-off cycles at the ends bias the duty."
+    edges = forms.CharField(
+        label="On and off moments", max_length=20_000,
+        widget=forms.Textarea(attrs={"rows": 5, "placeholder": "on 0:00\noff 6:50\non 21:30"}),
+        help_text="One a line, minutes:seconds since you began, or clock times with seconds.",
+    )  # fmt: skip
+    room_c = _room()
+
+    def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
+        pairs = tuple((str(name), float(at)) for name, at in data.get("edges", []))
+        return {**data, "edges": written(pairs)}
+
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        moments = [list(moment) for moment in parse_moments(cleaned["edges"])]
+        return {**super().document(cleaned), "edges": moments}
+
+
+class TaskForm(ReadingForm):
+    type = "task"
+    caution = "Energy of a task is the counter after less the counter before."
+    before = QuantityField(
+        "Wh", label="Counter before", most=MOST_WH, required=False, help_text="0 after a reset."
+    )
+    wh = QuantityField("Wh", label="Counter after", most=MOST_WH, above=True)
+    minutes = QuantityField("min", label="Took", most=60 * 24 * 30, above=True, required=False)
+    pieces = forms.FloatField(min_value=0.001, max_value=1e6, required=False,
+                              help_text="Packs, cups, prints…")  # fmt: skip
+    runs = forms.IntegerField(
+        label="Tasks counted", min_value=1, max_value=10_000, required=False, initial=1
+    )
+    instrument = _instrument("plug", "logger", "shunt", "display")
+
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        found = super().document(cleaned)
+        before = found.pop("before", 0.0)
+        if before >= found["wh"]:
+            raise DocumentError("wh", "the counter after is not above the counter before")
+        return {**found, "wh": round(found["wh"] - before, 6)}
+
+
+class ChargeDropForm(ReadingForm):
+    type = "charge-drop"
+    renamed: ClassVar = {"charge_from": "from", "charge_to": "to"}
+    shares: ClassVar = ("charge_from", "charge_to", "efficiency", "step")
+    caution = "Only this load may hang on the supply meanwhile."
+    supply_wh = QuantityField(
+        "Wh", label="Supply holds", most=MOST_WH, above=True,
+        help_text="Such as 1,02 kWh or 100 Ah @ 12.8 V.",
+    )  # fmt: skip
+    charge_from = share_field(label="Charge before", help_text="In percent.")
+    charge_to = share_field(label="Charge after")
+    hours = QuantityField("h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True)
+    idle_w = QuantityField(
+        "W", label="Supply's own idle", most=10_000, required=False,
+        help_text="What it eats with nothing plugged in.",
+    )  # fmt: skip
+    efficiency = share_field(
+        label="Conversion", above=True, required=False,
+        help_text="Inverter efficiency on an AC route.",
+    )  # fmt: skip
+    step = share_field(label="Display step", above=True, most=50.0, required=False)
+
+    def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
+        found = super().initial_from(data)
+        return {k: v * 100 if k in self.shares else v for k, v in found.items()}
+
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        percent = {
+            name: value / 100 if name in self.shares and value is not None else value
+            for name, value in cleaned.items()
+        }
+        return super().document(percent)
+
+
+class LabelForm(ReadingForm):
+    type = "label"
+    settable = False
+    caution = "Labels give bounds, not answers: often 1.2 to 4 times the running mean."
+    watts = QuantityField(
+        "W", label="Watts", most=MOST_W, above=True, required=False, shaft_hint=True
+    )
+    va = QuantityField("VA", label="VA", most=MOST_W, above=True, required=False)
+    amps = QuantityField("A", label="Amps", most=MOST_A, above=True, required=False)
+    volts = _volts()
+    kwh_per_year = QuantityField(
+        "kWh/yr", label="Energy label", most=100_000, above=True, required=False
+    )
+    horsepower = QuantityField(
+        "hp", label="Horsepower", most=100, above=True, required=False, help_text="At the shaft."
+    )
+    breaker_a = QuantityField("A", label="Breaker", most=MOST_A, above=True, required=False)
+
+
+FORMS: dict[str, type[ReadingForm]] = {
+    form.type: form
+    for form in (SpotForm, StartForm, EnergyForm, TallyForm, TaskForm, ChargeDropForm, LabelForm)
+}

@@ -1,0 +1,134 @@
+"""Loads and their readings."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from django.core.validators import MaxValueValidator, MinValueValidator
+from django.db import models
+from django.db.models import Prefetch
+
+from needle.measure.readings import Reading as CoreReading
+from needle.measure.readings import parse
+from needle.profile.kinds import KINDS, Kind
+from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from web.common.models import Record, RecordQuerySet
+from web.jobs.models import Job
+
+TYPES = {
+    "spot": "spot reading",
+    "start": "start reading",
+    "energy": "energy run",
+    "tally": "tally",
+    "task": "task",
+    "charge-drop": "charge drop",
+    "label": "label",
+}
+PRIORITIES = {"must": "must run", "should": "should run", "nice": "nice to have"}
+CARES = {
+    "": "nothing of the kind",
+    "life": "keeps a person or an animal alive",
+    "cold": "keeps medicine, vaccine or food in its range",
+    "wired": "is hard-wired",
+}
+CAUTIONS = {
+    "life": "This equipment supports life. Ask its maker and the clinician before you rely on any "
+    "supply, keep a second means at hand, and never rely on an estimate alone.",
+    "cold": "Keep the range that the maker or authority states for the contents. This tool gives "
+    "electrical estimates only.",
+    "wired": "Live panels and hard-wired loads are for licensed electricians under local code. "
+    "Never feed a building through an outlet.",
+}
+
+
+class LoadQuerySet(RecordQuerySet):
+    def with_readings(self) -> LoadQuerySet:
+        """Loads with their live readings, in two queries whatever their number."""
+        return self.select_related("job").prefetch_related(
+            Prefetch("readings", Reading.objects.live(), to_attr="live_readings")
+        )
+
+
+class Load(Record):
+    """One appliance, as it is used here."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="loads")
+    name = models.CharField(max_length=80)
+    kind = models.CharField(
+        max_length=24, choices=[(kind.key, kind.name) for kind in KINDS.values()]
+    )
+    priority = models.CharField(max_length=8, default="should", choices=list(PRIORITIES.items()))
+    cares = models.CharField(
+        "what it cares for", max_length=8, blank=True, default="", choices=list(CARES.items())
+    )
+    setting = models.CharField(
+        max_length=60, blank=True, help_text="Which setting the plan counts with, such as “mid”."
+    )
+    hours_per_day = models.FloatField(
+        null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
+    )
+    set_c = models.FloatField("set point", null=True, blank=True)
+    note = models.CharField(max_length=400, blank=True)
+
+    objects = LoadQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["name", "pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def core_kind(self) -> Kind:
+        return KINDS[self.kind]
+
+    @property
+    def caution(self) -> str:
+        return CAUTIONS.get(self.cares, "")
+
+    def known_readings(self) -> list[Reading]:
+        """Live readings, from the prefetch where there is one."""
+        if not hasattr(self, "live_readings"):
+            self.live_readings = list(self.readings.live())
+        return list(self.live_readings)
+
+    def to_core(self) -> LoadRecord:
+        return LoadRecord(
+            name=self.name,
+            kind=self.kind,
+            readings=tuple(one.to_core() for one in self.known_readings()),
+            mains_v=self.job.mains_v,
+            setting=self.setting,
+            hours_per_day=self.hours_per_day,
+        )
+
+    def profile(self) -> Profile | None:
+        """What the readings add up to; None while nothing gives watts or energy."""
+        return _profile(self.to_core())
+
+
+@lru_cache(maxsize=4096)
+def _profile(record: LoadRecord) -> Profile | None:
+    try:
+        return derive(record)
+    except NoEvidence:
+        return None
+
+
+class Reading(Record):
+    """One reading of a load, kept as it was seen: ``data`` holds the open document's keys."""
+
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="readings")
+    type = models.CharField(max_length=12, choices=list(TYPES.items()))
+    data = models.JSONField(default=dict)
+    read_at = models.DateTimeField("read at", null=True, blank=True)
+    note = models.CharField(max_length=400, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.get_type_display()} of {self.load}"
+
+    def to_core(self) -> CoreReading:
+        return parse({"type": self.type, **self.data})

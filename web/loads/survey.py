@@ -1,0 +1,148 @@
+"""The survey's rows and what its reading column says about them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.profile.advice import Advice
+from needle.profile.profile import Profile
+from needle.quantity import with_unit
+from web.drawing.bars import share_bar, split_bar
+from web.drawing.ladder import Rungs, ladder
+from web.jobs.models import Job
+from web.loads.models import Load
+
+SORTS = {
+    "name": "name",
+    "mean": "mean",
+    "start": "start",
+    "day": "energy a day",
+    "grade": "proof",
+}
+GRADE_SHARES = {
+    "A": "recorded", "B": "metered", "C": "label and time", "D": "guessed",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Row:
+    """One load of the survey; profile and drawings are None while nothing is known."""
+
+    load: Load
+    profile: Profile | None
+    ladder: SafeString | None
+    day_bar: SafeString | None
+
+
+def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
+    """Loads with their profiles, searched and sorted; two queries whatever their number."""
+    loads = job.loads.live().with_readings()
+    if find:
+        loads = loads.filter(name__icontains=find[:80])
+    pairs = [(load, load.profile()) for load in loads]
+    most = max((_day(profile) for _, profile in pairs), default=0.0)
+    pairs.sort(key=lambda pair: _key(pair[0], pair[1], sort))
+    return [
+        Row(load, profile, ladder_of(load, profile), _bar(profile, most))
+        for load, profile in pairs
+    ]
+
+
+def _day(profile: Profile | None) -> float:
+    return profile.wh_per_day.value if profile and profile.wh_per_day else 0.0
+
+
+def _key(load: Load, profile: Profile | None, sort: str) -> tuple[float | str, str]:
+    name = load.name.casefold()
+    if sort == "mean":
+        return (-profile.mean_w.value if profile else 1.0, name)
+    if sort == "start":
+        return (-profile.start_va.value if profile else 1.0, name)
+    if sort == "day":
+        return (-_day(profile), name)
+    if sort == "grade":
+        return (-ord(profile.grade) if profile else -100.0, name)
+    return (name, name)
+
+
+def _bar(profile: Profile | None, most: float) -> SafeString | None:
+    day = _day(profile)
+    return share_bar(day / most, with_unit(day, "Wh")) if day and most else None
+
+
+def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
+    """A load's ladder with its numbers as the text alternative."""
+    if profile is None:
+        return None
+    main = {id(profile.running_w), id(profile.resting_w)}
+    others = tuple(one.watts.value for one in profile.states if id(one.watts) not in main)
+    resting = profile.resting_w.value if profile.resting_w else None
+    said = f"running {with_unit(profile.running_w.value, 'W')}, " + (
+        f"resting {with_unit(resting, 'W')}, " if resting else ""
+    )
+    return ladder(
+        Rungs(
+            resting=resting,
+            running=profile.running_w.value,
+            running_low=profile.running_w.low,
+            running_high=profile.running_w.high,
+            others=others,
+            start=profile.start_va.value,
+            start_low=profile.start_va.low,
+            start_high=profile.start_va.high,
+        ),
+        f"States of {load.name}",
+        f"{said}start {with_unit(profile.start_va.value, 'VA')}",
+    )
+
+
+@dataclass(frozen=True)
+class Open:
+    """A measurement that a load still wants."""
+
+    load: Load
+    advice: Advice
+
+
+@dataclass(frozen=True)
+class Proof:
+    """How much of the day's energy rests on which grade: shares by grade, and a bar."""
+
+    shares: dict[str, float]
+    bar: SafeString
+    words: str
+
+
+def proof(found: Sequence[Row]) -> Proof | None:
+    """Split the known daily energy by grade; None where no load has any."""
+    wh = dict.fromkeys(GRADE_SHARES, 0.0)
+    for row in found:
+        if row.profile is not None:
+            wh[row.profile.grade] += _day(row.profile)
+    total = sum(wh.values())
+    if not total:
+        return None
+    shares = {grade: amount / total for grade, amount in wh.items() if amount}
+    words = ", ".join(
+        f"{100 * share:.0f} % {GRADE_SHARES[grade]} ({grade})" for grade, share in shares.items()
+    )
+    parts = [(GRADE_SHARES[g], amount, f"grade-{g.lower()}") for g, amount in wh.items()]
+    return Proof(shares, split_bar(parts, "Proof behind the day's energy"), words)
+
+
+def still_open(found: Sequence[Row], most: int = 4) -> list[Open]:
+    """The measurements worth most: weakest grade first, then the largest draw."""
+    wanted = [
+        (-ord(row.profile.grade), -row.profile.mean_w.value, row)
+        for row in found
+        if row.profile is not None and row.profile.advice and row.profile.grade != "A"
+    ]
+    wanted.sort(key=lambda one: one[:2])
+    return [
+        Open(row.load, row.profile.advice[0])
+        for _, _, row in wanted[:most]
+        if row.profile is not None
+    ]

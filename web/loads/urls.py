@@ -1,0 +1,19 @@
+from django.urls import path
+
+from web.loads import views
+
+app_name = "loads"
+urlpatterns = [
+    path("survey/", views.survey_page, name="survey"),
+    path("loads/add/", views.add, name="add"),
+    path("loads/<int:load>/", views.load_page, name="load"),
+    path("loads/<int:load>/details/", views.edit, name="edit"),
+    path("loads/<int:load>/remove/", views.remove, name="remove"),
+    path("loads/<int:load>/readings/<int:reading>/", views.edit_reading, name="edit-reading"),
+    path(
+        "loads/<int:load>/readings/<int:reading>/remove/",
+        views.remove_reading,
+        name="remove-reading",
+    ),
+    path("loads/<int:load>/readings/<slug:kind>/", views.add_reading, name="add-reading"),
+]

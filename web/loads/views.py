@@ -1,0 +1,165 @@
+"""The survey, and each load's page."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from web.common.forms import client_key
+from web.drawing.ladder import ladder_scale
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.loads import actions, survey, words
+from web.loads.forms import FORMS, LoadForm, ReadingForm
+from web.loads.models import TYPES, Load, Reading
+
+
+@require_GET
+@of_job
+def survey_page(request: HttpRequest, job: Job) -> HttpResponse:
+    find, sort = request.GET.get("q", ""), request.GET.get("sort", "name")
+    sort = sort if sort in survey.SORTS else "name"
+    found = survey.rows(job, find, sort)
+    context = {
+        "job": job, "rows": found, "find": find, "sort": sort, "sorts": survey.SORTS,
+        "scale": ladder_scale(),
+    }  # fmt: skip
+    if request.htmx and request.htmx.target == "loads-table":  # type: ignore[attr-defined]
+        return render(request, "loads/_table.html", context)
+    context |= {"proof": survey.proof(found), "open": survey.still_open(found)}
+    return render(request, "loads/survey.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def add(request: HttpRequest, job: Job) -> HttpResponse:
+    form = LoadForm(request.POST or None, instance=Load(job=job))
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        load = actions.add_load(form.instance, form.label())
+        tell(request, job)
+        return redirect("loads:load", job.pk, load.pk)
+    status = 422 if form.is_bound else 200
+    return render(request, "loads/edit.html", {"job": job, "form": form}, status=status)
+
+
+def _load(job: Job, pk: int) -> Load:
+    load = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    load.job = job
+    return load
+
+
+def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
+    profile = load.profile()
+    return {
+        "job": job,
+        "load": load,
+        "profile": profile,
+        "ladder": survey.ladder_of(load, profile),
+        "rows": [words.row_of(one) for one in load.known_readings()],
+        "form": form,
+        "types": TYPES,
+    }
+
+
+@require_GET
+@of_job
+def load_page(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    kind = request.GET.get("type", "spot")
+    form = FORMS.get(kind, FORMS["spot"])()
+    context = _load_context(job, _load(job, load), form)
+    return render(request, "loads/load.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    found = _load(job, load)
+    form = LoadForm(request.POST or None, instance=found)
+    if request.method == "POST" and form.is_valid():
+        actions.change_load(form.instance)
+        tell(request, job)
+        return redirect("loads:load", job.pk, load)
+    status = 422 if form.is_bound else 200
+    context = {"job": job, "form": form, "load": _load(job, load)}
+    return render(request, "loads/edit.html", context, status=status)
+
+
+@require_POST
+@of_job
+def remove(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    actions.remove_load(_load(job, load))
+    tell(request, job)
+    return redirect("loads:survey", job.pk)
+
+
+def _form_class(kind: str) -> type[ReadingForm]:
+    if kind not in FORMS:
+        raise Http404
+    return FORMS[kind]
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpResponse:
+    """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
+    found, form_class = _load(job, load), _form_class(kind)
+    form = form_class(request.POST or None)
+    if request.method == "POST" and form.is_valid():
+        actions.add_reading(
+            found, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
+            note=form.cleaned_data["note"], client_key=client_key(form),
+        )  # fmt: skip
+        tell(request, job)
+        return _changed(request, job, load, form_class())
+    if request.htmx:  # type: ignore[attr-defined]
+        context = {"job": job, "load": found, "form": form, "types": TYPES}
+        response = render(
+            request, "loads/_reading_form.html", context, status=422 if form.is_bound else 200
+        )
+        response["HX-Retarget"], response["HX-Reswap"] = "#reading-form", "outerHTML"
+        return response
+    context = _load_context(job, found, form)
+    return render(request, "loads/load.html", context, status=422 if form.is_bound else 200)
+
+
+def _changed(request: HttpRequest, job: Job, load: int, form: ReadingForm) -> HttpResponse:
+    """After a change: the load's body and, out of band, the answer bar; or the page again."""
+    if not request.htmx:  # type: ignore[attr-defined]
+        return redirect("loads:load", job.pk, load)
+    context = _load_context(job, _load(job, load), form)
+    return render(request, "loads/_changed.html", context)
+
+
+def _reading(job: Job, load: int, pk: int) -> Reading:
+    readings = Reading.objects.live().select_related("load__job")
+    return get_object_or_404(readings, pk=pk, load=load, load__job=job, load__removed_at=None)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
+    found = _reading(job, load, reading)
+    form = FORMS[found.type](request.POST or None, reading=found)
+    if request.method == "POST" and form.is_valid():
+        cleaned = form.cleaned_data
+        actions.change_reading(found, form.data_to_store, cleaned["read_at"], cleaned["note"])
+        tell(request, job)
+        return redirect(reverse("loads:load", args=[job.pk, load]))
+    context = {"job": job, "load": found.load, "form": form, "reading": found}
+    status = 422 if form.is_bound else 200
+    return render(request, "loads/edit_reading.html", context, status=status)
+
+
+@require_POST
+@of_job
+def remove_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
+    found = _reading(job, load, reading)
+    actions.remove_reading(found)
+    tell(request, job)
+    return _changed(request, job, load, FORMS[found.type]())

@@ -1,0 +1,96 @@
+"""What a reading says, in one line, and whether it agrees with itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from needle.measure.agreement import Agreement
+from needle.measure.readings import (
+    ChargeDrop, EnergyRun, Label, Spot, Start, Tally, Task,
+)  # fmt: skip
+from needle.measure.readings import Reading as CoreReading
+from needle.profile.energy import count_error, from_tallies
+from needle.quantity import hours_text, with_unit
+from web.loads.models import Reading
+
+
+@dataclass(frozen=True)
+class Row:
+    """One reading as the load's page lists it."""
+
+    reading: Reading
+    says: str
+    where: str
+    agreement: Agreement | None
+    remark: str
+
+
+def row_of(reading: Reading) -> Row:
+    core = reading.to_core()
+    agreement = core.agreement() if isinstance(core, Spot) else None
+    context = core.context
+    aside = [context.setting] if context.setting else []
+    if not isinstance(core, Label | Tally):
+        aside.append(context.meter().name)
+    if context.room_c is not None:
+        aside.append(f"room {context.room_c:g} °C")
+    return Row(reading, _says(core), ", ".join(aside), agreement, _remark(core, agreement))
+
+
+def _amounts(pairs: list[tuple[float | None, str]]) -> str:
+    return " · ".join(with_unit(value, unit, 4) for value, unit in pairs if value is not None)
+
+
+def _says(core: CoreReading) -> str:  # noqa: PLR0911
+    if isinstance(core, Spot):
+        amounts = _amounts(
+            [(core.watts, "W"), (core.volts, "V"), (core.amps, "A"), (core.va, "VA"),
+             (core.hz, "Hz")]
+        )  # fmt: skip
+        factor = f" · PF {core.pf:.2f}" if core.pf is not None else ""
+        return f"{core.state}: {amounts}{factor}"
+    if isinstance(core, Start):
+        return _amounts(
+            [(core.amps, "A"), (core.volts, "V"), (core.va, "VA"), (core.watts, "W"),
+             (core.seconds, "s")]
+        )  # fmt: skip
+    if isinstance(core, EnergyRun):
+        mean = with_unit(core.wh / core.hours, "W")
+        return f"{with_unit(core.wh, 'Wh', 4)} in {hours_text(core.hours)}: mean {mean}"
+    if isinstance(core, Tally):
+        cycles = from_tallies([core])
+        assert cycles is not None
+        count = f"{cycles.count} whole cycle{'' if cycles.count == 1 else 's'}"
+        return f"{count} of {hours_text(cycles.period_min / 60)}: duty {cycles.duty.value:.2f}"
+    if isinstance(core, Task):
+        return _task(core)
+    if isinstance(core, ChargeDrop):
+        return (
+            f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {with_unit(core.supply_wh, 'Wh')} "
+            f"in {hours_text(core.hours)}"
+        )
+    return _label(core)
+
+
+def _task(core: Task) -> str:
+    took = f" in {hours_text(core.minutes / 60)}" if core.minutes else ""
+    pieces = f", {core.pieces:g} pieces" if core.pieces else ""
+    runs = f" over {core.runs} tasks" if core.runs > 1 else ""
+    return f"{with_unit(core.wh, 'Wh', 4)}{took}{pieces}{runs}"
+
+
+def _label(core: Label) -> str:
+    said = _amounts(
+        [(core.watts, "W"), (core.va, "VA"), (core.amps, "A"), (core.volts, "V"),
+         (core.kwh_per_year, "kWh a year"), (core.horsepower, "hp")]
+    )  # fmt: skip
+    breaker = f"{core.breaker_a:g} A breaker" if core.breaker_a else ""
+    return " · ".join(part for part in (said, breaker) if part)
+
+
+def _remark(core: CoreReading, agreement: Agreement | None) -> str:
+    if agreement is not None:
+        return agreement.message
+    if isinstance(core, EnergyRun) and (error := count_error(core.wh, core.step_wh)) > 0.05:
+        return f"The counter's last digit alone is ±{min(error, 9.99) * 100:.0f} %."
+    return ""

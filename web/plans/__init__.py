@@ -1,0 +1,1 @@
+"""Day plan: loads on a supply, hour by hour."""

@@ -1,0 +1,188 @@
+"""Settings, from the environment or a ``.env`` file (see ``.env.example``). They only read."""
+
+from __future__ import annotations
+
+
+import environ
+from csp.constants import NONE, SELF
+
+from web.first_start import BASE, data_folder
+
+env = environ.Env()
+env.read_env(BASE / ".env")
+
+DATA = data_folder(env)
+DEBUG = env.bool("STEADY_DEBUG", False)
+DEMO = env.bool("STEADY_DEMO", False)
+HTTPS = env.bool("STEADY_HTTPS", False)
+HOST = env.str("STEADY_HOST", "127.0.0.1")
+PORT = env.int("STEADY_PORT", 8000)
+
+
+def _secret_key() -> str:
+    kept = DATA / "secret_key"
+    given = env.str("STEADY_SECRET_KEY", "")
+    return given or (kept.read_text().strip() if kept.is_file() else "")
+
+
+# Empty until `python -m web.first_start` made one: Django then says so itself.
+SECRET_KEY = _secret_key()
+ALLOWED_HOSTS = env.list("STEADY_NAMES", default=["127.0.0.1", "localhost", HOST])
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "whitenoise.runserver_nostatic",
+    "django.contrib.staticfiles",
+    "django.forms",
+    "django_htmx",
+    "csp",
+    "axes",
+    "web.common",
+    "web.accounts",
+    "web.jobs",
+    "web.loads",
+    "web.supplies",
+    "web.plans",
+    "web.answer",
+    "web.demo",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+
+ROOT_URLCONF = "web.urls"
+WSGI_APPLICATION = "web.wsgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [BASE / "web" / "templates"],
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+                "web.common.context.look",
+            ],
+            "builtins": ["web.common.templatetags.words"],
+        },
+    }
+]
+FORM_RENDERER = "django.forms.renderers.TemplatesSetting"
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA / "steady-needle.sqlite3",
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 10,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; "
+            "PRAGMA foreign_keys=ON;",
+        },
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+CACHES = {
+    "default": {
+        "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
+        "OPTIONS": {"MAX_ENTRIES": 500},
+    }
+}
+
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}"}
+    for name in (
+        "UserAttributeSimilarityValidator",
+        "MinimumLengthValidator",
+        "CommonPasswordValidator",
+        "NumericPasswordValidator",
+    )
+]
+LOGIN_URL = "accounts:sign-in"
+LOGIN_REDIRECT_URL = "jobs:list"
+LOGOUT_REDIRECT_URL = "accounts:sign-in"
+AXES_FAILURE_LIMIT = 6
+AXES_COOLOFF_TIME = 0.25  # hours
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
+AXES_RESET_ON_SUCCESS = True
+
+LANGUAGE_CODE = "en-gb"
+TIME_ZONE = env.str("STEADY_TIME_ZONE", "UTC")
+USE_I18N = False
+USE_TZ = True
+
+STATIC_URL = "static/"
+STATIC_ROOT = DATA / "static"
+STATICFILES_DIRS = [BASE / "web" / "static"]
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+    "staticfiles": {
+        "BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"
+        if DEBUG
+        else "whitenoise.storage.CompressedManifestStaticFilesStorage"
+    },
+}
+
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "script-src": [SELF],
+        "style-src": [SELF],
+        "font-src": [SELF],
+        "img-src": [SELF, "data:"],
+        "connect-src": [SELF],
+        "form-action": [SELF],
+        "base-uri": [NONE],
+        "frame-ancestors": [NONE],
+        "manifest-src": [SELF],
+    }
+}
+X_FRAME_OPTIONS = "DENY"
+SECURE_REFERRER_POLICY = "same-origin"
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = HTTPS
+SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
+SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
+if HTTPS:
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+# Without HTTPS the site serves this machine only: these warnings are for the other case.
+SILENCED_SYSTEM_CHECKS = [] if HTTPS else [
+    "security.W004", "security.W008", "security.W012", "security.W016",
+]  # fmt: skip
+
+DATA_UPLOAD_MAX_MEMORY_SIZE = 2_500_000
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 2000
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "loggers": {
+        "django": {"handlers": ["console"], "level": "WARNING"},
+        "axes": {"handlers": ["console"], "level": "WARNING"},
+    },
+}
+
+

@@ -1,0 +1,133 @@
+/* Menus, theme, keys, the needle's sway, quantity echoes. No rule of the trade lives here. */
+"use strict";
+
+document.addEventListener("alpine:init", () => {
+  Alpine.data("menu", () => ({
+    open: false,
+    get expanded() { return String(this.open); },
+    toggle() { this.open = !this.open; },
+    close() { this.open = false; },
+  }));
+  Alpine.data("look", () => ({
+    set(theme) {
+      document.cookie = `theme=${theme}; path=/; max-age=31536000; SameSite=Lax`;
+      if (theme) document.documentElement.dataset.theme = theme;
+      else delete document.documentElement.dataset.theme;
+    },
+    system() { this.set(""); },
+    light() { this.set("light"); },
+    dark() { this.set("dark"); },
+  }));
+});
+
+(() => {
+  const $ = (selector) => document.querySelector(selector);
+  const store = {
+    get(key) { try { return localStorage.getItem(key); } catch { return null; } },
+    set(key, value) { try { localStorage.setItem(key, value); } catch { /* private window */ } },
+  };
+  const still = matchMedia("(prefers-reduced-motion: reduce)");
+
+  /* The needle swings from where it last stood on this job to where it stands now. */
+  function sway() {
+    const needle = $("#answer-bar .needle");
+    if (!needle) return;
+    const job = (location.pathname.match(/\/jobs\/(\d+)/) || [])[1];
+    const now = Number(needle.dataset.degrees);
+    const before = Number(store.get(`needle-${job}`) ?? now);
+    store.set(`needle-${job}`, String(now));
+    if (still.matches || Math.abs(before - now) < 0.05) return;
+    needle.style.transformOrigin = "88px 76px";
+    const over = now + (now - before) * 0.12;
+    needle.animate(
+      [{ rotate: `${before - now}deg` }, { rotate: `${over - now}deg`, offset: 0.6 }, { rotate: "0deg" }],
+      { duration: 900, easing: "ease-out" });
+  }
+
+  /* Echo beneath a quantity field how it was understood. */
+  const waits = new WeakMap();
+  function echo(input) {
+    clearTimeout(waits.get(input));
+    waits.set(input, setTimeout(async () => {
+      const target = input.parentElement.querySelector(".echo");
+      if (!target) return;
+      const query = new URLSearchParams({ text: input.value, unit: input.dataset.unit });
+      const answer = await fetch(`${input.dataset.echo}?${query}`, { credentials: "same-origin" }).catch(() => null);
+      if (!answer || !answer.ok) { target.textContent = ""; return; }
+      const holder = new DOMParser().parseFromString(await answer.text(), "text/html").body;
+      target.classList.toggle("echo-problem", Boolean(holder.querySelector(".echo-problem")));
+      target.textContent = holder.textContent.trim();
+    }, 300));
+  }
+  document.addEventListener("input", (event) => {
+    if (event.target.matches("[data-echo]")) echo(event.target);
+  });
+
+  /* Send a plain form once. */
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (form.hasAttribute("hx-post") || form.method !== "post") return;
+    if (form.dataset.sent) { event.preventDefault(); return; }
+    form.dataset.sent = "yes";
+  });
+  window.addEventListener("pageshow", () => {
+    document.querySelectorAll("form[data-sent]").forEach((form) => delete form.dataset.sent);
+  });
+
+  /* Keys. */
+  let waitingForPlace = false;
+  const typing = (target) => target.closest("input, textarea, select, [contenteditable]");
+  function go(letter) {
+    const place = $(`[data-go="${letter}"]`);
+    if (place) place.click();
+  }
+  function find() {
+    const field = $("[data-find]");
+    if (field) { field.focus(); field.select(); } else go("s");
+  }
+  function help() {
+    const sheet = $("#keys");
+    if (sheet && !sheet.open) sheet.showModal();
+  }
+  document.addEventListener("keydown", (event) => {
+    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+    if (store.get("keys-off") === "yes" || $("dialog[open]")) return;
+    const key = event.key.toLowerCase();
+    if (waitingForPlace) { waitingForPlace = false; go(key); event.preventDefault(); return; }
+    if (key === "?") help();
+    else if (key === "/") find();
+    else if (key === "g") waitingForPlace = true;
+    else if (key === "n") $("[data-new]")?.click();
+    else return;
+    event.preventDefault();
+  });
+  document.addEventListener("click", (event) => {
+    if (event.target.closest("[data-key-help]")) help();
+    if (event.target.closest("[data-key-find]")) find();
+  });
+
+  /* A word when the server takes long or cannot be reached. */
+  let slow;
+  const say = (words) => { const line = $("#working"); if (line) line.textContent = words; };
+  document.addEventListener("htmx:beforeRequest", () => { clearTimeout(slow); slow = setTimeout(() => say("Working…"), 300); });
+  document.addEventListener("htmx:afterRequest", () => { clearTimeout(slow); say(""); });
+  document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
+  document.addEventListener("htmx:responseError", () => say("The site refused that. Reload the page and try again."));
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target.id === "answer-bar" || event.target.querySelector?.("#answer-bar")) sway();
+    const wrong = event.target.querySelector?.("[aria-invalid=true]");
+    if (wrong) wrong.focus();
+  });
+  document.addEventListener("htmx:oobAfterSwap", (event) => {
+    if (event.detail.target.id === "answer-bar") sway();
+  });
+
+  document.addEventListener("DOMContentLoaded", () => {
+    sway();
+    const off = $("#keys-off");
+    if (off) {
+      off.checked = store.get("keys-off") === "yes";
+      off.addEventListener("change", () => store.set("keys-off", off.checked ? "yes" : "no"));
+    }
+  });
+})();

@@ -1,0 +1,1 @@
+"""Supplies: batteries with their inverters."""

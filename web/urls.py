@@ -1,0 +1,15 @@
+"""All addresses of the site."""
+
+from django.urls import include, path
+
+urlpatterns = [
+    path("", include("web.jobs.urls")),
+    path("", include("web.accounts.urls")),
+    path("", include("web.common.urls")),
+    path("jobs/<int:job>/", include("web.loads.urls")),
+    path("jobs/<int:job>/", include("web.supplies.urls")),
+    path("jobs/<int:job>/", include("web.plans.urls")),
+    path("jobs/<int:job>/", include("web.answer.urls")),
+]
+
+handler404 = "web.common.views.not_found"
