@@ -122,7 +122,8 @@ def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
     """Combine independent estimates of one quantity by inverse variance of their logarithms.
 
     When they scatter more than their spreads allow, the pooled spread is widened by the root of
-    the reduced chi-square (Birge 1932, Phys. Rev. 40, 207), never narrowed. The grade is the best one's.
+    the reduced chi-square (Birge 1932, Phys. Rev. 40, 207), never narrowed. The grade is the best
+    one's.
 
     Parameters
     ----------

@@ -303,6 +303,13 @@ def with_unit(value: float, unit: str, digits: int = 3) -> str:
     return f"{significant(value, digits)}{gap}{shown}"
 
 
+def as_read(value: float, unit: str) -> str:
+    """Write a rating or a reading with the digits it was given, no more: ``51.2 V``, ``3 kW``."""
+    if unit in ("W", "VA", "Wh", "var") and abs(value) >= 1000:
+        value, unit = value / 1000, "k" + unit
+    return f"{value:.6g}\u00a0{unit}"
+
+
 def hours_text(hours: float) -> str:
     """Write a span as ``19 h 40 min``, rounded to what it deserves: 1, 5 or 10 min, or hours."""
     minutes = hours * 60

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 import environ
 from csp.constants import NONE, SELF
 
@@ -184,5 +183,3 @@ LOGGING = {
         "axes": {"handlers": ["console"], "level": "WARNING"},
     },
 }
-
-

@@ -64,7 +64,8 @@ def will_it_start(
     continuous = inverter.continuous_w
     over = running_sum - continuous
     if running_sum > continuous * top:
-        reason = f"{with_unit(running_sum, 'W')} running is over the {with_unit(continuous, 'W')} it carries"
+        carried = with_unit(continuous, "W")
+        reason = f"{with_unit(running_sum, 'W')} running is over the {carried} it carries"
         return Verdict("trips", continuous, -over, reason)
     long = start_s > inverter.surge_s
     limit = continuous if long else inverter.surge_va

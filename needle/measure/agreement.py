@@ -124,7 +124,7 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
 
 
 def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, float]:
-    """Residuals over their own deviation, not-a-number where nothing checks; and the fitted log PF."""
+    """Residuals over their own deviation (NaN where nothing checks), and the fitted log PF."""
     weighted, target = model / sigma[:, None], logs / sigma
     normal = np.linalg.pinv(weighted.T @ weighted, rcond=1e-12, hermitian=True)
     fit = normal @ weighted.T @ target

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 from needle.document import DocumentError, Reader
@@ -220,7 +221,7 @@ def _tally(data: dict[str, Any], path: str) -> Tally:
     edges.sort(key=lambda edge: edge[1])
     if len(edges) < 3:
         raise DocumentError(reader.at("edges"), "needs at least three moments: on, off, on again")
-    for before, after in zip(edges, edges[1:], strict=False):
+    for before, after in pairwise(edges):
         if before[0] == after[0] or before[1] == after[1]:
             raise DocumentError(
                 reader.at("edges"),

@@ -252,9 +252,9 @@ def parse_plan(data: Any) -> Plan:
     )
 
 
-def moment_after(start: datetime, hours: float) -> datetime:
-    """The moment so many hours into a plan, to the minute."""
-    return start + timedelta(minutes=round(hours * 60))
+def moment_after(start: datetime, hours: float, to_min: int = 1) -> datetime:
+    """The moment so many hours into a plan, rounded to so many minutes."""
+    return start + timedelta(minutes=to_min * round(hours * 60 / to_min))
 
 
 _SPAN = re.compile(r"^(\d{1,2})(?::?([0-5]\d))?\s*(?:-|–|—|to)\s*(\d{1,2})(?::?([0-5]\d))?$", re.I)

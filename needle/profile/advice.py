@@ -32,7 +32,8 @@ class Advice:
     minutes : float
         How long it takes.
     narrows : str
-        The figure that it narrows: ``"mean"``, ``"start"``, ``"duty"``, ``"power factor"``.
+        The figure that it narrows: ``"mean"``, ``"running watts"``, ``"start"``, ``"duty"`` or
+        ``"power factor"``.
     spread_after : float
         Relative spread of that figure afterwards.
     """
@@ -56,19 +57,28 @@ def advise_mean(
     if tasks:
         if mean.grade != "A":
             found.append(
-                Advice("Energy of one task rests on a single run",
-                       "read the counter before and after one more", 60, "mean", after)
-            )  # fmt: skip
+                Advice(
+                    "Energy of one task rests on a single run",
+                    "read the counter before and after one more",
+                    60,
+                    "mean",
+                    after,
+                )
+            )
         return found
     total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
     step = max((run.step_wh for run in runs), default=0.0)
     if runs and count_error(total_wh, step) > 0.05:
         more = hours_to_settle_count(mean.value, step) - total_h
         found.append(
-            Advice(f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
-                   f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %",
-                   more * 60, "mean", DEFAULT_SPREAD["B"])
-        )  # fmt: skip
+            Advice(
+                f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
+                f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %",
+                more * 60,
+                "mean",
+                DEFAULT_SPREAD["B"],
+            )
+        )
     if mean.grade != "A":
         need = _hours_to_grade_a(kind, cycle_min)
         more = max(0.5, need - total_h)
@@ -105,35 +115,63 @@ def advise_rest(
     found = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
         found.append(
-            Advice("No start reading",
-                   "a clamp in inrush mode around one conductor, one start", 5, "start",
-                   DEFAULT_SPREAD["B"])
-        )  # fmt: skip
+            Advice(
+                "No start reading",
+                "a clamp in inrush mode around one conductor, one start",
+                5,
+                "start",
+                DEFAULT_SPREAD["B"],
+            )
+        )
     if not has_running:
         found.append(
-            Advice("Running watts are not measured",
-                   "a plug meter, when the needle is steady", 5, "running", DEFAULT_SPREAD["B"])
-        )  # fmt: skip
+            Advice(
+                "Running watts are not measured",
+                "a plug meter, when the needle is steady",
+                5,
+                "running watts",
+                DEFAULT_SPREAD["B"],
+            )
+        )
     elif running.spread > 0.05 and running.grade != "A":
         found.append(
-            Advice("Running watts rest on few readings",
-                   "read them again at another time", 5, "running", running.spread / 1.4)
-        )  # fmt: skip
+            Advice(
+                "Running watts rest on few readings",
+                "read them again at another time",
+                5,
+                "running watts",
+                running.spread / 1.4,
+            )
+        )
     if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
         found.append(
-            Advice("Resting watts are not measured",
-                   "a plug meter while it rests", 5, "duty", DEFAULT_SPREAD["B"])
-        )  # fmt: skip
+            Advice(
+                "Resting watts are not measured",
+                "a plug meter while it rests",
+                5,
+                "duty",
+                DEFAULT_SPREAD["B"],
+            )
+        )
     if not has_factor and kind.power_factor[0] < 1:
         found.append(
-            Advice("Power factor is a table value",
-                   "read W and VA, or V, A and W, together", 5, "power factor", 0.03)
-        )  # fmt: skip
+            Advice(
+                "Power factor is a table value",
+                "read W and VA, or V, A and W, together",
+                5,
+                "power factor",
+                0.03,
+            )
+        )
     if cycles is not None and cycles.more_cycles > 0:
         hours = hours_text(cycles.more_cycles * cycles.period_min / 60)
         found.append(
-            Advice(f"Duty rests on {cycles.count} whole cycles",
-                   f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
-                   cycles.more_cycles * cycles.period_min, "duty", 0.039)
-        )  # fmt: skip
+            Advice(
+                f"Duty rests on {cycles.count} whole cycles",
+                f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
+                cycles.more_cycles * cycles.period_min,
+                "duty",
+                0.039,
+            )
+        )
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
@@ -204,7 +205,7 @@ def _all(readings: Sequence[Reading], kind: type[_T]) -> list[_T]:
 
 
 def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
-    """The running state: so named, else the highest that is not resting; the setting's own first."""
+    """The running state: so named, else the highest not resting; the setting's own first."""
     awake = [one for one in mine if one.name not in states.RESTING]
     if not awake:
         return None
@@ -259,9 +260,9 @@ def _running_without_spot(
 ) -> Estimate:
     """Running W where no spot reading gives it."""
     best = min(means, key=lambda one: (one.grade, one.spread), default=None)
-    if best is not None and (kind.duty in (_FULL, None)):
-        if from_label is None or best.grade < "D":
-            return best
+    steady = kind.duty in (_FULL, None)
+    if best is not None and steady and (from_label is None or best.grade < "D"):
+        return best
     if from_label is not None:
         if best is not None and best.value > from_label.value:
             return replace(from_label, value=best.value)
@@ -317,12 +318,10 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
                 "right?"
             )
         share = 1.0
-    same = mean == running
-    spread = 0.0
-    if not same:
-        spread = (
-            (mean.spread * mean.value / above) ** 2 + (running.spread * running.value / span) ** 2
-        ) ** 0.5
+    if mean == running:
+        how: tuple[str, ...] = ("runs without a break while in use",)
+        return Estimate(1.0, 0.0, running.grade, how, 1.0), notices
+    spread = math.hypot(mean.spread * mean.value / above, running.spread * running.value / span)
     how = (f"duty = (mean − resting) ÷ (running − resting) = {share:.3f}",)
     return Estimate(share, spread, worst((mean.grade, running.grade)), how, 1.0), notices
 

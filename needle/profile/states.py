@@ -109,13 +109,13 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
         accuracy = meter.relative_sd("watts", found.watts)
         if found.watts < METER_FLOOR_W and meter.key in ("plug", "logger"):
             accuracy = max(accuracy, 0.3)
-        how = (f"{_state_words(spot)} {with_unit(found.watts, 'W')} read on a {meter.name}",)
+        how = (f"{with_unit(found.watts, 'W')} read on a {meter.name}",)
         return _Read(
             Estimate(found.watts, accuracy, "B", how), found.power_factor, accuracy
         ), notice
     va = found.va if found.va is not None else mains_v * (found.amps or 0.0)
     assumed = from_limits(*kind.power_factor, f"PF of a {kind.name} assumed")
-    how = (f"{_state_words(spot)} {with_unit(va, 'VA')} read on a {meter.name}",)
+    how = (f"{with_unit(va, 'VA')} read on a {meter.name}",)
     apparent = Estimate(va, meter.relative_sd("amps", found.amps or va), "B", how)
     notice = notice or (
         f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
@@ -139,7 +139,7 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read]) -> State:
     centre = sum(values) / len(values)
     how = best[0].watts.how
     if len(best) > 1:
-        how = (*how, f"{len(best)} readings from {min(values):.4g} to {max(values):.4g} W")
+        how = (f"{len(best)} readings from {min(values):.4g} to {max(values):.4g} W",)
     factors = [one.power_factor for one in reads if one.power_factor]
     factor = None
     if factors:

@@ -102,10 +102,10 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         surge_s=2.0 if seconds is None else seconds,
         idle_w=usual_idle_w(continuous)
         if idle is None
-        else Estimate(idle, idle_spread, "B", (f"idle {idle:g} W",)),
+        else Estimate(idle, idle_spread, "B", ("as given",)),
         efficiency=EFFICIENCY
         if efficiency is None
-        else Estimate(efficiency, efficiency_spread, "B", (f"efficiency {efficiency:g}",), 1.0),
+        else Estimate(efficiency, efficiency_spread, "B", ("as given",), 1.0),
         overload=_overload(reader),
         waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
         surge_known=surge is not None,

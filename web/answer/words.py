@@ -10,16 +10,16 @@ from django.utils.safestring import SafeString
 
 from needle.decide.starting import RANK
 from needle.plan.simulate import Outcome
-from needle.quantity import hours_text, significant, with_unit
+from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
 from web.plans.models import Plan
 from web.plans.outcomes import Answer
 
 _SUPPLY_WORDS = {
-    "battery": "run a trial of the battery: it shows what it really holds",
-    "inverter idle": "test the inverter's idle draw",
-    "inverter efficiency": "test the inverter's efficiency",
+    "battery": "a trial of the battery",
+    "inverter idle": "an idle test of the inverter",
+    "inverter efficiency": "an efficiency test of the inverter",
 }
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
@@ -95,7 +95,7 @@ def covers(outcome: Outcome) -> str:
 def odds(chance: float) -> str:
     """A chance as people say it."""
     if chance >= 0.995:
-        return "almost certain"
+        return "almost sure"
     if chance <= 0.005:
         return "almost no chance"
     tenths = round(chance * 10)
@@ -105,7 +105,7 @@ def odds(chance: float) -> str:
 
 
 def _tick(hours: float) -> str:
-    return f"{significant(hours, 3)}" if hours < 100 else f"{hours:.0f}"
+    return f"{hours:.3g}"
 
 
 def _beyond(outcome: Outcome, hours: float) -> bool:
@@ -129,7 +129,8 @@ def _headline(supply: str, outcome: Outcome) -> str:
 def _range(outcome: Outcome) -> str:
     low, _, high = outcome.runtime
     upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
-    return f"Likely between {hours_text(low)} and {upper} ({odds(outcome.chance)})."
+    needed = hours_text(outcome.plan.needed_hours)
+    return f"Likely between {hours_text(low)} and {upper}; {odds(outcome.chance)} of {needed}."
 
 
 def starts_sentence(outcome: Outcome) -> str:
@@ -182,7 +183,8 @@ def _helps(found: Answer) -> str:
     if not found.helps:
         return ""
     best = found.helps[0]
-    return f"{best.what} +{hours_text(best.value)} ({hours_text(max(0.0, best.low))} to {hours_text(best.high)})"
+    low, high = hours_text(max(0.0, best.low)), hours_text(best.high)
+    return f"{best.what}: +{hours_text(best.value)} ({low} to {high})"
 
 
 def _plan_words(plan: Plan) -> str:

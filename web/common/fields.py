@@ -84,9 +84,8 @@ class QuantityField(forms.CharField):
             word = "above" if self.above else "at least"
             raise ValidationError(f"{text} is too small: this must be {word} {shown}.")
         if found > self.most:
-            raise ValidationError(
-                f"{text} is more than this can be: at most {quantity.with_unit(self.most, self.unit)}."
-            )
+            most = quantity.with_unit(self.most, self.unit)
+            raise ValidationError(f"{text} is more than this can be: at most {most}.")
 
     def has_changed(self, initial: Any, data: Any) -> bool:
         return self.prepare_value(initial) != data

@@ -24,9 +24,7 @@ def echo(request: HttpRequest) -> HttpResponse:
             understood = quantity.with_unit(found.value, found.unit, 4)
             if unit == "h":
                 understood = quantity.hours_text(found.value)
-    return render(
-        request, "common/_echo.html", {"understood": understood, "problem": problem}
-    )
+    return render(request, "common/_echo.html", {"understood": understood, "problem": problem})
 
 
 @login_not_required

@@ -88,7 +88,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
                           "va": 146.0, "pf": 0.62}, ""),
                 ("spot", {"state": "resting", "watts": 1.8}, ""),
                 ("start", {"amps": 5.9, "volts": 231.0, "seconds": 0.3, "instrument": "clamp"},
-                 "inrush mode, best of three"),
+                 "inrush, best of three"),
                 ("tally", _tally(47 * 60, 0.345, 7, wobble), "by ear"),
                 ("energy", {"wh": 710.0, "hours": 21.5, "step_wh": 10.0, "room_c": 24.0},
                  "counter reset at the start"),
@@ -151,7 +151,8 @@ def clinic_loads(job: Job) -> dict[str, Load]:
                 ("label", {"horsepower": 0.33, "volts": 230.0}, ""),
                 ("spot", {"state": "running", "watts": 263.0, "volts": 230.5, "amps": 2.07,
                           "va": 477.0, "pf": 0.72}, "PF read in a hurry"),
-                ("start", {"amps": 10.2, "volts": 230.0, "seconds": 0.2, "instrument": "clamp"}, ""),
+                ("start", {"amps": 10.2, "volts": 230.0, "seconds": 0.2,
+                           "instrument": "clamp"}, ""),
             ],
             name="Suction pump", kind="induction-motor", priority="should", hours_per_day=0.5,
             note="Short bursts. The readings do not agree: PF was misread.",
@@ -165,7 +166,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
             [
                 ("spot", {"state": "running", "watts": 38.0, "volts": 230.9, "amps": 0.18,
                           "va": 41.0, "pf": 0.93}, ""),
-                ("energy", {"wh": 280.0, "hours": 7.4, "step_wh": 10.0}, "left on for a clinic day"),
+                ("energy", {"wh": 280.0, "hours": 7.4, "step_wh": 10.0}, "left on for a day"),
             ],
             name="Exam lamp", kind="led", priority="should", hours_per_day=6.5,
         ),
@@ -224,7 +225,9 @@ def _next(weekday: int, hour: int) -> datetime:
     return now + timedelta(days=(weekday - now.weekday()) % 7 or 7)
 
 
-def _use(plan: Plan, load: Load, windows: list[list[str]] | None = None, taken: bool = True) -> None:
+def _use(
+    plan: Plan, load: Load, windows: list[list[str]] | None = None, taken: bool = True
+) -> None:
     use_load(PlanEntry(plan=plan, load=load, windows=windows or [], taken_in=taken))
 
 

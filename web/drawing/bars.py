@@ -32,14 +32,12 @@ def share_bar(share: float, title: str, width: int = 84, height: int = 9) -> Saf
     return svg.render()
 
 
-def staircase(
-    steps: Sequence[tuple[str, float, float, float, str]], title: str
-) -> SafeString:
+def staircase(steps: Sequence[tuple[str, float, float, float, str]], title: str) -> SafeString:
     """Falling bars; each step is (name, low, value, high, text), in one unit.
 
     The pale end of a bar is its range, the outline where the step before stood.
     """
-    width, height, top, bottom = 840, 210, 24, 42
+    width, height, top, bottom = 840, 190, 6, 46
     most = max(high for _, _, _, high, _ in steps) or 1.0
     tall, gap = height - top - bottom, 18
     wide = (width - gap * (len(steps) - 1)) / len(steps)
@@ -58,8 +56,8 @@ def staircase(
         svg.rect(x, y(value), wide, top + tall - y(value), "stair")
         if high > low:
             svg.rect(x, y(high), wide, y(low) - y(high), "stair-range")
-        svg.words(x + wide / 2, y(high) - 7, text, "stair-value", "middle")
-        svg.words(x + wide / 2, height - 22, name, "stair-name", "middle")
+        svg.words(x + wide / 2, height - 27, text, "stair-value", "middle")
+        svg.words(x + wide / 2, height - 8, name, "stair-name", "middle")
         before = value
     svg.line(0, top + tall, width, top + tall, "axis")
     return svg.render()

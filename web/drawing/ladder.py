@@ -11,7 +11,7 @@ from web.drawing.svg import Svg
 
 LOW_W, HIGH_W = 0.5, 12_000.0
 MARKS = ((1.0, "1"), (10.0, "10"), (100.0, "100"), (1000.0, "1 k"), (10_000.0, "10 k"))
-WIDTH, HEIGHT, _PAD = 208, 26, 8
+WIDTH, HEIGHT, _PAD = 172, 26, 8
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,11 @@ def ladder(rungs: Rungs, title: str, description: str) -> SafeString:
     left = _x(rungs.resting if rungs.resting else rungs.running_low)
     svg.line(left, middle, _x(rungs.start), middle, "ladder-line")
     svg.rect(
-        _x(rungs.start_low), middle - 2, _x(rungs.start_high) - _x(rungs.start_low), 4, "start-range"
+        _x(rungs.start_low),
+        middle - 2,
+        _x(rungs.start_high) - _x(rungs.start_low),
+        4,
+        "start-range",
     )
     svg.rect(
         _x(rungs.running_low),

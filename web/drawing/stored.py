@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -82,7 +82,7 @@ def stored(
     return svg.render()
 
 
-def _hour_marks(svg: Svg, start: datetime, span: float, x) -> None:  # type: ignore[no-untyped-def]
+def _hour_marks(svg: Svg, start: datetime, span: float, x: Callable[[float], float]) -> None:
     """Marks at whole clock hours; the weekday at the first one and at each midnight."""
     step = hour_step(span)
     moment = start.replace(minute=0, second=0, microsecond=0)

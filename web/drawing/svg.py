@@ -52,14 +52,14 @@ class Svg:
     def rect(self, x: Number, y: Number, width: Number, height: Number, css: str) -> None:
         self.add("rect", x=x, y=y, width=max(0.0, width), height=max(0.0, height), css=css)
 
-    def words(
-        self, x: Number, y: Number, text: str, css: str = "", anchor: str = "start"
-    ) -> None:
+    def words(self, x: Number, y: Number, text: str, css: str = "", anchor: str = "start") -> None:
         self.add("text", text, x=x, y=y, css=css, text_anchor=anchor)
 
     def path(self, points: list[tuple[float, float]], css: str, closed: bool = False) -> None:
         """A polyline through points."""
-        steps = " ".join(f"{'M' if not i else 'L'}{x:.1f} {y:.1f}" for i, (x, y) in enumerate(points))
+        steps = " ".join(
+            f"{'M' if not i else 'L'}{x:.1f} {y:.1f}" for i, (x, y) in enumerate(points)
+        )
         self.add("path", d=steps + (" Z" if closed else ""), css=css)
 
     def render(self) -> SafeString:

@@ -29,7 +29,7 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
         The stored record, and False where the same form had been sent before.
     """
     with transaction.atomic():
-        found = type(record)._default_manager.filter(client_key=record.client_key).first()
+        found: Any = type(record)._default_manager.filter(client_key=record.client_key).first()
         if found is not None and _job_of(found) == job:
             return found, False
         if found is not None:

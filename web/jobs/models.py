@@ -29,7 +29,7 @@ class JobQuerySet(RecordQuerySet):
 
 
 class Job(Record):
-    """One place or occasion: its mains, tariff and currency; loads, supplies and plans hang on it."""
+    """One place or occasion: its mains, tariff and currency; all else hangs on it."""
 
     owner = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="jobs"
@@ -46,7 +46,7 @@ class Job(Record):
         validators=[MinValueValidator(0), MaxValueValidator(1_000_000)],
     )
 
-    objects = JobQuerySet.as_manager()
+    objects = JobQuerySet.as_manager()  # type: ignore[misc]
 
     class Meta:
         ordering = ["name", "pk"]

@@ -18,7 +18,7 @@ from web.jobs.models import Job
 @require_http_methods(["GET", "POST"])
 def index(request: HttpRequest) -> HttpResponse:
     """The user's jobs; posting makes a new one."""
-    form = JobForm(request.POST or None, instance=Job(owner=request.user))
+    form = JobForm(request.POST or None, instance=Job(owner=request.user))  # type: ignore[misc]
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         job = actions.add_job(form.instance)

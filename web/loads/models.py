@@ -70,7 +70,7 @@ class Load(Record):
     set_c = models.FloatField("set point", null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
 
-    objects = LoadQuerySet.as_manager()
+    objects = LoadQuerySet.as_manager()  # type: ignore[misc]
 
     class Meta:
         ordering = ["name", "pk"]

@@ -46,8 +46,7 @@ def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
     most = max((_day(profile) for _, profile in pairs), default=0.0)
     pairs.sort(key=lambda pair: _key(pair[0], pair[1], sort))
     return [
-        Row(load, profile, ladder_of(load, profile), _bar(profile, most))
-        for load, profile in pairs
+        Row(load, profile, ladder_of(load, profile), _bar(profile, most)) for load, profile in pairs
     ]
 
 

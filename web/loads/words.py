@@ -6,11 +6,17 @@ from dataclasses import dataclass
 
 from needle.measure.agreement import Agreement
 from needle.measure.readings import (
-    ChargeDrop, EnergyRun, Label, Spot, Start, Tally, Task,
+    ChargeDrop,
+    EnergyRun,
+    Label,
+    Spot,
+    Start,
+    Tally,
+    Task,
 )  # fmt: skip
 from needle.measure.readings import Reading as CoreReading
 from needle.profile.energy import count_error, from_tallies
-from needle.quantity import hours_text, with_unit
+from needle.quantity import as_read, hours_text, with_unit
 from web.loads.models import Reading
 
 
@@ -38,10 +44,10 @@ def row_of(reading: Reading) -> Row:
 
 
 def _amounts(pairs: list[tuple[float | None, str]]) -> str:
-    return " · ".join(with_unit(value, unit, 4) for value, unit in pairs if value is not None)
+    return " · ".join(as_read(value, unit) for value, unit in pairs if value is not None)
 
 
-def _says(core: CoreReading) -> str:  # noqa: PLR0911
+def _says(core: CoreReading) -> str:
     if isinstance(core, Spot):
         amounts = _amounts(
             [(core.watts, "W"), (core.volts, "V"), (core.amps, "A"), (core.va, "VA"),
@@ -56,7 +62,7 @@ def _says(core: CoreReading) -> str:  # noqa: PLR0911
         )  # fmt: skip
     if isinstance(core, EnergyRun):
         mean = with_unit(core.wh / core.hours, "W")
-        return f"{with_unit(core.wh, 'Wh', 4)} in {hours_text(core.hours)}: mean {mean}"
+        return f"{as_read(core.wh, 'Wh')} in {hours_text(core.hours)}: mean {mean}"
     if isinstance(core, Tally):
         cycles = from_tallies([core])
         assert cycles is not None
@@ -66,7 +72,7 @@ def _says(core: CoreReading) -> str:  # noqa: PLR0911
         return _task(core)
     if isinstance(core, ChargeDrop):
         return (
-            f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {with_unit(core.supply_wh, 'Wh')} "
+            f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "
             f"in {hours_text(core.hours)}"
         )
     return _label(core)
@@ -76,7 +82,7 @@ def _task(core: Task) -> str:
     took = f" in {hours_text(core.minutes / 60)}" if core.minutes else ""
     pieces = f", {core.pieces:g} pieces" if core.pieces else ""
     runs = f" over {core.runs} tasks" if core.runs > 1 else ""
-    return f"{with_unit(core.wh, 'Wh', 4)}{took}{pieces}{runs}"
+    return f"{as_read(core.wh, 'Wh')}{took}{pieces}{runs}"
 
 
 def _label(core: Label) -> str:

@@ -14,8 +14,8 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.plan.advice import Help, Narrowing, leave_off, measure_next
-from needle.plan.plan import MOST_HOURS, Plan as CorePlan
-from needle.plan.plan import parse_plan
+from needle.plan.plan import MOST_HOURS, parse_plan
+from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome, likely_hours, simulate
 from needle.profile.profile import Profile
 from web.jobs.models import Job

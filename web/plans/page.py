@@ -54,7 +54,6 @@ class View:
     total_wh: float
     never_off: str
     display: tuple[str, str] | None
-    stop_at: datetime | None
 
 
 def rows_of(found: Answer) -> list[Row]:
@@ -71,7 +70,7 @@ def rows_of(found: Answer) -> list[Row]:
 def view_of(found: Answer) -> View:
     outcome = found.outcome
     if outcome is None:
-        return View(None, [], [], None, 0.0, "", None, None)
+        return View(None, [], [], None, 0.0, "", None)
     goes = _goes(outcome)
     never = outcome.never_cycles_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
@@ -85,7 +84,6 @@ def view_of(found: Answer) -> View:
         total_wh=sum(one.wh for one in goes),
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
-        stop_at=None if stop_h is None else moment_after(outcome.plan.start, stop_h),
     )
 
 
@@ -105,7 +103,7 @@ def _goes(outcome: Outcome) -> list[Goes]:
 def _curve(outcome: Outcome, stop_h: float | None) -> SafeString:
     plan = outcome.plan
     low, mid, high = outcome.charge
-    stop = "" if stop_h is None else f"stops {moment_after(plan.start, stop_h):%a %H:%M}"
+    stop = "" if stop_h is None else f"stops {moment_after(plan.start, stop_h, 10):%a %H:%M}"
     said = (
         f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "
         f"{stop or 'does not stop'}"
@@ -136,7 +134,12 @@ def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
     """The curve's whole hours for those who read rather than see: time, low, likely, high."""
     step = max(1, round(outcome.plan.hours / 24))
     return [
-        (f"{moment_after(outcome.plan.start, hour):%a %H:%M}", *(float(row[i]) for row in outcome.charge))
+        (
+            f"{moment_after(outcome.plan.start, hour):%a %H:%M}",
+            float(outcome.charge[0, i]),
+            float(outcome.charge[1, i]),
+            float(outcome.charge[2, i]),
+        )
         for i, hour in enumerate(outcome.curve_h.tolist())
         if abs(hour / step - round(hour / step)) < 1e-9
     ]
@@ -151,5 +154,3 @@ def csv_rows(outcome: Outcome) -> list[list[str]]:
         moment = timezone.localtime(moment_after(outcome.plan.start, hour))
         found.append([moment.isoformat(), low, mid, high, f"{outcome.drawn_w[place]:.1f}"])
     return found
-
-

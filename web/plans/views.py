@@ -21,7 +21,6 @@ from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer, current_plan, document
 from web.plans.page import csv_rows, rows_of, view_of
 
-
 DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg")
 
 
@@ -37,9 +36,15 @@ def _plan(job: Job, pk: int) -> Plan:
 def _context(job: Job, plan: Plan) -> dict[str, Any]:
     found = answer(plan)
     return {
-        "job": job, "plan": plan, "plan_id": plan.pk or 0, "answer": found, "outcome": found.outcome,
-        "rows": rows_of(found), "view": view_of(found), "plans": list(job.plans.live()),
-    }  # fmt: skip
+        "job": job,
+        "plan": plan,
+        "plan_id": plan.pk or 0,
+        "answer": found,
+        "outcome": found.outcome,
+        "rows": rows_of(found),
+        "view": view_of(found),
+        "plans": list(job.plans.live()),
+    }
 
 
 @require_GET

@@ -101,9 +101,7 @@ class SupplyForm(RecordForm):
                 return
 
     def _check_in_core(self, cleaned: dict[str, Any]) -> None:
-        trial = Supply(
-            **{key: value for key, value in cleaned.items() if key in self._meta.fields}
-        )
+        trial = Supply(**{key: cleaned[key] for key in self.Meta.fields if key in cleaned})
         try:
             parse_supply(trial.to_document())
         except DocumentError as error:

@@ -25,7 +25,7 @@ def _answer(job: Job) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if not hasattr(job, "_current_answer"):
         job._current_answer = answer(current_plan(job))  # type: ignore[attr-defined]
-    return job._current_answer  # type: ignore[attr-defined, no-any-return]
+    return job._current_answer  # type: ignore[attr-defined]
 
 
 @register.inclusion_tag("answer/_places.html")

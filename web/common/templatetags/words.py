@@ -1,4 +1,4 @@
-"""Numbers in words, for templates: three digits at most for an estimate, and its range beside it."""
+"""Numbers in words: three digits at most for an estimate, and its range beside it."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from django.http import HttpRequest
 from django.middleware.csrf import get_token
 
 from needle.estimate import GRADE_WORDS, Estimate
-from needle.quantity import hours_text, significant, with_unit
+from needle.quantity import as_read, hours_text, significant, with_unit
 
 register = template.Library()
 
@@ -18,6 +18,12 @@ register = template.Library()
 def quantity(value: float | None, unit: str) -> str:
     """A value with its unit, or a dash."""
     return "–" if value is None else with_unit(value, unit)
+
+
+@register.filter
+def rated(value: float | None, unit: str) -> str:
+    """A rating as it was given."""
+    return "–" if value is None else as_read(value, unit)
 
 
 @register.filter
