@@ -60,33 +60,37 @@ def will_it_start(
     as a start's current is mostly reactive.
     """
     running_sum = others_w + running_w
-    top = inverter.overload[-1][0] if inverter.overload else 1.0
     continuous = inverter.continuous_w
     over = running_sum - continuous
+    top = inverter.overload[-1][0] if inverter.overload else 1.0
     if running_sum > continuous * top:
         carried = with_unit(continuous, "W")
         reason = f"{with_unit(running_sum, 'W')} running is over the {carried} it carries"
         return Verdict("trips", continuous, -over, reason)
+    start = _judge_start(start_va + others_w, start_s, inverter)
+    if over <= 0 or start.verdict == "trips":
+        return start
+    seconds = next(s for ratio, s in inverter.overload if running_sum <= continuous * ratio)
+    reason = (
+        f"{with_unit(running_sum, 'W')} running is {with_unit(over, 'W')} over; it is carried "
+        f"for {seconds:g} s only"
+    )
+    return Verdict("grey", continuous, -over, reason)
+
+
+def _judge_start(total_va: float, start_s: float, inverter: Inverter) -> Verdict:
+    """The first moments alone: all that is asked for, VA, against the surge rating."""
     long = start_s > inverter.surge_s
-    limit = continuous if long else inverter.surge_va
-    total = start_va + others_w
-    margin = limit - total
-    if over > 0:
-        seconds = next(s for ratio, s in inverter.overload if running_sum <= continuous * ratio)
-        reason = (
-            f"{with_unit(running_sum, 'W')} running is {with_unit(over, 'W')} over; it is carried "
-            f"for {seconds:g} s only"
-        )
-        return Verdict("grey", continuous, -over, reason)
+    limit = inverter.continuous_w if long else inverter.surge_va
+    margin = limit - total_va
     if margin >= 0:
         return Verdict("holds", limit, margin, f"{with_unit(margin, 'VA')} left")
     words = f"{with_unit(-margin, 'VA')} over the surge rating, for {start_s:g} s"
     if long:
         words = f"{with_unit(-margin, 'VA')} over, for {start_s:g} s: longer than its surge rating"
-    if total < GREY_FACTOR * limit and start_s < SHORT_S:
-        return Verdict(
-            "grey", limit, margin, f"{words}: its voltage may dip and still start it; test it"
-        )
+    if total_va < GREY_FACTOR * limit and start_s < SHORT_S:
+        reason = f"{words}: its voltage may dip and still start it; test it"
+        return Verdict("grey", limit, margin, reason)
     return Verdict("trips", limit, margin, words)
 
 

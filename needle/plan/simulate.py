@@ -1,22 +1,20 @@
 """Running a plan many times over everything that is uncertain, minute by minute.
 
-All draws advance together: arrays are (draws, minutes). Draws are stratified (McKay, Beckman and
-Conover 1979, Technometrics 21, 239), so that a few hundred give steady percentiles. A load keeps
-its own random stream, whatever else is in the plan.
+All draws advance together: arrays are (draws, minutes). A load keeps its own random stream,
+whatever else is in the plan.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
-from statistics import NormalDist
 from typing import Any
 
 import numpy as np
 
 from needle.decide.starting import Verdict, will_it_start
-from needle.plan.plan import Plan, PlanLoad, in_use
+from needle.plan.patterns import Pattern, normals, patterns_of
+from needle.plan.plan import Plan, in_use
 from needle.plan.trips import Trip, find_trips
 from needle.profile.temperature import scale_mean
 
@@ -106,36 +104,6 @@ class Outcome:
         return self.runtime[1] >= self.plan.hours - 1e-6
 
 
-@lru_cache(maxsize=16)
-def _strata(draws: int) -> np.ndarray:
-    normal = NormalDist()
-    return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
-
-
-def _normals(rng: np.random.Generator, draws: int) -> np.ndarray:
-    return rng.permutation(_strata(draws))
-
-
-@dataclass(frozen=True)
-class _Pattern:
-    """One load (one of its count) over all draws: W = rest·mask + extra·on·mask."""
-
-    load: PlanLoad
-    mask: np.ndarray
-    rest_w: np.ndarray
-    extra_w: np.ndarray
-    on: np.ndarray | None
-
-    def watts(self) -> np.ndarray:
-        """W, shape (draws, minutes), single precision."""
-        if self.on is None:
-            return np.outer((self.rest_w + self.extra_w).astype(np.float32), self.mask)
-        watts = self.on * self.extra_w.astype(np.float32)[:, None]
-        watts += self.rest_w.astype(np.float32)[:, None]
-        watts *= self.mask
-        return watts
-
-
 def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     """Run a plan over every spread.
 
@@ -158,7 +126,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     patterns = [
         pattern
         for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True)
-        for pattern in _patterns(load, plan, minutes, inputs.get(load.name), stream, draws)
+        for pattern in patterns_of(load, plan, minutes, inputs[load.name], stream, draws)
     ]
     total, trips = _carried(plan, patterns, draws, minutes)
     battery, inverter = plan.supply.battery, plan.supply.inverter
@@ -229,53 +197,26 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
 def _draw_inputs(
     plan: Plan, streams: Sequence[np.random.Generator], draws: int
 ) -> tuple[dict[str, np.ndarray], dict[str, float]]:
-    inputs = {"battery": _normals(streams[0], draws)}
+    inputs = {"battery": normals(streams[0], draws)}
     spreads = {"battery": plan.supply.battery.capacity_factor.spread}
     if plan.supply.inverter is not None:
-        inputs["inverter idle"] = _normals(streams[1], draws)
-        inputs["inverter efficiency"] = _normals(streams[2], draws)
+        inputs["inverter idle"] = normals(streams[1], draws)
+        inputs["inverter efficiency"] = normals(streams[2], draws)
         spreads["inverter idle"] = plan.supply.inverter.idle_w.spread
         spreads["inverter efficiency"] = plan.supply.inverter.efficiency.spread
     for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True):
-        inputs[load.name] = _normals(stream, draws)
+        inputs[load.name] = normals(stream, draws)
         spreads[load.name] = load.spread
     return inputs, spreads
 
 
-def _patterns(
-    load: PlanLoad,
-    plan: Plan,
-    minutes: int,
-    normals: np.ndarray | None,
-    stream: np.random.Generator,
-    draws: int,
-) -> list[_Pattern]:
-    """The on/off of one load in every draw: cycles with random phase, over its use."""
-    assert normals is not None
-    mask = in_use(load, plan.start, minutes).astype(np.float32)
-    factor = np.exp(normals * np.sqrt(np.log1p(load.spread**2)))
-    rest = np.full(draws, load.resting_w)
-    extra = np.full(draws, load.running_w - load.resting_w)
-    if load.duty >= 1.0:
-        return [_Pattern(load, mask, rest * factor, extra * factor, None)] * load.count
-    duty = np.minimum(1.0, load.duty * factor).astype(np.float32)
-    cycle = (np.arange(minutes, dtype=np.float32) + np.float32(0.5)) / np.float32(load.cycle_min)
-    found = []
-    for _ in range(load.count):
-        phase = stream.permutation((np.arange(draws) + 0.5) / draws).astype(np.float32)
-        place = cycle[None, :] + phase[:, None]
-        place -= np.floor(place)
-        found.append(_Pattern(load, mask, rest, extra, place < duty[:, None]))
-    return found
-
-
 def _carried(
-    plan: Plan, patterns: Sequence[_Pattern], draws: int, minutes: int
+    plan: Plan, patterns: Sequence[Pattern], draws: int, minutes: int
 ) -> tuple[np.ndarray, list[Trip]]:
     """AC W that the inverter really carries, and what it dropped."""
     total = np.zeros((draws, minutes), dtype=np.float32)
     for pattern in patterns:
-        total += pattern.watts()
+        pattern.add_to(total)
     inverter = plan.supply.inverter
     if inverter is None or not patterns:
         return total, []

@@ -1,0 +1,83 @@
+"""The headless commands: one JSON object, or one line and exit 2."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from needle.__main__ import main
+from tests.core.test_plan import BASE
+from tests.core.test_profile import BOX
+
+
+def run(*argv):
+    """Exit status, what was printed, what was complained."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            status = main(argv)
+        except SystemExit as stop:
+            status = stop.code
+    return status, out.getvalue(), err.getvalue()
+
+
+class CommandTest(unittest.TestCase):
+    def setUp(self):
+        self.folder = tempfile.TemporaryDirectory()
+        self.addCleanup(self.folder.cleanup)
+
+    def file(self, content):
+        path = Path(self.folder.name) / "in.json"
+        path.write_text(content if isinstance(content, str) else json.dumps(content))
+        return str(path)
+
+    def answer(self, *argv):
+        status, out, err = run(*argv)
+        self.assertEqual((status, err), (0, ""))
+        return json.loads(out)
+
+    def refused(self, *argv):
+        status, out, err = run(*argv)
+        self.assertEqual((status, out), (2, ""))
+        self.assertEqual(err.count("\n"), 1)
+        self.assertNotIn("Traceback", err)
+        return err
+
+    def test_quantity(self):
+        self.assertEqual(
+            self.answer("quantity", "0,71 kWh", "--as", "Wh"), {"value": 710.0, "unit": "Wh"}
+        )
+        self.assertIn("is a rate", self.refused("quantity", "4 kW", "--as", "Wh"))
+
+    def test_agree(self):
+        found = self.answer("agree", "--volts", "231", "--amps", "3.30", "--watts", "610",
+                            "--va", "762", "--pf", "0.70")  # fmt: skip
+        self.assertEqual((found["consistent"], found["suspect"]), (False, "pf"))
+        self.assertAlmostEqual(found["power_factor"], 0.8005, places=4)
+        self.assertIn("at least one", self.refused("agree"))
+        self.assertIn("pf", self.refused("agree", "--pf", "7"))
+        self.assertIn("volts", self.refused("agree", "--volts", "nan"))
+
+    def test_profile(self):
+        found = self.answer("profile", self.file(BOX))
+        self.assertAlmostEqual(found["mean_w"]["value"], 33.02, places=2)
+
+    def test_plan(self):
+        found = self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
+        self.assertTrue(14 < found["runtime_h"]["value"] < 24)
+        self.assertEqual(
+            found, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
+        )
+
+    def test_bad_files(self):
+        self.assertIn("cannot be read", self.refused("plan", "/nowhere/plan.json"))
+        self.assertIn("line 2", self.refused("plan", self.file('{"hours": 3,\n oops}')))
+        self.assertIn("too deeply", self.refused("profile", self.file("[" * 200_000)))
+        self.assertIn("must be finite", self.refused("plan", self.file('{"hours": NaN}')))
+        self.assertIn("object", self.refused("plan", self.file("[1, 2]")))
+
+    def test_bad_words(self):
+        self.assertIn("invalid choice", self.refused("plann", "x"))
+        self.assertIn("between 1 and 20000", self.refused("plan", self.file(BASE), "--draws", "0"))

@@ -1,0 +1,330 @@
+"""From readings to a profile."""
+
+import random
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from needle.document import DocumentError
+from needle.measure.readings import EnergyRun, Tally, Task, parse
+from needle.profile import energy, temperature
+from needle.profile.kinds import KINDS
+from needle.profile.profile import LoadRecord, NoEvidence, as_document, derive, parse_load
+
+BOX = {
+    "name": "Cold box",
+    "kind": "compressor-fixed",
+    "mains": {"volts": 230, "hertz": 50},
+    "readings": [
+        {"type": "label", "watts": 120, "volts": 230, "amps": 0.9, "kwh_per_year": 290},
+        {"type": "spot", "state": "running", "watts": 92.4, "volts": 231.2, "amps": 0.64,
+         "va": 148, "pf": 0.62, "instrument": "plug"},
+        {"type": "spot", "state": "resting", "watts": 1.8},
+        {"type": "start", "amps": 5.9, "volts": 231, "instrument": "clamp"},
+        {"type": "energy", "wh": 710, "hours": 21.5, "step_wh": 10, "room_c": 24},
+        {"type": "tally", "edges": [["on", 0], ["off", 440], ["on", 1290]]},
+    ],
+}  # fmt: skip
+
+
+def record(readings, kind="compressor-fixed", **more):
+    return LoadRecord("Load", kind, tuple(parse(one) for one in readings), **more)
+
+
+class WholeProfileTest(unittest.TestCase):
+    def test_a_well_measured_box(self):
+        found = derive(parse_load(BOX))
+        self.assertAlmostEqual(found.mean_w.value, 33.02, places=2)
+        self.assertAlmostEqual(found.duty.value, 0.3446, places=4)
+        self.assertEqual(found.grade, "A")
+        self.assertEqual(found.duty.grade, "B")
+        self.assertAlmostEqual(found.start_va.value, 1362.9, places=1)
+        self.assertAlmostEqual(found.power_factor.value, 0.624, places=3)
+        self.assertAlmostEqual(found.wh_per_day.value, 33.02 * 24, delta=0.1)
+        self.assertAlmostEqual(found.cycle_min, 21.5)
+        self.assertEqual(found.measured_room_c, 24)
+        self.assertTrue(found.mean_w.low < 33.02 < found.mean_w.high)
+        self.assertEqual(found.notices, ())
+
+    def test_document_has_all_keys_of_the_contract(self):
+        found = as_document(derive(parse_load(BOX)))
+        for key in (
+            "mean_w", "running_w", "resting_w", "duty", "power_factor", "start_va", "wh_per_day",
+            "task_wh", "piece_wh", "states", "grade", "how", "advice", "notices",
+        ):  # fmt: skip
+            self.assertIn(key, found)
+        self.assertEqual(set(found["mean_w"]), {"value", "low", "high"})
+        self.assertIsNone(found["task_wh"])
+
+    @settings(deadline=None, max_examples=30)
+    @given(st.randoms())
+    def test_the_order_of_readings_does_not_matter(self, rng):
+        readings = [
+            *BOX["readings"],
+            {"type": "energy", "wh": 1590, "hours": 48.2},
+            {"type": "spot", "watts": 95.0},
+            {"type": "task", "wh": 612, "minutes": 54, "pieces": 14},
+            {"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.7, "hours": 8},
+        ]
+        shuffled = list(readings)
+        rng.shuffle(shuffled)
+        first = as_document(derive(record(readings)))
+        second = as_document(derive(record(shuffled)))
+        self.assertEqual(first["how"], second["how"])
+        self.assertEqual(sorted(first["notices"]), sorted(second["notices"]))
+        for key in ("mean_w", "running_w", "duty", "start_va", "task_wh"):
+            for side in ("value", "low", "high"):
+                self.assertAlmostEqual(first[key][side], second[key][side], places=9)
+
+    def test_each_better_reading_narrows_the_mean(self):
+        steps = [
+            [{"type": "label", "watts": 120}],
+            [{"type": "label", "watts": 120, "kwh_per_year": 290}],
+            [*BOX["readings"][1:3], BOX["readings"][5]],
+            BOX["readings"],
+            [*BOX["readings"], {"type": "energy", "wh": 2380, "hours": 72}],
+        ]
+        spreads = [derive(record(one)).mean_w.spread for one in steps]
+        self.assertEqual(spreads, sorted(spreads, reverse=True))
+        grades = [derive(record(one)).grade for one in steps]
+        self.assertEqual(grades, ["D", "C", "B", "A", "A"])
+
+    def test_no_evidence_is_said(self):
+        for readings in ([], [{"type": "start", "amps": 5}]):
+            with self.assertRaises(NoEvidence):
+                derive(record(readings))
+
+    def test_bad_load_documents(self):
+        for data, said in [
+            ({"kind": "compresor-fixed"}, "did you mean “compressor-fixed”"),
+            ({"kind": "led", "raedings": []}, "did you mean “readings”"),
+            ({"kind": "led", "mains": {"volts": -5}}, "mains.volts"),
+            ({"kind": "led", "readings": [{"type": "spot", "watts": -1}]}, "readings[0].watts"),
+            ([], "object"),
+        ]:
+            with self.subTest(said=said):
+                with self.assertRaises(DocumentError) as caught:
+                    parse_load(data)
+                self.assertIn(said, str(caught.exception))
+
+
+class LabelTest(unittest.TestCase):
+    def test_a_heaters_label_is_near_the_truth_and_a_motors_is_not(self):
+        heater = derive(record([{"type": "label", "watts": 1500}], "thermostat-heat"))
+        self.assertAlmostEqual(heater.running_w.value, 1456, delta=5)
+        self.assertLess(heater.running_w.spread, 0.06)
+        box = derive(record([{"type": "label", "watts": 120}]))
+        self.assertAlmostEqual(box.running_w.low, 30, delta=4)
+        self.assertAlmostEqual(box.running_w.high, 100, delta=20)
+        self.assertEqual(box.grade, "D")
+
+    def test_horsepower_is_at_the_shaft(self):
+        found = derive(record([{"type": "label", "horsepower": 0.5}], "induction-motor"))
+        self.assertAlmostEqual(found.running_w.value, 373 / 0.65, places=6)
+        self.assertLess(found.running_w.low, 373 / 0.8)
+
+    def test_amps_times_volts_bounds_the_running_watts(self):
+        found = derive(record([{"type": "label", "amps": 2.0, "volts": 230}], "electronics"))
+        self.assertLess(found.running_w.value, 460)
+
+    def test_an_energy_label_is_grade_c(self):
+        found = derive(record([{"type": "label", "kwh_per_year": 190}]))
+        self.assertEqual(found.grade, "C")
+        self.assertAlmostEqual(found.mean_w.value, 190_000 / 8760, places=6)
+
+    def test_label_watts_and_a_tally_are_grade_c(self):
+        readings = [{"type": "label", "watts": 100}, BOX["readings"][5]]
+        self.assertEqual(derive(record(readings, "thermostat-heat")).grade, "C")
+
+
+class SpotTest(unittest.TestCase):
+    def test_a_clamp_alone_shows_a_range_of_watts(self):
+        spot = {"type": "spot", "amps": 2.0, "volts": 230, "instrument": "clamp"}
+        found = derive(record([spot], "induction-motor"))
+        self.assertAlmostEqual(found.running_w.value, 460 * 0.75, places=6)
+        self.assertEqual(found.running_w.grade, "D")
+        self.assertTrue(any("assume" in notice for notice in found.notices))
+
+    def test_an_inconsistent_set_is_used_without_its_culprit(self):
+        spot = {"type": "spot", "volts": 231, "amps": 3.30, "watts": 610, "va": 762, "pf": 0.70}
+        found = derive(record([spot], "induction-motor"))
+        self.assertAlmostEqual(found.power_factor.value, 0.8005, places=4)
+        self.assertTrue(any("misread" in notice for notice in found.notices))
+
+    def test_an_impossible_set_is_flagged_and_not_used(self):
+        spots = [{"type": "spot", "watts": 200, "va": 148}, {"type": "label", "watts": 120}]
+        found = derive(record(spots))
+        self.assertEqual(found.running_w.grade, "D")
+        self.assertTrue(any("cannot exceed" in notice for notice in found.notices))
+
+    def test_settings_are_kept_apart(self):
+        spots = [
+            {"type": "spot", "watts": 31, "setting": "low"},
+            {"type": "spot", "watts": 63, "setting": "mid"},
+            {"type": "spot", "watts": 65, "setting": "mid"},
+        ]
+        self.assertAlmostEqual(derive(record(spots, "thermostat-heat")).running_w.value, 64.0)
+        low = derive(record(spots, "thermostat-heat", setting="low"))
+        self.assertAlmostEqual(low.running_w.value, 31.0)
+        self.assertEqual(len(low.states), 2)
+        self.assertTrue(any("low" in notice for notice in low.notices))
+
+    def test_the_highest_state_speaks_where_none_is_called_running(self):
+        spots = [
+            {"type": "spot", "state": "heating", "watts": 1480},
+            {"type": "spot", "state": "dry", "watts": 300},
+        ]
+        self.assertAlmostEqual(derive(record(spots, "resistive-heat")).running_w.value, 1480)
+
+    def test_repeated_readings_narrow_and_scattered_ones_less(self):
+        def spread(*watts):
+            return derive(
+                record([{"type": "spot", "watts": one} for one in watts], "led")
+            ).running_w.spread
+
+        self.assertGreater(spread(38), spread(38, 38.2))
+        self.assertGreater(spread(38, 38.2), spread(38, 38.1, 38.2, 37.9))
+        self.assertGreater(spread(30, 46), spread(38, 38.2))
+
+
+class CounterTest(unittest.TestCase):
+    def test_a_coarse_counter_says_how_long_to_go_on(self):
+        self.assertAlmostEqual(energy.count_error(40, 10), 0.125)
+        self.assertAlmostEqual(energy.hours_to_settle_count(10, 10), 10.0)
+        found = derive(record([{"type": "energy", "wh": 40, "hours": 4}], "electronics"))
+        self.assertEqual(found.grade, "B")
+        self.assertTrue(any("±12 %" in one.what for one in found.advice))
+        self.assertTrue(any("6\u00a0h" in one.method for one in found.advice))
+
+    def test_six_cycles_or_a_day_make_grade_a(self):
+        run = {"type": "energy", "wh": 200, "hours": 6}
+        self.assertEqual(derive(record([run])).grade, "B")
+        tally = BOX["readings"][5]
+        self.assertEqual(derive(record([run, tally, {"type": "spot", "watts": 92}])).grade, "A")
+        self.assertEqual(derive(record([{"type": "energy", "wh": 800, "hours": 24}])).grade, "A")
+
+    def test_contradicting_runs_widen(self):
+        def spread(first, second):
+            return energy.from_counter(
+                [EnergyRun(first, 24), EnergyRun(second, 24)], None
+            ).spread  # fmt: skip
+
+        self.assertGreater(spread(500, 1100), 3 * spread(790, 800))
+
+    def test_a_counter_above_the_running_watts_is_questioned(self):
+        readings = [{"type": "spot", "watts": 50}, {"type": "energy", "wh": 2400, "hours": 24}]
+        found = derive(record(readings))
+        self.assertEqual(found.duty.value, 1.0)
+        self.assertTrue(any("counter reset" in notice for notice in found.notices))
+
+    def test_two_ways_that_differ_are_said(self):
+        readings = [*BOX["readings"][1:3], BOX["readings"][5],
+                    {"type": "energy", "wh": 1700, "hours": 25}]  # fmt: skip
+        found = derive(record(readings))
+        self.assertTrue(any("Two ways" in notice for notice in found.notices))
+
+    def test_a_counter_that_never_moved_is_no_mean(self):
+        readings = [{"type": "label", "watts": 60}, {"type": "energy", "wh": 0, "hours": 3}]
+        found = derive(record(readings, "electronics"))
+        self.assertEqual(found.grade, "D")
+        self.assertTrue(any("last digit moves" in notice for notice in found.notices))
+
+
+class TallyTest(unittest.TestCase):
+    def test_only_whole_cycles_count(self):
+        tally = Tally((("on", 0.0), ("off", 400.0), ("on", 1000.0), ("off", 9000.0)))
+        found = energy.from_tallies([tally])
+        self.assertEqual(found.count, 1)
+        self.assertAlmostEqual(found.duty.value, 0.4)
+
+    def test_beginning_with_off(self):
+        tally = Tally((("off", 0.0), ("on", 600.0), ("off", 1000.0)))
+        self.assertAlmostEqual(energy.from_tallies([tally]).duty.value, 0.4)
+
+    def test_duty_of_a_twin_is_inside_its_range(self):
+        rng = random.Random(5)
+        inside = 0
+        for _ in range(200):
+            at, edges = 0.0, []
+            for _ in range(8):
+                on, off = rng.gauss(400, 40), rng.gauss(800, 80)
+                edges += [("on", at), ("off", at + on)]
+                at += on + off
+            found = energy.from_tallies([Tally((*edges, ("on", at)))])
+            inside += found.duty.low <= 1 / 3 <= found.duty.high
+        self.assertTrue(140 <= inside <= 190, inside)
+
+    def test_says_how_many_more_cycles(self):
+        edges = []
+        for number, on in enumerate((300, 420, 380, 310, 450)):
+            edges += [("on", 1200.0 * number), ("off", 1200.0 * number + on)]
+        few = energy.from_tallies([Tally((*edges, ("on", 6000.0)))])
+        self.assertGreater(few.more_cycles, 5)
+
+
+class OtherEvidenceTest(unittest.TestCase):
+    def test_task_and_piece(self):
+        found = derive(record([{"type": "task", "wh": 612, "minutes": 54, "pieces": 14}], "led"))
+        self.assertAlmostEqual(found.task_wh.value, 612)
+        self.assertAlmostEqual(found.piece_wh.value, 43.7, places=1)
+        self.assertAlmostEqual(found.mean_w.value, 680)
+        self.assertIsNone(found.wh_per_day)
+        self.assertEqual(found.grade, "B")
+
+    def test_two_tasks_make_grade_a(self):
+        wh, piece, mean = energy.per_task([Task(612, 54, 14), Task(604, 52, 14)])
+        self.assertEqual((wh.grade, piece.grade, mean.grade), ("A", "A", "A"))
+        self.assertAlmostEqual(wh.value, 608)
+
+    def test_a_drop_in_charge(self):
+        drop = parse({"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.91,
+                      "hours": 6})  # fmt: skip
+        self.assertAlmostEqual(energy.from_charge_drop(drop).value, 15.3)
+        idle = parse({"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.91,
+                      "hours": 6, "idle_w": 20})  # fmt: skip
+        self.assertIsNone(energy.from_charge_drop(idle))
+
+    def test_hours_a_day(self):
+        spot = [{"type": "spot", "watts": 38}]
+        self.assertIsNone(derive(record(spot, "led")).wh_per_day)
+        used = derive(record(spot, "led", hours_per_day=6.5))
+        self.assertAlmostEqual(used.wh_per_day.value, 247)
+
+    def test_a_plug_meter_does_not_see_a_short_start(self):
+        readings = [{"type": "spot", "watts": 92, "va": 148},
+                    {"type": "start", "watts": 400, "instrument": "plug"}]  # fmt: skip
+        found = derive(record(readings))
+        self.assertEqual(found.start_va.grade, "C")
+        self.assertTrue(any("blind" in notice for notice in found.notices))
+
+    def test_without_a_start_the_kind_speaks(self):
+        found = derive(record([{"type": "spot", "watts": 92.4, "va": 148}]))
+        self.assertAlmostEqual(found.start_va.value, 740, delta=1)
+        self.assertEqual(found.start_va.grade, "D")
+        self.assertTrue(any(one.narrows == "start" for one in found.advice))
+
+    def test_every_kind_gives_a_profile_from_a_label(self):
+        for key in KINDS:
+            with self.subTest(kind=key):
+                found = derive(record([{"type": "label", "watts": 100}], key))
+                self.assertTrue(0 <= found.duty.value <= 1)
+                self.assertGreater(found.running_w.high, found.running_w.low)
+                self.assertGreaterEqual(found.start_va.value, found.running_w.value)
+
+
+class TemperatureTest(unittest.TestCase):
+    def test_a_cold_box_in_a_warmer_room(self):
+        found = temperature.scale_mean(4, 24, 31)
+        self.assertAlmostEqual(33 * found.factor, 48.3, places=1)
+        self.assertGreater(found.spread, 0.1)
+
+    def test_a_warm_box_in_a_warmer_room_draws_less(self):
+        self.assertAlmostEqual(temperature.scale_mean(33, 23, 28, heats=True).factor, 0.5)
+
+    def test_the_same_room_changes_nothing(self):
+        self.assertEqual(temperature.scale_mean(4, 24, 24), temperature.Scaling(1.0, 0.0))
+
+    def test_a_room_on_the_wrong_side_is_refused(self):
+        with self.assertRaises(ValueError):
+            temperature.scale_mean(4, 3, 20)
