@@ -21,3 +21,8 @@ STORAGES = {
 # WhiteNoise would look for collected files; the live test server serves them itself.
 MIDDLEWARE = [one for one in MIDDLEWARE if "whitenoise" not in one]
 AXES_ENABLED = True
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "loggers": {"django": {"level": "CRITICAL"}, "axes": {"level": "CRITICAL"}},
+}

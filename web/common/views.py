@@ -21,7 +21,7 @@ def echo(request: HttpRequest) -> HttpResponse:
         except quantity.QuantityError as error:
             problem = str(error)
         else:
-            understood = quantity.with_unit(found.value, found.unit, 4)
+            understood = quantity.as_read(found.value, found.unit)
             if unit == "h":
                 understood = quantity.hours_text(found.value)
     return render(request, "common/_echo.html", {"understood": understood, "problem": problem})

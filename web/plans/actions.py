@@ -24,6 +24,10 @@ def use_load(entry: PlanEntry) -> None:
             entry.plan = save_plan(entry.plan)
         words = entry.load.name if entry.taken_in else f"{entry.load.name}, left out"
         if entry.pk is None:
+            # One that an undo had taken out makes room for the new one.
+            PlanEntry.objects.filter(plan=entry.plan, load=entry.load).exclude(
+                removed_at=None
+            ).delete()
             save_new(entry.plan.job, entry, f"Set the use of {words}")
         else:
             save_change(entry.plan.job, entry, f"Changed the use of {words}")

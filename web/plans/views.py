@@ -91,9 +91,9 @@ def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpRespon
     """Take a load in or leave it out, and when it is used; answers with the plan anew."""
     found = _plan(job, plan)
     target = get_object_or_404(job.loads.live(), pk=load)
-    entry = found.entries.filter(load=target).first() if found.pk else None
+    entry = found.entries.live().filter(load=target).first() if found.pk else None
     entry = entry or PlanEntry(load=target)
-    entry.plan, entry.load, entry.removed_at = found, target, None
+    entry.plan, entry.load = found, target
     form = EntryForm(request.POST, instance=entry, prefix=f"load{load}")
     if form.is_valid():
         if entry.pk is None:

@@ -6,10 +6,12 @@ from typing import Any
 
 import numpy as np
 from django import template
+from django.db.models import Exists, OuterRef
 
 from needle.quantity import significant
 from web.answer.words import bar_of
 from web.jobs.models import Job
+from web.loads.models import Reading
 from web.plans.outcomes import Answer, answer, current_plan
 
 register = template.Library()
@@ -32,7 +34,8 @@ def _answer(job: Job) -> Answer:
 def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
     """The row of places with their counts."""
     loads = job.loads.live().count()
-    unread = job.loads.live().exclude(readings__removed_at=None, readings__isnull=False).count()
+    read = Reading.objects.live().filter(load=OuterRef("pk"))
+    unread = job.loads.live().filter(~Exists(read)).count()
     supplies, plans = job.supplies.live().count(), job.plans.live().count()
     rows = [
         ("survey", "loads:survey", "Survey", _count(loads, "load", unread), "s"),

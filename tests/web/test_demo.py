@@ -1,0 +1,61 @@
+"""The demo scenario is whole, mixed in grade, and kept."""
+
+from io import StringIO
+
+from django.contrib.auth import get_user_model
+from django.core.management import call_command
+from django.test import TestCase
+from django.urls import reverse
+
+from web.demo.scenario import USERNAME
+from web.jobs.models import Job
+from web.plans.outcomes import answer
+
+
+class DemoTest(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        call_command("demo", stdout=StringIO())
+        cls.user = get_user_model().objects.get(username=USERNAME)
+        cls.clinic = Job.objects.get(name="Tern Point Animal Clinic")
+
+    def test_the_clinic_is_mixed_in_grade(self):
+        grades = {load.name: load.profile().grade for load in self.clinic.loads.all()}
+        self.assertEqual(len(grades), 12)
+        self.assertEqual(set(grades.values()), {"A", "B", "D"})
+        self.assertEqual(grades["Vaccine refrigerator"], "A")
+        self.assertEqual(grades["Centrifuge"], "D")
+
+    def test_one_set_contradicts_itself(self):
+        pump = self.clinic.loads.get(name="Suction pump")
+        spot = pump.readings.get(type="spot").to_core()
+        self.assertEqual(spot.agreement().suspect, "pf")
+
+    def test_every_plan_has_an_answer(self):
+        for job in Job.objects.filter(owner=self.user):
+            for plan in job.plans.all():
+                with self.subTest(plan=plan.name):
+                    found = answer(plan)
+                    self.assertEqual(found.trouble, "", found.words)
+                    self.assertGreater(found.outcome.runtime[1], 1)
+
+    def test_every_page_answers(self):
+        self.client.force_login(self.user)
+        for job in Job.objects.filter(owner=self.user):
+            urls = [
+                reverse(name, args=[job.pk])
+                for name in ("loads:survey", "supplies:list", "plans:current", "jobs:edit")
+            ]
+            urls += [reverse("loads:load", args=[job.pk, load.pk]) for load in job.loads.all()]
+            urls += [reverse("plans:plan", args=[job.pk, plan.pk]) for plan in job.plans.all()]
+            for url in urls:
+                with self.subTest(url=url):
+                    self.assertEqual(self.client.get(url).status_code, 200)
+
+    def test_run_again_keeps_what_is_there_and_reset_makes_it_anew(self):
+        self.clinic.loads.filter(name="Exam lamp").update(name="My lamp")
+        call_command("demo", stdout=StringIO())
+        self.assertTrue(self.clinic.loads.filter(name="My lamp").exists())
+        call_command("demo", reset=True, stdout=StringIO())
+        self.assertFalse(Job.objects.filter(loads__name="My lamp").exists())
+        self.assertEqual(Job.objects.filter(owner__username=USERNAME).count(), 2)

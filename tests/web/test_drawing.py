@@ -1,0 +1,88 @@
+"""Drawings: geometry, and that what people type cannot become markup."""
+
+import re
+import unittest
+from xml.etree import ElementTree
+
+from web.drawing.bars import split_bar, staircase
+from web.drawing.dial import dial
+from web.drawing.ladder import Rungs, ladder
+from web.drawing.scale import hour_step, log_place, nice_ceiling
+from web.drawing.svg import Svg
+
+NS = {"s": "http://www.w3.org/2000/svg"}
+
+
+class SvgTest(unittest.TestCase):
+    def test_words_are_escaped(self):
+        svg = Svg(10, 10, '<script>"&', "")
+        svg.words(1, 1, "<b>")
+        text = svg.render()
+        self.assertNotIn("<script>", text)
+        self.assertNotIn("<b>", text)
+        ElementTree.fromstring(text)
+
+    def test_nothing_needs_inline_style(self):
+        text = dial(10, 14, 18, 24, lambda h: f"{h:g}", "Hours", "said")
+        self.assertNotIn("style", text)
+
+
+class DialTest(unittest.TestCase):
+    def degrees(self, *values):
+        text = dial(*values, 24, lambda h: f"{h:g}", "Hours", "")
+        return float(re.search(r'data-degrees="([\d.]+)"', text)[1])
+
+    def test_the_needle_stands_at_the_likely_value(self):
+        self.assertAlmostEqual(self.degrees(10, 15, 18), 90.0)
+        self.assertAlmostEqual(self.degrees(0, 0, 18), 0.0)
+
+    def test_the_arc_spans_the_range(self):
+        def width(low, high):
+            root = ElementTree.fromstring(dial(low, 14, high, 24, lambda h: f"{h:g}", "Hours", ""))
+            path = root.find(".//s:path[@class='dial-range']", NS).get("d")
+            xs = [float(pair.split()[0]) for pair in re.findall(r"[\d.]+ [\d.]+", path)]
+            return max(xs) - min(xs)
+
+        self.assertGreater(width(8, 20), width(13, 15) * 2)
+
+
+class ScaleTest(unittest.TestCase):
+    def test_ceilings_divide_by_three(self):
+        self.assertEqual(
+            [nice_ceiling(one) for one in (2.9, 3.1, 25.9, 31, 70)], [3, 4.5, 30, 45, 75]
+        )
+        for value in (0.2, 7, 19, 140, 999):
+            self.assertTrue(value <= nice_ceiling(value) <= 1.7 * value)
+
+    def test_places(self):
+        self.assertEqual(log_place(1, 1, 100), 0)
+        self.assertAlmostEqual(log_place(10, 1, 100), 0.5)
+        self.assertEqual(log_place(1e9, 1, 100), 1)
+        self.assertEqual([hour_step(one) for one in (6, 24, 72, 336)], [1, 3, 12, 48])
+
+
+class ChartTest(unittest.TestCase):
+    def test_a_ladder_shows_what_is_known(self):
+        rungs = Rungs(1.8, 92.0, 85.0, 99.0, (31.0,), 1363.0, 1200.0, 1550.0)
+        root = ElementTree.fromstring(ladder(rungs, "States", "said"))
+        running = float(root.find(".//s:rect[@class='state-running']", NS).get("x"))
+        other = float(root.find(".//s:rect[@class='state-other']", NS).get("x"))
+        resting = float(root.find(".//s:circle", NS).get("cx"))
+        self.assertTrue(resting < other < running)
+        bare = Rungs(None, 92.0, 85.0, 99.0, (), 1363.0, 1200.0, 1550.0)
+        self.assertIsNone(ElementTree.fromstring(ladder(bare, "S", "")).find(".//s:circle", NS))
+
+    def test_a_split_bar_fills_its_width(self):
+        root = ElementTree.fromstring(split_bar([("a", 3, "x"), ("b", 1, "y")], "Bar", 400))
+        widths = [float(one.get("width")) for one in root.findall(".//s:rect", NS)]
+        self.assertEqual(widths, [300, 100])
+        self.assertIn("a 75 %, b 25 %", root.get("aria-label"))
+
+    def test_stairs_fall(self):
+        steps = [("label", 100, 100, 100, "100"), ("left", 70, 80, 90, "80"), ("end", 0, 0, 0, "0")]
+        root = ElementTree.fromstring(staircase(steps, "Stairs"))
+        heights = [
+            float(one.get("height")) for one in root.findall(".//s:rect[@class='stair']", NS)
+        ]
+        self.assertEqual(heights, sorted(heights, reverse=True))
+        self.assertEqual(heights[-1], 0)

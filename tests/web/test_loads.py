@@ -1,0 +1,279 @@
+"""Survey and loads: forms, readings, and what they change."""
+
+import uuid
+from unittest import mock
+
+from django.db import DatabaseError
+
+from tests.web.base import HTMX, SPOT, SiteTest, make_load, make_supply
+from web.jobs.models import Change
+from web.loads.models import Load, Reading
+
+
+class LoadFormTest(SiteTest):
+    def post(self, **changes):
+        data = {"name": "Kettle", "kind": "thermostat-heat", "priority": "nice",
+                "label_watts": "2.2 kW", **changes}  # fmt: skip
+        return self.client.post(self.url("loads:add"), data)
+
+    def test_a_label_alone_gives_a_profile(self):
+        answer = self.post()
+        load = self.job.loads.get()
+        self.assertRedirects(answer, self.url("loads:load", load.pk))
+        self.assertEqual(load.readings.get().data, {"watts": 2200.0})
+        self.assertEqual(load.profile().grade, "D")
+
+    def test_what_was_typed_is_kept_beside_the_sentence(self):
+        answer = self.post(label_watts="4 kWh")
+        self.assertContains(answer, "this field wants a rate", status_code=422)
+        self.assertContains(answer, 'value="4 kWh"', status_code=422)
+        self.assertContains(answer, 'value="Kettle"', status_code=422)
+        self.assertFalse(Load.objects.exists())
+
+    def test_bad_input(self):
+        for changes, said in [
+            ({"label_watts": "-5 W"}, "too small"),
+            ({"label_watts": "1 GW"}, "more than this can be"),
+            ({"label_watts": "nan"}, "not a quantity"),
+            ({"label_watts": "1/2 hp"}, "at the shaft"),
+            ({"name": "x" * 10_000}, "at most 80 characters"),
+            ({"name": ""}, "required"),
+            ({"name": "\x00"}, "Null characters"),
+            ({"kind": "perpetual"}, "valid choice"),
+            ({"hours_per_day": "25 h"}, "more than this can be"),
+            ({"hours_per_day": "4 kW"}, "length of time"),
+        ]:
+            with self.subTest(changes=str(changes)[:50]):
+                self.assertContains(self.post(**changes), said, status_code=422)
+        self.assertFalse(Load.objects.exists())
+
+    def test_the_same_form_sent_twice_makes_one_load(self):
+        key = str(uuid.uuid4())
+        first, second = self.post(client_key=key), self.post(client_key=key)
+        self.assertEqual((first.status_code, second.status_code), (302, 302))
+        self.assertEqual(first.url, second.url)
+        self.assertEqual(self.job.loads.count(), 1)
+        self.assertEqual(Reading.objects.count(), 1)
+
+    def test_two_loads_of_one_name_are_refused(self):
+        self.post()
+        self.assertContains(self.post(), "already has a load", status_code=422)
+
+    def test_a_failure_midway_stores_nothing(self):
+        failing = mock.patch("web.loads.actions.add_reading", side_effect=DatabaseError)
+        with failing, self.assertRaises(DatabaseError):
+            self.post()
+        self.assertFalse(Load.objects.exists())
+        self.assertFalse(Change.objects.exists())
+
+    def test_a_stale_form_is_refused_and_keeps_what_was_typed(self):
+        load = make_load(self.job)
+        url = self.url("loads:edit", load.pk)
+        data = {"name": "First", "kind": load.kind, "priority": "must", "version": load.version}
+        self.assertEqual(self.client.post(url, data).status_code, 302)
+        stale = self.client.post(url, {**data, "name": "Second"})
+        self.assertContains(stale, "changed in another window", status_code=422)
+        self.assertContains(stale, 'value="Second"', status_code=422)
+        load.refresh_from_db()
+        self.assertEqual(load.name, "First")
+        self.assertContains(stale, f'name="version" value="{load.version}"', status_code=422)
+
+
+class ReadingTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.load = make_load(self.job)
+        make_supply(self.job)
+
+    def post(self, kind="spot", htmx=True, **data):
+        url = self.url("loads:add-reading", self.load.pk, kind)
+        return self.client.post(url, data, **(HTMX if htmx else {}))
+
+    def test_one_round_trip_updates_profile_and_answer_bar(self):
+        answer = self.post(**SPOT)
+        self.assertEqual(answer.status_code, 200)
+        self.assertContains(answer, 'id="load-body"')
+        self.assertContains(
+            answer, 'id="answer-bar" aria-label="Answer" aria-live="polite" hx-swap-oob'
+        )
+        self.assertContains(answer, "92.4")
+        self.assertContains(answer, "The readings agree.")
+        self.assertContains(answer, "Undo")
+        stored = self.load.readings.get(type="spot")
+        self.assertEqual(stored.data["amps"], 0.64)
+
+    def test_a_better_reading_narrows_the_answer(self):
+        def width():
+            found = self.client.get(self.url("plans:download", 0, "answer.json")).json()
+            return found["runtime_h"]["high"] / found["runtime_h"]["low"]
+
+        before = width()
+        self.post(**SPOT)
+        self.post("energy", wh="0.71 kWh", hours="21 h 30", step_wh="10 Wh")
+        self.assertLess(width(), before / 1.5)
+
+    def test_without_scripts_it_redirects(self):
+        answer = self.post(htmx=False, **SPOT)
+        self.assertRedirects(answer, self.url("loads:load", self.load.pk))
+
+    def test_every_kind_is_kept_and_shown(self):
+        posts = {
+            "spot": SPOT,
+            "start": {"amps": "5.9 A", "volts": "231 V", "instrument": "clamp"},
+            "energy": {"wh": "710 Wh", "hours": "21h30", "instrument": "plug"},
+            "tally": {"edges": "on 0:00\noff 6:50\non 21:30"},
+            "task": {"before": "3.214 kWh", "wh": "3.826 kWh", "minutes": "54", "pieces": "14"},
+            "charge-drop": {"supply_wh": "1.02 kWh", "charge_from": "100 %", "charge_to": "91",
+                            "hours": "6 h", "efficiency": "92"},
+            "label": {"watts": "120", "kwh_per_year": "190"},
+        }  # fmt: skip
+        for kind, data in posts.items():
+            with self.subTest(kind=kind):
+                self.assertEqual(self.post(kind, **data).status_code, 200)
+        kept = {one.type: one.data for one in self.load.readings.order_by("pk")}
+        self.assertEqual(kept["task"]["wh"], 612.0)
+        self.assertEqual(kept["charge-drop"]["from"], 1.0)
+        self.assertAlmostEqual(kept["charge-drop"]["to"], 0.91)
+        self.assertEqual(kept["tally"]["edges"][1], ["off", 410.0])
+        page = self.client.get(self.url("loads:load", self.load.pk))
+        for words in ("duty 0.32", "612", "14 pieces", "100 → 91 %", "mean 33.0"):
+            self.assertContains(page, words)
+
+    def test_refusals_stand_beside_the_field_and_keep_the_text(self):
+        for kind, data, said in [
+            ("spot", {"state": "running"}, "needs watts"),
+            ("spot", {"state": "running", "watts": "10 W", "pf": "1.4"}, "more than this can be"),
+            ("spot", {"state": "x" * 500, "watts": "1"}, "at most 40"),
+            ("energy", {"wh": "710 W", "hours": "2"}, "this field wants an amount"),
+            ("energy", {"wh": "710", "hours": "4 kWh"}, "wants a length of time"),
+            ("energy", {"wh": "5000 kWh", "hours": "1"}, "check both"),
+            ("tally", {"edges": "on 0:00\non 5:00\noff 6:00"}, "take turns"),
+            ("tally", {"edges": "sometimes"}, "oment 1"),
+            ("task", {"wh": "3 kWh", "before": "4 kWh"}, "not above the counter before"),
+            ("charge-drop", {"supply_wh": "1", "charge_from": "50", "charge_to": "80",
+                             "hours": "1"}, "not below the charge"),
+        ]:  # fmt: skip
+            with self.subTest(kind=kind, said=said):
+                answer = self.post(kind, **data)
+                self.assertContains(answer, said, status_code=422)
+                self.assertEqual(answer.headers["HX-Retarget"], "#reading-form")
+                for value in data.values():
+                    if len(value) < 20:
+                        self.assertIn(value.split("\n")[0], answer.content.decode())
+        self.assertEqual(self.load.readings.count(), 1)
+
+    def test_an_unknown_kind_is_a_404(self):
+        self.assertEqual(self.post("guess", watts="5").status_code, 404)
+
+    def test_sent_twice_kept_once(self):
+        key = str(uuid.uuid4())
+        self.post(client_key=key, **SPOT)
+        self.post(client_key=key, **SPOT)
+        self.assertEqual(self.load.readings.filter(type="spot").count(), 1)
+
+    def test_editing_shows_and_replaces_what_was_read(self):
+        self.post("charge-drop", supply_wh="1020", charge_from="100", charge_to="91", hours="6")
+        reading = self.load.readings.get(type="charge-drop")
+        url = self.url("loads:edit-reading", self.load.pk, reading.pk)
+        page = self.client.get(url)
+        self.assertContains(page, 'value="91 %"')
+        self.assertContains(page, 'value="1020 Wh"')
+        data = {"supply_wh": "1020 Wh", "charge_from": "100", "charge_to": "88 %", "hours": "6",
+                "version": reading.version}  # fmt: skip
+        self.assertEqual(self.client.post(url, data).status_code, 302)
+        reading.refresh_from_db()
+        self.assertAlmostEqual(reading.data["to"], 0.88)
+        stale = self.client.post(url, data)
+        self.assertContains(stale, "changed in another window", status_code=422)
+
+    def test_a_tally_can_be_edited(self):
+        self.post("tally", edges="on 0:00\noff 6:50\non 21:30")
+        reading = self.load.readings.get(type="tally")
+        page = self.client.get(self.url("loads:edit-reading", self.load.pk, reading.pk))
+        self.assertContains(page, "off 0:06:50")
+
+    def test_removing_can_be_undone(self):
+        reading = self.load.readings.get()
+        self.client.post(self.url("loads:remove-reading", self.load.pk, reading.pk), **HTMX)
+        self.assertIsNone(Load.objects.get(pk=self.load.pk).profile())
+        change = self.job.changes.first()
+        answer = self.client.post(self.url("jobs:undo", change.pk), follow=True)
+        self.assertContains(answer, "Undone")
+        self.assertIsNotNone(Load.objects.get(pk=self.load.pk).profile())
+
+    def test_only_the_latest_change_is_undone(self):
+        self.post(**SPOT)
+        first = self.job.changes.first()
+        self.post("label", watts="80")
+        self.assertContains(
+            self.client.post(self.url("jobs:undo", first.pk), follow=True), "Another change came"
+        )
+        latest = self.job.changes.first()
+        self.client.post(self.url("jobs:undo", latest.pk))
+        self.client.post(self.url("jobs:undo", first.pk))
+        self.assertEqual(self.load.readings.live().count(), 1)
+
+    def test_undo_never_leads_off_the_site(self):
+        self.post(**SPOT)
+        change = self.job.changes.first()
+        answer = self.client.post(
+            self.url("jobs:undo", change.pk), {"next": "https://elsewhere.example/"}
+        )
+        self.assertRedirects(answer, self.url("loads:survey"))
+
+
+class SurveyTest(SiteTest):
+    def test_empty_says_what_to_do_first(self):
+        self.assertContains(self.client.get(self.url("loads:survey")), "Begin with the thing")
+
+    def test_rows_carry_value_range_and_grade(self):
+        make_load(self.job, "Vaccine refrigerator")
+        page = self.client.get(self.url("loads:survey"))
+        self.assertContains(page, "Vaccine refrigerator")
+        self.assertContains(page, "grade-d")
+        self.assertContains(page, "States of Vaccine refrigerator")
+
+    def test_found_and_sorted(self):
+        for name, watts in (("Alpha", 50.0), ("Beta", 500.0), ("Gamma <b>", 5.0)):
+            make_load(self.job, name, watts)
+        found = self.client.get(self.url("loads:survey"), {"q": "bet"}, **HTMX,
+                                HTTP_HX_TARGET="loads-table")  # fmt: skip
+        self.assertContains(found, "Beta")
+        self.assertNotContains(found, "Alpha")
+        self.assertNotContains(found, "<html")
+        page = self.client.get(self.url("loads:survey"), {"sort": "mean"}).content.decode()
+        places = [page.index(name) for name in (">Beta<", ">Alpha<", ">Gamma &lt;b&gt;<")]
+        self.assertEqual(places, sorted(places))
+        self.assertContains(
+            self.client.get(self.url("loads:survey"), {"q": "<zz>"}), "“&lt;zz&gt;”"
+        )
+
+    def test_queries_do_not_grow_with_the_loads(self):
+        make_supply(self.job)
+
+        def count(loads):
+            for number in range(self.job.loads.count(), loads):
+                make_load(self.job, f"Load {number}")
+            with self.assertNumQueries(14):
+                self.client.get(self.url("loads:survey"))
+
+        count(3)
+        count(60)
+
+    def test_a_load_without_evidence_is_said(self):
+        make_load(self.job, "Mystery", watts=None)
+        page = self.client.get(self.url("loads:survey"))
+        self.assertContains(page, "nothing known yet")
+        self.assertContains(page, "1 unproven")
+
+
+class EchoTest(SiteTest):
+    def test_says_how_it_understood(self):
+        def echo(text, unit):
+            return self.client.get("/quantity/", {"text": text, "unit": unit}).content.decode()
+
+        self.assertIn("= 710\u00a0Wh", echo("0,71 kWh", "Wh"))
+        self.assertIn("1\u00a0h\u00a030\u00a0min", echo("1h30", "h"))
+        self.assertIn("is a rate", echo("4 kW", "Wh"))
+        self.assertEqual(echo("", "Wh").strip(), "")
+        self.assertIn("&lt;script&gt;", echo("<script>", "Wh"))
