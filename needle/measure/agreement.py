@@ -126,7 +126,10 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
 def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, float]:
     """Residuals over their own deviation (NaN where nothing checks), and the fitted log PF."""
     weighted, target = model / sigma[:, None], logs / sigma
-    normal = np.linalg.pinv(weighted.T @ weighted, rcond=1e-12, hermitian=True)
+    normal_matrix = weighted.T @ weighted
+    # A ridge of no weight keeps what was not read, and so is not determined, from being singular.
+    ridge = 1e-9 * normal_matrix.trace()
+    normal = np.linalg.inv(normal_matrix + ridge * np.eye(3))
     fit = normal @ weighted.T @ target
     free = 1.0 - np.einsum("ij,jk,ik->i", weighted, normal, weighted)
     left = target - weighted @ fit

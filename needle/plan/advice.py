@@ -13,7 +13,7 @@ from needle.plan.simulate import Outcome, simulate
 from needle.supply.battery import usable_wh
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
-PAIRED_DRAWS = 100
+PAIRED_DRAWS = 60
 MOST_HELPS = 3
 
 

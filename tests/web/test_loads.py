@@ -19,8 +19,11 @@ class LoadFormTest(SiteTest):
     def test_a_label_alone_gives_a_profile(self):
         answer = self.post()
         load = self.job.loads.get()
-        self.assertRedirects(answer, self.url("loads:load", load.pk))
+        self.assertRedirects(answer, self.url("supplies:add"))
         self.assertEqual(load.readings.get().data, {"watts": 2200.0})
+        make_supply(self.job)
+        second = self.post(name="Second kettle")
+        self.assertRedirects(second, self.url("loads:load", self.job.loads.last().pk))
         self.assertEqual(load.profile().grade, "D")
 
     def test_what_was_typed_is_kept_beside_the_sentence(self):
@@ -254,7 +257,7 @@ class SurveyTest(SiteTest):
         def count(loads):
             for number in range(self.job.loads.count(), loads):
                 make_load(self.job, f"Load {number}")
-            with self.assertNumQueries(14):
+            with self.assertNumQueries(12):
                 self.client.get(self.url("loads:survey"))
 
         count(3)

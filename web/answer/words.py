@@ -36,7 +36,7 @@ class Bar:
     """What the answer bar shows.
 
     ``covers`` is "yes", "no", "unsure" or "" for its word and shape; the rest are sentences, the
-    dial's markup, and where a button leads.
+    dial's markup, where a button leads, and where a pending answer is fetched.
     """
 
     dial: SafeString
@@ -50,11 +50,14 @@ class Bar:
     plan_url: str
     way_url: str = ""
     way_words: str = ""
+    fetch_url: str = ""
 
 
 def bar_of(found: Answer, job: Job) -> Bar:
     """Put an answer into words."""
     plan_url = reverse("plans:current", args=[job.pk])
+    if found.trouble == "pending":
+        return _pending(found, job, plan_url)
     if found.outcome is None or found.supply is None:
         name, words = _WAYS[found.trouble]
         return Bar(
@@ -84,6 +87,22 @@ def bar_of(found: Answer, job: Job) -> Bar:
         helps=_helps(found),
         plan_words=_plan_words(found.plan),
         plan_url=plan_url,
+    )
+
+
+def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
+    """A bar that fetches its answer once the page stands."""
+    return Bar(
+        dial=empty_dial("Working it out"),
+        headline="Working it out…",
+        detail=f"{len(found.used)} loads take a moment.",
+        covers="",
+        steadies="",
+        steadies_url="",
+        helps="",
+        plan_words=_plan_words(found.plan),
+        plan_url=plan_url,
+        fetch_url=reverse("answer:bar", args=[job.pk]),
     )
 
 

@@ -22,7 +22,8 @@ def index(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         job = actions.add_job(form.instance)
-        return redirect("loads:survey", job.pk)
+        first = not job.loads.live().exists()
+        return redirect("loads:add" if first else "loads:survey", job.pk)
     jobs = Job.objects.visible_to(request.user)
     status = 422 if form.is_bound else 200
     return render(request, "jobs/list.html", {"form": form, "jobs": jobs}, status=status)

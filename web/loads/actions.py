@@ -51,7 +51,7 @@ def add_reading(
         load=load, type=type, data=data, read_at=read_at, note=note,
         client_key=client_key or uuid.uuid4(),
     )  # fmt: skip
-    label = f"Kept a {reading.get_type_display()} of {load.name}"
+    label = f"Kept: {reading.get_type_display()} of {load.name}"
     return save_new(load.job, reading, label)[0]
 
 
@@ -61,10 +61,10 @@ def change_reading(
     """Replace what a reading says."""
     parse({"type": reading.type, **data})
     reading.data, reading.read_at, reading.note = data, read_at, note
-    label = f"Changed a {reading.get_type_display()} of {reading.load.name}"
+    label = f"Changed: {reading.get_type_display()} of {reading.load.name}"
     save_change(reading.load.job, reading, label)
 
 
 def remove_reading(reading: Reading) -> None:
-    label = f"Removed a {reading.get_type_display()} of {reading.load.name}"
+    label = f"Removed: {reading.get_type_display()} of {reading.load.name}"
     remove(reading.load.job, reading, label)

@@ -44,7 +44,7 @@ CAUTIONS = {
 class LoadQuerySet(RecordQuerySet):
     def with_readings(self) -> LoadQuerySet:
         """Loads with their live readings, in two queries whatever their number."""
-        return self.select_related("job").prefetch_related(
+        return self.prefetch_related(
             Prefetch("readings", Reading.objects.live(), to_attr="live_readings")
         )
 
@@ -105,6 +105,13 @@ class Load(Record):
     def profile(self) -> Profile | None:
         """What the readings add up to; None while nothing gives watts or energy."""
         return _profile(self.to_core())
+
+
+def loads_of(job: Job) -> list[Load]:
+    """The job's live loads with their readings, fetched once for each request's job."""
+    if not hasattr(job, "_live_loads"):
+        job._live_loads = list(job.loads.live().with_readings())  # type: ignore[attr-defined]
+    return list(job._live_loads)  # type: ignore[attr-defined]
 
 
 @lru_cache(maxsize=4096)

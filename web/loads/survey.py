@@ -13,7 +13,7 @@ from needle.quantity import with_unit
 from web.drawing.bars import share_bar, split_bar
 from web.drawing.ladder import Rungs, ladder
 from web.jobs.models import Job
-from web.loads.models import Load
+from web.loads.models import Load, loads_of
 
 SORTS = {
     "name": "name",
@@ -39,9 +39,8 @@ class Row:
 
 def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
     """Loads with their profiles, searched and sorted; two queries whatever their number."""
-    loads = job.loads.live().with_readings()
-    if find:
-        loads = loads.filter(name__icontains=find[:80])
+    wanted = find[:80].casefold()
+    loads = [load for load in loads_of(job) if wanted in load.name.casefold()]
     pairs = [(load, load.profile()) for load in loads]
     most = max((_day(profile) for _, profile in pairs), default=0.0)
     pairs.sort(key=lambda pair: _key(pair[0], pair[1], sort))

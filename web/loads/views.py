@@ -43,15 +43,16 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
         form.instance.client_key = client_key(form)
         load = actions.add_load(form.instance, form.label())
         tell(request, job)
+        if form.label() and not job.supplies.live().exists():
+            # The shortest way to a first answer: the supply is all that is missing.
+            return redirect("supplies:add", job.pk)
         return redirect("loads:load", job.pk, load.pk)
     status = 422 if form.is_bound else 200
     return render(request, "loads/edit.html", {"job": job, "form": form}, status=status)
 
 
 def _load(job: Job, pk: int) -> Load:
-    load = get_object_or_404(job.loads.live().with_readings(), pk=pk)
-    load.job = job
-    return load
+    return get_object_or_404(job.loads.live().with_readings(), pk=pk)
 
 
 def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:

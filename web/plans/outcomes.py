@@ -19,7 +19,7 @@ from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome, likely_hours, simulate
 from needle.profile.profile import Profile
 from web.jobs.models import Job
-from web.loads.models import Load
+from web.loads.models import Load, loads_of
 from web.plans.models import Plan, PlanEntry
 from web.supplies.models import Supply
 
@@ -28,6 +28,8 @@ ANSWER_VERSION = 1
 #: Cells (loads times minutes times draws) that one answer may cost.
 MOST_CELLS = 40e6
 KEPT_S = 24 * 3600
+#: Plans of up to so many loads are answered while one waits.
+QUICK_LOADS = 40
 
 
 @dataclass(frozen=True)
@@ -49,8 +51,8 @@ class Used:
 class Answer:
     """What a plan comes to, or why it cannot be answered yet.
 
-    ``trouble`` is empty, or one of ``loads``, ``evidence``, ``supply``, ``inverter``, ``refused``;
-    then ``outcome`` is None and ``words`` says what is missing.
+    ``trouble`` is empty, or one of ``loads``, ``evidence``, ``supply``, ``inverter``, ``refused``,
+    ``pending``; then ``outcome`` is None and ``words`` says what is missing.
     """
 
     plan: Plan
@@ -80,10 +82,8 @@ def supply_of(plan: Plan) -> Supply | None:
 def loads_used(plan: Plan) -> list[Used]:
     """Every load of the job, as the plan uses it; in three queries."""
     entries = {} if plan.pk is None else {one.load_id: one for one in plan.entries.live()}
-    loads = list(plan.job.loads.live().with_readings())
     found = []
-    for load in loads:
-        load.job = plan.job
+    for load in loads_of(plan.job):
         entry = entries.get(load.pk) or PlanEntry(plan=plan, load=load)
         windows, assumed = _windows(plan, load, entry)
         found.append(Used(load, load.profile(), entry, windows, assumed))
@@ -154,13 +154,19 @@ def _load_document(used: Used, name: str) -> dict[str, Any]:
     return found
 
 
-def answer(plan: Plan) -> Answer:
-    """Run a stored plan, or say what it still wants."""
+def answer(plan: Plan, at_once: bool = False) -> Answer:
+    """Run a stored plan, or say what it still wants.
+
+    With ``at_once`` an answer that is not kept yet and would take long is left ``pending``.
+    """
     used, supply = loads_used(plan), supply_of(plan)
     trouble, words = _missing(used, supply)
     if not trouble and supply is not None:
         try:
-            outcome, narrowings, helps = _run(document(plan, supply, used))
+            doc = document(plan, supply, used)
+            if at_once and len(doc["loads"]) > QUICK_LOADS and cache.get(_key(doc)) is None:
+                return Answer(plan, supply, used, None, [], [], "pending", "Working it out…")
+            outcome, narrowings, helps = _run(doc)
         except DocumentError as error:
             trouble, words = "refused", f"The plan cannot be run: {error}."
         else:
@@ -182,9 +188,13 @@ def _missing(used: list[Used], supply: Supply | None) -> tuple[str, str]:
     return "", ""
 
 
-def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
+def _key(doc: dict[str, Any]) -> str:
     text = json.dumps([ANSWER_VERSION, doc], sort_keys=True)
-    key = "answer:" + hashlib.sha256(text.encode()).hexdigest()
+    return "answer:" + hashlib.sha256(text.encode()).hexdigest()
+
+
+def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
+    key = _key(doc)
     kept = cache.get(key)
     if kept is None:
         plan = _with_horizon(parse_plan(doc))

@@ -18,15 +18,18 @@ register = template.Library()
 
 
 @register.inclusion_tag("answer/_bar.html")
-def answer_bar(job: Job, oob: bool = False) -> dict[str, Any]:
-    """The answer bar; ``oob`` marks it for an out-of-band swap."""
-    return {"bar": bar_of(_answer(job), job), "job": job, "oob": oob}
+def answer_bar(job: Job, oob: bool = False, at_once: bool = True) -> dict[str, Any]:
+    """The answer bar; ``oob`` marks it for an out-of-band swap.
+
+    ``at_once``: an answer that would take long is fetched once the page stands.
+    """
+    return {"bar": bar_of(_answer(job, at_once), job), "job": job, "oob": oob}
 
 
-def _answer(job: Job) -> Answer:
+def _answer(job: Job, at_once: bool) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if not hasattr(job, "_current_answer"):
-        job._current_answer = answer(current_plan(job))  # type: ignore[attr-defined]
+        job._current_answer = answer(current_plan(job), at_once=at_once)  # type: ignore[attr-defined]
     return job._current_answer  # type: ignore[attr-defined]
 
 
@@ -53,7 +56,7 @@ def _count(loads: int, noun: str, unread: int) -> str:
 @register.inclusion_tag("answer/_sums.html")
 def three_sums(job: Job) -> dict[str, Any]:
     """Labels at once, the worst minute, and the mean: what people size by."""
-    found = _answer(job)
+    found = _answer(job, at_once=True)
     labels = sum(
         max((one.data.get("watts") or 0.0 for one in used.load.known_readings()
              if one.type == "label"), default=0.0)

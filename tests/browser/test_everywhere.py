@@ -1,0 +1,123 @@
+"""What must hold on every screen: keys, themes, no overflow, nothing axe objects to."""
+
+from playwright.sync_api import expect
+
+from tests.browser.base import PHONE, BrowserTest
+
+
+class KeysTest(BrowserTest):
+    def test_places_help_and_new(self):
+        page = self.signed_in()
+        self.go(page, "loads:survey")
+        for keys, heading in (("gu", "Supplies"), ("gd", "Storm night"), ("gs", "Survey")):
+            for key in keys:
+                page.keyboard.press(key)
+            expect(page.get_by_role("heading", level=1)).to_contain_text(heading)
+        page.keyboard.press("?")
+        expect(page.get_by_role("dialog")).to_be_visible()
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_be_hidden()
+        page.keyboard.press("n")
+        expect(page.get_by_role("heading", level=1)).to_have_text("New load")
+
+    def test_keys_do_nothing_while_typing_or_when_turned_off(self):
+        page = self.signed_in()
+        self.go(page, "loads:add")
+        page.get_by_label("Name").press_sequentially("gu?n")
+        expect(page.get_by_label("Name")).to_have_value("gu?n")
+        expect(page.get_by_role("dialog")).to_be_hidden()
+        page.get_by_role("button", name="Keys").click()
+        page.get_by_label("Turn single keys off").check()
+        page.get_by_role("button", name="Close").click()
+        page.locator("h1").click()
+        page.keyboard.press("?")
+        expect(page.get_by_role("dialog")).to_be_hidden()
+
+    def test_everything_can_be_reached_with_tab(self):
+        page = self.signed_in()
+        self.go(page, "loads:survey")
+        page.keyboard.press("Tab")
+        expect(page.get_by_role("link", name="Skip to the work area")).to_be_focused()
+        page.keyboard.press("Enter")
+        page.keyboard.press("Tab")
+        expect(page.locator("#find")).to_be_focused()
+
+
+class LookTest(BrowserTest):
+    def test_the_theme_is_kept(self):
+        page = self.signed_in()
+        self.go(page, "loads:survey")
+        paper = "getComputedStyle(document.body).backgroundColor"
+        light = page.evaluate(paper)
+        page.get_by_role("button", name="demo").click()
+        page.get_by_role("button", name="dark", exact=True).click()
+        dark = page.evaluate(paper)
+        self.assertNotEqual(light, dark)
+        self.go(page, "plans:current")
+        self.assertEqual(page.evaluate(paper), dark)
+
+    def test_dark_follows_the_system(self):
+        page = self.signed_in(color_scheme="dark")
+        self.assertEqual(
+            page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(20, 24, 27)"
+        )
+
+    def test_the_job_switcher(self):
+        page = self.signed_in()
+        self.go(page, "loads:survey")
+        page.get_by_role("button", name="Tern Point").click()
+        page.get_by_role("link", name="Quince Lane cider shed").click()
+        expect(page.get_by_role("button", name="Quince Lane")).to_be_visible()
+
+    def test_without_motion_the_needle_does_not_sway(self):
+        page = self.signed_in(reduced_motion="reduce")
+        self.go(page, "plans:current")
+        self.assertEqual(page.evaluate("document.getAnimations().length"), 0)
+
+
+class EveryScreenTest(BrowserTest):
+    def screens(self):
+        clinic = self.clinic()
+        load, supply = clinic.loads.get(name="Suction pump"), clinic.supplies.first()
+        plan, reading = clinic.plans.first(), load.readings.first()
+        yield from (
+            ("loads:survey",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
+            ("loads:edit-reading", load.pk, reading.pk), ("supplies:list",), ("supplies:add",),
+            ("supplies:edit", supply.pk), ("plans:current",), ("plans:edit", plan.pk),
+            ("jobs:edit",),
+        )  # fmt: skip
+
+    def check(self, page):
+        for name, *args in self.screens():
+            with self.subTest(screen=name):
+                self.go(page, name, *args)
+                wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+                self.assertLessEqual(wide, 0, "the page scrolls sideways")
+                self.assertEqual(self.axe(page), [])
+
+    def test_wide_and_light(self):
+        page = self.signed_in()
+        page.context.add_init_script("window.axe = undefined")
+        self.check(page)
+
+    def test_wide_and_dark(self):
+        self.check(self.signed_in(color_scheme="dark"))
+
+    def test_phone(self):
+        self.check(self.signed_in(PHONE))
+
+    def test_outside_a_job(self):
+        page = self.signed_in()
+        expect(page.locator(".answer-line").first).to_contain_text("covers")
+        self.assertEqual(self.axe(page), [])
+        stranger = self.open()
+        for name in ("accounts:sign-in", "accounts:sign-up"):
+            stranger.goto(self.url(name))
+            self.assertEqual(self.axe(stranger), [])
+
+    def test_printed(self):
+        page = self.signed_in()
+        self.go(page, "plans:current")
+        page.emulate_media(media="print")
+        expect(page.locator(".top")).to_be_hidden()
+        expect(page.locator(".answer-headline")).to_be_visible()

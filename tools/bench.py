@@ -1,0 +1,152 @@
+"""``make bench``: how fast the heavy parts are, as figures and as ratios within one run.
+
+Machines differ and drift, so each figure stands beside a baseline that was timed in the same run:
+one ``numpy.cumsum`` over as many cells for the simulator, an empty Django view for the site.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import statistics
+import time
+from collections.abc import Callable
+from typing import Any
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tests.settings")
+
+import django
+import numpy as np
+
+LIMIT_PLAN_S, LIMIT_PLAN_MB = 1.0, 500.0
+LIMIT_READING_MS, LIMIT_SURVEY_MS = 200.0, 300.0
+
+
+def median_s(run: Callable[[], Any], times: int = 5) -> float:
+    """Median seconds of a call, after one that does not count."""
+    run()
+    taken = []
+    for _ in range(times):
+        begin = time.perf_counter()
+        run()
+        taken.append(time.perf_counter() - begin)
+    return statistics.median(taken)
+
+
+def plan_document(loads: int, hours: float) -> dict[str, Any]:
+    """A plan of cycling and steady loads that neither stops early nor trips."""
+    rows = []
+    for number in range(loads):
+        row: dict[str, Any] = {"name": f"Load {number}", "running_w": 60 + number, "spread": 0.15,
+                               "power_factor": 0.7, "start_va": 500}  # fmt: skip
+        if number % 3:
+            row |= {"resting_w": 1.5, "duty": 0.3, "cycle_min": 25 + number}
+        rows.append(row)
+    return {
+        "hours": hours,
+        "supply": {
+            "battery": {"chemistry": "lfp", "nominal_wh": 40 * loads * hours},
+            "inverter": {"continuous_w": 20_000, "surge_va": 40_000},
+        },
+        "loads": rows,
+    }
+
+
+def bench_plan() -> None:
+    from needle.plan.plan import parse_plan
+    from needle.plan.simulate import simulate
+
+    print("Plan: seconds (ratio to one cumsum over loads x minutes x draws cells)")
+    print("  loads  hours  draws  seconds  ratio")
+    for loads, hours, draws in (
+        (15, 48, 400), (8, 48, 400), (30, 48, 400), (15, 24, 400), (15, 96, 400), (15, 48, 200),
+        (15, 48, 800),
+    ):  # fmt: skip
+        plan = parse_plan(plan_document(loads, hours))
+        taken = median_s(lambda plan=plan, draws=draws: simulate(plan, draws))
+        cells = np.ones((draws, hours * 60), dtype=np.float32)
+        base = median_s(lambda cells=cells: np.cumsum(cells, axis=1)) * loads
+        print(f"  {loads:5}  {hours:5}  {draws:5}  {taken:7.3f}  {taken / base:5.1f}")
+        if (loads, hours, draws) == (15, 48, 400):
+            peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+            print(f"         peak memory of the process {peak:.0f} MB; wanted under "
+                  f"{LIMIT_PLAN_S:g} s and {LIMIT_PLAN_MB:g} MB")  # fmt: skip
+
+
+def bench_site() -> None:
+    from django.db import connection
+    from django.test import Client
+    from django.test.utils import setup_test_environment
+
+    setup_test_environment()
+    connection.creation.create_test_db(verbosity=0)
+    from django.conf import settings
+    from django.contrib.auth import get_user_model
+
+    settings.ROOT_URLCONF = "tools.bench_urls"
+    from web.demo.scenario import USERNAME, load_demo
+    from web.jobs.models import Job
+
+    load_demo()
+    client = Client()
+    client.force_login(get_user_model().objects.get(username=USERNAME))
+    empty = median_s(lambda: client.get("/empty/"), 30)
+    print(f"\nSite, demo job: milliseconds (ratio to an empty Django view, {empty * 1000:.2f} ms)")
+    job = Job.objects.get(name="Tern Point Animal Clinic")
+    load = job.loads.get(name="Vaccine refrigerator")
+    url = f"/jobs/{job.pk}/loads/{load.pk}/readings/spot/"
+    number = iter(range(10_000))
+
+    def add_reading() -> None:
+        data = {"state": "running", "watts": str(91 + next(number) / 100), "instrument": "plug"}
+        answer = client.post(url, data, headers={"HX-Request": "true"})
+        assert answer.status_code == 200 and b"answer-bar" in answer.content
+
+    def show(words: str, taken: float, limit_ms: float) -> None:
+        print(f"  {words:44} {taken * 1000:7.1f}  {taken / empty:6.1f}   wanted < {limit_ms:g} ms")
+
+    show("add a reading: profile and answer bar", median_s(add_reading, 15), LIMIT_READING_MS)
+    bench_survey(client, job.owner, show)
+
+
+def bench_survey(client: Any, owner: Any, show: Callable[[str, float, float], None]) -> None:
+    from django.core.cache import cache
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from tests.web.base import make_job, make_load, make_supply
+
+    large = make_job(owner, "Two hundred loads")
+    make_supply(large, nominal_wh=200_000.0, continuous_w=90_000.0, surge_va=150_000.0)
+    kinds = ("compressor-fixed", "electronics", "thermostat-heat", "led")
+    for index in range(200):
+        made = make_load(large, f"Load {index:03}", 40.0 + index, kind=kinds[index % 4])
+        made.readings.create(type="spot", data={"state": "running", "watts": 30.0 + index,
+                                                "volts": 230.0, "va": 60.0 + index})  # fmt: skip
+    survey = f"/jobs/{large.pk}/survey/"
+
+    def open_survey() -> None:
+        assert client.get(survey).status_code == 200
+
+    from web.loads.models import _profile
+
+    begin = time.perf_counter()
+    cache.clear()
+    _profile.cache_clear()
+    open_survey()
+    cold = time.perf_counter() - begin
+    show("survey of 200 loads, first time", cold, LIMIT_SURVEY_MS)
+    show("survey of 200 loads, again", median_s(open_survey, 7), LIMIT_SURVEY_MS)
+    with CaptureQueriesContext(connection) as queries:
+        open_survey()
+    print(f"  queries of that page: {len(queries)}")
+
+
+def main() -> None:
+    django.setup()
+    bench_plan()
+    bench_site()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,100 @@
+"""``make shots``: retakes the pictures in ``docs/screenshots/`` from fresh demo data.
+
+Serves the site from a folder of its own, so that no data of yours shows or changes.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).resolve().parent.parent
+OUT = ROOT / "docs" / "screenshots"
+ARGS = (
+    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync"
+).split()
+WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
+#: File name, address, viewport, colour scheme.
+SHOTS = (
+    ("survey", "/jobs/1/survey/", WIDE, "light"),
+    ("load", "/jobs/1/loads/1/", WIDE, "light"),
+    ("load-suspect", "/jobs/1/loads/6/", WIDE, "light"),
+    ("supplies", "/jobs/1/supplies/", WIDE, "light"),
+    ("day-plan", "/jobs/1/plan/", WIDE, "light"),
+    ("day-plan-dark", "/jobs/1/plan/", WIDE, "dark"),
+    ("jobs", "/jobs/", WIDE, "light"),
+    ("load-phone", "/jobs/1/loads/1/", PHONE, "light"),
+)
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+def serve(folder: str, port: int) -> subprocess.Popen[bytes]:
+    """Start the site on fresh demo data; returns its process once it answers."""
+    env = {**os.environ, "STEADY_DATA": folder, "STEADY_PORT": str(port), "STEADY_DEMO": "true"}
+    commands = (
+        ["-m", "web.first_start"],
+        ["manage.py", "migrate", "--verbosity", "0"],
+        ["manage.py", "demo"],
+        ["manage.py", "collectstatic", "--no-input", "--verbosity", "0"],
+    )
+    for command in commands:
+        subprocess.run([sys.executable, *command], cwd=ROOT, env=env, check=True)
+    server = subprocess.Popen([sys.executable, "-m", "web.serve"], cwd=ROOT, env=env)
+    for _ in range(100):
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/sign-in/").close()
+        except OSError:
+            time.sleep(0.1)
+        else:
+            return server
+    server.kill()
+    raise RuntimeError("the site did not start")
+
+
+def settle(page: Page) -> None:
+    """Wait until fonts are there, fragments have come and the needle has stopped."""
+    page.wait_for_load_state("networkidle")
+    page.evaluate("document.fonts.ready")
+    page.wait_for_function("document.getAnimations().length === 0")
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
+        port = free_port()
+        server = serve(folder, port)
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=ARGS)
+        try:
+            for name, address, viewport, scheme in SHOTS:
+                context = browser.new_context(viewport=viewport, color_scheme=scheme)  # type: ignore[arg-type]
+                page = context.new_page()
+                page.goto(f"http://127.0.0.1:{port}/sign-in/")
+                page.get_by_role("button", name="Look around").click()
+                page.goto(f"http://127.0.0.1:{port}{address}")
+                settle(page)
+                page.screenshot(path=OUT / f"{name}.png")
+                print(f"docs/screenshots/{name}.png")
+                context.close()
+        finally:
+            browser.close()
+            server.terminate()
+            server.wait(10)
+
+
+if __name__ == "__main__":
+    main()
