@@ -6,7 +6,6 @@ Serves the site from a folder of its own, so that no data of yours shows or chan
 from __future__ import annotations
 
 import os
-import shutil
 import socket
 import subprocess
 import sys
@@ -17,12 +16,10 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+from tools.chromium import launch
+
 ROOT = Path(__file__).resolve().parent.parent
 OUT = ROOT / "docs" / "screenshots"
-ARGS = (
-    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
-    "--disable-component-update --disable-sync"
-).split()
 WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 #: File name, address, viewport, colour scheme.
 SHOTS = (
@@ -78,7 +75,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
         port = free_port()
         server = serve(folder, port)
-        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=ARGS)
+        browser = launch(playwright)
         try:
             for name, address, viewport, scheme in SHOTS:
                 context = browser.new_context(viewport=viewport, color_scheme=scheme)  # type: ignore[arg-type]

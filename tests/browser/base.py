@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 from pathlib import Path
 from typing import Any, ClassVar
 from urllib.parse import urlparse
@@ -13,18 +12,10 @@ from django.core.cache import cache
 from django.urls import reverse
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
+from tools.chromium import launch
 from web.demo.scenario import PASSWORD, USERNAME, load_demo
 from web.jobs.models import Job
 
-ARGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 WIDE = {"width": 1280, "height": 800}
 PHONE = {"width": 390, "height": 844}
@@ -43,9 +34,7 @@ class BrowserTest(StaticLiveServerTestCase):
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
         super().setUpClass()
         cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(
-            executable_path=shutil.which("chromium"), args=ARGS
-        )
+        cls.browser = launch(cls.playwright)
 
     @classmethod
     def tearDownClass(cls) -> None:
