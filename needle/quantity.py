@@ -310,10 +310,15 @@ def as_read(value: float, unit: str) -> str:
     return f"{value:.6g}\u00a0{unit}"
 
 
-def hours_text(hours: float) -> str:
-    """Write a span as ``19 h 40 min``, rounded to what it deserves: 1, 5 or 10 min, or hours."""
+def hours_text(hours: float, exact: bool = False) -> str:
+    """Write a span as ``19 h 40 min``.
+
+    An estimate is rounded to what it deserves (1, 5 or 10 min, or hours); an ``exact`` one to
+    the minute.
+    """
     minutes = hours * 60
-    step = 1 if minutes < 60 else 5 if minutes < 600 else 10 if minutes < 2880 else 60
+    limits = ((60, 1), (600, 5), (2880, 10), (math.inf, 60))
+    step = 1 if exact else next(size for limit, size in limits if minutes < limit)
     rounded = round(minutes / step) * step
     whole, rest = divmod(int(rounded), 60)
     if whole == 0:

@@ -13,8 +13,8 @@ import numpy as np
 from needle.document import DocumentError, Reader
 from needle.supply.supply import Supply, parse_supply
 
-#: Longest plan, h.
-MOST_HOURS = 336.0
+#: Shortest and longest plan, h: a minute, two weeks.
+LEAST_HOURS, MOST_HOURS = 1 / 60, 336.0
 PRIORITIES = ("must", "should", "nice")
 _CLOCK = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)|24:00")
 
@@ -229,8 +229,8 @@ def parse_plan(data: Any) -> Plan:
     start = parse_moment(reader.text("start", "2027-01-01T18:00:00+00:00"), "start", UTC)
     if not isinstance(start, datetime):
         raise DocumentError("start", 'needs a date: write "2027-02-09T18:00:00+00:00"')
-    hours = reader.need("hours", most=MOST_HOURS, above=True)
-    needed = reader.number("needed_hours", most=MOST_HOURS, above=True)
+    hours = reader.need("hours", least=LEAST_HOURS, most=MOST_HOURS)
+    needed = reader.number("needed_hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = hours if needed is None else needed
     loads = tuple(
         _parse_load(item, f"loads[{index}]", start.tzinfo)

@@ -79,7 +79,7 @@ def _counter_mean(run: EnergyRun, cycle_min: float | None, grade: str) -> Estima
     spread = math.hypot(min(stands_for, DEFAULT_SPREAD["D"]), digits, meter.limit / math.sqrt(3))
     mean_w = run.wh / run.hours
     how = (
-        f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours)} on a {meter.name}: "
+        f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on a {meter.name}: "
         f"mean {with_unit(mean_w, 'W')}"
     )
     return Estimate(mean_w, spread, grade, (how,))
@@ -133,8 +133,9 @@ def from_charge_drop(drop: ChargeDrop) -> Estimate | None:
         return None
     resolution = drop.step * math.sqrt(2 / 12) / fallen
     spread = math.hypot(DEFAULT_SPREAD["B"], resolution)
+    span = hours_text(drop.hours, exact=True)
     how = (
-        f"{fallen * 100:.3g} % of {with_unit(drop.supply_wh, 'Wh')} in {hours_text(drop.hours)}, "
+        f"{fallen * 100:.3g} % of {with_unit(drop.supply_wh, 'Wh')} in {span}, "
         f"less {with_unit(drop.idle_w, 'W')} idle: mean {with_unit(mean_w, 'W')}"
     )
     return Estimate(mean_w, spread, "B", (how,))

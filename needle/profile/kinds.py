@@ -53,106 +53,36 @@ class Kind:
     by_use: bool = False
     cycle_min: float = 40.0
 
+    @property
+    def one(self) -> str:
+        """The name with its article: ``an LED light``."""
+        return f"{'an' if self.name[0] in 'aeiouL' else 'a'} {self.name}"
+
 
 _FULL: Range = (1.0, 1.0, 1.0)
 
-KINDS = {
-    kind.key: kind
-    for kind in (
-        Kind(
-            "compressor-fixed",
-            "compressor refrigeration, fixed speed",
-            "compressor",
-            (0.55, 0.65, 0.8),
-            (3, 5, 8),
-            (0.2, 0.35, 0.6),
-            0.4,
-            motor=True,
-        ),
-        Kind(
-            "compressor-variable",
-            "compressor, variable speed",
-            "compressor, variable",
-            (0.6, 0.9, 0.98),
-            (1, 1.3, 2),
-            None,
-            0.5,
-        ),
-        Kind(
-            "induction-motor",
-            "induction motor, fan or tool",
-            "induction motor",
-            (0.5, 0.75, 0.88),
-            (2, 4, 6),
-            None,
-            0.4,
-            motor=True,
-            by_use=True,
-        ),
-        Kind(
-            "pump",
-            "pump against head",
-            "pump",
-            (0.6, 0.8, 0.9),
-            (2, 4, 7),
-            None,
-            0.5,
-            motor=True,
-            by_use=True,
-        ),
-        Kind(
-            "universal-motor",
-            "universal motor (brushes)",
-            "brush motor",
-            (0.85, 0.95, 0.99),
-            (2, 3, 4),
-            None,
-            0.3,
-            by_use=True,
-        ),
-        Kind(
-            "resistive-heat",
-            "resistive heat",
-            "resistive heat",
-            _FULL,
-            (1, 1.05, 1.2),
-            (0.3, 0.6, 1.0),
-            0.1,
-            plate=_HEATER_PLATE,
-            cycle_min=15,
-        ),
-        Kind(
-            "thermostat-heat",
-            "heat with thermostat",
-            "thermostat heat",
-            _FULL,
-            (1, 1.05, 1.2),
-            (0.2, 0.5, 0.9),
-            0.1,
-            plate=_HEATER_PLATE,
-            cycle_min=15,
-        ),
-        Kind(
-            "induction-hob",
-            "induction hob, inverter oven",
-            "induction heat",
-            (0.9, 0.97, 0.99),
-            (1, 1.1, 1.5),
-            None,
-            0.1,
-            by_use=True,
-        ),
-        Kind(
-            "electronics",
-            "electronics with power pack",
-            "electronics",
-            (0.5, 0.65, 0.98),
-            (1, 3, 10),
-            _FULL,
-            0.005,
-        ),
-        Kind(
-            "led", "LED light", "LED light", (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True
-        ),
-    )
-}
+_TABLE = (
+    Kind("compressor-fixed", "compressor refrigeration, fixed speed", "compressor",
+         (0.55, 0.65, 0.8), (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True),
+    Kind("compressor-variable", "compressor, variable speed", "compressor, variable",
+         (0.6, 0.9, 0.98), (1, 1.3, 2), None, 0.5),
+    Kind("induction-motor", "induction motor, fan or tool", "induction motor",
+         (0.5, 0.75, 0.88), (2, 4, 6), None, 0.4, motor=True, by_use=True),
+    Kind("pump", "pump against head", "pump",
+         (0.6, 0.8, 0.9), (2, 4, 7), None, 0.5, motor=True, by_use=True),
+    Kind("universal-motor", "universal motor (brushes)", "brush motor",
+         (0.85, 0.95, 0.99), (2, 3, 4), None, 0.3, by_use=True),
+    Kind("resistive-heat", "resistive heat", "resistive heat",
+         _FULL, (1, 1.05, 1.2), (0.3, 0.6, 1.0), 0.1, plate=_HEATER_PLATE, cycle_min=15),
+    Kind("thermostat-heat", "heat with thermostat", "thermostat heat",
+         _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9), 0.1, plate=_HEATER_PLATE, cycle_min=15),
+    Kind("induction-hob", "induction hob, inverter oven", "induction heat",
+         (0.9, 0.97, 0.99), (1, 1.1, 1.5), None, 0.1, by_use=True),
+    Kind("electronics", "electronics with power pack", "electronics",
+         (0.5, 0.65, 0.98), (1, 3, 10), _FULL, 0.005),
+    Kind("led", "LED light", "LED light",
+         (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True),
+)  # fmt: skip
+
+#: Document key → kind.
+KINDS = {kind.key: kind for kind in _TABLE}

@@ -158,7 +158,7 @@ def derive(record: LoadRecord) -> Profile:
     factor = running_state.power_factor if running_state else None
     measured_factor = factor is not None
     if factor is None:
-        factor = replace(from_limits(*kind.power_factor, f"PF usual for a {kind.name}"), most=1.0)
+        factor = replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0)
     running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
     starts = _all(here, Start)
     start, start_notices = start_va(starts, running_va, kind, factor.value, record.mains_v)
@@ -270,7 +270,7 @@ def _running_without_spot(
     if best is None or kind.duty is None:
         raise NoEvidence("readings", "nothing gives watts or energy yet: start with its label")
     duty = from_limits(*kind.duty, "")
-    how = (*best.how, f"running watts from the usual duty of a {kind.name}")
+    how = (*best.how, f"running watts from the usual duty of {kind.one}")
     return product(best, replace(duty, value=1 / duty.value), how)
 
 
@@ -281,7 +281,7 @@ def _settle_mean(
     if not means:
         if kind.duty is None:
             return running, []
-        usual = from_limits(*kind.duty, f"duty usual for a {kind.name}")
+        usual = from_limits(*kind.duty, f"duty usual for {kind.one}")
         if kind.duty == _FULL:
             return running, []
         guessed = product(
@@ -303,11 +303,15 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
     """Energy-equivalent duty (mean - resting)/(running - resting), clipped to 0…1."""
     span = running.value - rest_w
     above = mean.value - rest_w
-    if span <= 0 or above <= 0:
+    if rest_w > 0 and (span <= 0 or above <= 0):
         words = (
-            "Resting watts are not below the mean and running watts: check which state is which."
+            "Resting watts are not below the mean and running watts: check which state is which. "
+            "The duty leaves them out."
         )
-        return Estimate(1.0 if above > 0 else 0.0, 0.0, worst((mean.grade, running.grade))), [words]
+        found, notices = _duty(mean, running, 0.0)
+        return found, [words, *notices]
+    if span <= 0 or above <= 0:
+        return Estimate(0.0, 0.0, worst((mean.grade, running.grade))), []
     share = above / span
     notices = []
     if share > 1.0:

@@ -36,7 +36,7 @@ def start_va(
     if not found:
         factor = from_limits(*kind.start_factor, "")
         low, _, high = kind.start_factor
-        how = f"no start measured: a {kind.name} draws {low:g} to {high:g} times its running VA"
+        how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
         return product(running_va, factor, (how,)), []
     grade = min(one[0] for one in found)
     best = sorted(va for found_grade, va, _ in found if found_grade == grade)

@@ -114,7 +114,7 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
             Estimate(found.watts, accuracy, "B", how), found.power_factor, accuracy
         ), notice
     va = found.va if found.va is not None else mains_v * (found.amps or 0.0)
-    assumed = from_limits(*kind.power_factor, f"PF of a {kind.name} assumed")
+    assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
     how = (f"{with_unit(va, 'VA')} read on a {meter.name}",)
     apparent = Estimate(va, meter.relative_sd("amps", found.amps or va), "B", how)
     notice = notice or (
@@ -161,7 +161,7 @@ def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> E
             if va is None:
                 va = electrical.apparent_va(label.volts or mains_v, label.amps or 0.0)
             plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
-            typical = from_limits(*kind.power_factor, f"PF of a {kind.name} assumed")
+            typical = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
             found.append(product(plate, typical))
         elif label.horsepower is not None:
             low, typical_share, high = _MOTOR_EFFICIENCY
@@ -180,5 +180,5 @@ def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> E
 
 def _plate(rated: float, kind: Kind, words: str) -> Estimate:
     low, typical, high = kind.plate
-    why = f"{words}: labels state {low:g} to {high:g} times what a {kind.name} draws running"
+    why = f"{words}: labels state {low:g} to {high:g} times what {kind.one} draws running"
     return from_limits(rated / high, rated / typical, rated / low, why)

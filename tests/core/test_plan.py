@@ -298,6 +298,7 @@ class DocumentTest(unittest.TestCase):
         lamp = BASE["loads"][2]
         for change, said in [
             ({"hours": 0}, "hours"),
+            ({"hours": 0.001}, "too small"),
             ({"hours": 1000}, "at most 336"),
             ({"start": "tomorrow"}, "not a time"),
             ({"start": "18:00"}, "needs a date"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from typing import Any, ClassVar
 
 from django import forms
 
@@ -53,6 +53,25 @@ class RecordForm(OnceMixin, forms.ModelForm):
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
         return cleaned
+
+
+class PercentMixin(forms.BaseForm):
+    """Fields named in ``shares`` are written and shown in percent, stored as 0…1."""
+
+    shares: ClassVar[tuple[str, ...]] = ()
+
+    def show_shares(self) -> None:
+        """Turn stored shares among the initial values into percent."""
+        for name in self.shares:
+            value = self.initial.get(name)
+            if isinstance(value, int | float):
+                self.initial[name] = value * 100
+
+    def store_shares(self, cleaned: dict[str, Any]) -> None:
+        """Turn cleaned percent into shares, in place."""
+        for name in self.shares:
+            if cleaned.get(name) is not None:
+                cleaned[name] = cleaned[name] / 100
 
 
 def client_key(form: forms.BaseForm) -> uuid.UUID:

@@ -62,24 +62,25 @@ def _says(core: CoreReading) -> str:
         )  # fmt: skip
     if isinstance(core, EnergyRun):
         mean = with_unit(core.wh / core.hours, "W")
-        return f"{as_read(core.wh, 'Wh')} in {hours_text(core.hours)}: mean {mean}"
+        return f"{as_read(core.wh, 'Wh')} in {hours_text(core.hours, exact=True)}: mean {mean}"
     if isinstance(core, Tally):
         cycles = from_tallies([core])
         assert cycles is not None
         count = f"{cycles.count} whole cycle{'' if cycles.count == 1 else 's'}"
-        return f"{count} of {hours_text(cycles.period_min / 60)}: duty {cycles.duty.value:.2f}"
+        period = hours_text(cycles.period_min / 60, exact=True)
+        return f"{count} of {period}: duty {cycles.duty.value:.2f}"
     if isinstance(core, Task):
         return _task(core)
     if isinstance(core, ChargeDrop):
         return (
             f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "
-            f"in {hours_text(core.hours)}"
+            f"in {hours_text(core.hours, exact=True)}"
         )
     return _label(core)
 
 
 def _task(core: Task) -> str:
-    took = f" in {hours_text(core.minutes / 60)}" if core.minutes else ""
+    took = f" in {hours_text(core.minutes / 60, exact=True)}" if core.minutes else ""
     pieces = f", {core.pieces:g} pieces" if core.pieces else ""
     runs = f" over {core.runs} tasks" if core.runs > 1 else ""
     return f"{as_read(core.wh, 'Wh')}{took}{pieces}{runs}"

@@ -10,12 +10,12 @@ from needle.document import DocumentError
 from needle.plan.plan import MOST_HOURS, windows_from_text
 from needle.supply.battery import CHEMISTRIES
 from web.common.fields import QuantityField, share_field
-from web.common.forms import RecordForm
+from web.common.forms import PercentMixin, RecordForm
 from web.jobs.models import Job
 from web.plans.models import Plan, PlanEntry
 
 
-class PlanForm(RecordForm):
+class PlanForm(PercentMixin, RecordForm):
     needed_hours = QuantityField("h", label="Hours needed", least=0.1, most=MOST_HOURS)
     start = forms.DateTimeField(
         label="Begins",
@@ -43,16 +43,11 @@ class PlanForm(RecordForm):
         super().__init__(*args, **kwargs)
         self.fields["supply"].queryset = job.supplies.live()  # type: ignore[attr-defined]
         self.fields["supply"].empty_label = "the first one"  # type: ignore[attr-defined]
-        for name in self.shares:
-            value = self.initial.get(name)
-            if isinstance(value, int | float):
-                self.initial[name] = value * 100
+        self.show_shares()
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
-        for name in self.shares:
-            if cleaned.get(name) is not None:
-                cleaned[name] = cleaned[name] / 100
+        self.store_shares(cleaned)
         supply, charge = cleaned.get("supply"), cleaned.get("start_charge")
         floor = cleaned.get("floor")
         if floor is None and supply is not None:

@@ -131,7 +131,8 @@ def document(plan: Plan, supply: Supply, used: list[Used]) -> dict[str, Any]:
 def _load_document(used: Used, name: str) -> dict[str, Any]:
     profile, load = used.profile, used.load
     assert profile is not None
-    resting = min(profile.resting_w.value if profile.resting_w else 0.0, profile.running_w.value)
+    resting = profile.resting_w.value if profile.resting_w else 0.0
+    resting = min(resting, profile.mean_w.value, profile.running_w.value)
     span = profile.running_w.value - resting
     duty = (profile.mean_w.value - resting) / span if span > 0 else 1.0
     found = {

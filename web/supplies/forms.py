@@ -9,11 +9,11 @@ from django import forms
 from needle.document import DocumentError
 from needle.supply.supply import parse_supply
 from web.common.fields import QuantityField, share_field
-from web.common.forms import RecordForm
+from web.common.forms import PercentMixin, RecordForm
 from web.supplies.models import Supply
 
 
-class SupplyForm(RecordForm):
+class SupplyForm(PercentMixin, RecordForm):
     nominal_wh = QuantityField(
         "Wh", label="Battery holds", most=10_000_000, above=True,
         help_text="As printed: 5.12 kWh, 100 Ah @ 51.2 V, or 2 x 110 Ah @ 24 V.",
@@ -72,16 +72,11 @@ class SupplyForm(RecordForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        for name in self.shares:
-            value = self.initial.get(name)
-            if isinstance(value, int | float):
-                self.initial[name] = value * 100
+        self.show_shares()
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
-        for name in self.shares:
-            if cleaned.get(name) is not None:
-                cleaned[name] = cleaned[name] / 100
+        self.store_shares(cleaned)
         if cleaned.get("continuous_w") is None:
             self._without_inverter(cleaned)
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):

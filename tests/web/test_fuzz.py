@@ -1,0 +1,92 @@
+"""Whatever is typed: a sentence or a success, never a fault, never half a record."""
+
+from django.contrib.auth import get_user_model
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from hypothesis.extra.django import TestCase
+
+from tests.web.base import make_job, make_load, make_supply
+
+TYPED = st.one_of(
+    st.text(max_size=30),
+    st.sampled_from([
+        "", "0", "-1", "1e9", "1e999", "nan", "inf", "5 kW", "5 kWh", "100 %", "1/0", "1/2 hp",
+        "24 Ah @ 3.6 V", "@", ":", "12:99", "1h30", "on 0:00", "\x00", "<b>", "٣", "18:00–22:30",
+        "2027-02-09T18:00", "x" * 5000,
+    ]),
+)  # fmt: skip
+QUIET = settings(
+    deadline=None, max_examples=25, suppress_health_check=[HealthCheck.too_slow]
+)  # fmt: skip
+
+
+class FuzzTest(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.user = get_user_model().objects.create_user("ada")
+        cls.job = make_job(cls.user)
+        cls.load = make_load(cls.job)
+        make_supply(cls.job)
+
+    def send(self, path, data):
+        self.client.force_login(self.user)
+        answer = self.client.post(f"/jobs/{self.job.pk}/{path}", data)
+        self.assertIn(answer.status_code, (200, 302, 422), path)
+        for page in ("survey/", "supplies/", "plan/"):
+            self.assertEqual(self.client.get(f"/jobs/{self.job.pk}/{page}").status_code, 200)
+
+    @QUIET
+    @given(
+        st.sampled_from(["spot", "start", "energy", "tally", "task", "charge-drop", "label"]),
+        st.fixed_dictionaries({}, optional=dict.fromkeys(
+            ("state", "watts", "volts", "amps", "va", "pf", "hz", "wh", "hours", "step_wh", "edges",
+             "minutes", "pieces", "runs", "before", "supply_wh", "charge_from", "charge_to",
+             "idle_w", "efficiency", "setting", "read_at", "note", "room_c", "instrument",
+             "horsepower", "kwh_per_year", "client_key"), TYPED)),
+    )  # fmt: skip
+    def test_readings(self, kind, data):
+        self.send(f"loads/{self.load.pk}/readings/{kind}/", data)
+
+    @QUIET
+    @given(st.fixed_dictionaries(
+        {"name": TYPED, "kind": st.sampled_from(["led", "pump", "compressor-fixed", "?"]),
+         "priority": st.sampled_from(["must", "nice", "?"])},
+        optional=dict.fromkeys(("label_watts", "label_amps", "hours_per_day", "set_c"), TYPED),
+    ))  # fmt: skip
+    def test_loads(self, data):
+        self.send("loads/add/", data)
+
+    @QUIET
+    @given(st.fixed_dictionaries(
+        {"name": TYPED, "chemistry": st.sampled_from(["lfp", "lead", "usb"]),
+         "nominal_wh": TYPED, "waveform": st.just("sine")},
+        optional=dict.fromkeys(("continuous_w", "surge_va", "idle_w", "efficiency", "floor",
+                                "overload_ratio", "overload_s", "peukert_n", "capacity_factor",
+                                "capacity_spread"), TYPED),
+    ))  # fmt: skip
+    def test_supplies(self, data):
+        self.send("supplies/add/", data)
+
+    @QUIET
+    @given(st.fixed_dictionaries(
+        {"name": TYPED, "needed_hours": TYPED, "start": TYPED, "start_charge": TYPED},
+        optional=dict.fromkeys(("room_c", "floor", "supply"), TYPED),
+    ))  # fmt: skip
+    def test_plans(self, data):
+        self.send("plans/0/details/", data)
+
+    @QUIET
+    @given(TYPED, TYPED, st.booleans())
+    def test_uses(self, use, count, taken):
+        name = f"load{self.load.pk}"
+        data = {f"{name}-use": use, f"{name}-count": count}
+        if taken:
+            data[f"{name}-taken_in"] = "on"
+        self.send(f"plans/0/loads/{self.load.pk}/", data)
+
+    @QUIET
+    @given(TYPED, st.sampled_from(["Wh", "h", "°C", "share", "furlong", ""]))
+    def test_echo(self, text, unit):
+        self.client.force_login(self.user)
+        answer = self.client.get("/quantity/", {"text": text, "unit": unit})
+        self.assertEqual(answer.status_code, 200)

@@ -1,0 +1,124 @@
+"""Sentences: what a reading says, what the answer bar says, numbers in templates."""
+
+import unittest
+
+from django.test import SimpleTestCase
+
+from needle.decide.starting import will_it_start
+from needle.estimate import Estimate
+from needle.plan.plan import parse_plan
+from needle.plan.simulate import simulate
+from needle.supply.inverter import parse_inverter
+from web.answer.words import covers, odds, starts_sentence
+from web.common.templatetags import words
+from web.loads.models import Reading
+from web.loads.words import row_of
+
+N = "\u00a0"
+
+
+def says(kind, **data):
+    return row_of(Reading(type=kind, data=data))
+
+
+class ReadingWordsTest(SimpleTestCase):
+    def test_each_kind_in_one_line(self):
+        for kind, data, said in [
+            ("spot", {"watts": 92.4, "volts": 231.2, "pf": 0.62},
+             f"running: 92.4{N}W · 231.2{N}V · PF 0.62"),
+            ("start", {"amps": 5.9, "volts": 231, "instrument": "clamp"}, f"5.9{N}A · 231{N}V"),
+            ("energy", {"wh": 710, "hours": 21.5}, f"710{N}Wh in 21{N}h{N}30{N}min: mean 33.0{N}W"),
+            ("tally", {"edges": [["on", 0], ["off", 410], ["on", 1290]]},
+             f"1 whole cycle of 22{N}min: duty 0.32"),
+            ("task", {"wh": 1224, "minutes": 108, "pieces": 28, "runs": 2},
+             f"1.224{N}kWh in 1{N}h{N}48{N}min, 28 pieces over 2 tasks"),
+            ("charge-drop", {"supply_wh": 1020, "from": 1.0, "to": 0.91, "hours": 6},
+             f"100 → 91 % of 1.02{N}kWh in 6{N}h"),
+            ("label", {"horsepower": 0.5, "breaker_a": 16}, f"0.5{N}hp · 16 A breaker"),
+        ]:  # fmt: skip
+            with self.subTest(kind=kind):
+                self.assertEqual(says(kind, **data).says, said)
+
+    def test_a_coarse_counter_is_remarked(self):
+        self.assertIn("±12 %", says("energy", wh=40, hours=4).remark)
+        self.assertEqual(says("energy", wh=710, hours=21.5).remark, "")
+
+    def test_where_it_was_read(self):
+        row = says("energy", wh=710, hours=21.5, room_c=24, setting="eco", instrument="logger")
+        self.assertEqual(row.where, "eco, panel logger, room 24 °C")
+
+    def test_the_agreement_is_carried(self):
+        row = says("spot", watts=610, va=762, volts=231, amps=3.3, pf=0.7)
+        self.assertEqual(row.agreement.suspect, "pf")
+        self.assertEqual(row.remark, row.agreement.message)
+
+
+def outcome_of(loads, nominal_wh=5000, needed=10.0):
+    return simulate(
+        parse_plan({
+            "hours": 48, "needed_hours": needed,
+            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": nominal_wh},
+                       "inverter": {"continuous_w": 1000, "surge_va": 2000, "idle_w": 10,
+                                    "efficiency": 0.9}},
+            "loads": loads,
+        }),
+        60,
+    )  # fmt: skip
+
+
+class AnswerWordsTest(unittest.TestCase):
+    def test_odds_as_people_say_them(self):
+        said = {0.0: "almost no chance", 0.02: "under 1 in 10", 0.34: "3 in 10 odds",
+                0.97: "over 9 in 10", 1.0: "almost sure"}  # fmt: skip
+        for chance, text in said.items():
+            self.assertEqual(odds(chance), text)
+
+    def test_covered_unsure_and_not(self):
+        load = [{"name": "Lamp", "running_w": 150}]
+        self.assertEqual(covers(outcome_of(load, 5000)), "yes")
+        self.assertEqual(covers(outcome_of(load, 500)), "no")
+        just = 10 * (10 + 150 / 0.9) / 0.93 / 0.9
+        self.assertEqual(covers(outcome_of(load, just)), "unsure")
+
+    def test_starts_in_a_sentence(self):
+        base = {"name": "Lamp", "running_w": 100}
+        motor = {"name": "Motor", "running_w": 300, "start_s": 0.3}
+        for start_va, said in [
+            (900, "Every load starts."),
+            (2500, "Motor may not start: test it."),
+            (5000, "Motor trips the inverter"),
+        ]:
+            with self.subTest(start_va=start_va):
+                sentence = starts_sentence(outcome_of([base, {**motor, "start_va": start_va}]))
+                self.assertIn(said, sentence)
+
+    def test_a_trip_that_needs_everything_at_once_is_said_so(self):
+        loads = [
+            {"name": "One", "running_w": 600, "use": {"between": [["18:00", "19:00"]]}},
+            {"name": "Two", "running_w": 600, "duty": 0.02, "cycle_min": 600},
+        ]
+        self.assertRegex(starts_sentence(outcome_of(loads)), "trips it while|trips the inverter")
+
+
+class NumberTest(unittest.TestCase):
+    def test_values_and_ranges(self):
+        one = Estimate(33.02, 0.05, "A")
+        self.assertEqual(words.mid(one, "W"), f"33.0{N}W")
+        self.assertEqual(words.span(one, "W"), f"31\u201335{N}W")
+        self.assertEqual(words.span(Estimate(1363, 0.1, "B"), "VA"), f"1.2\u20131.5{N}kVA")
+        self.assertEqual(words.span(Estimate(5, 0.0, "A"), "W"), "")
+        self.assertEqual(words.mid(None, "W"), "–")
+        self.assertEqual(words.quantity(None, "W"), "–")
+        self.assertEqual(words.rated(3000.0, "W"), f"3{N}kW")
+        self.assertEqual(words.percent(0.516), f"52{N}%")
+        self.assertEqual(words.hours(None), "–")
+        self.assertEqual(words.plural(1, "load"), f"1{N}load")
+        self.assertEqual(words.plural(3, "load"), f"3{N}loads")
+
+    def test_grades_in_words(self):
+        self.assertEqual(words.grade_words("A"), "recorded long enough")
+        self.assertEqual(words.grade_words("?"), "")
+
+    def test_a_verdicts_margin_has_a_unit(self):
+        inverter = parse_inverter({"continuous_w": 1000, "surge_va": 2000})
+        self.assertEqual(will_it_start(900, 0.3, 100, 0, inverter).reason, f"1.10{N}kVA left")
