@@ -13,10 +13,14 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NoReturn
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from needle import quantity
 from needle.document import DocumentError
 from needle.measure.agreement import agree
+from needle.measure.analysis import analyse, as_reading
+from needle.measure.analysis import as_document as analysis_document
+from needle.measure.capture import read_capture
 from needle.measure.instruments import INSTRUMENTS, get
 from needle.plan.plan import parse_plan
 from needle.plan.report import as_document as plan_document
@@ -24,7 +28,7 @@ from needle.plan.simulate import simulate
 from needle.profile.profile import as_document as profile_document
 from needle.profile.profile import derive, parse_load
 
-MOST_BYTES = 20_000_000
+MOST_BYTES = 500_000_000
 
 
 class _Parser(argparse.ArgumentParser):
@@ -34,14 +38,20 @@ class _Parser(argparse.ArgumentParser):
         self.exit(2, f"needle: {message}\n")
 
 
-def _load(path: str) -> Any:
+def _bytes(path: str) -> bytes:
     try:
         file = Path(path)
         if file.stat().st_size > MOST_BYTES:
             raise DocumentError(path, f"larger than {MOST_BYTES // 1_000_000} MB")
-        return json.loads(file.read_text(encoding="utf-8-sig"))
-    except OSError as error:
-        raise DocumentError(path, f"cannot be read: {error.strerror}") from None
+        return file.read_bytes()
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else error
+        raise DocumentError(path, f"cannot be read: {why}") from None
+
+
+def _load(path: str) -> Any:
+    try:
+        return json.loads(_bytes(path).decode("utf-8-sig"))
     except UnicodeDecodeError:
         raise DocumentError(path, "is not UTF-8 text") from None
     except RecursionError:
@@ -67,7 +77,35 @@ def _agree(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _profile(args: argparse.Namespace) -> dict[str, Any]:
-    return profile_document(derive(parse_load(_load(args.file))))
+    data = _load(args.file)
+    if isinstance(data, dict) and isinstance(data.get("readings"), list):
+        data["readings"] = [
+            _with_capture(one, index, Path(args.file)) for index, one in enumerate(data["readings"])
+        ]
+    return profile_document(derive(parse_load(data)))
+
+
+def _with_capture(reading: Any, index: int, load: Path) -> Any:
+    """A reading that names a capture's file becomes what the capture says."""
+    if not isinstance(reading, dict) or "file" not in reading or reading.get("type") != "capture":
+        return reading
+    name = reading["file"]
+    if not isinstance(name, str):
+        raise DocumentError(f"readings[{index}].file", "must be a file's name")
+    capture = read_capture(_bytes(str(load.parent / name)))
+    rest = {key: value for key, value in reading.items() if key != "file"}
+    return {**rest, **as_reading(analyse(capture), capture.interval_s())}
+
+
+def _analyse(args: argparse.Namespace) -> dict[str, Any]:
+    zone = None
+    if args.zone:
+        try:
+            zone = ZoneInfo(args.zone)
+        except (ZoneInfoNotFoundError, ValueError):
+            raise DocumentError("--zone", f"“{args.zone[:40]}” is not a time zone") from None
+    capture = read_capture(_bytes(args.file), zone=zone)
+    return analysis_document(analyse(capture, args.volts))
 
 
 def _plan(args: argparse.Namespace) -> dict[str, Any]:
@@ -99,6 +137,11 @@ def _arguments() -> argparse.ArgumentParser:
     one = verbs.add_parser("profile", help="derive a load's profile from its readings")
     one.add_argument("file", metavar="LOAD.json")
     one.set_defaults(run=_profile)
+    one = verbs.add_parser("analyse", help="say what a capture shows")
+    one.add_argument("file", metavar="FILE.csv")
+    one.add_argument("--volts", type=float, help="stands in where only amps were logged")
+    one.add_argument("--zone", help="time zone of times without an offset, such as Europe/London")
+    one.set_defaults(run=_analyse)
     one = verbs.add_parser("plan", help="how long a supply runs the loads")
     one.add_argument("file", metavar="PLAN.json")
     one.add_argument("--draws", type=_whole(1, 20_000), default=400)

@@ -133,7 +133,33 @@ class ChargeDrop:
     context: Context = Context()
 
 
-Reading = Label | Spot | Start | EnergyRun | Tally | Task | ChargeDrop
+@dataclass(frozen=True)
+class Recorded:
+    """What a capture was found to say: see :class:`needle.measure.analysis.Analysis`.
+
+    ``rarer`` tells whether states beside the main cycle were seen (a defrost); ``interval_s`` is
+    the logger's.
+    """
+
+    pattern: str
+    covered_h: float
+    wh: float
+    idle_w: float | None = None
+    running_w: float | None = None
+    cycle_mean_w: float | None = None
+    duty: float | None = None
+    duty_spread: float | None = None
+    whole_cycles: int = 0
+    period_min: float | None = None
+    start_peak_w: float | None = None
+    power_factor: float | None = None
+    rarer: bool = False
+    interval_s: float = 1.0
+    context: Context = Context()
+
+
+Reading = Label | Spot | Start | EnergyRun | Tally | Task | ChargeDrop | Recorded
+PATTERNS = ("steady", "cycling", "modulating", "program")
 
 
 def _context(reader: Reader) -> Context:
@@ -265,6 +291,35 @@ def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
     return drop
 
 
+def _recorded(data: dict[str, Any], path: str) -> Recorded:
+    keys = (
+        "pattern", "covered_h", "wh", "idle_w", "running_w", "cycle_mean_w", "duty", "duty_spread",
+        "whole_cycles", "period_min", "start_peak_w", "power_factor", "rarer", "interval_s",
+    )  # fmt: skip
+    if "file" in data:
+        raise DocumentError(f"{path}.file", "a capture's file is read by the command that opens it")
+    reader = Reader(data, path, (*_COMMON, *keys))
+    if not isinstance(data.get("rarer", False), bool):
+        raise DocumentError(reader.at("rarer"), "must be true or false")
+    return Recorded(
+        pattern=reader.choice("pattern", PATTERNS),
+        covered_h=reader.need("covered_h", most=MOST_H, above=True),
+        wh=reader.need("wh", most=MOST_WH),
+        idle_w=reader.number("idle_w", most=MOST_W),
+        running_w=reader.number("running_w", most=MOST_W),
+        cycle_mean_w=reader.number("cycle_mean_w", most=MOST_W),
+        duty=reader.number("duty", most=1.0),
+        duty_spread=reader.number("duty_spread", most=2.0),
+        whole_cycles=int(reader.number("whole_cycles", most=1_000_000) or 0),
+        period_min=reader.number("period_min", most=MOST_H * 60, above=True),
+        start_peak_w=reader.number("start_peak_w", most=MOST_W * 10),
+        power_factor=reader.number("power_factor", most=1.0),
+        rarer=bool(data.get("rarer", False)),
+        interval_s=reader.number("interval_s", most=86_400, above=True) or 1.0,
+        context=_context(reader),
+    )
+
+
 #: Document type → its reader.
 TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
     "label": _label,
@@ -274,6 +329,7 @@ TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
     "tally": _tally,
     "task": _task,
     "charge-drop": _charge_drop,
+    "capture": _recorded,
 }
 
 
@@ -295,8 +351,6 @@ def parse(data: Any, path: str = "") -> Reading:
     if not isinstance(data, dict):
         raise DocumentError(path, "a reading must be an object with a type")
     kind = data.get("type")
-    if kind == "capture":
-        raise DocumentError(f"{path}.type", "captures are not yet understood by this version")
     if kind not in TYPES:
         Reader({"type": kind}, path, ("type",)).choice("type", TYPES)
     return TYPES[str(kind)](data, path)

@@ -41,6 +41,12 @@ class Cycles:
     period_min: float
     more_cycles: int
 
+    @classmethod
+    def of(cls, duty: Estimate, count: int, period_min: float) -> Cycles:
+        """Work out how many more cycles there must be."""
+        wanted = count * (duty.spread * Z90 / 0.05) ** 2
+        return cls(duty, count, period_min, max(0, math.ceil(wanted) - count))
+
 
 def count_error(wh: float, step_wh: float) -> float:
     """Relative limit of a counter's last digit: half a step over what it shows."""
@@ -70,13 +76,22 @@ def from_counter(runs: Sequence[EnergyRun], cycle_min: float | None) -> Estimate
     return replace(pooled, grade=grade)
 
 
+def stands_for(hours: float, cycles: float) -> float:
+    """How well a span stands for other days, as a relative spread.
+
+    4 % at 24 h or 6 whole cycles, growing as the root of what is missing up to 40 %, shrinking as
+    the root of more hours down to 2 %.
+    """
+    covered = max(hours / LONG_ENOUGH_H, min(1.0, cycles / ENOUGH_CYCLES))
+    spread = DEFAULT_SPREAD["A"] / math.sqrt(max(covered, 1e-6))
+    return min(DEFAULT_SPREAD["D"], max(_LEAST_SPREAD, spread))
+
+
 def _counter_mean(run: EnergyRun, cycle_min: float | None, grade: str) -> Estimate:
     cycles = 0.0 if cycle_min is None else run.hours * 60 / cycle_min
-    covered = max(run.hours / LONG_ENOUGH_H, min(1.0, cycles / ENOUGH_CYCLES))
-    stands_for = max(_LEAST_SPREAD, DEFAULT_SPREAD["A"] / math.sqrt(covered))
     meter = run.context.meter()
     digits = count_error(run.wh, run.step_wh) / math.sqrt(3)
-    spread = math.hypot(min(stands_for, DEFAULT_SPREAD["D"]), digits, meter.limit / math.sqrt(3))
+    spread = math.hypot(stands_for(run.hours, cycles), digits, meter.limit / math.sqrt(3))
     mean_w = run.wh / run.hours
     how = (
         f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on a {meter.name}: "
@@ -103,12 +118,11 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
         relative = math.sqrt(squares / (count - 1) / count) * count / on_s
         timing = STOPWATCH_S * math.sqrt(2 / 3) * math.sqrt(count) / on_s
         spread = max(_LEAST_SPREAD, math.hypot(relative, timing))
-    more = max(0, math.ceil(count * (spread * Z90 / 0.05) ** 2) - count)
     how = (
         f"{count} whole cycle{'s' if count > 1 else ''} tallied, "
         f"{hours_text(on_s / 3600)} on of {hours_text(all_s / 3600)}: duty {duty:.2f}"
     )
-    return Cycles(Estimate(duty, spread, "B", (how,), 1.0), count, all_s / count / 60, more)
+    return Cycles.of(Estimate(duty, spread, "B", (how,), 1.0), count, all_s / count / 60)
 
 
 def _whole_cycles(tally: Tally) -> list[tuple[float, float]]:

@@ -14,13 +14,14 @@ from needle.measure.readings import (
     EnergyRun,
     Label,
     Reading,
+    Recorded,
     Spot,
     Start,
     Tally,
     Task,
     parse,
 )
-from needle.profile import energy, states
+from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
@@ -132,10 +133,13 @@ def derive(record: LoadRecord) -> Profile:
     setting = states.chosen_setting(record.readings, record.setting)
     here = states.in_setting(record.readings, setting)
     found, notices = states.find_states(_all(record.readings, Spot), kind, record.mains_v)
+    found = recorded.merged(found, recorded.states_of(_all(record.readings, Recorded)))
     mine = [one for one in found if one.setting in ("", setting)]
     running_state = _running(mine, setting)
     resting_state = next((one for one in mine if one.name in states.RESTING), None)
-    cycles = energy.from_tallies(_all(here, Tally))
+    captures = _all(here, Recorded)
+    tallied = energy.from_tallies(_all(here, Tally))
+    cycles = recorded.cycles_of(captures) or tallied
     runs, tasks = _all(here, EnergyRun), _all(here, Task)
     task_wh, piece_wh, task_w = energy.per_task(tasks)
     by_task = bool(tasks) and not runs
@@ -144,10 +148,12 @@ def derive(record: LoadRecord) -> Profile:
     from_label = states.running_from_label(_all(here, Label), kind, record.mains_v)
     rest_w = resting_state.watts.value if resting_state else 0.0
     means, dropped = _mean_candidates(
-        kind, runs, _all(here, ChargeDrop), _all(here, Label), cycles, running or from_label,
-        rest_w, task_w, measured=running is not None,
+        kind, runs, _all(here, ChargeDrop), _all(here, Label), cycles, tallied,
+        running or from_label, rest_w, task_w, measured=running is not None,
     )  # fmt: skip
     notices += dropped
+    if (logged := recorded.mean_of(captures)) is not None:
+        means.append(logged)
     if running is None:
         running = _running_without_spot(kind, from_label, means)
     mean, checks = _settle_mean(means, kind, running, rest_w)
@@ -160,7 +166,7 @@ def derive(record: LoadRecord) -> Profile:
     if factor is None:
         factor = replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0)
     running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
-    starts = _all(here, Start)
+    starts = _all(here, Start) + recorded.starts_of(captures)
     start, start_notices = start_va(starts, running_va, kind, factor.value, record.mains_v)
     notices += start_notices
     if setting and any(one.context.setting not in ("", setting) for one in record.readings):
@@ -221,6 +227,7 @@ def _mean_candidates(
     drops: Sequence[ChargeDrop],
     labels: Sequence[Label],
     cycles: energy.Cycles | None,
+    tallied: energy.Cycles | None,
     running: Estimate | None,
     rest_w: float,
     task_w: Estimate | None,
@@ -231,11 +238,11 @@ def _mean_candidates(
     found = [energy.from_counter(runs, cycles.period_min if cycles else None)]
     if any(run.wh == 0 for run in runs):
         notices.append("A counter shows no energy yet: let it run until its last digit moves.")
-    if cycles is not None and running is not None:
-        mean_w = rest_w + cycles.duty.value * max(0.0, running.value - rest_w)
-        spread = (running.spread**2 + cycles.duty.spread**2) ** 0.5
-        grade = worst((running.grade, cycles.duty.grade)) if measured else "C"
-        found.append(Estimate(mean_w, spread, grade, running.how + cycles.duty.how))
+    if tallied is not None and running is not None:
+        mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
+        spread = (running.spread**2 + tallied.duty.spread**2) ** 0.5
+        grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
+        found.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
     for drop in drops:
         implied = energy.from_charge_drop(drop)
         found.append(implied)
@@ -334,7 +341,8 @@ def _measured_room(readings: Sequence[Reading]) -> float | None:
     rooms = sorted(
         one.context.room_c
         for one in readings
-        if isinstance(one, EnergyRun | Tally | ChargeDrop) and one.context.room_c is not None
+        if isinstance(one, EnergyRun | Tally | ChargeDrop | Recorded)
+        and one.context.room_c is not None
     )
     return sum(rooms) / len(rooms) if rooms else None
 

@@ -43,7 +43,10 @@ BAD = [
     ({"type": "tally", "edges": [["on", 0], ["off"], ["on", 9]]}, '["on", seconds]'),
     ({"type": "tally", "edges": 5}, "must be a list"),
     ({"type": "charge-drop", "supply_wh": 1, "from": 0.5, "to": 0.9, "hours": 1}, "not below"),
-    ({"type": "capture", "file": "box.csv"}, "not yet"),
+    ({"type": "capture", "file": "box.csv"}, "read by the command"),
+    ({"type": "capture", "pattern": "odd", "covered_h": 1, "wh": 1}, "one of steady"),
+    ({"type": "capture", "pattern": "steady", "covered_h": 0, "wh": 1}, "too small"),
+    ({"type": "capture", "pattern": "steady", "covered_h": 1, "wh": 1, "rarer": 3}, "true or"),
 ]
 
 

@@ -9,6 +9,7 @@ from needle.measure.readings import (
     ChargeDrop,
     EnergyRun,
     Label,
+    Recorded,
     Spot,
     Start,
     Tally,
@@ -76,7 +77,17 @@ def _says(core: CoreReading) -> str:
             f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "
             f"in {hours_text(core.hours, exact=True)}"
         )
+    if isinstance(core, Recorded):
+        return _recorded(core)
     return _label(core)
+
+
+def _recorded(core: Recorded) -> str:
+    said = f"{hours_text(core.covered_h, exact=True)}, {core.pattern}: "
+    said += f"mean {with_unit(core.wh / core.covered_h, 'W')}"
+    if core.duty is not None and core.whole_cycles:
+        said += f", duty {core.duty:.2f} over {core.whole_cycles} cycles"
+    return said
 
 
 def _task(core: Task) -> str:

@@ -1,0 +1,393 @@
+"""What a capture says: pattern, states, cycles with their duty, starts, energy, power factor."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.estimate import DEFAULT_SPREAD, Estimate
+from needle.measure.capture import Capture
+from needle.measure.levels import STEADY_SHARE, Levels, Segments, Series, find_levels, series_of
+
+#: A start's peak is looked for within so many seconds of its edge.
+PEAK_WITHIN_S = 5.0
+#: Cycling repeats itself for at least this share of its active time.
+_REGULAR = 0.6
+_LEAST_ROWS = 3
+
+
+@dataclass(frozen=True)
+class Start:
+    """One start: its edge in s, the highest sample within 5 s in W, seconds until it is settled."""
+
+    time_s: float
+    peak_w: float
+    settle_s: float
+
+
+@dataclass(frozen=True)
+class StateFound:
+    """One level: name, median W, share of covered time, seconds, Wh."""
+
+    name: str
+    watts: float
+    share: float
+    seconds: float
+    wh: float
+
+
+@dataclass(frozen=True)
+class Analysis:
+    """What a capture says. None where a figure makes no sense for the pattern.
+
+    Attributes
+    ----------
+    samples, gaps, cycles, starts : int
+        Rows used, holes, on-runs wholly inside, starts seen.
+    duration_s, covered_s : float
+        First to last row; without the gaps. s.
+    energy_wh, mean_w : float
+        Over covered time.
+    pattern : str
+        ``"steady"``, ``"cycling"``, ``"modulating"`` or ``"program"``.
+    idle_w, running_w, start_peak_w : float or None
+        Of the main cycle, W.
+    cycle_mean_w : float or None
+        Mean W over whole cycles, free of those cut off at the ends.
+    duty : Estimate or None
+        Over whole cycles.
+    period_s : float or None
+        Mean whole cycle, s.
+    whole_cycles : int
+        Cycles from one start to the next without a gap or a rarer state.
+    power_factor : float or None
+        Energy-weighted.
+    states : tuple of StateFound
+    segments : Segments
+    start_events : tuple of Start
+    notices : tuple of str
+    """
+
+    samples: int
+    duration_s: float
+    covered_s: float
+    gaps: int
+    energy_wh: float
+    mean_w: float
+    pattern: str
+    idle_w: float | None
+    running_w: float | None
+    cycle_mean_w: float | None
+    duty: Estimate | None
+    period_s: float | None
+    cycles: int
+    whole_cycles: int
+    starts: int
+    start_peak_w: float | None
+    power_factor: float | None
+    states: tuple[StateFound, ...]
+    segments: Segments
+    start_events: tuple[Start, ...]
+    notices: tuple[str, ...]
+
+
+def analyse(capture: Capture, volts: float | None = None) -> Analysis:
+    """Analyse a capture.
+
+    Parameters
+    ----------
+    capture : Capture
+    volts : float or None
+        Stands in where only amps were logged.
+
+    Raises
+    ------
+    DocumentError
+        Fewer than three rows with power.
+    """
+    watts, how = capture.watts(volts)
+    if int(np.isfinite(watts).sum()) < _LEAST_ROWS:
+        raise DocumentError("file", "has fewer than three rows with power")
+    series = series_of(capture.time_s, watts)
+    levels = find_levels(series)
+    notices = list(capture.notices)
+    if how != "watts as logged":
+        notices.append(f"Power is {how}.")
+    if gaps := int(series.gap_after.sum()):
+        missing = series.time_s[-1] - series.time_s[0] - series.covered_s
+        notices.append(f"{gaps} gaps of {missing:.0f} s together are not counted.")
+    shape = _shape(levels, series)
+    main = _main_cycle(levels, series, shape, notices)
+    energy = series.energy_wh()
+    covered = series.covered_s
+    return Analysis(
+        samples=len(series.watts),
+        duration_s=float(series.time_s[-1] - series.time_s[0]),
+        covered_s=covered,
+        gaps=gaps,
+        energy_wh=energy,
+        mean_w=energy * 3600 / covered if covered else float(np.mean(series.watts)),
+        pattern=shape.pattern,
+        power_factor=_power_factor(capture, volts, energy),
+        states=_states(levels, shape, series),
+        segments=levels.segments,
+        notices=tuple(notices),
+        **main,
+    )
+
+
+@dataclass(frozen=True)
+class _Shape:
+    """The pattern, and which levels are resting and running (None where there is no such)."""
+
+    pattern: str
+    rest: int | None
+    main: int | None
+
+
+def _shape(levels: Levels, series: Series) -> _Shape:
+    if len(levels.watts) < 2:
+        low, high = np.quantile(series.watts, [0.02, 0.98])
+        wide = high - low > max(2.5 * STEADY_SHARE * max(high, 1e-9), 8 * series.noise_w)
+        return _Shape("modulating" if wide or not levels.holds else "steady", None, None)
+    if not levels.holds:
+        return _Shape("modulating", None, None)
+    segments = levels.segments
+    runs = np.bincount(segments.label, minlength=len(levels.watts))
+    above = np.arange(1, len(levels.watts))
+    main = int(max(above, key=lambda one: (runs[one], levels.seconds[one])))
+    starts = segments.start_s[segments.label == main]
+    ends = segments.end_s[segments.label == main]
+    if len(starts) < 2:
+        several = len(above) > 1
+        return _Shape("program" if several else "cycling", 0, main)
+    periods = np.diff(starts)
+    usual = _weighted_median(periods)
+    regular = periods[(periods > usual / 2) & (periods < usual * 2)].sum() + (ends - starts)[-1]
+    active = segments.end_s[segments.label > 0][-1] - segments.start_s[segments.label > 0][0]
+    return _Shape("cycling" if regular >= _REGULAR * active else "program", 0, main)
+
+
+def _weighted_median(values: np.ndarray) -> float:
+    """The value at half of the total: long periods count by their length."""
+    order = np.sort(values)
+    return float(order[np.searchsorted(np.cumsum(order), order.sum() / 2)])
+
+
+def _main_cycle(
+    levels: Levels, series: Series, shape: _Shape, notices: list[str]
+) -> dict[str, Any]:
+    """Idle, running, duty, cycles and starts of the main cycle."""
+    none: dict[str, Any] = {
+        "idle_w": None, "running_w": None, "cycle_mean_w": None, "duty": None,
+        "period_s": None, "cycles": 0, "whole_cycles": 0, "starts": 0, "start_peak_w": None,
+        "start_events": (),
+    }  # fmt: skip
+    if shape.pattern in ("steady", "modulating"):
+        mean = series.energy_wh() * 3600 / series.covered_s
+        return {**none, "running_w": mean, "duty": Estimate(1.0, 0.0, "A", ("never rests",), 1.0)}
+    assert shape.main is not None
+    segments = levels.segments
+    events = _starts(segments, series, shape)
+    found = {
+        **none,
+        "idle_w": float(levels.watts[0]),
+        "starts": len(events),
+        "start_events": events,
+        "start_peak_w": float(np.median([one.peak_w for one in events])) if events else None,
+    }
+    if shape.pattern == "program":
+        return found
+    found["running_w"] = float(levels.watts[shape.main])
+    found["cycles"] = _inside(segments, shape.main)
+    return found | _duty(segments, shape.main, series, notices, found["cycles"])
+
+
+def _inside(segments: Segments, main: int) -> int:
+    """On-runs that begin and end inside the capture."""
+    mine = segments.label == main
+    begins = segments.joined
+    ends = np.append(segments.joined[1:], False)
+    return int((mine & begins & ends).sum())
+
+
+def _duty(
+    segments: Segments, main: int, series: Series, notices: list[str], cycles: int
+) -> dict[str, Any]:
+    """Duty over whole cycles: from one start to the next, without gaps or rarer states.
+
+    Ratio estimator with its standard error (W. G. Cochran, "Sampling Techniques", eq. 2.46).
+    """
+    label, seconds = segments.label, segments.seconds
+    rest_before = np.concatenate(([False], label[:-1] == 0))
+    starts = np.flatnonzero((label == main) & segments.joined & rest_before)
+    on_time = np.concatenate(([0.0], np.cumsum(np.where(label == main, seconds, 0.0))))
+    rare = np.concatenate(([0], np.cumsum((label != main) & (label != 0))))
+    gaps = np.concatenate(([0], np.cumsum(~segments.joined)))
+    first, last = starts[:-1], starts[1:]
+    whole = (rare[last] == rare[first]) & (gaps[last + 1] == gaps[first + 1])
+    on = (on_time[last] - on_time[first])[whole]
+    period = (segments.start_s[last] - segments.start_s[first])[whole]
+    if len(first) > whole.sum():
+        notices.append(
+            f"{len(first) - int(whole.sum())} cycles with a gap or a rarer state in them do not "
+            "count for the duty."
+        )
+    if not len(period):
+        if not cycles:
+            return {}
+        share = float(on_time[-1]) / series.covered_s
+        how = ("one block in the capture: its share of the time",)
+        return {"duty": Estimate(min(1.0, share), DEFAULT_SPREAD["D"], "D", how, 1.0)}
+    count, duty = len(period), float(on.sum() / period.sum())
+    spread = DEFAULT_SPREAD["B"]
+    if count >= 3:
+        squares = float(((on - duty * period) ** 2).sum())
+        spread = math.sqrt(squares / (count - 1) / count) * count / float(on.sum())
+        edges = series.interval_s / math.sqrt(6) * math.sqrt(count) / float(on.sum())
+        spread = max(0.005, math.hypot(spread, edges))
+    grade = "A" if count >= 6 else "B"
+    how = (f"{count} whole cycles recorded",)
+    wh = np.concatenate(([0.0], np.cumsum(segments.watts * seconds))) / 3600
+    return {
+        "cycle_mean_w": float((wh[last] - wh[first])[whole].sum() * 3600 / period.sum()),
+        "duty": Estimate(duty, spread, grade, how, 1.0),
+        "period_s": float(period.mean()),
+        "whole_cycles": count,
+    }
+
+
+def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[Start, ...]:
+    """Starts from rest; loops over starts, not samples."""
+    label = segments.label
+    wanted = label > 0 if shape.pattern == "program" else label == shape.main
+    from_rest = np.concatenate(([False], label[:-1] == 0)) & segments.joined
+    found = []
+    for one in np.flatnonzero(wanted & from_rest):
+        edge = float(segments.start_s[one])
+        # The edge lies between two rows; a spike may sit on the row before the level is reached.
+        first = max(0, int(segments.first[one]) - 1)
+        stop = int(np.searchsorted(series.time_s, edge + PEAK_WITHIN_S, side="right"))
+        stop = max(stop, int(segments.first[one]) + 1)
+        peak = float(series.watts[first:stop].max())
+        found.append(Start(edge, peak, _settling(series, segments, int(one), edge)))
+    return tuple(found)
+
+
+def _settling(series: Series, segments: Segments, one: int, edge: float) -> float:
+    """Seconds from the edge until the power stays within 5 % of what the run settles on."""
+    first, last = int(segments.first[one]), int(segments.last[one])
+    power = series.watts[first : last + 1]
+    half = power[len(power) // 2 :]
+    level = float(np.median(half))
+    off = np.abs(power - level) > max(0.05 * level, 3 * series.noise_w)
+    early = np.flatnonzero(off[: max(1, (4 * len(power)) // 5)])
+    if not early.size:
+        return 0.0
+    return float(max(0.0, series.time_s[first + int(early[-1])] - edge))
+
+
+def _states(levels: Levels, shape: _Shape, series: Series) -> tuple[StateFound, ...]:
+    total = levels.seconds.sum() or 1.0
+    wh = np.bincount(
+        levels.segments.label,
+        weights=levels.segments.watts * levels.segments.seconds / 3600,
+        minlength=len(levels.watts),
+    )
+    return tuple(
+        StateFound(
+            _name(index, levels, shape), float(levels.watts[index]),
+            float(levels.seconds[index] / total), float(levels.seconds[index]), float(wh[index]),
+        )
+        for index in range(len(levels.watts))
+    )  # fmt: skip
+
+
+def _name(index: int, levels: Levels, shape: _Shape) -> str:
+    if shape.rest is None:
+        return "running" if len(levels.watts) == 1 else f"level {index + 1}"
+    if index == shape.rest:
+        return "resting"
+    if shape.pattern == "program":
+        return f"step {index}"
+    if index == shape.main:
+        return "running"
+    assert shape.main is not None
+    return f"rarer, {'above' if index > shape.main else 'below'} running {index}"
+
+
+def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> float | None:
+    """Energy over volt-ampere-hours, both over rows where both were read."""
+    va, _ = capture.volt_amperes(volts)
+    watts = capture.columns.get("watts")
+    if va is None or watts is None:
+        factor = capture.columns.get("pf")
+        if factor is None or watts is None:
+            return None
+        with np.errstate(divide="ignore", invalid="ignore"):
+            va = np.where(factor > 0.01, watts / factor, np.nan)
+    both = np.isfinite(va) & np.isfinite(watts) & (watts > 0)
+    total = float(va[both].sum())
+    return min(1.0, float(watts[both].sum()) / total) if total > 0 and energy_wh > 0 else None
+
+
+def as_document(found: Analysis) -> dict[str, Any]:
+    """The analysis as ``needle analyse`` prints it."""
+    segments = found.segments
+    return {
+        "samples": found.samples,
+        "duration_s": found.duration_s,
+        "covered_s": found.covered_s,
+        "gaps": found.gaps,
+        "energy_wh": found.energy_wh,
+        "mean_w": found.mean_w,
+        "pattern": found.pattern,
+        "idle_w": found.idle_w,
+        "running_w": found.running_w,
+        "duty": None if found.duty is None else found.duty.as_range(),
+        "cycles": found.cycles,
+        "starts": found.starts,
+        "start_peak_w": found.start_peak_w,
+        "power_factor": found.power_factor,
+        "states": [
+            {"name": one.name, "watts": one.watts, "share": one.share, "seconds": one.seconds,
+             "wh": one.wh}
+            for one in found.states
+        ],
+        "segments": [
+            {"start_s": float(a), "end_s": float(b), "watts": float(w)}
+            for a, b, w in zip(segments.start_s, segments.end_s, segments.watts, strict=True)
+        ],
+        "start_events": [
+            {"time_s": one.time_s, "peak_w": one.peak_w, "settle_s": one.settle_s}
+            for one in found.start_events
+        ],
+        "notices": list(found.notices),
+    }  # fmt: skip
+
+
+def as_reading(found: Analysis, interval_s: float) -> dict[str, Any]:
+    """The analysis as a reading's document, for the evidence of a load."""
+    duty = found.duty if found.pattern == "cycling" else None
+    summary = {
+        "type": "capture",
+        "pattern": found.pattern,
+        "covered_h": found.covered_s / 3600,
+        "wh": max(0.0, found.energy_wh),
+        "idle_w": None if found.idle_w is None else max(0.0, found.idle_w),
+        "running_w": None if found.running_w is None else max(0.0, found.running_w),
+        "cycle_mean_w": None if found.cycle_mean_w is None else max(0.0, found.cycle_mean_w),
+        "duty": None if duty is None else duty.value,
+        "duty_spread": None if duty is None else duty.spread,
+        "whole_cycles": found.whole_cycles,
+        "period_min": None if found.period_s is None else found.period_s / 60,
+        "start_peak_w": found.start_peak_w,
+        "power_factor": found.power_factor,
+        "rarer": any(one.name.startswith("rarer") for one in found.states),
+        "interval_s": interval_s,
+    }
+    return {key: value for key, value in summary.items() if value is not None}

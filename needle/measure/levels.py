@@ -1,0 +1,247 @@
+"""The levels that a load settles on, and the segments between its changes of level.
+
+Levels are the modes of the time-weighted histogram of log power: a level may drift and be noisy,
+yet what is spent in between stays rare. No loop runs over samples.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from scipy.ndimage import gaussian_filter1d, median_filter
+from scipy.signal import find_peaks
+
+from needle.measure.capture import GAP_INTERVALS
+
+#: Bin width of log(1 + W), about 3 %.
+_BIN = 0.03
+_BLUR_BINS = 1.6
+#: A mode with less than this share of the time is passing, not a level…
+_LEAST_SHARE = 0.002
+#: … and one that holds less than this many seconds as well.
+_LEAST_S = 15.0
+#: Two modes are one level unless the valley between them is below this share of the lower one.
+_VALLEY = 0.5
+#: Power that stays within this share of itself is one level.
+STEADY_SHARE = 0.15
+#: A level holds if so much of its time is within a fifth of its median.
+_HOLDS = 0.7
+#: Shorter stays than this many seconds are no segment of their own.
+_LEAST_DWELL_S = 4.0
+
+
+@dataclass(frozen=True)
+class Series:
+    """A capture's power, ready to be analysed.
+
+    Attributes
+    ----------
+    time_s, watts : ndarray
+        Rows with a readable power.
+    weight_s : ndarray
+        Covered seconds that each row stands for.
+    gap_after : ndarray of bool
+        Whether a gap follows the row.
+    interval_s : float
+        Median interval.
+    noise_w : float
+        Standard deviation of one row about its level.
+    """
+
+    time_s: np.ndarray
+    watts: np.ndarray
+    weight_s: np.ndarray
+    gap_after: np.ndarray
+    interval_s: float
+    noise_w: float
+
+    @property
+    def covered_s(self) -> float:
+        return float(np.sum(np.diff(self.time_s)[~self.gap_after[:-1]]))
+
+    def energy_wh(self, power: np.ndarray | None = None) -> float:
+        """Wh over covered time by the trapezoid rule; never across a gap."""
+        values = self.watts if power is None else power
+        spans = np.where(self.gap_after[:-1], 0.0, np.diff(self.time_s))
+        return float(np.sum((values[:-1] + values[1:]) * spans)) / 7200.0
+
+
+def series_of(time_s: np.ndarray, watts: np.ndarray) -> Series:
+    """Leave out rows without power, find gaps and what each row stands for."""
+    usable = np.isfinite(watts)
+    time_s, watts = time_s[usable], watts[usable]
+    spans = np.diff(time_s)
+    interval = float(np.median(spans))
+    gap = spans > GAP_INTERVALS * interval
+    covered = np.where(gap, 0.0, spans)
+    weight = np.zeros(len(time_s))
+    weight[:-1] += covered / 2
+    weight[1:] += covered / 2
+    noise = 1.4826 * float(np.median(np.abs(np.diff(watts)))) / np.sqrt(2)
+    return Series(time_s, watts, weight, np.append(gap, False), interval, max(noise, 0.05))
+
+
+@dataclass(frozen=True)
+class Segments:
+    """Stays on one level: arrays of one length.
+
+    Attributes
+    ----------
+    first, last : ndarray of int
+        Rows, both inclusive.
+    start_s, end_s : ndarray
+        Half way to the rows before and after, where no gap is.
+    label : ndarray of int
+        Level, 0 is the lowest.
+    watts : ndarray
+        Mean W.
+    joined : ndarray of bool
+        Whether it follows the one before without a gap.
+    """
+
+    first: np.ndarray
+    last: np.ndarray
+    start_s: np.ndarray
+    end_s: np.ndarray
+    label: np.ndarray
+    watts: np.ndarray
+    joined: np.ndarray
+
+    @property
+    def seconds(self) -> np.ndarray:
+        return self.end_s - self.start_s
+
+
+@dataclass(frozen=True)
+class Levels:
+    """What the power settles on.
+
+    Attributes
+    ----------
+    watts : ndarray
+        Median W of each level, rising.
+    seconds : ndarray
+        Covered time on each.
+    holds : bool
+        Whether the power stays near its levels; False for one that wanders.
+    segments : Segments
+    """
+
+    watts: np.ndarray
+    seconds: np.ndarray
+    holds: bool
+    segments: Segments
+
+
+def find_levels(series: Series) -> Levels:
+    """Split a series into levels and segments."""
+    smooth = median_filter(series.watts, size=_odd(5, len(series.watts)), mode="nearest")
+    bounds = _bounds(smooth, series)
+    label = np.searchsorted(bounds, np.log1p(np.maximum(smooth, 0.0))).astype(np.int32)
+    label = _settled(label, series)
+    used = np.unique(label)
+    label = np.searchsorted(used, label).astype(np.int32)
+    count = len(used)
+    watts = np.array([np.median(smooth[label == one]) for one in range(count)])
+    seconds = np.bincount(label, weights=series.weight_s, minlength=count)
+    return Levels(watts, seconds, _holds(smooth, label, watts, series), _segments(label, series))
+
+
+def _odd(size: int, most: int) -> int:
+    return min(size, most if most % 2 else most - 1) or 1
+
+
+def _bounds(smooth: np.ndarray, series: Series) -> np.ndarray:
+    """Log power at which one level ends and the next begins; empty for a single level."""
+    low, high = np.quantile(smooth, [0.002, 0.998])
+    if high - low < max(STEADY_SHARE * high, 6 * series.noise_w, 1.0):
+        return np.zeros(0)
+    place = np.log1p(np.maximum(smooth, 0.0))
+    # Bins no finer than the noise: a quiet low level must not fall apart.
+    index = (place / _BIN).astype(np.int64)
+    count = int(index.max()) + 8
+    time = np.bincount(index, weights=series.weight_s, minlength=count)
+    blurred = gaussian_filter1d(_blur_low(time, series.noise_w), _BLUR_BINS, mode="constant")
+    peaks, _ = find_peaks(np.concatenate(([0.0], blurred, [0.0])))
+    peaks = peaks - 1
+    return _valleys(blurred, time, peaks)
+
+
+def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
+    """Below a few noises a bin is finer than a reading: spread the time as a reading is."""
+    edge = int(np.log1p(6 * noise_w) / _BIN)
+    if edge < 3:
+        return time
+    low = gaussian_filter1d(time[: edge + 1], max(1.0, edge / 4), mode="nearest")
+    return np.concatenate((low, time[edge + 1 :]))
+
+
+def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.ndarray:
+    """Bounds between modes that are levels; loops over modes, of which there are a few dozen."""
+    total = time.sum()
+    modes = [int(one) for one in peaks if blurred[one] > 0]
+    while len(modes) > 1:
+        cuts = [left + int(np.argmin(blurred[left : right + 1])) for left, right in pairwise(modes)]
+        depth = [
+            blurred[cut] / min(blurred[modes[i]], blurred[modes[i + 1]])
+            for i, cut in enumerate(cuts)
+        ]
+        edges = [0, *cuts, len(time)]
+        held = [time[edges[i] : edges[i + 1]].sum() for i in range(len(modes))]
+        weak = [
+            i for i, seconds in enumerate(held)
+            if seconds < _LEAST_SHARE * total or seconds < _LEAST_S
+        ]  # fmt: skip
+        if weak:
+            modes.pop(min(weak, key=lambda i: held[i]))
+        elif max(depth) > _VALLEY:
+            shallow = int(np.argmax(depth))
+            modes.pop(min((shallow, shallow + 1), key=lambda i: blurred[modes[i]]))
+        else:
+            return (np.array(cuts) + 0.5) * _BIN
+    return np.zeros(0)
+
+
+def _settled(label: np.ndarray, series: Series) -> np.ndarray:
+    """Take out stays too short to be a segment: they belong to the stay before them."""
+    width = int(np.clip(round(8.0 / series.interval_s), 1, 9)) | 1
+    if width > 1 and len(label) > width:
+        label = median_filter(label, size=width, mode="nearest")
+    new = np.flatnonzero(np.diff(label, prepend=label[0] - 1))
+    ends = np.append(new[1:], len(label))
+    times = np.append(series.time_s, series.time_s[-1] + series.interval_s)
+    short = times[ends] - times[new] < min(_LEAST_DWELL_S, 2.5 * series.interval_s)
+    short[0] = False
+    keeper = np.maximum.accumulate(np.where(short, 0, np.arange(len(new))))
+    return np.repeat(label[new][keeper], ends - new)
+
+
+def _holds(smooth: np.ndarray, label: np.ndarray, watts: np.ndarray, series: Series) -> bool:
+    """Whether every level of weight stays near its own median for most of its time."""
+    level = watts[label]
+    near = np.abs(smooth - level) <= np.maximum(0.2 * level, np.maximum(4 * series.noise_w, 1.5))
+    time = np.bincount(label, weights=series.weight_s)
+    inside = np.bincount(label, weights=series.weight_s * near)
+    energy = time * np.maximum(watts, 0.1)
+    heavy = energy > 0.1 * energy.sum()
+    return bool((inside[heavy] >= _HOLDS * time[heavy]).all())
+
+
+def _segments(label: np.ndarray, series: Series) -> Segments:
+    change = np.diff(label) != 0
+    gap = series.gap_after[:-1]
+    cuts = np.flatnonzero(change | gap) + 1
+    first = np.concatenate(([0], cuts))
+    last = np.append(cuts - 1, len(label) - 1)
+    middle = (series.time_s[cuts - 1] + series.time_s[cuts]) / 2
+    across = gap[cuts - 1]
+    start = np.concatenate(([series.time_s[0]], np.where(across, series.time_s[cuts], middle)))
+    end = np.append(np.where(across, series.time_s[cuts - 1], middle), series.time_s[-1])
+    weights = np.add.reduceat(series.weight_s, first)
+    sums = np.add.reduceat(series.weight_s * series.watts, first)
+    watts = np.divide(sums, weights, out=series.watts[first].copy(), where=weights > 0)
+    return Segments(
+        first, last, start, end, label[first], watts, np.concatenate(([False], ~across))
+    )

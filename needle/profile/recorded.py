@@ -1,0 +1,95 @@
+"""What captures add to a profile: the same figures as other readings give, better proven."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from needle.estimate import DEFAULT_SPREAD, Estimate, pool
+from needle.measure.readings import Recorded, Start
+from needle.profile.energy import ENOUGH_CYCLES, LONG_ENOUGH_H, Cycles, stands_for
+from needle.profile.states import State
+from needle.quantity import hours_text, with_unit
+
+#: A load that does not cycle is known after so many hours.
+_STEADY_ENOUGH_H = 2.0
+
+
+def grade_of(one: Recorded) -> str:
+    """A for six whole cycles, a day, or two hours of a steady load; else B."""
+    long = one.covered_h >= (_STEADY_ENOUGH_H if one.pattern == "steady" else LONG_ENOUGH_H)
+    return "A" if long or one.whole_cycles >= ENOUGH_CYCLES else "B"
+
+
+def mean_of(captures: Sequence[Recorded]) -> Estimate | None:
+    """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
+    found = []
+    for one in captures:
+        if one.pattern == "program":
+            continue
+        over_all = one.wh / one.covered_h
+        use_cycles = one.cycle_mean_w is not None and not one.rarer
+        mean_w = one.cycle_mean_w if use_cycles and one.cycle_mean_w is not None else over_all
+        hours = one.covered_h * (12 if one.pattern == "steady" else 1)
+        spread = math.hypot(
+            stands_for(hours, one.whole_cycles), one.context.meter().limit / math.sqrt(3)
+        )
+        span = hours_text(one.covered_h, exact=True)
+        cycles = f", {one.whole_cycles} whole cycles" if one.whole_cycles else ""
+        how = f"capture of {span}{cycles}: mean {with_unit(mean_w, 'W')}"
+        found.append(Estimate(mean_w, spread, grade_of(one), (how,)))
+    if not found:
+        return None
+    best = min(one.grade for one in found)
+    return pool([one for one in found if one.grade == best], 0.02)
+
+
+def states_of(captures: Sequence[Recorded]) -> list[State]:
+    """Resting and running states that captures settled on."""
+    found = []
+    for one in captures:
+        grade = grade_of(one)
+        spread = math.hypot(DEFAULT_SPREAD["A"] / 2, one.context.meter().limit / math.sqrt(3))
+        if grade != "A":
+            spread = math.hypot(spread, 0.05)
+        factor = None
+        if one.power_factor is not None:
+            words = (f"PF {one.power_factor:.2f} recorded",)
+            factor = Estimate(one.power_factor, 0.02, grade, words, 1.0)
+        for name, watts in (("running", one.running_w), ("resting", one.idle_w)):
+            if watts is not None:
+                how = (f"{with_unit(watts, 'W')} recorded",)
+                state = State(name, one.context.setting, Estimate(watts, spread, grade, how),
+                              factor if name == "running" else None)  # fmt: skip
+                found.append(state)
+    return found
+
+
+def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
+    """One state for each name and setting: the better proven, then the narrower one."""
+    best: dict[tuple[str, str], State] = {}
+    for one in sorted(
+        (*read, *recorded), key=lambda one: (one.watts.grade, one.watts.spread, one.watts.value)
+    ):
+        best.setdefault((one.setting, one.name), one)
+    return sorted(best.values(), key=lambda one: (one.setting, one.watts.value, one.name))
+
+
+def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
+    """The cycles of the capture that saw most of them."""
+    seen = [one for one in captures if one.duty is not None and one.whole_cycles and one.period_min]
+    if not seen:
+        return None
+    best = max(seen, key=lambda one: (one.whole_cycles, one.covered_h))
+    assert best.duty is not None and best.period_min is not None
+    spread = DEFAULT_SPREAD["B"] if best.duty_spread is None else best.duty_spread
+    how = (f"{best.whole_cycles} whole cycles recorded: duty {best.duty:.2f}",)
+    duty = Estimate(best.duty, spread, grade_of(best), how, 1.0)
+    return Cycles.of(duty, best.whole_cycles, best.period_min)
+
+
+def starts_of(captures: Sequence[Recorded]) -> list[Start]:
+    """Logged peaks as starts; a logger is blind to what is shorter than its interval."""
+    return [
+        Start(watts=one.start_peak_w, context=one.context) for one in captures if one.start_peak_w
+    ]

@@ -1,0 +1,192 @@
+"""Reading captures, however a logger wrote them."""
+
+import unittest
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from needle.document import DocumentError
+from needle.measure.capture import as_csv, read_capture
+
+PLAIN = "time,watts,volts\n0,1.5,230\n1,92,230\n2,91.5,229.5\n"
+
+
+class ReadTest(unittest.TestCase):
+    def watts(self, text, **kwargs):
+        return read_capture(text, **kwargs).columns["watts"].tolist()
+
+    def test_the_same_table_however_it_is_written(self):
+        expected = [1.5, 92.0, 91.5]
+        for text in (
+            PLAIN,
+            PLAIN.replace(",", ";"),
+            PLAIN.replace(",", "\t"),
+            PLAIN.replace("\n", "\r\n"),
+            "\ufeff" + PLAIN,
+            PLAIN.upper(),
+            "volts,TIME,Watts\n230,0,1.5\n230,1,92\n229.5,2,91.5\n",
+            'time,watts\n"0","1.5"\n"1","92"\n"2","91.5"\n',
+            "time;watts\n0;1,5\n1;92,0\n2;91,5\n",
+            "time\twatts\n0,0\t1,5\n1,0\t92\n2,0\t91,5\n",
+            "Timestamp,Active Power (kW)\n0,0.0015\n1,0.092\n2,0.0915\n",
+            "time [s], power [W]\n0, 1.5\n1, 92\n2, 91.5\n",
+            "time,watts\n\n0,1.5\n\n1,92\n2,91.5\n",
+        ):
+            with self.subTest(text=text[:40]):
+                np.testing.assert_allclose(self.watts(text), expected)
+        np.testing.assert_allclose(self.watts(("\ufeff" + PLAIN).encode()), expected)
+
+    def test_missing_cells(self):
+        found = self.watts("time,watts\n0,1\n1,\n2,--\n3,nan\n4,NaN\n5,5\n")
+        self.assertEqual(np.isnan(found).tolist(), [False, True, True, True, True, False])
+        capture = read_capture("time,watts\n0,1\n1,--\n2,3\n")
+        self.assertEqual(capture.notices, ())
+
+    def test_cells_that_cannot_be_read_are_counted(self):
+        capture = read_capture("time,watts\n0,1\n1,abc\n2,1.2.3\n3,4\n")
+        self.assertIn("2 cells of watts are not numbers (such as “abc”)", capture.notices[0])
+        capture = read_capture("time,watts\n0,1\nsoon,2\n2,3\n")
+        self.assertIn("1 rows have no readable time", capture.notices[0])
+        self.assertEqual(len(capture.time_s), 2)
+        self.assertIn("not finite", read_capture("time,watts\n0,inf\n1,2\n2,2\n").notices[0])
+
+    def test_rows_with_too_many_cells_are_counted(self):
+        capture = read_capture("time,watts\n0,1\n1,2,3,4\n2,3\n")
+        self.assertEqual(len(capture.time_s), 2)
+        self.assertTrue(any("1 rows have more cells" in one for one in capture.notices))
+
+    def test_other_columns_are_named(self):
+        capture = read_capture("time,watts,mood\n0,1,good\n1,2,bad\n")
+        self.assertEqual(capture.notices, ("Left aside: mood.",))
+
+    def test_disorder_and_repeats(self):
+        capture = read_capture("time,watts\n2,3\n0,1\n1,2\n1,2\n3,4\n")
+        np.testing.assert_allclose(capture.time_s, [0, 1, 2, 3])
+        np.testing.assert_allclose(capture.columns["watts"], [1, 2, 3, 4])
+        self.assertTrue(any("out of order" in one for one in capture.notices))
+        self.assertTrue(any("1 rows were repeated" in one for one in capture.notices))
+
+    def test_rows_of_one_moment_are_spread_so_that_no_spike_is_lost(self):
+        capture = read_capture("time,watts\n0,1\n1,2\n1,400\n2,3\n3,3\n")
+        np.testing.assert_allclose(capture.time_s, [0, 1, 1.5, 2, 3])
+        self.assertEqual(capture.columns["watts"].max(), 400)
+
+    def test_times_with_offsets(self):
+        text = "time,watts\n2027-02-09T18:00:00+01:00,1\n2027-02-09T18:00:10+01:00,2\n"
+        capture = read_capture(text)
+        self.assertEqual(capture.start, datetime(2027, 2, 9, 17, tzinfo=UTC))
+        np.testing.assert_allclose(capture.time_s, [0, 10])
+
+    def test_local_times_and_a_date_column(self):
+        zone = ZoneInfo("Europe/London")
+        text = "date,time,watts\n2027-07-09,18:00:00,1\n2027-07-09,18:01:00,2\n"
+        capture = read_capture(text, zone=zone)
+        self.assertEqual(capture.start, datetime(2027, 7, 9, 18, tzinfo=zone))
+        np.testing.assert_allclose(capture.time_s, [0, 60])
+        self.assertTrue(any("taken as UTC" in one for one in read_capture(text).notices))
+        text = "time,watts\n09/02/2027 18:00,1\n09/02/2027 18:01,2\n"
+        self.assertEqual(read_capture(text).start.day, 9)
+
+    def test_the_clock_going_back_is_no_disorder(self):
+        rows = [f"2027-10-31 01:{m:02d}:00,{m}" for m in (57, 58, 59)]
+        rows += [f"2027-10-31 01:{m:02d}:00,{60 + m}" for m in range(3)]
+        capture = read_capture("time,watts\n" + "\n".join(rows) + "\n")
+        np.testing.assert_allclose(np.diff(capture.time_s), 60)
+        self.assertEqual(capture.columns["watts"].tolist(), [57, 58, 59, 60, 61, 62])
+        self.assertTrue(any("went back" in one for one in capture.notices))
+
+    def test_epochs(self):
+        capture = read_capture("time,watts\n1800000000,1\n1800000005,2\n")
+        self.assertEqual(capture.start, datetime.fromtimestamp(1_800_000_000, UTC))
+        capture = read_capture("time,watts\n1800000000000,1\n1800000005000,2\n")
+        np.testing.assert_allclose(capture.time_s, [0, 5])
+
+    def test_corrections(self):
+        capture = read_capture("when,x,y\n0,1,230\n1,2,230\n",
+                               meanings={"when": "time", "x": "amps", "y": "volts"})  # fmt: skip
+        watts, how = capture.watts()
+        np.testing.assert_allclose(watts, [230, 460])
+        self.assertIn("upper bound", how)
+
+    def test_only_amps(self):
+        capture = read_capture("time,amps\n0,1\n1,2\n")
+        np.testing.assert_allclose(capture.watts(volts=230)[0], [230, 460])
+        with self.assertRaises(DocumentError):
+            capture.watts()
+
+    def test_a_counter_gives_watts(self):
+        capture = read_capture("time,wh\n0,100\n3600,150\n7200,20\n10800,90\n")
+        watts, _ = capture.watts()
+        np.testing.assert_allclose(watts, [np.nan, 50, np.nan, 70])
+
+    def test_amps_volts_and_factor(self):
+        capture = read_capture("time,amps,volts,pf\n0,1,230,0.5\n1,2,230,0.5\n")
+        np.testing.assert_allclose(capture.watts()[0], [115, 230])
+
+    def test_refusals(self):
+        for text, said in [
+            ("", "empty"),
+            ("watts\n1\n2\n", "no time column"),
+            ("time,mood\n0,good\n1,bad\n", "none of watts"),
+            ("time,watts\n0,1\n", "two rows"),
+            ("time,watts\n5,1\n5,2\n", "one moment"),
+            ("time,watts\nsoon,1\nlater,2\n", "not a time"),
+            (b"\xff\xfe\x00", "UTF-8"),
+            ("time,watts\n0,\x001\n", "NUL"),
+        ]:
+            with self.subTest(said=said):
+                with self.assertRaises(DocumentError) as caught:
+                    read_capture(text)
+                self.assertIn(said, str(caught.exception))
+
+    def test_written_captures_read_back(self):
+        capture = read_capture(PLAIN)
+        again = read_capture(as_csv(capture))
+        np.testing.assert_allclose(again.columns["volts"], capture.columns["volts"])
+
+
+CELLS = st.one_of(
+    st.sampled_from(["", "--", "nan", "1", "2,5", "-3", "1e5", "inf", "x", '"', "2027-01-01",
+                     "12:00", "\u00b5", "1.2.3", "true", "0x1f"]),
+    st.floats(allow_nan=False).map(str), st.text(max_size=6),
+)  # fmt: skip
+
+
+class FuzzTest(unittest.TestCase):
+    @settings(deadline=None, max_examples=150)
+    @given(st.lists(st.lists(CELLS, min_size=1, max_size=4), max_size=12),
+           st.sampled_from([",", ";", "\t"]), st.sampled_from(["\n", "\r\n"]))  # fmt: skip
+    def test_any_table_is_read_or_refused(self, rows, separator, newline):
+        text = separator.join(("time", "watts", "volts")) + newline
+        text += newline.join(separator.join(row) for row in rows)
+        try:
+            capture = read_capture(text)
+        except DocumentError as error:
+            self.assertTrue(error.message)
+            return
+        self.assertTrue((np.diff(capture.time_s) > 0).all())
+        for column in capture.columns.values():
+            self.assertEqual(len(column), len(capture.time_s))
+            self.assertFalse(np.isinf(column).any())
+
+    @settings(deadline=None, max_examples=60)
+    @given(st.lists(st.one_of(st.floats(-1e6, 1e6).map(lambda v: f"{v:.3f}"),
+                              st.sampled_from(["", "--", "nan", "x1", "1.2.3"])),
+                    min_size=3, max_size=30))  # fmt: skip
+    def test_no_number_goes_wrong_in_silence(self, cells):
+        text = "time,watts\n" + "".join(f"{i},{cell}\n" for i, cell in enumerate(cells))
+        capture = read_capture(text)
+        unread = 0
+        for cell, value in zip(cells, capture.columns["watts"], strict=True):
+            if cell in ("", "--", "nan", "x1", "1.2.3"):
+                self.assertTrue(np.isnan(value))
+                unread += cell in ("x1", "1.2.3")
+            else:
+                self.assertAlmostEqual(value, float(cell), places=6)
+        said = [one for one in capture.notices if "not numbers" in one]
+        self.assertEqual(bool(said), unread > 0)
+        if said:
+            self.assertTrue(said[0].startswith(f"{unread} cells"))
