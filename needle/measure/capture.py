@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import csv
 import io
+import re
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
@@ -167,15 +169,16 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
         raise DocumentError("file", "is empty")
     separator = max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
     width = len(next(csv.reader([first.strip("\r")], delimiter=separator)))
-    try:
-        table = pd.read_csv(
-            io.StringIO(text), sep=separator, dtype=None, header=0, index_col=False,
-            keep_default_na=False, na_values=sorted(_MISSING - {"none", "null"}),
-            skipinitialspace=True, on_bad_lines="skip", low_memory=False,
-            decimal="," if separator != "," and _has_decimal_comma(text) else ".",
-        )  # fmt: skip
-    except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
-        raise DocumentError("file", f"is not a table: {str(error)[:120]}") from None
+    table, too_wide = _parsed(text, separator)
+    if too_wide:
+        # Loggers that end each row with a separator: the extra cells are empty.
+        table, too_wide = _parsed(re.sub(rf"{separator}+(?=\r?(?:\n|$))", "", text), separator)
+    if too_wide:
+        raise DocumentError(
+            "file",
+            f"rows have more cells than the header's {width}; a decimal comma needs semicolons or "
+            "tabs between the cells",
+        )
     if table.empty:
         raise DocumentError("file", "has a header and no rows")
     if len(table) > MOST_ROWS:
@@ -187,6 +190,24 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
     if lost > 0:
         notices.append(f"{lost} rows have more cells than the header's {width}: left out.")
     return table, header, notices
+
+
+def _parsed(text: str, separator: str) -> tuple[pd.DataFrame, bool]:
+    """The table, and whether cells were lost because rows are wider than the header."""
+    comma = separator != "," and _has_decimal_comma(text)
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always", pd.errors.ParserWarning)
+        try:
+            table = pd.read_csv(
+                io.StringIO(text), sep=separator, header=0, index_col=False,
+                keep_default_na=False, na_values=sorted(_MISSING - {"none", "null"}),
+                skipinitialspace=True, on_bad_lines="skip", low_memory=False,
+                decimal="," if comma else ".",
+            )  # fmt: skip
+        except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
+            raise DocumentError("file", f"is not a table: {str(error)[:120]}") from None
+    wide = any("loss of data" in str(one.message) for one in caught)
+    return table, wide
 
 
 def _data_lines(text: str) -> int:
@@ -340,7 +361,9 @@ def _written_times(
 def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
     """Local times that jump back by an hour once were a clock change, not disorder."""
     step = np.diff(seconds)
-    usual = float(np.nanmedian(np.abs(step))) if len(step) else 0.0
+    if not np.isfinite(step).any():
+        return seconds
+    usual = float(np.nanmedian(np.abs(step)))
     back = np.flatnonzero(np.abs(step + _HOUR_S) < max(3 * usual, 2.0) + usual)
     if len(back) == 1 and int(np.nansum(step < 0)) == 1:
         notices.append("The clock went back by an hour during the capture: corrected.")

@@ -34,6 +34,7 @@ class ReadTest(unittest.TestCase):
             "Timestamp,Active Power (kW)\n0,0.0015\n1,0.092\n2,0.0915\n",
             "time [s], power [W]\n0, 1.5\n1, 92\n2, 91.5\n",
             "time,watts\n\n0,1.5\n\n1,92\n2,91.5\n",
+            "time,watts\n0,1.5,\n1,92,\n2,91.5,\n",
         ):
             with self.subTest(text=text[:40]):
                 np.testing.assert_allclose(self.watts(text), expected)
@@ -134,6 +135,7 @@ class ReadTest(unittest.TestCase):
             ("time,watts\n0,1\n", "two rows"),
             ("time,watts\n5,1\n5,2\n", "one moment"),
             ("time,watts\nsoon,1\nlater,2\n", "not a time"),
+            ("time,watts\n0,1,5\n1,92,0\n2,91,5\n", "decimal comma needs semicolons"),
             (b"\xff\xfe\x00", "UTF-8"),
             ("time,watts\n0,\x001\n", "NUL"),
         ]:
