@@ -18,6 +18,12 @@ PEAK_WITHIN_S = 5.0
 #: Cycling repeats itself for at least this share of its active time.
 _REGULAR = 0.6
 _LEAST_ROWS = 3
+#: The main cycle's level carries at least this share of the energy above rest.
+_HEAVY = 0.2
+#: Rarer states may carry this share of it; beyond, the states are steps of a program.
+_RARE_ENERGY = 0.5
+#: Periods so much longer than the median one mean bursts with pauses between them.
+_BURSTS = 5.0
 
 
 @dataclass(frozen=True)
@@ -159,7 +165,9 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     segments = levels.segments
     runs = np.bincount(segments.label, minlength=len(levels.watts))
     above = np.arange(1, len(levels.watts))
-    main = int(max(above, key=lambda one: (runs[one], levels.seconds[one])))
+    energy = levels.watts * levels.seconds
+    heavy = [one for one in above if energy[one] >= _HEAVY * energy[above].sum()]
+    main = int(max(heavy, key=lambda one: (runs[one], levels.seconds[one])))
     starts = segments.start_s[segments.label == main]
     ends = segments.end_s[segments.label == main]
     if len(starts) < 2:
@@ -167,6 +175,10 @@ def _shape(levels: Levels, series: Series) -> _Shape:
         return _Shape("program" if several else "cycling", 0, main)
     periods = np.diff(starts)
     usual = _weighted_median(periods)
+    others = energy[above].sum() - energy[main]
+    bursts = usual > _BURSTS * float(np.median(periods))
+    if bursts or others > _RARE_ENERGY * energy[above].sum():
+        return _Shape("program", 0, main)
     regular = periods[(periods > usual / 2) & (periods < usual * 2)].sum() + (ends - starts)[-1]
     active = segments.end_s[segments.label > 0][-1] - segments.start_s[segments.label > 0][0]
     return _Shape("cycling" if regular >= _REGULAR * active else "program", 0, main)

@@ -137,10 +137,14 @@ class Levels:
 
 def find_levels(series: Series) -> Levels:
     """Split a series into levels and segments."""
-    smooth = median_filter(series.watts, size=_odd(5, len(series.watts)), mode="nearest")
-    bounds = _bounds(smooth, series)
+    # Wide enough to lose a spike, never wide enough to lose a pulse of a few seconds.
+    size = 5 if series.interval_s <= 1.0 else 3 if series.interval_s <= 4.0 else 1
+    smooth = median_filter(series.watts, size=_odd(size, len(series.watts)), mode="nearest")
+    passing, spike = _passing(smooth, series.noise_w)
+    bounds = _bounds(smooth, series, passing | spike)
     label = np.searchsorted(bounds, np.log1p(np.maximum(smooth, 0.0))).astype(np.int32)
-    label = _settled(label, series)
+    after = np.append(label[1:], label[-1:])
+    label = _settled(np.where(spike, after, label), series)
     used = np.unique(label)
     label = np.searchsorted(used, label).astype(np.int32)
     count = len(used)
@@ -153,8 +157,11 @@ def _odd(size: int, most: int) -> int:
     return min(size, most if most % 2 else most - 1) or 1
 
 
-def _bounds(smooth: np.ndarray, series: Series) -> np.ndarray:
-    """Log power at which one level ends and the next begins; empty for a single level."""
+def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray:
+    """Log power at which one level ends and the next begins; empty for a single level.
+
+    Rows ``aside`` are on no level and do not count.
+    """
     low, high = np.quantile(smooth, [0.002, 0.998])
     if high - low < max(STEADY_SHARE * high, 6 * series.noise_w, 1.0):
         return np.zeros(0)
@@ -162,11 +169,25 @@ def _bounds(smooth: np.ndarray, series: Series) -> np.ndarray:
     # Bins no finer than the noise: a quiet low level must not fall apart.
     index = (place / _BIN).astype(np.int64)
     count = int(index.max()) + 8
-    time = np.bincount(index, weights=series.weight_s, minlength=count)
+    time = np.bincount(index, weights=np.where(aside, 0.0, series.weight_s), minlength=count)
     blurred = gaussian_filter1d(_blur_low(time, series.noise_w), _BLUR_BINS, mode="constant")
     peaks, _ = find_peaks(np.concatenate(([0.0], blurred, [0.0])))
     peaks = peaks - 1
     return _valleys(blurred, time, peaks)
+
+
+def _passing(smooth: np.ndarray, noise_w: float) -> tuple[np.ndarray, np.ndarray]:
+    """Rows on an edge, on no level: between the two levels, or a start's spike above the second.
+
+    A logger that averages puts one of the first kind on every edge; one with a long interval keeps
+    the second as a row of its own. A pulse, with the same level on both sides, is neither.
+    """
+    step = np.diff(smooth)
+    near = np.maximum(0.1 * smooth, max(4 * noise_w, 1.0))
+    before, after = np.concatenate(([0.0], step)), np.append(step, 0.0)
+    jumps = (np.abs(before) > near) & (np.abs(after) > near)
+    across = np.abs(before + after) > near
+    return jumps & (before * after > 0), jumps & (before > 0) & (after < 0) & across
 
 
 def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:

@@ -140,7 +140,7 @@ def derive(record: LoadRecord) -> Profile:
     captures = _all(here, Recorded)
     tallied = energy.from_tallies(_all(here, Tally))
     cycles = recorded.cycles_of(captures) or tallied
-    runs, tasks = _all(here, EnergyRun), _all(here, Task)
+    runs, tasks = _all(here, EnergyRun), _all(here, Task) + recorded.tasks_of(captures)
     task_wh, piece_wh, task_w = energy.per_task(tasks)
     by_task = bool(tasks) and not runs
 

@@ -6,13 +6,15 @@ import math
 from collections.abc import Sequence
 
 from needle.estimate import DEFAULT_SPREAD, Estimate, pool
-from needle.measure.readings import Recorded, Start
+from needle.measure.readings import Recorded, Start, Task
 from needle.profile.energy import ENOUGH_CYCLES, LONG_ENOUGH_H, Cycles, stands_for
 from needle.profile.states import State
 from needle.quantity import hours_text, with_unit
 
 #: A load that does not cycle is known after so many hours.
 _STEADY_ENOUGH_H = 2.0
+#: A program that ends within so many hours is one task.
+_ONE_TASK_H = 6.0
 
 
 def grade_of(one: Recorded) -> str:
@@ -21,11 +23,25 @@ def grade_of(one: Recorded) -> str:
     return "A" if long or one.whole_cycles >= ENOUGH_CYCLES else "B"
 
 
+def is_task(one: Recorded) -> bool:
+    """A program short enough to be one unit of work rather than days of use."""
+    return one.pattern == "program" and one.covered_h < _ONE_TASK_H
+
+
+def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
+    """Captures of one program each, as tasks."""
+    return [
+        Task(one.wh, one.covered_h * 60, None, 1, one.context)
+        for one in captures
+        if is_task(one) and one.wh > 0
+    ]
+
+
 def mean_of(captures: Sequence[Recorded]) -> Estimate | None:
     """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
     found = []
     for one in captures:
-        if one.pattern == "program":
+        if is_task(one):
             continue
         over_all = one.wh / one.covered_h
         use_cycles = one.cycle_mean_w is not None and not one.rarer
