@@ -43,6 +43,7 @@ INSTALLED_APPS = [
     "web.accounts",
     "web.jobs",
     "web.loads",
+    "web.bench",
     "web.supplies",
     "web.plans",
     "web.answer",

@@ -2,11 +2,15 @@
 
 from django.urls import include, path
 
+from web.bench.views import samples
+
 urlpatterns = [
     path("", include("web.jobs.urls")),
     path("", include("web.accounts.urls")),
     path("", include("web.common.urls")),
+    path("api/samples/", samples, name="samples"),
     path("jobs/<int:job>/", include("web.loads.urls")),
+    path("jobs/<int:job>/", include("web.bench.urls")),
     path("jobs/<int:job>/", include("web.supplies.urls")),
     path("jobs/<int:job>/", include("web.plans.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),

@@ -429,3 +429,45 @@ def as_csv(capture: Capture, rows: slice = slice(None)) -> str:
     frame |= {name: column[rows] for name, column in capture.columns.items()}
     text: str = pd.DataFrame(frame).to_csv(index=False, float_format="%.6g")
     return text
+
+
+def header_of(text: str | bytes) -> list[str]:
+    """The header as written, for those who correct what its columns mean.
+
+    Raises
+    ------
+    DocumentError
+    """
+    head = text[:20_000]
+    if isinstance(head, bytes):
+        head = head.decode("utf-8-sig", errors="replace")
+    lines = head.removeprefix("\ufeff").lstrip("\r\n").splitlines()
+    if not lines or not lines[0].strip():
+        raise DocumentError("file", "is empty")
+    separator = max(_SEPARATORS, key=lambda one: (lines[0].count(one), -_SEPARATORS.index(one)))
+    return [one.strip() for one in next(csv.reader([lines[0]], delimiter=separator))]
+
+
+def joined(parts: Sequence[Capture]) -> Capture:
+    """Several captures whose ``time_s`` share a clock (since 1970), as one.
+
+    Late, overlapping and repeated rows are sorted out as in a file; a column that a part lacks is
+    missing there.
+
+    Raises
+    ------
+    DocumentError
+        Fewer than two moments.
+    """
+    names = [name for name in COLUMNS if any(name in one.columns for one in parts)]
+    seconds = np.concatenate([one.time_s for one in parts])
+    values = {
+        name: np.concatenate(
+            [one.columns.get(name, np.full(len(one.time_s), np.nan)) for one in parts]
+        )
+        for name in names
+    }
+    if not len(seconds):
+        raise DocumentError("file", "holds no sample")
+    start = datetime.fromtimestamp(float(seconds.min()), UTC)
+    return _clean(seconds, values, start, [])

@@ -10,11 +10,17 @@ import uuid
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
 from django.contrib.auth import get_user_model
 from django.db import transaction
 from django.utils import timezone
 
-from web.jobs.actions import add_job
+from needle.measure.capture import as_csv
+from needle.standin.appliances import timeline
+from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
+from web.bench.actions import fill, keep, read_file, start_session
+from web.bench.models import Capture, Session
+from web.jobs.actions import add_job, save_new
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading
 from web.loads.models import Load
@@ -23,6 +29,8 @@ from web.plans.models import Plan, PlanEntry
 from web.supplies.actions import add_supply
 from web.supplies.models import Supply
 
+#: The stand-in behind the vaccine refrigerator.
+FRIDGE_SEED = 11
 USERNAME, PASSWORD = "demo", "steady-needle-demo"
 Readings = list[tuple[str, dict[str, Any], str]]
 
@@ -65,10 +73,48 @@ def _add(job: Job, readings: Readings, **load: Any) -> Load:
     return stored
 
 
+def _measured(standin: str, seed: int) -> Readings:
+    """What a plug meter and a clamp show of a stand-in: readings that agree with one another."""
+    line, meter = timeline(standin, seed), plug_meter(seed)
+    start = line.starts_s()[3]
+
+    def spot(state: str, at_s: float) -> dict[str, Any]:
+        shown = meter.read(line, np.array([at_s]))
+        return {"state": state, **{name: round(float(one[0]), 3) for name, one in shown.items()}}
+
+    hours = 21.5
+    return [
+        ("spot", spot("running", start + 400), "needle steady"),
+        ("spot", spot("resting", start - 200), ""),
+        ("start", {"amps": clamp_inrush(line, start, seed), "volts": 229.0, "seconds": 0.3,
+                   "instrument": "clamp"}, "inrush mode"),
+        ("energy", {"wh": meter.counter_wh(line, 0.0, hours * 3600), "hours": hours,
+                    "step_wh": 10.0, "room_c": 24.0}, "counter reset at the start"),
+    ]  # fmt: skip
+
+
+def clinic_bench(loads: dict[str, Load]) -> None:
+    """A capture that is evidence, one under preview, and a session that runs."""
+    line, meter = timeline("cold-box", FRIDGE_SEED), plug_meter(FRIDGE_SEED)
+    capture = Capture(
+        load=loads["fridge"], name="A day and a half at the plug", source="file", room_c=24.0,
+        begins=timezone.now() - timedelta(days=2),
+    )  # fmt: skip
+    fill(capture, meter.capture(line, 0.0, 36 * 3600.0))
+    save_new(loads["fridge"].job, capture, f"Read a capture of {loads['fridge'].name}")
+    keep(capture)
+    text = as_csv(panel_logger(4).capture(timeline("programme", 4), 0.0, 2 * 3600.0))
+    read_file(Capture(load=loads["autoclave"], name="autoclave-panel.csv", instrument="logger",
+                      client_key=uuid.uuid4()), text.encode())  # fmt: skip
+    start_session(Session(load=loads["mat"], standin="stepped", seed=2, speed=60, setting="mid",
+                          clock_s=2400.0, room_c=21.0, client_key=uuid.uuid4()))  # fmt: skip
+
+
 def clinic(user: Any) -> Job:
     """A small clinic on a tidal island whose causeway line fails in storms."""
     job = add_job(Job(owner=user, name="Tern Point Animal Clinic", mains="230-50", tariff=0.31))
     loads = clinic_loads(job)
+    clinic_bench(loads)
     supplies = clinic_supplies(job)
     clinic_plans(job, loads, supplies)
     return job
@@ -80,23 +126,10 @@ def clinic_loads(job: Job) -> dict[str, Load]:
     return {
         "fridge": _add(
             job,
-            [
-                ("label", {"watts": 120.0, "volts": 230.0, "amps": 0.9, "kwh_per_year": 310.0}, ""),
-                ("spot", {"state": "running", "watts": 92.4, "volts": 231.2, "amps": 0.64,
-                          "va": 148.0, "pf": 0.62}, "ten minutes after a start"),
-                ("spot", {"state": "running", "watts": 90.8, "volts": 230.6, "amps": 0.63,
-                          "va": 146.0, "pf": 0.62}, ""),
-                ("spot", {"state": "resting", "watts": 1.8}, ""),
-                ("start", {"amps": 5.9, "volts": 231.0, "seconds": 0.3, "instrument": "clamp"},
-                 "inrush, best of three"),
-                ("tally", _tally(47 * 60, 0.345, 7, wobble), "by ear"),
-                ("energy", {"wh": 710.0, "hours": 21.5, "step_wh": 10.0, "room_c": 24.0},
-                 "counter reset at the start"),
-                ("energy", {"wh": 1590.0, "hours": 48.2, "step_wh": 10.0, "room_c": 24.0},
-                 "over a weekend, door shut"),
-            ],
+            [("label", {"watts": 160.0, "volts": 230.0, "amps": 1.1, "kwh_per_year": 310.0}, ""),
+             *_measured("cold-box", FRIDGE_SEED)],
             name="Vaccine refrigerator", kind="compressor-fixed", priority="must", cares="cold",
-            set_c=4.0, note="Half full; opened about six times a day.",
+            set_c=4.0, note="Half full; opened about eight times a day.",
         ),
         "incubator": _add(
             job,

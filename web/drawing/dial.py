@@ -33,6 +33,8 @@ def dial(
     label: Callable[[float], str],
     title: str,
     description: str,
+    css: str = "dial",
+    least: float = 0.0,
 ) -> SafeString:
     """Draw a dial.
 
@@ -44,10 +46,12 @@ def dial(
         Where a dashed mark stands.
     label : callable
         A tick's text from its value.
-    title, description : str
+    title, description, css : str
+    least : float
+        The scale reaches at least so far.
     """
-    most = nice_ceiling(max(high, wanted or 0.0, value) * 1.08)
-    svg = Svg(WIDTH, HEIGHT, title, description, "dial")
+    most = nice_ceiling(max(high, wanted or 0.0, value, least) * 1.08)
+    svg = Svg(WIDTH, HEIGHT, title, description, css)
     svg.path(_arc(0, 1, _R - 5, _R), "dial-scale", closed=True)
     for index in range(31):
         share, major = index / 30, index % 10 == 0

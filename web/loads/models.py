@@ -15,6 +15,7 @@ from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from web.common.models import Record, RecordQuerySet
 from web.jobs.models import Job
 
+#: Kinds of reading; all but a capture can be typed in.
 TYPES = {
     "spot": "spot reading",
     "start": "start reading",
@@ -22,6 +23,7 @@ TYPES = {
     "tally": "tally",
     "task": "task",
     "charge-drop": "charge drop",
+    "capture": "capture",
     "label": "label",
 }
 PRIORITIES = {"must": "must run", "should": "should run", "nice": "nice to have"}

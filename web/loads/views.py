@@ -51,6 +51,10 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
     return render(request, "loads/edit.html", {"job": job, "form": form}, status=status)
 
 
+#: What a person can type in.
+TYPED = {key: words for key, words in TYPES.items() if key in FORMS}
+
+
 def _load(job: Job, pk: int) -> Load:
     return get_object_or_404(job.loads.live().with_readings(), pk=pk)
 
@@ -64,7 +68,7 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
         "ladder": survey.ladder_of(load, profile),
         "rows": [words.row_of(one) for one in load.known_readings()],
         "form": form,
-        "types": TYPES,
+        "types": TYPED,
     }
 
 
@@ -119,7 +123,7 @@ def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpRes
         tell(request, job)
         return _changed(request, job, load, form_class())
     if request.htmx:  # type: ignore[attr-defined]
-        context = {"job": job, "load": found, "form": form, "types": TYPES}
+        context = {"job": job, "load": found, "form": form, "types": TYPED}
         response = render(
             request, "loads/_reading_form.html", context, status=422 if form.is_bound else 200
         )
@@ -146,7 +150,7 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
 @of_job
 def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
     found = _reading(job, load, reading)
-    form = FORMS[found.type](request.POST or None, reading=found)
+    form = _form_class(found.type)(request.POST or None, reading=found)
     if request.method == "POST" and form.is_valid():
         cleaned = form.cleaned_data
         actions.change_reading(found, form.data_to_store, cleaned["read_at"], cleaned["note"])
@@ -163,4 +167,4 @@ def remove_reading(request: HttpRequest, job: Job, load: int, reading: int) -> H
     found = _reading(job, load, reading)
     actions.remove_reading(found)
     tell(request, job)
-    return _changed(request, job, load, FORMS[found.type]())
+    return _changed(request, job, load, FORMS.get(found.type, FORMS["spot"])())

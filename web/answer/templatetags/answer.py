@@ -10,6 +10,7 @@ from django.db.models import Exists, OuterRef
 
 from needle.quantity import significant
 from web.answer.words import bar_of
+from web.bench.models import Session
 from web.jobs.models import Job
 from web.loads.models import Reading
 from web.plans.outcomes import Answer, answer, current_plan
@@ -42,10 +43,16 @@ def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
     supplies, plans = job.supplies.live().count(), job.plans.live().count()
     rows = [
         ("survey", "loads:survey", "Survey", _count(loads, "load", unread), "s"),
+        ("bench", "bench:index", "Bench", _running(job), "b"),
         ("supplies", "supplies:list", "Supplies", str(supplies), "u"),
         ("plan", "plans:current", "Day plan", str(max(1, plans)), "d"),
     ]
     return {"rows": rows, "here": here, "job": job, "oob": oob}
+
+
+def _running(job: Job) -> str:
+    running = Session.objects.live().filter(load__job=job, stopped=False).count()
+    return f"{running} running" if running else "meters"
 
 
 def _count(loads: int, noun: str, unread: int) -> str:

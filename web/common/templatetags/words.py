@@ -54,6 +54,12 @@ def hours(value: float | None) -> str:
 
 
 @register.filter
+def hours_of(seconds: float) -> str:
+    """Seconds as hours and minutes, or seconds where they are few."""
+    return f"{seconds:.0f}\u00a0s" if seconds < 120 else hours_text(seconds / 3600, exact=True)
+
+
+@register.filter
 def percent(share: float | None) -> str:
     """A share in whole percent."""
     return "–" if share is None else f"{share * 100:.0f}\u00a0%"

@@ -36,12 +36,18 @@ document.addEventListener("alpine:init", () => {
     const now = Number(needle.dataset.degrees);
     const before = Number(store.get(`needle-${job}`) ?? now);
     store.set(`needle-${job}`, String(now));
-    if (still.matches || Math.abs(before - now) < 0.05) return;
-    needle.style.transformOrigin = "88px 76px";
-    const over = now + (now - before) * 0.12;
-    needle.animate(
-      [{ rotate: `${before - now}deg` }, { rotate: `${over - now}deg`, offset: 0.6 }, { rotate: "0deg" }],
-      { duration: 900, easing: "ease-out" });
+    const place = (degrees) => needle.setAttribute("transform", `rotate(${degrees} 88 76)`);
+    if (still.matches || Math.abs(before - now) < 0.05) { place(now); return; }
+    const began = performance.now(), length = 900;
+    function step(moment) {
+      const share = Math.min(1, (moment - began) / length);
+      /* A damped swing: past the mark once, then at rest on it. */
+      const left = Math.exp(-5 * share) * Math.cos(7 * share) * (1 - share);
+      place(now + (before - now) * left);
+      if (share < 1 && needle.isConnected) requestAnimationFrame(step);
+    }
+    place(before);
+    requestAnimationFrame(step);
   }
 
   /* Echo beneath a quantity field how it was understood. */
@@ -63,10 +69,48 @@ document.addEventListener("alpine:init", () => {
     if (event.target.matches("[data-echo]")) echo(event.target);
   });
 
+  /* Files: drop them, and see how much was sent. */
+  document.addEventListener("dragover", (event) => {
+    const zone = event.target.closest("[data-drop]");
+    if (zone) { event.preventDefault(); zone.classList.add("over"); }
+  });
+  document.addEventListener("dragleave", (event) => event.target.closest("[data-drop]")?.classList.remove("over"));
+  document.addEventListener("drop", (event) => {
+    const zone = event.target.closest("[data-drop]");
+    if (!zone) return;
+    event.preventDefault();
+    zone.classList.remove("over");
+    zone.querySelector("input[type=file]").files = event.dataTransfer.files;
+  });
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (!form.matches("[data-upload]")) return;
+    event.preventDefault();
+    const bar = form.querySelector("progress"), request = new XMLHttpRequest();
+    bar.hidden = false;
+    request.upload.onprogress = (sent) => { bar.value = sent.lengthComputable ? (100 * sent.loaded) / sent.total : 0; };
+    request.upload.onload = () => say("Reading the file…");
+    request.onerror = () => { say("The site cannot be reached. The file is still chosen: try again."); bar.hidden = true; };
+    request.onload = () => {
+      say("");
+      if (request.status < 400) { location.assign(request.responseURL); return; }
+      const answer = new DOMParser().parseFromString(request.responseText, "text/html");
+      const fresh = answer.querySelector("[data-upload] .field-errors, .nonfield");
+      bar.hidden = true;
+      form.querySelectorAll(".field-errors").forEach((old) => old.remove());
+      const words = document.createElement("p");
+      words.className = "field-errors";
+      words.textContent = fresh ? fresh.textContent.trim() : "The site refused that file.";
+      form.querySelector("[data-drop]").append(words);
+    };
+    request.open("POST", form.action);
+    request.send(new FormData(form));
+  });
+
   /* Send a plain form once. */
   document.addEventListener("submit", (event) => {
     const form = event.target;
-    if (form.hasAttribute("hx-post") || form.method !== "post") return;
+    if (form.matches("[hx-post], [data-upload]") || form.method !== "post") return;
     if (form.dataset.sent) { event.preventDefault(); return; }
     form.dataset.sent = "yes";
   });
@@ -77,6 +121,7 @@ document.addEventListener("alpine:init", () => {
   /* Keys. */
   let waitingForPlace = false;
   const typing = (target) => target.closest("input, textarea, select, [contenteditable]");
+  const pressed = (event) => event.key === " " && event.target.closest("button, a, summary");
   function go(letter) {
     const place = $(`[data-go="${letter}"]`);
     if (place) place.click();
@@ -90,7 +135,7 @@ document.addEventListener("alpine:init", () => {
     if (sheet && !sheet.open) sheet.showModal();
   }
   document.addEventListener("keydown", (event) => {
-    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target) || pressed(event)) return;
     if (store.get("keys-off") === "yes" || $("dialog[open]")) return;
     const key = event.key.toLowerCase();
     if (waitingForPlace) { waitingForPlace = false; go(key); event.preventDefault(); return; }
@@ -98,12 +143,15 @@ document.addEventListener("alpine:init", () => {
     else if (key === "/") find();
     else if (key === "g") waitingForPlace = true;
     else if (key === "n") $("[data-new]")?.click();
+    else if ($(`[data-key="${CSS.escape(key)}"]`)) $(`[data-key="${CSS.escape(key)}"]`).click();
     else return;
     event.preventDefault();
   });
   document.addEventListener("click", (event) => {
     if (event.target.closest("[data-key-help]")) help();
     if (event.target.closest("[data-key-find]")) find();
+    /* After a click on the bench, Space is the bench's again, not the button's. */
+    if (event.detail > 0) event.target.closest(".bench button")?.blur();
   });
 
   /* A word when the server takes long or cannot be reached. */

@@ -1,0 +1,41 @@
+"""When a display has calmed down enough to be read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+#: A reading is steady when its spread over so many seconds…
+WINDOW_S = 20.0
+#: … stays inside this share or this many watts of its middle.
+WITHIN_SHARE, WITHIN_W = 0.01, 1.0
+
+
+@dataclass(frozen=True)
+class Steady:
+    """For how long a reading has been steady (0 while it moves), its value, and within what.
+
+    ``watts`` is the middle of the last 20 s, ``within_w`` half of their spread.
+    """
+
+    seconds: float
+    watts: float
+    within_w: float
+
+
+def steady_now(time_s: np.ndarray, watts: np.ndarray) -> Steady:
+    """Judge the end of a series of readings, in time order.
+
+    Steady: lowest and highest of the last 20 s lie within ±1 % or ±1 W of their middle; it has been
+    so for as long, backwards, as readings stay within that of the same middle.
+    """
+    recent = time_s >= time_s[-1] - WINDOW_S
+    low, high = float(watts[recent].min()), float(watts[recent].max())
+    middle, half = (low + high) / 2, (high - low) / 2
+    allowed = max(WITHIN_SHARE * middle, WITHIN_W)
+    if half > allowed or time_s[-1] - time_s[0] < WINDOW_S - 1e-9:
+        return Steady(0.0, middle, half)
+    off = np.flatnonzero(np.abs(watts - middle) > allowed)
+    since = time_s[off[-1] + 1] if off.size else time_s[0]
+    return Steady(float(time_s[-1] - since), middle, half)

@@ -1,0 +1,1 @@
+"""Bench: captures from files and loggers, and live meters."""

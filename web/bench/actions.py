@@ -1,0 +1,212 @@
+"""What changes captures and sessions: one function each."""
+
+from __future__ import annotations
+
+import gzip
+import uuid
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from django.db import transaction
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.measure.analysis import as_reading
+from needle.measure.capture import Capture as CoreCapture
+from needle.measure.capture import header_of, read_capture
+from web.bench.models import Capture, Session, pack, unpack
+from web.jobs.actions import remove, save_change, save_new
+from web.loads.actions import add_reading
+from web.loads.models import Load, Reading
+
+#: What a person can mend by saying what the columns mean.
+CORRECTABLE = ("time", "columns")
+
+
+def _mains(capture: Capture) -> float | None:
+    """The job's volts, where a file has amps and nothing better."""
+    core = unpack(bytes(capture.packed))
+    has_power = {"watts", "va", "wh"} & set(core.columns)
+    alone = "amps" in core.columns and "volts" not in core.columns and not has_power
+    return capture.load.job.mains_v if alone else None
+
+
+def fill(capture: Capture, core: CoreCapture) -> None:
+    """Put a read capture into its row, not yet saved; refuses what cannot be analysed.
+
+    Raises
+    ------
+    DocumentError
+    """
+    capture.packed = pack(core)
+    capture.begins = core.start
+    capture.rows = len(core.time_s)
+    capture.interval_s = core.interval_s()
+    capture.notices = list(core.notices)
+
+
+def read_file(capture: Capture, content: bytes) -> Capture:
+    """Read an uploaded file into a capture under preview.
+
+    Raises
+    ------
+    DocumentError
+        It cannot be read, whatever the corrections so far; nothing is stored.
+    """
+    capture.header = header_of(content)
+    try:
+        fill(capture, read_capture(content, capture.meanings))
+        capture.volts = capture.volts or _mains(capture)
+    except DocumentError as error:
+        if error.path not in CORRECTABLE:
+            raise
+        # Kept under preview, so that the columns can be given their meaning.
+        capture.packed, capture.notices = b"", [f"{error}"]
+    capture.raw = gzip.compress(content, 1)
+    capture.client_key = capture.client_key or uuid.uuid4()
+    return save_new(capture.load.job, capture, f"Read a capture of {capture.load.name}")[0]
+
+
+def correct(capture: Capture) -> None:
+    """Read the file of a capture under preview again, with its corrections.
+
+    Raises
+    ------
+    DocumentError
+    """
+    zone = ZoneInfo(capture.zone) if capture.zone else None
+    content = gzip.decompress(bytes(capture.raw))
+    fill(capture, read_capture(content, capture.meanings, zone))
+    save_change(capture.load.job, capture, f"Corrected {capture.name}")
+
+
+def evidence(capture: Capture) -> dict[str, Any]:
+    """The reading's document that a capture gives."""
+    found = as_reading(capture.analysis(), capture.interval_s)
+    found.pop("type")
+    context = {
+        "setting": capture.setting, "room_c": capture.room_c, "instrument": capture.instrument,
+    }  # fmt: skip
+    return found | {key: value for key, value in context.items() if value not in (None, "")}
+
+
+def keep(capture: Capture) -> Reading:
+    """Make a capture evidence of its load; kept twice it counts once.
+
+    Raises
+    ------
+    DocumentError
+    """
+    with transaction.atomic():
+        stored = Capture.objects.select_for_update().get(pk=capture.pk)
+        if stored.kept and stored.reading is not None:
+            return stored.reading
+        data = evidence(capture)
+        reading = add_reading(
+            capture.load, "capture", data, read_at=capture.begins, note=capture.name
+        )
+        Capture.objects.filter(pk=capture.pk).update(
+            kept=True, reading=reading, raw=b"", removed_at=None
+        )
+    capture.refresh_from_db()
+    return reading
+
+
+def discard(capture: Capture) -> None:
+    """Take a capture, and the evidence it gave, out."""
+    with transaction.atomic():
+        if capture.reading is not None:
+            remove(capture.load.job, capture.reading, f"Removed {capture.name}")
+        else:
+            remove(capture.load.job, capture, f"Removed {capture.name}")
+
+
+def start_session(session: Session) -> Session:
+    return save_new(session.load.job, session, f"Put {session} to work")[0]
+
+
+def change_speed(session: Session, speed: int) -> None:
+    """Let the clock go on from where it stands at another speed."""
+    session.clock_s, session.clock_at, session.speed = session.now_s(), timezone.now(), speed
+    session.save(update_fields=["clock_s", "clock_at", "speed"])
+
+
+def reset_counter(session: Session) -> None:
+    """Set the session's energy counter to zero."""
+    session.reset_s = session.now_s()
+    session.save(update_fields=["reset_s"])
+
+
+def tally(session: Session) -> str:
+    """Note an on or off moment, whichever comes next; returns which."""
+    edges = [list(one) for one in session.tally]
+    name = "off" if edges and edges[-1][0] == "on" else "on"
+    session.tally = [*edges, [name, round(session.now_s(), 1)]]
+    session.save(update_fields=["tally"])
+    return name
+
+
+def keep_tally(session: Session) -> Reading:
+    """The tallied moments as a reading.
+
+    Raises
+    ------
+    DocumentError
+        Fewer than three.
+    """
+    reading = add_reading(
+        session.load, "tally", {"edges": session.tally, **_without_meter(session)}
+    )
+    session.tally = []
+    session.save(update_fields=["tally"])
+    return reading
+
+
+def _without_meter(session: Session) -> dict[str, Any]:
+    found = session.conditions()
+    found.pop("instrument", None)
+    return found
+
+
+def stop_session(session: Session, name: str) -> Capture | None:
+    """Stop a session; what it recorded becomes a capture and evidence. None for too little.
+
+    All or nothing: a kill in between leaves the session running.
+    """
+    with transaction.atomic():
+        stored = Session.objects.select_for_update().get(pk=session.pk)
+        if stored.stopped:
+            return Capture.objects.filter(client_key=stored.client_key).first()
+        end = session.now_s()
+        session.clock_s, session.stopped = end, True
+        session.save(update_fields=["clock_s", "stopped"])
+        meter = session.core_meter()
+        if end < 3 * meter.interval_s:
+            return None
+        core = meter.capture(session.line(), 0.0, end)
+        capture = Capture(
+            load=session.load, name=name[:80] or str(session), source="bench",
+            instrument=session.meter, setting=session.setting, room_c=session.room_c,
+            client_key=session.client_key,
+        )  # fmt: skip
+        fill(capture, core)
+        save_new(session.load.job, capture, f"Recorded {session.load.name}")
+        try:
+            keep(capture)
+        except DocumentError:
+            return capture
+    return capture
+
+
+def latest(load: Load) -> Session | None:
+    """The load's session that still runs."""
+    return load.sessions.live().filter(stopped=False).first()
+
+
+def window(session: Session, seconds: float) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """The last so many seconds on the session's meter: moments and columns."""
+    meter, end = session.core_meter(), session.now_s()
+    end = float(np.floor(end / meter.interval_s) * meter.interval_s)
+    time = np.arange(max(0.0, end - seconds), end + 1e-6, meter.interval_s)
+    return time, meter.read(session.line(), time)

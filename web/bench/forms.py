@@ -1,0 +1,112 @@
+"""Forms of captures and sessions."""
+
+from __future__ import annotations
+
+from typing import Any
+from zoneinfo import available_timezones
+
+from django import forms
+
+from needle.measure.capture import COLUMNS
+from needle.measure.instruments import INSTRUMENTS
+from needle.measure.readings import MOST_V
+from web.bench.models import SPEEDS, Capture, Logger, Session
+from web.common.fields import QuantityField
+from web.common.forms import RecordForm
+
+#: Largest file taken, bytes.
+MOST_BYTES = 120_000_000
+
+
+class UploadForm(forms.Form):
+    file = forms.FileField(
+        label="CSV file",
+        widget=forms.ClearableFileInput(attrs={"accept": ".csv,.tsv,.txt,text/csv"}),
+    )
+    client_key = forms.UUIDField(widget=forms.HiddenInput, required=False)
+
+    def clean_file(self) -> Any:
+        file = self.cleaned_data["file"]
+        if file.size > MOST_BYTES:
+            raise forms.ValidationError(
+                f"{file.size / 1e6:.0f} MB is too large: at most {MOST_BYTES // 1_000_000} MB. "
+                "Split it, or log less often."
+            )
+        return file
+
+
+class CaptureForm(RecordForm):
+    """Corrections of a capture under preview: what columns mean, zone, volts, conditions."""
+
+    volts = QuantityField(
+        "V", label="Volts", most=MOST_V, above=True, required=False,
+        help_text="Stands in where only amps were logged.",
+    )  # fmt: skip
+    room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
+    zone = forms.CharField(
+        label="Time zone", required=False, max_length=60,
+        widget=forms.TextInput(attrs={"placeholder": "Europe/London"}),
+        help_text="Of times without an offset.",
+    )  # fmt: skip
+    instrument = forms.ChoiceField(choices=[(k, one.name) for k, one in INSTRUMENTS.items()])
+
+    class Meta:
+        model = Capture
+        fields = ["name", "instrument", "setting", "room_c", "volts", "zone", "note"]
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        if self.instance.kept:
+            for name in ("volts", "zone"):
+                del self.fields[name]
+            return
+        choices = [("", "leave aside"), ("time", "time"), ("date", "date"),
+                   *((one, one) for one in COLUMNS)]  # fmt: skip
+        for index, written in enumerate(self.instance.header[:30]):
+            self.fields[f"column{index}"] = forms.ChoiceField(
+                label=f"“{written[:30]}” is", choices=[("?", "as understood"), *choices],
+                required=False, initial=self.instance.meanings.get(written, "?"),
+            )  # fmt: skip
+
+    def clean_zone(self) -> str:
+        zone = self.cleaned_data["zone"].strip()
+        if zone and zone not in available_timezones():
+            raise forms.ValidationError(f"“{zone[:40]}” is not a time zone: try Europe/London.")
+        return zone
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        if not self.instance.kept:
+            self.instance.meanings = {
+                written: cleaned[f"column{index}"]
+                for index, written in enumerate(self.instance.header[:30])
+                if cleaned.get(f"column{index}", "?") not in ("?", None)
+            }
+        return cleaned
+
+    def main_fields(self) -> list[forms.BoundField]:
+        return [one for one in self.visible_fields() if not one.name.startswith("column")]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [one for one in self.visible_fields() if one.name.startswith("column")]
+
+
+class SessionForm(RecordForm):
+    """What goes on the meter, and under which conditions."""
+
+    room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
+    speed = forms.TypedChoiceField(
+        coerce=int, choices=[(one, f"{one}×") for one in SPEEDS], initial=60
+    )
+
+    class Meta:
+        model = Session
+        fields = ["load", "standin", "meter", "speed", "seed", "setting", "room_c", "note"]
+        labels = {"standin": "Stand-in appliance", "note": "Contents, conditions"}
+        help_texts = {"seed": "The same number gives the same appliance."}
+
+
+class LoggerForm(forms.ModelForm):
+    class Meta:
+        model = Logger
+        fields = ["load", "name", "instrument"]

@@ -1,0 +1,187 @@
+"""Captures, live sessions and the tokens of loggers."""
+
+from __future__ import annotations
+
+import io
+from datetime import datetime, timedelta
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.core.validators import MaxValueValidator, MinValueValidator
+from django.db import models
+from django.utils import timezone
+
+from needle.measure.analysis import Analysis, analyse
+from needle.measure.capture import Capture as CoreCapture
+from needle.measure.instruments import INSTRUMENTS
+from needle.standin.appliances import APPLIANCES, timeline
+from needle.standin.meters import Meter
+from needle.standin.timeline import Timeline
+from web.common.models import Record
+from web.loads.models import Load, Reading
+
+SOURCES = {"file": "file", "bench": "bench session", "live": "logger"}
+SPEEDS = (1, 60, 600)
+METERS = {key: INSTRUMENTS[key].name for key in ("plug", "logger")}
+
+
+def pack(capture: CoreCapture) -> bytes:
+    """A capture's columns, compressed, for one database cell."""
+    buffer = io.BytesIO()
+    columns = {name: column.astype(np.float32) for name, column in capture.columns.items()}
+    np.savez_compressed(buffer, time_s=capture.time_s, **columns)  # type: ignore[arg-type]
+    return buffer.getvalue()
+
+
+def unpack(packed: bytes) -> CoreCapture:
+    """The capture that :func:`pack` put away."""
+    with np.load(io.BytesIO(packed)) as stored:
+        columns = {n: stored[n].astype(float) for n in stored.files if n != "time_s"}
+        return CoreCapture(stored["time_s"], columns)
+
+
+class Capture(Record):
+    """A recorded series of a load: one row, compressed columns.
+
+    While ``kept`` is false it is an import under preview: ``raw`` still holds the file, so that
+    corrections can read it again, and it is evidence of nothing.
+    """
+
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="captures")
+    reading = models.OneToOneField(
+        Reading, on_delete=models.SET_NULL, null=True, related_name="capture"
+    )
+    name = models.CharField(max_length=80)
+    source = models.CharField(max_length=8, default="file", choices=list(SOURCES.items()))
+    kept = models.BooleanField(default=False)
+    raw = models.BinaryField(default=bytes, help_text="The file, gzipped, while under preview.")
+    packed = models.BinaryField(default=bytes)
+    begins = models.DateTimeField(null=True, blank=True)
+    rows = models.PositiveIntegerField(default=0)
+    interval_s = models.FloatField(default=1.0)
+    header = models.JSONField(default=list)
+    meanings = models.JSONField(default=dict)
+    zone = models.CharField(max_length=60, blank=True)
+    volts = models.FloatField(null=True, blank=True)
+    instrument = models.CharField(max_length=12, default="plug")
+    setting = models.CharField(max_length=60, blank=True)
+    room_c = models.FloatField(null=True, blank=True)
+    notices = models.JSONField(default=list)
+    note = models.CharField(max_length=400, blank=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    def to_core(self) -> CoreCapture:
+        return unpack(bytes(self.packed))
+
+    def analysis(self) -> Analysis:
+        """What it says; kept for as long as it does not change."""
+        return _analysis(self.pk, self.version, bytes(self.packed), self.volts)
+
+
+@lru_cache(maxsize=16)
+def _analysis(pk: int, version: int, packed: bytes, volts: float | None) -> Analysis:
+    return analyse(unpack(packed), volts)
+
+
+class Session(Record):
+    """A stand-in appliance on a meter: all that is seen follows from its seed and its clock.
+
+    The clock runs ``speed`` times as fast as the world's from ``clock_at`` on, when it stood at
+    ``clock_s``; nothing runs on the server in between.
+    """
+
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="sessions")
+    standin = models.CharField(
+        max_length=16, choices=[(one.key, one.name) for one in APPLIANCES.values()]
+    )
+    meter = models.CharField(max_length=12, default="plug", choices=list(METERS.items()))
+    seed = models.PositiveIntegerField(
+        default=1, validators=[MinValueValidator(0), MaxValueValidator(1_000_000)]
+    )
+    speed = models.PositiveSmallIntegerField(default=60)
+    clock_s = models.FloatField(default=0.0)
+    clock_at = models.DateTimeField(default=timezone.now)
+    reset_s = models.FloatField(default=0.0, help_text="Clock when the counter was reset.")
+    setting = models.CharField(max_length=60, blank=True)
+    room_c = models.FloatField(null=True, blank=True)
+    note = models.CharField(max_length=400, blank=True)
+    tally = models.JSONField(default=list, help_text='[["on", clock seconds], …]')
+    stopped = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.load} on a {self.get_meter_display()}"
+
+    #: Longest course that a session can follow, s.
+    MOST_S = 8 * 86_400.0 - 60
+
+    def now_s(self, now: datetime | None = None) -> float:
+        """The session's clock, s."""
+        if self.stopped:
+            return self.clock_s
+        gone = ((now or timezone.now()) - self.clock_at) / timedelta(seconds=1)
+        return min(self.MOST_S, self.clock_s + max(0.0, gone) * self.speed)
+
+    def line(self) -> Timeline:
+        return timeline(self.standin, self.seed, mains_v=self.load.job.mains_v)
+
+    def core_meter(self) -> Meter:
+        interval = 1.0 if self.meter == "plug" else 10.0
+        return Meter(INSTRUMENTS[self.meter], self.seed, interval)
+
+    def conditions(self) -> dict[str, Any]:
+        """What its readings carry."""
+        found = {"setting": self.setting, "room_c": self.room_c, "instrument": self.meter}
+        return {key: value for key, value in found.items() if value not in (None, "")}
+
+
+class Logger(Record):
+    """A logger or script that sends samples of a load over HTTP, known by its token.
+
+    Only the token's digest is stored; the token itself is shown once.
+    """
+
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="loggers")
+    name = models.CharField(max_length=80, default="logger")
+    digest = models.CharField(max_length=64, unique=True, editable=False)
+    instrument = models.CharField(
+        max_length=12, default="plug", choices=[(k, one.name) for k, one in INSTRUMENTS.items()]
+    )
+    revoked_at = models.DateTimeField(null=True, editable=False)
+    heard_at = models.DateTimeField(null=True, editable=False)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Chunk(models.Model):
+    """Samples of one post, packed; the same post again is the same chunk.
+
+    Its ``time_s`` counts from 1970.
+    """
+
+    logger = models.ForeignKey(Logger, on_delete=models.CASCADE, related_name="chunks")
+    digest = models.CharField(max_length=64)
+    packed = models.BinaryField()
+    last_s = models.FloatField()
+    rows = models.PositiveIntegerField()
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [
+            models.UniqueConstraint(fields=["logger", "digest"], name="one_chunk_a_post")
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.rows} rows"

@@ -1,0 +1,138 @@
+"""What a capture's page shows."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from django.utils.safestring import SafeString
+
+from needle.document import DocumentError
+from needle.measure.analysis import Analysis
+from needle.quantity import hours_text, with_unit
+from web.bench import loggers
+from web.bench.models import Capture, Logger
+from web.drawing.strip import Marks, strip, thin
+
+#: Slots of time that one view of a chart is thinned to.
+SLOTS = 900
+
+
+@dataclass(frozen=True)
+class Page:
+    """A capture in figures, a strip and rows.
+
+    ``understood`` says which columns were found; ``starts`` and ``segments`` are shown cut short.
+    """
+
+    analysis: Analysis
+    strip: SafeString
+    understood: str
+    span: str
+    starts: list[tuple[str, str, str]]
+    gaps: int
+
+
+def page_of(capture: Capture) -> Page:
+    """Work out a capture's page.
+
+    Raises
+    ------
+    DocumentError
+    """
+    if not capture.packed:
+        raise DocumentError("", capture.notices[0] if capture.notices else "it is empty")
+    core, found = capture.to_core(), capture.analysis()
+    watts, _ = core.watts(capture.volts)
+    return Page(
+        analysis=found,
+        strip=strip(
+            thin(core.time_s, watts, SLOTS),
+            (0.0, float(core.time_s[-1])),
+            Marks(
+                [(one.watts, f"{one.name} {with_unit(one.watts, 'W')}") for one in found.states][
+                    -6:
+                ],
+                [one.time_s for one in found.start_events[:400]],
+                _gaps(found),
+            ),
+            _clock,
+            f"Power of {capture.name}",
+            f"{found.pattern}, mean {with_unit(found.mean_w, 'W')} over "
+            f"{hours_text(found.covered_s / 3600, exact=True)}",
+        ),
+        understood=", ".join(core.columns),
+        span=hours_text(found.duration_s / 3600, exact=True),
+        starts=[
+            (_clock(one.time_s), with_unit(one.peak_w, "W"), f"{one.settle_s:.0f} s")
+            for one in found.start_events[:12]
+        ],
+        gaps=found.gaps,
+    )
+
+
+def _clock(seconds: float) -> str:
+    minutes, rest = divmod(round(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    if hours >= 48:
+        return f"day {hours // 24 + 1} {hours % 24:02d}:{minutes:02d}"
+    return f"{hours}:{minutes:02d}" if hours else f"{minutes}:{rest:02d}"
+
+
+def _gaps(found: Analysis) -> list[tuple[float, float]]:
+    segments = found.segments
+    places = np.flatnonzero(~segments.joined[1:])[:200]
+    return [(float(segments.end_s[i]), float(segments.start_s[i + 1])) for i in places]
+
+
+def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
+    """A window of power: seconds, lowest and highest W a slot; the whole where none is named."""
+    core = capture.to_core()
+    watts, how = core.watts(capture.volts)
+    end = float(core.time_s[-1])
+    first = first if math.isfinite(first) else 0.0
+    last = last if math.isfinite(last) and last > first else end
+    inside = slice(*np.searchsorted(core.time_s, [first, last + 1e-9]))
+    found, said = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
+    return {
+        "time_s": np.round(found.time_s, 3).tolist(),
+        "low": np.round(found.low, 2).tolist(),
+        "high": np.round(found.high, 2).tolist(),
+        "how": how,
+        "end_s": end,
+        "levels": [[one.watts, f"{one.name} {with_unit(one.watts, 'W')}"] for one in said.states],
+        "starts": [one.time_s for one in said.start_events if first <= one.time_s <= last][:400],
+    }
+
+
+#: What is shown of a logger's last minutes, s.
+RECENT_S = 900.0
+
+
+@dataclass(frozen=True)
+class LoggerRow:
+    """A logger as its page lists it: rows that wait, the last power, the last 15 minutes."""
+
+    logger: Logger
+    rows: int
+    now: str
+    strip: SafeString | None
+
+
+def logger_row(logger: Logger) -> LoggerRow:
+    rows = sum(logger.chunks.values_list("rows", flat=True))
+    core = loggers.waiting(logger, RECENT_S)
+    watts = None if core is None else loggers.watts_now(core)
+    if core is None or watts is None:
+        return LoggerRow(logger, rows, "–", None)
+    power, _ = core.watts()
+    last = float(core.time_s[-1])
+    first = max(0.0, last - RECENT_S)
+    drawing = strip(
+        thin(core.time_s, power, 500), (first, max(last, first + 60)), Marks(),
+        lambda at: f"−{(last - at) / 60:.0f} min" if last - at > 30 else "latest",
+        f"Last minutes of {logger.name}", f"now {with_unit(watts, 'W')}", height=170,
+    )  # fmt: skip
+    return LoggerRow(logger, rows, with_unit(watts, "W"), drawing)

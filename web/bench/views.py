@@ -1,0 +1,348 @@
+"""Bench: live sessions, imports, and each capture's page."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib import messages
+from django.contrib.auth.decorators import login_not_required
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.csrf import csrf_exempt
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from needle.document import DocumentError
+from needle.measure.capture import as_csv
+from web.bench import actions, loggers
+from web.bench.forms import CaptureForm, LoggerForm, SessionForm, UploadForm
+from web.bench.live import look
+from web.bench.models import SPEEDS, Capture, Logger, Session
+from web.bench.page import logger_row, page_of, series_json
+from web.common.forms import client_key
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.loads.actions import add_reading
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def index(request: HttpRequest, job: Job) -> HttpResponse:
+    """Sessions that run, captures, and a new session; posting starts one."""
+    form = SessionForm(request.POST or None, instance=Session())
+    form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        session = actions.start_session(form.instance)
+        return redirect("bench:session", job.pk, session.pk)
+    context = {
+        "job": job,
+        "form": form,
+        "sessions": Session.objects.live().filter(load__job=job, stopped=False),
+        "captures": Capture.objects.live()
+        .filter(load__job=job, load__removed_at=None)
+        .exclude(reading__removed_at__isnull=False)
+        .select_related("load")
+        .defer("raw", "packed"),
+        "loads": list(job.loads.live()),
+    }
+    status = 422 if form.is_bound else 200
+    return render(request, "bench/bench.html", context, status=status)
+
+
+def _session(job: Job, pk: int) -> Session:
+    found = get_object_or_404(
+        Session.objects.live().select_related("load"), pk=pk, load__job=job, load__removed_at=None
+    )
+    found.load.job = job
+    return found
+
+
+@require_GET
+@of_job
+def session(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """The live page; asked for by itself every second, it answers with what moves."""
+    found = _session(job, session)
+    if found.stopped:
+        capture = Capture.objects.filter(client_key=found.client_key).first()
+        if capture is not None:
+            return redirect("bench:capture", job.pk, capture.pk)
+        return redirect("bench:index", job.pk)
+    context = {"job": job, "session": found, "live": look(found), "speeds": SPEEDS}
+    name = "bench/_live.html" if request.htmx else "bench/session.html"  # type: ignore[attr-defined]
+    return render(request, name, context)
+
+
+def _after(request: HttpRequest, job: Job, found: Session) -> HttpResponse:
+    """What moves, and out of band what a kept reading changed."""
+    if not request.htmx:  # type: ignore[attr-defined]
+        return redirect("bench:session", job.pk, found.pk)
+    context = {"job": job, "session": found, "live": look(found), "speeds": SPEEDS}
+    return render(request, "bench/_changed.html", context)
+
+
+@require_POST
+@of_job
+def keep_spot(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """Keep what the meter shows, as a spot reading of the state it is in."""
+    found = _session(job, session)
+    live = look(found)
+    data = {
+        key: round(live.columns[key], 3) for key in ("watts", "volts", "amps", "va", "pf", "hz")
+    }
+    add_reading(found.load, "spot", {"state": live.state, **data, **found.conditions()})
+    tell(request, job)
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """Keep the last start as a clamp in inrush mode saw it."""
+    found = _session(job, session)
+    live = look(found)
+    if live.start_a is None:
+        messages.info(request, "No start seen yet: wait for it to switch on.")
+    else:
+        data = {"amps": live.start_a, "volts": round(live.columns["volts"], 1)}
+        conditions = {**found.conditions(), "instrument": "clamp"}
+        add_reading(found.load, "start", {**data, **conditions})
+        tell(request, job)
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """Keep what the counter shows as an energy run."""
+    found = _session(job, session)
+    live = look(found)
+    if live.counter_wh <= 0:
+        messages.info(request, "The counter has not moved yet: let it run on.")
+    else:
+        data = {"wh": live.counter_wh, "hours": live.counter_h, "step_wh": 10.0}
+        add_reading(found.load, "energy", {**data, **found.conditions()})
+        tell(request, job)
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def reset(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    found = _session(job, session)
+    actions.reset_counter(found)
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def speed(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    found = _session(job, session)
+    wanted = request.POST.get("speed", "")
+    if wanted.isdigit() and int(wanted) in SPEEDS:
+        actions.change_speed(found, int(wanted))
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def tally(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """Note that it switched on or off; with ``keep`` the moments become a reading."""
+    found = _session(job, session)
+    if request.POST.get("keep"):
+        try:
+            actions.keep_tally(found)
+            tell(request, job)
+        except DocumentError as error:
+            messages.info(request, f"Not yet: {error.message}.")
+    else:
+        actions.tally(found)
+    return _after(request, job, found)
+
+
+@require_POST
+@of_job
+def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+    """Stop a session: what it recorded becomes a capture."""
+    found = _session(job, session)
+    capture = actions.stop_session(found, request.POST.get("name", ""))
+    tell(request, job)
+    if capture is None:
+        return redirect("bench:index", job.pk)
+    return redirect("bench:capture", job.pk, capture.pk)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def upload(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    """Take a file; what was understood of it is shown before it counts."""
+    found = get_object_or_404(job.loads.live(), pk=load)
+    form = UploadForm(request.POST or None, request.FILES or None)
+    if request.method == "POST" and form.is_valid():
+        file = form.cleaned_data["file"]
+        capture = Capture(load=found, name=str(file.name)[:80], client_key=client_key(form))
+        try:
+            capture = actions.read_file(capture, file.read())
+        except DocumentError as error:
+            form.add_error("file", f"{error.message[0].upper()}{error.message[1:]}.")
+        else:
+            return redirect("bench:capture", job.pk, capture.pk)
+    status = 422 if form.is_bound else 200
+    context = {"job": job, "load": found, "form": form}
+    return render(request, "bench/upload.html", context, status=status)
+
+
+def _capture(job: Job, pk: int) -> Capture:
+    found = get_object_or_404(
+        Capture.objects.live().select_related("load", "reading"),
+        pk=pk, load__job=job, load__removed_at=None,
+    )  # fmt: skip
+    found.load.job = job
+    return found
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def capture(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+    """What a capture says; while under preview, with corrections."""
+    found = _capture(job, capture)
+    form = CaptureForm(request.POST or None, instance=found)
+    if request.method == "POST" and form.is_valid() and not found.kept:
+        try:
+            actions.correct(form.instance)
+            form.instance.analysis()
+        except DocumentError as error:
+            form.add_error(None, f"{error.message[0].upper()}{error.message[1:]}.")
+        else:
+            return redirect("bench:capture", job.pk, capture)
+    shown = _capture(job, capture)
+    context = {"job": job, "capture": shown, "form": form, **_page(shown)}
+    return render(request, "bench/capture.html", context, status=422 if form.is_bound else 200)
+
+
+def _page(found: Capture) -> dict[str, Any]:
+    try:
+        return {"page": page_of(found), "trouble": ""}
+    except DocumentError as error:
+        return {"page": None, "trouble": f"{error.message[0].upper()}{error.message[1:]}."}
+
+
+@require_POST
+@of_job
+def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+    """Make a capture evidence of its load."""
+    found = _capture(job, capture)
+    try:
+        actions.keep(found)
+    except DocumentError as error:
+        messages.info(request, f"It cannot be evidence: {error.message}.")
+        return redirect("bench:capture", job.pk, capture)
+    tell(request, job)
+    return redirect("loads:load", job.pk, found.load.pk)
+
+
+@require_POST
+@of_job
+def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+    found = _capture(job, capture)
+    actions.discard(found)
+    tell(request, job)
+    return redirect("bench:index", job.pk)
+
+
+@require_GET
+@of_job
+def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+    """A window of a capture, thinned so that every spike stays, for the chart."""
+    found = _capture(job, capture)
+    try:
+        first, last = (float(request.GET.get(key, "nan")) for key in ("from", "to"))
+    except ValueError:
+        first = last = float("nan")
+    return JsonResponse(series_json(found, first, last))
+
+
+@require_GET
+@of_job
+def download(request: HttpRequest, job: Job, capture: int, form: str) -> HttpResponse:
+    """A capture as CSV, or its strip as SVG."""
+    found = _capture(job, capture)
+    if form == "strip.svg":
+        response = HttpResponse(page_of(found).strip, content_type="image/svg+xml")
+    else:
+        response = HttpResponse(as_csv(found.to_core()), content_type="text/csv; charset=utf-8")
+        form = "capture.csv"
+    response["Content-Disposition"] = f'attachment; filename="{form}"'
+    return response
+
+
+@csrf_exempt
+@login_not_required
+@require_POST
+def samples(request: HttpRequest) -> HttpResponse:
+    """Where loggers send samples: a token in the Authorization header, JSON lines or CSV."""
+    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
+    logger = loggers.logger_of(token.strip()) if scheme.casefold() == "bearer" and token else None
+    if logger is None:
+        return JsonResponse({"error": "Give a token that is known and not revoked."}, status=401)
+    if loggers.too_fast(logger):
+        words = f"At most {loggers.POSTS_A_MINUTE} posts a minute: send more rows in each."
+        return JsonResponse({"error": words}, status=429, headers={"Retry-After": "60"})
+    if len(request.body) > loggers.MOST_BYTES:
+        return JsonResponse({"error": f"At most {loggers.MOST_BYTES} bytes a post."}, status=413)
+    try:
+        taken = loggers.take(logger, request.body)
+    except DocumentError as error:
+        return JsonResponse({"error": str(error)}, status=400)
+    return JsonResponse({"rows": taken})
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def logger_list(request: HttpRequest, job: Job) -> HttpResponse:
+    """The loggers of a job; posting makes one and shows its token, once."""
+    form = LoggerForm(request.POST or None)
+    form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+    token = ""
+    if request.method == "POST" and form.is_valid():
+        chosen = form.cleaned_data
+        _, token = loggers.add_logger(chosen["load"], chosen["name"], chosen["instrument"])
+        form = LoggerForm()
+        form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+    found = Logger.objects.live().filter(load__job=job, load__removed_at=None)
+    rows = [logger_row(one) for one in found.select_related("load")]
+    context = {"job": job, "form": form, "rows": rows, "token": token}
+    if request.htmx:  # type: ignore[attr-defined]
+        return render(request, "bench/_loggers.html", context)
+    status = 422 if form.is_bound and not token else 200
+    address = request.build_absolute_uri(reverse("samples"))
+    return render(request, "bench/loggers.html", {**context, "address": address}, status=status)
+
+
+def _logger(job: Job, pk: int) -> Logger:
+    found = Logger.objects.live().select_related("load")
+    return get_object_or_404(found, pk=pk, load__job=job, load__removed_at=None)
+
+
+@require_POST
+@of_job
+def revoke_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
+    loggers.revoke(_logger(job, logger))
+    messages.info(request, "Revoked: what it sends from now on is refused.")
+    return redirect("bench:loggers", job.pk)
+
+
+@require_POST
+@of_job
+def collect_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
+    """Make a capture of what a logger has sent."""
+    found = _logger(job, logger)
+    found.load.job = job
+    capture = loggers.collect(found, f"{found.name}, {timezone.localtime():%d %b %H:%M}")
+    if capture is None:
+        messages.info(request, "Too little has come in: at least three samples make a capture.")
+        return redirect("bench:loggers", job.pk)
+    tell(request, job)
+    return redirect("bench:capture", job.pk, capture.pk)

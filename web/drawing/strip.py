@@ -1,0 +1,98 @@
+"""A strip of power over time: thinned so that no spike is lost, with levels, starts and gaps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from django.utils.safestring import SafeString
+
+from web.drawing.scale import nice_ceiling
+from web.drawing.svg import Svg
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """Lowest and highest value in each of some slots of time; NaN where nothing is."""
+
+    time_s: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+
+
+def thin(time_s: np.ndarray, values: np.ndarray, slots: int) -> Envelope:
+    """Thin a series to lowest and highest a slot; every extreme stays."""
+    usable = np.isfinite(values)
+    time_s, values = time_s[usable], values[usable]
+    if not len(time_s):
+        return Envelope(np.zeros(0), np.zeros(0), np.zeros(0))
+    if len(time_s) <= 2 * slots:
+        return Envelope(time_s, values, values)
+    edges = np.linspace(time_s[0], time_s[-1], slots + 1)
+    first = np.searchsorted(time_s, edges[:-1])
+    full = np.flatnonzero(np.diff(np.append(first, len(time_s))) > 0)
+    places = first[full]
+    return Envelope(
+        (edges[full] + edges[full + 1]) / 2,
+        np.minimum.reduceat(values, places),
+        np.maximum.reduceat(values, places),
+    )
+
+
+@dataclass(frozen=True)
+class Marks:
+    """What stands on a strip: levels (W, words), starts (s), gaps (from, to in s)."""
+
+    levels: Sequence[tuple[float, str]] = ()
+    starts: Sequence[float] = ()
+    gaps: Sequence[tuple[float, float]] = ()
+
+
+def strip(
+    envelope: Envelope,
+    span: tuple[float, float],
+    marks: Marks,
+    label: Callable[[float], str],
+    title: str,
+    description: str,
+    height: int = 250,
+) -> SafeString:
+    """Draw a strip over ``span`` seconds; ``label`` writes a moment of it."""
+    width, left, right, top, bottom = 872, 52, 96, 14, 28
+    svg = Svg(width, height, title, description, "strip")
+    wide, tall = width - left - right, height - top - bottom
+    first, last = span
+    most = nice_ceiling(float(envelope.high.max()) * 1.05) if len(envelope.high) else 3.0
+
+    def x(moment: float) -> float:
+        return left + wide * min(1.0, max(0.0, (moment - first) / max(last - first, 1e-9)))
+
+    def y(watts: float) -> float:
+        return top + tall * (1 - min(1.0, max(0.0, watts / most)))
+
+    for begin, end in marks.gaps:
+        svg.rect(x(begin), top, max(1.0, x(end) - x(begin)), tall, "gap")
+    for third in range(4):
+        value = most * third / 3
+        svg.line(left, y(value), width - right, y(value), "grid")
+        svg.words(left - 6, y(value) + 4, f"{value:.4g}", "tick-label", "end")
+    for sixth in range(6):
+        moment = first + (last - first) * sixth / 5
+        svg.words(x(moment), height - 8, label(moment), "tick-label", "middle")
+    for moment in marks.starts:
+        if first <= moment <= last:
+            svg.line(x(moment), top, x(moment), top + 8, "start-mark")
+    if len(envelope.time_s):
+        xs = [x(float(one)) for one in envelope.time_s]
+        upper = [(a, y(float(b))) for a, b in zip(xs, envelope.high, strict=True)]
+        lower = [(a, y(float(b)) + 0.8) for a, b in zip(xs, envelope.low, strict=True)]
+        svg.path(upper + lower[::-1], "power", closed=True)
+    placed = 1e9
+    for watts, words in sorted(marks.levels, reverse=True):
+        svg.line(left, y(watts), width - right, y(watts), "level-line")
+        at = y(watts) + 4
+        at = at if abs(placed - at) > 14 else placed + 14
+        svg.words(width - right + 6, at, words, "level-label")
+        placed = at
+    return svg.render()
