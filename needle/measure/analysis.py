@@ -73,6 +73,8 @@ class Analysis:
     power_factor : float or None
         Energy-weighted.
     states : tuple of StateFound
+    active_s : float
+        From the first leaving of rest to the last return to it, s; all where it never rests.
     segments : Segments
     start_events : tuple of Start
     notices : tuple of str
@@ -96,6 +98,7 @@ class Analysis:
     start_peak_w: float | None
     power_factor: float | None
     states: tuple[StateFound, ...]
+    active_s: float
     segments: Segments
     start_events: tuple[Start, ...]
     notices: tuple[str, ...]
@@ -140,6 +143,7 @@ def analyse(capture: Capture, volts: float | None = None) -> Analysis:
         pattern=shape.pattern,
         power_factor=_power_factor(capture, volts, energy),
         states=_states(levels, shape, series),
+        active_s=_active_s(levels.segments, shape, series),
         segments=levels.segments,
         notices=tuple(notices),
         **main,
@@ -245,9 +249,10 @@ def _duty(
     on = (on_time[last] - on_time[first])[whole]
     period = (segments.start_s[last] - segments.start_s[first])[whole]
     if len(first) > whole.sum():
+        left = len(first) - int(whole.sum())
+        noun, verb = ("cycle", "does") if left == 1 else ("cycles", "do")
         notices.append(
-            f"{len(first) - int(whole.sum())} cycles with a gap or a rarer state in them do not "
-            "count for the duty."
+            f"{left} {noun} with a gap or a rarer state in between {verb} not count for the duty."
         )
     if not len(period):
         if not cycles:
@@ -319,6 +324,13 @@ def _states(levels: Levels, shape: _Shape, series: Series) -> tuple[StateFound, 
     )  # fmt: skip
 
 
+def _active_s(segments: Segments, shape: _Shape, series: Series) -> float:
+    awake = np.flatnonzero(segments.label > 0)
+    if shape.rest is None or not awake.size:
+        return series.covered_s
+    return float(segments.end_s[awake[-1]] - segments.start_s[awake[0]])
+
+
 def _name(index: int, levels: Levels, shape: _Shape) -> str:
     if shape.rest is None:
         return "running" if len(levels.watts) == 1 else f"level {index + 1}"
@@ -329,7 +341,10 @@ def _name(index: int, levels: Levels, shape: _Shape) -> str:
     if index == shape.main:
         return "running"
     assert shape.main is not None
-    return f"rarer, {'above' if index > shape.main else 'below'} running {index}"
+    above = index > shape.main
+    alike = (len(levels.watts) - 1 - shape.main) if above else shape.main - 1
+    number = f" {index - shape.main if above else index}" if alike > 1 else ""
+    return f"rarer, {'above' if above else 'below'} running{number}"
 
 
 def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> float | None:
@@ -389,6 +404,7 @@ def as_reading(found: Analysis, interval_s: float) -> dict[str, Any]:
         "type": "capture",
         "pattern": found.pattern,
         "covered_h": found.covered_s / 3600,
+        "active_h": found.active_s / 3600,
         "wh": max(0.0, found.energy_wh),
         "idle_w": None if found.idle_w is None else max(0.0, found.idle_w),
         "running_w": None if found.running_w is None else max(0.0, found.running_w),

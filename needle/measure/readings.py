@@ -137,8 +137,8 @@ class ChargeDrop:
 class Recorded:
     """What a capture was found to say: see :class:`needle.measure.analysis.Analysis`.
 
-    ``rarer`` tells whether states beside the main cycle were seen (a defrost); ``interval_s`` is
-    the logger's.
+    ``active_h`` is from its first leaving of rest to its last return. ``rarer`` tells whether
+    states beside the main cycle were seen (a defrost); ``interval_s`` is the logger's.
     """
 
     pattern: str
@@ -155,6 +155,7 @@ class Recorded:
     power_factor: float | None = None
     rarer: bool = False
     interval_s: float = 1.0
+    active_h: float | None = None
     context: Context = Context()
 
 
@@ -295,6 +296,7 @@ def _recorded(data: dict[str, Any], path: str) -> Recorded:
     keys = (
         "pattern", "covered_h", "wh", "idle_w", "running_w", "cycle_mean_w", "duty", "duty_spread",
         "whole_cycles", "period_min", "start_peak_w", "power_factor", "rarer", "interval_s",
+        "active_h",
     )  # fmt: skip
     if "file" in data:
         raise DocumentError(f"{path}.file", "a capture's file is read by the command that opens it")
@@ -316,6 +318,7 @@ def _recorded(data: dict[str, Any], path: str) -> Recorded:
         power_factor=reader.number("power_factor", most=1.0),
         rarer=bool(data.get("rarer", False)),
         interval_s=reader.number("interval_s", most=86_400, above=True) or 1.0,
+        active_h=reader.number("active_h", most=MOST_H),
         context=_context(reader),
     )
 

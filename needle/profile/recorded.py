@@ -31,7 +31,7 @@ def is_task(one: Recorded) -> bool:
 def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
     """Captures of one program each, as tasks."""
     return [
-        Task(one.wh, one.covered_h * 60, None, 1, one.context)
+        Task(one.wh, (one.active_h or one.covered_h) * 60, None, 1, one.context)
         for one in captures
         if is_task(one) and one.wh > 0
     ]

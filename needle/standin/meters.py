@@ -69,7 +69,7 @@ class Meter:
             "amps": self._shown("amps", va / volts),
             "va": self._shown("va", va),
             "pf": np.clip(np.round(watts / np.maximum(va, 1e-9), 2), 0, 1),
-            "hz": self._shown("hz", sample.hz.mean(axis=1)),
+            "hz": np.round(sample.hz.mean(axis=1), 1),
         }
 
     def capture(self, line: Timeline, start_s: float, end_s: float) -> Capture:

@@ -24,11 +24,12 @@ document.addEventListener("DOMContentLoaded", () => {
     pen.save();
     pen.font = `${11.5 * dots}px B612`;
     pen.textAlign = "left"; pen.fillStyle = colour("--ink"); pen.strokeStyle = colour("--stored"); pen.setLineDash([2 * dots, 4 * dots]);
-    for (const [watts, name] of marks.levels) {
+    let above = -Infinity;
+    for (const [watts, name] of [...marks.levels].reverse()) {
       const y = plot.valToPos(watts, "y", true);
       if (y < box.top || y > box.top + box.height) continue;
       pen.beginPath(); pen.moveTo(box.left, y); pen.lineTo(box.left + box.width, y); pen.stroke();
-      pen.fillText(name, box.left + 6 * dots, y - 4 * dots);
+      if (y - above > 14 * dots) { pen.fillText(name, box.left + 6 * dots, y - 4 * dots); above = y; }
     }
     pen.setLineDash([]); pen.strokeStyle = colour("--limit"); pen.lineWidth = 2 * dots;
     for (const at of marks.starts) {
@@ -50,7 +51,7 @@ document.addEventListener("DOMContentLoaded", () => {
         { label: "highest W", stroke: colour("--drawn"), width: 1, points: { show: false } },
       ],
       bands: [{ series: [2, 1], fill: colour("--drawn-4") }],
-      axes: [{ ...axis, values: (plot, ticks) => ticks.map((s) => (s >= 3600 ? `${(s / 3600).toFixed(1)} h` : `${(s / 60).toFixed(1)} min`)) }, { ...axis, size: 60 }],
+      axes: [{ ...axis, space: 84, incrs: [1, 2, 5, 10, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400], values: (plot, ticks) => ticks.map((s) => (s >= 3600 ? `${+(s / 3600).toFixed(2)} h` : s >= 60 ? `${+(s / 60).toFixed(1)} min` : `${s} s`)) }, { ...axis, size: 60 }],
       hooks: { draw: [mark], setSelect: [(plot) => {
         if (plot.select.width < 6) return;
         const from = plot.posToVal(plot.select.left, "x"), to = plot.posToVal(plot.select.left + plot.select.width, "x");

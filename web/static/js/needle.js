@@ -151,7 +151,8 @@ document.addEventListener("alpine:init", () => {
     if (event.target.closest("[data-key-help]")) help();
     if (event.target.closest("[data-key-find]")) find();
     /* After a click on the bench, Space is the bench's again, not the button's. */
-    if (event.detail > 0) event.target.closest(".bench button")?.blur();
+    const pushed = event.detail > 0 && event.target.closest(".bench button");
+    if (pushed) setTimeout(() => pushed.blur(), 0);
   });
 
   /* A word when the server takes long or cannot be reached. */
