@@ -135,6 +135,7 @@ def read_capture(
         Not a table, no time column, or no row that can be used.
     """
     table, header, notices = _table(text)
+    del text  # a long file need not lie beside its columns
     columns, aside = _meanings(header, meanings or {})
     if "time" not in columns and "date" not in columns:
         raise DocumentError("time", f"no time column among {', '.join(header)[:200]}")
@@ -154,25 +155,21 @@ def read_capture(
 
 
 def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
-    if isinstance(text, bytes):
-        try:
-            text = text.decode("utf-8-sig")
-        except UnicodeDecodeError as error:
-            raise DocumentError(
-                "file", f"is not UTF-8 text (byte {error.start}); save it as UTF-8 CSV"
-            ) from None
-    text = text.removeprefix("\ufeff")
-    if "\x00" in text:
-        raise DocumentError("file", "holds NUL bytes; this is not a CSV file")
-    first = text.lstrip("\r\n").split("\n", 1)[0]
+    """The table, its header and what was odd; on bytes, as text takes more room."""
+    data = text.encode() if isinstance(text, str) else bytes(text)
+    del text
+    _check_text(data)
+    data = data.removeprefix(b"\xef\xbb\xbf")
+    first = data.lstrip(b"\r\n").split(b"\n", 1)[0].decode()
     if not first.strip():
         raise DocumentError("file", "is empty")
-    separator = max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
+    separator = _separator(first)
     width = len(next(csv.reader([first.strip("\r")], delimiter=separator)))
-    table, too_wide = _parsed(text, separator)
+    table, too_wide = _parsed(data, separator)
     if too_wide:
         # Loggers that end each row with a separator: the extra cells are empty.
-        table, too_wide = _parsed(re.sub(rf"{separator}+(?=\r?(?:\n|$))", "", text), separator)
+        pattern = rb"%s+(?=\r?(?:\n|$))" % re.escape(separator).encode()
+        table, too_wide = _parsed(re.sub(pattern, b"", data), separator)
     if too_wide:
         raise DocumentError(
             "file",
@@ -186,22 +183,39 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
     header = [str(one).strip() for one in table.columns]
     table.columns = pd.Index(range(len(header)))
     notices = []
-    lost = _data_lines(text) - len(table)
+    lost = _data_lines(data) - len(table)
     if lost > 0:
         notices.append(f"{lost} rows have more cells than the header's {width}: left out.")
     return table, header, notices
 
 
-def _parsed(text: str, separator: str) -> tuple[pd.DataFrame, bool]:
+def _check_text(data: bytes) -> None:
+    try:
+        data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise DocumentError(
+            "file", f"is not UTF-8 text (byte {error.start}); save it as UTF-8 CSV"
+        ) from None
+    if b"\x00" in data:
+        raise DocumentError("file", "holds NUL bytes; this is not a CSV file")
+
+
+def _separator(first: str) -> str:
+    return max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
+
+
+def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
     """The table, and whether cells were lost because rows are wider than the header."""
-    comma = separator != "," and _has_decimal_comma(text)
+    comma = separator != "," and _has_decimal_comma(data)
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", pd.errors.ParserWarning)
+        # Read in blocks, a column may come out mixed; each cell is judged later anyway.
+        warnings.simplefilter("ignore", pd.errors.DtypeWarning)
         try:
             table = pd.read_csv(
-                io.StringIO(text), sep=separator, header=0, index_col=False,
+                io.BytesIO(data), sep=separator, header=0, index_col=False,
                 keep_default_na=False, na_values=sorted(_MISSING - {"none", "null"}),
-                skipinitialspace=True, on_bad_lines="skip", low_memory=False,
+                skipinitialspace=True, on_bad_lines="skip",
                 decimal="," if comma else ".",
             )  # fmt: skip
         except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
@@ -210,18 +224,18 @@ def _parsed(text: str, separator: str) -> tuple[pd.DataFrame, bool]:
     return table, wide
 
 
-def _data_lines(text: str) -> int:
+def _data_lines(data: bytes) -> int:
     """Lines with anything on them after the header."""
-    lines = text.count("\n") + (not text.endswith("\n"))
-    if "\n\n" in text or "\r\n\r\n" in text or text.startswith(("\n", "\r")):
-        lines = sum(1 for line in text.splitlines() if line.strip())
+    lines = data.count(b"\n") + (not data.endswith(b"\n"))
+    if b"\n\n" in data or b"\r\n\r\n" in data or data.startswith((b"\n", b"\r")):
+        lines = sum(1 for line in data.splitlines() if line.strip())
     return lines - 1
 
 
-def _has_decimal_comma(text: str) -> bool:
+def _has_decimal_comma(data: bytes) -> bool:
     """Whether cells of the first rows use the comma as their decimal mark."""
-    sample = text[:20_000].split("\n")[1:200]
-    return any("," in line for line in sample)
+    sample = data[:20_000].split(b"\n")[1:200]
+    return any(b"," in line for line in sample)
 
 
 def _meanings(
@@ -444,8 +458,8 @@ def header_of(text: str | bytes) -> list[str]:
     lines = head.removeprefix("\ufeff").lstrip("\r\n").splitlines()
     if not lines or not lines[0].strip():
         raise DocumentError("file", "is empty")
-    separator = max(_SEPARATORS, key=lambda one: (lines[0].count(one), -_SEPARATORS.index(one)))
-    return [one.strip() for one in next(csv.reader([lines[0]], delimiter=separator))]
+    cells = next(csv.reader([lines[0]], delimiter=_separator(lines[0])))
+    return [one.strip() for one in cells]
 
 
 def joined(parts: Sequence[Capture]) -> Capture:
