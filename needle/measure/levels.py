@@ -11,7 +11,6 @@ from itertools import pairwise
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, median_filter
-from scipy.signal import find_peaks
 
 from needle.measure.capture import GAP_INTERVALS
 
@@ -171,8 +170,8 @@ def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray
     count = int(index.max()) + 8
     time = np.bincount(index, weights=np.where(aside, 0.0, series.weight_s), minlength=count)
     blurred = gaussian_filter1d(_blur_low(time, series.noise_w), _BLUR_BINS, mode="constant")
-    peaks, _ = find_peaks(np.concatenate(([0.0], blurred, [0.0])))
-    peaks = peaks - 1
+    padded = np.concatenate(([0.0], blurred, [0.0]))
+    peaks = np.flatnonzero((padded[1:-1] > padded[:-2]) & (padded[1:-1] >= padded[2:]))
     return _valleys(blurred, time, peaks)
 
 
