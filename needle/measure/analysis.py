@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -73,6 +74,8 @@ class Analysis:
     power_factor : float or None
         Energy-weighted.
     states : tuple of StateFound
+    rarer : bool
+        Whether levels beside the main cycle's two were seen (a defrost).
     active_s : float
         From the first leaving of rest to the last return to it, s; all where it never rests.
     segments : Segments
@@ -98,13 +101,32 @@ class Analysis:
     start_peak_w: float | None
     power_factor: float | None
     states: tuple[StateFound, ...]
+    rarer: bool
     active_s: float
     segments: Segments
     start_events: tuple[Start, ...]
     notices: tuple[str, ...]
 
 
-def analyse(capture: Capture, volts: float | None = None) -> Analysis:
+@dataclass(frozen=True)
+class Corrections:
+    """What a person knows better.
+
+    Attributes
+    ----------
+    bounds_w : tuple of float
+        Where one level ends and the next begins, W; empty to find them.
+    names : tuple of str
+        Of the levels, lowest first; "running" marks the main one, empty names are left.
+    """
+
+    bounds_w: tuple[float, ...] = ()
+    names: tuple[str, ...] = ()
+
+
+def analyse(
+    capture: Capture, volts: float | None = None, corrections: Corrections | None = None
+) -> Analysis:
     """Analyse a capture.
 
     Parameters
@@ -112,6 +134,8 @@ def analyse(capture: Capture, volts: float | None = None) -> Analysis:
     capture : Capture
     volts : float or None
         Stands in where only amps were logged.
+    corrections : Corrections or None
+        Bounds and names that replace those found.
 
     Raises
     ------
@@ -122,14 +146,15 @@ def analyse(capture: Capture, volts: float | None = None) -> Analysis:
     if int(np.isfinite(watts).sum()) < _LEAST_ROWS:
         raise DocumentError("file", "has fewer than three rows with power")
     series = series_of(capture.time_s, watts)
-    levels = find_levels(series)
+    known = corrections or Corrections()
+    levels = find_levels(series, known.bounds_w)
     notices = list(capture.notices)
     if how != "watts as logged":
         notices.append(f"Power is {how}.")
     if gaps := int(series.gap_after.sum()):
         missing = series.time_s[-1] - series.time_s[0] - series.covered_s
         notices.append(f"{gaps} gaps of {missing:.0f} s together are not counted.")
-    shape = _shape(levels, series)
+    shape = _named(_shape(levels, series), levels, known)
     main = _main_cycle(levels, series, shape, notices)
     energy = series.energy_wh()
     covered = series.covered_s
@@ -142,7 +167,8 @@ def analyse(capture: Capture, volts: float | None = None) -> Analysis:
         mean_w=energy * 3600 / covered if covered else float(np.mean(series.watts)),
         pattern=shape.pattern,
         power_factor=_power_factor(capture, volts, energy),
-        states=_states(levels, shape, series),
+        states=_renamed(_states(levels, shape, series), known.names),
+        rarer=shape.main is not None and shape.pattern == "cycling" and len(levels.watts) > 2,
         active_s=_active_s(levels.segments, shape, series),
         segments=levels.segments,
         notices=tuple(notices),
@@ -186,6 +212,22 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     regular = periods[(periods > usual / 2) & (periods < usual * 2)].sum() + (ends - starts)[-1]
     active = segments.end_s[segments.label > 0][-1] - segments.start_s[segments.label > 0][0]
     return _Shape("cycling" if regular >= _REGULAR * active else "program", 0, main)
+
+
+def _named(shape: _Shape, levels: Levels, known: Corrections) -> _Shape:
+    """The level that a person called running is the main one."""
+    names = [name.strip().casefold() for name in known.names[: len(levels.watts)]]
+    if shape.main is None or "running" not in names[1:]:
+        return shape
+    return _Shape(shape.pattern, shape.rest, names.index("running"))
+
+
+def _renamed(states: tuple[StateFound, ...], names: Sequence[str]) -> tuple[StateFound, ...]:
+    given = [*names, *("" for _ in states)]
+    return tuple(
+        replace(one, name=name.strip()[:40] or one.name)
+        for one, name in zip(states, given, strict=False)
+    )
 
 
 def _weighted_median(values: np.ndarray) -> float:
@@ -415,7 +457,7 @@ def as_reading(found: Analysis, interval_s: float) -> dict[str, Any]:
         "period_min": None if found.period_s is None else found.period_s / 60,
         "start_peak_w": found.start_peak_w,
         "power_factor": found.power_factor,
-        "rarer": any(one.name.startswith("rarer") for one in found.states),
+        "rarer": found.rarer,
         "interval_s": interval_s,
     }
     return {key: value for key, value in summary.items() if value is not None}

@@ -6,6 +6,7 @@ yet what is spent in between stays rare. No loop runs over samples.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -134,13 +135,15 @@ class Levels:
     segments: Segments
 
 
-def find_levels(series: Series) -> Levels:
-    """Split a series into levels and segments."""
+def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
+    """Split a series into levels and segments; ``bounds_w`` replaces the bounds found, in W."""
     # Wide enough to lose a spike, never wide enough to lose a pulse of a few seconds.
     size = 5 if series.interval_s <= 1.0 else 3 if series.interval_s <= 4.0 else 1
     smooth = median_filter(series.watts, size=_odd(size, len(series.watts)), mode="nearest")
     passing, spike = _passing(smooth, series.noise_w)
-    bounds = _bounds(smooth, series, passing | spike)
+    bounds = np.log1p(sorted(bounds_w)) if bounds_w else None
+    if bounds is None:
+        bounds = _bounds(smooth, series, passing | spike)
     label = np.searchsorted(bounds, np.log1p(np.maximum(smooth, 0.0))).astype(np.int32)
     after = np.append(label[1:], label[-1:])
     label = _settled(np.where(spike, after, label), series)

@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.measure.analysis import analyse, as_document, as_reading
+from needle.measure.analysis import Corrections, analyse, as_document, as_reading
 from needle.measure.capture import Capture
 from needle.measure.readings import parse
 from needle.profile.profile import LoadRecord, derive
@@ -219,3 +219,28 @@ class EvidenceTest(unittest.TestCase):
              "idle_w", "running_w", "duty", "cycles", "starts", "start_peak_w", "power_factor",
              "states", "segments", "start_events", "notices"},
         )  # fmt: skip
+
+
+class CorrectionTest(unittest.TestCase):
+    def test_bounds_and_names_replace_what_was_found(self):
+        power, _ = cycling(cycles=20, defrost_every=10)
+        capture = capture_of(power)
+        joined = analyse(capture, corrections=Corrections(bounds_w=(10.0,)))
+        self.assertEqual(len(joined.states), 2)
+        self.assertFalse(joined.rarer)
+        named = analyse(capture, corrections=Corrections(names=("asleep", "cooling", "defrost")))
+        self.assertEqual([one.name for one in named.states], ["asleep", "cooling", "defrost"])
+        self.assertTrue(named.rarer)
+
+    def test_the_level_called_running_is_the_main_one(self):
+        power, _ = cycling(cycles=20, defrost_every=5)
+        found = analyse(
+            capture_of(power), corrections=Corrections(names=("resting", "cooling", "running"))
+        )
+        self.assertAlmostEqual(found.running_w, 221, delta=4)
+
+    def test_nonsense_names_change_nothing(self):
+        power, _ = cycling(cycles=6)
+        plain = analyse(capture_of(power))
+        odd = analyse(capture_of(power), corrections=Corrections(names=("running", "", "x", "y")))
+        self.assertEqual(odd.running_w, plain.running_w)

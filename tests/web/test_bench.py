@@ -140,6 +140,27 @@ class ImportTest(SiteTest):
         odd = self.client.get(self.url("bench:series", capture.pk), {"from": "x", "to": "nan"})
         self.assertEqual(max(odd.json()["high"]), 1234.0)
 
+    def test_corrected_levels_move_the_profile(self):
+        self.upload(box_csv(30, seed=3))
+        capture = Capture.objects.get()
+        self.client.post(self.url("bench:keep", capture.pk))
+        before = self.load.readings.get(type="capture").data
+        self.assertTrue(before["rarer"])
+        capture.refresh_from_db()
+        form = {"bounds": "20 W", "names_text": "quiet, running", "version": capture.version}
+        answer = self.client.post(self.url("bench:levels", capture.pk), form)
+        self.assertRedirects(answer, self.url("bench:capture", capture.pk))
+        self.assertContains(self.client.get(self.url("bench:capture", capture.pk)), "quiet")
+        after = self.load.readings.get(type="capture").data
+        self.assertFalse(after["rarer"])
+        for bad, said in [({"bounds": "5 kWh"}, "wants a rate"), ({"bounds": "0"}, "no bound"),
+                          ({"bounds": ",".join(str(i) for i in range(1, 20))}, "At most"),
+                          ({"version": 99}, "changed in another window")]:  # fmt: skip
+            capture.refresh_from_db()
+            data = {"bounds": "", "names_text": "", "version": capture.version, **bad}
+            answer = self.client.post(self.url("bench:levels", capture.pk), data)
+            self.assertContains(answer, said, status_code=422)
+
     def test_downloads_read_back(self):
         self.upload(box_csv(1))
         capture = Capture.objects.get()

@@ -165,6 +165,20 @@ class ReadingTest(SiteTest):
                         self.assertIn(value.split("\n")[0], answer.content.decode())
         self.assertEqual(self.load.readings.count(), 1)
 
+    def test_settings_stand_side_by_side_with_their_cost(self):
+        self.job.tariff = 0.5
+        self.job.save()
+        for setting, watts in (("low", "31 W"), ("high", "62 W")):
+            self.post("spot", state="running", watts=watts, setting=setting)
+        page = self.client.get(self.url("loads:load", self.load.pk))
+        for words in ("Settings side by side", "+100 %", "cost a day", "¤"):
+            self.assertContains(page, words)
+
+    def test_a_capture_is_not_typed_in(self):
+        self.assertEqual(self.post("capture", wh="5").status_code, 404)
+        page = self.client.get(self.url("loads:load", self.load.pk), {"type": "capture"})
+        self.assertNotContains(page, "type=capture")
+
     def test_an_unknown_kind_is_a_404(self):
         self.assertEqual(self.post("guess", watts="5").status_code, 404)
 

@@ -17,7 +17,7 @@ from needle.measure.capture import Capture as CoreCapture
 from needle.measure.capture import header_of, read_capture
 from web.bench.models import Capture, Session, pack, unpack
 from web.jobs.actions import remove, save_change, save_new
-from web.loads.actions import add_reading
+from web.loads.actions import add_reading, change_reading
 from web.loads.models import Load, Reading
 
 #: What a person can mend by saying what the columns mean.
@@ -111,6 +111,21 @@ def keep(capture: Capture) -> Reading:
         )
     capture.refresh_from_db()
     return reading
+
+
+def correct_levels(capture: Capture) -> None:
+    """Store corrected bounds and names; evidence that rests on the capture follows.
+
+    Raises
+    ------
+    DocumentError
+    """
+    data = evidence(capture)
+    with transaction.atomic():
+        save_change(capture.load.job, capture, f"Corrected the levels of {capture.name}")
+        if capture.reading is not None:
+            reading = capture.reading
+            change_reading(reading, data, reading.read_at, reading.note)
 
 
 def discard(capture: Capture) -> None:

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 from zoneinfo import available_timezones
 
 from django import forms
 
 from needle.measure.capture import COLUMNS
 from needle.measure.instruments import INSTRUMENTS
-from needle.measure.readings import MOST_V
+from needle.measure.readings import MOST_V, MOST_W
+from needle.quantity import QuantityError, parse
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 
 #: Largest file taken, bytes.
 MOST_BYTES = 120_000_000
+MOST_BOUNDS = 12
 
 
 class UploadForm(forms.Form):
@@ -89,6 +91,51 @@ class CaptureForm(RecordForm):
 
     def more_fields(self) -> list[forms.BoundField]:
         return [one for one in self.visible_fields() if one.name.startswith("column")]
+
+
+class LevelsForm(RecordForm):
+    """Where one level ends and the next begins, and what the levels are called."""
+
+    bounds = forms.CharField(
+        label="Bounds between levels", required=False, max_length=200,
+        help_text="Such as 10 W, 150 W. Empty: as found.",
+    )  # fmt: skip
+    names_text = forms.CharField(
+        label="Names, lowest first", required=False, max_length=300,
+        help_text="Such as resting, running, defrost. The profile speaks of “running”.",
+    )  # fmt: skip
+
+    class Meta:
+        model = Capture
+        fields: ClassVar[list[str]] = []
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        bounds = self.instance.bounds_w
+        self.fields["bounds"].initial = ", ".join(f"{one:g} W" for one in bounds)
+        self.fields["names_text"].initial = ", ".join(self.instance.names)
+
+    def clean_bounds(self) -> list[float]:
+        parts = [one.strip() for one in self.cleaned_data["bounds"].split(",") if one.strip()]
+        if len(parts) > MOST_BOUNDS:
+            raise forms.ValidationError(f"At most {MOST_BOUNDS} bounds.")
+        found = []
+        for part in parts:
+            try:
+                watts = parse(part, "W").value
+            except QuantityError as error:
+                raise forms.ValidationError(str(error)) from None
+            if not 0 < watts <= MOST_W:
+                raise forms.ValidationError(f"{part} is no bound: it lies between 0 and 100 kW.")
+            found.append(watts)
+        return sorted(set(found))
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        self.instance.bounds_w = cleaned.get("bounds") or []
+        names = cleaned.get("names_text") or ""
+        self.instance.names = [one.strip()[:40] for one in names.split(",")] if names else []
+        return cleaned
 
 
 class SessionForm(RecordForm):

@@ -12,7 +12,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
-from needle.measure.analysis import Analysis, analyse
+from needle.measure.analysis import Analysis, Corrections, analyse
 from needle.measure.capture import Capture as CoreCapture
 from needle.measure.instruments import INSTRUMENTS
 from needle.standin.appliances import APPLIANCES, timeline
@@ -68,6 +68,8 @@ class Capture(Record):
     setting = models.CharField(max_length=60, blank=True)
     room_c = models.FloatField(null=True, blank=True)
     notices = models.JSONField(default=list)
+    bounds_w = models.JSONField(default=list, help_text="Corrected bounds between levels, W.")
+    names = models.JSONField(default=list, help_text="Corrected names of levels, lowest first.")
     note = models.CharField(max_length=400, blank=True)
 
     class Meta:
@@ -81,12 +83,13 @@ class Capture(Record):
 
     def analysis(self) -> Analysis:
         """What it says; kept for as long as it does not change."""
-        return _analysis(self.pk, self.version, bytes(self.packed), self.volts)
+        known = Corrections(tuple(self.bounds_w), tuple(self.names))
+        return _analysis(self.pk, bytes(self.packed), self.volts, known)
 
 
 @lru_cache(maxsize=16)
-def _analysis(pk: int, version: int, packed: bytes, volts: float | None) -> Analysis:
-    return analyse(unpack(packed), volts)
+def _analysis(pk: int | None, packed: bytes, volts: float | None, known: Corrections) -> Analysis:
+    return analyse(unpack(packed), volts, known)
 
 
 class Session(Record):

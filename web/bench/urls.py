@@ -19,6 +19,7 @@ urlpatterns = [
     path("loads/<int:load>/import/", views.upload, name="upload"),
     path("captures/<int:capture>/", views.capture, name="capture"),
     path("captures/<int:capture>/keep/", views.keep, name="keep"),
+    path("captures/<int:capture>/levels/", views.levels, name="levels"),
     path("captures/<int:capture>/discard/", views.discard, name="discard"),
     path("captures/<int:capture>/series/", views.series, name="series"),
     path("captures/<int:capture>/download/<str:form>", views.download, name="download"),

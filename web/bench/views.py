@@ -16,7 +16,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.measure.capture import as_csv
 from web.bench import actions, loggers
-from web.bench.forms import CaptureForm, LoggerForm, SessionForm, UploadForm
+from web.bench.forms import CaptureForm, LevelsForm, LoggerForm, SessionForm, UploadForm
 from web.bench.live import look
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
@@ -219,6 +219,7 @@ def capture(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
             return redirect("bench:capture", job.pk, capture)
     shown = _capture(job, capture)
     context = {"job": job, "capture": shown, "form": form, **_page(shown)}
+    context["levels_form"] = LevelsForm(instance=shown)
     return render(request, "bench/capture.html", context, status=422 if form.is_bound else 200)
 
 
@@ -241,6 +242,25 @@ def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
         return redirect("bench:capture", job.pk, capture)
     tell(request, job)
     return redirect("loads:load", job.pk, found.load.pk)
+
+
+@require_POST
+@of_job
+def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+    """Correct the bounds between levels, or what they are called."""
+    found = _capture(job, capture)
+    form = LevelsForm(request.POST, instance=found)
+    if form.is_valid():
+        try:
+            actions.correct_levels(form.instance)
+        except DocumentError as error:
+            form.add_error("bounds", f"{error.message[0].upper()}{error.message[1:]}.")
+        else:
+            tell(request, job)
+            return redirect("bench:capture", job.pk, capture)
+    shown = _capture(job, capture)
+    context = {"job": job, "capture": shown, "form": CaptureForm(instance=shown), **_page(shown)}
+    return render(request, "bench/capture.html", {**context, "levels_form": form}, status=422)
 
 
 @require_POST

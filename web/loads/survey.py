@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
+from needle.estimate import Estimate
 from needle.profile.advice import Advice
+from needle.profile.cost import cost, settings_of
 from needle.profile.profile import Profile
 from needle.quantity import with_unit
 from web.drawing.bars import share_bar, split_bar
@@ -95,6 +97,28 @@ def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
         f"States of {load.name}",
         f"{said}start {with_unit(profile.start_va.value, 'VA')}",
     )
+
+
+@dataclass(frozen=True)
+class SettingRow:
+    """One setting beside the others; cost a day is None without a tariff or a daily figure."""
+
+    setting: str
+    profile: Profile
+    relative: str
+    cost_day: Estimate | None
+
+
+def settings_side_by_side(load: Load) -> list[SettingRow]:
+    """The load's settings, the smallest draw first; empty for fewer than two."""
+    tariff = load.job.tariff
+    rows = []
+    for one in settings_of(load.to_core()):
+        day = one.profile.wh_per_day
+        price = cost(day, tariff) if day is not None and tariff is not None else None
+        relative = "least" if one.relative == 1 else f"+{(one.relative - 1) * 100:.0f} %"
+        rows.append(SettingRow(one.setting, one.profile, relative, price))
+    return rows
 
 
 @dataclass(frozen=True)

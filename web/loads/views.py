@@ -65,6 +65,7 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
         "job": job,
         "load": load,
         "profile": profile,
+        "settings": survey.settings_side_by_side(load),
         "ladder": survey.ladder_of(load, profile),
         "rows": [words.row_of(one) for one in load.known_readings()],
         "form": form,
