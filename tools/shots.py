@@ -26,11 +26,15 @@ SHOTS = (
     ("survey", "/jobs/1/survey/", WIDE, "light"),
     ("load", "/jobs/1/loads/1/", WIDE, "light"),
     ("load-suspect", "/jobs/1/loads/6/", WIDE, "light"),
+    ("bench", "/jobs/1/bench/", WIDE, "light"),
+    ("bench-live", "/jobs/1/bench/1/", WIDE, "light"),
+    ("capture", "/jobs/1/captures/1/", WIDE, "light"),
     ("supplies", "/jobs/1/supplies/", WIDE, "light"),
     ("day-plan", "/jobs/1/plan/", WIDE, "light"),
     ("day-plan-dark", "/jobs/1/plan/", WIDE, "dark"),
     ("jobs", "/jobs/", WIDE, "light"),
     ("load-phone", "/jobs/1/loads/1/", PHONE, "light"),
+    ("bench-phone", "/jobs/1/bench/1/", PHONE, "light"),
 )
 
 

@@ -233,7 +233,7 @@ class CorrectionTest(unittest.TestCase):
         self.assertTrue(named.rarer)
 
     def test_the_level_called_running_is_the_main_one(self):
-        power, _ = cycling(cycles=20, defrost_every=5)
+        power, _ = cycling(cycles=20, defrost_every=10)
         found = analyse(
             capture_of(power), corrections=Corrections(names=("resting", "cooling", "running"))
         )
