@@ -47,7 +47,7 @@ class LiveTest(BrowserTest):
 
     def test_the_needle_of_the_answer_ends_where_it_belongs(self):
         page = self.signed_in()
-        self.open_session(page, clock_s=200_000.0)
+        self.open_session(page, clock_s=200_000.0, reset_s=0.0)
         page.keyboard.press("e")
         expect(page.locator("#messages")).to_contain_text("Kept: energy run")
         page.wait_for_timeout(1200)

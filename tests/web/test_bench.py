@@ -203,7 +203,7 @@ class SessionTest(SiteTest):
         make_supply(self.job)
         self.session = Session.objects.create(
             load=self.load, standin="cold-box", seed=3, clock_s=7 * 3600.0, setting="eco",
-            room_c=24.0,
+            room_c=24.0, reset_s=0.0,
         )  # fmt: skip
 
     def post(self, name, **data):
@@ -267,6 +267,28 @@ class SessionTest(SiteTest):
         self.session.refresh_from_db()
         self.assertLess(look(self.session).counter_h, 0.5)
         self.assertContains(self.post("keep-counter"), "has not moved yet")
+
+    def test_a_counter_that_was_not_reset_is_no_evidence(self):
+        self.session.reset_s = None
+        self.session.save()
+        live = look(self.session)
+        self.assertGreater(live.counter_wh, 370)
+        self.assertContains(self.post("keep-counter"), "not reset since somebody else")
+        self.assertFalse(self.load.readings.filter(type="energy").exists())
+        self.post("reset")
+        self.session.refresh_from_db()
+        self.assertLess(look(self.session).counter_wh, 30)
+
+    def test_a_clamp_around_the_whole_cable_is_said(self):
+        self.session.whole_cable = True
+        self.session.save()
+        self.assertContains(self.post("keep-start"), "currents cancel")
+        self.assertFalse(self.load.readings.filter(type="start").exists())
+
+    def test_no_start_yet(self):
+        fresh = Session.objects.create(load=self.load, standin="cold-box", seed=3, speed=1)
+        answer = self.client.post(self.url("bench:keep-start", fresh.pk), **HTMX)
+        self.assertContains(answer, "No start seen yet")
 
     def test_tallying_by_ear(self):
         self.assertContains(self.post("tally", keep="yes"), "Not yet")

@@ -1,13 +1,17 @@
 """Drawings: geometry, and that what people type cannot become markup."""
 
+import itertools
 import re
 import unittest
 from xml.etree import ElementTree
+
+import numpy as np
 
 from web.drawing.bars import split_bar, staircase
 from web.drawing.dial import dial
 from web.drawing.ladder import Rungs, ladder
 from web.drawing.scale import hour_step, log_place, nice_ceiling
+from web.drawing.strip import Marks, strip, thin
 from web.drawing.svg import Svg
 
 NS = {"s": "http://www.w3.org/2000/svg"}
@@ -86,3 +90,37 @@ class ChartTest(unittest.TestCase):
         ]
         self.assertEqual(heights, sorted(heights, reverse=True))
         self.assertEqual(heights[-1], 0)
+
+
+class StripTest(unittest.TestCase):
+    def test_thinning_keeps_every_extreme(self):
+        rng = np.random.default_rng(3)
+        values = rng.uniform(0, 10, 100_000)
+        values[[17, 54_321]] = [900.0, -40.0]
+        found = thin(np.arange(100_000.0), values, 400)
+        self.assertLessEqual(len(found.time_s), 400)
+        self.assertEqual((found.high.max(), found.low.min()), (900.0, -40.0))
+        self.assertTrue((found.low <= found.high).all())
+
+    def test_short_series_stay_as_they_are(self):
+        found = thin(np.arange(5.0), np.array([1, np.nan, 3, 2, 5.0]), 400)
+        self.assertEqual(found.high.tolist(), [1, 3, 2, 5])
+        empty = thin(np.arange(3.0), np.full(3, np.nan), 10)
+        self.assertEqual(len(empty.time_s), 0)
+
+    def test_levels_starts_and_gaps_stand_on_it(self):
+        found = thin(np.arange(100.0), np.where(np.arange(100) > 50, 92.0, 2.0), 400)
+        marks = Marks([(2.0, "resting"), (92.0, "running")], [50.0, 500.0], [(10.0, 20.0)])
+        root = ElementTree.fromstring(
+            strip(found, (0.0, 99.0), marks, lambda s: f"{s:.0f}", "Strip", "said")
+        )
+        self.assertEqual(len(root.findall(".//s:line[@class='level-line']", NS)), 2)
+        self.assertEqual(len(root.findall(".//s:line[@class='start-mark']", NS)), 1)
+        self.assertEqual(len(root.findall(".//s:rect[@class='gap']", NS)), 1)
+
+    def test_names_of_near_levels_do_not_collide(self):
+        found = thin(np.arange(10.0), np.full(10, 100.0), 50)
+        marks = Marks([(1.0, "a"), (1.5, "b"), (2.0, "c")])
+        root = ElementTree.fromstring(strip(found, (0, 9), marks, str, "Strip", ""))
+        ys = [float(one.get("y")) for one in root.findall(".//s:text[@class='level-label']", NS)]
+        self.assertTrue(all(abs(a - b) >= 14 for a, b in itertools.pairwise(sorted(ys))))

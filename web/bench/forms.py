@@ -148,7 +148,9 @@ class SessionForm(RecordForm):
 
     class Meta:
         model = Session
-        fields = ["load", "standin", "meter", "speed", "seed", "setting", "room_c", "note"]
+        fields = [
+            "load", "standin", "meter", "speed", "seed", "setting", "room_c", "note", "whole_cable",
+        ]  # fmt: skip
         labels = {"standin": "Stand-in appliance", "note": "Contents, conditions"}
         help_texts = {"seed": "The same number gives the same appliance."}
 

@@ -69,8 +69,7 @@ def look(session: Session) -> Live:
     latest = {name: float(values[-1]) for name, values in columns.items()}
     steady = steady_now(time, columns["watts"])
     glance = _glance(session, now)
-    counter_h = (now - session.reset_s) / 3600
-    counter_wh = meter.counter_wh(line, session.reset_s, now)
+    counter_wh, counter_h = session.counter(now)
     starts = [one for one in line.starts_s() if one <= now]
     state = _state(latest["watts"], glance)
     enough, enough_words = _enough(glance)
@@ -88,10 +87,10 @@ def look(session: Session) -> Live:
         check=agree({k: latest[k] for k in ("volts", "amps", "watts", "va", "pf")}).message,
         counter_wh=counter_wh,
         counter_h=counter_h,
-        counter_words=_counter_words(counter_wh),
+        counter_words=_counter_words(session, counter_wh),
         state=state,
         columns=latest,
-        start_a=clamp_inrush(line, starts[-1], session.seed) if starts else None,
+        start_a=_clamped(session, starts[-1]) if starts else None,
         tally_words=_tally_words(session),
     )
 
@@ -162,7 +161,7 @@ def _strip(
         lambda at: f"−{(now - at) / 60:.0f} min" if now - at > 30 else "now",
         "Last 15 minutes, watts",
         f"from {watts.min():.1f} to {watts.max():.1f} W",
-        height=230,
+        height=190,
     )
 
 
@@ -227,7 +226,13 @@ def _enough(glance: Analysis | None) -> tuple[float, str]:
     return share, f"{head} About {hours_text(hours)} more brings it to ±5 % and grade A."
 
 
-def _counter_words(wh: float) -> str:
+def _clamped(session: Session, start_s: float) -> float:
+    return clamp_inrush(session.line(), start_s, session.seed, session.whole_cable)
+
+
+def _counter_words(session: Session, wh: float) -> str:
+    if session.reset_s is None:
+        return "It was not reset since somebody else used it: press Z, then let it count."
     error = count_error(wh, 10.0)
     if error == float("inf"):
         return "The counter's last digit has not moved yet."

@@ -15,6 +15,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.document import DocumentError
 from needle.measure.capture import as_csv
+from needle.measure.instruments import INSTRUMENTS
 from web.bench import actions, loggers
 from web.bench.forms import CaptureForm, LevelsForm, LoggerForm, SessionForm, UploadForm
 from web.bench.live import look
@@ -47,6 +48,7 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
         .select_related("load")
         .defer("raw", "packed"),
         "loads": list(job.loads.live()),
+        "instruments": INSTRUMENTS.values(),
     }
     status = 422 if form.is_bound else 200
     return render(request, "bench/bench.html", context, status=status)
@@ -103,8 +105,15 @@ def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep the last start as a clamp in inrush mode saw it."""
     found = _session(job, session)
     live = look(found)
+    running = live.columns["watts"] / max(live.columns["volts"], 1.0)
     if live.start_a is None:
         messages.info(request, "No start seen yet: wait for it to switch on.")
+    elif live.start_a < max(0.05, 0.5 * running):
+        words = (
+            f"The clamp read {live.start_a:g} A at a start: around a whole cable the currents "
+            "cancel. Clamp one insulated conductor only. Nothing was kept."
+        )
+        messages.info(request, words)
     else:
         data = {"amps": live.start_a, "volts": round(live.columns["volts"], 1)}
         conditions = {**found.conditions(), "instrument": "clamp"}
@@ -119,7 +128,9 @@ def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep what the counter shows as an energy run."""
     found = _session(job, session)
     live = look(found)
-    if live.counter_wh <= 0:
+    if found.reset_s is None:
+        messages.info(request, live.counter_words)
+    elif live.counter_wh <= 0:
         messages.info(request, "The counter has not moved yet: let it run on.")
     else:
         data = {"wh": live.counter_wh, "hours": live.counter_h, "step_wh": 10.0}

@@ -106,8 +106,10 @@ def clinic_bench(loads: dict[str, Load]) -> None:
     text = as_csv(panel_logger(4).capture(timeline("programme", 4), 0.0, 2 * 3600.0))
     read_file(Capture(load=loads["autoclave"], name="autoclave-panel.csv", instrument="logger",
                       client_key=uuid.uuid4()), text.encode())  # fmt: skip
-    start_session(Session(load=loads["mat"], standin="stepped", seed=2, speed=60, setting="mid",
-                          clock_s=2400.0, room_c=21.0, client_key=uuid.uuid4()))  # fmt: skip
+    start_session(Session(
+        load=loads["mat"], standin="stepped", seed=2, speed=60, setting="mid", clock_s=2400.0,
+        reset_s=0.0, room_c=21.0, client_key=uuid.uuid4(),
+    ))  # fmt: skip
 
 
 def clinic(user: Any) -> Job:

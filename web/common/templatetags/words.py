@@ -66,6 +66,12 @@ def percent(share: float | None) -> str:
 
 
 @register.filter
+def percent_one(share: float) -> str:
+    """A small share with the digits it has: ``2.5 %``."""
+    return f"{share * 100:g}\u00a0%"
+
+
+@register.filter
 def grade_words(grade: str) -> str:
     """What a grade rests on."""
     return GRADE_WORDS.get(grade, "")
