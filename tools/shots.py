@@ -68,10 +68,10 @@ def serve(folder: str, port: int) -> subprocess.Popen[bytes]:
 
 
 def settle(page: Page) -> None:
-    """Wait until fonts are there, fragments have come and the needle has stopped."""
-    page.wait_for_load_state("networkidle")
+    """Wait until fragments and fonts have come."""
+    page.wait_for_load_state("load")
+    page.wait_for_timeout(800)
     page.evaluate("document.fonts.ready")
-    page.wait_for_function("document.getAnimations().length === 0")
 
 
 def main() -> None:

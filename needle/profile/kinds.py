@@ -55,9 +55,14 @@ class Kind:
 
     @property
     def one(self) -> str:
-        """The name with its article: ``an LED light``."""
+        """The name in a sentence: ``an LED light``, ``a pump against head``, ``resistive heat``."""
+        if self.key in _UNCOUNTED:
+            return self.name
         return f"{'an' if self.name[0] in 'aeiouL' else 'a'} {self.name}"
 
+
+#: Kinds whose names take no article.
+_UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electronics")
 
 _FULL: Range = (1.0, 1.0, 1.0)
 

@@ -66,6 +66,11 @@ class ImportTest(SiteTest):
         page = self.client.get(self.url("bench:capture", capture.pk))
         self.assertContains(page, "no time column among when, x, y")
         self.assertContains(page, "“x” is")
+        kept = self.client.post(self.url("bench:keep", capture.pk), follow=True)
+        self.assertContains(kept, "It cannot be evidence")
+        for name, *more in (("bench:series",), ("bench:download", "capture.csv")):
+            url = self.url(name, capture.pk, *more)
+            self.assertEqual(self.client.get(url).status_code, 404)
         form = {"name": "Mine", "instrument": "clamp", "version": capture.version,
                 "column0": "time", "column1": "amps", "column2": "volts"}  # fmt: skip
         answer = self.client.post(self.url("bench:capture", capture.pk), form)

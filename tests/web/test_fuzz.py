@@ -1,11 +1,18 @@
 """Whatever is typed: a sentence or a success, never a fault, never half a record."""
 
+import json
+import uuid
+
 from django.contrib.auth import get_user_model
+from django.core.cache import cache
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.django import TestCase
 
 from tests.web.base import make_job, make_load, make_supply
+from web.bench import loggers
+from web.bench.actions import correct, read_file
+from web.bench.models import Capture
 
 TYPED = st.one_of(
     st.text(max_size=30),
@@ -16,7 +23,7 @@ TYPED = st.one_of(
     ]),
 )  # fmt: skip
 QUIET = settings(
-    deadline=None, max_examples=25, suppress_health_check=[HealthCheck.too_slow]
+    deadline=None, max_examples=12, suppress_health_check=[HealthCheck.too_slow]
 )  # fmt: skip
 
 
@@ -90,3 +97,77 @@ class FuzzTest(TestCase):
         self.client.force_login(self.user)
         answer = self.client.get("/quantity/", {"text": text, "unit": unit})
         self.assertEqual(answer.status_code, 200)
+
+
+class BenchFuzzTest(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.user = get_user_model().objects.create_user("ada")
+        cls.job = make_job(cls.user)
+        cls.load = make_load(cls.job)
+        make_supply(cls.job)
+        cls.logger, cls.token = loggers.add_logger(cls.load, "meter")
+
+    def post(self, path, data):
+        self.client.force_login(self.user)
+        answer = self.client.post(f"/jobs/{self.job.pk}/{path}", data)
+        self.assertIn(answer.status_code, (200, 302, 422), path)
+        for page in ("bench/", "bench/loggers/", "survey/"):
+            self.assertEqual(self.client.get(f"/jobs/{self.job.pk}/{page}").status_code, 200)
+
+    def capture(self):
+        text = "when,watts\n" + "".join(f"{i},{2 + 90 * (i % 60 > 40)}\n" for i in range(600))
+        return read_file(
+            Capture(load=self.load, name="x.csv", client_key=uuid.uuid4()), text.encode()
+        )
+
+    @QUIET
+    @given(st.fixed_dictionaries({}, optional=dict.fromkeys(
+        ("name", "instrument", "setting", "room_c", "volts", "zone", "note", "column0", "column1",
+         "version"), TYPED)))  # fmt: skip
+    def test_corrections(self, data):
+        capture = self.capture()
+        self.post(
+            f"captures/{capture.pk}/", {"name": "x", "instrument": "plug", "version": 1, **data}
+        )
+        self.post(f"captures/{capture.pk}/keep/", {})
+
+    @QUIET
+    @given(TYPED, TYPED, st.sampled_from(["1", "2", "x", ""]))
+    def test_levels(self, bounds, names, version):
+        capture = self.capture()
+        correct(self.understood(capture))
+        data = {"bounds": bounds, "names_text": names, "version": version}
+        self.post(f"captures/{capture.pk}/levels/", data)
+
+    def understood(self, capture):
+        capture.meanings = {"when": "time"}
+        return capture
+
+    @QUIET
+    @given(st.fixed_dictionaries(
+        {"standin": st.sampled_from(["led", "pump", "?"]), "meter": st.sampled_from(["plug", "?"])},
+        optional=dict.fromkeys(("speed", "seed", "setting", "room_c", "note"), TYPED),
+    ))  # fmt: skip
+    def test_sessions(self, data):
+        self.post("bench/", {"load": self.load.pk, **data})
+
+    @QUIET
+    @given(st.one_of(
+        st.binary(max_size=60), TYPED.map(str.encode),
+        st.lists(st.dictionaries(st.sampled_from(["time", "watts", "amps", "x"]),
+                                 st.one_of(st.none(), st.floats(), st.text(max_size=5), st.booleans(),
+                                           st.integers(1_700_000_000, 1_900_000_000)), max_size=3),
+                 max_size=4).map(lambda rows: "\n".join(map(json.dumps, rows)).encode()),
+    ))  # fmt: skip
+    def test_samples(self, body):
+        cache.clear()
+        answer = self.client.post(
+            "/api/samples/", body, content_type="text/plain",
+            headers={"Authorization": f"Bearer {self.token}"},
+        )  # fmt: skip
+        self.assertIn(answer.status_code, (200, 400))
+        self.client.force_login(self.user)
+        page = self.client.get(f"/jobs/{self.job.pk}/bench/loggers/")
+        self.assertEqual(page.status_code, 200)
+        self.post(f"bench/loggers/{self.logger.pk}/collect/", {})

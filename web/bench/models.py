@@ -12,6 +12,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
+from needle.document import DocumentError
 from needle.measure.analysis import Analysis, Corrections, analyse
 from needle.measure.capture import Capture as CoreCapture
 from needle.measure.instruments import INSTRUMENTS
@@ -35,7 +36,15 @@ def pack(capture: CoreCapture) -> bytes:
 
 
 def unpack(packed: bytes) -> CoreCapture:
-    """The capture that :func:`pack` put away."""
+    """The capture that :func:`pack` put away.
+
+    Raises
+    ------
+    DocumentError
+        Nothing was: the file is not understood yet.
+    """
+    if not packed:
+        raise DocumentError("", "what its columns mean is not understood yet")
     with np.load(io.BytesIO(packed)) as stored:
         columns = {n: stored[n].astype(float) for n in stored.files if n != "time_s"}
         return CoreCapture(stored["time_s"], columns)

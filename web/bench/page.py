@@ -74,11 +74,12 @@ def page_of(capture: Capture) -> Page:
 
 
 def _clock(seconds: float) -> str:
+    """A moment of a capture: hours, minutes and seconds since it began; days beyond two of them."""
     minutes, rest = divmod(round(seconds), 60)
     hours, minutes = divmod(minutes, 60)
     if hours >= 48:
         return f"day {hours // 24 + 1} {hours % 24:02d}:{minutes:02d}"
-    return f"{hours}:{minutes:02d}" if hours else f"{minutes}:{rest:02d}"
+    return f"{hours}:{minutes:02d}:{rest:02d}"
 
 
 def _gaps(found: Analysis) -> list[tuple[float, float]]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.contrib.auth.decorators import login_not_required
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -292,7 +292,10 @@ def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
         first, last = (float(request.GET.get(key, "nan")) for key in ("from", "to"))
     except ValueError:
         first = last = float("nan")
-    return JsonResponse(series_json(found, first, last))
+    try:
+        return JsonResponse(series_json(found, first, last))
+    except DocumentError as error:
+        raise Http404 from error
 
 
 @require_GET
@@ -300,11 +303,14 @@ def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 def download(request: HttpRequest, job: Job, capture: int, form: str) -> HttpResponse:
     """A capture as CSV, or its strip as SVG."""
     found = _capture(job, capture)
-    if form == "strip.svg":
-        response = HttpResponse(page_of(found).strip, content_type="image/svg+xml")
-    else:
-        response = HttpResponse(as_csv(found.to_core()), content_type="text/csv; charset=utf-8")
-        form = "capture.csv"
+    try:
+        if form == "strip.svg":
+            response = HttpResponse(page_of(found).strip, content_type="image/svg+xml")
+        else:
+            response = HttpResponse(as_csv(found.to_core()), content_type="text/csv; charset=utf-8")
+            form = "capture.csv"
+    except DocumentError as error:
+        raise Http404 from error
     response["Content-Disposition"] = f'attachment; filename="{form}"'
     return response
 
