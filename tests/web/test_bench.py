@@ -80,6 +80,18 @@ class ImportTest(SiteTest):
         page = self.client.get(self.url("bench:capture", capture.pk))
         self.assertContains(page, "upper bound")
 
+    def test_a_correction_can_be_undone_without_keeping_the_file_twice(self):
+        self.upload(box_csv(4))
+        capture = Capture.objects.get()
+        form = {"name": "Renamed", "instrument": "logger", "version": capture.version}
+        self.client.post(self.url("bench:capture", capture.pk), form)
+        change = self.job.changes.first()
+        self.assertNotIn('"raw"', change.before)
+        self.client.post(self.url("jobs:undo", change.pk))
+        capture.refresh_from_db()
+        self.assertEqual((capture.name, capture.instrument), ("box.csv", "plug"))
+        self.assertTrue(gzip.decompress(bytes(capture.raw)).startswith(b"time,"))
+
     def test_only_amps_take_the_jobs_volts(self):
         self.upload(b"time,amps\n" + b"".join(b"%d,0.5\n" % i for i in range(100)))
         self.assertEqual(Capture.objects.get().volts, 230.0)

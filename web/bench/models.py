@@ -81,6 +81,8 @@ class Capture(Record):
     names = models.JSONField(default=list, help_text="Corrected names of levels, lowest first.")
     note = models.CharField(max_length=400, blank=True)
 
+    HISTORY_SKIPS = ("raw",)
+
     class Meta:
         ordering = ["-pk"]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import Self
+from typing import ClassVar, Self
 
 from django.db import models
 
@@ -30,6 +30,9 @@ class Record(models.Model):
     removed_at = models.DateTimeField(null=True, editable=False)
 
     objects = RecordQuerySet.as_manager()
+
+    #: Names of fields too large to be kept with each change.
+    HISTORY_SKIPS: ClassVar[tuple[str, ...]] = ()
 
     class Meta:
         abstract = True

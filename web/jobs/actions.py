@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import uuid
 from typing import Any, TypeVar
 
 from django.apps import apps
 from django.core import serializers
-from django.db import IntegrityError, transaction
+from django.db import DatabaseError, transaction
 from django.utils import timezone
 
 from web.common.models import Record
@@ -45,7 +46,7 @@ def save_change(job: Job, record: Record, label: str) -> None:
         before = type(record)._default_manager.get(pk=record.pk)
         record.version = before.version + 1
         record.save()
-        _remember(job, record, serializers.serialize("json", [before]), label)
+        _remember(job, record, _as_it_was(before), label)
 
 
 def remove(job: Job, record: Record, label: str) -> None:
@@ -61,7 +62,7 @@ def undo(job: Job, change_id: int) -> Change | None:
     """
     try:
         return _undo(job, change_id)
-    except IntegrityError:
+    except DatabaseError:
         return None
 
 
@@ -71,14 +72,25 @@ def _undo(job: Job, change_id: int) -> Change | None:
         if change is None or change.pk != change_id:
             return None
         if change.before:
+            names = list(json.loads(change.before)[0]["fields"])
             for item in serializers.deserialize("json", change.before):
-                item.save()
+                item.object.save(update_fields=names)
         else:
             model: Any = apps.get_model(change.model)
             model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())
         change.undone = True
         change.save(update_fields=["undone"])
     return change
+
+
+def _as_it_was(record: Record) -> str:
+    """A record as JSON, without the fields that no undo needs."""
+    fields = [
+        one.name
+        for one in record._meta.concrete_fields
+        if not one.primary_key and one.name not in record.HISTORY_SKIPS
+    ]
+    return serializers.serialize("json", [record], fields=fields)
 
 
 def _job_of(record: Any) -> Job:
