@@ -360,6 +360,12 @@ def _written_times(
         raise DocumentError("time", f"“{text.iloc[0][:40]}” is not a time that can be read")
     if unread:
         notices.append(f"{unread} rows have no readable time: left out.")
+    if zone_known and not has_offset:
+        located = _located(moments, zone)
+        if located is not None:
+            first = located.min().to_pydatetime()
+            seconds = (located - located.min()).dt.total_seconds().to_numpy()
+            return seconds, first.astimezone(zone)
     microseconds = moments.dt.as_unit("us").astype("int64").to_numpy()
     seconds = np.where(moments.isna(), np.nan, microseconds / 1e6)
     if not has_offset:
@@ -370,6 +376,17 @@ def _written_times(
     else:
         first = datetime.fromtimestamp(float(np.nanmin(seconds)), UTC)
     return seconds - float(np.nanmin(seconds)), first
+
+
+def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
+    """Local times in their zone, clock changes included; None where they cannot be told apart."""
+    try:
+        local = moments.dt.tz_localize(None).dt.tz_localize(
+            zone, ambiguous="infer", nonexistent="shift_forward"
+        )
+    except (ValueError, TypeError):
+        return None
+    return local.dt.tz_convert("UTC")
 
 
 def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:

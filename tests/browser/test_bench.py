@@ -120,6 +120,11 @@ class ImportTest(BrowserTest):
             page.mouse.up()
         with page.expect_response(lambda one: one.url.endswith("series/")):
             over.dblclick()
+        page.locator(".chart").focus()
+        with page.expect_response(lambda one: "series/?from=32399" in one.url):
+            page.keyboard.press("+")
+        with page.expect_response(lambda one: "series/?from=48599" in one.url):
+            page.keyboard.press("ArrowRight")
 
 
 class ScreensTest(BrowserTest):

@@ -99,6 +99,17 @@ class ReadTest(unittest.TestCase):
         self.assertEqual(capture.columns["watts"].tolist(), [57, 58, 59, 60, 61, 62])
         self.assertTrue(any("went back" in one for one in capture.notices))
 
+    def test_a_known_zone_knows_its_clock_changes(self):
+        zone = ZoneInfo("Europe/London")
+        spring = ["00:58", "00:59", "02:00", "02:01"]
+        text = "time,watts\n" + "".join(f"2027-03-28 {at}:00,1\n" for at in spring)
+        np.testing.assert_allclose(np.diff(read_capture(text, zone=zone).time_s), 60)
+        autumn = ["01:58", "01:59", "01:00", "01:01"]
+        text = "time,watts\n" + "".join(f"2027-10-31 {at}:00,1\n" for at in autumn)
+        found = read_capture(text, zone=zone)
+        np.testing.assert_allclose(np.diff(found.time_s), 60)
+        self.assertEqual(found.start.utcoffset().total_seconds(), 3600)
+
     def test_epochs(self):
         capture = read_capture("time,watts\n1800000000,1\n1800000005,2\n")
         self.assertEqual(capture.start, datetime.fromtimestamp(1_800_000_000, UTC))

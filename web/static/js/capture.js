@@ -5,10 +5,11 @@ document.addEventListener("DOMContentLoaded", () => {
   const holder = document.querySelector("[data-chart]");
   if (!holder || !window.uPlot) return;
   const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-  let chart, marks = { levels: [], starts: [] }, whole = true;
+  let chart, marks = { levels: [], starts: [] }, view = null;
 
   async function load(from, to) {
     const query = from === undefined ? "" : `?from=${from}&to=${to}`;
+    view = from === undefined ? null : [from, to];
     const answer = await fetch(holder.dataset.chart + query, { credentials: "same-origin" }).catch(() => null);
     if (!answer || !answer.ok) return;
     const data = await answer.json();
@@ -56,7 +57,6 @@ document.addEventListener("DOMContentLoaded", () => {
         if (plot.select.width < 6) return;
         const from = plot.posToVal(plot.select.left, "x"), to = plot.posToVal(plot.select.left + plot.select.width, "x");
         plot.setSelect({ left: 0, width: 0, top: 0, height: 0 }, false);
-        whole = false;
         load(from, to);
       }] },
     }, rows, holder);
@@ -64,7 +64,21 @@ document.addEventListener("DOMContentLoaded", () => {
     document.querySelector("[data-chart-help]")?.removeAttribute("hidden");
   }
 
-  holder.addEventListener("dblclick", () => { if (!whole) { whole = true; load(); } });
+  /* Arrows move the window, plus and minus change its size; both stay inside the capture. */
+  function move(shift, zoom) {
+    const [from, to] = view || [0, marks.end_s], middle = (from + to) / 2 + shift * (to - from);
+    const half = Math.min(marks.end_s / 2, (zoom * (to - from)) / 2);
+    const centre = Math.min(marks.end_s - half, Math.max(half, middle));
+    if (2 * half >= marks.end_s) load(); else load(centre - half, centre + half);
+  }
+  holder.addEventListener("dblclick", () => { if (view) load(); });
+  holder.addEventListener("keydown", (event) => {
+    const keys = { ArrowLeft: [-0.25, 1], ArrowRight: [0.25, 1], "+": [0, 0.5], "-": [0, 2], Home: [-1e9, 1], End: [1e9, 1] };
+    if (!keys[event.key] || !chart) return;
+    event.preventDefault();
+    event.stopPropagation();
+    move(...keys[event.key]);
+  });
   window.addEventListener("resize", () => chart?.setSize({ width: holder.clientWidth, height: 240 }));
   load();
 });
