@@ -16,6 +16,7 @@ from typing import Any, NoReturn
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from needle import quantity
+from needle.decide.power_factor import STOCK_UF, TARGET, correct
 from needle.document import DocumentError
 from needle.measure.agreement import agree
 from needle.measure.analysis import analyse, as_reading
@@ -108,6 +109,23 @@ def _analyse(args: argparse.Namespace) -> dict[str, Any]:
     return analysis_document(analyse(capture, args.volts))
 
 
+def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
+    va = args.va
+    if va is None and args.amps is not None:
+        va = args.amps * args.volts
+    if va is None and args.pf:
+        va = args.watts / args.pf
+    if va is None:
+        raise DocumentError("--va", "is needed, or --amps, or --pf")
+    try:
+        stock = [float(one) for one in args.stock.split(",")] if args.stock else STOCK_UF
+    except ValueError:
+        raise DocumentError("--stock", f"“{args.stock[:40]}” is not like 4,5,8") from None
+    return dataclasses.asdict(
+        correct(args.watts, va, args.volts, args.hertz, args.target, args.fitted_uf, stock)
+    )
+
+
 def _plan(args: argparse.Namespace) -> dict[str, Any]:
     return plan_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
 
@@ -142,6 +160,14 @@ def _arguments() -> argparse.ArgumentParser:
     one.add_argument("--volts", type=float, help="stands in where only amps were logged")
     one.add_argument("--zone", help="time zone of times without an offset, such as Europe/London")
     one.set_defaults(run=_analyse)
+    one = verbs.add_parser("capacitor", help="power-factor correction of a motor")
+    for key in ("watts", "volts", "hertz"):
+        one.add_argument(f"--{key}", type=float, required=True)
+    for key in ("va", "amps", "pf", "fitted-uf"):
+        one.add_argument(f"--{key}", type=float)
+    one.add_argument("--target", type=float, default=TARGET)
+    one.add_argument("--stock", help="values in µF, such as 4,5,8,10")
+    one.set_defaults(run=_capacitor)
     one = verbs.add_parser("plan", help="how long a supply runs the loads")
     one.add_argument("file", metavar="PLAN.json")
     one.add_argument("--draws", type=_whole(1, 20_000), default=400)

@@ -71,6 +71,15 @@ class CommandTest(unittest.TestCase):
             found, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
         )
 
+    def test_capacitor(self):
+        base = ["capacitor", "--watts", "610", "--volts", "230", "--hertz", "50"]
+        found = self.answer(*base, "--va", "762", "--stock", "4,5,8,10,12,16,20,25,30")
+        self.assertEqual(found["choose_from"], [10.0, 5.0])
+        self.assertAlmostEqual(self.answer(*base, "--pf", "0.8")["nonactive_va"], 457.5, places=1)
+        self.assertIn("cannot exceed", self.refused(*base, "--va", "500"))
+        self.assertIn("--va", self.refused(*base))
+        self.assertIn("--stock", self.refused(*base, "--va", "762", "--stock", "some"))
+
     def test_bad_files(self):
         self.assertIn("cannot be read", self.refused("plan", "/nowhere/plan.json"))
         self.assertIn("line 2", self.refused("plan", self.file('{"hours": 3,\n oops}')))

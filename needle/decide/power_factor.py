@@ -1,0 +1,174 @@
+"""Power-factor correction of a single induction motor by a capacitor beside it.
+
+A capacitor draws Q = 2π·f·C·V² var of leading current, which cancels as much of the motor's lagging
+non-active power N = √(S² − P²) (IEEE Std 1459-2010, sinusoidal case). It cures no distortion, so
+electronic loads and drives are refused by those who know the kind of load.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle.document import DocumentError
+from needle.electrical import nonactive_va
+
+#: Usual target; beyond 1 the current leads, which upsets inverters.
+TARGET = 0.95
+#: Motor-run values commonly in stock, µF.
+STOCK_UF = (4.0, 5.0, 8.0, 10.0, 12.0, 16.0, 20.0, 25.0, 30.0)
+CAUTION = (
+    "Motor-run types only, self-discharging, rated for at least 1.5 times the mains voltage, "
+    "fitted by someone qualified: a capacitor holds its charge."
+)
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What a capacitor would do.
+
+    Attributes
+    ----------
+    nonactive_va : float
+        N before, VA (var).
+    to_unity_uf, to_target_uf : float
+        Capacitance to a power factor of 1 and to the target, µF.
+    choose_uf : float or None
+        Largest stock value, or parallel pair, that does not pass the target; None for none.
+    choose_from : tuple of float
+        The values that make it.
+    power_factor_before, power_factor_after : float
+        After: with what is fitted, else with what was chosen.
+    amps_before, amps_after : float
+        Line current, A.
+    missing_uf : float
+        Still missing to the target, µF.
+    warnings : tuple of str
+    """
+
+    nonactive_va: float
+    to_unity_uf: float
+    to_target_uf: float
+    choose_uf: float | None
+    choose_from: tuple[float, ...]
+    power_factor_before: float
+    power_factor_after: float
+    amps_before: float
+    amps_after: float
+    missing_uf: float
+    warnings: tuple[str, ...]
+
+
+def capacitance_uf(var: float, volts: float, hertz: float) -> float:
+    """µF that draw so many var: C = Q / (2π·f·V²)."""
+    return var / (2 * math.pi * hertz * volts**2) * 1e6
+
+
+def leading_var(uf: float, volts: float, hertz: float) -> float:
+    """var that so many µF draw."""
+    return 2 * math.pi * hertz * uf * 1e-6 * volts**2
+
+
+def choose(target_uf: float, stock_uf: Sequence[float]) -> tuple[float, ...]:
+    """The stock value or parallel pair nearest under a capacitance, one part before two."""
+    options: list[tuple[float, ...]] = [(one,) for one in stock_uf]
+    options += list(itertools.combinations_with_replacement(sorted(stock_uf, reverse=True), 2))
+    fitting = [one for one in options if sum(one) <= target_uf + 1e-9]
+    return max(fitting, key=lambda one: (round(sum(one), 9), -len(one)), default=())
+
+
+def correct(
+    watts: float,
+    va: float,
+    volts: float,
+    hertz: float,
+    target: float = TARGET,
+    fitted_uf: float | None = None,
+    stock_uf: Sequence[float] = STOCK_UF,
+) -> Correction:
+    """Work out a correction.
+
+    Parameters
+    ----------
+    watts, va : float
+        Running, without a capacitor.
+    volts, hertz : float
+        Of the mains.
+    target : float
+        Power factor wanted, above 0, at most 1.
+    fitted_uf : float or None
+        A capacitor that is fitted, µF.
+    stock_uf : sequence of float
+        Values to choose from, µF.
+
+    Raises
+    ------
+    DocumentError
+        A figure that cannot be.
+    """
+    _validate(watts, va, volts, hertz, target, fitted_uf, stock_uf)
+    lagging = nonactive_va(watts, va)
+    unity = capacitance_uf(lagging, volts, hertz)
+    allowed = watts * math.tan(math.acos(target))
+    to_target = max(0.0, capacitance_uf(lagging - allowed, volts, hertz))
+    chosen = choose(to_target, stock_uf)
+    used = fitted_uf if fitted_uf is not None else sum(chosen)
+    after_va = math.hypot(watts, lagging - leading_var(used, volts, hertz))
+    return Correction(
+        nonactive_va=lagging,
+        to_unity_uf=unity,
+        to_target_uf=to_target,
+        choose_uf=sum(chosen) if chosen else None,
+        choose_from=chosen,
+        power_factor_before=watts / va,
+        power_factor_after=watts / after_va,
+        amps_before=va / volts,
+        amps_after=after_va / volts,
+        missing_uf=max(0.0, to_target - used),
+        warnings=_warnings(watts / va, target, used, unity, to_target, chosen),
+    )
+
+
+def _validate(
+    watts: float,
+    va: float,
+    volts: float,
+    hertz: float,
+    target: float,
+    fitted_uf: float | None,
+    stock_uf: Sequence[float],
+) -> None:
+    for name, value in (("watts", watts), ("va", va), ("volts", volts), ("hertz", hertz)):
+        if not math.isfinite(value) or value <= 0:
+            raise DocumentError(name, f"{value:g} must be a finite number above 0")
+    if watts > va:
+        raise DocumentError("watts", f"{watts:g} W cannot exceed {va:g} VA: read them again")
+    if not 0 < target <= 1:
+        raise DocumentError("target", f"{target:g} must be above 0 and at most 1")
+    if fitted_uf is not None and not (math.isfinite(fitted_uf) and fitted_uf >= 0):
+        raise DocumentError("fitted_uf", f"{fitted_uf:g} must be a finite number of at least 0")
+    if any(not math.isfinite(one) or one <= 0 for one in stock_uf):
+        raise DocumentError("stock", "values must be finite and above 0, such as 4,5,8")
+
+
+def _warnings(
+    before: float,
+    target: float,
+    used_uf: float,
+    unity_uf: float,
+    target_uf: float,
+    chosen: Sequence[float],
+) -> tuple[str, ...]:
+    found = []
+    if before >= target:
+        found.append(f"The power factor is {before:.2f} already: no capacitor is needed.")
+    elif not chosen:
+        found.append(f"No stock value is small enough for {target_uf:.1f} µF.")
+    if used_uf > unity_uf + 1e-9:
+        found.append(
+            f"{used_uf:g} µF is beyond unity at {unity_uf:.1f} µF: the current leads, which upsets "
+            "inverters, and the motor can excite itself. Fit less."
+        )
+    return (*found, CAUTION)

@@ -1,0 +1,99 @@
+"""Power-factor correction against phasors, and the cord check."""
+
+import cmath
+import math
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
+from needle.decide.power_factor import choose, correct
+from needle.document import DocumentError
+
+
+class CapacitorTest(unittest.TestCase):
+    def test_the_worked_motor(self):
+        found = correct(610, 762, 230, 50, fitted_uf=12)
+        self.assertAlmostEqual(found.nonactive_va, 456.7, places=1)
+        self.assertAlmostEqual(found.to_unity_uf, 27.48, places=2)
+        self.assertAlmostEqual(found.to_target_uf, 15.41, places=2)
+        self.assertAlmostEqual(found.power_factor_after, 0.921, places=3)
+        self.assertAlmostEqual(found.amps_before, 3.31, places=2)
+        self.assertAlmostEqual(found.amps_after, 2.88, places=2)
+        self.assertAlmostEqual(found.missing_uf, 3.41, places=2)
+        self.assertEqual((found.choose_uf, found.choose_from), (15.0, (10.0, 5.0)))
+
+    @given(
+        st.floats(50, 2000), st.floats(0.3, 0.94), st.floats(100, 250), st.sampled_from([50, 60]),
+        st.floats(0, 60),
+    )  # fmt: skip
+    def test_it_agrees_with_phasors(self, watts, factor, volts, hertz, fitted):
+        found = correct(watts, watts / factor, volts, hertz, fitted_uf=fitted)
+        motor = cmath.rect(watts / factor / volts, -math.acos(factor))
+        capacitor = 1j * 2 * math.pi * hertz * fitted * 1e-6 * volts
+        line = motor + capacitor
+        self.assertTrue(math.isclose(found.amps_after, abs(line), rel_tol=1e-9))
+        self.assertTrue(math.isclose(found.power_factor_after, line.real / abs(line), rel_tol=1e-9))
+
+    @given(st.floats(50, 2000), st.floats(0.3, 0.9))
+    def test_the_choice_never_passes_the_target(self, watts, factor):
+        found = correct(watts, watts / factor, 230, 50)
+        if found.choose_uf is not None:
+            self.assertLessEqual(found.choose_uf, found.to_target_uf + 1e-9)
+            self.assertLessEqual(found.power_factor_after, 0.95 + 1e-9)
+            self.assertGreater(found.power_factor_after, found.power_factor_before)
+
+    def test_choosing_by_brute_force(self):
+        stock = (4.0, 5.0, 8.0, 10.0, 12.0)
+        sums = {0.0, *stock, *(a + b for a in stock for b in stock)}
+        for target in range(30):
+            self.assertEqual(sum(choose(target, stock)), max(s for s in sums if s <= target))
+
+    def test_beyond_unity_and_already_good_are_said(self):
+        self.assertIn("leads", correct(610, 762, 230, 50, fitted_uf=40).warnings[0])
+        good = correct(97, 100, 230, 50)
+        self.assertEqual((good.to_target_uf, good.choose_uf), (0.0, None))
+        self.assertIn("already", good.warnings[0])
+
+    def test_refusals(self):
+        for args in [(800, 762, 230, 50), (610, 762, 0, 50), (610, 762, 230, -1), (0, 5, 230, 50),
+                     (610, math.nan, 230, 50)]:  # fmt: skip
+            with self.subTest(args=args), self.assertRaises(DocumentError):
+                correct(*args)
+        for change in ({"target": 1.2}, {"target": 0}, {"fitted_uf": -1}, {"stock_uf": [0]}):
+            with self.subTest(change=change), self.assertRaises(DocumentError):
+                correct(610, 762, 230, 50, **change)
+
+
+class CordTest(unittest.TestCase):
+    def test_the_worked_cord(self):
+        found = check_cord(30, 1.5, 6.4, 230, start_a=30)
+        self.assertAlmostEqual(found.ohm, 0.726)
+        self.assertAlmostEqual(found.drop_v, 4.6, places=1)
+        self.assertAlmostEqual(found.drop_share, 0.020, places=3)
+        self.assertAlmostEqual(found.dip_v, 21.8, places=1)
+        self.assertAlmostEqual(found.dip_share, 0.095, places=3)
+        self.assertIn("carries this", found.verdict)
+
+    def test_verdicts(self):
+        self.assertIn("may not start", check_cord(60, 1.5, 6.4, 230, start_a=30).verdict)
+        self.assertIn("while running", check_cord(60, 1.5, 6.4, 230).verdict)
+
+    def test_gauges_and_materials(self):
+        for gauge, area in ((14, 2.08), (12, 3.31), (10, 5.26), (0, 53.5)):
+            self.assertAlmostEqual(awg_mm2(gauge) / area, 1, delta=0.002)
+        self.assertAlmostEqual(ohm_per_m(2.5, "aluminium") / ohm_per_m(2.5), 1.64)
+
+    @given(st.floats(0, 100), st.floats(0.5, 50), st.floats(0, 100))
+    def test_longer_is_never_better(self, length, area, amps):
+        short = check_cord(length, area, amps, 230)
+        self.assertGreaterEqual(check_cord(length * 2, area, amps, 230).drop_v, short.drop_v)
+
+    def test_refusals(self):
+        for call in (
+            lambda: check_cord(-1, 1.5, 5, 230), lambda: check_cord(1, 0, 5, 230),
+            lambda: check_cord(1, 1.5, 5, 0), lambda: ohm_per_m(1.5, "gold"),
+        ):  # fmt: skip
+            with self.assertRaises(ValueError):
+                call()
