@@ -76,17 +76,25 @@ def bench_plan() -> None:
                   f"{LIMIT_PLAN_S:g} s and {LIMIT_PLAN_MB:g} MB")  # fmt: skip
 
 
+#: Runs one command and tells its own peak: resource usage would count the parent's at the fork.
+_PEAK = """
+import contextlib, os, re, sys
+from needle.__main__ import main
+with open(os.devnull, "w") as nowhere, contextlib.redirect_stdout(nowhere):
+    main(["analyse", sys.argv[1]])
+print(re.search(r"VmHWM:\\s*(\\d+)", open("/proc/self/status").read())[1])
+"""
+
+
 def peak_of_command(text: str) -> float:
     """Peak MB of ``needle analyse`` on a capture, as a process of its own."""
     with tempfile.NamedTemporaryFile("w", suffix=".csv") as file:
         file.write(text)
         file.flush()
-        subprocess.run(
-            [sys.executable, "-m", "needle", "analyse", file.name],
-            check=True,
-            stdout=subprocess.DEVNULL,
+        done = subprocess.run(
+            [sys.executable, "-c", _PEAK, file.name], check=True, capture_output=True, text=True
         )
-    return resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    return int(done.stdout) / 1024
 
 
 def bench_captures() -> None:

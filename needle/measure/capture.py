@@ -5,6 +5,7 @@ What cannot be read is never guessed: every cell is either read or counted in a 
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import re
@@ -36,6 +37,7 @@ _SEPARATORS = (";", "\t", ",")
 #: A hole of more than so many median intervals is a gap.
 GAP_INTERVALS = 5.0
 MOST_ROWS = 20_000_000
+_CHECKED_BYTES = 1_000_000
 _HOUR_S = 3600.0
 #: Dates outside these years are taken for something else.
 YEARS = (1990, 2100)
@@ -160,7 +162,7 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
     del text
     _check_text(data)
     data = data.removeprefix(b"\xef\xbb\xbf")
-    first = data.lstrip(b"\r\n").split(b"\n", 1)[0].decode()
+    first = data[:100_000].lstrip(b"\r\n").split(b"\n", 1)[0].decode(errors="replace")
     if not first.strip():
         raise DocumentError("file", "is empty")
     separator = _separator(first)
@@ -190,12 +192,14 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
 
 
 def _check_text(data: bytes) -> None:
-    try:
-        data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise DocumentError(
-            "file", f"is not UTF-8 text (byte {error.start}); save it as UTF-8 CSV"
-        ) from None
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    for place in range(0, len(data) + 1, _CHECKED_BYTES):
+        try:
+            decoder.decode(data[place : place + _CHECKED_BYTES])
+        except UnicodeDecodeError as error:
+            raise DocumentError(
+                "file", f"is not UTF-8 text (byte {place + error.start}); save it as UTF-8 CSV"
+            ) from None
     if b"\x00" in data:
         raise DocumentError("file", "holds NUL bytes; this is not a CSV file")
 

@@ -68,8 +68,8 @@ def outcome_of(loads, nominal_wh=5000, needed=10.0):
 
 class AnswerWordsTest(unittest.TestCase):
     def test_odds_as_people_say_them(self):
-        said = {0.0: "almost no chance", 0.02: "under 1 in 10", 0.34: "3 in 10 odds",
-                0.97: "over 9 in 10", 1.0: "almost sure"}  # fmt: skip
+        said = {0.0: "almost no chance", 0.02: "under 1 in 10 odds", 0.34: "3 in 10 odds",
+                0.97: "over 9 in 10 odds", 1.0: "almost sure"}  # fmt: skip
         for chance, text in said.items():
             self.assertEqual(odds(chance), text)
 

@@ -119,7 +119,7 @@ def odds(chance: float) -> str:
         return "almost no chance"
     tenths = round(chance * 10)
     if tenths in (0, 10):
-        return "under 1 in 10" if tenths == 0 else "over 9 in 10"
+        return "under 1 in 10 odds" if tenths == 0 else "over 9 in 10 odds"
     return f"{tenths} in 10 odds"
 
 
