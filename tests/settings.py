@@ -1,4 +1,8 @@
-"""Settings of the test runs: everything in memory, fast hashing, no collected files."""
+"""Settings of the test runs: a database of their own, fast hashing, no collected files."""
+
+import os
+import tempfile
+from pathlib import Path
 
 from web.settings import *  # noqa: F403
 from web.settings import MIDDLEWARE, STORAGES
@@ -6,11 +10,19 @@ from web.settings import MIDDLEWARE, STORAGES
 SECRET_KEY = "only-for-tests"
 DEMO = True
 ALLOWED_HOSTS = ["*"]
+# A file, as in use: the live server's threads then wait for one another instead of failing, which
+# an in-memory database that they share cannot do.
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": ":memory:",
-        "OPTIONS": {"init_command": "PRAGMA foreign_keys=ON;"},
+        "OPTIONS": {
+            "transaction_mode": "IMMEDIATE",
+            "timeout": 20,
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=OFF; "
+            "PRAGMA foreign_keys=ON;",
+        },
+        "TEST": {"NAME": Path(tempfile.gettempdir()) / f"steady-needle-{os.getpid()}.sqlite3"},
     }
 }
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]

@@ -188,7 +188,8 @@ def bench_site() -> None:
     from django.test.utils import setup_test_environment
 
     setup_test_environment()
-    connection.creation.create_test_db(verbosity=0)
+    kept = connection.settings_dict["NAME"]
+    connection.creation.create_test_db(verbosity=0, autoclobber=True)
     from django.conf import settings
     from django.contrib.auth import get_user_model
 
@@ -221,6 +222,7 @@ def bench_site() -> None:
     polled = median_s(lambda: client.get(poll, headers={"HX-Request": "true"}), 15)
     show("live bench: one poll", polled, LIMIT_POLL_MS)
     bench_survey(client, job.owner, show)
+    connection.creation.destroy_test_db(kept, verbosity=0)
 
 
 def bench_survey(client: Any, owner: Any, show: Callable[[str, float, float], None]) -> None:
