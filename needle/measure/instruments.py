@@ -90,6 +90,15 @@ INSTRUMENTS = {
 DEFAULT = INSTRUMENTS["plug"]
 
 
+def clamp_cancelled(amps: float, watts: float, volts: float) -> bool:
+    """Whether a clamp's inrush, A, is too small for what runs: it lies around a whole cable.
+
+    A start draws at least its running current; under half of W/V, or under 0.05 A, the currents of
+    both conductors cancel.
+    """
+    return amps < max(0.05, 0.5 * watts / max(volts, 1.0))
+
+
 def get(key: str | None) -> Instrument:
     """The instrument of that key, the plug meter where none is named.
 

@@ -15,7 +15,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.document import DocumentError
 from needle.measure.capture import as_csv
-from needle.measure.instruments import INSTRUMENTS
+from needle.measure.instruments import INSTRUMENTS, clamp_cancelled
 from web.bench import actions, loggers
 from web.bench.forms import CaptureForm, LevelsForm, LoggerForm, SessionForm, UploadForm
 from web.bench.live import look
@@ -105,17 +105,17 @@ def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep the last start as a clamp in inrush mode saw it."""
     found = _session(job, session)
     live = look(found)
-    running = live.columns["watts"] / max(live.columns["volts"], 1.0)
+    watts, volts = live.columns["watts"], live.columns["volts"]
     if live.start_a is None:
         messages.info(request, "No start seen yet: wait for it to switch on.")
-    elif live.start_a < max(0.05, 0.5 * running):
+    elif clamp_cancelled(live.start_a, watts, volts):
         words = (
             f"The clamp read {live.start_a:g} A at a start: around a whole cable the currents "
             "cancel. Clamp one insulated conductor only. Nothing was kept."
         )
         messages.info(request, words)
     else:
-        data = {"amps": live.start_a, "volts": round(live.columns["volts"], 1)}
+        data = {"amps": live.start_a, "volts": round(volts, 1)}
         conditions = {**found.conditions(), "instrument": "clamp"}
         add_reading(found.load, "start", {**data, **conditions})
         tell(request, job)
