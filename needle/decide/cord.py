@@ -7,7 +7,10 @@ the standard allows); other sizes and AWG follow from the resistivity of anneale
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+
+from needle.document import DocumentError
 
 OHM_PER_KM = {
     0.5: 36.0, 0.75: 24.5, 1.0: 18.1, 1.5: 12.1, 2.5: 7.41, 4.0: 4.61, 6.0: 3.08, 10.0: 1.83,
@@ -37,6 +40,30 @@ def awg_mm2(gauge: float) -> float:
     """Area of an AWG conductor, mm² (0 for 1/0, -1 for 2/0): d = 0.127·92^((36 - n)/39) mm."""
     diameter = 0.127 * 92 ** ((36 - gauge) / 39)
     return 3.141592653589793 / 4 * diameter**2
+
+
+_AREA = re.compile(r"(\d+(?:[.,]\d+)?)\s*(?:mm2|mm²|mm\^2|sq\.?\s*mm)?", re.I)
+_GAUGE = re.compile(r"(?:awg\s*#?\s*(\d+)(/0)?|#?\s*(\d+)(/0)?\s*(?:awg|ga(?:uge)?))", re.I)
+
+
+def conductor_mm2(text: str) -> float:
+    """Area of a conductor as people write it: ``1.5 mm²``, ``14 AWG``, ``2/0 AWG``, ``AWG 12``.
+
+    Raises
+    ------
+    DocumentError
+    """
+    said = text.strip()
+    if found := _GAUGE.fullmatch(said):
+        number = int(found[1] or found[3])
+        gauge = 1 - number if (found[2] or found[4]) else number
+        if -3 <= gauge <= 40:
+            return awg_mm2(gauge)
+    elif (found := _AREA.fullmatch(said)) and 0.05 <= (
+        area := float(found[1].replace(",", "."))
+    ) <= 1000:
+        return area
+    raise DocumentError("conductor", f"“{said[:30]}” is not a size such as 1.5 mm² or 14 AWG")
 
 
 def ohm_per_m(area_mm2: float, material: str = "copper") -> float:

@@ -14,6 +14,8 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError
 from needle.electrical import nonactive_va
+from needle.profile.kinds import Kind
+from needle.supply.inverter import Inverter, dc_w
 
 #: Usual target; beyond 1 the current leads, which upsets inverters.
 TARGET = 0.95
@@ -172,3 +174,93 @@ def _warnings(
             "inverters, and the motor can excite itself. Fit less."
         )
     return (*found, CAUTION)
+
+
+#: Fitted plus still missing may differ from the first estimate by so much before it is asked about.
+SANE_WITHIN = 0.15
+
+
+@dataclass(frozen=True)
+class Sanity:
+    """Fitted + still missing against the first estimate, all µF to a power factor of 1."""
+
+    first_uf: float
+    fitted_uf: float
+    missing_uf: float
+    off: float
+    agrees: bool
+    words: str
+
+
+def sanity(
+    before: tuple[float, float], after: tuple[float, float], fitted_uf: float,
+    volts: float, hertz: float,
+) -> Sanity:  # fmt: skip
+    """Whether readings with a capacitor fitted confirm those without.
+
+    Parameters
+    ----------
+    before, after : (W, VA)
+        Without and with it.
+    fitted_uf : float
+        µF.
+    volts, hertz : float
+        Of the mains.
+
+    Raises
+    ------
+    DocumentError
+        A figure that cannot be.
+    """
+    for watts, va in (before, after):
+        _validate(watts, va, volts, hertz, TARGET, fitted_uf, ())
+    first = capacitance_uf(nonactive_va(*before), volts, hertz)
+    left = capacitance_uf(nonactive_va(*after), volts, hertz)
+    # Beyond unity the same VA lies on the leading side: more is fitted than was missing.
+    missing = left if abs(fitted_uf + left - first) <= abs(fitted_uf - left - first) else -left
+    off = (fitted_uf + missing - first) / first if first > 0 else 0.0
+    agrees = abs(off) <= SANE_WITHIN
+    total = (
+        f"{fitted_uf:.3g} µF fitted + {missing:.3g} µF still missing = {fitted_uf + missing:.3g} µF"
+    )
+    if agrees:
+        words = f"{total}, as first estimated ({first:.3g} µF): the readings bear each other out."
+    else:
+        words = (
+            f"{total}, but {first:.3g} µF were estimated at first: one of the readings is off, the "
+            "capacitor is not what is printed on it, or the current is distorted."
+        )
+    if missing < 0:
+        words += " The current leads now: fit less."
+    return Sanity(first, fitted_uf, missing, off, agrees, words)
+
+
+def not_for(kind: Kind) -> str:
+    """Why a kind of load is not corrected by a capacitor; empty where it may be."""
+    if kind.motor:
+        return ""
+    if kind.key == "compressor-variable":
+        return (
+            "A variable-speed drive shapes its own current: a capacitor beside it does not help "
+            "and can be destroyed, or destroy the drive."
+        )
+    if kind.key in ("electronics", "led", "induction-hob"):
+        return (
+            "Its poor power factor comes from a distorted current, not from a lagging one. A "
+            "capacitor does not cure distortion."
+        )
+    if kind.key == "universal-motor":
+        return "A motor with brushes is near unity already: there is nothing to correct."
+    return "Heaters have a power factor of 1: there is nothing to correct."
+
+
+def battery_saving_w(watts: float, before_va: float, after_va: float, inverter: Inverter) -> float:
+    """W at the battery that a smaller current saves in the inverter's square term alone.
+
+    The square term was fitted at power factor 1, where W are VA: it is a loss of the current. With
+    none known nothing is promised.
+    """
+    figures = (inverter.idle_w.value, inverter.efficiency.value)
+    square = inverter.square_per_w.value
+    plain = float(dc_w(watts, *figures))
+    return (plain + square * before_va**2) - (plain + square * after_va**2)

@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from needle.quantity import with_unit
+from needle.supply.battery import Battery
 from needle.supply.inverter import Inverter
+from needle.supply.voltage import most_w, open_circuit_v
 
 #: Over the surge rating by less than this factor a short start may still succeed.
 GREY_FACTOR = 2.0
@@ -92,6 +96,60 @@ def _judge_start(total_va: float, start_s: float, inverter: Inverter) -> Verdict
         reason = f"{words}: its voltage may dip and still start it; test it"
         return Verdict("grey", limit, margin, reason)
     return Verdict("trips", limit, margin, words)
+
+
+#: What came of a start that was tried on this very inverter, and the verdict that it is.
+TESTED = {
+    "held": ("holds", "tested: it held"),
+    "complained": ("grey", "tested: it complained, then ran"),
+    "tripped": ("trips", "tested: it tripped"),
+    "refused": ("trips", "tested: the load refused to start"),
+}
+
+
+def as_tested(computed: Verdict, result: str) -> Verdict:
+    """The verdict of a start test, which overrules what was computed; the margin stays as it was.
+
+    Parameters
+    ----------
+    computed : Verdict
+    result : str
+        Key of :data:`TESTED`.
+    """
+    verdict, said = TESTED[result]
+    reason = said if verdict == computed.verdict else f"{said}; by the numbers it {_by(computed)}"
+    return Verdict(verdict, computed.limit_va, computed.margin_va, reason)
+
+
+def _by(computed: Verdict) -> str:
+    return "would be grey" if computed.verdict == "grey" else computed.verdict
+
+
+#: Share of a start's VA that is true power: most of a motor's inrush is reactive (general value).
+START_REAL = 0.5
+
+
+def battery_amps(watts: float, battery: Battery) -> float | None:
+    """A out of the battery for W at its terminals, at its nominal V; None without V."""
+    return None if battery.volts is None else watts / battery.volts
+
+
+def holds_above(
+    start_va: float, running_w: float, others_w: float, battery: Battery, inverter: Inverter
+) -> float | None:
+    """Charge (share) below which a start pulls the battery under its cut-off.
+
+    A start asks the battery for the others, and for half of its VA or its running W, whichever is
+    more. None where sag is not known; 0 where any charge will do; 1 where none does.
+    """
+    if battery.internal_ohm is None or battery.cutoff_v is None or battery.volts is None:
+        return None
+    ac_w = others_w + max(running_w, START_REAL * start_va)
+    asked = inverter.idle_w.value + ac_w / inverter.efficiency.value
+    charges = np.linspace(0.0, 1.0, 1001)
+    rested = open_circuit_v(battery.chemistry, battery.volts, charges)
+    enough = most_w(rested, battery.internal_ohm.value, battery.cutoff_v) >= asked
+    return float(charges[enough.argmax()]) if enough.any() else 1.0
 
 
 #: Order from best to worst, for "the worst of these".

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from needle.decide.starting import TESTED
 from needle.document import DocumentError, Reader
 from needle.supply.supply import Supply, parse_supply
 
@@ -56,6 +57,8 @@ class PlanLoad:
         How many of them, each cycling on its own.
     set_c, measured_room_c : float or None
         Set point, and the room where the duty was measured, °C.
+    start_tested : str
+        What came of a start test on this supply, of :data:`needle.decide.starting.TESTED`; or "".
     """
 
     name: str
@@ -72,6 +75,7 @@ class PlanLoad:
     count: int = 1
     set_c: float | None = None
     measured_room_c: float | None = None
+    start_tested: str = ""
 
     @property
     def mean_w(self) -> float:
@@ -161,7 +165,7 @@ def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple
 
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
-    "start_s", "spread", "set_c", "measured_room_c", "use", "priority", "count",
+    "start_s", "spread", "set_c", "measured_room_c", "use", "priority", "count", "start_tested",
 )  # fmt: skip
 
 
@@ -210,6 +214,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None) -> PlanLoad:
         count=int(count),
         set_c=reader.number("set_c", least=-100, most=400),
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
+        start_tested=reader.choice("start_tested", ("", *TESTED), ""),
     )
 
 

@@ -9,6 +9,12 @@ from needle.plan.plan import moment_after
 from needle.plan.simulate import MINUTES, Outcome
 
 
+def _why(outcome: Outcome) -> str:
+    """What most draws stop by."""
+    stopped = int(outcome.stops_by.sum())
+    return "cutoff" if int(outcome.cut_off.sum()) * 2 > stopped else "floor"
+
+
 def as_document(outcome: Outcome) -> dict[str, Any]:
     """The outcome as ``needle plan`` prints it."""
     plan = outcome.plan
@@ -23,7 +29,7 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
         "chance": outcome.chance,
         "stop": None
         if outcome.capped
-        else {"at": moment_after(plan.start, mid).isoformat(), "why": "floor"},
+        else {"at": moment_after(plan.start, mid).isoformat(), "why": _why(outcome)},
         "energy_wh": outcome.energy_wh,
         "unserved_wh": outcome.unserved_wh,
         "peak_w": outcome.peak_w,

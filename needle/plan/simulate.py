@@ -12,11 +12,14 @@ from typing import Any
 
 import numpy as np
 
-from needle.decide.starting import Verdict, will_it_start
+from needle.decide.starting import Verdict, as_tested, will_it_start
 from needle.plan.patterns import Pattern, normals, patterns_of
 from needle.plan.plan import Plan, in_use
 from needle.plan.trips import Trip, find_trips
 from needle.profile.temperature import scale_mean
+from needle.supply.battery import cold_factor
+from needle.supply.inverter import dc_w
+from needle.supply.voltage import most_w, open_circuit_v
 
 MINUTES = 60
 #: Random streams set aside for the supply, before those of the loads.
@@ -46,7 +49,9 @@ class Outcome:
     never_cycles_off_h : float
         Hours if no load ever cycled off.
     stops_by : ndarray of bool
-        Draws that reach the floor within the plan's hours.
+        Draws that stop within the plan's hours.
+    cut_off : ndarray of bool
+        Those of them that stop because the terminal voltage sags under the cut-off.
     energy_wh : dict
         Of the likely run: loads (by name), inverter_idle, conversion, battery_out. Wh.
     unserved_wh : dict
@@ -74,6 +79,7 @@ class Outcome:
     runtime_h: np.ndarray
     never_cycles_off_h: float
     stops_by: np.ndarray
+    cut_off: np.ndarray
     energy_wh: dict[str, Any]
     unserved_wh: dict[str, float]
     peak_w: float
@@ -120,7 +126,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     Outcome
     """
     plan, notices = _in_its_room(plan)
-    streams = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads))
+    *streams, sag = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads) + 1)
     minutes = round(plan.hours * MINUTES)
     inputs, spreads = _draw_inputs(plan, streams, draws)
     patterns = [
@@ -130,29 +136,31 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     ]
     total, trips = _carried(plan, patterns, draws, minutes)
     battery, inverter = plan.supply.battery, plan.supply.inverter
-    capacity = battery.nominal_wh * battery.capacity_factor.draws(inputs["battery"])
-    idle, efficiency = np.zeros(draws), np.ones(draws)
+    capacity = _held_wh(plan) * battery.capacity_factor.draws(inputs["battery"])
     peak = total.max(axis=1, initial=0.0)
+    drawn = np.full_like(total, sum(one.idle_w.value for one in plan.supply.outputs))
     if inverter is not None:
-        idle = inverter.idle_w.draws(inputs["inverter idle"])
-        efficiency = inverter.efficiency.draws(inputs["inverter efficiency"])
-        total /= efficiency.astype(np.float32)[:, None]
-        total += idle.astype(np.float32)[:, None]
-    used = _used_wh(total, plan, capacity)
-    runtime, stops = _runtime(used, capacity * (battery.start_charge - battery.floor), plan.hours)
+        idle = inverter.idle_w.draws(inputs["inverter idle"]).astype(np.float32)
+        efficiency = inverter.efficiency.draws(inputs["inverter efficiency"]).astype(np.float32)
+        drawn += dc_w(total, idle[:, None], efficiency[:, None], inverter.square_per_w.value)
+    used = _used_wh(drawn, plan, capacity)
+    ohm = None
+    if battery.internal_ohm is not None:
+        ohm = battery.internal_ohm.draws(normals(sag, draws))
+    runtime, stops, cut_off = _first_stop(used, drawn, plan, capacity, ohm)
     curve_h, charge = _curve(used, capacity, plan)
     lasting = max(1, round(float(np.median(runtime)) * MINUTES))
-    mean_dc = total[:, :lasting].mean(axis=1, dtype=np.float64)
     likely = _likely(plan, trips, minutes)
     return Outcome(
         plan=plan,
         runtime_h=runtime,
         never_cycles_off_h=_never_off(plan, minutes),
         stops_by=stops,
+        cut_off=cut_off,
         energy_wh=likely.energy_wh,
         unserved_wh=likely.unserved_wh,
         peak_w=float(np.quantile(peak, 0.9)),
-        mean_ac_w=(mean_dc - idle) * efficiency,
+        mean_ac_w=total[:, :lasting].mean(axis=1, dtype=np.float64),
         trips=trips,
         starts=_starts(plan, minutes),
         curve_h=curve_h,
@@ -237,6 +245,35 @@ def _used_wh(drawn_w: np.ndarray, plan: Plan, capacity_wh: np.ndarray) -> np.nda
     return np.cumsum(drawn_w, axis=1, dtype=np.float64) / MINUTES
 
 
+def _held_wh(plan: Plan) -> float:
+    """Label Wh, less what the cold takes of it."""
+    return plan.supply.battery.nominal_wh * cold_factor(plan.supply.battery, plan.room_c)
+
+
+def _first_stop(
+    used: np.ndarray,
+    drawn_w: np.ndarray,
+    plan: Plan,
+    capacity_wh: np.ndarray,
+    ohm: np.ndarray | None,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Hours to the first stop in each draw, whether there is one, and whether sag is its reason.
+
+    The floor, or sooner the first minute whose draw pulls the terminals under the cut-off.
+    """
+    battery = plan.supply.battery
+    usable = capacity_wh * (battery.start_charge - battery.floor)
+    hours, stops = _runtime(used, usable, plan.hours)
+    if ohm is None or battery.cutoff_v is None or battery.volts is None:
+        return hours, stops, np.zeros_like(stops)
+    charge = battery.start_charge - used / capacity_wh[:, None]
+    rested = open_circuit_v(battery.chemistry, battery.volts, charge)
+    under = drawn_w > most_w(rested, ohm[:, None], battery.cutoff_v)
+    at_h = np.where(under.any(axis=1), under.argmax(axis=1) / MINUTES, np.inf)
+    cut_off = at_h < hours
+    return np.minimum(hours, at_h), stops | cut_off, cut_off
+
+
 def _runtime(
     used: np.ndarray, usable_wh: np.ndarray, hours: float
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -288,22 +325,25 @@ def _likely(plan: Plan, trips: Sequence[Trip], minutes: int) -> _Likely:
         served[load.name] = watts
     total = sum(served.values(), np.zeros(minutes))
     idle = inverter.idle_w.value if inverter else 0.0
-    efficiency = inverter.efficiency.value if inverter else 1.0
-    capacity = battery.nominal_wh * battery.capacity_factor.value
-    drawn = total / efficiency + idle
-    used = _used_wh(drawn[None, :], plan, np.array([capacity]))
-    usable = np.array([capacity * (battery.start_charge - battery.floor)])
-    hours = float(_runtime(used, usable, plan.hours)[0][0])
+    outputs_idle = sum(one.idle_w.value for one in plan.supply.outputs)
+    capacity = np.array([_held_wh(plan) * battery.capacity_factor.value])
+    through_w = total.copy()
+    if inverter is not None:
+        figures = (inverter.efficiency.value, inverter.square_per_w.value)
+        through_w = np.asarray(dc_w(total, 0.0, *figures))
+    drawn = through_w + idle + outputs_idle
+    used = _used_wh(drawn[None, :], plan, capacity)
+    ohm = None if battery.internal_ohm is None else np.array([battery.internal_ohm.value])
+    hours = float(_first_stop(used, drawn[None, :], plan, capacity, ohm)[0][0])
     share = np.clip(hours * MINUTES - np.arange(minutes), 0.0, 1.0) / MINUTES
     loads = {name: float(watts @ share) for name, watts in served.items()}
-    through = float(total @ share)
     out = float(drawn @ share)
     return _Likely(
         energy_wh={
             "loads": loads,
             "inverter_idle": idle * float(share.sum()),
-            "outputs_idle": 0.0,
-            "conversion": through / efficiency - through,
+            "outputs_idle": outputs_idle * float(share.sum()),
+            "conversion": float((through_w - total) @ share),
             "sources": 0.0,
             "battery_out": out,
             "battery_in": 0.0,
@@ -355,5 +395,7 @@ def _starts(plan: Plan, minutes: int) -> list[Start]:
         if mask.any():
             others = max(0.0, float(running[mask].max()) - load.running_w)
             verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
+            if load.start_tested:
+                verdict = as_tested(verdict, load.start_tested)
             found.append(Start(load.name, load.start_va, others, verdict))
     return found

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.decide.starting import GREY_FACTOR, SHORT_S
+from needle.decide.starting import GREY_FACTOR, SHORT_S, TESTED
 from needle.plan.plan import PlanLoad
 from needle.supply.inverter import Inverter
 
@@ -96,7 +96,9 @@ def _may_trip(load: PlanLoad, total: np.ndarray, inverter: Inverter) -> bool:
 
 
 def _start_limit(load: PlanLoad, inverter: Inverter) -> float:
-    """VA beyond which a start trips: grey ones may still start."""
+    """VA beyond which a start trips: grey ones may still start, and a test overrules both."""
+    if load.start_tested:
+        return 0.0 if TESTED[load.start_tested][0] == "trips" else np.inf
     limit = inverter.surge_va if load.start_s <= inverter.surge_s else inverter.continuous_w
     return limit * GREY_FACTOR if load.start_s < SHORT_S else limit
 

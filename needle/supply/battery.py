@@ -9,17 +9,22 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
+from needle.supply.voltage import usual_cutoff_v, usual_ohm
 
 
 @dataclass(frozen=True)
 class Chemistry:
-    """Defaults of a cell chemistry: floor and efficiency are shares, n is Peukert's exponent."""
+    """Defaults of a cell chemistry: floor and efficiency are shares, n is Peukert's exponent.
+
+    ``cold_per_c`` is the share of capacity lost for each °C under 25 °C.
+    """
 
     key: str
     name: str
     floor: float
     peukert_n: float
     charge_efficiency: float
+    cold_per_c: float = 0.004
 
 
 CHEMISTRIES = {
@@ -27,11 +32,15 @@ CHEMISTRIES = {
     for one in (
         Chemistry("lfp", "lithium iron phosphate", 0.10, 1.0, 0.96),
         Chemistry("lithium", "other lithium", 0.15, 1.0, 0.95),
-        Chemistry("lead", "lead-acid", 0.50, 1.15, 0.85),
+        Chemistry("lead", "lead-acid", 0.50, 1.15, 0.85, 0.008),
         Chemistry("usb", "USB bank (lithium, its own cut-off)", 0.0, 1.0, 0.95),
     )
 }
 
+#: Temperature that labels speak of, °C.
+LABEL_C = 25.0
+#: Spread of a resistance that was not measured (general value).
+OHM_SPREAD = 0.4
 #: Share of the label that a battery gives, until a trial measures it.
 CAPACITY_FACTOR = Estimate(0.93, 0.05 / 0.93, "D", ("0.93 ± 0.05 of the label, until a trial",))
 
@@ -60,6 +69,12 @@ class Battery:
         Peukert's exponent; 1 for none.
     rated_hours : float
         Discharge time H at which the label capacity holds, h.
+    internal_ohm : Estimate or None
+        Ω of the whole bank; None where sag is left out.
+    cutoff_v : float or None
+        V at which it switches itself off; None where sag is left out.
+    measured_c : float
+        Temperature at which the capacity factor holds, °C.
     """
 
     chemistry: str
@@ -71,6 +86,9 @@ class Battery:
     charge_efficiency: float = 0.96
     peukert_n: float = 1.0
     rated_hours: float = 20.0
+    internal_ohm: Estimate | None = None
+    cutoff_v: float | None = None
+    measured_c: float = LABEL_C
 
 
 def nominal_wh(volts: float, amp_hours: float, series: int = 1, parallel: int = 1) -> float:
@@ -84,6 +102,21 @@ def usable_wh(battery: Battery) -> Estimate:
     return battery.capacity_factor.scaled(battery.nominal_wh * share)
 
 
+def cold_factor(battery: Battery, battery_c: float | None) -> float:
+    """Capacity at a temperature over that where the capacity factor was found.
+
+    It falls in proportion under 25 °C (lead-acid 0.8 %/°C, lithium 0.4 %/°C; general values) and
+    does not rise above it. 1 where the temperature is unknown.
+    """
+    if battery_c is None:
+        return 1.0
+    rate = CHEMISTRIES[battery.chemistry].cold_per_c
+    now, then = (
+        max(0.1, 1 - rate * max(0.0, LABEL_C - c)) for c in (battery_c, battery.measured_c)
+    )
+    return now / then
+
+
 def peukert_hours(amp_hours: float, amps: float, n: float, rated_hours: float = 20.0) -> float:
     """Hours that a battery lasts at a constant current.
 
@@ -95,7 +128,8 @@ def peukert_hours(amp_hours: float, amps: float, n: float, rated_hours: float = 
 
 _KEYS = (
     "chemistry", "nominal_wh", "volts", "floor", "capacity_factor", "capacity_spread",
-    "start_charge", "charge_efficiency", "peukert_n", "rated_hours",
+    "start_charge", "charge_efficiency", "peukert_n", "rated_hours", "internal_ohm", "ohm_spread",
+    "cutoff_v", "measured_c",
 )  # fmt: skip
 
 
@@ -106,7 +140,7 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
     ------
     DocumentError
     """
-    reader = Reader(data, path, _KEYS, later=("internal_ohm", "cutoff_v"))
+    reader = Reader(data, path, _KEYS)
     chemistry = CHEMISTRIES[reader.choice("chemistry", CHEMISTRIES)]
 
     def given(key: str, default: float, least: float, most: float, above: bool = False) -> float:
@@ -118,16 +152,22 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
         value = given("capacity_factor", CAPACITY_FACTOR.value, 0.05, 1.5)
         spread = given("capacity_spread", CAPACITY_FACTOR.spread, 0.0, 1.0)
         factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
+    nominal = reader.need("nominal_wh", most=10_000_000, above=True)
+    volts = reader.number("volts", most=1500, above=True)
+    ohm, cutoff = _sag(reader, chemistry.key, volts, nominal)
     battery = Battery(
         chemistry=chemistry.key,
-        nominal_wh=reader.need("nominal_wh", most=10_000_000, above=True),
-        volts=reader.number("volts", most=1500, above=True),
+        nominal_wh=nominal,
+        volts=volts,
         floor=given("floor", chemistry.floor, 0.0, 0.99),
         capacity_factor=factor,
         start_charge=given("start_charge", 1.0, 0.0, 1.0),
         charge_efficiency=given("charge_efficiency", chemistry.charge_efficiency, 0.0, 1.0, True),
         peukert_n=given("peukert_n", chemistry.peukert_n, 1.0, 1.6),
         rated_hours=given("rated_hours", 20.0, 0.1, 1000),
+        internal_ohm=ohm,
+        cutoff_v=cutoff,
+        measured_c=given("measured_c", LABEL_C, -40, 70),
     )
     if battery.start_charge <= battery.floor:
         raise DocumentError(
@@ -135,3 +175,32 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
             f"{battery.start_charge:g} is not above the floor of {battery.floor:g}: nothing to use",
         )
     return battery
+
+
+def _sag(
+    reader: Reader, chemistry: str, volts: float | None, nominal: float
+) -> tuple[Estimate | None, float | None]:
+    """Resistance and cut-off; of the two, one that is not given is usual for the chemistry."""
+    ohm = reader.number("internal_ohm", most=100, above=True)
+    cutoff = reader.number("cutoff_v", most=1500, above=True)
+    if ohm is None and cutoff is None:
+        return None, None
+    if volts is None:
+        key = "cutoff_v" if ohm is None else "internal_ohm"
+        raise DocumentError(reader.at("volts"), f"is needed beside {key}")
+    if cutoff is not None and cutoff >= volts * 1.1:
+        raise DocumentError(
+            reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"
+        )
+    spread = reader.number("ohm_spread", most=1.0) or 0.0
+    found = (
+        Estimate(ohm, spread, "B", ("as given",))
+        if ohm is not None
+        else Estimate(
+            usual_ohm(chemistry, volts, nominal),
+            OHM_SPREAD,
+            "D",
+            ("usual for a sound battery of this size",),
+        )
+    )
+    return found, usual_cutoff_v(chemistry, volts) if cutoff is None else cutoff

@@ -1,7 +1,7 @@
 """What an inverter eats and what it can carry.
 
-DC in = idle + AC out / marginal efficiency. One percentage would hide the idle draw, which at
-small loads is most of the loss.
+DC in = idle + AC out / marginal efficiency + a small term in the square of the load. One percentage
+would hide the idle draw, which at small loads is most of the loss.
 """
 
 from __future__ import annotations
@@ -17,6 +17,10 @@ from needle.estimate import Estimate, from_limits
 IDLE_SHARE = (0.004, 0.010, 0.025)
 #: Marginal efficiency until an efficiency test (general values).
 EFFICIENCY = from_limits(0.85, 0.90, 0.95, "usual for inverters; no efficiency test yet")
+
+
+#: No loss in the square of the load, until a fit finds one.
+NO_SQUARE = Estimate(0.0, 0.0, "D", ("none known",))
 
 
 @dataclass(frozen=True)
@@ -39,6 +43,8 @@ class Inverter:
         Beyond ``continuous_w``: how long which multiple is carried, ratios rising.
     waveform : str
         ``"sine"`` or ``"stepped"``.
+    square_per_w : Estimate
+        Loss that grows with the square of the load: DC W for each AC W squared, 1/W.
     surge_known : bool
         False where the continuous rating stands in for an unknown surge rating.
     """
@@ -51,18 +57,22 @@ class Inverter:
     overload: tuple[tuple[float, float], ...] = ()
     waveform: str = "sine"
     surge_known: bool = True
+    square_per_w: Estimate = NO_SQUARE
 
 
 def dc_w(
-    ac_w: float | np.ndarray, idle_w: float | np.ndarray, efficiency: float | np.ndarray
+    ac_w: float | np.ndarray,
+    idle_w: float | np.ndarray,
+    efficiency: float | np.ndarray,
+    square_per_w: float | np.ndarray = 0.0,
 ) -> float | np.ndarray:
     """DC W in for AC W out; scalars or arrays that broadcast."""
-    return idle_w + ac_w / efficiency
+    return idle_w + ac_w / efficiency + square_per_w * ac_w**2
 
 
-def percentage(ac_w: float, idle_w: float, efficiency: float) -> float:
+def percentage(ac_w: float, idle_w: float, efficiency: float, square_per_w: float = 0.0) -> float:
     """The one-figure efficiency (share) at one load: what the idle draw does to it."""
-    return ac_w / float(dc_w(ac_w, idle_w, efficiency))
+    return ac_w / float(dc_w(ac_w, idle_w, efficiency, square_per_w))
 
 
 def usual_idle_w(continuous_w: float) -> Estimate:
@@ -73,7 +83,7 @@ def usual_idle_w(continuous_w: float) -> Estimate:
 
 _KEYS = (
     "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
-    "efficiency_spread", "overload", "waveform",
+    "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform",
 )  # fmt: skip
 
 
@@ -96,6 +106,8 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
     efficiency = reader.number("efficiency", least=0.3, most=1.0)
     idle_spread = reader.number("idle_spread", most=2.0) or 0.0
     efficiency_spread = reader.number("efficiency_spread", most=0.5) or 0.0
+    square = reader.number("square_per_w", most=0.1)
+    square_spread = reader.number("square_spread", most=5.0) or 0.0
     return Inverter(
         continuous_w=continuous,
         surge_va=continuous if surge is None else surge,
@@ -109,6 +121,9 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         overload=_overload(reader),
         waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
         surge_known=surge is not None,
+        square_per_w=NO_SQUARE
+        if square is None
+        else Estimate(square, square_spread, "B", ("as given",)),
     )
 
 

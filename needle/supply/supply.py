@@ -1,22 +1,59 @@
-"""A supply: battery and inverter together. Positive power is power out of the battery."""
+"""A supply as a whole, and what its tests make of it.
+
+Positive power is power out of the battery.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import TypeVar
 
-from needle.document import Reader
-from needle.estimate import Estimate
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate, pool, worst
 from needle.supply.battery import Battery, parse_battery
+from needle.supply.charging import ChargeInput, parse_inputs
 from needle.supply.inverter import Inverter, parse_inverter
+from needle.supply.outputs import Output, parse_outputs
+from needle.supply.proof import (
+    CapacityTest,
+    EfficiencyTest,
+    IdleTest,
+    SupplyTest,
+    capacity_factor,
+    idle_w,
+    parse_tests,
+)
+
+_T = TypeVar("_T", bound=SupplyTest)
 
 
 @dataclass(frozen=True)
 class Supply:
-    """What feeds the loads; without an inverter it has no AC route."""
+    """What feeds the loads; without an inverter it has no AC route.
+
+    Attributes
+    ----------
+    battery : Battery
+    inverter : Inverter or None
+    outputs : tuple of Output
+        DC and USB.
+    inputs : tuple of ChargeInput
+    total_max_w : float
+        Common limit of all outputs together, W.
+    name : str
+    tests : tuple of SupplyTest
+        Oldest first; the newest of each kind has made the figures above.
+    """
 
     battery: Battery
     inverter: Inverter | None = None
+    outputs: tuple[Output, ...] = ()
+    inputs: tuple[ChargeInput, ...] = ()
+    total_max_w: float = math.inf
     name: str = "supply"
+    tests: tuple[SupplyTest, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -28,16 +65,21 @@ class Step:
     why: str
 
 
+def held_wh(battery: Battery) -> Estimate:
+    """Wh that the battery really holds, full to empty."""
+    return battery.capacity_factor.scaled(battery.nominal_wh)
+
+
 def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> list[Step]:
-    """From the label to what reaches the loads.
+    """From the label to what reaches the loads, through the inverter or else the first output.
 
     Parameters
     ----------
     supply : Supply
     hours : float
-        How long the inverter is on, h: its idle draw is paid for all of them.
+        How long the inverter or output is on, h: its idle draw is paid for all of them.
     mean_ac_w : float or None
-        Mean AC W of the loads; the hours are cut to what the battery lasts with it.
+        Mean W of the loads; the hours are cut to what the battery lasts with it.
 
     Returns
     -------
@@ -45,56 +87,147 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
         Label, measured, above the floor, after idle, after conversion. Wh at the battery, the
         last at the loads.
     """
-    battery, inverter = supply.battery, supply.inverter
+    battery = supply.battery
     label = Estimate(battery.nominal_wh, 0.0, "C", ("label",))
-    real = battery.capacity_factor.scaled(battery.nominal_wh)
+    real = held_wh(battery)
     floored = real.scaled(max(0.0, battery.start_charge - battery.floor))
     steps = [
         Step("label", label, "volts times amp-hours, as printed"),
-        Step("really holds", real, battery.capacity_factor.how[0]),
+        Step("really holds", real, battery.capacity_factor.how[-1]),
         Step("above the floor", floored, f"the last {battery.floor * 100:.0f} % is left in it"),
     ]
-    if inverter is None:
+    through = supply.inverter or next(iter(supply.outputs), None)
+    if through is None:
         return steps
     on_h = hours
     if mean_ac_w is not None:
-        drawn = inverter.idle_w.value + mean_ac_w / inverter.efficiency.value
+        drawn = through.idle_w.value + mean_ac_w / through.efficiency.value
         on_h = min(hours, floored.value / drawn) if drawn > 0 else hours
-    idle_wh = inverter.idle_w.scaled(on_h)
+    idle_wh = through.idle_w.scaled(on_h)
     left = max(0.0, floored.value - idle_wh.value)
-    absolute = (
-        (floored.value * floored.spread) ** 2 + (idle_wh.value * idle_wh.spread) ** 2
-    ) ** 0.5
+    absolute = math.hypot(floored.value * floored.spread, idle_wh.value * idle_wh.spread)
     spread = absolute / left if left > 0 else 0.0
-    after_idle = Estimate(left, spread, max(floored.grade, idle_wh.grade), idle_wh.how)
+    after_idle = Estimate(left, spread, worst((floored.grade, idle_wh.grade)), idle_wh.how)
+    passed, efficiency = _passed(left, on_h, through)
     reaching = Estimate(
-        left * inverter.efficiency.value,
-        (spread**2 + inverter.efficiency.spread**2) ** 0.5,
-        max(after_idle.grade, inverter.efficiency.grade),
-        inverter.efficiency.how,
+        passed,
+        math.hypot(spread, efficiency.spread),
+        worst((after_idle.grade, efficiency.grade)),
+        efficiency.how,
     )
-    share = inverter.efficiency.value * 100
+    share = 100 * passed / left if left > 0 else efficiency.value * 100
     steps += [
-        Step("after idle", after_idle, f"{inverter.idle_w.value:.3g} W idle for {on_h:.3g} h"),
+        Step("after idle", after_idle, f"{through.idle_w.value:.3g} W idle for {on_h:.3g} h"),
         Step("reaches the loads", reaching, f"conversion passes on {share:.0f} %"),
     ]
     return steps
 
 
+def _passed(left_wh: float, hours: float, through: Inverter | Output) -> tuple[float, Estimate]:
+    """Wh that conversion passes on of so many Wh spread evenly over the hours."""
+    efficiency = through.efficiency
+    square = through.square_per_w.value if isinstance(through, Inverter) else 0.0
+    mean = left_wh / hours if hours > 0 else 0.0
+    if square <= 0 or mean <= 0:
+        return left_wh * efficiency.value, efficiency
+    # square·a² + a/efficiency = mean, for the mean W a that comes out.
+    slope = 1 / efficiency.value
+    out = (math.sqrt(slope**2 + 4 * square * mean) - slope) / (2 * square)
+    return out * hours, efficiency
+
+
 def parse_supply(data: object, path: str = "supply") -> Supply:
-    """Read a supply document.
+    """Read a supply document; figures that its tests prove replace those given.
 
     Raises
     ------
     DocumentError
     """
-    reader = Reader(
-        data, path, ("name", "battery", "inverter"), later=("outputs", "inputs", "total_max_w")
-    )
-    return Supply(
+    known = ("name", "battery", "inverter", "outputs", "inputs", "total_max_w", "tests")
+    reader = Reader(data, path, known)
+    total = reader.number("total_max_w", most=1_000_000, above=True)
+    supply = Supply(
         battery=parse_battery(reader.data.get("battery"), reader.at("battery")),
         inverter=parse_inverter(reader.data["inverter"], reader.at("inverter"))
         if reader.has("inverter")
         else None,
+        outputs=parse_outputs(reader.items("outputs", most=20), reader.at("outputs")),
+        inputs=parse_inputs(reader.items("inputs", most=20), reader.at("inputs")),
+        total_max_w=math.inf if total is None else total,
         name=reader.text("name", "supply"),
     )
+    return as_measured(supply, parse_tests(reader.items("tests", most=500), reader.at("tests")))
+
+
+def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
+    """The supply with the figures that its tests prove; the newest test of a kind counts.
+
+    The efficiency test comes first, since a drain counted behind the inverter rests on it; what
+    the battery holds comes before idle tests by its charge. An idle draw that was both tested and
+    fitted is the two pooled.
+
+    Parameters
+    ----------
+    supply : Supply
+    tests : sequence of SupplyTest
+        Oldest first.
+
+    Raises
+    ------
+    DocumentError
+        A test of an output that the supply has not.
+    """
+    _check_outputs(supply, tests)
+    inverter = supply.inverter
+    fitted_idle = None
+    efficiency = _newest(tests, EfficiencyTest)
+    if efficiency is not None and inverter is not None:
+        fit = efficiency.fit()
+        fitted_idle = fit.idle_w
+        inverter = replace(
+            inverter,
+            idle_w=fit.idle_w,
+            efficiency=fit.efficiency,
+            square_per_w=fit.square_per_w,
+        )
+    battery = supply.battery
+    drain = _newest(tests, CapacityTest)
+    if drain is not None:
+        factor = capacity_factor(drain, battery.nominal_wh, inverter)
+        if not 0.05 <= factor.value <= 1.5:
+            raise DocumentError(
+                "wh",
+                f"it would mean that the battery holds {factor.value * 100:.0f} % of its label: "
+                "check the counter and the charge",
+            )
+        battery = replace(battery, capacity_factor=factor)
+    held = held_wh(battery)
+    tested = _newest([one for one in tests if _is_idle(one, "ac")], IdleTest)
+    if tested is not None and inverter is not None:
+        direct = idle_w(tested, held)
+        both = [direct] if fitted_idle is None else [direct, fitted_idle]
+        inverter = replace(inverter, idle_w=pool(both))
+    outputs = []
+    for output in supply.outputs:
+        tested = _newest([one for one in tests if _is_idle(one, output.name)], IdleTest)
+        outputs.append(output if tested is None else replace(output, idle_w=idle_w(tested, held)))
+    return replace(
+        supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
+    )
+
+
+def _newest(tests: Sequence[SupplyTest], kind: type[_T]) -> _T | None:
+    return next((one for one in reversed(tests) if isinstance(one, kind)), None)
+
+
+def _is_idle(test: SupplyTest, output: str) -> bool:
+    return isinstance(test, IdleTest) and test.output == output
+
+
+def _check_outputs(supply: Supply, tests: Sequence[SupplyTest]) -> None:
+    names = [one.name for one in supply.outputs] + (["ac"] if supply.inverter else [])
+    for test in tests:
+        if isinstance(test, IdleTest) and test.output not in names:
+            raise DocumentError("output", f"this supply has no output “{test.output}”")
+        if isinstance(test, EfficiencyTest) and supply.inverter is None:
+            raise DocumentError("pairs", "this supply has no inverter")

@@ -52,7 +52,8 @@ class BatteryTest(unittest.TestCase):
             ({**BATTERY, "nominal_wh": 0}, "too small"),
             ({**BATTERY, "floor": 1.0}, "too large"),
             ({**BATTERY, "start_charge": 0.05}, "nothing to use"),
-            ({**BATTERY, "internal_ohm": 0.02}, "not yet"),
+            ({**BATTERY, "internal_ohm": 0.02}, "volts: is needed"),
+            ({**BATTERY, "volts": 51.2, "cutoff_v": 60}, "above the battery's"),
             ({**BATTERY, "flor": 0.1}, "did you mean “floor”"),
         ]:
             with self.subTest(said=said):
@@ -117,10 +118,19 @@ class StaircaseTest(unittest.TestCase):
         supply = parse_supply({"battery": {"chemistry": "usb", "nominal_wh": 86.4}})
         self.assertEqual(len(staircase(supply, 24)), 3)
 
-    def test_later_parts_are_refused_by_name(self):
-        with self.assertRaises(DocumentError) as caught:
-            parse_supply({"battery": BATTERY, "outputs": [{"name": "dc12"}]})
-        self.assertIn("supply.outputs", str(caught.exception))
+    def test_a_usb_bank_gives_less_at_its_port(self):
+        bank = {"chemistry": "usb", "nominal_wh": 86.4, "capacity_factor": 1.0}
+        port = {"name": "usb", "efficiency": 0.87, "idle_w": 0}
+        steps = staircase(parse_supply({"battery": bank, "outputs": [port]}), 10)
+        self.assertAlmostEqual(steps[-1].left_wh.value, 75.2, places=1)
+
+    def test_the_square_loss_counts_at_the_mean_load(self):
+        inverter = {**INVERTER, "square_per_w": 1e-5}
+        plain = {**BATTERY, "capacity_factor": 1.0, "capacity_spread": 0.0}
+        steps = staircase(parse_supply({"battery": plain, "inverter": inverter}), 4)
+        reached, left = steps[-1].left_wh.value, steps[-2].left_wh.value
+        self.assertAlmostEqual(dc_w(reached / 4, 0, 0.92, 1e-5) * 4, left, places=6)
+        self.assertLess(reached, left * 0.92)
 
 
 class StartingTest(unittest.TestCase):

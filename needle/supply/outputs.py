@@ -1,0 +1,93 @@
+"""DC and USB outputs: their own idle draw, losses and limits."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate, from_limits
+
+#: Passing from the battery to a DC or USB output, until tested (general values).
+OUTPUT_EFFICIENCY = from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet")
+#: Draw of an output that is on with nothing plugged in, W, until tested (general values).
+OUTPUT_IDLE_W = from_limits(0.3, 1.0, 3.0, "usual for a DC output; no idle test yet")
+
+
+@dataclass(frozen=True)
+class Output:
+    """A DC or USB output.
+
+    Attributes
+    ----------
+    name : str
+        Loads name it as their route.
+    max_w : float
+        W; infinite where not stated.
+    idle_w : Estimate
+        W at the battery with nothing plugged in, output on.
+    efficiency : Estimate
+        More W out over more W from the battery.
+    volts : float or None
+        V at the output.
+    """
+
+    name: str
+    max_w: float
+    idle_w: Estimate
+    efficiency: Estimate
+    volts: float | None = None
+
+
+_KEYS = (
+    "name", "max_w", "max_a", "volts", "idle_w", "idle_spread", "efficiency", "efficiency_spread",
+)  # fmt: skip
+
+
+def limit_w(max_w: float | None, max_a: float | None, volts: float | None) -> float:
+    """The lower of a limit in W and one in A at so many V; infinite where neither is stated."""
+    by_amps = max_a * volts if max_a is not None and volts is not None else math.inf
+    return min(math.inf if max_w is None else max_w, by_amps)
+
+
+def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
+    """Read a supply document's outputs.
+
+    Raises
+    ------
+    DocumentError
+    """
+    found: list[Output] = []
+    for index, item in enumerate(items):
+        reader = Reader(item, f"{path}[{index}]", _KEYS)
+        name = reader.text("name", most=40)
+        if not name or name == "ac":
+            raise DocumentError(
+                reader.at("name"), "needs a name such as dc12; “ac” is the inverter"
+            )
+        if any(one.name == name for one in found):
+            raise DocumentError(reader.at("name"), f"two outputs are called “{name}”")
+        found.append(_output(reader, name))
+    return tuple(found)
+
+
+def _output(reader: Reader, name: str) -> Output:
+    volts = reader.number("volts", most=1500, above=True)
+    amps = reader.number("max_a", most=10_000, above=True)
+    if amps is not None and volts is None:
+        raise DocumentError(reader.at("volts"), "is needed beside max_a")
+    idle, efficiency = reader.number("idle_w", most=1000), reader.number("efficiency", 0.3, 1.0)
+    return Output(
+        name=name,
+        max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
+        idle_w=OUTPUT_IDLE_W
+        if idle is None
+        else Estimate(idle, reader.number("idle_spread", most=2.0) or 0.0, "B", ("as given",)),
+        efficiency=OUTPUT_EFFICIENCY
+        if efficiency is None
+        else Estimate(
+            efficiency, reader.number("efficiency_spread", most=0.5) or 0.0, "B", ("as given",), 1.0
+        ),
+        volts=volts,
+    )

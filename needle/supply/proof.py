@@ -1,0 +1,378 @@
+"""Tests of a supply and what each proves: idle draw, efficiency, capacity, routes compared.
+
+Positive charge drop is charge that left the battery. A display's step bounds what a drop can tell:
+two roundings of one step each have together a deviation of step/√6 (JCGM 100:2008, 4.3.7).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.estimate import Estimate, worst
+from needle.quantity import with_unit
+from needle.supply.fit import InverterFit, fit_inverter
+from needle.supply.inverter import Inverter, dc_w
+
+#: A displayed charge is not linear: how far a part of the scale may be off, as a share of full.
+DISPLAY_BEND = 0.02
+#: Deviation of a meter whose limit is not stated: that of a ±1 % meter.
+METER_SD = 0.01 / math.sqrt(3)
+
+
+@dataclass(frozen=True)
+class IdleTest:
+    """Output on, nothing plugged in.
+
+    Attributes
+    ----------
+    output : str
+        ``"ac"`` or an output's name.
+    watts : float or None
+        Read directly on the battery side, W; else the drop tells.
+    start, end : float
+        Charge, shares.
+    hours : float
+        h.
+    step : float
+        Last digit of the charge, share.
+    on : str
+        When, ISO 8601; empty if unknown.
+    """
+
+    output: str = "ac"
+    watts: float | None = None
+    start: float = 1.0
+    end: float = 1.0
+    hours: float = 0.0
+    step: float = 0.01
+    on: str = ""
+
+
+@dataclass(frozen=True)
+class EfficiencyTest:
+    """AC W out and DC W in, read together at several loads; limits of the meters as shares."""
+
+    pairs: tuple[tuple[float, float], ...]
+    ac_limit: float = 0.01
+    dc_limit: float = 0.01
+    on: str = ""
+
+    def fit(self) -> InverterFit:
+        """The losses that the pairs give."""
+        return fit_inverter(self.pairs, self.ac_limit, self.dc_limit)
+
+
+@dataclass(frozen=True)
+class CapacityTest:
+    """A drain.
+
+    Attributes
+    ----------
+    log : tuple of (h, charge or None, Wh)
+        Hours, charge shown, Wh counted since the start; the last row counts, all are drawn.
+    counted : str
+        ``"battery"``, or ``"ac"`` for a meter behind the inverter.
+    start, end : float
+        Charge at the start and the end, shares.
+    step : float
+        Last digit of the charge, share; 0 where the end is a cut-off and the start full.
+    on : str
+        When, ISO 8601.
+    """
+
+    log: tuple[tuple[float, float | None, float], ...]
+    counted: str = "battery"
+    start: float = 1.0
+    end: float = 0.0
+    step: float = 0.01
+    on: str = ""
+
+
+@dataclass(frozen=True)
+class RouteRun:
+    """One route's half of a comparison: Wh at the load (None if not metered), charge, shares."""
+
+    load_wh: float | None
+    start: float
+    end: float
+
+
+@dataclass(frozen=True)
+class RouteTest:
+    """One load over the same hours by AC and by another output."""
+
+    load: str
+    output: str
+    hours: float
+    ac: RouteRun
+    dc: RouteRun
+    step: float = 0.01
+    on: str = ""
+
+
+SupplyTest = IdleTest | EfficiencyTest | CapacityTest | RouteTest
+
+
+def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimate:
+    """Wh that left a battery while its display fell from one charge to another (shares)."""
+    drop = start - end
+    off = step / math.sqrt(6)
+    spread = math.hypot(off / drop, held_wh.spread) if drop > 0 else 0.0
+    said = f"{start * 100:.4g} → {end * 100:.4g} % of {with_unit(held_wh.value, 'Wh')}"
+    return Estimate(held_wh.value * drop, spread, worst(("B", held_wh.grade)), (said,))
+
+
+def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
+    """Idle W of an output.
+
+    idle W = drop × Wh held ÷ h; or what was read directly.
+
+    Parameters
+    ----------
+    test : IdleTest
+    held_wh : Estimate
+        What the battery really holds, Wh.
+    """
+    if test.watts is not None:
+        off = math.hypot(METER_SD, 0.05 / max(test.watts, 0.1))
+        return Estimate(test.watts, off, "A", (_dated("idle read on the battery side", test.on),))
+    # The grade is the drop's own: what the battery holds widens the range, not the evidence.
+    wh = drop_wh(test.start, test.end, test.step, held_wh)
+    how = _dated(f"idle test: {wh.how[0]} in {test.hours:g} h", test.on)
+    grade = "A" if wh.spread < 0.05 else "B"
+    return Estimate(wh.value / test.hours, wh.spread, grade, (how,))
+
+
+def capacity_factor(
+    test: CapacityTest, nominal_wh: float, inverter: Inverter | None = None
+) -> Estimate:
+    """Share of the label that the battery gave.
+
+    Parameters
+    ----------
+    test : CapacityTest
+    nominal_wh : float
+        Label, Wh.
+    inverter : Inverter or None
+        Adds its idle and conversion where Wh were counted behind it.
+
+    Raises
+    ------
+    DocumentError
+        Counted behind an inverter that the supply has not.
+    """
+    hours, _, counted = test.log[-1]
+    given = Estimate(counted, METER_SD, "A", (f"{with_unit(counted, 'Wh')} counted",))
+    if test.counted == "ac":
+        if inverter is None:
+            raise DocumentError("counted", "is “ac”, but this supply has no inverter")
+        given = _before_inverter(given, hours, inverter)
+    share = test.start - test.end
+    whole = test.start >= 0.99 and test.end <= 0.01
+    bend = 0.0 if whole else DISPLAY_BEND
+    off = math.hypot(0.0 if whole else test.step / math.sqrt(6), bend) / share
+    factor = given.value / (nominal_wh * share)
+    grade = worst((given.grade, "A" if share >= 0.7 else "B"))
+    said = f"{given.how[-1]} from {test.start * 100:.3g} to {test.end * 100:.3g} %"
+    how = _dated(f"drain: {said}", test.on)
+    return Estimate(factor, math.hypot(given.spread, off), grade, (how,))
+
+
+def _before_inverter(out: Estimate, hours: float, inverter: Inverter) -> Estimate:
+    """Wh at the battery for Wh counted behind the inverter over so many hours."""
+    mean = out.value / hours
+    taken = hours * float(
+        dc_w(mean, inverter.idle_w.value, inverter.efficiency.value, inverter.square_per_w.value)
+    )
+    passed = out.value / inverter.efficiency.value
+    idle_wh = inverter.idle_w.value * hours
+    absolute = math.hypot(
+        passed * math.hypot(out.spread, inverter.efficiency.spread),
+        idle_wh * inverter.idle_w.spread,
+    )
+    grade = worst((out.grade, inverter.efficiency.grade, inverter.idle_w.grade))
+    behind = f"{with_unit(out.value, 'Wh')} behind the inverter"
+    how = f"{with_unit(taken, 'Wh')} at the battery for {behind}"
+    return Estimate(taken, absolute / taken, grade, (*out.how, how))
+
+
+@dataclass(frozen=True)
+class RouteAccount:
+    """Where one route's Wh went: battery = load + idle + conversion.
+
+    ``load_wh`` and ``conversion_wh`` are None where the load was not metered on it.
+    """
+
+    name: str
+    battery_wh: Estimate
+    idle_wh: Estimate
+    load_wh: float | None
+    conversion_wh: Estimate | None
+    mean_w: Estimate
+
+
+def account(
+    name: str,
+    run: RouteRun,
+    test: RouteTest,
+    held_wh: Estimate,
+    idle: Estimate,
+) -> RouteAccount:
+    """The accounting of one route.
+
+    Raises
+    ------
+    DocumentError
+        The load took more than left the battery.
+    """
+    gone = drop_wh(run.start, run.end, test.step, held_wh)
+    idle_wh = idle.scaled(test.hours)
+    conversion = None
+    if run.load_wh is not None:
+        left = gone.value - run.load_wh - idle_wh.value
+        absolute = math.hypot(gone.value * gone.spread, idle_wh.value * idle_wh.spread)
+        if left < -2 * max(absolute, 0.01 * gone.value):
+            raise DocumentError(
+                name,
+                f"{with_unit(run.load_wh, 'Wh')} at the load and {with_unit(idle_wh.value, 'Wh')} "
+                f"idle are more than the {with_unit(gone.value, 'Wh')} that left the battery",
+            )
+        left = max(left, 0.0)
+        spread = absolute / left if left > 0 else 0.0
+        conversion = Estimate(left, spread, worst((gone.grade, idle.grade)), gone.how)
+    return RouteAccount(name, gone, idle_wh, run.load_wh, conversion, gone.scaled(1 / test.hours))
+
+
+def saved_w(ac: RouteAccount, dc: RouteAccount) -> tuple[float, float, float]:
+    """W at the battery that the second route saves: 10th, 50th and 90th percentile.
+
+    What the battery holds is common to both, so only the display's steps tell them apart.
+    """
+    value = ac.mean_w.value - dc.mean_w.value
+    off = math.hypot(ac.mean_w.value * ac.mean_w.spread, dc.mean_w.value * dc.mean_w.spread)
+    return value - 1.2816 * off, value, value + 1.2816 * off
+
+
+def _dated(how: str, on: str) -> str:
+    return f"{how}, {on[:10]}" if on else how
+
+
+TYPES = ("idle", "efficiency", "capacity", "route")
+
+
+def parse_tests(items: Sequence[Any], path: str = "tests") -> tuple[SupplyTest, ...]:
+    """Read a supply document's tests, oldest first.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return tuple(parse_test(item, f"{path}[{index}]") for index, item in enumerate(items))
+
+
+def parse_test(data: Any, path: str = "test") -> SupplyTest:
+    """Read one test.
+
+    Raises
+    ------
+    DocumentError
+    """
+    kind = Reader(data if isinstance(data, dict) else None, path, data or ()).choice("type", TYPES)
+    if kind == "idle":
+        return _idle(data, path)
+    if kind == "efficiency":
+        return _efficiency(data, path)
+    if kind == "capacity":
+        return _capacity(data, path)
+    return _route(data, path)
+
+
+def _charges(reader: Reader, start: float, end: float | None) -> tuple[float, float, float]:
+    """Start, end and step of a charge that fell, shares."""
+    first = reader.number("from", most=1.0)
+    last = reader.number("to", most=1.0)
+    step = reader.number("step", most=0.5)
+    first = start if first is None else first
+    if last is None and end is None:
+        raise DocumentError(reader.at("to"), "is needed: the charge at the end, 0…1")
+    last = end if last is None else last
+    assert last is not None
+    if last >= first:
+        raise DocumentError(reader.at("to"), f"{last:g} is not below the {first:g} at the start")
+    return first, last, 0.01 if step is None else step
+
+
+def _idle(data: Any, path: str) -> IdleTest:
+    keys = ("type", "output", "watts", "from", "to", "hours", "step", "on")
+    reader = Reader(data, path, keys)
+    watts = reader.number("watts", most=10_000)
+    output, on = reader.text("output", "ac", 40), reader.text("on")
+    if watts is not None:
+        return IdleTest(output, watts, on=on)
+    first, last, step = _charges(reader, 1.0, None)
+    hours = reader.need("hours", most=1000, above=True)
+    return IdleTest(output, None, first, last, hours, step, on)
+
+
+def _efficiency(data: Any, path: str) -> EfficiencyTest:
+    reader = Reader(data, path, ("type", "pairs", "ac_limit", "dc_limit", "on"))
+    pairs = []
+    for index, item in enumerate(reader.items("pairs", most=200)):
+        where = f"{reader.at('pairs')}[{index}]"
+        if not isinstance(item, list | tuple) or len(item) != 2:
+            raise DocumentError(where, "must be [AC watts, DC watts]")
+        pair = Reader({"ac_w": item[0], "dc_w": item[1]}, where, ("ac_w", "dc_w"))
+        pairs.append((pair.need("ac_w", most=1e6), pair.need("dc_w", most=1e6, above=True)))
+    limits = [reader.number(key, most=0.2, above=True) or 0.01 for key in ("ac_limit", "dc_limit")]
+    test = EfficiencyTest(tuple(pairs), limits[0], limits[1], reader.text("on"))
+    fit_inverter(pairs, limits[0], limits[1], path=reader.at("pairs"))
+    return test
+
+
+def _capacity(data: Any, path: str) -> CapacityTest:
+    keys = ("type", "log", "wh", "hours", "counted", "from", "to", "step", "on")
+    reader = Reader(data, path, keys)
+    log: list[tuple[float, float | None, float]] = []
+    for index, item in enumerate(reader.items("log", most=2000)):
+        where = f"{reader.at('log')}[{index}]"
+        if not isinstance(item, list | tuple) or len(item) != 3:
+            raise DocumentError(where, "must be [hours, charge, Wh]")
+        row = Reader(
+            dict(zip(("h", "charge", "wh"), item, strict=True)), where, ("h", "charge", "wh")
+        )
+        entry = (row.need("h", most=2000), row.number("charge", most=1.0), row.need("wh", most=1e7))
+        if log and (entry[0] <= log[-1][0] or entry[2] < log[-1][2]):
+            raise DocumentError(where, "hours must rise and the counter must not fall")
+        log.append(entry)
+    if not log:
+        log = [(reader.need("hours", most=2000, above=True), None, reader.need("wh", above=True))]
+    if log[-1][0] <= 0 or log[-1][2] <= 0:
+        raise DocumentError(reader.at("log"), "ends before anything was counted")
+    last = next((charge for _, charge, _ in reversed(log) if charge is not None), None)
+    first, end, step = _charges(reader, 1.0, last)
+    counted = reader.choice("counted", ("battery", "ac"), "battery")
+    return CapacityTest(tuple(log), counted, first, end, step, reader.text("on"))
+
+
+def _route(data: Any, path: str) -> RouteTest:
+    keys = ("type", "load", "output", "hours", "ac", "dc", "step", "on")
+    reader = Reader(data, path, keys)
+    runs = []
+    for name in ("ac", "dc"):
+        inner = Reader(reader.data.get(name), reader.at(name), ("load_wh", "from", "to"))
+        first, last, _ = _charges(inner, 1.0, None)
+        runs.append(RouteRun(inner.number("load_wh", most=1e6, above=True), first, last))
+    step = reader.number("step", most=0.5)
+    return RouteTest(
+        load=reader.text("load", most=120),
+        output=reader.text("output", most=40),
+        hours=reader.need("hours", most=1000, above=True),
+        ac=runs[0],
+        dc=runs[1],
+        step=0.01 if step is None else step,
+        on=reader.text("on"),
+    )

@@ -1,0 +1,130 @@
+"""Starts that were tried, the order of switching on, sizes, and what a capacitor does not cure."""
+
+import itertools
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from needle.decide.cord import awg_mm2, conductor_mm2
+from needle.decide.order import Starter, best_order, ladder, worst
+from needle.decide.power_factor import battery_saving_w, correct, not_for, sanity
+from needle.decide.sizing import inverter_sizes
+from needle.decide.starting import as_tested, will_it_start
+from needle.document import DocumentError
+from needle.plan.plan import parse_plan
+from needle.plan.simulate import simulate
+from needle.profile.kinds import KINDS
+from needle.supply.inverter import dc_w, parse_inverter
+
+INVERTER = {"continuous_w": 800, "surge_va": 1600, "idle_w": 10, "efficiency": 0.9}
+starters = st.lists(
+    st.tuples(st.floats(1, 2000), st.floats(1, 8)), min_size=1, max_size=6
+).map(lambda rows: [Starter(f"load {n}", w, w * k) for n, (w, k) in enumerate(rows)])  # fmt: skip
+
+
+class OrderTest(unittest.TestCase):
+    @given(starters)
+    def test_no_order_has_a_lower_worst_moment(self, loads):
+        found = worst(ladder(best_order(loads))).peak_va
+        least = min(worst(ladder(one)).peak_va for one in itertools.permutations(loads))
+        self.assertAlmostEqual(found, least)
+
+    def test_the_ladder_adds_up(self):
+        rungs = ladder([Starter("pump", 260, 2350), Starter("lamp", 40, 60)])
+        self.assertEqual([(one.before_w, one.after_w, one.peak_va) for one in rungs],
+                         [(0, 260, 2350), (260, 300, 320)])  # fmt: skip
+        self.assertIsNone(worst(ladder([])))
+
+    @given(starters)
+    def test_just_enough_carries_the_best_order_and_roomy_any(self, loads):
+        enough, roomy = inverter_sizes(loads)
+        self.assertGreaterEqual(enough.surge_va, worst(ladder(best_order(loads))).peak_va)
+        for order in itertools.islice(itertools.permutations(loads), 30):
+            self.assertGreaterEqual(roomy.surge_va * 1.0001, 1.5 * worst(ladder(order)).peak_va)
+        self.assertAlmostEqual(roomy.continuous_w, 2 * enough.continuous_w)
+
+    def test_no_loads_no_size(self):
+        self.assertEqual(inverter_sizes([]), [])
+
+
+class TestedTest(unittest.TestCase):
+    def test_a_test_overrules_the_numbers(self):
+        computed = will_it_start(4000, 0.3, 200, 0, parse_inverter(INVERTER))
+        self.assertEqual(computed.verdict, "trips")
+        held = as_tested(computed, "held")
+        self.assertEqual(held.verdict, "holds")
+        self.assertIn("by the numbers it trips", held.reason)
+        self.assertEqual(as_tested(computed, "complained").verdict, "grey")
+        self.assertNotIn("numbers", as_tested(computed, "refused").reason)
+
+    def plan(self, tested):
+        return simulate(
+            parse_plan(
+                {"hours": 4, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 5000},
+                                        "inverter": INVERTER},
+                 "loads": [{"name": "Pump", "running_w": 200, "start_va": 4000,
+                            "start_tested": tested}]}
+            ), 20,
+        )  # fmt: skip
+
+    def test_the_plan_believes_the_test(self):
+        self.assertEqual([one.why for one in self.plan("").trips], ["start"])
+        self.assertEqual(self.plan("held").trips, [])
+        self.assertEqual(self.plan("held").starts[0].verdict.verdict, "holds")
+        self.assertEqual([one.why for one in self.plan("tripped").trips], ["start"])
+
+    def test_an_unknown_result_is_refused(self):
+        with self.assertRaises(DocumentError):
+            self.plan("fine")
+
+
+class CorrectionTest(unittest.TestCase):
+    def test_fitted_and_missing_add_up(self):
+        after = correct(610, 762, 230, 50, fitted_uf=12)
+        found = sanity((610, 762), (610, after.amps_after * 230), 12, 230, 50)
+        self.assertTrue(found.agrees)
+        self.assertAlmostEqual(found.missing_uf, 27.48 - 12, places=2)
+
+    def test_a_wrong_capacitor_is_noticed(self):
+        after = correct(610, 762, 230, 50, fitted_uf=12)
+        found = sanity((610, 762), (610, after.amps_after * 230), 20, 230, 50)
+        self.assertFalse(found.agrees)
+        self.assertIn("one of the readings is off", found.words)
+
+    def test_too_much_leads(self):
+        after = correct(610, 762, 230, 50, fitted_uf=35)
+        found = sanity((610, 762), (610, after.amps_after * 230), 35, 230, 50)
+        self.assertTrue(found.agrees)
+        self.assertLess(found.missing_uf, 0)
+        self.assertIn("leads", found.words)
+
+    def test_saving_comes_from_the_square_term_alone(self):
+        plain = parse_inverter({"continuous_w": 3000, "efficiency": 0.92, "idle_w": 28})
+        self.assertAlmostEqual(battery_saving_w(610, 762, 662, plain), 0.0)
+        curved = parse_inverter({"continuous_w": 3000, "efficiency": 0.92, "square_per_w": 1e-5})
+        self.assertAlmostEqual(battery_saving_w(610, 762, 662, curved), 1e-5 * (762**2 - 662**2))
+        self.assertAlmostEqual(dc_w(1000, 0, 1.0, 1e-5), 1010)
+
+    def test_who_is_refused(self):
+        for key, kind in KINDS.items():
+            with self.subTest(key=key):
+                self.assertEqual(not_for(kind) == "", kind.motor)
+        self.assertIn("distortion", not_for(KINDS["electronics"]))
+        self.assertIn("drive", not_for(KINDS["compressor-variable"]))
+
+
+class ConductorTest(unittest.TestCase):
+    def test_sizes_as_people_write_them(self):
+        for text, area in (
+            ("1.5 mm²", 1.5), ("2,5mm2", 2.5), ("4", 4.0), ("6 sq mm", 6.0),
+            ("14 AWG", awg_mm2(14)), ("AWG 12", awg_mm2(12)), ("#10 awg", awg_mm2(10)),
+            ("2/0 AWG", awg_mm2(-1)), ("12 gauge", awg_mm2(12)),
+        ):  # fmt: skip
+            with self.subTest(text=text):
+                self.assertAlmostEqual(conductor_mm2(text), area)
+
+    def test_others_are_refused(self):
+        for text in ("", "thick", "0 mm²", "90 AWG", "1.5 m", "1e9"):
+            with self.subTest(text=text), self.assertRaises(DocumentError):
+                conductor_mm2(text)

@@ -1,0 +1,216 @@
+"""What tests of a supply prove: fits against known truth, idle, drains, routes."""
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from needle.document import DocumentError
+from needle.estimate import Estimate
+from needle.standin.supplies import standin_supply
+from needle.supply.fit import fit_inverter
+from needle.supply.proof import (
+    account,
+    capacity_factor,
+    idle_w,
+    parse_test,
+    saved_w,
+)
+from needle.supply.supply import parse_supply
+
+CABINET = {
+    "battery": {"chemistry": "lfp", "nominal_wh": 5120, "volts": 51.2},
+    "inverter": {"continuous_w": 3000, "surge_va": 6000},
+    "outputs": [{"name": "dc12", "volts": 12, "max_a": 20}],
+}
+
+
+def fits(seeds, supply):
+    """Seeded stand-ins of a supply, each with the fit to its five paired readings."""
+    for seed in seeds:
+        twin = standin_supply(supply, seed)
+        yield twin, fit_inverter(twin.paired())
+
+
+class FitTest(unittest.TestCase):
+    @given(st.floats(1, 60), st.floats(0.8, 0.97), st.floats(0.005, 0.015))
+    @settings(max_examples=40)
+    def test_exact_readings_give_back_the_truth(self, idle, efficiency, square):
+        ac = np.array([0, 50, 200, 700, 1500, 2500.0])
+        dc = idle + ac / efficiency + square / 2500 * ac**2
+        found = fit_inverter(list(zip(ac, dc, strict=True)), 1e-6, 1e-6, 1e-6)
+        self.assertAlmostEqual(found.idle_w.value, idle, delta=0.01)
+        self.assertAlmostEqual(found.efficiency.value, efficiency, delta=1e-4)
+        self.assertLess(max(abs(one) for one in found.residuals), 3)
+
+    def test_nine_of_ten_stand_ins_are_found(self):
+        for watts in (600, 3000):
+            supply = parse_supply({**CABINET, "inverter": {"continuous_w": watts}})
+            good = [
+                abs(fit.idle_w.value - twin.idle_w) <= 2
+                and abs(fit.efficiency.value - twin.efficiency) <= 0.01
+                for twin, fit in fits(range(60), supply)
+            ]
+            self.assertGreaterEqual(sum(good), 54)
+
+    def test_the_range_holds_the_truth_about_as_often_as_it_says(self):
+        supply = parse_supply(CABINET)
+        for name in ("idle_w", "efficiency"):
+            held = [
+                getattr(fit, name).low <= getattr(twin, name) <= getattr(fit, name).high
+                for twin, fit in fits(range(100, 200), supply)
+            ]
+            self.assertGreater(sum(held), 75)
+
+    def test_a_misread_pair_is_named(self):
+        pairs = [(0, 28), (150, 191), (450, 517), (1050, 1170), (2100, 2500)]
+        self.assertIsNone(fit_inverter([*pairs[:4], (2100, 2310)]).suspect)
+        found = fit_inverter([pairs[0], (150, 251), *pairs[2:4], (2100, 2310)])
+        self.assertEqual(found.suspect, 1)
+        self.assertIn("read it again", found.notices[0])
+        self.assertEqual(found.efficiency.grade, "B")
+
+    def test_refusals(self):
+        for pairs, said in [
+            ([(0, 28), (100, 140)], "too few"),
+            ([(0, 28), (100, 140), (300, 200)], "swapped"),
+            ([(90, 130), (100, 140), (110, 150)], "nearly alike"),
+            ([(0, 28), (100, 0), (300, 400)], "above 0"),
+            ([(0, 28), (100, math.nan), (300, 400)], "above 0"),
+            ([(0, 28), (100, 1400), (300, 4000)], "same moment"),
+        ]:
+            with self.subTest(said=said):
+                with self.assertRaises(DocumentError) as caught:
+                    fit_inverter(pairs)
+                self.assertIn(said, str(caught.exception))
+
+
+class IdleTest(unittest.TestCase):
+    def test_the_worked_idle_test(self):
+        test = parse_test({"type": "idle", "from": 1.0, "to": 0.91, "hours": 6})
+        found = idle_w(test, Estimate(1020, 0.0, "B"))
+        self.assertAlmostEqual(found.value, 15.3)
+        self.assertAlmostEqual(found.spread, 0.01 / math.sqrt(6) / 0.09)
+        self.assertEqual(found.grade, "A")
+
+    def test_a_short_drop_is_wide(self):
+        test = parse_test({"type": "idle", "from": 1.0, "to": 0.98, "hours": 1.5})
+        found = idle_w(test, Estimate(1020, 0.05, "D"))
+        self.assertGreater(found.spread, 0.2)
+        self.assertEqual(found.grade, "B")
+
+    def test_read_directly(self):
+        found = idle_w(parse_test({"type": "idle", "watts": 27.4}), Estimate(1, 0.0, "A"))
+        self.assertEqual((found.value, found.grade), (27.4, "A"))
+
+
+class CapacityTest(unittest.TestCase):
+    def test_a_drain_from_full_to_cut_off(self):
+        test = parse_test({"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20})
+        found = capacity_factor(test, 5120)
+        self.assertAlmostEqual(found.value, 4700 / 5120)
+        self.assertEqual(found.grade, "A")
+        self.assertLess(found.spread, 0.01)
+
+    def test_counted_behind_the_inverter_adds_its_losses(self):
+        supply = parse_supply({**CABINET, "inverter": {"continuous_w": 3000, "idle_w": 28,
+                                                       "efficiency": 0.92}})  # fmt: skip
+        log = [[0, 1.0, 0], [10, 0.5, 1800], [20, 0.08, 3680]]
+        test = parse_test({"type": "capacity", "log": log, "counted": "ac"})
+        found = capacity_factor(test, 5120, supply.inverter)
+        self.assertAlmostEqual(found.value, (3680 / 0.92 + 28 * 20) / (5120 * 0.92))
+
+    def test_a_part_of_the_scale_is_wider_than_the_whole(self):
+        part = {"type": "capacity", "from": 1, "to": 0.6, "wh": 1880, "hours": 8}
+        whole = {"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20}
+        spreads = [capacity_factor(parse_test(one), 5120).spread for one in (part, whole)]
+        self.assertGreater(spreads[0], 3 * spreads[1])
+
+    def test_stand_ins(self):
+        supply = parse_supply(CABINET)
+        for seed in range(12):
+            twin = standin_supply(supply, seed)
+            log = twin.drain_log(400, 0.1)
+            test = parse_test({"type": "capacity", "log": [list(row) for row in log]})
+            found = capacity_factor(test, 5120)
+            self.assertAlmostEqual(found.value, twin.held_wh / 5120, delta=3 * found.spread)
+
+
+class RouteTest(unittest.TestCase):
+    def test_where_each_route_s_energy_went(self):
+        test = parse_test(
+            {"type": "route", "load": "Router", "output": "dc12", "hours": 10, "step": 0.001,
+             "ac": {"load_wh": 140, "from": 1, "to": 0.91}, "dc": {"load_wh": 120, "from": 1,
+                                                                   "to": 0.97}}
+        )  # fmt: skip
+        held = Estimate(5000, 0.0, "A")
+        ac = account("ac", test.ac, test, held, Estimate(28, 0.0, "A"))
+        dc = account("dc12", test.dc, test, held, Estimate(1, 0.0, "A"))
+        self.assertAlmostEqual(ac.battery_wh.value, 450)
+        self.assertAlmostEqual(ac.conversion_wh.value, 450 - 140 - 280)
+        self.assertAlmostEqual(dc.mean_w.value, 15)
+        low, value, high = saved_w(ac, dc)
+        self.assertAlmostEqual(value, 30)
+        self.assertLess(low, value)
+        self.assertLess(value, high)
+
+    def test_more_at_the_load_than_left_the_battery_is_refused(self):
+        test = parse_test({"type": "route", "hours": 5, "output": "dc12",
+                           "ac": {"load_wh": 900, "to": 0.9}, "dc": {"to": 0.95}})  # fmt: skip
+        with self.assertRaises(DocumentError) as caught:
+            account("ac", test.ac, test, Estimate(1000, 0.0, "A"), Estimate(5, 0.0, "A"))
+        self.assertIn("more than", str(caught.exception))
+        dc = account("dc12", test.dc, test, Estimate(1000, 0.0, "A"), Estimate(1, 0.0, "A"))
+        self.assertIsNone(dc.conversion_wh)
+
+
+class MeasuredTest(unittest.TestCase):
+    def test_the_newest_test_of_a_kind_counts(self):
+        tests = [
+            {"type": "idle", "watts": 40, "on": "2026-01-01"},
+            {"type": "idle", "watts": 30, "on": "2026-05-01"},
+            {"type": "idle", "output": "dc12", "watts": 1.5},
+            {"type": "capacity", "wh": 4600, "hours": 20, "to": 0.0},
+        ]
+        found = parse_supply({**CABINET, "tests": tests})
+        self.assertEqual(found.inverter.idle_w.value, 30)
+        self.assertIn("2026-05-01", found.inverter.idle_w.how[0])
+        self.assertEqual(found.outputs[0].idle_w.value, 1.5)
+        self.assertAlmostEqual(found.battery.capacity_factor.value, 4600 / 5120)
+
+    def test_a_fitted_and_a_tested_idle_are_pooled(self):
+        pairs = [[0, 28], [150, 191], [450, 517], [1050, 1170], [2100, 2310]]
+        tests = [{"type": "efficiency", "pairs": pairs}, {"type": "idle", "watts": 29}]
+        found = parse_supply({**CABINET, "tests": tests}).inverter
+        self.assertTrue(28 < found.idle_w.value < 29)
+        self.assertEqual(found.efficiency.grade, "A")
+        self.assertGreater(found.square_per_w.value, 0)
+
+    def test_refusals(self):
+        for test, said in [
+            ({"type": "idle", "output": "usb", "watts": 1}, "no output “usb”"),
+            ({"type": "idle", "to": 1.0, "hours": 5}, "not below"),
+            ({"type": "idle", "to": 0.9}, "hours: is needed"),
+            ({"type": "idle"}, "to: is needed"),
+            ({"type": "capacity", "wh": 90_000, "hours": 5, "to": 0}, "of its label"),
+            ({"type": "capacity", "log": [[0, 1, 0], [5, 0.5, 100], [4, 0.4, 120]]}, "must rise"),
+            ({"type": "capacity", "log": [[0, 1, 0]]}, "before anything"),
+            ({"type": "efficiency", "pairs": [[1]]}, "[AC watts, DC watts]"),
+            ({"type": "effciency"}, "did you mean “efficiency”"),
+            ("idle", "must be an object"),
+        ]:
+            with self.subTest(said=said):
+                with self.assertRaises(DocumentError) as caught:
+                    parse_supply({**CABINET, "tests": [test]})
+                self.assertIn(said, str(caught.exception))
+
+    def test_stand_ins_show_what_they_are_made_of(self):
+        supply = parse_supply(CABINET)
+        twin = standin_supply(supply, 5)
+        self.assertEqual(twin, standin_supply(supply, 5))
+        hours = twin.hours_to(200, 0.5)
+        self.assertAlmostEqual(twin.drain_w(200) * hours, twin.held_wh / 2)
+        self.assertAlmostEqual(twin.display(200, hours), 0.5, delta=0.006)
+        self.assertLess(twin.drain_w(20, "dc12"), twin.drain_w(20))
