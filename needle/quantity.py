@@ -29,6 +29,7 @@ hertz = [frequency] = Hz
 ohm = [resistance] = ohm
 farad = [capacitance] = F
 meter = [length] = m
+foot = 0.3048 * meter = ft
 liter = [volume] = L
 gram = [mass] = g
 share = [share] = share
@@ -83,7 +84,7 @@ _SPELLINGS = {
     "℃": "degC", "deg c": "degC", "c": "degC", "celsius": "degC", "°f": "degF", "℉": "degF",
     "deg f": "degF", "f": "degF", "fahrenheit": "degF", "k": "K", "ω": "ohm", "ohms": "ohm",
     "mω": "mohm", "l": "L", "litre": "L", "litres": "L", "liters": "L", "metres": "m", "kj": "kJ",
-    "mj": "MJ", "metre": "m", "ms": "ms", "kg": "kg",
+    "mj": "MJ", "metre": "m", "feet": "ft", "foot": "ft", "ms": "ms", "kg": "kg",
     **{f"kwh{per}{span}": "kWhpyear" for per in ("/", " per ", "/ ") for span in
        ("yr", "year", "a", "annum", "y")},
     **{f"wh{per}{span}": "Whpday" for per in ("/", " per ") for span in ("day", "d")},

@@ -46,6 +46,7 @@ INSTALLED_APPS = [
     "web.bench",
     "web.supplies",
     "web.plans",
+    "web.matching",
     "web.answer",
     "web.demo",
 ]

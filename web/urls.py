@@ -13,6 +13,7 @@ urlpatterns = [
     path("jobs/<int:job>/", include("web.bench.urls")),
     path("jobs/<int:job>/", include("web.supplies.urls")),
     path("jobs/<int:job>/", include("web.plans.urls")),
+    path("jobs/<int:job>/", include("web.matching.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),
 ]
 

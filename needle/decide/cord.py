@@ -35,6 +35,11 @@ class CordCheck:
     dip_share: float | None
     verdict: str
 
+    @property
+    def fine(self) -> bool:
+        """Whether neither the drop nor the dip is too much."""
+        return self.drop_share <= MOST_DROP and (self.dip_share or 0.0) <= MOST_DIP
+
 
 def awg_mm2(gauge: float) -> float:
     """Area of an AWG conductor, mm² (0 for 1/0, -1 for 2/0): d = 0.127·92^((36 - n)/39) mm."""

@@ -244,7 +244,7 @@ def not_for(kind: Kind) -> str:
             "A variable-speed drive shapes its own current: a capacitor beside it does not help "
             "and can be destroyed, or destroy the drive."
         )
-    if kind.key in ("electronics", "led", "induction-hob"):
+    if kind.electronic:
         return (
             "Its poor power factor comes from a distorted current, not from a lagging one. A "
             "capacitor does not cure distortion."

@@ -54,6 +54,11 @@ class Kind:
     cycle_min: float = 40.0
 
     @property
+    def electronic(self) -> bool:
+        """Whether its current is shaped by electronics, drives included."""
+        return self.key in _ELECTRONIC
+
+    @property
     def one(self) -> str:
         """The name in a sentence: ``an LED light``, ``a pump against head``, ``resistive heat``."""
         if self.key in _UNCOUNTED:
@@ -61,6 +66,7 @@ class Kind:
         return f"{'an' if self.name[0] in 'aeiouL' else 'a'} {self.name}"
 
 
+_ELECTRONIC = ("electronics", "led", "induction-hob", "compressor-variable")
 #: Kinds whose names take no article.
 _UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electronics")
 

@@ -27,6 +27,16 @@ SUSPECT = 3.0
 
 
 @dataclass(frozen=True)
+class FitRow:
+    """A pair, AC and DC W, its residual in deviations, and whether it is the suspect one."""
+
+    ac_w: float
+    dc_w: float
+    residual: float
+    suspect: bool
+
+
+@dataclass(frozen=True)
 class InverterFit:
     """What paired readings say of an inverter.
 
@@ -53,6 +63,14 @@ class InverterFit:
     suspect: int | None
     pairs: tuple[tuple[float, float], ...]
     notices: tuple[str, ...]
+
+    @property
+    def rows(self) -> list[FitRow]:
+        """Each pair with how far it is off."""
+        return [
+            FitRow(ac, dc, off, index == self.suspect)
+            for index, ((ac, dc), off) in enumerate(zip(self.pairs, self.residuals, strict=True))
+        ]
 
 
 def fit_inverter(

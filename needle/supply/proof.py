@@ -7,6 +7,7 @@ two roundings of one step each have together a deviation of step/√6 (JCGM 100:
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -376,3 +377,28 @@ def _route(data: Any, path: str) -> RouteTest:
         step=0.01 if step is None else step,
         on=reader.text("on"),
     )
+
+
+def log_from_text(text: str) -> list[list[float | None]]:
+    """Read a drain log: a row a check of hours, charge in percent (or ``-``) and Wh counted.
+
+    Raises
+    ------
+    DocumentError
+        Names the row that is not one.
+    """
+    rows: list[list[float | None]] = []
+    for number, line in enumerate(text.strip().splitlines(), 1):
+        cells = [cell.strip(" %\t") for cell in re.split(r"[;,\t]|\s{2,}", line.strip())]
+        try:
+            hours, charge, wh = cells
+            share = None if charge in ("", "-", "–") else float(charge) / 100
+            row = [float(hours), share, float(wh)]
+        except ValueError:
+            raise DocumentError(
+                "log", f"row {number}, “{line.strip()[:30]}”, is not “hours, charge in %, Wh”"
+            ) from None
+        if any(one is not None and not math.isfinite(one) for one in row):
+            raise DocumentError("log", f"row {number} has a figure that is not finite")
+        rows.append(row)
+    return rows

@@ -55,9 +55,10 @@ class SupplyTest(SiteTest):
 
     def test_staircase_carries_its_numbers(self):
         self.post(idle_w="28 W", efficiency="92 %")
-        page = self.client.get(self.url("supplies:list"))
-        self.assertContains(page, "5.12\u00a0kWh")
-        self.assertContains(page, "reaches the loads")
+        listed = self.client.get(self.url("supplies:list"))
+        self.assertContains(listed, "5.12\u00a0kWh")
+        self.assertContains(listed, "reaches the loads")
+        page = self.client.get(self.url("supplies:supply", self.job.supplies.get().pk))
         self.assertContains(page, "until a trial")
         self.assertContains(page, "52\u00a0%")
 

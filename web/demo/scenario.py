@@ -15,22 +15,27 @@ from django.contrib.auth import get_user_model
 from django.db import transaction
 from django.utils import timezone
 
+from needle.decide.power_factor import correct
 from needle.measure.capture import as_csv
 from needle.standin.appliances import timeline
 from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
+from needle.standin.supplies import StandinSupply, standin_supply
 from web.bench.actions import fill, keep, read_file, start_session
 from web.bench.models import Capture, Session
 from web.jobs.actions import add_job, save_new
 from web.jobs.models import Job
-from web.loads.actions import add_load, add_reading
+from web.loads.actions import add_load, add_reading, change_cord
 from web.loads.models import Load
+from web.matching.actions import add_correction
+from web.matching.models import Correction
 from web.plans.actions import make_current, save_plan, use_load
 from web.plans.models import Plan, PlanEntry
-from web.supplies.actions import add_supply
-from web.supplies.models import Supply
+from web.supplies.actions import add_start_test, add_supply, add_test, save_part
+from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 
-#: The stand-in behind the vaccine refrigerator.
+#: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
 FRIDGE_SEED = 11
+CABINET_SEED, BANK_SEED = 3, 6
 USERNAME, PASSWORD = "demo", "steady-needle-demo"
 Readings = list[tuple[str, dict[str, Any], str]]
 
@@ -118,6 +123,7 @@ def clinic(user: Any) -> Job:
     loads = clinic_loads(job)
     clinic_bench(loads)
     supplies = clinic_supplies(job)
+    clinic_proofs(job, loads, supplies)
     clinic_plans(job, loads, supplies)
     return job
 
@@ -234,24 +240,78 @@ def clinic_supplies(job: Job) -> dict[str, Supply]:
     return {
         "cabinet": add_supply(Supply(
             job=job, name="Wheeled cabinet", chemistry="lfp", nominal_wh=5120.0, volts=51.2,
-            floor=0.10, continuous_w=3000.0, surge_va=6000.0, surge_s=5.0, idle_w=28.0,
-            efficiency=0.92, overload_ratio=1.15, overload_s=60.0, waveform="sine",
-            note="Idle tested over a night in autumn.",
+            floor=0.10, continuous_w=3000.0, surge_va=6000.0, surge_s=5.0,
+            overload_ratio=1.15, overload_s=60.0, waveform="sine", total_max_w=3200.0,
+            note="On wheels, in the corridor.",
         )),
         "old": add_supply(Supply(
-            job=job, name="Old lead-acid box", chemistry="lead", nominal_wh=5280.0, volts=24.0,
-            capacity_factor=0.72, capacity_spread=0.08, continuous_w=800.0, surge_va=1600.0,
-            surge_s=3.0, waveform="stepped", note="2 × 110 Ah, nine years old.",
+            job=job, name="Old lead-acid box", build="bank", chemistry="lead", nominal_wh=2640.0,
+            volts=24.0, parallel=2, internal_ohm=0.06, cutoff_v=21.6, continuous_w=800.0,
+            surge_va=1600.0, surge_s=3.0, waveform="stepped", note="2 × 110 Ah, nine years old.",
         )),
         "case": add_supply(Supply(
             job=job, name="Visit case", chemistry="lithium", nominal_wh=1020.0, volts=14.8,
-            continuous_w=1000.0, surge_va=1800.0, surge_s=2.0, idle_w=15.3, waveform="sine",
+            continuous_w=1000.0, surge_va=1800.0, surge_s=2.0, waveform="sine",
         )),
         "bank": add_supply(Supply(
-            job=job, name="Pocket bank", chemistry="usb", nominal_wh=86.4, volts=3.6,
+            job=job, name="Pocket bank", build="usb", chemistry="usb", nominal_wh=86.4, volts=3.6,
             note="24 Ah at the cell's 3.6 V.",
         )),
     }  # fmt: skip
+
+
+def _proof(supply: Supply, kind: str, days_ago: int, note: str = "", **data: Any) -> None:
+    moment = timezone.now() - timedelta(days=days_ago)
+    add_test(SupplyTest(supply=supply, type=kind, data=data, tested_at=moment, note=note))
+
+
+def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> None:
+    """Outputs and inputs, tests of the supplies, starts that were tried, a cord."""
+    for part in (
+        Output(supply=supplies["cabinet"], name="dc12", volts=12.0, max_a=20.0),
+        Output(supply=supplies["case"], name="dc12", volts=12.0, max_a=10.0),
+        Output(supply=supplies["case"], name="usb-c", max_w=60.0),
+        Output(supply=supplies["bank"], name="usb", volts=5.0, max_a=3.0, efficiency=0.87,
+               idle_w=0.1),
+        Input(supply=supplies["cabinet"], name="sun", max_w=1200.0, controller_a=40.0),
+        Input(supply=supplies["cabinet"], name="mains", max_w=900.0),
+        Input(supply=supplies["old"], name="charger", max_a=15.0, volts=24.0),
+        Input(supply=supplies["case"], name="car", volts=12.0, max_a=8.0),
+    ):  # fmt: skip
+        save_part(part)
+    cabinet, case = supplies["cabinet"], supplies["case"]
+    twin = standin_supply(cabinet.to_core(), seed=CABINET_SEED)
+    hours = 30.0
+    _proof(cabinet, "idle", 60, "over a night and a day in autumn", output="ac",
+           **{"from": 1.0, "to": twin.display(0.0, hours), "hours": hours})  # fmt: skip
+    _proof(cabinet, "efficiency", 12, "shunt and plug meter, lamps and heaters",
+           pairs=[list(pair) for pair in twin.paired()])  # fmt: skip
+    _proof(cabinet, "idle", 11, "read on the shunt", output="dc12",
+           watts=round(twin.drain_w(0.0, "dc12"), 1))  # fmt: skip
+    router_w, hours = 14.0, 24.0
+    wh = router_w * hours
+    _proof(cabinet, "route", 10, "the router's own 12 V plug",
+           load=loads["router"].name, output="dc12", hours=hours,
+           ac={"load_wh": wh, "to": twin.display(router_w, hours)},
+           dc={"load_wh": wh, "to": twin.display(router_w, hours, "dc12")})  # fmt: skip
+    old = StandinSupply(
+        held_wh=3800.0, idle_w=11.0, efficiency=0.86, square_per_w=2e-5, output_idle_w=0.0,
+        output_efficiency=1.0, continuous_w=800.0, seed=9,
+    )  # fmt: skip
+    log = [[hour, shown, wh] for hour, shown, wh in old.drain_log(120.0, 0.4)]
+    _proof(supplies["old"], "capacity", 30, "stopped at 40 % to spare it", log=log)
+    _proof(case, "idle", 5, "a morning on the bench", output="ac",
+           **{"from": 1.0, "to": 0.91, "hours": 6.0})  # fmt: skip
+    begin = timezone.now() - timedelta(days=4)
+    for load, supply, result, times, note in (
+        ("oxygen", "case", "held", 3, "alone, then with the lamp on; the voltage dipped"),
+        ("suction", "old", "complained", 2, "hummed for a second; on first, then plugged in"),
+        ("centrifuge", "old", "tripped", 1, "with the refrigerator running"),
+    ):
+        add_start_test(StartTest(load=loads[load], supply=supplies[supply], result=result,
+                                 times=times, note=note, tested_at=begin))  # fmt: skip
+    loads["suction"].cord_m, loads["suction"].cord_size = 30.0, "1.5 mm²"
+    change_cord(loads["suction"])
 
 
 def _next(weekday: int, hour: int) -> datetime:
@@ -338,8 +398,9 @@ def shed(user: Any) -> Job:
     )  # fmt: skip
     supply = add_supply(Supply(
         job=job, name="Shed bank", chemistry="lfp", nominal_wh=10_240.0, volts=51.2,
-        continuous_w=4000.0, surge_va=8000.0, surge_s=5.0, waveform="sine",
+        build="bank", continuous_w=4000.0, surge_va=8000.0, surge_s=5.0, waveform="sine",
     ))  # fmt: skip
+    shed_proofs(mill, press, supply)
     plan = save_plan(Plan(
         job=job, name="Pressing day", supply=supply, start=_next(5, 8), needed_hours=9.0,
     ))  # fmt: skip
@@ -348,3 +409,21 @@ def shed(user: Any) -> Job:
     _use(plan, bottling, [["14:00", "16:00"]])
     _use(plan, pasteuriser, taken=False)
     return job
+
+
+def shed_proofs(mill: Load, press: Load, bank: Supply) -> None:
+    """An efficiency test of the bank, a capacitor tried on the press pump, a cord to the mill."""
+    twin = standin_supply(bank.to_core(), seed=BANK_SEED)
+    _proof(bank, "efficiency", 20, "shunt and plug meter", pairs=[list(p) for p in twin.paired()])
+    watts, volts, hertz, fitted = 610.0, 240.0, 60.0, 10.0
+    after = correct(watts, 763.0, volts, hertz, fitted_uf=fitted).amps_after * volts
+    # What the current costs in the inverter: the square term, by VA in place of W.
+    taken = [twin.drain_w(watts) + twin.square_per_w * (va**2 - watts**2) for va in (763.0, after)]
+    add_correction(Correction(
+        load=press, fitted_uf=fitted, watts_without=watts, va_without=763.0,
+        battery_w_without=round(taken[0]), watts_with=watts, va_with=round(after),
+        battery_w_with=round(taken[1]), tested_at=timezone.now() - timedelta(days=6),
+        note="fitted by the electrician, same must in the press",
+    ))  # fmt: skip
+    mill.cord_m, mill.cord_size = 25.0, "14 AWG"
+    change_cord(mill)

@@ -94,8 +94,8 @@ def _as_it_was(record: Record) -> str:
 
 
 def _job_of(record: Any) -> Job:
-    """The job that a record hangs on, directly or through its load or plan."""
-    for name in ("load", "plan"):
+    """The job that a record hangs on, directly or through its load, plan or supply."""
+    for name in ("load", "plan", "supply"):
         record = getattr(record, name, record)
     return record.job
 

@@ -26,6 +26,10 @@ def change_load(load: Load) -> None:
     save_change(load.job, load, f"Changed {load.name}")
 
 
+def change_cord(load: Load) -> None:
+    save_change(load.job, load, f"Changed the cord of {load.name}")
+
+
 def remove_load(load: Load) -> None:
     remove(load.job, load, f"Removed {load.name}")
 

@@ -8,6 +8,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.db.models import Prefetch
 
+from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
@@ -70,6 +71,11 @@ class Load(Record):
         null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
     )
     set_c = models.FloatField("set point", null=True, blank=True)
+    cord_m = models.FloatField("cord length", null=True, blank=True)
+    cord_size = models.CharField("conductor", max_length=30, blank=True)
+    cord_material = models.CharField(
+        "material", max_length=12, default="copper", choices=[(one, one) for one in MATERIALS]
+    )
     note = models.CharField(max_length=400, blank=True)
 
     objects = LoadQuerySet.as_manager()  # type: ignore[misc]
@@ -87,6 +93,18 @@ class Load(Record):
     @property
     def caution(self) -> str:
         return CAUTIONS.get(self.cares, "")
+
+    def volts(self) -> float:
+        """Volts it was read at last, or the job's mains."""
+        read = (one.data.get("volts") for one in reversed(self.known_readings()))
+        return next((float(one) for one in read if one), self.job.mains_v)
+
+    def cord(self, running_a: float, start_a: float | None) -> CordCheck | None:
+        """Its cord under so many A; None without one."""
+        if not self.cord_m or not self.cord_size:
+            return None
+        area = conductor_mm2(self.cord_size)
+        return check_cord(self.cord_m, area, running_a, self.volts(), start_a, self.cord_material)
 
     def known_readings(self) -> list[Reading]:
         """Live readings, from the prefetch where there is one."""

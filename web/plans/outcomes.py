@@ -13,7 +13,7 @@ from django.core.cache import cache
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.plan.advice import Help, Narrowing, leave_off, measure_next
+from needle.plan.advice import Help, Narrowing, hours_won, leave_off, measure_next
 from needle.plan.plan import MOST_HOURS, parse_plan
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome, likely_hours, simulate
@@ -21,10 +21,10 @@ from needle.profile.profile import Profile
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of
 from web.plans.models import Plan, PlanEntry
-from web.supplies.models import Supply
+from web.supplies.models import StartTest, Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 1
+ANSWER_VERSION = 2
 #: Cells (loads times minutes times draws) that one answer may cost.
 MOST_CELLS = 40e6
 KEPT_S = 24 * 3600
@@ -112,23 +112,30 @@ def document(plan: Plan, supply: Supply, used: list[Used]) -> dict[str, Any]:
         battery["floor"] = plan.floor
     names: set[str] = set()
     loads = []
+    tried = results_on(supply)
     for one in used:
         if one.counted:
             name = one.load.name if one.load.name not in names else f"{one.load} ({one.load.pk})"
             names.add(name)
-            loads.append(_load_document(one, name))
+            loads.append(_load_document(one, name, tried.get(one.load.pk, "")))
     return {
         "name": plan.name,
         "start": timezone.localtime(plan.start).isoformat(),
         "hours": plan.needed_hours,
         "needed_hours": plan.needed_hours,
         "room_c": plan.room_c,
-        "supply": supply.to_document(**battery),
+        "supply": supply.to_document(outputs=(), **battery),
         "loads": loads,
     }
 
 
-def _load_document(used: Used, name: str) -> dict[str, Any]:
+def results_on(supply: Supply) -> dict[int, str]:
+    """What came of the newest start test of each load on a supply, by the load's key."""
+    tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
+    return dict(tests.values_list("load_id", "result"))
+
+
+def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
     profile, load = used.profile, used.load
     assert profile is not None
     resting = profile.resting_w.value if profile.resting_w else 0.0
@@ -149,6 +156,7 @@ def _load_document(used: Used, name: str) -> dict[str, Any]:
         "use": {"between": used.windows} if used.windows else "always",
         "priority": load.priority,
         "count": used.entry.count,
+        "start_tested": tested,
     }
     if load.set_c is not None and profile.measured_room_c is not None:
         found |= {"set_c": load.set_c, "measured_room_c": profile.measured_room_c}
@@ -203,6 +211,19 @@ def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
         kept = (outcome, measure_next(outcome), leave_off(outcome))
         cache.set(key, kept, KEPT_S)
     return kept
+
+
+def won_by(found: Answer, load: Load, running_w: float) -> tuple[float, float, float] | None:
+    """Hours that an answered plan wins where a load runs at other W; None where it is not in it."""
+    if found.supply is None or found.outcome is None:
+        return None
+    plan = found.outcome.plan
+    if not any(one.name == load.name for one in plan.loads):
+        return None
+    changed = tuple(
+        replace(one, running_w=running_w) if one.name == load.name else one for one in plan.loads
+    )
+    return hours_won(plan, replace(plan, loads=changed))
 
 
 def _with_horizon(plan: CorePlan) -> CorePlan:

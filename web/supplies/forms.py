@@ -1,4 +1,4 @@
-"""The form of a supply: label data in the units found on labels."""
+"""The forms of a supply and its parts: label data in the units found on labels."""
 
 from __future__ import annotations
 
@@ -7,10 +7,12 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
+from needle.supply.charging import parse_inputs
+from needle.supply.outputs import parse_outputs
 from needle.supply.supply import parse_supply
 from web.common.fields import QuantityField, share_field
 from web.common.forms import PercentMixin, RecordForm
-from web.supplies.models import Supply
+from web.supplies.models import Input, Output, Supply
 
 
 class SupplyForm(PercentMixin, RecordForm):
@@ -22,7 +24,22 @@ class SupplyForm(PercentMixin, RecordForm):
         "W", label="Inverter, continuous", most=1_000_000, above=True, required=False,
         help_text="Leave empty for a supply without an inverter.",
     )  # fmt: skip
-    volts = QuantityField("V", label="Battery volts", most=1500, above=True, required=False)
+    volts = QuantityField(
+        "V", label="Battery volts", most=1500, above=True, required=False,
+        help_text="Of one battery, where several make the bank.",
+    )  # fmt: skip
+    internal_ohm = QuantityField(
+        "Ω", label="Internal resistance", most=100, above=True, required=False,
+        help_text="Of the whole bank: volts lost ÷ amps drawn. Then starts near empty are judged.",
+    )  # fmt: skip
+    cutoff_v = QuantityField(
+        "V", label="Cut-off", most=1500, above=True, required=False,
+        help_text="Where it switches itself off, or the inverter does.",
+    )  # fmt: skip
+    total_max_w = QuantityField(
+        "W", label="All outputs together", most=1_000_000, above=True, required=False,
+        help_text="A common limit, where the label states one.",
+    )  # fmt: skip
     floor = share_field(
         label="Floor", most=95, required=False,
         help_text="Charge left in it. Usual: 10 % lithium iron phosphate, 15 % other lithium, "
@@ -59,24 +76,32 @@ class SupplyForm(PercentMixin, RecordForm):
     shares: ClassVar = (
         "floor", "capacity_factor", "capacity_spread", "efficiency", "overload_ratio",
     )  # fmt: skip
-    main: ClassVar = ("name", "chemistry", "nominal_wh", "continuous_w")
+    main: ClassVar = ("name", "build", "chemistry", "nominal_wh", "continuous_w")
+    #: What stands where nothing was said.
+    usual: ClassVar = {"build": "whole", "series": 1, "parallel": 1}
     blame_as: ClassVar = {"ratio": "overload_ratio", "seconds": "overload_s"}
 
     class Meta:
         model = Supply
         fields = [
-            "name", "chemistry", "nominal_wh", "continuous_w", "surge_va", "surge_s", "idle_w",
-            "efficiency", "waveform", "overload_ratio", "overload_s", "volts", "floor",
-            "capacity_factor", "capacity_spread", "peukert_n", "note",
+            "name", "build", "chemistry", "nominal_wh", "continuous_w", "surge_va", "surge_s",
+            "idle_w", "efficiency", "waveform", "overload_ratio", "overload_s", "total_max_w",
+            "volts", "series", "parallel", "floor", "capacity_factor", "capacity_spread",
+            "peukert_n", "internal_ohm", "cutoff_v", "note",
         ]  # fmt: skip
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.show_shares()
+        for name in self.usual:
+            self.fields[name].required = False
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         self.store_shares(cleaned)
+        for name, value in self.usual.items():
+            if not cleaned.get(name) and name not in self.errors:
+                cleaned[name] = value
         if cleaned.get("continuous_w") is None:
             self._without_inverter(cleaned)
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):
@@ -97,6 +122,8 @@ class SupplyForm(PercentMixin, RecordForm):
 
     def _check_in_core(self, cleaned: dict[str, Any]) -> None:
         trial = Supply(**{key: cleaned[key] for key in self.Meta.fields if key in cleaned})
+        if self.instance.pk:
+            trial.take_parts_of(self.instance)
         try:
             parse_supply(trial.to_document())
         except DocumentError as error:
@@ -107,3 +134,72 @@ class SupplyForm(PercentMixin, RecordForm):
 
     def more_fields(self) -> list[forms.BoundField]:
         return [one for one in self.visible_fields() if one.name not in self.main]
+
+
+class PartForm(PercentMixin, RecordForm):
+    """Base of the forms of outputs and inputs; the core checks what they make."""
+
+    volts = QuantityField("V", label="Volts", most=1500, above=True, required=False)
+    max_a = QuantityField("A", label="At most, amps", most=10_000, above=True, required=False)
+    max_w = QuantityField("W", label="At most, watts", most=1_000_000, above=True, required=False)
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.show_shares()
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        self.store_shares(cleaned)
+        siblings = type(self.instance).objects.live().filter(supply=self.instance.supply)
+        name = cleaned.get("name")
+        key = cleaned.get("client_key")
+        twins = siblings.filter(name=name).exclude(pk=self.instance.pk)
+        if name and twins.exclude(client_key=key).exists():
+            self.add_error("name", f"{self.instance.supply} already has “{name}”.")
+        if not self.errors:
+            try:
+                self.parse({one: cleaned[one] for one in self.Meta.fields if cleaned.get(one)})
+            except DocumentError as error:
+                self.blame(error)
+        return cleaned
+
+    def parse(self, document: dict[str, Any]) -> None:
+        """Read it as the core does."""
+        raise NotImplementedError
+
+    class Meta:
+        fields: ClassVar[list[str]] = []
+
+
+class OutputForm(PartForm):
+    idle_w = QuantityField(
+        "W", label="Idle draw", most=1000, required=False,
+        help_text="Switched on, nothing plugged in. An idle test replaces it.",
+    )  # fmt: skip
+    efficiency = share_field(
+        label="Passes on", required=False, help_text="Until tested 80 to 95 %."
+    )
+    shares: ClassVar = ("efficiency",)
+
+    class Meta:
+        model = Output
+        fields = ["name", "volts", "max_a", "max_w", "idle_w", "efficiency"]
+        help_texts = {"name": "Such as dc12 or usb-c: a load names it as its route."}
+
+    def parse(self, document: dict[str, Any]) -> None:
+        parse_outputs([document], "outputs")
+
+
+class InputForm(PartForm):
+    controller_a = QuantityField(
+        "A", label="Charge controller", most=10_000, above=True, required=False,
+        help_text="Amps it gives the battery: times the battery's volts is all it lets in.",
+    )  # fmt: skip
+
+    class Meta:
+        model = Input
+        fields = ["name", "volts", "max_a", "max_w", "controller_a"]
+        help_texts = {"name": "Such as sun, mains or car."}
+
+    def parse(self, document: dict[str, Any]) -> None:
+        parse_inputs([document], "inputs")

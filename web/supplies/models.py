@@ -1,35 +1,81 @@
-"""Supplies: a battery, and an inverter where there is one."""
+"""Supplies: battery, inverter, outputs and inputs, and what tests of them proved."""
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Container
+from typing import Any, Self
 
-from django.core.validators import MinValueValidator
+from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
+from django.utils import timezone
 
 from needle.supply.battery import CHEMISTRIES
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
-from web.common.models import Record
+from web.common.models import Record, RecordQuerySet
 from web.jobs.models import Job
+from web.loads.models import Load
 
 WAVEFORMS = {"sine": "sine", "stepped": "stepped"}
+BUILDS = {
+    "whole": "all in one case",
+    "bank": "battery bank with an inverter of its own",
+    "usb": "USB bank",
+}
+TESTS = {
+    "idle": "idle test",
+    "efficiency": "efficiency test",
+    "capacity": "capacity test",
+    "route": "AC against DC",
+}
+RESULTS = {
+    "held": "held",
+    "complained": "complained, then ran",
+    "tripped": "the inverter tripped",
+    "refused": "the load refused to start",
+}
+
+
+class SupplyQuerySet(RecordQuerySet):
+    """Supplies of a job."""
+
+    def with_parts(self) -> Self:
+        """With their live outputs, inputs and tests, in three further queries."""
+        return self.prefetch_related(
+            *(
+                models.Prefetch(name, kind.objects.live(), to_attr=f"live_{name}")
+                for name, kind in (("outputs", Output), ("inputs", Input), ("tests", SupplyTest))
+            )
+        )
 
 
 class Supply(Record):
-    """A battery with its inverter. Shares are 0…1, powers in W and VA, energies in Wh."""
+    """A battery with its inverter. Shares are 0…1, powers in W and VA, energies in Wh.
+
+    ``nominal_wh`` and ``volts`` are those of one battery; ``series`` and ``parallel`` say how many
+    of them make the bank.
+    """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="supplies")
     name = models.CharField(max_length=80)
+    build = models.CharField(max_length=8, default="whole", choices=list(BUILDS.items()))
     chemistry = models.CharField(
         max_length=8, choices=[(one.key, one.name) for one in CHEMISTRIES.values()]
     )
     nominal_wh = models.FloatField(validators=[MinValueValidator(0.1)])
     volts = models.FloatField(null=True, blank=True)
+    series = models.PositiveSmallIntegerField(
+        "in series", default=1, validators=[MinValueValidator(1), MaxValueValidator(64)]
+    )
+    parallel = models.PositiveSmallIntegerField(
+        "in parallel", default=1, validators=[MinValueValidator(1), MaxValueValidator(64)]
+    )
     floor = models.FloatField(null=True, blank=True)
     capacity_factor = models.FloatField(null=True, blank=True)
     capacity_spread = models.FloatField(null=True, blank=True)
     peukert_n = models.FloatField(null=True, blank=True)
+    internal_ohm = models.FloatField(null=True, blank=True)
+    cutoff_v = models.FloatField(null=True, blank=True)
     continuous_w = models.FloatField(null=True, blank=True)
     surge_va = models.FloatField(null=True, blank=True)
     surge_s = models.FloatField(null=True, blank=True)
@@ -38,7 +84,10 @@ class Supply(Record):
     overload_ratio = models.FloatField(null=True, blank=True)
     overload_s = models.FloatField(null=True, blank=True)
     waveform = models.CharField(max_length=8, default="sine", choices=list(WAVEFORMS.items()))
+    total_max_w = models.FloatField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
+
+    objects = SupplyQuerySet.as_manager()  # type: ignore[misc]
 
     class Meta:
         ordering = ["pk"]
@@ -47,35 +96,86 @@ class Supply(Record):
     def __str__(self) -> str:
         return self.name
 
-    def to_document(self, **battery: Any) -> dict[str, Any]:
-        """The supply as the open document; ``battery`` adds or replaces keys of the battery."""
-        stored = {
+    def _live(self, name: str) -> list[Any]:
+        """Live parts of that name, fetched once, from the prefetch where there is one."""
+        kept = f"live_{name}"
+        if not hasattr(self, kept):
+            setattr(self, kept, list(getattr(self, name).live()) if self.pk else [])
+        return list(getattr(self, kept))
+
+    def take_parts_of(self, other: Supply) -> None:
+        """Stand in for another supply, with its outputs, inputs and tests."""
+        for name in ("outputs", "inputs", "tests"):
+            setattr(self, f"live_{name}", other._live(name))
+
+    def known_outputs(self) -> list[Output]:
+        return self._live("outputs")
+
+    def known_inputs(self) -> list[Input]:
+        return self._live("inputs")
+
+    def known_tests(self) -> list[SupplyTest]:
+        """Tests that speak of parts which it still has, oldest first."""
+        names = {one.name for one in self.known_outputs()} | (
+            {"ac"} if self.continuous_w else set()
+        )
+        found = [one for one in self._live("tests") if one.speaks_of(names)]
+        return sorted(found, key=lambda one: (one.tested_at, one.pk or 0))
+
+    def to_document(self, outputs: Container[str] | None = None, **battery: Any) -> dict[str, Any]:
+        """The supply as the open document.
+
+        Parameters
+        ----------
+        outputs : container of str or None
+            Names of the DC and USB outputs that are switched on; None for all.
+        **battery
+            Keys of the battery to add or replace.
+        """
+        document: dict[str, Any] = {
+            "name": self.name,
+            "battery": _given({**self._battery(), **battery}),
+            "total_max_w": self.total_max_w,
+        }
+        if self.continuous_w:
+            document["inverter"] = self._inverter()
+        on = [one for one in self.known_outputs() if outputs is None or one.name in outputs]
+        document["outputs"] = [one.to_document() for one in on]
+        document["inputs"] = [one.to_document() for one in self.known_inputs()]
+        names = {"ac", *(one.name for one in on)}
+        document["tests"] = [
+            one.to_document() for one in self.known_tests() if one.speaks_of(names)
+        ]
+        return {key: value for key, value in document.items() if value not in (None, [])}
+
+    def _battery(self) -> dict[str, Any]:
+        return {
             "chemistry": self.chemistry,
-            "nominal_wh": self.nominal_wh,
-            "volts": self.volts,
+            "nominal_wh": self.nominal_wh * self.series * self.parallel,
+            "volts": self.volts * self.series if self.volts else None,
             "floor": self.floor,
             "capacity_factor": self.capacity_factor,
             "capacity_spread": self.capacity_spread,
             "peukert_n": self.peukert_n,
-            **battery,
+            "internal_ohm": self.internal_ohm,
+            "cutoff_v": self.cutoff_v,
         }
-        document: dict[str, Any] = {"name": self.name, "battery": _given(stored)}
-        if self.continuous_w:
-            overload = None
-            if self.overload_ratio and self.overload_s is not None:
-                overload = [[self.overload_ratio, self.overload_s]]
-            document["inverter"] = _given(
-                {
-                    "continuous_w": self.continuous_w,
-                    "surge_va": self.surge_va,
-                    "surge_s": self.surge_s,
-                    "idle_w": self.idle_w,
-                    "efficiency": self.efficiency,
-                    "overload": overload,
-                    "waveform": self.waveform,
-                }
-            )
-        return document
+
+    def _inverter(self) -> dict[str, Any]:
+        overload = None
+        if self.overload_ratio and self.overload_s is not None:
+            overload = [[self.overload_ratio, self.overload_s]]
+        return _given(
+            {
+                "continuous_w": self.continuous_w,
+                "surge_va": self.surge_va,
+                "surge_s": self.surge_s,
+                "idle_w": self.idle_w,
+                "efficiency": self.efficiency,
+                "overload": overload,
+                "waveform": self.waveform,
+            }
+        )
 
     def to_core(self, **battery: Any) -> CoreSupply:
         return parse_supply(self.to_document(**battery))
@@ -83,3 +183,96 @@ class Supply(Record):
 
 def _given(values: dict[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in values.items() if value is not None}
+
+
+class Output(Record):
+    """A DC or USB output; loads name it as their route."""
+
+    supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="outputs")
+    name = models.CharField(max_length=40)
+    volts = models.FloatField(null=True, blank=True)
+    max_a = models.FloatField(null=True, blank=True)
+    max_w = models.FloatField(null=True, blank=True)
+    idle_w = models.FloatField(null=True, blank=True)
+    efficiency = models.FloatField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.name} of {self.supply}"
+
+    def to_document(self) -> dict[str, Any]:
+        keys = ("name", "volts", "max_a", "max_w", "idle_w", "efficiency")
+        return _given({key: getattr(self, key) for key in keys})
+
+
+class Input(Record):
+    """A charge input."""
+
+    supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="inputs")
+    name = models.CharField(max_length=40)
+    volts = models.FloatField(null=True, blank=True)
+    max_a = models.FloatField(null=True, blank=True)
+    max_w = models.FloatField(null=True, blank=True)
+    controller_a = models.FloatField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.name} of {self.supply}"
+
+    def to_document(self) -> dict[str, Any]:
+        keys = ("name", "volts", "max_a", "max_w", "controller_a")
+        return _given({key: getattr(self, key) for key in keys})
+
+
+class SupplyTest(Record):
+    """A test of a supply as it was read: ``data`` holds the open document's keys.
+
+    The newest of a kind is in force; remove it and the one before it is again.
+    """
+
+    supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="tests")
+    type = models.CharField(max_length=12, choices=list(TESTS.items()))
+    data = models.JSONField(default=dict)
+    tested_at = models.DateTimeField("tested at", default=timezone.now)
+    note = models.CharField(max_length=400, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.get_type_display()} of {self.supply}"
+
+    def speaks_of(self, names: Container[str]) -> bool:
+        """Whether every output that it is about is among these names."""
+        if self.type == "efficiency" or self.data.get("counted") == "ac":
+            return "ac" in names
+        if self.type == "idle":
+            return self.data.get("output", "ac") in names
+        return self.type != "route" or ("ac" in names and self.data.get("output") in names)
+
+    def to_document(self) -> dict[str, Any]:
+        on = timezone.localtime(self.tested_at).date().isoformat()
+        return {"type": self.type, **self.data, "on": on}
+
+
+class StartTest(Record):
+    """A start that was tried: this load on this very inverter."""
+
+    supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="start_tests")
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="start_tests")
+    result = models.CharField(max_length=12, choices=list(RESULTS.items()))
+    times = models.PositiveSmallIntegerField(
+        "tried", default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
+    )
+    tested_at = models.DateTimeField("tested at", default=timezone.now)
+    note = models.CharField(max_length=400, blank=True)
+
+    class Meta:
+        ordering = ["tested_at", "pk"]
+
+    def __str__(self) -> str:
+        return f"{self.load} on {self.supply}"

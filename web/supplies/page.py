@@ -1,4 +1,4 @@
-"""What a supply's card shows: the staircase and what its figures rest on."""
+"""What a supply's card and page show: staircase, evidence, curve, accounts."""
 
 from __future__ import annotations
 
@@ -6,13 +6,27 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
+from needle.document import DocumentError
+from needle.estimate import Estimate
 from needle.quantity import with_unit
+from needle.supply.fit import InverterFit
 from needle.supply.inverter import percentage
-from needle.supply.supply import Step
+from needle.supply.proof import (
+    CapacityTest,
+    EfficiencyTest,
+    IdleTest,
+    RouteAccount,
+    RouteTest,
+    account,
+    saved_w,
+)
+from needle.supply.proof import SupplyTest as CoreTest
+from needle.supply.supply import Step, held_wh
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import staircase as core_staircase
 from web.drawing.bars import staircase as draw
-from web.supplies.models import Supply
+from web.drawing.curve import curve
+from web.supplies.models import Supply, SupplyTest
 
 #: Hours the idle draw is shown for, until a plan says how many are needed.
 USUAL_HOURS = 24.0
@@ -20,15 +34,59 @@ EXAMPLE_W = 33.0
 
 
 @dataclass(frozen=True)
+class Figure:
+    """One figure of a supply: what it is, its estimate and unit, and what would steady it."""
+
+    name: str
+    estimate: Estimate
+    unit: str
+    test: str
+
+
+@dataclass(frozen=True)
 class Card:
-    """One supply as its place shows it."""
+    """One supply as its place lists it."""
 
     supply: Supply
     core: CoreSupply
     steps: list[Step]
     drawing: SafeString
     hours: float
+    figures: list[Figure]
+
+
+@dataclass(frozen=True)
+class TestRow:
+    """One test: the stored one, what it says, and whether a newer one took its place."""
+
+    test: SupplyTest
+    says: str
+    in_force: bool
+
+
+@dataclass(frozen=True)
+class Route:
+    """Two routes of one load: their accounts, what the second saves, in words."""
+
+    load: str
+    hours: float
+    accounts: list[RouteAccount]
+    words: str
+
+
+@dataclass(frozen=True)
+class Page:
+    """A supply's own page."""
+
+    card: Card
+    tests: list[TestRow]
+    fit: InverterFit | None
+    curve: SafeString | None
+    square_words: str
     percentages: list[tuple[float, float]]
+    log: tuple[tuple[float, float | None, float], ...]
+    routes: list[Route]
+    troubles: list[str]
 
 
 def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None = None) -> Card:
@@ -40,13 +98,140 @@ def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None 
          with_unit(one.left_wh.value, "Wh"))
         for one in steps
     ]  # fmt: skip
-    inverter = core.inverter
-    shares = []
-    if inverter is not None:
-        at = (EXAMPLE_W, inverter.continuous_w * 0.1, inverter.continuous_w * 0.5)
-        shares = [
-            (watts, percentage(watts, inverter.idle_w.value, inverter.efficiency.value))
-            for watts in sorted(set(at))
-        ]
     title = f"From the label of {supply.name} to what reaches the loads"
-    return Card(supply, core, steps, draw(bars, title), hours, shares)
+    return Card(supply, core, steps, draw(bars, title), hours, _figures(core))
+
+
+def _figures(core: CoreSupply) -> list[Figure]:
+    found = [Figure("really holds", held_wh(core.battery), "Wh", "capacity")]
+    if core.inverter is not None:
+        found += [
+            Figure("inverter idle", core.inverter.idle_w, "W", "idle"),
+            Figure("passes on, marginal", core.inverter.efficiency, "", "efficiency"),
+        ]
+    for output in core.outputs:
+        found += [
+            Figure(f"{output.name} idle", output.idle_w, "W", "idle"),
+            Figure(f"{output.name} passes on", output.efficiency, "", "route"),
+        ]
+    if core.battery.internal_ohm is not None:
+        found.append(Figure("internal resistance", core.battery.internal_ohm, "Ω", ""))
+    return found
+
+
+def page_of(supply: Supply, hours: float = USUAL_HOURS) -> Page:
+    """Work out a supply's page."""
+    card = card_of(supply, hours)
+    tests = list(zip(supply.known_tests(), card.core.tests, strict=True))
+    newest: dict[tuple[str, str], int] = {}
+    for stored, core in tests:
+        newest[_what(core)] = stored.pk
+    fit = next((one.fit() for _, one in reversed(tests) if isinstance(one, EfficiencyTest)), None)
+    drain = next((one for _, one in reversed(tests) if isinstance(one, CapacityTest)), None)
+    routes, troubles = _routes([one for _, one in tests if isinstance(one, RouteTest)], card.core)
+    return Page(
+        card=card,
+        tests=[
+            TestRow(stored, _says(core), newest[_what(core)] == stored.pk)
+            for stored, core in reversed(tests)
+        ],
+        fit=fit,
+        curve=None if fit is None else _curve(card.core, fit, supply.name),
+        square_words="" if fit is None else _square_words(card.core, fit),
+        percentages=_percentages(card.core),
+        log=drain.log if drain is not None and len(drain.log) > 1 else (),
+        routes=routes,
+        troubles=troubles,
+    )
+
+
+def _what(test: CoreTest) -> tuple[str, str]:
+    """What a test is about: the newest of each takes the place of those before."""
+    if isinstance(test, IdleTest):
+        return "idle", test.output
+    if isinstance(test, RouteTest):
+        return "route", f"{test.load} {test.output}"
+    return type(test).__name__, ""
+
+
+def _says(test: CoreTest) -> str:
+    if isinstance(test, IdleTest):
+        where = "AC" if test.output == "ac" else test.output
+        if test.watts is not None:
+            return f"{where}: {with_unit(test.watts, 'W')} read directly"
+        return f"{where}: {test.start * 100:.3g} → {test.end * 100:.3g} % in {test.hours:g} h"
+    if isinstance(test, EfficiencyTest):
+        most = max(ac for ac, _ in test.pairs)
+        return f"{len(test.pairs)} pairs, up to {with_unit(most, 'W')} AC"
+    if isinstance(test, CapacityTest):
+        hours, _, wh = test.log[-1]
+        where = "behind the inverter" if test.counted == "ac" else "at the battery"
+        charge = f"{test.start * 100:.3g} → {test.end * 100:.3g} %"
+        return f"{with_unit(wh, 'Wh')} {where}, {charge} in {hours:g} h"
+    return f"{test.load}: AC against {test.output} over {test.hours:g} h"
+
+
+def _percentages(core: CoreSupply) -> list[tuple[float, float]]:
+    inverter = core.inverter
+    if inverter is None:
+        return []
+    figures = (inverter.idle_w.value, inverter.efficiency.value, inverter.square_per_w.value)
+    at = (EXAMPLE_W, inverter.continuous_w * 0.1, inverter.continuous_w * 0.5)
+    return [(watts, percentage(watts, *figures)) for watts in sorted(set(at))]
+
+
+def _square_words(core: CoreSupply, fit: InverterFit) -> str:
+    """The square term as what it takes at the continuous load."""
+    assert core.inverter is not None
+    full = core.inverter.continuous_w
+    lost = with_unit(fit.square_per_w.value * full**2, "W")
+    return f"what grows with the square of the load, {lost} at {with_unit(full, 'W')}"
+
+
+def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
+    """What passes on at each load, as fitted, with the pairs on it."""
+    assert core.inverter is not None
+    most = max(core.inverter.continuous_w, *(ac for ac, _ in fit.pairs))
+    idle, efficiency, square = fit.idle_w, fit.efficiency, fit.square_per_w.value
+    loads = [most * (step / 60) ** 2 for step in range(61)]
+    line = [
+        (
+            watts,
+            percentage(watts, idle.high, efficiency.low, square),
+            percentage(watts, idle.value, efficiency.value, square),
+            percentage(watts, idle.low, efficiency.high, square),
+        )
+        for watts in loads
+    ]
+    points = [(ac, ac / dc, index == fit.suspect) for index, (ac, dc) in enumerate(fit.pairs)]
+    said = ", ".join(f"{with_unit(ac, 'W')} {100 * ac / dc:.0f} %" for ac, dc in fit.pairs)
+    return curve(
+        line, points, lambda watts: with_unit(watts, "W"), ("AC watts out", "passes on"),
+        f"What {name} passes on at each load", said,
+    )  # fmt: skip
+
+
+def _routes(tests: list[RouteTest], core: CoreSupply) -> tuple[list[Route], list[str]]:
+    found, troubles = [], []
+    held, inverter = held_wh(core.battery), core.inverter
+    for test in tests:
+        output = next((one for one in core.outputs if one.name == test.output), None)
+        if output is None or inverter is None:
+            continue
+        try:
+            ac = account("AC", test.ac, test, held, inverter.idle_w)
+            dc = account(test.output, test.dc, test, held, output.idle_w)
+        except DocumentError as error:
+            troubles.append(f"{test.load}, {error}.")
+            continue
+        low, value, high = saved_w(ac, dc)
+        found.append(Route(test.load, test.hours, [ac, dc], _saving(low, value, high, dc)))
+    return found, troubles
+
+
+def _saving(low: float, value: float, high: float, dc: RouteAccount) -> str:
+    span = f"{low:.2g} to {high:.2g} W"
+    if low <= 0 <= high:
+        return f"No difference that these steps could show ({span}): run it for longer."
+    better, other = ("the output", "AC") if value > 0 else ("AC", dc.name)
+    return f"{with_unit(abs(value), 'W')} less by {better} than by {other} ({span})."

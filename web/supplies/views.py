@@ -1,8 +1,11 @@
-"""Supplies: the list, and each one's page."""
+"""Supplies: the list, each one's page, its parts and its tests."""
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponse
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
@@ -11,16 +14,32 @@ from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
 from web.supplies import actions
-from web.supplies.forms import SupplyForm
-from web.supplies.models import Supply
-from web.supplies.page import card_of
+from web.supplies.forms import InputForm, OutputForm, SupplyForm
+from web.supplies.models import Input, Output, Supply
+from web.supplies.page import card_of, page_of
+from web.supplies.proof_forms import FORMS
+from web.supplies.standin import simulated
+
+#: Parts of a supply by the word in their address.
+PARTS: dict[str, Any] = {"output": (Output, OutputForm), "input": (Input, InputForm)}
 
 
 @require_GET
 @of_job
 def index(request: HttpRequest, job: Job) -> HttpResponse:
-    cards = [card_of(supply) for supply in job.supplies.live()]
+    cards = [card_of(supply) for supply in job.supplies.live().with_parts()]
     return render(request, "supplies/list.html", {"job": job, "cards": cards})
+
+
+def _supply(job: Job, pk: int) -> Supply:
+    return get_object_or_404(job.supplies.live().with_parts(), pk=pk)
+
+
+@require_GET
+@of_job
+def page(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
+    found = _supply(job, supply)
+    return render(request, "supplies/supply.html", {"job": job, "page": page_of(found)})
 
 
 @require_http_methods(["GET", "POST"])
@@ -39,12 +58,12 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
-    found = get_object_or_404(job.supplies.live(), pk=supply)
+    found = _supply(job, supply)
     form = SupplyForm(request.POST or None, instance=found)
     if request.method == "POST" and form.is_valid():
         actions.change_supply(form.instance)
         tell(request, job)
-        return redirect("supplies:list", job.pk)
+        return redirect("supplies:supply", job.pk, found.pk)
     status = 422 if form.is_bound else 200
     stored = Supply.objects.get(pk=found.pk)
     context = {"job": job, "form": form, "supply": stored}
@@ -54,6 +73,88 @@ def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 @require_POST
 @of_job
 def remove(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
-    actions.remove_supply(get_object_or_404(job.supplies.live(), pk=supply))
+    actions.remove_supply(_supply(job, supply))
     tell(request, job)
     return redirect("supplies:list", job.pk)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse:
+    """A guided test; asked with ``simulated`` the stand-in has run it and the form is filled in."""
+    found = _supply(job, supply)
+    if kind not in FORMS:
+        raise Http404
+    form = FORMS[kind](found, request.POST or None, initial=_initial(request, found, kind))
+    if not (found.known_outputs() if kind == "route" else form.outputs() or kind == "capacity"):
+        messages.info(request, "That test needs an output: add one first.")
+        return redirect("supplies:supply", job.pk, found.pk)
+    if request.method == "POST" and form.is_valid():
+        kept = form.as_test()
+        kept.client_key = client_key(form)
+        actions.add_test(kept)
+        tell(request, job)
+        return redirect("supplies:supply", job.pk, found.pk)
+    context = {"job": job, "supply": found, "form": form, "kind": kind}
+    return render(request, "supplies/test.html", context, status=422 if form.is_bound else 200)
+
+
+def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
+    wanted = "simulated" in request.GET and (supply.continuous_w or supply.known_outputs())
+    if kind == "route" and not supply.known_outputs():
+        return {}
+    return simulated(supply, kind) if wanted else {}
+
+
+@require_POST
+@of_job
+def remove_test(request: HttpRequest, job: Job, supply: int, test: int) -> HttpResponse:
+    found = _supply(job, supply)
+    actions.remove_test(get_object_or_404(found.tests.live(), pk=test))
+    tell(request, job)
+    return redirect("supplies:supply", job.pk, supply)
+
+
+def _part_form(side: str) -> tuple[Any, Any]:
+    if side not in PARTS:
+        raise Http404
+    return PARTS[side]
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def add_part(request: HttpRequest, job: Job, supply: int, side: str) -> HttpResponse:
+    model, _ = _part_form(side)
+    return _edit_part(request, job, side, model(supply=_supply(job, supply)))
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit_part(request: HttpRequest, job: Job, supply: int, side: str, part: int) -> HttpResponse:
+    model, _ = _part_form(side)
+    found = get_object_or_404(
+        model.objects.live().select_related("supply__job"), pk=part, supply=_supply(job, supply)
+    )
+    return _edit_part(request, job, side, found)
+
+
+def _edit_part(request: HttpRequest, job: Job, side: str, part: Output | Input) -> HttpResponse:
+    form = _part_form(side)[1](request.POST or None, instance=part)
+    if request.method == "POST" and form.is_valid():
+        if not part.pk:
+            part.client_key = client_key(form)
+        actions.save_part(part)
+        tell(request, job)
+        return redirect("supplies:supply", job.pk, part.supply.pk)
+    context = {"job": job, "supply": part.supply, "part": part, "form": form, "side": side}
+    return render(request, "supplies/part.html", context, status=422 if form.is_bound else 200)
+
+
+@require_POST
+@of_job
+def remove_part(request: HttpRequest, job: Job, supply: int, side: str, part: int) -> HttpResponse:
+    model, _ = _part_form(side)
+    found = get_object_or_404(model.objects.live(), pk=part, supply=_supply(job, supply))
+    actions.remove_part(found)
+    tell(request, job)
+    return redirect("supplies:supply", job.pk, supply)

@@ -66,6 +66,20 @@ def percent(share: float | None) -> str:
 
 
 @register.filter
+def percent_three(share: float) -> str:
+    """A share in percent with three digits: ``91.4 %``."""
+    return f"{share * 100:.3g}\u00a0%"
+
+
+@register.filter
+def span_percent(estimate: Estimate) -> str:
+    """The range of a share, in percent."""
+    if estimate.spread == 0:
+        return ""
+    return f"{estimate.low * 100:.3g}\u2013{estimate.high * 100:.3g}\u00a0%"
+
+
+@register.filter
 def percent_one(share: float) -> str:
     """A small share with the digits it has: ``2.5 %``."""
     return f"{share * 100:g}\u00a0%"

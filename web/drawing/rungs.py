@@ -1,0 +1,93 @@
+"""Bars that grow step by step, with a peak above each, against limits."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from web.drawing.scale import nice_ceiling
+from web.drawing.svg import Svg
+
+WIDTH, HEIGHT = 872, 292
+_LEFT, _RIGHT, _TOP, _BOTTOM = 62, 12, 22, 64
+#: Limits whose words would stand closer than this share one row less each.
+_ROW = 13.0
+#: Letters that fit under a bar, for each pixel of its width.
+_LETTERS = 0.155
+
+
+@dataclass(frozen=True)
+class Step:
+    """A bar: from what stood before to what stands after, and its peak."""
+
+    name: str
+    before: float
+    after: float
+    peak: float
+
+
+@dataclass(frozen=True)
+class Limit:
+    """A line across, with its words."""
+
+    at: float
+    words: str
+
+
+def rungs(
+    steps: Sequence[Step],
+    limits: Sequence[Limit],
+    label: Callable[[float], str],
+    title: str,
+    description: str,
+) -> SafeString:
+    """Draw the bars; limits far above the highest peak are named at the top edge instead."""
+    svg = Svg(WIDTH, HEIGHT, title, description, "rungs")
+    peak = max(one.peak for one in steps)
+    shown = [one for one in limits if one.at <= peak * 2.5]
+    most = nice_ceiling(max([peak, *(one.at for one in shown)]) * 1.06)
+    wide, tall = WIDTH - _LEFT - _RIGHT, HEIGHT - _TOP - _BOTTOM
+
+    def y(amount: float) -> float:
+        return _TOP + tall * (1 - amount / most)
+
+    for third in range(4):
+        amount = most * third / 3
+        svg.line(_LEFT, y(amount), WIDTH - _RIGHT, y(amount), "grid")
+        svg.words(_LEFT - 8, y(amount) + 4, label(amount), "tick-label", "end")
+    slot = wide / len(steps)
+    bar = min(56.0, slot * 0.62)
+    for number, one in enumerate(steps, 1):
+        middle = _LEFT + slot * (number - 0.5)
+        svg.rect(middle - bar / 2, y(one.before), bar, y(0) - y(one.before), "rung-before")
+        svg.rect(middle - bar / 2, y(one.after), bar, y(one.before) - y(one.after), "rung-own")
+        svg.line(middle, y(one.after), middle, y(one.peak), "rung-start")
+        at = y(one.peak)
+        points = [(middle, at - 6), (middle + 5, at), (middle, at + 6), (middle - 5, at)]
+        svg.path(points, "state-start", closed=True)
+        svg.words(middle, HEIGHT - 46, str(number), "rung-number", "middle")
+        for row, line in enumerate(_lines(one.name, max(6, int(slot * _LETTERS)))):
+            svg.words(middle, HEIGHT - 31 + 13 * row, line, "rung-name", "middle")
+    placed = float("inf")
+    for limit in sorted(shown, key=lambda each: each.at):
+        svg.line(_LEFT, y(limit.at), WIDTH - _RIGHT, y(limit.at), "rung-limit")
+        at = min(y(limit.at) - 4, placed - _ROW)
+        svg.words(WIDTH - _RIGHT, at, limit.words, "limit-label halo", "end")
+        placed = at
+    above = [one.words for one in limits if one not in shown]
+    if above:
+        svg.words(_LEFT, 12, f"far above: {', '.join(above)}", "limit-label")
+    svg.line(_LEFT, y(0), WIDTH - _RIGHT, y(0), "axis")
+    return svg.render()
+
+
+def _lines(name: str, letters: int) -> list[str]:
+    """A name on at most two lines, cut where it is longer."""
+    first, _, rest = name.partition(" ")
+    if len(name) <= letters:
+        return [name]
+    return [
+        one if len(one) <= letters + 1 else f"{one[: letters - 1]}…" for one in (first, rest) if one
+    ]

@@ -1,0 +1,1 @@
+"""Matching loads and supplies: starts, switching on, cords, power-factor correction."""

@@ -1,0 +1,238 @@
+"""What a load's power-factor page shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.decide.power_factor import (
+    Correction,
+    Sanity,
+    battery_saving_w,
+    correct,
+    not_for,
+    sanity,
+)
+from needle.electrical import nonactive_va
+from needle.quantity import hours_text, significant, with_unit
+from needle.supply.inverter import dc_w
+from needle.supply.supply import Supply as CoreSupply
+from web.drawing.triangle import Side, triangle
+from web.loads.models import Load
+from web.matching.models import Correction as Tried
+from web.plans.outcomes import Answer, won_by
+
+#: A meter's accuracy in each of two readings, for the range of their difference.
+METER_SHARE = 0.01
+
+
+@dataclass(frozen=True)
+class Running:
+    """W, VA and V of the running motor, and where they come from."""
+
+    watts: float
+    va: float
+    volts: float
+    source: str
+
+
+@dataclass(frozen=True)
+class Trial:
+    """A capacitor that was tried: the stored readings and what they say."""
+
+    stored: Tried
+    check: Sanity
+    pf_without: float
+    pf_with: float
+    amps_without: float
+    amps_with: float
+    saving: str
+
+
+@dataclass(frozen=True)
+class Page:
+    """A load's power-factor page. ``refused`` says why there is nothing to correct, or is empty."""
+
+    load: Load
+    refused: str
+    running: Running | None
+    found: Correction | None
+    uf_range: str
+    drawing: SafeString | None
+    battery: list[tuple[str, str, str]]
+    saving: str
+    trials: list[Trial]
+
+
+def running_of(load: Load) -> Running | None:
+    """W and VA as metered in the running state; None while only general values are known."""
+    profile = load.profile()
+    if profile is None or profile.power_factor.grade == "D" or profile.running_w.grade == "D":
+        return None
+    va = profile.running_w.value / profile.power_factor.value
+    source = profile.power_factor.how[-1]
+    return Running(profile.running_w.value, va, load.volts(), source)
+
+
+def page_of(load: Load, running: Running | None, target: float, current: Answer) -> Page:
+    """Work out the page.
+
+    Parameters
+    ----------
+    load : Load
+    running : Running or None
+        Read on the bench or from its readings.
+    target : float
+        Power factor aimed at.
+    current : Answer
+        Of the current plan: its supply, and what hours a saving wins.
+    """
+    trials = [_trial(load, one, current) for one in load.corrections.live()][::-1]
+    refused = not_for(load.core_kind)
+    if refused or running is None:
+        return Page(load, refused, running, None, "", None, [], "", trials)
+    hertz = load.job.mains_hz
+    tried = trials[0].stored if trials else None
+    fitted = tried.fitted_uf if tried else None
+    found = correct(running.watts, running.va, running.volts, hertz, target, fitted)
+    core = None if current.supply is None else current.supply.to_core()
+    return Page(
+        load=load,
+        refused="",
+        running=running,
+        found=found,
+        uf_range=_uf_range(load, running, target, hertz),
+        drawing=_triangle(running, found, fitted),
+        battery=_battery(running, found, core),
+        saving=_predicted(load, running, found, core, current),
+        trials=trials,
+    )
+
+
+def _uf_range(load: Load, running: Running, target: float, hertz: float) -> str:
+    """µF to the target at both ends of what is known of the power factor."""
+    profile = load.profile()
+    if profile is None or profile.power_factor.spread == 0:
+        return ""
+    ends = []
+    for factor in (profile.power_factor.high, profile.power_factor.low):
+        va = running.watts / min(1.0, factor)
+        ends.append(correct(running.watts, va, running.volts, hertz, target).to_target_uf)
+    return f"{significant(ends[0], 2)}–{significant(ends[1], 2)} µF"
+
+
+def _triangle(running: Running, found: Correction, fitted: float | None) -> SafeString:
+    watts, lagging = running.watts, found.nonactive_va
+    used = fitted if fitted is not None else found.choose_uf
+    before = Side(
+        watts, lagging, f"{with_unit(running.va, 'VA')}, PF {found.power_factor_before:.2f}"
+    )
+    if not used:
+        said = f"{with_unit(watts, 'W')}, {before.words}"
+        return triangle(
+            before, None, (with_unit(watts, "W"), with_unit(lagging, "var"), ""),
+            "Power triangle", said,
+        )  # fmt: skip
+    after_va = found.amps_after * running.volts
+    left = nonactive_va(watts, after_va)
+    after = Side(watts, left, f"{with_unit(after_va, 'VA')}, PF {found.power_factor_after:.2f}")
+    taken = f"{with_unit(lagging - left, 'var')} by {used:g} µF"
+    return triangle(
+        before, after, (with_unit(watts, "W"), taken, f"{with_unit(left, 'var')} left"),
+        "Power triangle without and with the capacitor",
+        f"without {before.words}; with {after.words}",
+    )  # fmt: skip
+
+
+def _battery(
+    running: Running, found: Correction, core: CoreSupply | None
+) -> list[tuple[str, str, str]]:
+    """Rows of the table: what, without, with."""
+    rows = [
+        ("power factor", f"{found.power_factor_before:.2f}", f"{found.power_factor_after:.2f}"),
+        ("AC amps", f"{found.amps_before:.2f} A", f"{found.amps_after:.2f} A"),
+    ]
+    if core is None or core.inverter is None or core.battery.volts is None:
+        return rows
+    inverter = core.inverter
+    figures = (inverter.idle_w.value, inverter.efficiency.value)
+    plain = float(dc_w(running.watts, *figures))
+    square = inverter.square_per_w.value
+    after_va = found.amps_after * running.volts
+    before, after = (plain + square * va**2 for va in (running.va, after_va))
+    volts = core.battery.volts
+    return [
+        *rows,
+        ("W at the battery", with_unit(before, "W"), with_unit(after, "W")),
+        ("battery amps", f"{before / volts:.3g} A", f"{after / volts:.3g} A"),
+    ]
+
+
+def _predicted(
+    load: Load, running: Running, found: Correction, core: CoreSupply | None, current: Answer
+) -> str:
+    """What it would save at the battery, where the inverter's losses are known."""
+    if core is None or core.inverter is None or found.amps_after >= found.amps_before:
+        return ""
+    inverter = core.inverter
+    if inverter.square_per_w.value <= 0:
+        return (
+            "What it saves at the battery is not known: an efficiency test of the inverter shows "
+            "how its losses grow with the current."
+        )
+    after_va = found.amps_after * running.volts
+    saved = battery_saving_w(running.watts, running.va, after_va, inverter)
+    return (
+        f"About {with_unit(saved, 'W', 2)} less at the battery while it runs, by the inverter's "
+        f"fitted losses.{_hours_won(load, saved, inverter.efficiency.value, current)}"
+    )
+
+
+def _hours_won(load: Load, saved_w: float, efficiency: float, current: Answer) -> str:
+    """What so many W saved at the battery win in the current plan, as a sentence."""
+    profile = load.profile()
+    if profile is None or saved_w <= 0:
+        return ""
+    running = max(0.0, profile.running_w.value - saved_w * efficiency)
+    won = won_by(current, load, running)
+    if won is None:
+        return f" {load.name} is not in {current.plan.name}."
+    low, value, high = (max(0.0, one) for one in won)
+    if high * 60 < 1:
+        return f" In {current.plan.name} that is less than a minute more."
+    words = [hours_text(one, exact=True) for one in (value, low, high)]
+    return f" In {current.plan.name} that is {words[0]} more ({words[1]} to {words[2]})."
+
+
+def _trial(load: Load, tried: Tried, current: Answer) -> Trial:
+    volts = load.volts()
+    before = (tried.watts_without, tried.va_without)
+    after = (tried.watts_with, tried.va_with)
+    check = sanity(before, after, tried.fitted_uf, volts, load.job.mains_hz)
+    return Trial(
+        stored=tried,
+        check=check,
+        pf_without=before[0] / before[1],
+        pf_with=after[0] / after[1],
+        amps_without=before[1] / volts,
+        amps_with=after[1] / volts,
+        saving=_measured(load, tried, current),
+    )
+
+
+def _measured(load: Load, tried: Tried, current: Answer) -> str:
+    """What was saved at the battery, as read, with the meters' own doubt."""
+    without, with_it = tried.battery_w_without, tried.battery_w_with
+    if without is None or with_it is None:
+        return "Read the watts at the battery too, and the saving is measured."
+    saved = without - with_it
+    doubt = METER_SHARE / 3**0.5 * (without**2 + with_it**2) ** 0.5
+    said = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(1.28 * doubt, 'W', 2)}"
+    if abs(saved) < doubt:
+        return f"No saving at the battery that these meters could show ({said})."
+    word = "less" if saved > 0 else "more"
+    efficiency = 0.9
+    if current.supply is not None and (inverter := current.supply.to_core().inverter):
+        efficiency = inverter.efficiency.value
+    return f"{said} {word} at the battery, as read.{_hours_won(load, saved, efficiency, current)}"

@@ -1,0 +1,136 @@
+"""Forms of start tests, cords and corrections."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django import forms
+from django.utils import timezone
+
+from needle.decide.cord import conductor_mm2
+from needle.decide.power_factor import sanity
+from needle.document import DocumentError
+from needle.measure.readings import MOST_W
+from web.common.fields import QuantityField
+from web.common.forms import RecordForm
+from web.jobs.models import Job
+from web.loads.models import Load
+from web.matching.models import Correction
+from web.supplies.models import StartTest
+
+
+def _moment() -> forms.DateTimeField:
+    return forms.DateTimeField(
+        label="Tested at",
+        initial=timezone.localtime,
+        widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
+    )
+
+
+class StartTestForm(RecordForm):
+    """What came of switching a load on."""
+
+    tested_at = _moment()
+
+    class Meta:
+        model = StartTest
+        fields = ["load", "supply", "result", "times", "tested_at", "note"]
+        labels = {"supply": "On which supply", "result": "What happened", "times": "Times tried"}
+        help_texts = {
+            "note": "What else ran, and the order: appliance on first and then plugged in, or the "
+            "reverse, can decide it."
+        }
+
+    def __init__(self, job: Job, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+        self.fields["supply"].queryset = (  # type: ignore[attr-defined]
+            job.supplies.live().filter(continuous_w__gt=0)
+        )
+
+
+class CordForm(RecordForm):
+    """The cord that feeds a load."""
+
+    cord_m = QuantityField(
+        "m", label="Length", most=1000, above=True, required=False,
+        help_text="One way; 30 m or 100 ft. Empty for none.",
+    )  # fmt: skip
+
+    class Meta:
+        model = Load
+        fields = ["cord_m", "cord_size", "cord_material"]
+        labels = {"cord_size": "Conductor", "cord_material": "Material"}
+        help_texts = {"cord_size": "1.5 mm² or 14 AWG, as printed on it."}
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        size = cleaned.get("cord_size", "")
+        if cleaned.get("cord_m") and not size:
+            self.add_error("cord_size", "A length needs a conductor size too.")
+        if size:
+            try:
+                conductor_mm2(size)
+            except DocumentError as error:
+                self.blame(error, {"conductor": "cord_size"})
+        return cleaned
+
+
+class TargetForm(forms.Form):
+    """The power factor aimed at."""
+
+    target = forms.FloatField(
+        label="Aim for", min_value=0.5, max_value=1.0, initial=0.95, required=False,
+        help_text="0.95 is usual; never beyond 1.",
+    )  # fmt: skip
+
+
+class CorrectionForm(RecordForm):
+    """Readings of a motor without and with a capacitor fitted."""
+
+    fitted_uf = QuantityField("µF", label="Fitted", most=1000, above=True)
+    watts_without = QuantityField("W", label="Without: W", most=MOST_W, above=True)
+    va_without = QuantityField("VA", label="Without: VA", most=MOST_W, above=True)
+    battery_w_without = QuantityField(
+        "W", label="Without: W at the battery", most=MOST_W, above=True, required=False,
+        help_text="From a shunt or display.",
+    )  # fmt: skip
+    watts_with = QuantityField("W", label="With: W", most=MOST_W, above=True)
+    va_with = QuantityField("VA", label="With: VA", most=MOST_W, above=True)
+    battery_w_with = QuantityField(
+        "W", label="With: W at the battery", most=MOST_W, above=True, required=False
+    )
+    tested_at = _moment()
+
+    class Meta:
+        model = Correction
+        fields = [
+            "fitted_uf", "watts_without", "va_without", "battery_w_without", "watts_with",
+            "va_with", "battery_w_with", "tested_at", "note",
+        ]  # fmt: skip
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        for side in ("without", "with"):
+            watts, va = cleaned.get(f"watts_{side}"), cleaned.get(f"va_{side}")
+            if watts and va and watts > va:
+                self.add_error(
+                    f"watts_{side}", f"{watts:g} W cannot exceed {va:g} VA: read them again."
+                )
+        if bool(cleaned.get("battery_w_without")) != bool(cleaned.get("battery_w_with")):
+            side = "with" if cleaned.get("battery_w_without") else "without"
+            self.add_error(f"battery_w_{side}", "The saving needs both battery readings.")
+        if not self.errors:
+            self._check_in_core(cleaned)
+        return cleaned
+
+    def _check_in_core(self, cleaned: dict[str, Any]) -> None:
+        load = self.instance.load
+        try:
+            sanity(
+                (cleaned["watts_without"], cleaned["va_without"]),
+                (cleaned["watts_with"], cleaned["va_with"]),
+                cleaned["fitted_uf"], load.volts(), load.job.mains_hz,
+            )  # fmt: skip
+        except DocumentError as error:
+            self.blame(error)

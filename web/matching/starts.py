@@ -1,0 +1,215 @@
+"""What the start matrix shows: loads against inverters, sizes, the order of switching on."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.decide.cord import CordCheck
+from needle.decide.matrix import Cell, Contender, cell_of
+from needle.decide.order import Rung, Starter, best_order, ladder, worst
+from needle.decide.sizing import Size, inverter_sizes
+from needle.quantity import with_unit
+from needle.supply.supply import Supply as CoreSupply
+from web.drawing.rungs import Limit, Step, rungs
+from web.jobs.models import Job
+from web.loads.models import Load
+from web.plans.models import Plan
+from web.plans.outcomes import Used, loads_used
+from web.supplies.models import StartTest, Supply
+
+
+@dataclass(frozen=True)
+class Column:
+    """An inverter."""
+
+    supply: Supply
+    core: CoreSupply
+
+
+@dataclass(frozen=True)
+class Square:
+    """A cell of the matrix with the test that overrules it, if there is one."""
+
+    column: Column
+    cell: Cell
+    test: StartTest | None
+
+
+@dataclass(frozen=True)
+class Row:
+    """A load: whether it is chosen, what it takes, its cord, and its squares."""
+
+    load: Load
+    chosen: bool
+    contender: Contender | None
+    grade: str
+    cord: CordCheck | None
+    squares: list[Square]
+
+
+@dataclass(frozen=True)
+class Switching:
+    """The order of switching on upon one supply, drawn."""
+
+    column: Column
+    steps: list[Rung]
+    drawing: SafeString
+    words: str
+    otherwise: str
+
+
+@dataclass(frozen=True)
+class Matrix:
+    """The whole page."""
+
+    columns: list[Column]
+    rows: list[Row]
+    sizes: list[Size]
+    switching: Switching | None
+    tests: list[StartTest]
+    summary: str
+    running_w: float
+
+
+def contender_of(used: Used) -> Contender | None:
+    """A load as the matrix weighs it: its highest state counts; None without evidence."""
+    profile = used.profile
+    if profile is None:
+        return None
+    highest = max([profile.running_w.value, *(one.watts.value for one in profile.states)])
+    return Contender(
+        used.load.name, used.load.core_kind, highest, profile.start_va, profile.start_s,
+        used.entry.count,
+    )  # fmt: skip
+
+
+def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int | None) -> Matrix:
+    """Work out the matrix.
+
+    Parameters
+    ----------
+    job : Job
+    plan : Plan
+        Which loads run together, where none were chosen.
+    chosen : collection of int or None
+        Keys of the loads that run together; None for the plan's.
+    supply : int or None
+        Key of the supply whose switching-on is drawn; None for the plan's, or the first.
+    """
+    used = loads_used(plan)
+    together = {one.load.pk for one in used if one.counted} if chosen is None else set(chosen)
+    columns = [
+        Column(one, one.to_core()) for one in job.supplies.live().with_parts() if one.continuous_w
+    ]
+    tests = list(
+        StartTest.objects.live()
+        .filter(supply__job=job, supply__removed_at=None, load__removed_at=None)
+        .select_related("supply", "load")
+    )
+    newest = {(one.load_id, one.supply_id): one for one in tests}
+    contenders = {one.load.pk: contender_of(one) for one in used}
+    running = {
+        pk: one.running_w * one.count
+        for pk, one in contenders.items()
+        if one is not None and pk in together
+    }
+    total = sum(running.values())
+    rows = []
+    for one in used:
+        contender = contenders[one.load.pk]
+        others = total - (contender.running_w if contender and one.load.pk in running else 0.0)
+        rows.append(_row(one, contender, one.load.pk in together, others, columns, newest))
+    starters = _starters([one.contender for one in rows if one.chosen and one.contender])
+    shown = next((one for one in columns if one.supply.pk == (supply or plan.supply_id)), None)
+    shown = shown or next(iter(columns), None)
+    return Matrix(
+        columns=columns,
+        rows=rows,
+        sizes=inverter_sizes(starters),
+        switching=_switching(starters, shown) if shown and starters else None,
+        tests=tests[::-1],
+        summary=_summary(rows),
+        running_w=total,
+    )
+
+
+def _row(
+    used: Used,
+    contender: Contender | None,
+    chosen: bool,
+    others_w: float,
+    columns: list[Column],
+    newest: dict[tuple[int, int], StartTest],
+) -> Row:
+    squares = []
+    cord = None
+    if contender is not None and used.profile is not None:
+        for column in columns:
+            test = newest.get((used.load.pk, column.supply.pk))
+            cell = cell_of(contender, others_w, column.core, test.result if test else "")
+            if cell is not None:
+                squares.append(Square(column, cell, test))
+        volts = used.load.volts()
+        running_a = contender.running_w / used.profile.power_factor.value / volts
+        cord = used.load.cord(running_a, contender.start_va.value / volts)
+    grade = used.profile.start_va.grade if used.profile else "?"
+    return Row(used.load, chosen, contender, grade, cord, squares)
+
+
+def _starters(contenders: list[Contender]) -> list[Starter]:
+    """One to switch on for each of a load's count."""
+    return [
+        Starter(
+            one.name if one.count == 1 else f"{one.name} {number}",
+            one.running_w, one.start_va.value, one.start_s,
+        )
+        for one in contenders
+        for number in range(1, one.count + 1)
+    ]  # fmt: skip
+
+
+def _switching(starters: list[Starter], column: Column) -> Switching:
+    inverter = column.core.inverter
+    assert inverter is not None
+    steps, plain = ladder(best_order(starters)), ladder(starters)
+    peak, listed = worst(steps), worst(plain)
+    assert peak is not None and listed is not None
+    limits = [Limit(inverter.continuous_w, f"continuous {with_unit(inverter.continuous_w, 'W')}")]
+    for ratio, seconds in inverter.overload:
+        carried = with_unit(inverter.continuous_w * ratio, "W")
+        limits.append(Limit(inverter.continuous_w * ratio, f"{carried} for {seconds:g} s"))
+    if inverter.surge_known:
+        surge = f"surge {with_unit(inverter.surge_va, 'VA')}, {inverter.surge_s:g} s"
+        limits.append(Limit(inverter.surge_va, surge))
+    share = peak.peak_va / inverter.surge_va
+    words = (
+        f"Worst moment {with_unit(peak.peak_va, 'VA')}, at {peak.starter.name}: "
+        f"{share * 100:.0f} % of the surge rating."
+    )
+    otherwise = ""
+    if listed.peak_va > peak.peak_va * 1.005:
+        otherwise = f"In the order of the list it would be {with_unit(listed.peak_va, 'VA')}."
+    drawing = rungs(
+        [Step(one.starter.name, one.before_w, one.after_w, one.peak_va) for one in steps],
+        limits,
+        lambda amount: with_unit(amount, "VA"),
+        f"Switching on, {column.supply.name}",
+        "; ".join(f"{one.starter.name} {with_unit(one.peak_va, 'VA')}" for one in steps),
+    )
+    return Switching(column, steps, drawing, words, otherwise)
+
+
+def _summary(rows: list[Row]) -> str:
+    squares = [square for row in rows if row.chosen for square in row.squares]
+    counts = {
+        word: sum(square.cell.verdict.verdict == word for square in squares)
+        for word in ("holds", "grey", "trips")
+    }
+    return ", ".join(
+        f"{number} {'hold' if word == 'holds' else 'trip' if word == 'trips' else word}"
+        for word, number in counts.items()
+        if number
+    )

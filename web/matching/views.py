@@ -1,0 +1,149 @@
+"""Will it start, is its cord thick enough, is correcting its power factor worth it?"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from needle.decide.power_factor import TARGET
+from web.bench.live import look
+from web.bench.models import Session
+from web.common.forms import client_key
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.loads.actions import change_cord
+from web.loads.models import Load
+from web.matching import actions
+from web.matching.correction import Running, page_of, running_of
+from web.matching.forms import CordForm, CorrectionForm, StartTestForm, TargetForm
+from web.matching.models import Correction
+from web.matching.starts import contender_of, matrix_of
+from web.plans.models import PlanEntry
+from web.plans.outcomes import Used, answer, current_plan
+from web.supplies.actions import add_start_test, remove_start_test
+from web.supplies.models import StartTest
+
+
+def _keys(request: HttpRequest, name: str) -> list[int]:
+    """Whole numbers of a query's values; others are left out."""
+    return [int(one) for one in request.GET.getlist(name) if one.isdecimal() and len(one) < 10]
+
+
+@require_GET
+@of_job
+def starts(request: HttpRequest, job: Job) -> HttpResponse:
+    """The start matrix; ``load`` chooses what runs together, ``supply`` whose ladder is drawn."""
+    plan = current_plan(job)
+    chosen = _keys(request, "load") if "chosen" in request.GET else None
+    supply = next(iter(_keys(request, "supply")), None)
+    context = {"job": job, "plan": plan, "matrix": matrix_of(job, plan, chosen, supply)}
+    name = "matching/_starts.html" if request.htmx else "matching/starts.html"  # type: ignore[attr-defined]
+    return render(request, name, context)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def record_start(request: HttpRequest, job: Job) -> HttpResponse:
+    first = {name: next(iter(_keys(request, name)), None) for name in ("load", "supply")}
+    form = StartTestForm(job, request.POST or None, initial=first)
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        add_start_test(form.instance)
+        tell(request, job)
+        return redirect("matching:starts", job.pk)
+    status = 422 if form.is_bound else 200
+    return render(request, "matching/record_start.html", {"job": job, "form": form}, status=status)
+
+
+@require_POST
+@of_job
+def remove_start(request: HttpRequest, job: Job, test: int) -> HttpResponse:
+    remove_start_test(get_object_or_404(StartTest.objects.live(), pk=test, supply__job=job))
+    tell(request, job)
+    return redirect("matching:starts", job.pk)
+
+
+def _load(job: Job, pk: int) -> Load:
+    found = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    found.job = job
+    return found
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    """The cord of a load: what it drops while running and at a start."""
+    found = _load(job, load)
+    form = CordForm(request.POST or None, instance=found)
+    if request.method == "POST" and form.is_valid():
+        change_cord(form.instance)
+        tell(request, job)
+        return redirect("matching:cord", job.pk, load)
+    stored = _load(job, load)
+    contender = contender_of(Used(stored, stored.profile(), PlanEntry(load=stored), [], ""))
+    context: dict[str, Any] = {"job": job, "load": stored, "form": form, "contender": contender}
+    if contender is not None:
+        profile, volts = stored.profile(), stored.volts()
+        assert profile is not None
+        running_a = contender.running_w / profile.power_factor.value / volts
+        start_a = contender.start_va.value / volts
+        context |= {"running_a": running_a, "start_a": start_a, "volts": volts,
+                    "check": stored.cord(running_a, start_a)}  # fmt: skip
+    return render(request, "matching/cord.html", context, status=422 if form.is_bound else 200)
+
+
+def _running(request: HttpRequest, load: Load) -> Running | None:
+    """From a live session of the load where one is named, else from its readings."""
+    for key in _keys(request, "session"):
+        session = Session.objects.live().filter(pk=key, load=load, stopped=False).first()
+        if session is not None:
+            session.load = load
+            live = look(session).columns
+            if live["watts"] > 0 and live["va"] >= live["watts"]:
+                return Running(live["watts"], live["va"], live["volts"], "on the bench just now")
+    return running_of(load)
+
+
+@require_GET
+@of_job
+def correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    """Is a capacitor worth it, and which."""
+    found = _load(job, load)
+    form = TargetForm(request.GET if "target" in request.GET else None)
+    target = (form.cleaned_data["target"] if form.is_bound and form.is_valid() else None) or TARGET
+    running = _running(request, found)
+    page = page_of(found, running, target, answer(current_plan(job)))
+    context = {"job": job, "page": page, "form": form, "target": target}
+    return render(request, "matching/correction.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def record_correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    found = _load(job, load)
+    running = _running(request, found)
+    first = {"watts_without": running.watts, "va_without": running.va} if running else {}
+    first = {name: round(value, 1) for name, value in first.items()}
+    form = CorrectionForm(request.POST or None, instance=Correction(load=found), initial=first)
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        actions.add_correction(form.instance)
+        tell(request, job)
+        return redirect("matching:correction", job.pk, load)
+    status = 422 if form.is_bound else 200
+    context = {"job": job, "load": found, "form": form}
+    return render(request, "matching/record_correction.html", context, status=status)
+
+
+@require_POST
+@of_job
+def remove_correction(request: HttpRequest, job: Job, load: int, tried: int) -> HttpResponse:
+    actions.remove_correction(
+        get_object_or_404(Correction.objects.live(), pk=tried, load=load, load__job=job)
+    )
+    tell(request, job)
+    return redirect("matching:correction", job.pk, load)
