@@ -182,6 +182,31 @@ def bench_twins() -> None:
           "(< 5 %)")  # fmt: skip
 
 
+def bench_fits() -> None:
+    """Idle draw and efficiency of seeded stand-ins, from five pairs read on two 1 % meters."""
+    from needle.standin.supplies import standin_supply
+    from needle.supply.fit import fit_inverter
+    from needle.supply.supply import parse_supply
+
+    print("\nFits: 100 stand-in inverters of each size, 5 pairs, 1 % meters")
+    for watts in (600.0, 1000.0, 3000.0, 5000.0):
+        battery = {"chemistry": "lfp", "nominal_wh": 5120}
+        supply = parse_supply({"battery": battery, "inverter": {"continuous_w": watts}})
+        rows = []
+        for seed in range(100):
+            twin = standin_supply(supply, seed)
+            fit = fit_inverter(twin.paired())
+            idle = fit.idle_w.value - twin.idle_w
+            share = fit.efficiency.value - twin.efficiency
+            held = fit.efficiency.low <= twin.efficiency <= fit.efficiency.high
+            rows.append((abs(idle), abs(share), abs(idle) <= 2 and abs(share) <= 0.01, held))
+        idle_off, share_off, good, held_share = np.mean(rows, axis=0)
+        print(
+            f"  {watts:5.0f} W: within 2 W and 0.01 in {good:.0%} (wanted 90 %), mean off "
+            f"{idle_off:.2f} W and {share_off:.4f}; range holds the efficiency in {held_share:.0%}"
+        )
+
+
 def bench_site() -> None:
     from django.db import connection
     from django.test import Client
@@ -222,6 +247,7 @@ def bench_site() -> None:
     polled = median_s(lambda: client.get(poll, headers={"HX-Request": "true"}), 15)
     show("live bench: one poll", polled, LIMIT_POLL_MS)
     bench_survey(client, job.owner, show)
+    bench_starts(client, job.owner, show)
     connection.creation.destroy_test_db(kept, verbosity=0)
 
 
@@ -258,11 +284,44 @@ def bench_survey(client: Any, owner: Any, show: Callable[[str, float, float], No
     print(f"  queries of that page: {len(queries)}")
 
 
+def bench_starts(client: Any, owner: Any, show: Callable[[str, float, float], None]) -> None:
+    from django.db import connection
+    from django.test.utils import CaptureQueriesContext
+
+    from tests.web.base import make_job, make_load, make_supply
+    from web.supplies.models import StartTest
+
+    job = make_job(owner, "Thirty loads, ten inverters")
+    supplies = [
+        make_supply(job, name=f"Inverter {number}", continuous_w=600.0 * (number + 1),
+                    surge_va=1200.0 * (number + 1), nominal_wh=60_000.0)
+        for number in range(10)
+    ]  # fmt: skip
+    kinds = ("compressor-fixed", "electronics", "induction-motor", "led")
+    for index in range(30):
+        load = make_load(job, f"Load {index:03}", 40.0 + index, kind=kinds[index % 4])
+        if index % 3 == 0:
+            StartTest.objects.create(load=load, supply=supplies[index % 10], result="held")
+    page = f"/jobs/{job.pk}/supplies/starts/"
+
+    def open_starts() -> None:
+        assert client.get(page).status_code == 200
+
+    begin = time.perf_counter()
+    open_starts()
+    show("start matrix 30 x 10, first time", time.perf_counter() - begin, LIMIT_SURVEY_MS)
+    show("start matrix 30 x 10, again", median_s(open_starts, 7), LIMIT_SURVEY_MS)
+    with CaptureQueriesContext(connection) as queries:
+        open_starts()
+    print(f"  queries of that page: {len(queries)}")
+
+
 def main() -> None:
     django.setup()
     bench_plan()
     bench_captures()
     bench_twins()
+    bench_fits()
     bench_site()
 
 

@@ -21,6 +21,8 @@ from tools.chromium import launch
 ROOT = Path(__file__).resolve().parent.parent
 OUT = ROOT / "docs" / "screenshots"
 WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
+#: For pages whose point lies below the fold.
+TALL = {"width": 1280, "height": 1600}
 #: File name, address, viewport, colour scheme.
 SHOTS = (
     ("survey", "/jobs/1/survey/", WIDE, "light"),
@@ -30,6 +32,9 @@ SHOTS = (
     ("bench-live", "/jobs/1/bench/1/", WIDE, "light"),
     ("capture", "/jobs/1/captures/1/", WIDE, "light"),
     ("supplies", "/jobs/1/supplies/", WIDE, "light"),
+    ("supply", "/jobs/1/supplies/1/", TALL, "light"),
+    ("starts", "/jobs/1/supplies/starts/", TALL, "light"),
+    ("power-factor", "/jobs/2/loads/14/power-factor/", WIDE, "light"),
     ("day-plan", "/jobs/1/plan/", WIDE, "light"),
     ("day-plan-dark", "/jobs/1/plan/", WIDE, "dark"),
     ("jobs", "/jobs/", WIDE, "light"),

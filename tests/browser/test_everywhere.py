@@ -83,7 +83,12 @@ class EveryScreenTest(BrowserTest):
         yield from (
             ("loads:survey",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
             ("loads:edit-reading", load.pk, reading.pk), ("supplies:list",), ("supplies:add",),
-            ("supplies:edit", supply.pk), ("plans:current",), ("plans:edit", plan.pk),
+            ("supplies:edit", supply.pk), ("supplies:supply", supply.pk),
+            ("supplies:test", supply.pk, "efficiency"), ("supplies:test", supply.pk, "capacity"),
+            ("supplies:add-part", supply.pk, "output"), ("matching:starts",),
+            ("matching:record-start",), ("matching:cord", load.pk),
+            ("matching:correction", load.pk), ("matching:record-correction", load.pk),
+            ("plans:current",), ("plans:edit", plan.pk),
             ("jobs:edit",),
         )  # fmt: skip
 

@@ -26,13 +26,19 @@ class ForeignTest(SiteTest):
             ("loads:survey",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
             ("loads:add-reading", load.pk, "spot"), ("loads:edit-reading", load.pk, reading.pk),
             ("supplies:list",), ("supplies:add",), ("supplies:edit", supply.pk),
+            ("supplies:supply", supply.pk), ("supplies:test", supply.pk, "idle"),
+            ("supplies:add-part", supply.pk, "output"), ("matching:starts",),
+            ("matching:record-start",), ("matching:cord", load.pk),
+            ("matching:correction", load.pk), ("matching:record-correction", load.pk),
             ("plans:current",), ("plans:plan", plan.pk), ("plans:edit", plan.pk), ("plans:add",),
             ("plans:download", plan.pk, "plan.json"), ("answer:bar",), ("answer:line",),
             ("jobs:edit",),
         ]  # fmt: skip
         posts = [
             ("loads:remove", load.pk), ("loads:remove-reading", load.pk, reading.pk),
-            ("supplies:remove", supply.pk), ("plans:use-load", plan.pk, load.pk),
+            ("supplies:remove", supply.pk), ("supplies:remove-test", supply.pk, 1),
+            ("supplies:remove-part", supply.pk, "output", 1), ("matching:remove-start", 1),
+            ("matching:remove-correction", load.pk, 1), ("plans:use-load", plan.pk, load.pk),
             ("plans:make-current", plan.pk), ("plans:remove", plan.pk), ("jobs:remove",),
             ("jobs:undo", 1), ("loads:add-reading", load.pk, "spot"),
         ]  # fmt: skip

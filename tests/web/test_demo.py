@@ -44,13 +44,37 @@ class DemoTest(TestCase):
         for job in Job.objects.filter(owner=self.user):
             urls = [
                 reverse(name, args=[job.pk])
-                for name in ("loads:survey", "supplies:list", "plans:current", "jobs:edit")
+                for name in (
+                    "loads:survey",
+                    "supplies:list",
+                    "matching:starts",
+                    "plans:current",
+                    "jobs:edit",
+                )
             ]
             urls += [reverse("loads:load", args=[job.pk, load.pk]) for load in job.loads.all()]
+            urls += [
+                reverse("matching:correction", args=[job.pk, one.pk]) for one in job.loads.all()
+            ]
+            urls += [
+                reverse("supplies:supply", args=[job.pk, one.pk]) for one in job.supplies.all()
+            ]
             urls += [reverse("plans:plan", args=[job.pk, plan.pk]) for plan in job.plans.all()]
             for url in urls:
                 with self.subTest(url=url):
                     self.assertEqual(self.client.get(url).status_code, 200)
+
+    def test_the_start_matrix_shows_every_verdict(self):
+        self.client.force_login(self.user)
+        page = self.client.get(reverse("matching:starts", args=[self.clinic.pk])).content.decode()
+        for verdict in ("holds", "grey", "trips"):
+            self.assertIn(f'class="verdict {verdict}"', page)
+
+    def test_supplies_are_measured(self):
+        cabinet = self.clinic.supplies.get(name="Wheeled cabinet").to_core()
+        self.assertEqual(cabinet.inverter.efficiency.grade, "A")
+        old = self.clinic.supplies.get(name="Old lead-acid box").to_core()
+        self.assertLess(old.battery.capacity_factor.value, 0.8)
 
     def test_run_again_keeps_what_is_there_and_reset_makes_it_anew(self):
         self.clinic.loads.filter(name="Exam lamp").update(name="My lamp")

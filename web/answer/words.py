@@ -16,10 +16,11 @@ from web.jobs.models import Job
 from web.plans.models import Plan
 from web.plans.outcomes import Answer
 
-_SUPPLY_WORDS = {
-    "battery": "a trial of the battery",
-    "inverter idle": "an idle test of the inverter",
-    "inverter efficiency": "an efficiency test of the inverter",
+#: What steadies a supply's figures, and the guided test that does it.
+_SUPPLY_TESTS = {
+    "battery": ("a capacity test of the battery", "capacity"),
+    "inverter idle": ("an idle test of the inverter", "idle"),
+    "inverter efficiency": ("an efficiency test of the inverter", "efficiency"),
 }
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
@@ -187,8 +188,12 @@ def _steadies(found: Answer, job: Job) -> tuple[str, str]:
         return "nothing much: the range is as narrow as its evidence allows", ""
     best = found.narrowings[0]
     won = hours_text(best.range_h - best.range_h_after)
-    if best.what in _SUPPLY_WORDS:
-        return f"{_SUPPLY_WORDS[best.what]}, −{won} spread", reverse("supplies:list", args=[job.pk])
+    if best.what in _SUPPLY_TESTS:
+        words, test = _SUPPLY_TESTS[best.what]
+        assert found.supply is not None
+        return f"{words}, −{won} spread", reverse(
+            "supplies:test", args=[job.pk, found.supply.pk, test]
+        )
     used = next((one for one in found.used if one.load.name == best.what), None)
     if used is None or used.profile is None:
         return f"measure {best.what}, −{won} spread", ""

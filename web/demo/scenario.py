@@ -35,7 +35,7 @@ from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
 FRIDGE_SEED = 11
-CABINET_SEED, BANK_SEED = 3, 6
+CABINET_SEED, BANK_SEED = 17, 6
 USERNAME, PASSWORD = "demo", "steady-needle-demo"
 Readings = list[tuple[str, dict[str, Any], str]]
 

@@ -13,7 +13,7 @@ from web.drawing.svg import Svg
 WIDTH, HEIGHT = 872, 292
 _LEFT, _RIGHT, _TOP, _BOTTOM = 62, 12, 22, 64
 #: Limits whose words would stand closer than this share one row less each.
-_ROW = 13.0
+_ROW = 16.0
 #: Letters that fit under a bar, for each pixel of its width.
 _LETTERS = 0.155
 
@@ -70,12 +70,12 @@ def rungs(
         svg.words(middle, HEIGHT - 46, str(number), "rung-number", "middle")
         for row, line in enumerate(_lines(one.name, max(6, int(slot * _LETTERS)))):
             svg.words(middle, HEIGHT - 31 + 13 * row, line, "rung-name", "middle")
+    for limit in shown:
+        svg.line(_LEFT, y(limit.at), WIDTH - _RIGHT, y(limit.at), "rung-limit")
     placed = float("inf")
     for limit in sorted(shown, key=lambda each: each.at):
-        svg.line(_LEFT, y(limit.at), WIDTH - _RIGHT, y(limit.at), "rung-limit")
-        at = min(y(limit.at) - 4, placed - _ROW)
-        svg.words(WIDTH - _RIGHT, at, limit.words, "limit-label halo", "end")
-        placed = at
+        placed = min(y(limit.at) - 4, placed - _ROW)
+        svg.words(WIDTH - _RIGHT, placed, limit.words, "limit-label halo", "end")
     above = [one.words for one in limits if one not in shown]
     if above:
         svg.words(_LEFT, 12, f"far above: {', '.join(above)}", "limit-label")

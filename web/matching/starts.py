@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from django.utils.safestring import SafeString
 
 from needle.decide.cord import CordCheck
-from needle.decide.matrix import Cell, Contender, cell_of
+from needle.decide.matrix import Cell, Contender, carries, cell_of
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
 from needle.quantity import with_unit
@@ -27,6 +27,7 @@ class Column:
 
     supply: Supply
     core: CoreSupply
+    carries_all: bool
 
 
 @dataclass(frozen=True)
@@ -101,9 +102,6 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
     """
     used = loads_used(plan)
     together = {one.load.pk for one in used if one.counted} if chosen is None else set(chosen)
-    columns = [
-        Column(one, one.to_core()) for one in job.supplies.live().with_parts() if one.continuous_w
-    ]
     tests = list(
         StartTest.objects.live()
         .filter(supply__job=job, supply__removed_at=None, load__removed_at=None)
@@ -117,6 +115,7 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
         if one is not None and pk in together
     }
     total = sum(running.values())
+    columns = _columns(job, total)
     rows = []
     for one in used:
         contender = contenders[one.load.pk]
@@ -134,6 +133,15 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
         summary=_summary(rows),
         running_w=total,
     )
+
+
+def _columns(job: Job, total_w: float) -> list[Column]:
+    found = []
+    for supply in job.supplies.live().with_parts():
+        core = supply.to_core()
+        if core.inverter is not None:
+            found.append(Column(supply, core, carries(core.inverter, total_w)))
+    return found
 
 
 def _row(

@@ -1,0 +1,216 @@
+"""The start matrix with its tests, cords, and power-factor pages."""
+
+from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
+from web.loads.actions import add_reading
+from web.matching.models import Correction
+from web.plans.outcomes import answer, current_plan
+from web.supplies.models import StartTest
+
+MOTOR = {"state": "running", "watts": 610.0, "volts": 230.0, "va": 762.0, "pf": 0.8}
+TRIED = {"fitted_uf": "12 µF", "watts_without": "610", "va_without": "762 VA",
+         "watts_with": "610 W", "va_with": "662", "tested_at": "2026-05-01T10:00"}  # fmt: skip
+
+
+class StartsTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.pump = make_load(self.job, "Pump", None, kind="pump")
+        add_reading(self.pump, "spot", MOTOR)
+        add_reading(self.pump, "start", {"amps": 40.0, "volts": 230.0, "seconds": 0.3})
+        self.large = make_supply(self.job, name="Large", surge_va=10_000.0)
+        self.small = make_supply(self.job, name="Small", continuous_w=800.0, surge_va=1600.0,
+                                 waveform="stepped")  # fmt: skip
+
+    def page(self, **query):
+        return self.client.get(self.url("matching:starts"), query).content.decode()
+
+    def record(self, **data):
+        first = {"load": self.pump.pk, "supply": self.small.pk, "times": "3", "note": "on first",
+                 "result": "held", "tested_at": "2026-05-01T10:00"}  # fmt: skip
+        return self.client.post(self.url("matching:record-start"), {**first, **data})
+
+    def test_verdicts_sizes_and_the_order(self):
+        page = self.page()
+        self.assertIn("Pump on Large: holds", page)
+        self.assertIn("Pump on Small: trips", page)
+        self.assertIn("runs hot on a stepped wave", page)
+        self.assertIn("just enough", page)
+        self.assertIn("Worst moment 9.20", page)
+
+    def test_what_is_ticked_runs_together(self):
+        make_load(self.job, "Kettle", 2000.0, kind="resistive-heat")
+        self.assertIn("Pump on Small: trips", self.page())
+        self.assertIn("cannot carry all that is ticked", self.page())
+        alone = self.page(chosen="1", load=str(self.pump.pk))
+        self.assertNotIn("cannot carry all that is ticked", alone)
+        nothing = self.page(chosen="1")
+        self.assertNotIn("Switching on,", nothing)
+        odd = self.page(chosen="1", load="9" * 30, supply="x")
+        self.assertNotIn("Switching on,", odd)
+
+    def test_a_fragment_serves_the_change(self):
+        part = self.client.get(self.url("matching:starts"), **HTMX).content.decode()
+        self.assertTrue(part.strip().startswith('<div id="starts"'))
+
+    def test_the_highest_state_counts(self):
+        fridge = make_load(self.job, "Fridge", None)
+        add_reading(fridge, "spot", {"state": "running", "watts": 90.0})
+        add_reading(fridge, "spot", {"state": "defrost", "watts": 310.0})
+        self.assertIn("310\u00a0W at its highest", self.page())
+
+    def test_a_start_test_overrules_matrix_plan_and_bar(self):
+        plan = current_plan(self.job)
+        plan.supply = self.small
+        plan.save()
+        found = answer(current_plan(self.job)).outcome
+        self.assertEqual([one.why for one in found.trips], ["start"])
+        self.assertRedirects(self.record(), self.url("matching:starts"))
+        page = self.page()
+        self.assertIn("Pump on Small: holds", page)
+        self.assertIn("by the numbers it trips", page)
+        self.assertEqual(answer(current_plan(self.job)).outcome.trips, [])
+        bar = self.client.get(self.url("answer:bar")).content.decode()
+        self.assertIn("Every load starts.", bar)
+        self.record(result="refused", tested_at="2026-06-01T10:00")
+        self.assertIn("Pump on Small: trips", self.page())
+        newest = StartTest.objects.get(result="refused")
+        self.client.post(self.url("matching:remove-start", newest.pk))
+        self.assertIn("Pump on Small: holds", self.page())
+
+    def test_bad_start_tests(self):
+        theirs = make_load(make_job(self.other), "Theirs")
+        for data in (
+            {"load": theirs.pk},
+            {"result": "fine"},
+            {"times": "0"},
+            {"tested_at": "then"},
+        ):
+            with self.subTest(data=data):
+                self.assertEqual(self.record(**data).status_code, 422)
+        self.assertFalse(StartTest.objects.exists())
+
+    def test_queries_do_not_grow(self):
+        self.page()
+        with self.assertNumQueries(23):
+            self.page()
+        for number in range(6):
+            load = make_load(self.job, f"Motor {number}", 200.0, kind="induction-motor")
+            supply = make_supply(self.job, name=f"Supply {number}")
+            StartTest.objects.create(load=load, supply=supply, result="held")
+        self.page()
+        with self.assertNumQueries(23):
+            self.page()
+
+    def test_empty_jobs_say_what_to_do(self):
+        self.job = make_job(self.user, "Empty")
+        self.assertIn("No load yet", self.page())
+        make_load(self.job, "Box")
+        self.assertIn("No supply with an inverter yet", self.page())
+
+
+class CordTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.pump = make_load(self.job, "Pump", None, kind="pump")
+        add_reading(self.pump, "spot", {"watts": 1178.0, "va": 1472.0, "volts": 230.0})
+        add_reading(self.pump, "start", {"amps": 30.0, "volts": 230.0})
+
+    def post(self, **data):
+        self.pump.refresh_from_db()
+        data = {"cord_m": "30 m", "cord_size": "1.5 mm²", "cord_material": "copper",
+                "version": self.pump.version, **data}  # fmt: skip
+        return self.client.post(self.url("matching:cord", self.pump.pk), data)
+
+    def test_the_worked_cord(self):
+        self.assertRedirects(self.post(), self.url("matching:cord", self.pump.pk))
+        page = self.client.get(self.url("matching:cord", self.pump.pk)).content.decode()
+        self.assertIn("0.726", page)
+        self.assertIn("21.8\u00a0V", page)
+        self.assertIn("9.47\u00a0%", page)
+        make_supply(self.job)
+        self.assertIn("cord 30", self.client.get(self.url("matching:starts")).content.decode())
+
+    def test_a_long_thin_cord_endangers_the_start(self):
+        self.post(cord_m="200 ft", cord_size="16 AWG")
+        page = self.client.get(self.url("matching:cord", self.pump.pk))
+        self.assertContains(page, "a motor may not start on it")
+
+    def test_refusals(self):
+        for data, said in [
+            ({"cord_size": "thick"}, "is not a size"),
+            ({"cord_size": ""}, "needs a conductor size"),
+            ({"cord_m": "30 kg"}, "length"),
+            ({"cord_material": "gold"}, "valid choice"),
+        ]:
+            with self.subTest(said=said):
+                self.assertContains(self.post(**data), said, status_code=422)
+        self.pump.refresh_from_db()
+        self.assertIsNone(self.pump.cord_m)
+
+
+class CorrectionTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.pump = make_load(self.job, "Pump", None, kind="pump")
+        add_reading(self.pump, "spot", MOTOR)
+
+    def page(self, load=None, **query):
+        load = load or self.pump
+        return self.client.get(self.url("matching:correction", load.pk), query).content.decode()
+
+    def test_the_worked_motor(self):
+        page = self.page()
+        self.assertIn("15.4\u00a0µF", page)
+        self.assertIn("27.5\u00a0µF", page)
+        self.assertIn("10 + 5 µF", page)
+        self.assertIn('class="triangle"', page)
+        self.assertNotIn("10 + 5 µF", self.page(target="1.0"))
+        self.assertIn("10 + 5 µF", self.page(target="muesli"))
+
+    def test_who_is_refused_and_who_is_not_known(self):
+        self.assertIn("distorted", self.page(make_load(self.job, "Router", kind="electronics")))
+        guessed = make_load(self.job, "Fan", kind="induction-motor")
+        self.assertIn("never from a table", self.page(guessed))
+
+    def test_what_was_tried_is_checked_against_the_estimate(self):
+        url = self.url("matching:record-correction", self.pump.pk)
+        self.assertContains(self.client.get(url), 'value="610 W"')
+        self.assertRedirects(
+            self.client.post(url, {**TRIED, "battery_w_without": "700", "battery_w_with": "672"}),
+            self.url("matching:correction", self.pump.pk),
+        )
+        make_supply(self.job)
+        page = self.page()
+        self.assertIn("bear each other out", page)
+        self.assertIn("less at the battery, as read", page)
+        self.assertIn("efficiency test", page)
+        tried = Correction.objects.get()
+        self.client.post(self.url("matching:remove-correction", self.pump.pk, tried.pk))
+        self.assertNotIn("bear each other out", self.page())
+
+    def test_refusals_keep_what_was_typed(self):
+        url = self.url("matching:record-correction", self.pump.pk)
+        for data, said in [
+            ({"watts_with": "700 W"}, "cannot exceed"),
+            ({"fitted_uf": "12 V"}, "farads"),
+            ({"battery_w_with": "600 W"}, "both battery readings"),
+            ({"va_without": "0"}, "too small"),
+        ]:
+            with self.subTest(said=said):
+                page = self.client.post(url, {**TRIED, **data})
+                self.assertContains(page, said, status_code=422)
+        self.assertFalse(Correction.objects.exists())
+
+    def test_another_s_load_is_not_found(self):
+        theirs = make_load(make_job(self.other), "Theirs")
+        for name in ("matching:correction", "matching:record-correction", "matching:cord"):
+            self.assertEqual(self.client.get(self.url(name, theirs.pk)).status_code, 404)
+
+    def test_from_a_live_session(self):
+        from needle.standin.appliances import timeline
+        from web.bench.models import Session
+
+        at = timeline("pump", 1).starts_s()[0] + 10
+        session = Session.objects.create(load=self.pump, standin="pump", clock_s=at, speed=1)
+        self.assertIn("on the bench just now", self.page(session=str(session.pk)))
+        self.assertNotIn("on the bench just now", self.page(session="999"))
