@@ -1,18 +1,25 @@
-"""When each load of a plan draws what, in every draw: cycles with random phase, over its use.
+"""What each load of a plan draws in every draw, block of minutes by block.
 
-Arrays are (draws, minutes). Draws are stratified (McKay, Beckman and Conover 1979, Technometrics
-21, 239), so that a few hundred give steady percentiles.
+Arrays are (draws, minutes of the block), single precision. Draws are stratified (McKay, Beckman and
+Conover 1979, Technometrics 21, 239), so that a few hundred give steady percentiles.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from statistics import NormalDist
 
 import numpy as np
 
-from needle.plan.plan import Plan, PlanLoad, in_use
+from needle.moments import occurrences
+from needle.plan.plan import Charge, Plan, PlanLoad, in_use, room_by_minute
+from needle.profile.temperature import scale_mean
+
+#: Charging goes at full W up to this share of a pack, then falls straight to a tenth (general).
+_PACK_KNEE, _PACK_LEAST = 0.85, 0.10
 
 
 @lru_cache(maxsize=16)
@@ -26,63 +33,111 @@ def normals(rng: np.random.Generator, draws: int) -> np.ndarray:
     return rng.permutation(_strata(draws))
 
 
-#: Draws worked on at a time, so that what is worked on stays in the processor's cache.
-_BLOCK = 32
-
-
 @dataclass(frozen=True)
 class Pattern:
     """One load (one of its count) over all draws.
 
-    ``duty`` and ``phase`` (shape (draws,)) are None for what never cycles.
+    Attributes
+    ----------
+    load : PlanLoad
+    shape : ndarray, (minutes,)
+        Share of the use in each minute for a load that runs by hours (0 or 1); W of a task or
+        charge otherwise.
+    rest_w, extra_w : ndarray, (draws,)
+        While in use: W at rest, and more while on. For tasks and charges 0, and a factor on W.
+    uses : ndarray of int, (uses, 2)
+        First minute and the one past the last of each use.
+    duty, phase : ndarray, (draws,), or None
+        Of what cycles.
+    duty_scale : ndarray, (minutes,), or None
+        What the room's course through the day makes of the duty.
+    full_until : ndarray, (draws,), or None
+        Minutes from the plan's start for which it never pauses: warm contents.
+    pulse_w : ndarray, (minutes,), or None
+        W that a pulsed step asks for beyond its mean, for limits.
     """
 
     load: PlanLoad
-    mask: np.ndarray
+    shape: np.ndarray
     rest_w: np.ndarray
     extra_w: np.ndarray
+    uses: np.ndarray
     duty: np.ndarray | None = None
     phase: np.ndarray | None = None
+    duty_scale: np.ndarray | None = None
+    full_until: np.ndarray | None = None
+    pulse_w: np.ndarray | None = None
 
-    def add_to(self, total: np.ndarray) -> None:
-        """Add its W to ``total``, shape (draws, minutes), single precision."""
+    def power(self, first: int, last: int) -> np.ndarray:
+        """W in the minutes from ``first`` to before ``last``, shape (draws, minutes)."""
+        shape = self.shape[first:last]
         if self.duty is None or self.phase is None:
-            total += np.outer((self.rest_w + self.extra_w).astype(np.float32), self.mask)
-            return
+            return np.outer(self.rest_w + self.extra_w, shape)
+        on = self._on_share(first, last)
+        on *= self.extra_w[:, None]
+        on += self.rest_w[:, None]
+        on *= shape
+        return on
+
+    def _on_share(self, first: int, last: int) -> np.ndarray:
+        """Share of each minute that a cycling load is on, exactly.
+
+        The on-time up to place x (in cycles) is floor(x)·duty + min(x - floor(x), duty); sampling
+        on/off by the minute instead would round every cycle of a draw the same way.
+        """
+        assert self.duty is not None and self.phase is not None
         period = np.float32(self.load.cycle_min)
-        edges = np.arange(total.shape[1] + 1, dtype=np.float32) / period
-        for first in range(0, len(total), _BLOCK):
-            rows = slice(first, first + _BLOCK)
-            on = _on_share(edges, self.phase[rows, None], self.duty[rows, None], period)
-            on *= self.extra_w[rows, None]
-            on += self.rest_w[rows, None]
-            on *= self.mask
-            total[rows] += on
+        place = np.arange(first, last + 1, dtype=np.float32) / period + self.phase[:, None]
+        if self.duty_scale is None:
+            on = np.diff(_on_time(place, self.duty[:, None]), axis=1)
+        else:
+            duty = np.minimum(1.0, self.duty[:, None] * self.duty_scale[first:last])
+            on = _on_time(place[:, 1:], duty) - _on_time(place[:, :-1], duty)
+        on *= period
+        np.clip(on, 0.0, 1.0, out=on)
+        if self.full_until is not None and first < float(self.full_until.max()):
+            minute = np.arange(first, last, dtype=np.float32)
+            np.maximum(on, np.clip(self.full_until[:, None] - minute, 0.0, 1.0), out=on)
+        return on
 
-    def watts(self) -> np.ndarray:
-        """W, shape (draws, minutes), single precision."""
-        watts = np.zeros((len(self.rest_w), len(self.mask)), dtype=np.float32)
-        self.add_to(watts)
-        return watts
+    def use_at(self, minute: np.ndarray) -> np.ndarray:
+        """Number of the use that minutes fall into (any shape)."""
+        return np.searchsorted(self.uses[:, 0], minute, side="right") - 1
+
+    def on_since(self, rows: np.ndarray, minute: np.ndarray) -> np.ndarray:
+        """Minute at which it switched on, for draws ``rows`` at their ``minute``."""
+        since = self.uses[np.maximum(self.use_at(minute), 0), 0].astype(float)
+        if self.phase is None:
+            return since
+        place = np.floor(minute / self.load.cycle_min + self.phase[rows])
+        return np.maximum(since, (place - self.phase[rows]) * self.load.cycle_min)
+
+    def as_mean(self) -> Pattern:
+        """The same load with every draw at its mean: one draw, nothing cycling."""
+        if self.duty is None:
+            plain = np.array([self.load.running_w if not _by_moments(self.load) else 1.0])
+            return replace(self, rest_w=np.zeros(1), extra_w=plain)
+        span = self.load.running_w - self.load.resting_w
+        scale = np.ones(len(self.shape)) if self.duty_scale is None else self.duty_scale
+        duty = np.minimum(1.0, self.load.duty * scale)
+        if self.load.pull_down_wh > 0:
+            until = _pull_down_min(self.load, np.array([self.load.duty]))[0]
+            full = np.clip(until - np.arange(len(duty)), 0.0, 1.0)
+            duty = np.maximum(duty, full)
+        watts = self.shape * (self.load.resting_w + span * duty)
+        return replace(
+            self, shape=watts, rest_w=np.zeros(1), extra_w=np.ones(1), duty=None, phase=None,
+            duty_scale=None, full_until=None,
+        )  # fmt: skip
 
 
-def _on_share(
-    edges: np.ndarray, phase: np.ndarray, duty: np.ndarray, period: np.float32
-) -> np.ndarray:
-    """Share of each minute that a cycling load is on, exactly.
-
-    The on-time up to place x (in cycles) is floor(x)·duty + min(x - floor(x), duty); sampling
-    on/off by the minute instead would round every cycle of a draw the same way.
-    """
-    place = edges + phase
+def _on_time(place: np.ndarray, duty: np.ndarray) -> np.ndarray:
+    """On-time, in cycles, up to a place in cycles."""
     whole = np.floor(place)
-    place -= whole
-    np.minimum(place, duty, out=place)
+    part = np.minimum(place - whole, duty)
     whole *= duty
-    place += whole
-    on = np.diff(place, axis=1)
-    on *= period
-    return np.clip(on, 0.0, 1.0, out=on)
+    part += whole
+    return part
 
 
 def patterns_of(
@@ -91,20 +146,122 @@ def patterns_of(
     minutes: int,
     varied: np.ndarray,
     stream: np.random.Generator,
-    draws: int,
 ) -> list[Pattern]:
-    """The on/off of one load in every draw: cycles with random phase, over its use."""
-    mask = in_use(load, plan.start, minutes).astype(np.float32)
+    """The patterns of one load, one for each of its count."""
+    draws = len(varied)
     factor = np.exp(varied * np.sqrt(np.log1p(load.spread**2)))
+    if _by_moments(load):
+        return [_by_moment(load, plan, minutes, factor)] * load.count
+    mask = in_use(load, plan.start, minutes)
+    uses, shape = _runs(mask), mask.astype(np.float32)
     steady = load.duty >= 1.0
     scale = factor if steady else np.ones(draws)
     rest = (load.resting_w * scale).astype(np.float32)
     extra = ((load.running_w - load.resting_w) * scale).astype(np.float32)
     if steady:
-        return [Pattern(load, mask, rest, extra)] * load.count
-    duty = np.minimum(1.0, load.duty * factor).astype(np.float32)
+        return [Pattern(load, shape, rest, extra, uses)] * load.count
+    duty = np.minimum(1.0, load.duty * factor)
+    until = _pull_down_min(load, duty) if load.pull_down_wh > 0 else None
     places = (np.arange(draws) + 0.5) / draws
     return [
-        Pattern(load, mask, rest, extra, duty, stream.permutation(places).astype(np.float32))
+        Pattern(
+            load, shape, rest, extra, uses,
+            duty=duty.astype(np.float32),
+            phase=stream.permutation(places).astype(np.float32),
+            duty_scale=_through_the_day(load, plan, minutes),
+            full_until=until,
+        )
         for _ in range(load.count)
-    ]
+    ]  # fmt: skip
+
+
+def _by_moments(load: PlanLoad) -> bool:
+    return bool(load.steps) or load.charge is not None
+
+
+def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> Pattern:
+    """Tasks or charges: the same course of W from each moment on, scaled by the draw's factor."""
+    if load.charge is not None:
+        course, pulse = _charge_course(load.charge), None
+    else:
+        course, pulse = _task_course(load)
+    watts, pulses = np.zeros(minutes), np.zeros(minutes)
+    uses = []
+    for at in occurrences(load.moments, plan.start, minutes):
+        last = min(minutes, at + len(course))
+        watts[at:last] = np.maximum(watts[at:last], course[: last - at])
+        if pulse is not None:
+            pulses[at:last] = np.maximum(pulses[at:last], pulse[: last - at])
+        uses.append((at, last))
+    return Pattern(
+        load, watts.astype(np.float32), np.zeros(len(factor), np.float32),
+        factor.astype(np.float32), np.array(uses, dtype=int).reshape(-1, 2),
+        pulse_w=pulses.astype(np.float32) if pulses.any() else None,
+    )  # fmt: skip
+
+
+def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
+    """W of a task by the minute, exact over parts of minutes, and what pulses ask for beyond it."""
+    ends = np.cumsum([one.minutes for one in load.steps])
+    length = max(1, math.ceil(ends[-1] - 1e-9))
+    edges = np.unique(np.concatenate([np.arange(length + 1), ends]))
+    edges = edges[edges <= ends[-1] + 1e-9]
+    step = np.minimum(np.searchsorted(ends, edges[:-1], side="right"), len(load.steps) - 1)
+    mean = np.array([one.watts * one.duty for one in load.steps])[step]
+    most = np.array([one.watts for one in load.steps])[step]
+    course, peak = np.zeros(length), np.zeros(length)
+    minute = np.minimum(edges[:-1].astype(int), length - 1)
+    np.add.at(course, minute, mean * np.diff(edges))
+    np.maximum.at(peak, minute, most)
+    return course, np.maximum(0.0, peak - course)
+
+
+def _charge_course(charge: Charge) -> np.ndarray:
+    """W of filling a pack by the minute: full W to the knee, then falling to a tenth."""
+    pack = charge.pack_wh
+    watts: list[float] = []
+    filled = 1.0 - charge.missing
+    while filled < 1.0 - 1e-9 and len(watts) < 60 * 24 * 14:
+        past = max(0.0, (filled - _PACK_KNEE) / (1 - _PACK_KNEE))
+        now = charge.watts * (1 - (1 - _PACK_LEAST) * past)
+        step = min(now, (1.0 - filled) * pack / charge.efficiency * 60)
+        watts.append(step)
+        filled += step * charge.efficiency / pack / 60
+    return np.array(watts or [0.0])
+
+
+def _pull_down_min(load: PlanLoad, duty: np.ndarray) -> np.ndarray:
+    """Minutes without a pause that bring so many Wh more than usual, for each draw's duty."""
+    room_w = (load.running_w - load.resting_w) * np.maximum(0.02, 1 - duty)
+    return (load.pull_down_wh / np.maximum(room_w, 1e-9) * 60).astype(np.float32)
+
+
+def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | None:
+    """What the room's course makes of the duty that holds at its mean; None where it is steady."""
+    if plan.room_swing_c <= 0 or load.set_c is None or load.measured_room_c is None:
+        return None
+    rooms = room_by_minute(plan, minutes)
+    if rooms is None or plan.room_c is None:
+        return None
+    heats = load.set_c > load.measured_room_c
+    try:
+        whole = np.unique(np.round(rooms, 1))
+        factors = [scale_mean(load.set_c, plan.room_c, float(one), heats).factor for one in whole]
+    except ValueError:
+        return None
+    return np.interp(rooms, whole, factors).astype(np.float32)
+
+
+def _runs(mask: np.ndarray) -> np.ndarray:
+    """Runs of true minutes as (first, past the last), shape (runs, 2)."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], mask.astype(np.int8), [0]))))
+    return edges.reshape(-1, 2)
+
+
+def wanted_wh(patterns: Sequence[Pattern]) -> dict[str, float]:
+    """Wh that each load wants over the plan, of patterns that are means."""
+    found: dict[str, float] = {}
+    for one in patterns:
+        watts = float(one.power(0, len(one.shape)).sum())
+        found[one.load.name] = found.get(one.load.name, 0.0) + watts / 60
+    return found

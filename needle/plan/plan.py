@@ -1,31 +1,56 @@
-"""A day plan: which loads run when, on which supply, for how long."""
+"""A day plan: which loads run when, by which route, on which supply, with which sources."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta, tzinfo
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, tzinfo
 from typing import Any
 
 import numpy as np
 
 from needle.decide.starting import TESTED
 from needle.document import DocumentError, Reader
+from needle.moments import (
+    Moment,
+    Window,
+    in_windows,
+    parse_moment,
+    parse_moments,
+    parse_windows,
+    spread_over_day,
+)
+from needle.plan.sources import Source, parse_sources
 from needle.supply.supply import Supply, parse_supply
 
 #: Shortest and longest plan, h: a minute, two weeks.
 LEAST_HOURS, MOST_HOURS = 1 / 60, 336.0
 PRIORITIES = ("must", "should", "nice")
-_CLOCK = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)|24:00")
+AC = "ac"
 
 
 @dataclass(frozen=True)
-class Window:
-    """From one moment to another: every day (minutes after midnight), or once (datetimes)."""
+class Step:
+    """One step of a task: W, min, and the share of them that it is on (pulsed below 1)."""
 
-    start: int | datetime
-    end: int | datetime
+    watts: float
+    minutes: float
+    duty: float = 1.0
+
+
+@dataclass(frozen=True)
+class Charge:
+    """A pack to be filled: Wh held, share missing, Wh stored over Wh taken, W while it fills."""
+
+    pack_wh: float
+    missing: float
+    efficiency: float
+    watts: float
+
+    @property
+    def wall_wh(self) -> float:
+        """Wh that filling it takes."""
+        return self.pack_wh * self.missing / self.efficiency
 
 
 @dataclass(frozen=True)
@@ -37,6 +62,8 @@ class PlanLoad:
     name : str
     running_w, resting_w : float
         W.
+    route : str
+        ``"ac"`` or the name of an output.
     duty : float
         Share of time running while in use.
     cycle_min : float
@@ -50,13 +77,21 @@ class PlanLoad:
     spread : float
         Relative spread of the mean draw.
     windows : tuple of Window
-        When it is in use; empty for always.
+        When it is in use; empty for always, unless it runs by tasks or charges.
+    moments : tuple of Moment
+        When its tasks or charges begin.
+    steps : tuple of Step
+        Of one task.
+    charge : Charge or None
+        What is filled at each moment.
     priority : str
         One of :data:`PRIORITIES`.
     count : int
         How many of them, each cycling on its own.
     set_c, measured_room_c : float or None
         Set point, and the room where the duty was measured, °C.
+    pull_down_wh : float
+        Wh that it takes once, at the start, to bring warm contents down, without a pause.
     start_tested : str
         What came of a start test on this supply, of :data:`needle.decide.starting.TESTED`; or "".
     """
@@ -64,6 +99,7 @@ class PlanLoad:
     name: str
     running_w: float
     resting_w: float = 0.0
+    route: str = AC
     duty: float = 1.0
     cycle_min: float = 40.0
     power_factor: float = 1.0
@@ -71,16 +107,34 @@ class PlanLoad:
     start_s: float = 0.3
     spread: float = 0.0
     windows: tuple[Window, ...] = ()
+    moments: tuple[Moment, ...] = ()
+    steps: tuple[Step, ...] = ()
+    charge: Charge | None = None
     priority: str = "should"
     count: int = 1
     set_c: float | None = None
     measured_room_c: float | None = None
+    pull_down_wh: float = 0.0
     start_tested: str = ""
 
     @property
     def mean_w(self) -> float:
         """Mean W while in use, one of them."""
+        if self.steps:
+            return self.task_wh / (self.task_min / 60)
+        if self.charge is not None:
+            return self.charge.watts
         return self.resting_w + self.duty * (self.running_w - self.resting_w)
+
+    @property
+    def task_min(self) -> float:
+        """Length of one task, min; 0 where it has none."""
+        return sum(one.minutes for one in self.steps)
+
+    @property
+    def task_wh(self) -> float:
+        """Energy of one task, Wh."""
+        return sum(one.watts * one.duty * one.minutes for one in self.steps) / 60
 
 
 @dataclass(frozen=True)
@@ -97,8 +151,13 @@ class Plan:
         How long the supply must last, h.
     supply : Supply
     loads : tuple of PlanLoad
+    sources : tuple of Source
     room_c : float or None
-        °C.
+        Mean over the day, °C.
+    room_swing_c : float
+        How far it rises above that at its warmest hour, and falls below at the coldest, °C.
+    room_warmest : int
+        Its warmest moment, minutes after midnight.
     """
 
     start: datetime
@@ -106,116 +165,156 @@ class Plan:
     needed_hours: float
     supply: Supply
     loads: tuple[PlanLoad, ...]
+    sources: tuple[Source, ...] = field(default=())
     room_c: float | None = None
+    room_swing_c: float = 0.0
+    room_warmest: int = 15 * 60
+
+
+def room_by_minute(plan: Plan, minutes: int) -> np.ndarray | None:
+    """The room through a plan, °C, shape (minutes,); None where it is not known."""
+    if plan.room_c is None:
+        return None
+    clock = plan.start.hour * 60 + plan.start.minute + np.arange(minutes)
+    return plan.room_c + plan.room_swing_c * np.cos(2 * np.pi * (clock - plan.room_warmest) / 1440)
 
 
 def in_use(load: PlanLoad, start: datetime, minutes: int) -> np.ndarray:
-    """Which minutes of a plan a load is in use: booleans, shape (minutes,)."""
+    """Which minutes a load that runs by hours is in use: booleans, shape (minutes,)."""
     if not load.windows:
         return np.ones(minutes, dtype=bool)
-    mask = np.zeros(minutes, dtype=bool)
-    clock = (start.hour * 60 + start.minute + np.arange(minutes)) % 1440
-    for window in load.windows:
-        if isinstance(window.start, datetime) and isinstance(window.end, datetime):
-            first, last = (
-                round((moment - start).total_seconds() / 60)
-                for moment in (window.start, window.end)
-            )
-            mask[max(0, first) : max(0, last)] = True
-        elif isinstance(window.start, int) and isinstance(window.end, int):
-            after, before = clock >= window.start, clock < window.end
-            mask |= (after & before) if window.start < window.end else (after | before)
-    return mask
-
-
-def parse_moment(text: Any, path: str, zone: tzinfo | None) -> int | datetime:
-    """``"HH:MM"`` as minutes after midnight, or ISO 8601 as a datetime."""
-    if isinstance(text, str):
-        if _CLOCK.fullmatch(text.strip()):
-            hours, minutes = text.strip().split(":")
-            return int(hours) * 60 + int(minutes)
-        try:
-            moment = datetime.fromisoformat(text)
-        except ValueError:
-            pass
-        else:
-            return moment if moment.tzinfo else moment.replace(tzinfo=zone or UTC)
-    raise DocumentError(
-        path, f'{str(text)[:40]!r} is not a time: write "18:30" or "2027-02-09T18:30:00+00:00"'
-    )
-
-
-def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple[Window, ...]:
-    """Read a list of [from, to]."""
-    windows = []
-    for index, item in enumerate(items):
-        where = f"{path}[{index}]"
-        if not isinstance(item, list | tuple) or len(item) != 2:
-            raise DocumentError(where, 'must be ["18:00", "22:30"]')
-        start, end = (parse_moment(one, where, zone) for one in item)
-        if type(start) is not type(end):
-            raise DocumentError(where, "must be two times of day, or two dates with times")
-        if start == end:
-            raise DocumentError(where, "begins and ends at the same time")
-        if isinstance(start, datetime) and isinstance(end, datetime) and end < start:
-            raise DocumentError(where, "ends before it begins")
-        windows.append(Window(start, end))
-    return tuple(windows)
+    return in_windows(load.windows, start, minutes)
 
 
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
-    "start_s", "spread", "set_c", "measured_room_c", "use", "priority", "count", "start_tested",
+    "start_s", "spread", "set_c", "measured_room_c", "pull_down_wh", "use", "steps", "charge",
+    "priority", "count", "start_tested",
 )  # fmt: skip
 
 
-def _parse_load(data: Any, path: str, zone: tzinfo | None) -> PlanLoad:
-    reader = Reader(data, path, _LOAD_KEYS, later=("steps", "charge"))
-    if (route := reader.text("route", "ac")) != "ac":
-        raise DocumentError(
-            reader.at("route"), f"“{route}” is not yet understood by this version; only “ac” is"
-        )
-    use = reader.data.get("use", "always")
-    windows: tuple[Window, ...] = ()
-    if use != "always":
-        if isinstance(use, str):
-            raise DocumentError(reader.at("use"), f'{use[:40]!r} is not known; write "always"')
-        inner = Reader(use, reader.at("use"), ("between",), later=("tasks", "charges"))
-        windows = parse_windows(inner.items("between", most=500), inner.at("between"), zone)
-        if not windows:
-            raise DocumentError(reader.at("use"), 'needs "between" with at least one window')
-    running = reader.need("running_w", most=100_000)
+class _LoadReader(Reader):
+    """Reads one load, with defaults."""
+
+    def given(
+        self, key: str, default: float, least: float, most: float, above: bool = False
+    ) -> float:
+        value = self.number(key, least, most, above)
+        return default if value is None else value
+
+
+def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]) -> PlanLoad:
+    reader = _LoadReader(data, path, _LOAD_KEYS)
+    route = reader.choice("route", routes, AC)
+    steps, charge = _parse_steps(reader), _parse_charge(reader)
+    windows, moments = _parse_use(reader, zone, steps, charge)
+    running = reader.number("running_w", most=100_000)
+    if running is None and steps:
+        running = max(one.watts for one in steps)
+    elif running is None and charge is not None:
+        running = charge.watts
+    elif running is None:
+        raise DocumentError(reader.at("running_w"), "is needed")
     resting = reader.number("resting_w", most=100_000) or 0.0
     if resting > running:
         raise DocumentError(
             reader.at("resting_w"), f"{resting:g} W is above the running {running:g} W"
         )
-
-    def given(key: str, default: float, least: float, most: float, above: bool = False) -> float:
-        value = reader.number(key, least, most, above)
-        return default if value is None else value
-
-    factor = given("power_factor", 1.0, 0.0, 1.0, True)
-    count = given("count", 1.0, 1, 100)
+    factor = reader.given("power_factor", 1.0, 0.0, 1.0, True)
+    count = reader.given("count", 1.0, 1, 100)
     if count != int(count):
         raise DocumentError(reader.at("count"), f"{count:g} must be a whole number")
     return PlanLoad(
         name=reader.text("name", most=120) or path,
         running_w=running,
         resting_w=resting,
-        duty=given("duty", 1.0, 0.0, 1.0),
-        cycle_min=given("cycle_min", 40.0, 0.5, 10_080),
+        route=route,
+        duty=reader.given("duty", 1.0, 0.0, 1.0),
+        cycle_min=reader.given("cycle_min", 40.0, 0.5, 10_080),
         power_factor=factor,
-        start_va=max(given("start_va", 0.0, 0.0, 1_000_000), running / factor),
-        start_s=given("start_s", 0.3, 0.0, 600),
-        spread=given("spread", 0.0, 0.0, 2.0),
+        start_va=max(reader.given("start_va", 0.0, 0.0, 1_000_000), running / factor),
+        start_s=reader.given("start_s", 0.3, 0.0, 600),
+        spread=reader.given("spread", 0.0, 0.0, 2.0),
         windows=windows,
+        moments=moments,
+        steps=steps,
+        charge=charge,
         priority=reader.choice("priority", PRIORITIES, "should"),
         count=int(count),
         set_c=reader.number("set_c", least=-100, most=400),
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
+        pull_down_wh=reader.given("pull_down_wh", 0.0, 0.0, 1_000_000),
         start_tested=reader.choice("start_tested", ("", *TESTED), ""),
     )
+
+
+def _parse_steps(reader: Reader) -> tuple[Step, ...]:
+    steps = []
+    for index, item in enumerate(reader.items("steps", most=200)):
+        inner = _LoadReader(item, f"{reader.at('steps')}[{index}]", ("watts", "minutes", "duty"))
+        steps.append(
+            Step(
+                inner.need("watts", most=100_000),
+                inner.need("minutes", most=MOST_HOURS * 60, above=True),
+                inner.given("duty", 1.0, 0.0, 1.0),
+            )
+        )
+    return tuple(steps)
+
+
+def _parse_charge(reader: Reader) -> Charge | None:
+    if not reader.has("charge"):
+        return None
+    keys = ("pack_wh", "missing", "efficiency", "watts")
+    inner = _LoadReader(reader.data["charge"], reader.at("charge"), keys)
+    return Charge(
+        pack_wh=inner.need("pack_wh", most=1_000_000, above=True),
+        missing=inner.given("missing", 1.0, 0.0, 1.0),
+        efficiency=inner.given("efficiency", 0.85, 0.2, 1.0),
+        watts=inner.need("watts", most=100_000, above=True),
+    )
+
+
+def _parse_use(
+    reader: Reader, zone: tzinfo | None, steps: Sequence[Step], charge: Charge | None
+) -> tuple[tuple[Window, ...], tuple[Moment, ...]]:
+    """Windows and moments of a load's use."""
+    use = reader.data.get("use", "always")
+    if use == "always":
+        if steps or charge is not None:
+            part = "steps" if steps else "charge"
+            wanted = "tasks" if steps else "charges"
+            raise DocumentError(reader.at("use"), f'“{part}” needs {{"{wanted}": ["20:15"]}}')
+        return (), ()
+    if isinstance(use, str):
+        raise DocumentError(reader.at("use"), f'{use[:40]!r} is not known; write "always"')
+    inner = Reader(use, reader.at("use"), ("between", "tasks", "charges"))
+    given = [key for key in ("between", "tasks", "charges") if inner.has(key)]
+    if len(given) != 1:
+        raise DocumentError(inner.path, "needs one of “between”, “tasks”, “charges”")
+    if given == ["between"]:
+        windows = parse_windows(inner.items("between", most=500), inner.at("between"), zone)
+        if not windows:
+            raise DocumentError(reader.at("use"), 'needs "between" with at least one window')
+        return windows, ()
+    if given == ["tasks"] and not steps:
+        raise DocumentError(reader.at("steps"), "are needed for a load that runs by tasks")
+    if given == ["charges"] and charge is None:
+        raise DocumentError(reader.at("charge"), "is needed for a load that is charged")
+    return (), _parse_times(inner, given[0], zone)
+
+
+def _parse_times(inner: Reader, key: str, zone: tzinfo | None) -> tuple[Moment, ...]:
+    """A list of moments, or so many a day."""
+    value = inner.data[key]
+    if isinstance(value, int) and not isinstance(value, bool):
+        if not 1 <= value <= 100:
+            raise DocumentError(inner.at(key), f"{value} a day: give 1 to 100")
+        return spread_over_day(value)
+    moments = parse_moments(inner.items(key, most=1000), inner.at(key), zone)
+    if not moments:
+        raise DocumentError(inner.at(key), "is empty: give at least one time")
+    return moments
 
 
 def parse_plan(data: Any) -> Plan:
@@ -225,66 +324,45 @@ def parse_plan(data: Any) -> Plan:
     ------
     DocumentError
     """
-    reader = Reader(
-        data,
-        "",
-        ("name", "start", "hours", "needed_hours", "room_c", "supply", "loads"),
-        later=("sources",),
-    )
+    known = ("name", "start", "hours", "needed_hours", "room_c", "room_swing_c", "room_warmest",
+             "supply", "loads", "sources")  # fmt: skip
+    reader = Reader(data, "", known)
     start = parse_moment(reader.text("start", "2027-01-01T18:00:00+00:00"), "start", UTC)
     if not isinstance(start, datetime):
         raise DocumentError("start", 'needs a date: write "2027-02-09T18:00:00+00:00"')
     hours = reader.need("hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = reader.number("needed_hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = hours if needed is None else needed
+    supply = parse_supply(reader.data.get("supply"))
+    routes = ([AC] if supply.inverter else []) + [one.name for one in supply.outputs]
+    items = reader.items("loads", most=500)
+    if items and not routes:
+        raise DocumentError("supply.inverter", "is needed: the loads' route is AC")
     loads = tuple(
-        _parse_load(item, f"loads[{index}]", start.tzinfo)
-        for index, item in enumerate(reader.items("loads", most=500))
+        _parse_load(item, f"loads[{index}]", start.tzinfo, routes)
+        for index, item in enumerate(items)
     )
     names = [load.name for load in loads]
     if twice := next((name for name in names if names.count(name) > 1), None):
         raise DocumentError("loads", f"two loads are called “{twice}”: give each its own name")
-    supply = parse_supply(reader.data.get("supply"))
-    if loads and supply.inverter is None:
-        raise DocumentError("supply.inverter", "is needed: the loads' route is AC")
+    hours = max(hours, needed)
+    for index, load in enumerate(loads):
+        if load.task_min > hours * 60:
+            raise DocumentError(
+                f"loads[{index}].steps",
+                f"take {load.task_min / 60:.3g} h together: longer than the plan's {hours:g} h",
+            )
+    warmest = parse_moment(reader.text("room_warmest", "15:00"), "room_warmest", UTC)
+    if not isinstance(warmest, int):
+        raise DocumentError("room_warmest", 'is a time of day such as "15:00"')
     return Plan(
         start=start,
-        hours=max(hours, needed),
+        hours=hours,
         needed_hours=needed,
         supply=supply,
         loads=loads,
+        sources=parse_sources(reader.items("sources", most=50), start.tzinfo, supply),
         room_c=reader.number("room_c", least=-60, most=80),
+        room_swing_c=reader.number("room_swing_c", most=40) or 0.0,
+        room_warmest=warmest,
     )
-
-
-def moment_after(start: datetime, hours: float, to_min: int = 1) -> datetime:
-    """The moment so many hours into a plan, rounded to so many minutes."""
-    return start + timedelta(minutes=to_min * round(hours * 60 / to_min))
-
-
-_SPAN = re.compile(r"^(\d{1,2})(?::?([0-5]\d))?\s*(?:-|–|—|to)\s*(\d{1,2})(?::?([0-5]\d))?$", re.I)
-
-
-def windows_from_text(text: str) -> list[list[str]]:
-    """Read ``18:00–22:30, 7–9`` as daily windows; ``always`` or nothing as none.
-
-    Raises
-    ------
-    DocumentError
-        Names the part that is not a span of the day.
-    """
-    if text.strip().casefold() in ("", "always"):
-        return []
-    windows = []
-    for part in re.split(r"[,;]|\band\b", text):
-        found = _SPAN.match(part.strip())
-        if not found:
-            raise DocumentError(
-                "use", f"“{part.strip()[:30]}” is not a span of the day such as 18:00–22:30"
-            )
-        start_h, start_m, end_h, end_m = (int(one or 0) for one in found.groups())
-        if start_h > 23 or end_h > 24 or (end_h == 24 and end_m):
-            raise DocumentError("use", f"“{part.strip()}” goes beyond 24:00")
-        windows.append([f"{start_h:02d}:{start_m:02d}", f"{end_h % 24:02d}:{end_m:02d}"])
-    parse_windows(windows, "use", UTC)
-    return windows

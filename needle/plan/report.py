@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from needle.moments import moment_after
 from needle.plan.advice import leave_off, measure_next
-from needle.plan.plan import moment_after
 from needle.plan.simulate import MINUTES, Outcome
 
 
@@ -32,6 +32,8 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
         else {"at": moment_after(plan.start, mid).isoformat(), "why": _why(outcome)},
         "energy_wh": outcome.energy_wh,
         "unserved_wh": outcome.unserved_wh,
+        "sources_wh": outcome.by_source_wh,
+        "fuel_l": outcome.fuel_l,
         "peak_w": outcome.peak_w,
         "trips": [
             {
@@ -62,7 +64,9 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
                 "charge_low": float(outcome.charge[0, index]),
                 "charge_high": float(outcome.charge[2, index]),
                 "drawn_w": float(outcome.drawn_w[number]) if number < len(outcome.drawn_w) else 0.0,
-                "sources_w": 0.0,
+                "sources_w": float(outcome.sources_w[number])
+                if number < len(outcome.sources_w)
+                else 0.0,
             }
             for number, index in enumerate(whole)
         ],

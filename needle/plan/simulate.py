@@ -1,7 +1,7 @@
 """Running a plan many times over everything that is uncertain, minute by minute.
 
-All draws advance together: arrays are (draws, minutes). A load keeps its own random stream,
-whatever else is in the plan.
+All draws advance together, in blocks of minutes that fit the processor's cache. A load keeps its
+own random stream, whatever else is in the plan.
 """
 
 from __future__ import annotations
@@ -13,17 +13,20 @@ from typing import Any
 import numpy as np
 
 from needle.decide.starting import Verdict, as_tested, will_it_start
-from needle.plan.patterns import Pattern, normals, patterns_of
-from needle.plan.plan import Plan, in_use
-from needle.plan.trips import Trip, find_trips
+from needle.moments import in_windows
+from needle.plan.bank import MINUTES, Bank, Flow
+from needle.plan.patterns import Pattern, normals, patterns_of, wanted_wh
+from needle.plan.plan import AC, Plan
+from needle.plan.sources import ChargeWindow, OtherBattery, Sun, power_w
+from needle.plan.trips import Trip, Tripper
 from needle.profile.temperature import scale_mean
-from needle.supply.battery import cold_factor
 from needle.supply.inverter import dc_w
-from needle.supply.voltage import most_w, open_circuit_v
 
-MINUTES = 60
-#: Random streams set aside for the supply, before those of the loads.
+#: Random streams set aside for the supply, before those of the loads; after them come the battery's
+#: resistance, the outputs' and the sources'.
 _SUPPLY_STREAMS = 3
+#: Minutes worked on at a time.
+BLOCK = 180
 
 
 @dataclass(frozen=True)
@@ -53,21 +56,30 @@ class Outcome:
     cut_off : ndarray of bool
         Those of them that stop because the terminal voltage sags under the cut-off.
     energy_wh : dict
-        Of the likely run: loads (by name), inverter_idle, conversion, battery_out. Wh.
+        Of the likely run: loads (by name), inverter_idle, outputs_idle, conversion, sources,
+        battery_out, battery_in, stored_change. Wh.
+    by_source_wh : dict
+        Wh that each source gave in the likely run.
+    fuel_l : float
+        Litres that generators burnt for it.
     unserved_wh : dict
         Wh that each load wanted and did not get in the likely run.
     peak_w : float
         Highest AC W of any minute: 90th percentile over draws.
     mean_ac_w : ndarray
-        AC W of all loads in each draw, mean over the likely runtime.
+        W of all loads in each draw, mean until it stops.
     trips : list of Trip
     starts : list of Start
     curve_h : ndarray
         Hours of the curve's points.
     charge : ndarray
         Share of the real capacity, shape (3, points): 10th, 50th, 90th percentile.
-    drawn_w : ndarray
-        DC W of the likely run in each hour.
+    drawn_w, sources_w : ndarray
+        DC W drawn, and W taken from sources, of the likely run in each hour.
+    minute_w : ndarray
+        AC and DC W of all loads of one draw, by the minute: what a day looks like.
+    likely_charge : ndarray
+        Share at the end of each minute of the likely run.
     inputs : dict of ndarray
         Standard normal draws by what they vary, for telling which matters most.
     spreads : dict of float
@@ -81,6 +93,8 @@ class Outcome:
     stops_by: np.ndarray
     cut_off: np.ndarray
     energy_wh: dict[str, Any]
+    by_source_wh: dict[str, float]
+    fuel_l: float
     unserved_wh: dict[str, float]
     peak_w: float
     mean_ac_w: np.ndarray
@@ -89,6 +103,9 @@ class Outcome:
     curve_h: np.ndarray
     charge: np.ndarray
     drawn_w: np.ndarray
+    sources_w: np.ndarray
+    minute_w: np.ndarray
+    likely_charge: np.ndarray
     inputs: dict[str, np.ndarray]
     spreads: dict[str, float]
     notices: list[str] = field(default_factory=list)
@@ -126,46 +143,64 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     Outcome
     """
     plan, notices = _in_its_room(plan)
-    *streams, sag = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads) + 1)
     minutes = round(plan.hours * MINUTES)
-    inputs, spreads = _draw_inputs(plan, streams, draws)
+    streams = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads) + 1)
+    rest = streams[-1].spawn(1 + len(plan.supply.outputs) + len(plan.sources))
+    inputs, spreads = _draw_inputs(plan, streams, rest, draws)
     patterns = [
         pattern
-        for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True)
-        for pattern in patterns_of(load, plan, minutes, inputs[load.name], stream, draws)
+        for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
+        for pattern in patterns_of(load, plan, minutes, inputs[load.name], stream)
     ]
-    total, trips = _carried(plan, patterns, draws, minutes)
-    battery, inverter = plan.supply.battery, plan.supply.inverter
-    capacity = _held_wh(plan) * battery.capacity_factor.draws(inputs["battery"])
-    peak = total.max(axis=1, initial=0.0)
-    drawn = np.full_like(total, sum(one.idle_w.value for one in plan.supply.outputs))
-    if inverter is not None:
-        idle = inverter.idle_w.draws(inputs["inverter idle"]).astype(np.float32)
-        efficiency = inverter.efficiency.draws(inputs["inverter efficiency"]).astype(np.float32)
-        drawn += dc_w(total, idle[:, None], efficiency[:, None], inverter.square_per_w.value)
-    used = _used_wh(drawn, plan, capacity)
-    ohm = None
-    if battery.internal_ohm is not None:
-        ohm = battery.internal_ohm.draws(normals(sag, draws))
-    runtime, stops, cut_off = _first_stop(used, drawn, plan, capacity, ohm)
-    curve_h, charge = _curve(used, capacity, plan)
-    lasting = max(1, round(float(np.median(runtime)) * MINUTES))
+    ohm = plan.supply.battery.internal_ohm
+    bank = Bank(
+        plan,
+        plan.supply.battery.capacity_factor.draws(inputs["battery"]),
+        None if ohm is None else ohm.draws(normals(rest[0], draws)),
+        _other_wh(plan),
+    )
+    tripper = Tripper(plan, patterns, draws)
+    side = _Side(plan, inputs, minutes)
+    marks = _curve_minutes(minutes)
+    charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
+    peak, served_w = np.zeros(draws), np.zeros(draws)
+    one_w = np.zeros(minutes)
+    for first in range(0, minutes, BLOCK):
+        last = min(minutes, first + BLOCK)
+        powers = [one.power(first, last) * side.on(one, first, last) for one in patterns]
+        starting = tripper.settle(first, powers)
+        routes = side.routes(patterns, powers, draws, last - first)
+        total = sum(routes.values(), np.zeros((draws, last - first), np.float32))
+        drawn = side.drawn_w(routes, first, last)
+        flow = bank.advance(first, drawn, *side.offered(first, last), starting)
+        np.maximum(peak, routes[AC].max(axis=1, initial=0.0), out=peak)
+        served_w += (total * (np.arange(first, last) < bank.stop_min[:, None])).sum(axis=1)
+        one_w[first:last] = total[0] * flow.served[0]
+        inside = (marks > first) & (marks <= last)
+        charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
+    stop_min = np.minimum(bank.stop_min, minutes)
+    trips = tripper.trips()
     likely = _likely(plan, trips, minutes)
     return Outcome(
         plan=plan,
-        runtime_h=runtime,
-        never_cycles_off_h=_never_off(plan, minutes),
-        stops_by=stops,
-        cut_off=cut_off,
+        runtime_h=np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES),
+        never_cycles_off_h=likely.never_off_h,
+        stops_by=np.isfinite(bank.stop_min),
+        cut_off=bank.cut_off,
         energy_wh=likely.energy_wh,
+        by_source_wh=likely.by_source_wh,
+        fuel_l=likely.fuel_l,
         unserved_wh=likely.unserved_wh,
         peak_w=float(np.quantile(peak, 0.9)),
-        mean_ac_w=total[:, :lasting].mean(axis=1, dtype=np.float64),
+        mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
         trips=trips,
-        starts=_starts(plan, minutes),
-        curve_h=curve_h,
-        charge=charge,
+        starts=_starts(plan, minutes, patterns),
+        curve_h=marks / MINUTES,
+        charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
         drawn_w=likely.drawn_w,
+        sources_w=likely.sources_w,
+        minute_w=one_w,
+        likely_charge=likely.charge,
         inputs=inputs,
         spreads=spreads,
         notices=notices,
@@ -203,160 +238,239 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
 
 
 def _draw_inputs(
-    plan: Plan, streams: Sequence[np.random.Generator], draws: int
-) -> tuple[dict[str, np.ndarray], dict[str, float]]:
-    inputs = {"battery": normals(streams[0], draws)}
-    spreads = {"battery": plan.supply.battery.capacity_factor.spread}
-    if plan.supply.inverter is not None:
-        inputs["inverter idle"] = normals(streams[1], draws)
-        inputs["inverter efficiency"] = normals(streams[2], draws)
-        spreads["inverter idle"] = plan.supply.inverter.idle_w.spread
-        spreads["inverter efficiency"] = plan.supply.inverter.efficiency.spread
-    for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:], strict=True):
-        inputs[load.name] = normals(stream, draws)
-        spreads[load.name] = load.spread
-    return inputs, spreads
-
-
-def _carried(
-    plan: Plan, patterns: Sequence[Pattern], draws: int, minutes: int
-) -> tuple[np.ndarray, list[Trip]]:
-    """AC W that the inverter really carries, and what it dropped."""
-    total = np.zeros((draws, minutes), dtype=np.float32)
-    for pattern in patterns:
-        pattern.add_to(total)
-    inverter = plan.supply.inverter
-    if inverter is None or not patterns:
-        return total, []
-    trips = find_trips(total, [(p.load, p.mask > 0, p.watts) for p in patterns], inverter)
-    return total, trips
-
-
-def _used_wh(drawn_w: np.ndarray, plan: Plan, capacity_wh: np.ndarray) -> np.ndarray:
-    """Wh taken from the capacity by the end of each minute, shape (draws, minutes).
-
-    Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
-    nothing is credited.
-    """
-    battery = plan.supply.battery
-    if battery.peukert_n > 1.0:
-        rated_w = (capacity_wh / battery.rated_hours).astype(np.float32)[:, None]
-        drawn_w = drawn_w * np.maximum(1.0, drawn_w / rated_w) ** np.float32(battery.peukert_n - 1)
-    return np.cumsum(drawn_w, axis=1, dtype=np.float64) / MINUTES
-
-
-def _held_wh(plan: Plan) -> float:
-    """Label Wh, less what the cold takes of it."""
-    return plan.supply.battery.nominal_wh * cold_factor(plan.supply.battery, plan.room_c)
-
-
-def _first_stop(
-    used: np.ndarray,
-    drawn_w: np.ndarray,
     plan: Plan,
-    capacity_wh: np.ndarray,
-    ohm: np.ndarray | None,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Hours to the first stop in each draw, whether there is one, and whether sag is its reason.
+    streams: Sequence[np.random.Generator],
+    rest: Sequence[np.random.Generator],
+    draws: int,
+) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+    """Standard normal draws, and the relative spread, of each thing that is uncertain."""
+    supply = plan.supply
+    uncertain = [("battery", supply.battery.capacity_factor.spread, streams[0])]
+    if supply.inverter is not None:
+        uncertain += [
+            ("inverter idle", supply.inverter.idle_w.spread, streams[1]),
+            ("inverter efficiency", supply.inverter.efficiency.spread, streams[2]),
+        ]
+    loads = zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
+    uncertain += [(load.name, load.spread, stream) for load, stream in loads]
+    for output, stream in zip(supply.outputs, rest[1:], strict=False):
+        uncertain.append((f"{output.name} output", output.efficiency.spread, stream))
+    for source, stream in zip(plan.sources, rest[1 + len(supply.outputs) :], strict=True):
+        if isinstance(source, Sun):
+            uncertain.append((source.name, source.spread, stream))
+    inputs = {name: normals(stream, draws) for name, _, stream in uncertain}
+    return inputs, {name: spread for name, spread, _ in uncertain}
 
-    The floor, or sooner the first minute whose draw pulls the terminals under the cut-off.
+
+def _other_wh(plan: Plan) -> float:
+    return sum(one.usable_wh for one in plan.sources if isinstance(one, OtherBattery))
+
+
+class _Side:
+    """The battery's side of a plan: what routes ask of it, and what sources offer.
+
+    With no ``inputs`` everything stands at its likely value, in one draw.
     """
-    battery = plan.supply.battery
-    usable = capacity_wh * (battery.start_charge - battery.floor)
-    hours, stops = _runtime(used, usable, plan.hours)
-    if ohm is None or battery.cutoff_v is None or battery.volts is None:
-        return hours, stops, np.zeros_like(stops)
-    charge = battery.start_charge - used / capacity_wh[:, None]
-    rested = open_circuit_v(battery.chemistry, battery.volts, charge)
-    under = drawn_w > most_w(rested, ohm[:, None], battery.cutoff_v)
-    at_h = np.where(under.any(axis=1), under.argmax(axis=1) / MINUTES, np.inf)
-    cut_off = at_h < hours
-    return np.minimum(hours, at_h), stops | cut_off, cut_off
+
+    def __init__(self, plan: Plan, inputs: dict[str, np.ndarray] | None, minutes: int) -> None:
+        self.plan = plan
+        supply = plan.supply
+        inverter = supply.inverter
+        self.inverter_on = np.ones(minutes, dtype=bool)
+        self.idle_w: Any = 0.0
+        self.efficiency: Any = 1.0
+        self.square: float = 0.0
+        if inverter is not None:
+            self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
+            self.idle_w, self.efficiency = inverter.idle_w.value, inverter.efficiency.value
+            self.square = inverter.square_per_w.value
+            if inputs is not None:
+                self.idle_w = _column(inverter.idle_w.draws(inputs["inverter idle"]))
+                self.efficiency = _column(inverter.efficiency.draws(inputs["inverter efficiency"]))
+        self.passes: dict[str, Any] = {
+            one.name: one.efficiency.value
+            if inputs is None
+            else _column(one.efficiency.draws(inputs[f"{one.name} output"]))
+            for one in supply.outputs
+        }
+        self.outputs_idle_w = sum(one.idle_w.value for one in supply.outputs)
+        self.steady = [
+            (one, power_w(one, plan.start, minutes), self._factor(one, inputs))
+            for one in plan.sources
+            if not isinstance(one, OtherBattery)
+        ]
+        others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+        self.other_w: np.ndarray | None = None
+        if others:
+            self.other_w = np.sum([power_w(one, plan.start, minutes) for one in others], axis=0)
+
+    @staticmethod
+    def _factor(source: Any, inputs: dict[str, np.ndarray] | None) -> Any:
+        if inputs is None or not isinstance(source, Sun):
+            return 1.0
+        sigma = np.sqrt(np.log1p(source.spread**2))
+        return _column(np.exp(inputs[source.name] * sigma))
+
+    def on(self, pattern: Pattern, first: int, last: int) -> np.ndarray | float:
+        """Minutes of a block in which a pattern's route is switched on at all."""
+        return self.inverter_on[first:last] if pattern.load.route == AC else 1.0
+
+    def routes(
+        self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray], draws: int, size: int
+    ) -> dict[str, np.ndarray]:
+        """W of all loads on each route, (draws, minutes)."""
+        found = {AC: np.zeros((draws, size), np.float32)}
+        for pattern, watts in zip(patterns, powers, strict=True):
+            route = pattern.load.route
+            if route not in found:
+                found[route] = np.zeros((draws, size), np.float32)
+            found[route] += watts
+        return found
+
+    def drawn_w(self, routes: dict[str, np.ndarray], first: int, last: int) -> np.ndarray:
+        """W asked of the battery's side, idle and conversion included."""
+        drawn = np.full(routes[AC].shape, float(self.outputs_idle_w))
+        if self.plan.supply.inverter is not None:
+            through = np.asarray(dc_w(routes[AC], self.idle_w, self.efficiency, self.square))
+            drawn += through * self.inverter_on[first:last]
+        for name, watts in routes.items():
+            if name != AC:
+                drawn += watts / self.passes[name]
+        return drawn
+
+    def offered(self, first: int, last: int) -> tuple[np.ndarray | None, np.ndarray | None]:
+        """W that sun and chargers offer (draws or 1, minutes), and the most of other batteries."""
+        other = None if self.other_w is None else self.other_w[first:last]
+        if not self.steady:
+            return None, other
+        total: Any = 0.0
+        for source, watts, factor in self.steady:
+            total = total + np.minimum(source.limit_w, watts[None, first:last] * factor)
+        return np.atleast_2d(total), other
 
 
-def _runtime(
-    used: np.ndarray, usable_wh: np.ndarray, hours: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """Hours until the usable energy is gone, within the minute by proportion."""
-    draws, minutes = used.shape
-    whole = np.sum(used < usable_wh[:, None], axis=1)
-    stops = whole < minutes
-    at = np.minimum(whole, minutes - 1)
-    rows = np.arange(draws)
-    before = np.where(at > 0, used[rows, np.maximum(at - 1, 0)], 0.0)
-    step = used[rows, at] - before
-    part = np.divide(usable_wh - before, step, out=np.ones_like(step), where=step > 0)
-    return np.where(stops, (at + np.clip(part, 0, 1)) / MINUTES, hours), stops
+def _column(values: np.ndarray) -> np.ndarray:
+    return values.astype(np.float32)[:, None]
 
 
-def _curve(used: np.ndarray, capacity: np.ndarray, plan: Plan) -> tuple[np.ndarray, np.ndarray]:
-    """Charge percentiles at regular moments, at most some 300 of them."""
-    minutes = used.shape[1]
+def _curve_minutes(minutes: int) -> np.ndarray:
+    """Regular moments, at most some 400 of them: every 5, 10, 15, 30 or 60 min."""
     step = next(size for size in (5, 10, 15, 30, 60) if minutes / size <= 400 or size == 60)
-    ends = np.arange(0, minutes + 1, step)
-    battery = plan.supply.battery
-    gone = np.where(ends > 0, used[:, np.maximum(ends - 1, 0)], 0.0) / capacity[:, None]
-    charge = np.maximum(battery.start_charge - gone, battery.floor)
-    return ends / MINUTES, np.quantile(charge, [0.1, 0.5, 0.9], axis=0)
+    return np.arange(0, minutes + 1, step)
 
 
 @dataclass(frozen=True)
 class _Likely:
     energy_wh: dict[str, Any]
+    by_source_wh: dict[str, float]
+    fuel_l: float
     unserved_wh: dict[str, float]
     drawn_w: np.ndarray
+    sources_w: np.ndarray
+    charge: np.ndarray
     runtime_h: float
+    never_off_h: float
+
+
+def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
+    """Each load at its mean, one draw."""
+    rng = np.random.default_rng(0)
+    found = [patterns_of(one, plan, minutes, np.zeros(1), rng) for one in plan.loads]
+    return [pattern.as_mean() for several in found for pattern in several]
 
 
 def _likely(plan: Plan, trips: Sequence[Trip], minutes: int) -> _Likely:
-    """The plan once, with every load at its mean: where the energy goes.
+    """The plan with every load at its mean: where the energy goes.
 
-    A use that trips in more than half of the draws is left out from its usual moment on.
+    A second draw beside it never cycles off. A use that trips in more than half of the draws is
+    left out of the first from its usual moment on.
     """
-    battery, inverter = plan.supply.battery, plan.supply.inverter
-    served: dict[str, np.ndarray] = {}
-    wanted: dict[str, float] = {}
-    for load in plan.loads:
-        watts = in_use(load, plan.start, minutes) * (load.mean_w * load.count)
-        wanted[load.name] = float(watts.sum()) / MINUTES
-        for trip in trips:
-            if trip.load == load.name and trip.chance > 0.5:
-                watts[trip.minute : trip.until_minute] = 0.0
-        served[load.name] = watts
-    total = sum(served.values(), np.zeros(minutes))
-    idle = inverter.idle_w.value if inverter else 0.0
-    outputs_idle = sum(one.idle_w.value for one in plan.supply.outputs)
-    capacity = np.array([_held_wh(plan) * battery.capacity_factor.value])
-    through_w = total.copy()
-    if inverter is not None:
-        figures = (inverter.efficiency.value, inverter.square_per_w.value)
-        through_w = np.asarray(dc_w(total, 0.0, *figures))
-    drawn = through_w + idle + outputs_idle
-    used = _used_wh(drawn[None, :], plan, capacity)
-    ohm = None if battery.internal_ohm is None else np.array([battery.internal_ohm.value])
-    hours = float(_first_stop(used, drawn[None, :], plan, capacity, ohm)[0][0])
-    share = np.clip(hours * MINUTES - np.arange(minutes), 0.0, 1.0) / MINUTES
-    loads = {name: float(watts @ share) for name, watts in served.items()}
-    out = float(drawn @ share)
+    full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
+    means = _mean_patterns(plan, minutes)
+    side = _Side(plan, None, minutes)
+    ohm = plan.supply.battery.internal_ohm
+    bank = Bank(
+        plan,
+        np.full(2, plan.supply.battery.capacity_factor.value),
+        None if ohm is None else np.full(2, ohm.value),
+        _other_wh(plan),
+    )
+    powers = [
+        np.concatenate([one.power(0, minutes), most.power(0, minutes)]) * side.on(one, 0, minutes)
+        for one, most in zip(means, _mean_patterns(full, minutes), strict=True)
+    ]
+    for trip in trips:
+        if trip.chance > 0.5:
+            for one, watts in zip(means, powers, strict=True):
+                if one.load.name == trip.load:
+                    watts[0, trip.minute : trip.until_minute] = 0.0
+    drawn = side.drawn_w(side.routes(means, powers, 2, minutes), 0, minutes)
+    flow = _in_blocks(bank, drawn, side, minutes)
+    served = flow.served[0]
+    loads: dict[str, float] = {}
+    for one, watts in zip(means, powers, strict=True):
+        wh = float(watts[0] @ served) / MINUTES
+        loads[one.load.name] = loads.get(one.load.name, 0.0) + wh
+    idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES
+    outputs_idle = side.outputs_idle_w * float(served.sum()) / MINUTES
+    given = float(drawn[0] @ served) / MINUTES
+    by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
+    wanted = wanted_wh(means)
+    out, into = (float(np.sum(one[0])) / MINUTES for one in (flow.out_w, flow.into_w))
+    runtime, never_off = (float(one) for one in np.minimum(plan.hours, bank.stop_min / MINUTES))
     return _Likely(
         energy_wh={
             "loads": loads,
-            "inverter_idle": idle * float(share.sum()),
-            "outputs_idle": outputs_idle * float(share.sum()),
-            "conversion": float((through_w - total) @ share),
-            "sources": 0.0,
+            "inverter_idle": idle,
+            "outputs_idle": outputs_idle,
+            "conversion": given - sum(loads.values()) - idle - outputs_idle,
+            "sources": float(flow.sources_w[0].sum()) / MINUTES,
             "battery_out": out,
-            "battery_in": 0.0,
-            "stored_change": -out,
+            "battery_in": into,
+            "stored_change": into * plan.supply.battery.charge_efficiency - out,
         },
+        by_source_wh=by_source,
+        fuel_l=fuel,
         unserved_wh={
-            name: max(0.0, wanted[name] - wh)
-            for name, wh in loads.items()
-            if wanted[name] - wh > 1e-6
+            name: wanted[name] - wh for name, wh in loads.items() if wanted[name] - wh > 1e-3
         },
-        drawn_w=_hourly(drawn * share * MINUTES),
-        runtime_h=hours,
+        drawn_w=_hourly(drawn[0] * served),
+        sources_w=_hourly(flow.sources_w[0]),
+        charge=flow.charge[0],
+        runtime_h=runtime,
+        never_off_h=never_off,
     )
+
+
+def _in_blocks(bank: Bank, drawn: np.ndarray, side: _Side, minutes: int) -> Flow:
+    """A whole plan through the battery, block by block."""
+    flows = [
+        bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
+        for first in range(0, minutes, BLOCK)
+    ]
+    names = ("charge", "served", "into_w", "out_w", "sources_w", "other_w")
+    return Flow(*(np.concatenate([getattr(one, name) for one in flows], axis=1) for name in names))
+
+
+def _by_source(
+    plan: Plan, side: _Side, used_w: np.ndarray, other_w: np.ndarray, minutes: int
+) -> tuple[dict[str, float], float]:
+    """Wh of each source, what was used in a minute shared by what each offered; and litres."""
+    found = {one.name: 0.0 for one in plan.sources}
+    fuel = 0.0
+    others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+    for one in others:
+        share = one.usable_wh / sum(other.usable_wh for other in others)
+        found[one.name] = float(other_w[0].sum()) / MINUTES * share
+    if side.steady:
+        offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
+        total = np.maximum(sum(offers), 1e-9)
+        for (source, _, _), offer in zip(side.steady, offers, strict=True):
+            wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES
+            found[source.name] = wh
+            if isinstance(source, ChargeWindow):
+                fuel += wh / 1000 * source.litres_per_kwh
+    return found, fuel
 
 
 def _hourly(watts: np.ndarray) -> np.ndarray:
@@ -371,31 +485,27 @@ def likely_hours(plan: Plan) -> float:
     return _likely(plan, (), round(plan.hours * MINUTES)).runtime_h
 
 
-def _never_off(plan: Plan, minutes: int) -> float:
-    """Hours if every load that is in use never cycled off."""
-    full = tuple(replace(load, duty=1.0) for load in plan.loads)
-    return _likely(replace(plan, loads=full), (), minutes).runtime_h
-
-
-def _starts(plan: Plan, minutes: int) -> list[Start]:
+def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[Start]:
     """Each load's start at the moment when the others in use add up to most."""
     inverter = plan.supply.inverter
     if inverter is None:
         return []
-    masks = [in_use(load, plan.start, minutes) for load in plan.loads]
+    first: dict[str, Pattern] = {}
+    for one in patterns:
+        if one.load.route == AC:
+            first.setdefault(one.load.name, one)
+    in_use = {name: one.shape > 0 for name, one in first.items()}
     running = sum(
-        (
-            mask * (load.running_w * load.count)
-            for mask, load in zip(masks, plan.loads, strict=True)
-        ),
+        (in_use[name] * (one.load.running_w * one.load.count) for name, one in first.items()),
         np.zeros(minutes),
     )
     found = []
-    for mask, load in zip(masks, plan.loads, strict=True):
-        if mask.any():
-            others = max(0.0, float(running[mask].max()) - load.running_w)
+    for name, one in first.items():
+        if in_use[name].any():
+            load = one.load
+            others = max(0.0, float(running[in_use[name]].max()) - load.running_w)
             verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
             if load.start_tested:
                 verdict = as_tested(verdict, load.start_tested)
-            found.append(Start(load.name, load.start_va, others, verdict))
+            found.append(Start(name, load.start_va, others, verdict))
     return found

@@ -1,25 +1,28 @@
-"""What an inverter drops: running sums beyond its overload curve, and starts that trip it."""
+"""What a supply drops: sums beyond a limit and its overload curve, and starts that trip it.
+
+A use that trips is dropped to its end and the plan goes on. Since dropping one changes what others
+meet, the earliest trip of each draw is settled first, until none is left in the block.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
-from needle.decide.starting import GREY_FACTOR, SHORT_S, TESTED
-from needle.plan.plan import PlanLoad
+from needle.decide.starting import GREY_FACTOR, SHORT_S, START_REAL, TESTED
+from needle.plan.patterns import Pattern
+from needle.plan.plan import AC, Plan, PlanLoad
 from needle.supply.inverter import Inverter
 
-#: A load (one of its count), when it is in use, and its W in every draw.
-Running = tuple[PlanLoad, np.ndarray, Callable[[], np.ndarray]]
 #: Trips rarer than this are not told.
 RARE = 0.02
 
 
 @dataclass(frozen=True)
 class Trip:
-    """One use of a load that the inverter drops.
+    """One use of a load that the supply drops.
 
     Attributes
     ----------
@@ -29,7 +32,7 @@ class Trip:
     why : str
         ``"overload"`` or ``"start"``.
     watts, limit_w : float
-        What was asked for (VA for a start) and what the inverter carries.
+        What was asked for (VA for a start) and what is carried.
     chance : float
         Share of draws in which it happens.
     """
@@ -43,59 +46,43 @@ class Trip:
     chance: float
 
 
-def find_trips(total: np.ndarray, loads: Sequence[Running], inverter: Inverter) -> list[Trip]:
-    """Drop what trips, and tell it.
+@dataclass
+class Limit:
+    """A limit in W on the sum of some patterns, with an overload curve above it.
 
-    A use that trips is dropped to its end and the plan goes on; since dropping one changes what
-    others meet, the earliest trip of each draw is settled first, until none is left.
-
-    Parameters
-    ----------
-    total : ndarray, shape (draws, minutes)
-        AC W of all loads; **reduced in place** by what is dropped.
-    loads : sequence
-        See :data:`Running`.
-    inverter : Inverter
-
-    Returns
-    -------
-    list of Trip
-        By moment.
+    ``above_for`` keeps, for each step of the curve, how many minutes each draw has been above it.
     """
-    starters = [index for index, one in enumerate(loads) if _may_trip(one[0], total, inverter)]
-    if not starters and float(total.max(initial=0.0)) <= inverter.continuous_w:
-        return []
-    watts = [get() for _, _, get in loads]
-    uses = [_uses(mask) for _, mask, _ in loads]
-    events: dict[tuple[int, int, str], list[tuple[int, float, float]]] = {}
-    open_rows = np.arange(total.shape[0])
-    for _ in range(sum(len(one) for one in uses) + 1):
-        if not open_rows.size:
-            break
-        minute, culprit, why, asked, limit = _first_trips(
-            total[open_rows], [one[open_rows] for one in watts], loads, starters, inverter
-        )
-        happened = culprit >= 0
-        open_rows = open_rows[happened]
-        for row, at, index, kind, much, most in zip(
-            open_rows, minute[happened], culprit[happened], why[happened], asked[happened],
-            limit[happened], strict=True,
-        ):  # fmt: skip
-            number = next(n for n, (first, last) in enumerate(uses[index]) if first <= at < last)
-            last = uses[index][number][1]
-            total[row, at:last] -= watts[index][row, at:last]
-            watts[index][row, at:last] = 0.0
-            key = (int(index), number, "start" if kind else "overload")
-            events.setdefault(key, []).append((int(at), float(much), float(most)))
-    return _told(events, loads, uses, total.shape[0])
+
+    most_w: float
+    members: list[int]
+    curve: tuple[tuple[float, float], ...] = ()
+    above_for: list[np.ndarray] = field(default_factory=list)
+
+    def steps(self) -> list[tuple[float, int]]:
+        """W above which a sum is carried for so many whole minutes only."""
+        floors = [1.0, *(ratio for ratio, _ in self.curve)]
+        carried = [*(int(seconds // 60) for _, seconds in self.curve), 0]
+        return [
+            (self.most_w * floor * (1 + 1e-6), minutes)
+            for floor, minutes in zip(floors, carried, strict=True)
+        ]
 
 
-def _may_trip(load: PlanLoad, total: np.ndarray, inverter: Inverter) -> bool:
-    """Whether a start could trip at all, were every other load at its most."""
-    return load.start_va + float(total.max(initial=0.0)) > _start_limit(load, inverter)
+def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
+    """The limits of a plan's supply that its loads could meet at all."""
+    supply = plan.supply
+    found = []
+    if supply.inverter is not None:
+        mine = [n for n, one in enumerate(patterns) if one.load.route == AC]
+        found.append(Limit(supply.inverter.continuous_w, mine, supply.inverter.overload))
+    for output in supply.outputs:
+        mine = [n for n, one in enumerate(patterns) if one.load.route == output.name]
+        found.append(Limit(output.max_w, mine))
+    found.append(Limit(supply.total_max_w, list(range(len(patterns)))))
+    return [one for one in found if one.members and np.isfinite(one.most_w)]
 
 
-def _start_limit(load: PlanLoad, inverter: Inverter) -> float:
+def start_limit_va(load: PlanLoad, inverter: Inverter) -> float:
     """VA beyond which a start trips: grey ones may still start, and a test overrules both."""
     if load.start_tested:
         return 0.0 if TESTED[load.start_tested][0] == "trips" else np.inf
@@ -103,98 +90,236 @@ def _start_limit(load: PlanLoad, inverter: Inverter) -> float:
     return limit * GREY_FACTOR if load.start_s < SHORT_S else limit
 
 
-def _uses(mask: np.ndarray) -> list[tuple[int, int]]:
-    """Runs of minutes in use, as (first, past the last)."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], mask.astype(np.int8), [0]))))
-    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+class Tripper:
+    """Settles the trips of a plan, block after block.
 
+    Parameters
+    ----------
+    plan : Plan
+    patterns : sequence of Pattern
+    draws : int
+    """
 
-def _first_trips(
-    total: np.ndarray,
-    watts: Sequence[np.ndarray],
-    loads: Sequence[Running],
-    starters: Sequence[int],
-    inverter: Inverter,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Of each draw the earliest trip: minute, load (-1 for none), whether a start, asked, limit."""
-    draws, minutes = total.shape
-    minute = np.full(draws, minutes)
-    culprit = np.full(draws, -1)
-    is_start = np.zeros(draws, dtype=bool)
-    asked, limit = np.zeros(draws), np.full(draws, inverter.continuous_w)
-    rows = np.arange(draws)
-    over = _overloaded(total, inverter)
-    hit = over.any(axis=1)
-    minute[hit] = over[hit].argmax(axis=1)
-    at = np.minimum(minute, minutes - 1)
-    asked[hit] = total[rows[hit], at[hit]]
-    culprit[hit] = _latest_on(rows[hit], at[hit], watts)
-    for index in starters:
-        load = loads[index][0]
-        most = _start_limit(load, inverter)
-        mine = watts[index]
-        on = mine > load.resting_w + 1e-6
+    def __init__(self, plan: Plan, patterns: Sequence[Pattern], draws: int) -> None:
+        self.patterns = patterns
+        self.draws = draws
+        self.limits = limits_of(plan, patterns)
+        for limit in self.limits:
+            limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
+        self.inverter = plan.supply.inverter
+        self.sags = plan.supply.battery.internal_ohm is not None
+        self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
+        self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
+        self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
+        self.events: dict[tuple[int, int, str], list[tuple[int, float, float]]] = {}
+
+    def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
+        """Drop what trips in a block.
+
+        Returns W that starts ask of the battery on top, (draws, minutes), where sag makes them
+        matter; else None.
+
+        Parameters
+        ----------
+        first : int
+            The block's first minute.
+        powers : list of ndarray, (draws, minutes)
+            W of each pattern; **reduced in place** by what is dropped.
+        """
+        if not powers:
+            return None
+        minutes = first + np.arange(powers[0].shape[1])
+        for n, until in enumerate(self.dropped_until):
+            if int(until.max()) > first:
+                powers[n] *= minutes >= until[:, None]
+        starters = self._starters(powers)
+        on_at_end = [
+            watts[:, -1] > one.load.resting_w + 1e-6
+            for watts, one in zip(powers, self.patterns, strict=True)
+        ]
+        rows = np.arange(self.draws)
+        while rows.size:
+            rows = self._settle_first(first, powers, rows, starters)
+        for limit in self.limits:
+            self._remember(limit, powers)
+        extra = self._start_extra(powers) if self.sags else None
+        self.was_on = on_at_end
+        return extra
+
+    def _start_extra(self, powers: list[np.ndarray]) -> np.ndarray:
+        """W beyond running in the minutes in which something starts; the largest of each."""
+        extra = np.zeros_like(powers[0])
+        for n in self.on_ac:
+            load = self.patterns[n].load
+            more = START_REAL * load.start_va - load.running_w
+            if more > 0:
+                np.maximum(extra, self._edges(n, powers[n]) * np.float32(more), out=extra)
+        return extra
+
+    def _edges(
+        self, n: int, mine: np.ndarray, rows: np.ndarray | slice = slice(None)
+    ) -> np.ndarray:
+        """Minutes in which a pattern switches on, of some draws."""
+        on = mine > self.patterns[n].load.resting_w + 1e-6
         edges = on.copy()
         edges[:, 1:] &= ~on[:, :-1]
-        fails = edges & (total - mine + load.start_va > most)
-        first = np.where(fails.any(axis=1), fails.argmax(axis=1), minutes)
-        sooner = first < minute
-        minute[sooner], culprit[sooner], is_start[sooner] = first[sooner], index, True
-        where = rows[sooner], first[sooner]
-        asked[sooner] = total[where] - mine[where] + load.start_va
-        limit[sooner] = most
-    return minute, culprit, is_start, asked, limit
+        edges[:, 0] &= ~self.was_on[n][rows]
+        return edges
 
+    def _pulse(self, members: Sequence[int], first: int, size: int) -> np.ndarray | float:
+        """W that pulsed steps ask for beyond their means, shape (minutes,)."""
+        found = [self.patterns[n].pulse_w for n in members]
+        return sum((one[first : first + size] for one in found if one is not None), 0.0)
 
-def _overloaded(total: np.ndarray, inverter: Inverter) -> np.ndarray:
-    """Minutes at which the overload curve runs out: booleans like ``total``.
+    def _starters(self, powers: list[np.ndarray]) -> list[tuple[int, float]]:
+        """Patterns whose start could trip at all in this block, with their limit in VA."""
+        if self.inverter is None or not self.on_ac:
+            return []
+        most = float(_total(powers, self.on_ac).max())
+        found = []
+        for n in self.on_ac:
+            load = self.patterns[n].load
+            limit = start_limit_va(load, self.inverter)
+            if load.start_va + most > limit and float(powers[n].max()) > load.resting_w + 1e-6:
+                found.append((n, limit))
+        return found
 
-    Between two points of the curve a sum is carried for the later point's time; a whole minute is
-    the least that is told apart.
-    """
-    tripped = np.zeros(total.shape, dtype=bool)
-    floor = 1.0
-    for ratio, seconds in (*inverter.overload, (np.inf, 0.0)):
-        above = total > inverter.continuous_w * floor * (1 + 1e-6)
-        carried = int(seconds // 60)
-        if carried == 0:
-            tripped |= above
-        elif above.any() and carried < total.shape[1]:
-            run = np.cumsum(above, axis=1, dtype=np.int32)
-            window = run[:, carried:].copy()
-            window[:, 1:] -= run[:, : -carried - 1]
-            tripped[:, carried:] |= window == carried + 1
-        floor = ratio
-    return tripped
-
-
-def _latest_on(rows: np.ndarray, at: np.ndarray, watts: Sequence[np.ndarray]) -> np.ndarray:
-    """The load that switched on last before a moment; of several the largest."""
-    best = np.full(rows.size, -1)
-    best_key = np.full((rows.size, 2), -np.inf)
-    for index, mine in enumerate(watts):
-        for number, (row, minute) in enumerate(zip(rows, at, strict=True)):
-            now = mine[row, minute]
-            if now <= 0:
+    def _settle_first(
+        self,
+        first: int,
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        starters: list[tuple[int, float]],
+    ) -> np.ndarray:
+        """Drop the earliest trip of each of these draws; returns the draws that had one."""
+        size = powers[0].shape[1]
+        at = np.full(rows.size, size)
+        culprit = np.full(rows.size, -1)
+        is_start = np.zeros(rows.size, dtype=bool)
+        asked, most = np.zeros(rows.size), np.zeros(rows.size)
+        for limit in self.limits:
+            total = _total(powers, limit.members, rows)
+            total += self._pulse(limit.members, first, size)
+            over = self._over(limit, total, rows)
+            hit = np.flatnonzero(over.any(axis=1))
+            if not hit.size:
                 continue
-            below = np.flatnonzero(mine[row, :minute] < now * 0.999)
-            key = (below[-1] + 1 if below.size else 0, now)
-            if key > tuple(best_key[number]):
-                best[number], best_key[number] = index, key
-    return best
+            when = over[hit].argmax(axis=1)
+            sooner = when < at[hit]
+            hit, when = hit[sooner], when[sooner]
+            at[hit], most[hit], asked[hit] = when, limit.most_w, total[hit, when]
+            culprit[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
+        if starters:
+            total = _total(powers, self.on_ac, rows)
+            for n, limit_va in starters:
+                mine = powers[n][rows]
+                load = self.patterns[n].load
+                fails = self._edges(n, mine, rows) & (total - mine + load.start_va > limit_va)
+                hit = np.flatnonzero(fails.any(axis=1))
+                if not hit.size:
+                    continue
+                when = fails[hit].argmax(axis=1)
+                sooner = when < at[hit]
+                hit, when = hit[sooner], when[sooner]
+                at[hit], culprit[hit], is_start[hit], most[hit] = when, n, True, limit_va
+                asked[hit] = total[hit, when] - mine[hit, when] + load.start_va
+        happened = np.flatnonzero(culprit >= 0)
+        for n in np.unique(culprit[happened]):
+            which = happened[culprit[happened] == n]
+            self._drop(int(n), first, powers, rows[which], at[which],
+                       (is_start[which], asked[which], most[which]))  # fmt: skip
+        return rows[happened]
+
+    def _over(self, limit: Limit, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
+        """Minutes at which a limit's curve runs out: booleans like ``total``.
+
+        Between two points of the curve a sum is carried for the later point's time; a whole minute
+        is the least that is told apart.
+        """
+        tripped = np.zeros(total.shape, dtype=bool)
+        for (watts, carried), kept in zip(limit.steps(), limit.above_for, strict=True):
+            above = total > watts
+            if carried == 0 or not above.any():
+                tripped |= above
+            else:
+                tripped |= _run_lengths(above, kept[rows]) > carried
+        return tripped
+
+    def _remember(self, limit: Limit, powers: list[np.ndarray]) -> None:
+        """Carry over to the next block how long each draw has been above each step."""
+        if not limit.curve:
+            return
+        total = _total(powers, limit.members)
+        for number, (watts, carried) in enumerate(limit.steps()):
+            if carried:
+                above = total > watts
+                limit.above_for[number] = _run_lengths(above, limit.above_for[number])[:, -1]
+
+    def _latest_on(
+        self,
+        members: Sequence[int],
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        when: np.ndarray,
+        first: int,
+    ) -> np.ndarray:
+        """The pattern that switched on last before a moment; of several the largest."""
+        best, since = np.full(rows.size, -1), np.full(rows.size, -np.inf)
+        watts = np.zeros(rows.size)
+        for n in members:
+            now = powers[n][rows, when]
+            mine = np.where(now > 0, self.patterns[n].on_since(rows, first + when), -np.inf)
+            later = (mine > since) | ((mine == since) & (now > watts) & (now > 0))
+            best[later], since[later], watts[later] = n, mine[later], now[later]
+        return best
+
+    def _drop(
+        self,
+        n: int,
+        first: int,
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        when: np.ndarray,
+        told: tuple[np.ndarray, np.ndarray, np.ndarray],
+    ) -> None:
+        """Switch a pattern off in some draws to the end of the use that tripped."""
+        pattern = self.patterns[n]
+        uses = pattern.use_at(first + when)
+        until = pattern.uses[uses, 1]
+        self.dropped_until[n][rows] = until
+        minutes = first + np.arange(powers[n].shape[1])
+        off = (minutes >= (first + when)[:, None]) & (minutes < until[:, None])
+        powers[n][rows] = np.where(off, 0.0, powers[n][rows])
+        for use, at, start, asked, most in zip(uses, first + when, *told, strict=True):
+            key = (n, int(use), "start" if start else "overload")
+            self.events.setdefault(key, []).append((int(at), float(asked), float(most)))
+
+    def trips(self) -> list[Trip]:
+        """All that was dropped often enough to tell, by moment."""
+        found = []
+        for (n, use, why), seen in self.events.items():
+            chance = len(seen) / self.draws
+            if chance >= RARE:
+                at, asked, most = (float(np.median(column)) for column in zip(*seen, strict=True))
+                pattern = self.patterns[n]
+                until = int(pattern.uses[use, 1])
+                found.append(Trip(pattern.load.name, round(at), until, why, asked, most, chance))
+        return sorted(found, key=lambda trip: (trip.minute, trip.load))
 
 
-def _told(
-    events: dict[tuple[int, int, str], list[tuple[int, float, float]]],
-    loads: Sequence[Running],
-    uses: Sequence[Sequence[tuple[int, int]]],
-    draws: int,
-) -> list[Trip]:
-    found = []
-    for (index, number, why), seen in events.items():
-        chance = len(seen) / draws
-        if chance >= RARE:
-            at, asked, limit = (float(np.median(column)) for column in zip(*seen, strict=True))
-            last = uses[index][number][1]
-            found.append(Trip(loads[index][0].name, round(at), last, why, asked, limit, chance))
-    return sorted(found, key=lambda trip: (trip.minute, trip.load))
+def _total(
+    powers: Sequence[np.ndarray], members: Sequence[int], rows: np.ndarray | None = None
+) -> np.ndarray:
+    """W of some patterns together, of all draws or of some."""
+    total = np.zeros_like(powers[0] if rows is None else powers[0][rows])
+    for n in members:
+        total += powers[n] if rows is None else powers[n][rows]
+    return total
+
+
+def _run_lengths(above: np.ndarray, carried: np.ndarray) -> np.ndarray:
+    """How many minutes in a row each draw has been above, carried in from the block before."""
+    sums = np.cumsum(above, axis=1, dtype=int)
+    resets = np.maximum.accumulate(np.where(above, 0, sums), axis=1)
+    unbroken = np.logical_and.accumulate(above, axis=1)
+    return np.where(above, sums - resets + unbroken * carried[:, None], 0)

@@ -12,6 +12,7 @@ import numpy as np
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, from_limits
+from needle.moments import Window, parse_windows
 
 #: No-load draw as a share of the continuous rating, until an idle test (general values).
 IDLE_SHARE = (0.004, 0.010, 0.025)
@@ -45,6 +46,8 @@ class Inverter:
         ``"sine"`` or ``"stepped"``.
     square_per_w : Estimate
         Loss that grows with the square of the load: DC W for each AC W squared, 1/W.
+    off : tuple of Window
+        When it rests: it draws nothing and feeds nothing.
     surge_known : bool
         False where the continuous rating stands in for an unknown surge rating.
     """
@@ -57,6 +60,7 @@ class Inverter:
     overload: tuple[tuple[float, float], ...] = ()
     waveform: str = "sine"
     surge_known: bool = True
+    off: tuple[Window, ...] = ()
     square_per_w: Estimate = NO_SQUARE
 
 
@@ -83,7 +87,7 @@ def usual_idle_w(continuous_w: float) -> Estimate:
 
 _KEYS = (
     "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
-    "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform",
+    "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform", "off",
 )  # fmt: skip
 
 
@@ -94,7 +98,7 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
     ------
     DocumentError
     """
-    reader = Reader(data, path, _KEYS, later=("off",))
+    reader = Reader(data, path, _KEYS)
     continuous = reader.need("continuous_w", most=1_000_000, above=True)
     surge = reader.number("surge_va", most=5_000_000, above=True)
     if surge is not None and surge < continuous:
@@ -121,6 +125,7 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         overload=_overload(reader),
         waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
         surge_known=surge is not None,
+        off=parse_windows(reader.items("off", most=100), reader.at("off"), None),
         square_per_w=NO_SQUARE
         if square is None
         else Estimate(square, square_spread, "B", ("as given",)),

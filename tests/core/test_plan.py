@@ -9,8 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
+from needle.moments import windows_from_text
 from needle.plan.advice import display_hours, leave_off, measure_next
-from needle.plan.plan import in_use, parse_plan, windows_from_text
+from needle.plan.plan import in_use, parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import likely_hours, simulate
 
@@ -292,7 +293,8 @@ class DocumentTest(unittest.TestCase):
         self.assertEqual(
             set(found) - {"notices"},
             {"runtime_h", "capped", "never_cycles_off_h", "covers", "chance", "stop", "energy_wh",
-             "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "measure_next"},
+             "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "measure_next",
+             "sources_wh", "fuel_l"},
         )  # fmt: skip
         self.assertEqual(
             set(found["energy_wh"]),
@@ -313,10 +315,56 @@ class DocumentTest(unittest.TestCase):
             ({"start": "tomorrow"}, "not a time"),
             ({"start": "18:00"}, "needs a date"),
             ({"laods": []}, "did you mean “loads”"),
-            ({"sources": [{"kind": "sun"}]}, "not yet"),
+            ({"sources": [{"kind": "sun"}]}, "rated_w: is needed"),
+            ({"sources": [{"kind": "moon"}]}, "one of sun, window, battery"),
+            ({"sources": [{"kind": "window", "watts": 5}]}, "at least one window"),
+            ({"sources": [{"kind": "sun", "rated_w": 5, "latitude": 95}]}, "too large"),
             ({"loads": [{"name": "x"}]}, "loads[0].running_w: is needed"),
-            ({"loads": [{**lamp, "route": "dc12"}]}, "not yet"),
-            ({"loads": [{**lamp, "use": {"tasks": ["20:15"]}}]}, "not yet"),
+            ({"loads": [{**lamp, "route": "dc12"}]}, "one of ac"),
+            ({"loads": [{**lamp, "use": {"tasks": ["20:15"]}}]}, "steps: are needed"),
+            ({"loads": [{"name": "x", "steps": [{"watts": 5, "minutes": 9}]}]}, "tasks"),
+            (
+                {
+                    "loads": [
+                        {
+                            "name": "x",
+                            "use": {"tasks": ["20:15"]},
+                            "steps": [{"watts": 5, "minutes": 9000}],
+                        }
+                    ]
+                },
+                "longer than the plan",
+            ),
+            ({"loads": [{"name": "x", "use": {"charges": ["20:15"]}}]}, "charge: is needed"),
+            (
+                {
+                    "loads": [
+                        {"name": "x", "use": {"tasks": 0}, "steps": [{"watts": 5, "minutes": 1}]}
+                    ]
+                },
+                "1 to 100",
+            ),
+            (
+                {"loads": [{**lamp, "use": {"between": [["18:00", "20:00"], ["19:00", "21:00"]]}}]},
+                "overlaps 18:00–20:00",
+            ),
+            (
+                {
+                    "loads": [
+                        {
+                            **lamp,
+                            "use": {
+                                "between": [
+                                    ["2027-02-09T20:00:00+00:00", "2027-02-09T19:00:00+00:00"]
+                                ]
+                            },
+                        }
+                    ]
+                },
+                "ends before it begins",
+            ),
+            ({"loads": [{**lamp, "use": {}}]}, "needs one of"),
+            ({"room_warmest": "noon"}, "not a time"),
             ({"loads": [{**lamp, "use": "sometimes"}]}, 'write "always"'),
             ({"loads": [{**lamp, "use": {"between": [["18:00"]]}}]}, "must be"),
             ({"loads": [{**lamp, "use": {"between": [["18:00", "18:00"]]}}]}, "same time"),

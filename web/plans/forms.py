@@ -7,7 +7,8 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
-from needle.plan.plan import MOST_HOURS, windows_from_text
+from needle.moments import windows_from_text
+from needle.plan.plan import MOST_HOURS
 from needle.supply.battery import CHEMISTRIES
 from web.common.fields import QuantityField, share_field
 from web.common.forms import PercentMixin, RecordForm

@@ -9,8 +9,8 @@ from datetime import datetime, timedelta
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
+from needle.moments import moment_after
 from needle.plan.advice import display_hours
-from needle.plan.plan import moment_after
 from needle.plan.simulate import Outcome, Start
 from needle.plan.trips import Trip
 from needle.quantity import hours_text

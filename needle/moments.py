@@ -1,0 +1,178 @@
+"""Times that people plan with: windows of the day, moments of tasks, in text and in minutes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta, tzinfo
+from typing import Any
+
+import numpy as np
+
+from needle.document import DocumentError
+
+DAY_MIN = 1440
+_CLOCK = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)|24:00")
+#: A moment: minutes after midnight for every day, or once.
+Moment = int | datetime
+#: Between these hours tasks that are only counted by the day are spread out.
+_WAKING = (8 * 60, 20 * 60)
+
+
+@dataclass(frozen=True)
+class Window:
+    """From one moment to another: every day (minutes after midnight), or once (datetimes)."""
+
+    start: Moment
+    end: Moment
+
+
+def in_windows(windows: Sequence[Window], start: datetime, minutes: int) -> np.ndarray:
+    """Which minutes of a plan fall into windows: booleans, shape (minutes,)."""
+    mask = np.zeros(minutes, dtype=bool)
+    clock = (start.hour * 60 + start.minute + np.arange(minutes)) % DAY_MIN
+    for window in windows:
+        if isinstance(window.start, datetime) and isinstance(window.end, datetime):
+            first, last = (minute_of(moment, start) for moment in (window.start, window.end))
+            mask[max(0, first) : max(0, last)] = True
+        elif isinstance(window.start, int) and isinstance(window.end, int):
+            after, before = clock >= window.start, clock < window.end
+            mask |= (after & before) if window.start < window.end else (after | before)
+    return mask
+
+
+def minute_of(moment: datetime, start: datetime) -> int:
+    """Whole minutes from a plan's start to a moment."""
+    return round((moment - start).total_seconds() / 60)
+
+
+def occurrences(moments: Sequence[Moment], start: datetime, minutes: int) -> list[int]:
+    """Minutes of a plan at which moments come, in order; those outside it are left out."""
+    clock = start.hour * 60 + start.minute
+    found: set[int] = set()
+    for moment in moments:
+        if isinstance(moment, datetime):
+            found.add(minute_of(moment, start))
+        else:
+            found.update(range((moment - clock) % DAY_MIN, minutes, DAY_MIN))
+    return sorted(one for one in found if 0 <= one < minutes)
+
+
+def spread_over_day(count: int) -> tuple[int, ...]:
+    """Minutes after midnight of so many tasks a day, evenly over the waking hours."""
+    first, last = _WAKING
+    return tuple(round(first + (last - first) * (n + 0.5) / count) for n in range(count))
+
+
+def parse_moment(text: Any, path: str, zone: tzinfo | None) -> Moment:
+    """``"HH:MM"`` as minutes after midnight, or ISO 8601 as a datetime."""
+    if isinstance(text, str):
+        if _CLOCK.fullmatch(text.strip()):
+            hours, minutes = text.strip().split(":")
+            return int(hours) * 60 + int(minutes)
+        try:
+            moment = datetime.fromisoformat(text)
+        except ValueError:
+            pass
+        else:
+            return moment if moment.tzinfo else moment.replace(tzinfo=zone or UTC)
+    raise DocumentError(
+        path, f'{str(text)[:40]!r} is not a time: write "18:30" or "2027-02-09T18:30:00+00:00"'
+    )
+
+
+def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple[Window, ...]:
+    """Read a list of [from, to]; none may overlap."""
+    windows: list[Window] = []
+    for index, item in enumerate(items):
+        where = f"{path}[{index}]"
+        if not isinstance(item, list | tuple) or len(item) != 2:
+            raise DocumentError(where, 'must be ["18:00", "22:30"]')
+        start, end = (parse_moment(one, where, zone) for one in item)
+        if type(start) is not type(end):
+            raise DocumentError(where, "must be two times of day, or two dates with times")
+        if start == end:
+            raise DocumentError(where, "begins and ends at the same time")
+        if isinstance(start, datetime) and isinstance(end, datetime) and end < start:
+            raise DocumentError(where, "ends before it begins")
+        window = Window(start, end)
+        if clash := next((one for one in windows if _overlap(one, window)), None):
+            raise DocumentError(where, f"overlaps {_span_text(clash)}: join them into one")
+        windows.append(window)
+    return tuple(windows)
+
+
+def _overlap(first: Window, second: Window) -> bool:
+    if isinstance(first.start, int) != isinstance(second.start, int):
+        return False
+    if isinstance(first.start, int):
+        day = datetime(2000, 1, 1, tzinfo=UTC)
+        masks = [in_windows([one], day, DAY_MIN) for one in (first, second)]
+        return bool((masks[0] & masks[1]).any())
+    return bool(first.start < second.end and second.start < first.end)  # type: ignore[operator]
+
+
+def _span_text(window: Window) -> str:
+    def text(moment: Moment) -> str:
+        if isinstance(moment, datetime):
+            return moment.isoformat(timespec="minutes")
+        return f"{moment // 60:02d}:{moment % 60:02d}"
+
+    return f"{text(window.start)}–{text(window.end)}"
+
+
+def parse_moments(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple[Moment, ...]:
+    """Read a list of moments."""
+    return tuple(parse_moment(item, f"{path}[{index}]", zone) for index, item in enumerate(items))
+
+
+def moment_after(start: datetime, hours: float, to_min: int = 1) -> datetime:
+    """The moment so many hours into a plan, rounded to so many minutes."""
+    return start + timedelta(minutes=to_min * round(hours * 60 / to_min))
+
+
+_SPAN = re.compile(r"^(\d{1,2})(?::?([0-5]\d))?\s*(?:-|–|—|to)\s*(\d{1,2})(?::?([0-5]\d))?$", re.I)
+_AT = re.compile(r"^(?:at\s+)?(\d{1,2})[:.]?([0-5]\d)?$", re.I)
+
+
+def windows_from_text(text: str) -> list[list[str]]:
+    """Read ``18:00–22:30, 7–9`` as daily windows; ``always`` or nothing as none.
+
+    Raises
+    ------
+    DocumentError
+        Names the part that is not a span of the day.
+    """
+    if text.strip().casefold() in ("", "always"):
+        return []
+    windows = []
+    for part in re.split(r"[,;]|\band\b", text):
+        found = _SPAN.match(part.strip())
+        if not found:
+            raise DocumentError(
+                "use", f"“{part.strip()[:30]}” is not a span of the day such as 18:00–22:30"
+            )
+        start_h, start_m, end_h, end_m = (int(one or 0) for one in found.groups())
+        if start_h > 23 or end_h > 24 or (end_h == 24 and end_m):
+            raise DocumentError("use", f"“{part.strip()}” goes beyond 24:00")
+        windows.append([f"{start_h:02d}:{start_m:02d}", f"{end_h % 24:02d}:{end_m:02d}"])
+    parse_windows(windows, "use", UTC)
+    return windows
+
+
+def moments_from_text(text: str) -> list[str]:
+    """Read ``20:15, 7`` as daily moments.
+
+    Raises
+    ------
+    DocumentError
+        Names the part that is not a time of day.
+    """
+    moments = []
+    for part in re.split(r"[,;]|\band\b", text):
+        found = _AT.match(part.strip())
+        if not found or int(found[1]) > 23:
+            raise DocumentError("use", f"“{part.strip()[:30]}” is not a time of day such as 20:15")
+        moments.append(f"{int(found[1]):02d}:{found[2] or '00'}")
+    return moments

@@ -1,0 +1,252 @@
+"""What the battery does, minute by minute: charge, floor, sag, recovery, charging.
+
+Arrays are (draws, minutes of the block). Positive power is power out of the battery.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.plan.plan import Plan
+from needle.supply.battery import cold_factor
+from needle.supply.charging import TAPER_FROM, TAPER_TO, may_charge
+from needle.supply.voltage import most_w, open_circuit_v
+
+#: Charge above that of the stop at which everything comes on again (share).
+RECOVERY = 0.05
+MINUTES = 60
+
+
+@dataclass(frozen=True)
+class Flow:
+    """What happened in a block, (draws, minutes) each.
+
+    Attributes
+    ----------
+    charge : ndarray
+        Share at the end of each minute.
+    served : ndarray
+        Share of each minute for which the loads were served.
+    into_w, out_w : ndarray
+        W into and out of the battery's terminals.
+    sources_w : ndarray
+        W taken from the sources.
+    other_w : ndarray
+        W of those that came from another battery.
+    """
+
+    charge: np.ndarray
+    served: np.ndarray
+    into_w: np.ndarray
+    out_w: np.ndarray
+    sources_w: np.ndarray
+    other_w: np.ndarray
+
+
+class Bank:
+    """The battery of a plan in every draw.
+
+    Parameters
+    ----------
+    plan : Plan
+    factor : ndarray, (draws,)
+        Capacity factors.
+    ohm : ndarray, (draws,), or None
+        Internal resistances; None where sag is left out.
+    other_wh : float
+        Wh of other batteries that feed in.
+    """
+
+    def __init__(
+        self, plan: Plan, factor: np.ndarray, ohm: np.ndarray | None, other_wh: float = 0.0
+    ) -> None:
+        self.battery = plan.supply.battery
+        held = self.battery.nominal_wh * cold_factor(self.battery, plan.room_c)
+        self.capacity_wh = held * factor
+        self.ohm = ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
+        draws = len(factor)
+        self.charge = np.full(draws, self.battery.start_charge)
+        self.stopped = np.zeros(draws, dtype=bool)
+        #: Minute of the first stop; infinite while there was none.
+        self.stop_min = np.full(draws, np.inf)
+        self.cut_off = np.zeros(draws, dtype=bool)
+        self.back_at = np.full(draws, np.inf)
+        self.other_wh = np.full(draws, other_wh)
+        self.takes_charge = may_charge(self.battery.chemistry, plan.room_c)
+
+    def advance(
+        self,
+        first: int,
+        drawn_w: np.ndarray,
+        sources_w: np.ndarray | None,
+        other_w: np.ndarray | None = None,
+        start_w: np.ndarray | None = None,
+    ) -> Flow:
+        """Go through a block.
+
+        Parameters
+        ----------
+        first : int
+            Its first minute.
+        drawn_w : ndarray, (draws, minutes)
+            W that the loads, with idle and conversion, ask of the battery's side.
+        sources_w : ndarray, (draws or 1, minutes), or None
+            W offered by sun and chargers; None where the plan has no source at all.
+        other_w : ndarray, (minutes,), or None
+            The most that other batteries give while they last.
+        start_w : ndarray, (draws, minutes), or None
+            W that starts ask for on top, for a moment: they count for sag alone.
+        """
+        if other_w is None and (sources_w is None or not sources_w.any()):
+            return self._drain(first, drawn_w, start_w)
+        offered = np.zeros_like(drawn_w) if sources_w is None else sources_w
+        offered = np.broadcast_to(offered, drawn_w.shape)
+        return self._through(first, drawn_w, offered, other_w, start_w)
+
+    def _cost(self, out_w: np.ndarray, capacity: np.ndarray) -> np.ndarray:
+        """W by which the charge falls for W out.
+
+        Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
+        nothing is credited.
+        """
+        n = self.battery.peukert_n
+        if n <= 1.0:
+            return out_w
+        ratio = out_w / (capacity / self.battery.rated_hours)
+        return out_w * np.maximum(1.0, ratio) ** (n - 1)
+
+    def _limit_w(self, charge: np.ndarray, ohm: np.ndarray) -> np.ndarray:
+        """W at which the terminals sag to the cut-off."""
+        battery = self.battery
+        assert battery.volts is not None and battery.cutoff_v is not None
+        rested = open_circuit_v(battery.chemistry, battery.volts, charge)
+        return most_w(rested, ohm, battery.cutoff_v)
+
+    def _drain(self, first: int, drawn_w: np.ndarray, start_w: np.ndarray | None) -> Flow:
+        """A block in which no source gives: one cumulative sum; nothing comes back in it."""
+        floor, size = self.battery.floor, drawn_w.shape[1]
+        capacity = self.capacity_wh[:, None]
+        fall = np.cumsum(self._cost(drawn_w, capacity), axis=1, dtype=np.float64)
+        fall /= MINUTES * capacity
+        before = self.charge.copy()
+        charge = before[:, None] - fall
+        end = self._floor_at(charge, before, floor)
+        cut = np.zeros(len(end), dtype=bool)
+        if self.ohm is not None:
+            most = drawn_w if start_w is None else drawn_w + start_w
+            under = most > self._limit_w(charge, self.ohm[:, None])
+            at = np.where(under.any(axis=1), under.argmax(axis=1), np.inf)
+            cut = at < end
+            end = np.minimum(end, at)
+        end = np.where(self.stopped, 0.0, end)
+        stops = ~self.stopped & (end < size)
+        fresh = stops & np.isinf(self.stop_min)
+        self.stop_min[fresh] = first + end[fresh]
+        self.cut_off[fresh] = cut[fresh]
+        served = np.clip(end[:, None] - np.arange(size), 0.0, 1.0)
+        whole = np.minimum(end, size - 1).astype(int)
+        rows = np.arange(len(end))
+        at_stop = np.where(cut, np.where(whole > 0, charge[rows, whole - 1], before), floor)
+        at_stop = np.where(self.stopped, before, at_stop)
+        charge = np.where(np.arange(1, size + 1) <= end[:, None], charge, at_stop[:, None])
+        self.stopped |= stops
+        self.back_at[stops] = at_stop[stops] + RECOVERY
+        self.charge = charge[:, -1].copy()
+        none = np.zeros_like(charge)
+        return Flow(charge, served, none, drawn_w * served, none, none)
+
+    @staticmethod
+    def _floor_at(charge: np.ndarray, before: np.ndarray, floor: float) -> np.ndarray:
+        """Minutes into the block at which the floor is reached, within the minute by proportion."""
+        size = charge.shape[1]
+        whole = np.sum(charge > floor, axis=1)
+        at = np.minimum(whole, size - 1)
+        rows = np.arange(len(whole))
+        start = np.where(at > 0, charge[rows, at - 1], before)
+        step = start - charge[rows, at]
+        part = np.divide(start - floor, step, out=np.ones_like(step), where=step > 0)
+        return np.where(whole < size, whole + np.clip(part, 0, 1), np.inf)
+
+    def _through(
+        self,
+        first: int,
+        drawn_w: np.ndarray,
+        offered_w: np.ndarray,
+        other_w: np.ndarray | None,
+        start_w: np.ndarray | None,
+    ) -> Flow:
+        """A block with sources: the charge decides what comes next, so minute by minute.
+
+        Arrays of the loop are (minutes, draws): one row is one contiguous minute.
+        """
+        shape = drawn_w.shape[::-1]
+        asked_w, offers_w = np.ascontiguousarray(drawn_w.T), np.ascontiguousarray(offered_w.T)
+        charge, served = np.zeros(shape), np.ones(shape)
+        into_w, out_w, used_w = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+        from_other = np.zeros(shape)
+        per_wh = 1.0 / (MINUTES * self.capacity_wh)
+        gain = self.battery.charge_efficiency * per_wh
+        knee = TAPER_FROM[self.battery.chemistry]
+        slope = (1.0 - TAPER_TO) / (1.0 - knee)
+        takes = 1.0 if self.takes_charge else 0.0
+        for m in range(shape[0]):
+            asked = asked_w[m]
+            if self.stopped.any():
+                asked = np.where(self.stopped, 0.0, asked)
+                served[m] = ~self.stopped
+            # As taper() has it, written out: this loop is what a plan with sun spends its time on.
+            share = takes * (1.0 - slope * np.maximum(0.0, self.charge - knee))
+            fits = (1.0 - self.charge) / gain
+            direct = np.minimum(offers_w[m], asked)
+            into = np.minimum((offers_w[m] - direct) * share, fits)
+            if other_w is not None:
+                most = np.minimum(other_w[m], self.other_wh * MINUTES)
+                more = np.minimum(most, asked - direct)
+                filled = np.minimum((most - more) * share, fits - into)
+                from_other[m] = more + filled
+                self.other_wh -= from_other[m] / MINUTES
+                direct, into = direct + more, into + filled
+            out = asked - direct
+            fall = self._cost(out, self.capacity_wh) * per_wh
+            peak = out if start_w is None else out + start_w[:, m] * ~self.stopped
+            if self._must_stop(fall, peak):
+                part = self._stop(first + m, fall, out, peak)
+                served[m] *= part
+                fall, direct, out = fall * part, direct * part, out * part
+                from_other[m] *= part
+            self.charge = self.charge - fall + into * gain
+            if self.stopped.any():
+                self.stopped &= self.charge < self.back_at
+            charge[m], into_w[m], out_w[m], used_w[m] = self.charge, into, out, direct + into
+        return Flow(charge.T, served.T, into_w.T, out_w.T, used_w.T, from_other.T)
+
+    def _must_stop(self, fall: np.ndarray, peak_w: np.ndarray) -> bool:
+        """Whether any draw comes to its floor or cut-off in this minute."""
+        if bool(((self.charge - fall) < self.battery.floor).any()):
+            return True
+        return self.ohm is not None and bool(
+            (peak_w > self._limit_w(self.charge - fall, self.ohm)).any()
+        )
+
+    def _stop(
+        self, minute: int, fall: np.ndarray, out_w: np.ndarray, peak_w: np.ndarray
+    ) -> np.ndarray:
+        """Stop the draws that are due; returns the share of the minute that each was served."""
+        floor, on = self.battery.floor, ~self.stopped
+        left = np.maximum(0.0, self.charge - floor)
+        short = on & (out_w > 0) & (fall > left)
+        part = np.ones_like(fall)
+        part[short] = left[short] / fall[short]
+        cut = np.zeros_like(on)
+        if self.ohm is not None:
+            cut = on & (peak_w > self._limit_w(self.charge - fall, self.ohm))
+            part[cut] = 0.0
+        stops = short | cut
+        fresh = stops & np.isinf(self.stop_min)
+        self.stop_min[fresh] = minute + part[fresh]
+        self.cut_off[fresh] = cut[fresh]
+        self.stopped |= stops
+        self.back_at[stops] = np.maximum(self.charge - fall * part, floor)[stops] + RECOVERY
+        return part
