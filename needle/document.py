@@ -32,24 +32,14 @@ class Reader:
         Where it stands in the document, for messages.
     known : iterable of str
         All keys that may occur.
-    later : iterable of str
-        Keys of the format that this version cannot honour yet: refused by name.
     """
 
-    def __init__(
-        self, data: Any, path: str, known: Iterable[str], later: Iterable[str] = ()
-    ) -> None:
+    def __init__(self, data: Any, path: str, known: Iterable[str]) -> None:
         if not isinstance(data, dict):
             raise DocumentError(path, "must be an object with named values")
         self.data, self.path = data, path
-        names, coming = list(known), set(later)
+        names = list(known)
         for key in data:
-            if key in coming:
-                if data[key] in (None, [], {}):
-                    continue
-                raise DocumentError(
-                    self.at(key), "not yet understood by this version; leave it out"
-                )
             if key not in names:
                 near = difflib.get_close_matches(str(key), names, 1, 0.4)
                 hint = f"; did you mean “{near[0]}”?" if near else f"; known: {', '.join(names)}"

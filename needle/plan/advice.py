@@ -1,21 +1,16 @@
-"""What would steady an answer most, and what would make it last longer."""
+"""What would steady an answer most, and what a supply's display would promise."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
-from functools import lru_cache
+from dataclasses import dataclass
 
 import numpy as np
 
 from needle.estimate import DEFAULT_SPREAD
-from needle.plan.plan import Plan
-from needle.plan.simulate import Outcome, simulate
+from needle.plan.plan import AC, Plan
+from needle.plan.simulate import Outcome
 from needle.supply.battery import usable_wh
-
-#: Draws for comparing a plan with a changed one: same random streams, so few are enough.
-PAIRED_DRAWS = 60
-MOST_HELPS = 3
 
 
 @dataclass(frozen=True)
@@ -25,7 +20,7 @@ class Narrowing:
     Attributes
     ----------
     what : str
-        A load's name, or ``"battery"``, ``"inverter idle"``, ``"inverter efficiency"``.
+        A load's or source's name, or ``"battery"``, ``"inverter idle"``, ``"inverter efficiency"``.
     share : float
         Share of the runtime's variance that it explains.
     range_h, range_h_after : float
@@ -36,20 +31,6 @@ class Narrowing:
     share: float
     range_h: float
     range_h_after: float
-
-
-@dataclass(frozen=True)
-class Help:
-    """A change to the plan and the hours it wins: 10th, 50th and 90th percentile."""
-
-    what: str
-    load: str
-    low: float
-    value: float
-    high: float
-
-    def as_range(self) -> dict[str, float]:
-        return {"value": self.value, "low": self.low, "high": self.high}
 
 
 def measure_next(outcome: Outcome) -> list[Narrowing]:
@@ -75,39 +56,6 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     return [one for one in found if one.share > 0.01]
 
 
-def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
-    """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
-    before, after = (_runtimes(one) for one in (plan, changed))
-    low, value, high = (float(one) for one in np.quantile(after - before, [0.1, 0.5, 0.9]))
-    return low, value, high
-
-
-@lru_cache(maxsize=8)
-def _runtimes(plan: Plan) -> np.ndarray:
-    """Hours of each paired draw; kept, since several changes are held against one plan."""
-    return simulate(plan, PAIRED_DRAWS).runtime_h
-
-
-def leave_off(outcome: Outcome) -> list[Help]:
-    """Hours won by leaving off each load that is not a must, best first."""
-    plan = outcome.plan
-    spare = [load for load in plan.loads if load.priority != "must"]
-    wh = outcome.energy_wh["loads"]
-    spare.sort(key=lambda load: (-wh.get(load.name, 0.0), load.name))
-    if not spare or outcome.capped:
-        return []
-    found = []
-    for load in spare[:MOST_HELPS]:
-        quiet = tuple(
-            replace(one, running_w=0.0, resting_w=0.0, start_va=0.0) if one is load else one
-            for one in plan.loads
-        )
-        low, value, high = hours_won(plan, replace(plan, loads=quiet))
-        found.append(Help(f"leave off {load.name}", load.name, low, value, high))
-    found.sort(key=lambda one: (-one.value, one.load))
-    return [one for one in found if one.value > 0.02]
-
-
 def display_hours(plan: Plan) -> tuple[float, float] | None:
     """What a supply's display would promise at a resting and at a running moment, h.
 
@@ -118,14 +66,21 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     if inverter is None:
         return None
     left = usable_wh(plan.supply.battery).value
+    always = [one for one in plan.loads if not one.windows and not one.moments]
     resting = sum(
         load.count * (load.running_w if load.duty >= 1 else load.resting_w)
-        for load in plan.loads
-        if not load.windows
+        for load in always
+        if load.route == AC
     )
-    running = sum(load.count * load.running_w for load in plan.loads)
+    running = sum(load.count * load.running_w for load in plan.loads if load.route == AC)
+    dc = {one.name: one for one in plan.supply.outputs}
+    steady_dc = sum(
+        load.count * load.running_w / dc[load.route].efficiency.value
+        for load in always
+        if load.route in dc
+    )
     at_rest, at_work = (
-        left / max(0.1, inverter.idle_w.value + watts / inverter.efficiency.value)
+        left / max(0.1, inverter.idle_w.value + watts / inverter.efficiency.value + steady_dc)
         for watts in (resting, running)
     )
     return at_rest, at_work

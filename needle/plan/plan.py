@@ -54,6 +54,15 @@ class Charge:
 
 
 @dataclass(frozen=True)
+class Setting:
+    """Another setting of a load: its name, W and duty there."""
+
+    name: str
+    running_w: float
+    duty: float
+
+
+@dataclass(frozen=True)
 class PlanLoad:
     """One load as the plan uses it.
 
@@ -88,12 +97,21 @@ class PlanLoad:
         One of :data:`PRIORITIES`.
     count : int
         How many of them, each cycling on its own.
-    set_c, measured_room_c : float or None
-        Set point, and the room where the duty was measured, °C.
+    set_c, measured_room_c, measured_set_c : float or None
+        Set point, and the room and set point at which the duty was measured, °C; the latter None
+        where it is the same.
     pull_down_wh : float
         Wh that it takes once, at the start, to bring warm contents down, without a pause.
     start_tested : str
         What came of a start test on this supply, of :data:`needle.decide.starting.TESTED`; or "".
+    can : tuple of str
+        Other routes that it could take.
+    settings : tuple of Setting
+        Other settings that it could be put to.
+    flexible : tuple of Window
+        Between which its tasks may be moved; empty for where they stand.
+    alone : bool
+        Its tasks must not run together with other tasks that can be moved.
     """
 
     name: str
@@ -114,8 +132,13 @@ class PlanLoad:
     count: int = 1
     set_c: float | None = None
     measured_room_c: float | None = None
+    measured_set_c: float | None = None
     pull_down_wh: float = 0.0
     start_tested: str = ""
+    can: tuple[str, ...] = ()
+    settings: tuple[Setting, ...] = ()
+    flexible: tuple[Window, ...] = ()
+    alone: bool = False
 
     @property
     def mean_w(self) -> float:
@@ -188,8 +211,8 @@ def in_use(load: PlanLoad, start: datetime, minutes: int) -> np.ndarray:
 
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
-    "start_s", "spread", "set_c", "measured_room_c", "pull_down_wh", "use", "steps", "charge",
-    "priority", "count", "start_tested",
+    "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
+    "steps", "charge", "priority", "count", "start_tested", "can", "settings", "flexible", "alone",
 )  # fmt: skip
 
 
@@ -243,9 +266,35 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         count=int(count),
         set_c=reader.number("set_c", least=-100, most=400),
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
+        measured_set_c=reader.number("measured_set_c", least=-100, most=400),
         pull_down_wh=reader.given("pull_down_wh", 0.0, 0.0, 1_000_000),
         start_tested=reader.choice("start_tested", ("", *TESTED), ""),
+        can=_parse_can(reader, routes, route),
+        settings=_parse_settings(reader),
+        flexible=parse_windows(reader.items("flexible", most=50), reader.at("flexible"), zone),
+        alone=reader.data.get("alone") is True,
     )
+
+
+def _parse_can(reader: Reader, routes: Sequence[str], route: str) -> tuple[str, ...]:
+    found = []
+    for item in reader.items("can", most=20):
+        if item not in routes:
+            raise DocumentError(reader.at("can"), f"“{item}” is none of {', '.join(routes)}")
+        if item != route:
+            found.append(item)
+    return tuple(found)
+
+
+def _parse_settings(reader: Reader) -> tuple[Setting, ...]:
+    found = []
+    for index, item in enumerate(reader.items("settings", most=20)):
+        inner = _LoadReader(
+            item, f"{reader.at('settings')}[{index}]", ("name", "running_w", "duty")
+        )
+        watts, duty = inner.need("running_w", most=100_000), inner.given("duty", 1.0, 0.0, 1.0)
+        found.append(Setting(inner.text("name", most=60), watts, duty))
+    return tuple(found)
 
 
 def _parse_steps(reader: Reader) -> tuple[Step, ...]:

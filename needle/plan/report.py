@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from needle.moments import moment_after
-from needle.plan.advice import leave_off, measure_next
+from needle.plan.advice import measure_next
+from needle.plan.helps import helps
 from needle.plan.simulate import MINUTES, Outcome
 
 
@@ -71,8 +72,14 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
             for number, index in enumerate(whole)
         ],
         "helps": [
-            {"what": help.what, "hours_won": help.as_range(), "load": help.load}
-            for help in leave_off(outcome)
+            {
+                "what": one.what,
+                "hours_won": one.as_range(),
+                "load": one.load,
+                "kind": one.change.kind,
+                "mind": one.change.mind,
+            }
+            for one in helps(outcome)
         ],
         "measure_next": [
             {

@@ -217,7 +217,9 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
             assert load.measured_room_c is not None
             heats = load.set_c > load.measured_room_c
             try:
-                scaling = scale_mean(load.set_c, load.measured_room_c, plan.room_c, heats)
+                scaling = scale_mean(
+                    load.set_c, load.measured_room_c, plan.room_c, heats, load.measured_set_c
+                )
             except ValueError as error:
                 notices.append(f"{load.name}: not corrected for the room: {error}.")
             else:
@@ -230,6 +232,7 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
                 moved = replace(
                     load,
                     measured_room_c=plan.room_c,
+                    measured_set_c=load.set_c,
                     duty=min(1.0, duty),
                     spread=float(np.hypot(load.spread, scaling.spread)),
                 )

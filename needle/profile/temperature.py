@@ -25,10 +25,16 @@ class Scaling:
     spread: float
 
 
-def scale_mean(set_c: float, measured_room_c: float, room_c: float, heats: bool = False) -> Scaling:
+def scale_mean(
+    set_c: float,
+    measured_room_c: float,
+    room_c: float,
+    heats: bool = False,
+    measured_set_c: float | None = None,
+) -> Scaling:
     """Factor from the room where a mean was measured to another room.
 
-    mean2/mean1 = (room2 - set)/(room1 - set) · (1 + k·(room2 - room1)); k = 0 for heaters.
+    mean2/mean1 = (room2 - set2)/(room1 - set1) · (1 + k·(room2 - room1)); k = 0 for heaters.
 
     Parameters
     ----------
@@ -36,17 +42,22 @@ def scale_mean(set_c: float, measured_room_c: float, room_c: float, heats: bool 
         Set point, room while measuring, room now, °C.
     heats : bool
         A heating appliance: set point above the room.
+    measured_set_c : float or None
+        Set point while measuring, °C, where it was another.
 
     Raises
     ------
     ValueError
         The room while measuring was on the wrong side of the set point.
     """
-    lift_before = (set_c - measured_room_c) if heats else (measured_room_c - set_c)
+    set_before = set_c if measured_set_c is None else measured_set_c
+    lift_before = (set_before - measured_room_c) if heats else (measured_room_c - set_before)
     lift_now = (set_c - room_c) if heats else (room_c - set_c)
     if lift_before <= 0:
         side = "below" if heats else "above"
-        raise ValueError(f"the room while measuring must be {side} the set point of {set_c:g} °C")
+        raise ValueError(
+            f"the room while measuring must be {side} the set point of {set_before:g} °C"
+        )
     change = room_c - measured_room_c
     per_c = 0.0 if heats else COMPRESSOR_PER_C
     factor = max(0.0, lift_now) / lift_before * max(0.0, 1 + per_c * change)

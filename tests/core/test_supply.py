@@ -88,7 +88,7 @@ class InverterTest(unittest.TestCase):
             ({"waveform": "square"}, "one of sine, stepped"),
             ({"overload": [[1.5, 5], [1.15, 60]]}, "must rise"),
             ({"overload": [[1.15]]}, "seconds]"),
-            ({"off": [["23:00", "06:00"]]}, "not yet"),
+            ({"off": [["23:00", "06:00"], ["05:00", "07:00"]]}, "overlaps"),
         ]:
             with self.subTest(said=said):
                 with self.assertRaises(DocumentError) as caught:

@@ -13,7 +13,8 @@ from django.core.cache import cache
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.plan.advice import Help, Narrowing, hours_won, leave_off, measure_next
+from needle.plan.advice import Narrowing, measure_next
+from needle.plan.helps import Help, helps, hours_won
 from needle.plan.plan import MOST_HOURS, parse_plan
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome, likely_hours, simulate
@@ -208,7 +209,7 @@ def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
     if kept is None:
         plan = _with_horizon(parse_plan(doc))
         outcome = simulate(plan, draws=_draws(plan))
-        kept = (outcome, measure_next(outcome), leave_off(outcome))
+        kept = (outcome, measure_next(outcome), helps(outcome))
         cache.set(key, kept, KEPT_S)
     return kept
 

@@ -1,0 +1,248 @@
+"""What would make a plan last longer, in the order people try it; each a changed plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.moments import DAY_MIN, Window, in_windows, moment_after
+from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.shift import moved, propose
+from needle.plan.simulate import Outcome, simulate
+from needle.plan.sources import ChargeWindow
+
+#: Draws for comparing a plan with a changed one: same random streams, so few are enough.
+PAIRED_DRAWS = 60
+#: So many changes are run; those with the least to win are left out first.
+MOST_HELPS = 8
+#: A change that wins less is not told, h.
+LEAST_H = 0.02
+#: Hours in which the inverter may rest, minutes after midnight.
+NIGHT = (23 * 60, 6 * 60)
+#: How much warmer a cold box may be set, °C.
+WARMER_C = 2.0
+#: A charge window that is proposed, min.
+CHARGE_MIN = 120
+
+
+@dataclass(frozen=True)
+class Change:
+    """A changed plan and what it is.
+
+    Attributes
+    ----------
+    kind : str
+        ``"leave_off"``, ``"route"``, ``"rest"``, ``"setting"``, ``"set_point"``, ``"place"``,
+        ``"charge"``.
+    load : str
+        The load it is about, or "".
+    what, mind : str
+        In words; what to mind, or "".
+    to : str
+        Route, setting, set point or moment that it goes to; else "".
+    plan : Plan
+    saved_wh : float
+        First guess of Wh saved, for choosing which to run.
+    """
+
+    kind: str
+    load: str
+    what: str
+    mind: str
+    to: str
+    plan: Plan
+    saved_wh: float
+
+
+@dataclass(frozen=True)
+class Help:
+    """A change to the plan and the hours it wins: 10th, 50th and 90th percentile."""
+
+    change: Change
+    low: float
+    value: float
+    high: float
+
+    @property
+    def what(self) -> str:
+        return self.change.what
+
+    @property
+    def load(self) -> str:
+        return self.change.load
+
+    def as_range(self) -> dict[str, float]:
+        return {"value": self.value, "low": self.low, "high": self.high}
+
+
+def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
+    """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
+    before, after = (_runtimes(one) for one in (plan, changed))
+    low, value, high = (float(one) for one in np.quantile(after - before, [0.1, 0.5, 0.9]))
+    return low, value, high
+
+
+@lru_cache(maxsize=8)
+def _runtimes(plan: Plan) -> np.ndarray:
+    """Hours of each paired draw; kept, since several changes are held against one plan."""
+    return simulate(plan, PAIRED_DRAWS).runtime_h
+
+
+def helps(outcome: Outcome, most: int = MOST_HELPS) -> list[Help]:
+    """Changes that win hours, most first; none where the plan does not stop."""
+    if outcome.capped:
+        return []
+    changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[:most]
+    found = [Help(one, *hours_won(outcome.plan, one.plan)) for one in changes]
+    return sorted(
+        (one for one in found if one.value > LEAST_H), key=lambda one: (-one.value, one.what)
+    )
+
+
+def changes_of(outcome: Outcome) -> Iterator[Change]:
+    """Every change that applies to the plan."""
+    plan = outcome.plan
+    wh = outcome.energy_wh["loads"]
+    for load in plan.loads:
+        mine = wh.get(load.name, 0.0)
+        if load.priority != "must":
+            yield _change("leave_off", plan, load, _silent(load), f"leave off {load.name}", mine)
+        yield from _routes(plan, load, mine, outcome)
+        yield from _settings(plan, load, mine)
+        yield from _warmer(plan, load, mine)
+    yield from _rest(plan, outcome)
+    yield from _place(plan, wh)
+    yield from _charge(plan, outcome)
+
+
+def _change(
+    kind: str, plan: Plan, load: PlanLoad, new: PlanLoad, what: str, saved: float,
+    to: str = "", mind: str = "",
+) -> Change:  # fmt: skip
+    changed = replace(plan, loads=tuple(new if one is load else one for one in plan.loads))
+    return Change(kind, load.name, what, mind, to, changed, saved)
+
+
+def _silent(load: PlanLoad) -> PlanLoad:
+    """A load that draws nothing; it keeps its place, so that the others' draws stay the same."""
+    return replace(
+        load, running_w=0.0, resting_w=0.0, start_va=0.0, steps=(), charge=None, moments=(),
+        pull_down_wh=0.0,
+    )  # fmt: skip
+
+
+def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator[Change]:
+    inverter = plan.supply.inverter
+    others = [one for one in plan.loads if one is not load and one.route == AC]
+    for route in load.can:
+        output = next((one for one in plan.supply.outputs if one.name == route), None)
+        if output is None or load.route != AC or inverter is None:
+            continue
+        saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
+        # Where nothing is left on AC the inverter may stay off, and its idle draw is saved too.
+        alone = not others
+        changed = _change(
+            "route", plan, load, replace(load, route=route), f"put {load.name} on {route}",
+            saved + (outcome.energy_wh["inverter_idle"] if alone else 0.0), route,
+            "the inverter can stay off" if alone else "",
+        )  # fmt: skip
+        if alone:
+            always = (Window(0, DAY_MIN // 2), Window(DAY_MIN // 2, 0))
+            supply = replace(plan.supply, inverter=replace(inverter, off=always))
+            changed = replace(changed, plan=replace(changed.plan, supply=supply))
+        yield changed
+
+
+def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
+    for one in load.settings:
+        mean = load.resting_w + one.duty * (one.running_w - load.resting_w)
+        if mean < load.mean_w:
+            new = replace(load, running_w=one.running_w, duty=one.duty)
+            saved = wh * (1 - mean / load.mean_w)
+            yield _change(
+                "setting", plan, load, new, f"set {load.name} to {one.name}", saved, one.name
+            )
+
+
+def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
+    """A cold box that is set warmer: its draw follows the difference to the room."""
+    if load.set_c is None or plan.room_c is None or plan.room_c - load.set_c < 2 * WARMER_C:
+        return
+    share, warmer = WARMER_C / (plan.room_c - load.set_c), load.set_c + WARMER_C
+    new = replace(
+        load, set_c=warmer,
+        measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
+        measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
+    )  # fmt: skip
+    what = f"set {load.name} from {load.set_c:g} to {warmer:g} °C"
+    mind = "only within the range that the contents' maker states"
+    yield _change("set_point", plan, load, new, what, wh * share, f"{warmer:g}", mind)
+
+
+def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
+    """The inverter off at night, where no load that must run is on AC then."""
+    inverter = plan.supply.inverter
+    if inverter is None or inverter.off:
+        return
+    minutes = round(plan.hours * 60)
+    night = Window(*NIGHT)
+    dark = in_windows([night], plan.start, minutes)
+    quiet = []
+    for load in plan.loads:
+        windows = load.windows or (Window(0, DAY_MIN // 2), Window(DAY_MIN // 2, 0))
+        used = in_windows(windows, plan.start, minutes) if not load.moments else ~dark
+        if load.route == AC and bool((used & dark).any()):
+            if load.priority == "must":
+                return
+            quiet.append(load.name)
+    share = float(dark.mean())
+    supply = replace(plan.supply, inverter=replace(inverter, off=(night,)))
+    mind = f"leaves {', '.join(quiet)} without power then" if quiet else ""
+    saved = outcome.energy_wh["inverter_idle"] * share
+    saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in quiet) * share
+    yield Change(
+        "rest", "", "rest the inverter from 23:00 to 06:00", mind, "",
+        replace(plan, supply=supply), saved,
+    )  # fmt: skip
+
+
+def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
+    """Tasks that may be moved, where they run from sources rather than from the battery."""
+    try:
+        moves = propose(plan)
+    except DocumentError:
+        return
+    if not moves:
+        return
+    names = list(dict.fromkeys(one.load for one in moves))
+    to = moment_after(plan.start, moves[0].to_minute / 60)
+    what = (
+        f"move {names[0]} to {to:%a %H:%M}"
+        if len(moves) == 1
+        else f"move {len(moves)} tasks ({', '.join(names)})"
+    )
+    saved = sum(wh.get(name, 0.0) for name in names)
+    yield Change("place", "", what, "", "", moved(plan, moves), saved)
+
+
+def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
+    """Two more hours of a charger that the plan already has, shortly before the likely stop."""
+    charger = next((one for one in plan.sources if isinstance(one, ChargeWindow)), None)
+    if charger is None:
+        return
+    clock = plan.start.hour * 60 + plan.start.minute
+    at = max(0, round(outcome.runtime[1] * 60) - CHARGE_MIN - 30) // 30 * 30
+    first = (clock + at) % DAY_MIN
+    window = Window(first, (first + CHARGE_MIN) % DAY_MIN)
+    more = replace(charger, windows=(*charger.windows, window))
+    sources = tuple(more if one is charger else one for one in plan.sources)
+    moment = f"{first // 60:02d}:{first % 60:02d}"
+    yield Change(
+        "charge", "", f"run {charger.name} for 2 h more from {moment}",
+        "outdoors, far from openings" if charger.litres_per_kwh else "", moment,
+        replace(plan, sources=sources), charger.watts * CHARGE_MIN / 60,
+    )  # fmt: skip

@@ -1,0 +1,262 @@
+"""Where tasks that can be moved go best: no limit passed, and as much as possible in the sun.
+
+A mixed-integer programme over quarter hours: each task takes one start; in every quarter hour the
+tasks' W stay under what the other loads leave; W of tasks met by surplus from sources are
+maximised, ties go to the start nearest to where the task stands. Solved exactly by SciPy's HiGHS
+(Q. Huangfu and J. Hall 2018, Math. Prog. Comp. 10, 119).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.moments import DAY_MIN, Moment, in_windows, moment_after, occurrences
+from needle.plan.patterns import patterns_of
+from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.sources import OtherBattery, power_w
+
+SLOT_MIN = 15
+#: How far ahead tasks are placed, h.
+AHEAD_H = 48
+#: What a quarter hour away from where a task stands costs, in W of sun: it settles ties only.
+_NEARNESS = 1e-3
+
+
+@dataclass(frozen=True)
+class Block:
+    """A task to be placed.
+
+    Attributes
+    ----------
+    load : str
+    index : int
+        Which of the load's moments.
+    stands : int
+        Slot at which it stands.
+    watts : tuple of float
+        W in each of its slots.
+    allowed : tuple of int
+        Slots at which it may begin.
+    alone : bool
+        Nothing else that can be moved may run with it.
+    """
+
+    load: str
+    index: int
+    stands: int
+    watts: tuple[float, ...]
+    allowed: tuple[int, ...]
+    alone: bool = False
+
+
+@dataclass(frozen=True)
+class Move:
+    """A task that goes elsewhere: minutes from the plan's start, before and after."""
+
+    load: str
+    index: int
+    minute: int
+    to_minute: int
+
+
+def place(blocks: Sequence[Block], surplus_w: np.ndarray, room_w: np.ndarray) -> list[int] | None:
+    """Slots at which blocks begin; None where they cannot all be placed.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+    surplus_w, room_w : ndarray, (slots,)
+        W that sources offer beyond the other loads, and W that these leave under the limit.
+    """
+    from scipy.optimize import Bounds, LinearConstraint, milp
+    from scipy.sparse import coo_array
+
+    if not blocks:
+        return []
+    if any(not one.allowed for one in blocks):
+        return None
+    slots = len(surplus_w)
+    starts = [(b, at) for b, one in enumerate(blocks) for at in one.allowed]
+    count = len(starts)
+    # Variables: one for each start, then W met by surplus in each slot.
+    cost = np.concatenate([np.zeros(count), -np.ones(slots)])
+    for n, (b, at) in enumerate(starts):
+        cost[n] = _NEARNESS * abs(at - blocks[b].stands)
+    rows: list[tuple[int, int, float]] = []
+    low: list[float] = []
+    high: list[float] = []
+
+    def add(entries: list[tuple[int, float]], least: float, most: float) -> None:
+        rows.extend((len(low), column, value) for column, value in entries)
+        low.append(least)
+        high.append(most)
+
+    for b in range(len(blocks)):
+        add([(n, 1.0) for n, (block, _) in enumerate(starts) if block == b], 1, 1)
+    in_slot: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
+    for n, (b, at) in enumerate(starts):
+        for offset, watts in enumerate(blocks[b].watts):
+            if at + offset < slots:
+                in_slot[at + offset].append((n, watts))
+    for slot, entries in enumerate(in_slot):
+        if entries:
+            add(entries, -np.inf, max(0.0, float(room_w[slot])))
+            add([*((n, -watts) for n, watts in entries), (count + slot, 1.0)], -np.inf, 0)
+            for b in {starts[n][0] for n, _ in entries if blocks[starts[n][0]].alone}:
+                # With a block that must be alone running, all others are kept out of the slot.
+                size = float(len(blocks))
+                kept = [(n, size if starts[n][0] == b else 1.0) for n, _ in entries]
+                add(kept, -np.inf, size)
+        else:
+            add([(count + slot, 1.0)], 0, 0)
+    data = [value for _, _, value in rows]
+    where = ([row for row, _, _ in rows], [column for _, column, _ in rows])
+    matrix = coo_array((data, where), shape=(len(low), count + slots)).tocsr()
+    solved = milp(
+        cost,
+        constraints=LinearConstraint(matrix, np.array(low), np.array(high)),
+        integrality=np.concatenate([np.ones(count), np.zeros(slots)]),
+        bounds=Bounds(
+            np.zeros(count + slots),
+            np.concatenate([np.ones(count), np.maximum(0.0, surplus_w)]),
+        ),
+    )
+    if solved.x is None:
+        return None
+    chosen = np.round(solved.x[:count]).astype(bool)
+    return [at for (_, at), taken in zip(starts, chosen, strict=True) if taken]
+
+
+def value_of(
+    blocks: Sequence[Block], at: Sequence[int], surplus_w: np.ndarray, room_w: np.ndarray
+) -> float | None:
+    """W of surplus met, less the nearness cost, of a placing; None where it passes a limit."""
+    slots = len(surplus_w)
+    total, busy = np.zeros(slots), np.zeros(slots, dtype=int)
+    alone = np.zeros(slots, dtype=bool)
+    for block, start in zip(blocks, at, strict=True):
+        last = min(slots, start + len(block.watts))
+        total[start:last] += block.watts[: last - start]
+        busy[start:last] += 1
+        alone[start:last] |= block.alone
+    if (total > np.maximum(0.0, room_w) + 1e-6).any() or (alone & (busy > 1)).any():
+        return None
+    met = float(np.minimum(total, np.maximum(0.0, surplus_w)).sum())
+    far = sum(abs(start - one.stands) for one, start in zip(blocks, at, strict=True))
+    return met - _NEARNESS * far
+
+
+def propose(plan: Plan) -> list[Move]:
+    """Moves of tasks that are better elsewhere.
+
+    Raises
+    ------
+    DocumentError
+        They cannot all be placed where they may be.
+    """
+    minutes = round(min(plan.hours, AHEAD_H) * 60)
+    slots = minutes // SLOT_MIN
+    blocks = [block for load in plan.loads for block in _blocks(load, plan, minutes)]
+    if not blocks or slots < 1:
+        return []
+    surplus, room = _around(plan, minutes)
+    at = place(blocks, surplus, room)
+    if at is None:
+        raise DocumentError("tasks", "they cannot all be placed under the limit: allow more hours")
+    return [
+        Move(block.load, block.index, block.stands * SLOT_MIN, to * SLOT_MIN)
+        for block, to in zip(blocks, at, strict=True)
+        if to != block.stands
+    ]
+
+
+def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
+    """The tasks of a load that can be moved."""
+    if not load.steps or not load.flexible:
+        return []
+    watts = _slot_watts(load)
+    allowed = in_windows(load.flexible, plan.start, minutes)
+    length = math.ceil(load.task_min)
+    found = []
+    for index, moment in enumerate(load.moments):
+        at = occurrences([moment], plan.start, minutes)
+        if not at:
+            continue
+        horizon = minutes if isinstance(moment, datetime) else min(minutes, DAY_MIN)
+        begins = tuple(
+            slot
+            for slot in range(horizon // SLOT_MIN)
+            if slot * SLOT_MIN + length <= minutes
+            and bool(allowed[slot * SLOT_MIN : slot * SLOT_MIN + length].all())
+        )
+        found.append(Block(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
+    return found
+
+
+def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
+    """The highest W of a task in each quarter hour: limits count it, sun is meant to meet it."""
+    ends = np.cumsum([one.minutes for one in load.steps])
+    begins = ends - [one.minutes for one in load.steps]
+    found = []
+    for slot in range(math.ceil(ends[-1] / SLOT_MIN - 1e-9)):
+        first, last = slot * SLOT_MIN, (slot + 1) * SLOT_MIN
+        inside = [
+            one.watts
+            for one, begin, end in zip(load.steps, begins, ends, strict=True)
+            if begin < last - 1e-9 and end > first + 1e-9
+        ]
+        found.append(max(inside))
+    return tuple(found)
+
+
+def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
+    """W of surplus and W of room under the limit in each quarter hour, from all other loads."""
+    mean, most = np.zeros(minutes), np.zeros(minutes)
+    rng = np.random.default_rng(0)
+    for load in plan.loads:
+        if load.steps and load.flexible:
+            continue
+        for one in patterns_of(load, plan, minutes, np.zeros(1), rng):
+            mean += one.as_mean().power(0, minutes)[0]
+            if load.route == AC:
+                on = one.shape > 0
+                most += on * load.running_w
+    offered = sum(
+        (np.minimum(one.limit_w, power_w(one, plan.start, minutes))
+         for one in plan.sources if not isinstance(one, OtherBattery)),
+        np.zeros(minutes),
+    )  # fmt: skip
+    inverter = plan.supply.inverter
+    limit = inverter.continuous_w if inverter else 0.0
+    passes = inverter.efficiency.value if inverter else 1.0
+    slots = minutes // SLOT_MIN
+    shape = (slots, SLOT_MIN)
+    surplus = (offered * passes - mean)[: slots * SLOT_MIN].reshape(shape).mean(axis=1)
+    room = (limit - most)[: slots * SLOT_MIN].reshape(shape).min(axis=1)
+    return np.maximum(0.0, surplus), room
+
+
+def moved(plan: Plan, moves: Sequence[Move]) -> Plan:
+    """The plan with tasks moved."""
+    loads = []
+    for load in plan.loads:
+        mine = {one.index: one for one in moves if one.load == load.name}
+        moments = tuple(
+            shifted(moment, plan.start, mine[index].to_minute) if index in mine else moment
+            for index, moment in enumerate(load.moments)
+        )
+        loads.append(replace(load, moments=moments))
+    return replace(plan, loads=tuple(loads))
+
+
+def shifted(moment: Moment, start: datetime, to_minute: int) -> Moment:
+    """A moment at so many minutes into the plan; one of every day stays one of every day."""
+    if isinstance(moment, datetime):
+        return moment_after(start, to_minute / 60)
+    return (start.hour * 60 + start.minute + to_minute) % DAY_MIN

@@ -1,0 +1,198 @@
+"""What would help, how large, how many more, and where tasks go best."""
+
+import copy
+import itertools
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from needle.document import DocumentError
+from needle.plan.helps import changes_of, helps
+from needle.plan.plan import parse_plan
+from needle.plan.shift import Block, moved, place, propose, value_of
+from needle.plan.simulate import simulate
+from needle.plan.sizing import battery_for, more_tasks, nights_covered, sustains
+
+BASE = {
+    "start": "2027-06-09T18:00:00+00:00",
+    "hours": 40,
+    "needed_hours": 24,
+    "room_c": 24,
+    "supply": {
+        "battery": {"chemistry": "lfp", "nominal_wh": 2000, "floor": 0.1, "capacity_factor": 1.0,
+                    "capacity_spread": 0.05},
+        "inverter": {"continuous_w": 2000, "surge_va": 4000, "idle_w": 25, "efficiency": 0.9},
+        "outputs": [{"name": "dc12", "max_w": 120, "idle_w": 1, "efficiency": 0.92}],
+    },
+    "loads": [
+        {"name": "Box", "running_w": 90, "resting_w": 2, "duty": 0.35, "set_c": 4,
+         "measured_room_c": 24, "priority": "must", "spread": 0.1},
+        {"name": "Router", "running_w": 15, "priority": "must", "can": ["dc12"]},
+        {"name": "Mat", "running_w": 65, "duty": 0.6, "spread": 0.2,
+         "settings": [{"name": "low", "running_w": 31, "duty": 0.7},
+                      {"name": "high", "running_w": 120, "duty": 0.6}]},
+        {"name": "Lamp", "running_w": 38, "use": {"between": [["18:00", "22:00"]]}},
+    ],
+}  # fmt: skip
+TASK = {"name": "Autoclave", "use": {"tasks": ["20:15"]}, "steps": [{"watts": 1400, "minutes": 30}],
+        "flexible": [["07:00", "22:00"]]}  # fmt: skip
+SUN = {"kind": "sun", "rated_w": 1200, "latitude": 50.0, "clouds": 0.0, "spread": 0.1}
+
+
+def plan_of(**change):
+    data = copy.deepcopy(BASE)
+    data |= change
+    return parse_plan(data)
+
+
+class HelpsTest(unittest.TestCase):
+    def test_each_kind_is_tried_where_it_applies(self):
+        outcome = simulate(plan_of(), 100)
+        found = helps(outcome)
+        kinds = {(one.change.kind, one.load) for one in found}
+        self.assertIn(("leave_off", "Mat"), kinds)
+        self.assertIn(("setting", "Mat"), kinds)
+        self.assertIn(("set_point", "Box"), kinds)
+        self.assertNotIn("leave_off Box", {f"{a} {b}" for a, b in kinds})
+        self.assertNotIn("rest", {kind for kind, _ in kinds})  # the box must run at night
+        self.assertEqual(
+            [one.value for one in found], sorted((o.value for o in found), reverse=True)
+        )
+        for one in found:
+            self.assertLessEqual(one.low, one.value)
+            self.assertGreater(one.value, 0)
+
+    def test_the_last_ac_load_on_dc_saves_the_idle_draw(self):
+        loads = [copy.deepcopy(BASE["loads"][1])]
+        (only,) = list(helps(simulate(plan_of(loads=loads, hours=300), 60)))
+        self.assertEqual((only.change.kind, only.change.to), ("route", "dc12"))
+        self.assertIn("stay off", only.change.mind)
+        exact = 1800 / (1 + 15 / 0.92) - 1800 / (1 + 25 + 15 / 0.9)
+        self.assertAlmostEqual(only.value, exact, delta=0.02 * exact)
+
+    def test_resting_at_night_is_said_to_leave_loads_without_power(self):
+        loads = [{**BASE["loads"][2]}, {**BASE["loads"][3]}]
+        rest = next(
+            one for one in changes_of(simulate(plan_of(loads=loads), 30)) if one.kind == "rest"
+        )
+        self.assertIn("leaves Mat without power", rest.mind)
+
+    def test_a_charger_is_run_longer(self):
+        source = {"kind": "window", "name": "generator", "watts": 400, "litres_per_kwh": 0.6,
+                  "between": [["18:00", "19:00"]]}  # fmt: skip
+        found = helps(simulate(plan_of(sources=[source]), 60))
+        charge = next(one for one in found if one.change.kind == "charge")
+        self.assertIn("outdoors", charge.change.mind)
+        self.assertGreater(charge.value, 2)
+
+    def test_a_plan_that_lasts_needs_no_help(self):
+        battery = {**BASE["supply"]["battery"], "nominal_wh": 50_000}
+        self.assertEqual(
+            helps(simulate(plan_of(supply={**BASE["supply"], "battery": battery}), 30)), []
+        )
+
+
+class SizingTest(unittest.TestCase):
+    def test_the_size_reaches_the_odds_and_less_does_not(self):
+        outcome = simulate(plan_of(), 100)
+        found = battery_for(outcome, 0.9, labels_w=500)
+        for share, wanted in ((1.02, True), (0.93, False)):
+            battery = replace(outcome.plan.supply.battery, nominal_wh=found.nominal_wh * share)
+            plan = replace(outcome.plan, supply=replace(outcome.plan.supply, battery=battery))
+            self.assertEqual(simulate(plan, 400).chance >= 0.895, wanted)
+        self.assertLess(found.by_mean_wh, found.nominal_wh)
+        self.assertEqual(found.by_labels_wh, 12_000)
+
+    def test_closed_form(self):
+        loads = [{"name": "All", "running_w": 90}]
+        exactly = {**BASE["supply"]["battery"], "capacity_spread": 0.0}
+        plan = plan_of(loads=loads, supply={**BASE["supply"], "battery": exactly, "outputs": []})
+        size = battery_for(simulate(plan, 20)).nominal_wh
+        self.assertAlmostEqual(size, 24 * (25 + 100) / 0.9, delta=0.011 * size)
+
+    def test_how_many_more_tasks(self):
+        loads = [
+            {"name": "Base", "running_w": 20},
+            {**TASK, "steps": [{"watts": 600, "minutes": 10}]},
+        ]
+        (more,) = more_tasks(simulate(plan_of(loads=loads, supply={
+            **BASE["supply"], "outputs": [],
+            "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0}}), 50))  # fmt: skip
+        # 1800 usable less 24 h of 20 W and one task of 100 Wh: 1220 left.
+        self.assertEqual((more.load, more.likely), ("Autoclave", 12))
+        self.assertLessEqual(more.low, more.likely)
+        self.assertEqual(more_tasks(simulate(plan_of(), 20)), [])
+
+    def test_nights(self):
+        lamp = {"name": "Lamp", "running_w": 150, "use": {"between": [["20:00", "06:00"]]}}
+        (found,) = nights_covered(simulate(plan_of(loads=[lamp], hours=100), 50))
+        self.assertEqual((found.load, found.likely), ("Lamp", 0))
+        (found,) = nights_covered(
+            simulate(plan_of(loads=[{**lamp, "running_w": 8}], hours=100), 50)
+        )
+        self.assertEqual(found.likely, 2)
+
+    def test_sustains(self):
+        light = [{"name": "Load", "running_w": 20}]
+        yes = sustains(simulate(plan_of(loads=light, sources=[SUN], hours=96), 40))
+        self.assertTrue(yes.yes)
+        self.assertEqual(len(yes.daily), 4)
+        no = sustains(simulate(plan_of(loads=[{"name": "Load", "running_w": 500}], sources=[SUN],
+                                       hours=96), 40))  # fmt: skip
+        self.assertFalse(no.yes)
+        self.assertLess(no.days, 1)
+        self.assertIsNone(sustains(simulate(plan_of(), 20)))
+
+
+class PlacingTest(unittest.TestCase):
+    blocks = st.lists(
+        st.tuples(st.floats(50, 900), st.integers(1, 3), st.integers(0, 7), st.booleans()),
+        min_size=1, max_size=3,
+    )  # fmt: skip
+
+    @settings(deadline=None, max_examples=40)
+    @given(blocks, st.lists(st.floats(0, 1200), min_size=10, max_size=10),
+           st.lists(st.floats(0, 1600), min_size=10, max_size=10))  # fmt: skip
+    def test_no_placing_is_better(self, rows, surplus, room):
+        blocks = [
+            Block(f"load {n}", 0, stands, (watts,) * length, tuple(range(11 - length)), alone)
+            for n, (watts, length, stands, alone) in enumerate(rows)
+        ]
+        surplus, room = np.array(surplus), np.array(room)
+        values = [
+            value
+            for at in itertools.product(*(one.allowed for one in blocks))
+            if (value := value_of(blocks, at, surplus, room)) is not None
+        ]
+        found = place(blocks, surplus, room)
+        if not values:
+            self.assertIsNone(found)
+        else:
+            self.assertAlmostEqual(value_of(blocks, found, surplus, room), max(values), delta=1e-3)
+
+    def test_a_task_goes_into_the_sun(self):
+        plan = plan_of(loads=[BASE["loads"][1], TASK], sources=[SUN])
+        (move,) = propose(plan)
+        clock = 18 * 60 + move.to_minute
+        self.assertTrue(10 * 60 <= clock % 1440 <= 15 * 60)
+        before, after = simulate(plan, 40), simulate(moved(plan, [move]), 40)
+        self.assertGreaterEqual(after.runtime[1], before.runtime[1])
+        self.assertLess(after.energy_wh["battery_out"], before.energy_wh["battery_out"])
+
+    def test_two_heavy_tasks_are_taken_apart(self):
+        other = {**TASK, "name": "Kettle", "use": {"tasks": ["2027-06-09T20:15:00+00:00"]}}
+        plan = plan_of(loads=[TASK, other])
+        self.assertTrue(simulate(plan, 20).trips)
+        moves = propose(plan)
+        self.assertIn(len(moves), (1, 2))
+        self.assertEqual(sum(abs(one.to_minute - one.minute) for one in moves), 30)
+        self.assertEqual(simulate(moved(plan, moves), 20).trips, [])
+
+    def test_nothing_to_move_and_nowhere_to_go(self):
+        self.assertEqual(propose(plan_of()), [])
+        tight = {**TASK, "flexible": [["20:15", "20:40"]]}
+        with self.assertRaises(DocumentError):
+            propose(plan_of(loads=[tight]))
