@@ -90,6 +90,13 @@ class Reader:
             raise DocumentError(self.at(key), f"is too long: at most {most} characters")
         return value
 
+    def flag(self, key: str) -> bool:
+        """True or false; false where the key is absent."""
+        value = self.data.get(key)
+        if value not in (None, True, False):
+            raise DocumentError(self.at(key), f"must be true or false, not {str(value)[:40]!r}")
+        return bool(value)
+
     def choice(self, key: str, choices: Iterable[str], default: str | None = None) -> str:
         value = self.data.get(key, default)
         names = list(choices)

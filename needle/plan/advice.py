@@ -52,7 +52,7 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
         share = float(np.corrcoef(normals, runtime)[0, 1] ** 2)
         left = 1 - share * (1 - (DEFAULT_SPREAD["A"] / spread) ** 2)
         found.append(Narrowing(name, share, width, width * math.sqrt(left)))
-    found.sort(key=lambda one: (-one.share, one.what))
+    found.sort(key=lambda one: (one.range_h_after, one.what))
     return [one for one in found if one.share > 0.01]
 
 

@@ -17,6 +17,8 @@ from needle.supply.voltage import most_w, open_circuit_v
 #: Charge above that of the stop at which everything comes on again (share).
 RECOVERY = 0.05
 MINUTES = 60
+#: Minutes worked on at a time.
+BLOCK = 180
 
 
 @dataclass(frozen=True)

@@ -151,8 +151,7 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
             "the inverter can stay off" if alone else "",
         )  # fmt: skip
         if alone:
-            always = (Window(0, DAY_MIN // 2), Window(DAY_MIN // 2, 0))
-            supply = replace(plan.supply, inverter=replace(inverter, off=always))
+            supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
             changed = replace(changed, plan=replace(changed.plan, supply=supply))
         yield changed
 

@@ -153,7 +153,7 @@ def patterns_of(
     if _by_moments(load):
         return [_by_moment(load, plan, minutes, factor)] * load.count
     mask = in_use(load, plan.start, minutes)
-    uses, shape = _runs(mask), mask.astype(np.float32)
+    uses, shape = runs(mask), mask.astype(np.float32)
     steady = load.duty >= 1.0
     scale = factor if steady else np.ones(draws)
     rest = (load.resting_w * scale).astype(np.float32)
@@ -252,7 +252,7 @@ def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | N
     return np.interp(rooms, whole, factors).astype(np.float32)
 
 
-def _runs(mask: np.ndarray) -> np.ndarray:
+def runs(mask: np.ndarray) -> np.ndarray:
     """Runs of true minutes as (first, past the last), shape (runs, 2)."""
     edges = np.flatnonzero(np.diff(np.concatenate(([0], mask.astype(np.int8), [0]))))
     return edges.reshape(-1, 2)

@@ -194,6 +194,11 @@ class Plan:
     room_warmest: int = 15 * 60
 
 
+def feeds(plan: Plan, route: str) -> bool:
+    """Whether any load of the plan is on a route."""
+    return any(load.route == route for load in plan.loads)
+
+
 def room_by_minute(plan: Plan, minutes: int) -> np.ndarray | None:
     """The room through a plan, °C, shape (minutes,); None where it is not known."""
     if plan.room_c is None:
@@ -272,7 +277,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
         flexible=parse_windows(reader.items("flexible", most=50), reader.at("flexible"), zone),
-        alone=reader.data.get("alone") is True,
+        alone=reader.flag("alone"),
     )
 
 

@@ -84,6 +84,8 @@ class Profile:
         Length of a cycle, min: tallied, else usual for the kind.
     wh_per_day, task_wh, piece_wh : Estimate or None
         Wh; None where it depends on use or was not measured.
+    task_min : float or None
+        Mean length of a task, min; None where none was timed.
     states : tuple of State
         All states read, in all settings.
     setting : str
@@ -108,6 +110,7 @@ class Profile:
     wh_per_day: Estimate | None
     task_wh: Estimate | None
     piece_wh: Estimate | None
+    task_min: float | None
     states: tuple[states.State, ...]
     setting: str
     measured_room_c: float | None
@@ -196,6 +199,7 @@ def derive(record: LoadRecord) -> Profile:
         wh_per_day=_per_day(record, kind, mean, runs, by_task),
         task_wh=task_wh,
         piece_wh=piece_wh,
+        task_min=60 * task_wh.value / task_w.value if task_wh and task_w else None,
         states=tuple(found),
         setting=setting,
         measured_room_c=_measured_room(here),
@@ -416,6 +420,7 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "wh_per_day": span(profile.wh_per_day),
         "task_wh": span(profile.task_wh),
         "piece_wh": span(profile.piece_wh),
+        "task_min": profile.task_min,
         "states": [
             {
                 "name": one.name,

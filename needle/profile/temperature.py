@@ -15,6 +15,11 @@ COMPRESSOR_PER_C_SD = 0.006
 #: A change beyond this many °C widens the spread.
 FAR_C = 5.0
 FAR_SPREAD = 0.10
+#: Specific heat of water and of ice, kJ/(kg·K), and the heat of freezing, kJ/kg (CRC Handbook of
+#: Chemistry and Physics, 97th ed., section 6); contents are taken as water.
+WATER_KJ, ICE_KJ, FREEZING_KJ = 4.18, 2.1, 334.0
+#: Heat moved per electrical energy by a small compressor, usual; a heater makes one of one.
+COMPRESSOR_COP = 1.5
 
 
 @dataclass(frozen=True)
@@ -63,3 +68,22 @@ def scale_mean(
     factor = max(0.0, lift_now) / lift_before * max(0.0, 1 + per_c * change)
     spread = 0.0 if heats else abs(COMPRESSOR_PER_C_SD * change)
     return Scaling(factor, spread + (FAR_SPREAD if abs(change) > FAR_C else 0.0))
+
+
+def pull_down_wh(mass_kg: float, from_c: float, to_c: float) -> float:
+    """Electrical Wh that bring contents, taken as water, to a set point once.
+
+    mass · specific heat · change / COP, with the heat of freezing where they freeze.
+
+    Parameters
+    ----------
+    mass_kg : float
+    from_c, to_c : float
+        Contents at the start, set point, °C; warming takes a heater.
+    """
+    if to_c >= from_c:
+        return mass_kg * WATER_KJ * (to_c - from_c) / 3.6
+    wet = WATER_KJ * max(0.0, from_c - max(to_c, 0.0))
+    frozen = ICE_KJ * max(0.0, min(from_c, 0.0) - to_c)
+    freezing = FREEZING_KJ if from_c > 0 > to_c else 0.0
+    return mass_kg * (wet + frozen + freezing) / 3.6 / COMPRESSOR_COP

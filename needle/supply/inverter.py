@@ -46,6 +46,8 @@ class Inverter:
         ``"sine"`` or ``"stepped"``.
     square_per_w : Estimate
         Loss that grows with the square of the load: DC W for each AC W squared, 1/W.
+    off_unused : bool
+        Switched off, and without idle draw, where no load of a plan is on AC.
     off : tuple of Window
         When it rests: it draws nothing and feeds nothing.
     surge_known : bool
@@ -62,6 +64,7 @@ class Inverter:
     surge_known: bool = True
     off: tuple[Window, ...] = ()
     square_per_w: Estimate = NO_SQUARE
+    off_unused: bool = False
 
 
 def dc_w(
@@ -88,6 +91,7 @@ def usual_idle_w(continuous_w: float) -> Estimate:
 _KEYS = (
     "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
     "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform", "off",
+    "off_unused",
 )  # fmt: skip
 
 
@@ -125,6 +129,7 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         overload=_overload(reader),
         waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
         surge_known=surge is not None,
+        off_unused=reader.flag("off_unused"),
         off=parse_windows(reader.items("off", most=100), reader.at("off"), None),
         square_per_w=NO_SQUARE
         if square is None

@@ -31,6 +31,8 @@ class Output:
         More W out over more W from the battery.
     volts : float or None
         V at the output.
+    off_unused : bool
+        Switched off, and without idle draw, while no load is on it.
     """
 
     name: str
@@ -38,10 +40,12 @@ class Output:
     idle_w: Estimate
     efficiency: Estimate
     volts: float | None = None
+    off_unused: bool = False
 
 
 _KEYS = (
     "name", "max_w", "max_a", "volts", "idle_w", "idle_spread", "efficiency", "efficiency_spread",
+    "off_unused",
 )  # fmt: skip
 
 
@@ -90,4 +94,5 @@ def _output(reader: Reader, name: str) -> Output:
             efficiency, reader.number("efficiency_spread", most=0.5) or 0.0, "B", ("as given",), 1.0
         ),
         volts=volts,
+        off_unused=reader.flag("off_unused"),
     )

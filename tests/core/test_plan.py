@@ -9,12 +9,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.moments import windows_from_text
 from needle.plan.advice import display_hours, measure_next
 from needle.plan.helps import helps
+from needle.plan.likely import likely_hours
 from needle.plan.plan import in_use, parse_plan
 from needle.plan.report import as_document
-from needle.plan.simulate import likely_hours, simulate
+from needle.plan.simulate import simulate
 
 BASE = {
     "start": "2027-02-09T18:00:00+00:00",
@@ -397,13 +397,3 @@ class UseTest(unittest.TestCase):
     def test_once(self):
         mask = self.use([["2027-02-09T20:00:00+00:00", "2027-02-09T20:45:00+00:00"]])
         self.assertEqual((mask.sum(), mask.argmax()), (45, 120))
-
-    def test_windows_as_people_write_them(self):
-        self.assertEqual(
-            windows_from_text("18:00–22:30, 7-9 and 12 to 12:30"),
-            [["18:00", "22:30"], ["07:00", "09:00"], ["12:00", "12:30"]],
-        )
-        self.assertEqual(windows_from_text(" Always "), [])
-        for text in ("evenings", "25:00-26:00", "18:00", "7-7", "18:00-24:30"):
-            with self.subTest(text=text), self.assertRaises(DocumentError):
-                windows_from_text(text)

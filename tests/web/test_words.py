@@ -86,7 +86,7 @@ class AnswerWordsTest(unittest.TestCase):
         for start_va, said in [
             (900, "Every load starts."),
             (2500, "Motor may not start: test it."),
-            (5000, "Motor trips the inverter"),
+            (5000, "Motor trips it, first at"),
         ]:
             with self.subTest(start_va=start_va):
                 sentence = starts_sentence(outcome_of([base, {**motor, "start_va": start_va}]))

@@ -9,25 +9,21 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.decide.starting import RANK
+from needle.moments import moment_after
 from needle.plan.simulate import Outcome
 from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
 from web.plans.models import Plan
 from web.plans.outcomes import Answer
+from web.plans.steadies import steadies
 
-#: What steadies a supply's figures, and the guided test that does it.
-_SUPPLY_TESTS = {
-    "battery": ("a capacity test of the battery", "capacity"),
-    "inverter idle": ("an idle test of the inverter", "idle"),
-    "inverter efficiency": ("an efficiency test of the inverter", "efficiency"),
-}
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
     "loads": ("loads:survey", "Add a load"),
     "evidence": ("loads:survey", "Open the survey"),
     "supply": ("supplies:list", "Add a supply"),
-    "inverter": ("supplies:list", "Open the supplies"),
+    "output": ("supplies:list", "Open the supplies"),
     "refused": ("plans:current", "Open the plan"),
 }
 
@@ -52,11 +48,12 @@ class Bar:
     way_url: str = ""
     way_words: str = ""
     fetch_url: str = ""
+    note: str = ""
 
 
 def bar_of(found: Answer, job: Job) -> Bar:
     """Put an answer into words."""
-    plan_url = reverse("plans:current", args=[job.pk])
+    plan_url = reverse("plans:plan", args=[job.pk, found.plan.pk or 0])
     if found.trouble == "pending":
         return _pending(found, job, plan_url)
     if found.outcome is None or found.supply is None:
@@ -77,17 +74,18 @@ def bar_of(found: Answer, job: Job) -> Bar:
     outcome = found.outcome
     low, mid, high = outcome.runtime
     needed = outcome.plan.needed_hours
-    steadies, steadies_url = _steadies(found, job)
+    steadies, steadies_url = _steadies(found)
     return Bar(
         dial=dial(low, mid, high, needed, _tick, "Hours covered", _said(outcome)),
         headline=_headline(found.supply.name, outcome),
         detail=" ".join((_range(outcome), starts_sentence(outcome), _shortfall(outcome))).strip(),
-        covers=covers(outcome),
+        covers=covers(outcome, found.plan.odds),
         steadies=steadies,
         steadies_url=steadies_url,
         helps=_helps(found),
         plan_words=_plan_words(found.plan),
         plan_url=plan_url,
+        note=f"{len(outcome.runtime_h)} runs while it moves" if found.quick else "",
     )
 
 
@@ -107,9 +105,9 @@ def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
     )
 
 
-def covers(outcome: Outcome) -> str:
-    """Whether the needed hours are covered: "yes" at 9 in 10 odds, "no" under 1 in 10."""
-    return "yes" if outcome.chance >= 0.9 else "no" if outcome.chance < 0.1 else "unsure"
+def covers(outcome: Outcome, wanted: float = 0.9) -> str:
+    """Whether the needed hours are covered: "yes" at the odds wanted, "no" under 1 in 10."""
+    return "yes" if outcome.chance >= wanted else "no" if outcome.chance < 0.1 else "unsure"
 
 
 def odds(chance: float) -> str:
@@ -148,6 +146,8 @@ def _headline(supply: str, outcome: Outcome) -> str:
 
 def _range(outcome: Outcome) -> str:
     low, _, high = outcome.runtime
+    if _beyond(outcome, low):
+        return f"It does not run empty within {hours_text(low)}; {odds(outcome.chance)} of that."
     upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
     needed = hours_text(outcome.plan.needed_hours)
     return f"Likely between {hours_text(low)} and {upper}; {odds(outcome.chance)} of {needed}."
@@ -157,7 +157,9 @@ def starts_sentence(outcome: Outcome) -> str:
     """Whether everything starts and runs, in one sentence."""
     if tripped := [trip.load for trip in outcome.trips if trip.chance > 0.5]:
         names = ", ".join(dict.fromkeys(tripped))
-        return f"{names} trips the inverter and is left unserved."
+        first = min(trip.minute for trip in outcome.trips if trip.chance > 0.5)
+        at = moment_after(outcome.plan.start, first / 60)
+        return f"{names} trips it, first at {at:%a %H:%M}, and is left unserved."
     worst = max(outcome.starts, key=lambda one: RANK[one.verdict.verdict], default=None)
     if worst is None or worst.verdict.verdict == "holds":
         return "Every load starts."
@@ -182,25 +184,14 @@ def _shortfall(outcome: Outcome) -> str:
     )
 
 
-def _steadies(found: Answer, job: Job) -> tuple[str, str]:
+def _steadies(found: Answer) -> tuple[str, str]:
     """What would narrow the range most, how, and by how much."""
-    if not found.narrowings:
+    if found.quick:
+        return "", ""
+    best = next(iter(steadies(found)), None)
+    if best is None:
         return "nothing much: the range is as narrow as its evidence allows", ""
-    best = found.narrowings[0]
-    won = hours_text(best.range_h - best.range_h_after)
-    if best.what in _SUPPLY_TESTS:
-        words, test = _SUPPLY_TESTS[best.what]
-        assert found.supply is not None
-        return f"{words}, −{won} spread", reverse(
-            "supplies:test", args=[job.pk, found.supply.pk, test]
-        )
-    used = next((one for one in found.used if one.load.name == best.what), None)
-    if used is None or used.profile is None:
-        return f"measure {best.what}, −{won} spread", ""
-    advice = next((one for one in used.profile.advice if one.narrows == "mean"), None)
-    how = f": {advice.method}" if advice else " again"
-    url = reverse("loads:load", args=[job.pk, used.load.pk])
-    return f"measure {best.what}{how}, −{won} spread", url
+    return best.sentence, best.url
 
 
 def _helps(found: Answer) -> str:

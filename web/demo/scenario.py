@@ -28,8 +28,8 @@ from web.loads.actions import add_load, add_reading, change_cord
 from web.loads.models import Load
 from web.matching.actions import add_correction
 from web.matching.models import Correction
-from web.plans.actions import make_current, save_plan, use_load
-from web.plans.models import Plan, PlanEntry
+from web.plans.actions import make_current, save_plan, save_source, use_load
+from web.plans.models import Plan, PlanEntry, PlanSource
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 
@@ -215,7 +215,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
             job,
             [("energy", {"wh": 340.0, "hours": 24.3, "step_wh": 10.0}, "both on one strip"),
              ("spot", {"state": "running", "watts": 14.1, "va": 24.0, "pf": 0.58}, "")],
-            name="Router and phones", kind="electronics", priority="must",
+            name="Router and phones", kind="electronics", priority="must", can_dc=True,
         ),
         "printer": _add(
             job, [("label", {"watts": 60.0}, "")],
@@ -231,6 +231,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
             [("label", {"amps": 1.2, "volts": 230.0}, "power pack, upper bound"),
              ("task", {"wh": 61.0, "minutes": 95.0}, "one fill from a fifth")],
             name="Laptop charging", kind="electronics", priority="should", hours_per_day=1.6,
+            can_dc=True,
         ),
     }  # fmt: skip
 
@@ -321,9 +322,22 @@ def _next(weekday: int, hour: int) -> datetime:
 
 
 def _use(
-    plan: Plan, load: Load, windows: list[list[str]] | None = None, taken: bool = True
+    plan: Plan,
+    load: Load,
+    windows: list[list[str]] | None = None,
+    taken: bool = True,
+    **more: Any,
 ) -> None:
-    use_load(PlanEntry(plan=plan, load=load, windows=windows or [], taken_in=taken))
+    use_load(PlanEntry(plan=plan, load=load, windows=windows or [], taken_in=taken, **more))
+
+
+def _panels(plan: Plan, clouds: float) -> None:
+    """Four panels of 180 W on the clinic's roof."""
+    save_source(PlanSource(
+        plan=plan, kind="sun", name="Roof panels",
+        data={"input": "sun", "rated_w": 720.0, "yield": 0.72, "latitude": 14.2,
+              "longitude": -16.5, "tilt": 15.0, "azimuth": 180.0, "clouds": clouds},
+    ))  # fmt: skip
 
 
 def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> None:
@@ -333,29 +347,45 @@ def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) 
         needed_hours=24.0, room_c=24.0,
     ))  # fmt: skip
     _use(storm, loads["oxygen"], [["21:00", "23:00"]])
-    _use(storm, loads["autoclave"], [["19:30", "20:17"]])
+    _use(storm, loads["autoclave"], moments=["19:30"], flexible=[["07:00", "22:00"]],
+         steps=[{"watts": 1480.0, "minutes": 12.0, "duty": 1.0},
+                {"watts": 1480.0, "minutes": 20.0, "duty": 0.4},
+                {"watts": 300.0, "minutes": 15.0, "duty": 1.0}])  # fmt: skip
     _use(storm, loads["suction"], [["09:00", "09:20"]])
     _use(storm, loads["lamp"], [["18:00", "22:30"], ["07:00", "09:00"]])
-    _use(storm, loads["laptop"], [["19:00", "20:35"]])
+    _use(storm, loads["laptop"], moments=["19:00"],
+         charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})  # fmt: skip
     _use(storm, loads["centrifuge"], taken=False)
     _use(storm, loads["printer"], taken=False)
+    _panels(storm, 0.95)
+    save_source(PlanSource(
+        plan=storm, kind="window", name="Petrol generator",
+        data={"input": "mains", "watts": 900.0, "between": [["06:30", "07:00"]],
+              "litres_per_kwh": 0.55},
+    ))  # fmt: skip
     grey = save_plan(Plan(
         job=job, name="Three grey days", supply=supplies["cabinet"], start=_next(4, 8),
-        needed_hours=72.0, room_c=31.0, note="The hot week: what must run, and nothing else.",
+        needed_hours=72.0, room_c=29.0, room_swing_c=3.0,
+        note="The hot week: what must run, and nothing else.",
     ))  # fmt: skip
-    kept = ("fridge", "incubator", "router")
+    kept = ("fridge", "router")
     for name, load in loads.items():
-        _use(grey, load, taken=name in kept)
+        _use(grey, load, taken=name in kept, route="dc12" if name == "router" else "")
+    _panels(grey, 0.6)
     visit = save_plan(Plan(
         job=job, name="Harbour visit day", supply=supplies["case"], start=_next(5, 9),
         needed_hours=8.0,
     ))  # fmt: skip
     taken = {
-        "suction": [["11:00", "11:20"]], "lamp": [["09:00", "15:00"]],
-        "printer": [["10:00", "10:30"]], "centrifuge": [["12:00", "12:20"]],
+        "oxygen": [["09:30", "10:00"]], "suction": [["10:00", "10:20"]],
+        "lamp": [["09:00", "15:00"]], "printer": [["10:00", "10:30"]],
+        "centrifuge": [["10:10", "10:30"]],
     }  # fmt: skip
     for name, load in loads.items():
         _use(visit, load, taken.get(name), taken=name in taken)
+    autoclave = visit.entries.get(load=loads["autoclave"])
+    autoclave.taken_in, autoclave.moments = True, ["13:00"]
+    use_load(autoclave)
     make_current(storm)
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from xml.sax.saxutils import escape, quoteattr
 
 from django.utils.safestring import SafeString, mark_safe
@@ -21,27 +23,44 @@ class Svg:
         Read out in place of the picture.
     css : str
         Classes of the svg element.
+    role : str
+        ``"img"``, or ``"group"`` where parts of it can be chosen.
     """
 
     def __init__(
-        self, width: Number, height: Number, title: str, description: str = "", css: str = ""
+        self,
+        width: Number,
+        height: Number,
+        title: str,
+        description: str = "",
+        css: str = "",
+        role: str = "img",
     ) -> None:
         said = quoteattr(f"{title}. {description}".strip())
         wide, tall = _text(width), _text(height)
         self._parts = [
             f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {wide} {tall}" width="{wide}" '
-            f'height="{tall}" class={quoteattr(css)} role="img" aria-label={said}>'
+            f'height="{tall}" class={quoteattr(css)} role="{role}" aria-label={said}>'
             f"<title>{escape(title)}</title>"
         ]
 
     def add(self, tag: str, text: str | None = None, **attributes: Attribute) -> None:
         """Append an element; ``css`` is its class, underscores become hyphens."""
-        written = "".join(
-            f" {'class' if key == 'css' else key.replace('_', '-')}={_quoted(value)}"
-            for key, value in attributes.items()
-        )
         end = "/>" if text is None else f">{escape(text)}</{tag}>"
-        self._parts.append(f"<{tag}{written}{end}")
+        self._parts.append(f"<{tag}{_written(attributes)}{end}")
+
+    @contextmanager
+    def inside(self, tag: str, **attributes: Attribute) -> Iterator[None]:
+        """Elements added meanwhile stand inside one of this tag."""
+        self._parts.append(f"<{tag}{_written(attributes)}>")
+        yield
+        self._parts.append(f"</{tag}>")
+
+    def clip(self, name: str, x: Number, y: Number, width: Number, height: Number) -> str:
+        """Define a rectangle to clip by; returns the attribute's value."""
+        with self.inside("clipPath", id=name):
+            self.rect(x, y, width, height, "")
+        return f"url(#{name})"
 
     def line(self, x1: Number, y1: Number, x2: Number, y2: Number, css: str) -> None:
         self.add("line", x1=x1, y1=y1, x2=x2, y2=y2, css=css)
@@ -60,6 +79,13 @@ class Svg:
     def render(self) -> SafeString:
         """The markup; all that went into it was escaped above."""
         return mark_safe("".join(self._parts) + "</svg>")  # noqa: S308
+
+
+def _written(attributes: dict[str, Attribute]) -> str:
+    return "".join(
+        f" {'class' if key == 'css' else key.replace('_', '-')}={_quoted(value)}"
+        for key, value in attributes.items()
+    )
 
 
 def _text(value: Number) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any, TypeVar
 
 from django.apps import apps
@@ -49,6 +51,20 @@ def save_change(job: Job, record: Record, label: str) -> None:
         _remember(job, record, _as_it_was(before), label)
 
 
+@contextmanager
+def as_one(job: Job, label: str) -> Iterator[None]:
+    """Several changes that are stored, named and undone as one."""
+    with transaction.atomic():
+        last = job.changes.values_list("pk", flat=True).first() or 0
+        yield
+        made = list(job.changes.filter(pk__gt=last))
+        for change in made[:-1]:
+            change.joined = True
+        for change in made:
+            change.label = label[:200]
+            change.save(update_fields=["joined", "label"])
+
+
 def remove(job: Job, record: Record, label: str) -> None:
     """Take a record out; it can be brought back."""
     record.removed_at = timezone.now()
@@ -71,16 +87,26 @@ def _undo(job: Job, change_id: int) -> Change | None:
         change = job.changes.filter(undone=False).first()
         if change is None or change.pk != change_id:
             return None
-        if change.before:
-            names = list(json.loads(change.before)[0]["fields"])
-            for item in serializers.deserialize("json", change.before):
-                item.object.save(update_fields=names)
-        else:
-            model: Any = apps.get_model(change.model)
-            model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())
-        change.undone = True
-        change.save(update_fields=["undone"])
+        _put_back(change)
+        while change.joined:
+            change = job.changes.filter(undone=False).first()
+            if change is None:
+                break
+            _put_back(change)
     return change
+
+
+def _put_back(change: Change) -> None:
+    """Take one change back."""
+    if change.before:
+        names = list(json.loads(change.before)[0]["fields"])
+        for item in serializers.deserialize("json", change.before):
+            item.object.save(update_fields=names)
+    else:
+        model: Any = apps.get_model(change.model)
+        model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())
+    change.undone = True
+    change.save(update_fields=["undone"])
 
 
 def _as_it_was(record: Record) -> str:

@@ -72,6 +72,7 @@ class Change(models.Model):
     before = models.TextField(help_text="The record before, serialized; empty for a new one.")
     model = models.CharField(max_length=60)
     record = models.BigIntegerField()
+    joined = models.BooleanField(default=False, help_text="Undone with the one before it.")
     undone = models.BooleanField(default=False)
     created_at = models.DateTimeField(auto_now_add=True)
 

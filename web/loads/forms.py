@@ -41,7 +41,10 @@ class LoadForm(RecordForm):
 
     class Meta:
         model = Load
-        fields = ["name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "note"]
+        fields = [
+            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "can_dc",
+            "note",
+        ]  # fmt: skip
 
     main: ClassVar = ("name", "kind", "label_watts")
 

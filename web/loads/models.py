@@ -71,6 +71,9 @@ class Load(Record):
         null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
     )
     set_c = models.FloatField("set point", null=True, blank=True)
+    can_dc = models.BooleanField(
+        "can go DC", default=False, help_text="A DC or USB output can feed it."
+    )
     cord_m = models.FloatField("cord length", null=True, blank=True)
     cord_size = models.CharField("conductor", max_length=30, blank=True)
     cord_material = models.CharField(
@@ -112,19 +115,20 @@ class Load(Record):
             self.live_readings = list(self.readings.live())
         return list(self.live_readings)
 
-    def to_core(self) -> LoadRecord:
+    def to_core(self, setting: str = "") -> LoadRecord:
+        """All that is known of it, in a setting other than its usual one where one is named."""
         return LoadRecord(
             name=self.name,
             kind=self.kind,
             readings=tuple(one.to_core() for one in self.known_readings()),
             mains_v=self.job.mains_v,
-            setting=self.setting,
+            setting=setting or self.setting,
             hours_per_day=self.hours_per_day,
         )
 
-    def profile(self) -> Profile | None:
+    def profile(self, setting: str = "") -> Profile | None:
         """What the readings add up to; None while nothing gives watts or energy."""
-        return _profile(self.to_core())
+        return _profile(self.to_core(setting))
 
 
 def loads_of(job: Job) -> list[Load]:

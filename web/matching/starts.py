@@ -16,8 +16,8 @@ from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import Limit, Step, rungs
 from web.jobs.models import Job
 from web.loads.models import Load
+from web.plans.draft import Used, draft_of
 from web.plans.models import Plan
-from web.plans.outcomes import Used, loads_used
 from web.supplies.models import StartTest, Supply
 
 
@@ -75,16 +75,13 @@ class Matrix:
     running_w: float
 
 
-def contender_of(used: Used) -> Contender | None:
+def contender_of(load: Load, count: int = 1) -> Contender | None:
     """A load as the matrix weighs it: its highest state counts; None without evidence."""
-    profile = used.profile
+    profile = load.profile()
     if profile is None:
         return None
     highest = max([profile.running_w.value, *(one.watts.value for one in profile.states)])
-    return Contender(
-        used.load.name, used.load.core_kind, highest, profile.start_va, profile.start_s,
-        used.entry.count,
-    )  # fmt: skip
+    return Contender(load.name, load.core_kind, highest, profile.start_va, profile.start_s, count)
 
 
 def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int | None) -> Matrix:
@@ -100,7 +97,7 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
     supply : int or None
         Key of the supply whose switching-on is drawn; None for the plan's, or the first.
     """
-    used = loads_used(plan)
+    used = draft_of(plan).used
     together = {one.load.pk for one in used if one.counted} if chosen is None else set(chosen)
     tests = list(
         StartTest.objects.live()
@@ -108,7 +105,7 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
         .select_related("supply", "load")
     )
     newest = {(one.load_id, one.supply_id): one for one in tests}
-    contenders = {one.load.pk: contender_of(one) for one in used}
+    contenders = {one.load.pk: contender_of(one.load, one.entry.count) for one in used}
     running = {
         pk: one.running_w * one.count
         for pk, one in contenders.items()

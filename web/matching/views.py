@@ -22,8 +22,7 @@ from web.matching.correction import Running, page_of, running_of
 from web.matching.forms import CordForm, CorrectionForm, StartTestForm, TargetForm
 from web.matching.models import Correction
 from web.matching.starts import contender_of, matrix_of
-from web.plans.models import PlanEntry
-from web.plans.outcomes import Used, answer, current_plan
+from web.plans.outcomes import answer, current_plan
 from web.supplies.actions import add_start_test, remove_start_test
 from web.supplies.models import StartTest
 
@@ -84,7 +83,7 @@ def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
         tell(request, job)
         return redirect("matching:cord", job.pk, load)
     stored = _load(job, load)
-    contender = contender_of(Used(stored, stored.profile(), PlanEntry(load=stored), [], ""))
+    contender = contender_of(stored)
     context: dict[str, Any] = {"job": job, "load": stored, "form": form, "contender": contender}
     if contender is not None:
         profile, volts = stored.profile(), stored.volts()

@@ -2,10 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Sequence
+from datetime import UTC
+from typing import Any, TypeVar
+
 from django.db import transaction
 
-from web.jobs.actions import remove, save_change, save_new
-from web.plans.models import Plan, PlanEntry
+from needle.moments import parse_windows
+from needle.plan.helps import Change
+from needle.plan.plan import Plan as CorePlan
+from needle.plan.shift import Move, propose
+from needle.plan.use import moved_block
+from web.common.models import Record
+from web.jobs.actions import as_one, remove, save_change, save_new
+from web.plans.draft import Draft
+from web.plans.models import Plan, PlanEntry, PlanSource
+
+R = TypeVar("R", bound=Record)
 
 
 def save_plan(plan: Plan) -> Plan:
@@ -31,6 +44,124 @@ def use_load(entry: PlanEntry) -> None:
             save_new(entry.plan.job, entry, f"Set the use of {words}")
         else:
             save_change(entry.plan.job, entry, f"Changed the use of {words}")
+
+
+def save_source(source: PlanSource) -> None:
+    """Store a new or a changed source; stores the plan first where it was only a default."""
+    with transaction.atomic():
+        if source.plan.pk is None:
+            source.plan = save_plan(source.plan)
+        if source.pk is None:
+            save_new(source.plan.job, source, f"Added {source.name}")
+        else:
+            save_change(source.plan.job, source, f"Changed {source.name}")
+
+
+def remove_source(source: PlanSource) -> None:
+    remove(source.plan.job, source, f"Removed {source.name}")
+
+
+def keep_conditions(draft: Draft, names: Collection[str]) -> None:
+    """Store conditions that were tried; one undo takes them back.
+
+    ``names`` are those that changed: fields of the plan, or ``clouds`` of its suns.
+    """
+    plan = draft.plan
+    with as_one(plan.job, f"Changed the conditions of {plan.name}"):
+        if set(names) - {"clouds"}:
+            save_plan(plan)
+        if "clouds" in names:
+            for source in draft.sources:
+                if source.kind == "sun":
+                    save_source(source)
+
+
+def copy_plan(draft: Draft) -> Plan:
+    """Store a copy of a plan with its entries and sources; one undo takes it out."""
+    job, old = draft.plan.job, draft.plan
+    with as_one(job, f"Copied {old.name}"):
+        plan = _copy(old, name=f"{old.name[:72]}, copy", is_current=False)
+        save_new(job, plan, "")
+        for record in (*draft.entries.values(), *draft.sources):
+            save_new(job, _copy(record, plan=plan), "")
+    return plan
+
+
+def _copy(record: R, **changes: Any) -> R:
+    """An unsaved record like another."""
+    own = {"id", "client_key", "version", "created_at", "changed_at", "removed_at"}
+    values = {
+        one.attname: getattr(record, one.attname)
+        for one in record._meta.concrete_fields
+        if one.name not in own
+    }
+    copied = type(record)(**values)
+    for name, value in changes.items():
+        setattr(copied, name, value)
+    return copied
+
+
+def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
+    """Move tasks to where a proposal puts them; one undo takes all back.
+
+    Raises
+    ------
+    DocumentError
+    """
+    with as_one(draft.plan.job, f"Moved {len(moves)} task{'s' if len(moves) > 1 else ''}"):
+        for used in draft.used:
+            mine = [one for one in moves if one.load == used.name]
+            if mine:
+                use = used.use
+                for one in mine:
+                    use = moved_block(use, one.index, one.to_minute - one.minute)
+                used.entry.use = use
+                use_load(used.entry)
+
+
+def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
+    """Store what a help changes in the plan that was run; one undo takes it back.
+
+    Raises
+    ------
+    DocumentError
+        It does not fit the plan any more.
+    """
+    stored = draft.plan
+    with as_one(stored.job, change.what[0].upper() + change.what[1:]):
+        if change.kind == "place":
+            place_tasks(draft, propose(plan))
+        elif change.kind == "rest":
+            stored.inverter_off = [["23:00", "06:00"]]
+            save_plan(stored)
+        elif change.kind == "charge":
+            _run_longer(draft, change.to)
+        else:
+            _change_load(draft, change)
+
+
+def _change_load(draft: Draft, change: Change) -> None:
+    entry = next(one.entry for one in draft.used if one.name == change.load)
+    if change.kind == "leave_off":
+        entry.taken_in = False
+    elif change.kind == "route":
+        entry.route = change.to
+    elif change.kind == "setting":
+        entry.setting = change.to
+    elif change.kind == "set_point":
+        entry.set_c = float(change.to)
+    use_load(entry)
+
+
+def _run_longer(draft: Draft, begin: str) -> None:
+    """Two more hours of the plan's first charger."""
+    source = next(one for one in draft.sources if one.kind == "window" and one.taken_in)
+    hour, minute = begin.split(":")
+    last = f"{(int(hour) + 2) % 24:02d}:{minute}"
+    between = [*source.data["between"], [begin, last]]
+    parse_windows(between, "between", UTC)
+    source.data = {**source.data, "between": between}
+    save_source(source)
 
 
 def make_current(plan: Plan) -> None:

@@ -1,19 +1,53 @@
-"""Forms of a plan and of how it uses one load."""
+"""Forms of a plan, of how it uses one load, and of its sources."""
 
 from __future__ import annotations
 
 from typing import Any, ClassVar
 
 from django import forms
+from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.moments import windows_from_text
-from needle.plan.plan import MOST_HOURS
+from needle.plan.plan import AC, MOST_HOURS
+from needle.plan.sources import parse_sources
+from needle.plan.use import (
+    steps_from_text,
+    text_of_steps,
+    text_of_use,
+    use_from_text,
+)
 from needle.supply.battery import CHEMISTRIES
 from web.common.fields import QuantityField, share_field
-from web.common.forms import PercentMixin, RecordForm
+from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job
-from web.plans.models import Plan, PlanEntry
+from web.plans.draft import Draft, Used
+from web.plans.models import Plan, PlanEntry, PlanSource
+
+_HOURS = {"placeholder": "such as 23:00–06:00"}
+
+
+def floor_of(plan: Plan) -> float | None:
+    """The floor that a plan keeps to; None where neither it nor a supply says one."""
+    if plan.floor is not None or plan.supply is None:
+        return plan.floor
+    usual = CHEMISTRIES[plan.supply.chemistry].floor
+    return usual if plan.supply.floor is None else plan.supply.floor
+
+
+def spans_from_text(text: str, key: str) -> list[list[str]]:
+    """Hours of the day, and nothing else, from text.
+
+    Raises
+    ------
+    DocumentError
+    """
+    try:
+        use = use_from_text(text)
+    except DocumentError as error:
+        raise DocumentError(key, error.message) from error
+    if "tasks" in use:
+        raise DocumentError(key, "wants hours from and to, such as 23:00–06:00")
+    return list(use.get("between", []))
 
 
 class PlanForm(PercentMixin, RecordForm):
@@ -24,42 +58,122 @@ class PlanForm(PercentMixin, RecordForm):
     )
     room_c = QuantityField(
         "°C", label="Room", least=-60, most=80, required=False,
-        help_text="Moves cold and warm boxes whose set point and measured room are known; "
-        "otherwise a note.",
+        help_text="Mean over the day: moves cold and warm boxes whose set point is known.",
+    )  # fmt: skip
+    room_swing_c = QuantityField(
+        "°C", label="Room swings by", most=40, required=False,
+        help_text="Up at 15:00 and down at night by so much.",
     )  # fmt: skip
     start_charge = share_field(label="Charge at the start", above=True)
     floor = share_field(
         label="Floor", most=95, required=False, help_text="Empty: as the supply has it."
     )
+    odds = share_field(
+        label="Odds wanted", above=True, most=99, required=False,
+        help_text="How sure it must be that it lasts; empty: 90 %.",
+    )  # fmt: skip
+    rests = forms.CharField(
+        label="Inverter rests", required=False, max_length=200,
+        widget=forms.TextInput(attrs=_HOURS), help_text="Nothing on AC runs then.",
+    )  # fmt: skip
 
-    shares: ClassVar = ("start_charge", "floor")
+    shares: ClassVar = ("start_charge", "floor", "odds")
 
     class Meta:
         model = Plan
         fields = [
-            "name", "supply", "needed_hours", "start", "room_c", "start_charge", "floor", "note",
+            "name", "supply", "needed_hours", "start", "room_c", "room_swing_c", "start_charge",
+            "floor", "odds", "note",
         ]  # fmt: skip
 
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["supply"].queryset = job.supplies.live()  # type: ignore[attr-defined]
         self.fields["supply"].empty_label = "the first one"  # type: ignore[attr-defined]
+        self.initial["rests"] = text_of_use({"between": self.instance.inverter_off})
         self.show_shares()
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         self.store_shares(cleaned)
-        supply, charge = cleaned.get("supply"), cleaned.get("start_charge")
-        floor = cleaned.get("floor")
-        if floor is None and supply is not None:
-            usual = CHEMISTRIES[supply.chemistry].floor
-            floor = usual if supply.floor is None else supply.floor
-        if charge is not None and floor is not None and charge <= floor:
-            self.add_error(
-                "start_charge",
-                f"At {charge * 100:.3g} % it is already at its floor of {floor * 100:.3g} %.",
-            )
+        if cleaned.get("odds") is None:
+            cleaned["odds"] = Plan._meta.get_field("odds").default
+        try:
+            self.instance.inverter_off = spans_from_text(cleaned.get("rests") or "", "rests")
+        except DocumentError as error:
+            self.blame(error)
+        check_charge(self, Plan(supply=cleaned.get("supply"), floor=cleaned.get("floor")))
         return cleaned
+
+
+def check_charge(form: forms.BaseForm, plan: Plan) -> None:
+    """Refuse a start charge at or under the floor."""
+    charge, floor = form.cleaned_data.get("start_charge"), floor_of(plan)
+    if charge is not None and floor is not None and charge <= floor:
+        form.add_error(
+            "start_charge",
+            f"At {charge * 100:.3g} % it is already at its floor of {floor * 100:.3g} %.",
+        )
+
+
+class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
+    """Conditions of a plan that can be tried without keeping them."""
+
+    room_c = forms.FloatField(label="Room", min_value=-60, max_value=80, required=False)
+    clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
+    start_charge = forms.FloatField(label="Charge at the start", min_value=1, max_value=100)
+    floor = forms.FloatField(label="Floor", min_value=0, max_value=95)
+    needed_hours = forms.FloatField(label="Hours needed", min_value=0.1, max_value=MOST_HOURS)
+    odds = forms.FloatField(label="Odds wanted", min_value=1, max_value=99)
+
+    shares: ClassVar = ("clouds", "start_charge", "floor", "odds")
+    #: Slider: least, most, step, unit.
+    sliders: ClassVar = {
+        "room_c": (-10, 45, 1, "°C"),
+        "clouds": (0, 100, 5, "%"),
+        "start_charge": (5, 100, 1, "%"),
+        "floor": (0, 90, 1, "%"),
+        "needed_hours": (1, 96, 1, "h"),
+        "odds": (50, 99, 1, "%"),
+    }
+
+    def __init__(self, *args: Any, draft: Draft, **kwargs: Any) -> None:
+        self.draft, plan = draft, draft.plan
+        suns = [one.data.get("clouds", 0.5) for one in draft.sources if one.kind == "sun"]
+        floor = floor_of(Plan(supply=draft.supply, floor=plan.floor))
+        kwargs["initial"] = {
+            "room_c": plan.room_c, "clouds": suns[0] if suns else None,
+            "start_charge": plan.start_charge, "floor": floor,
+            "needed_hours": plan.needed_hours, "odds": plan.odds,
+        }  # fmt: skip
+        super().__init__(*args, **kwargs)
+        self.show_shares()
+        for name, (least, most, step, unit) in self.sliders.items():
+            far = max(most, min(MOST_HOURS, 2 * plan.needed_hours)) if unit == "h" else most
+            self.fields[name].widget = forms.NumberInput(
+                attrs={"type": "range", "min": least, "max": far, "step": step, "data-unit": unit}
+            )
+        if not suns:
+            del self.fields["clouds"]
+        if plan.room_c is None:
+            del self.fields["room_c"]
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or self.cleaned_data
+        self.store_shares(cleaned)
+        check_charge(self, Plan(supply=self.draft.supply, floor=cleaned.get("floor")))
+        return cleaned
+
+    def apply(self) -> Draft:
+        """The draft in these conditions, in memory; nothing is stored."""
+        plan = self.draft.plan
+        for name in ("room_c", "start_charge", "floor", "needed_hours", "odds"):
+            if name in self.changed_data:
+                setattr(plan, name, self.cleaned_data[name])
+        for source in self.draft.sources:
+            if source.kind == "sun" and "clouds" in self.changed_data:
+                source.data = {**source.data, "clouds": self.cleaned_data["clouds"]}
+        return self.draft
 
 
 class EntryForm(RecordForm):
@@ -67,7 +181,7 @@ class EntryForm(RecordForm):
 
     use = forms.CharField(
         required=False, max_length=400,
-        widget=forms.TextInput(attrs={"placeholder": "always, or 18:00–22:30"}),
+        widget=forms.TextInput(attrs={"placeholder": "always, or 18:00–22:30, or at 20:15"}),
     )  # fmt: skip
 
     class Meta:
@@ -76,14 +190,197 @@ class EntryForm(RecordForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        windows = self.instance.windows
-        self.fields["use"].initial = ", ".join("–".join(window) for window in windows)
+        self.fields["use"].initial = text_of_use(self.instance.use)
         self.fields["count"].widget = forms.NumberInput(attrs={"min": 1, "max": 100})
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         try:
-            self.instance.windows = windows_from_text(cleaned.get("use") or "")
+            self.instance.use = use_from_text(cleaned.get("use") or "")
         except DocumentError as error:
             self.blame(error)
         return cleaned
+
+
+class EntryDetailsForm(EntryForm):
+    """All that a plan can say of one load."""
+
+    route = forms.ChoiceField(required=False, label="Fed by")
+    setting = forms.ChoiceField(required=False, label="Setting")
+    set_c = QuantityField(
+        "°C", label="Set point in this plan", least=-80, most=400, required=False,
+        help_text="Only within the range that the contents' maker states.",
+    )  # fmt: skip
+    steps = forms.CharField(
+        required=False, max_length=600, label="Steps of a task",
+        widget=forms.TextInput(attrs={"placeholder": "1480 W 12 min; 1480 W 20 min 40 %"}),
+        help_text="Empty: as measured, its highest watts for the share that its energy asks for.",
+    )  # fmt: skip
+    movable = forms.CharField(
+        required=False, max_length=200, label="Tasks may be moved between",
+        widget=forms.TextInput(attrs={"placeholder": "such as 07:00–22:00"}),
+    )  # fmt: skip
+    pack_wh = QuantityField("Wh", label="Pack it fills", above=True, required=False)
+    missing = share_field(label="of it missing", required=False, above=True)
+    charge_w = QuantityField("W", label="charging at", above=True, required=False)
+    warm_kg = QuantityField(
+        "kg", label="Contents to bring to it", most=5000, required=False,
+        help_text="Put in warm (or cold) at the start: a pull-down, once.",
+    )  # fmt: skip
+    warm_c = QuantityField("°C", label="they are at", least=-60, most=200, required=False)
+
+    class Meta:
+        model = PlanEntry
+        fields = ["taken_in", "count", "route", "setting", "set_c", "alone", "warm_kg", "warm_c"]
+
+    def __init__(self, *args: Any, used: Used, draft: Draft, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        outputs = draft.supply.known_outputs() if draft.supply else []
+        self.fields["route"].choices = [("", "AC, by the inverter")] + [  # type: ignore[attr-defined]
+            (one.name, one.name) for one in outputs if one.name != AC
+        ]
+        states = used.profile.states if used.profile else ()
+        names = list(dict.fromkeys(one.setting for one in states if one.setting))
+        self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
+            (one, one) for one in names if one != used.load.setting
+        ]
+        self.fields["use"].label = "In use"
+        charge = self.instance.charge or {}
+        self.initial = {
+            **self.initial,
+            "steps": text_of_steps(self.instance.steps),
+            "movable": text_of_use({"between": self.instance.flexible}),
+            "pack_wh": charge.get("pack_wh"),
+            "missing": 100 * charge["missing"] if charge else None,
+            "charge_w": charge.get("watts"),
+        }
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        entry = self.instance
+        try:
+            entry.steps = steps_from_text(cleaned.get("steps") or "")
+            entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
+        except DocumentError as error:
+            self.blame(error)
+        pack, missing, watts = (cleaned.get(name) for name in ("pack_wh", "missing", "charge_w"))
+        entry.charge = None
+        if pack and missing and watts:
+            entry.charge = {"pack_wh": pack, "missing": missing / 100, "watts": watts}
+        elif pack or missing or watts:
+            self.add_error("pack_wh", "A charge needs all three: the pack, the share, the watts.")
+        if entry.charge and "use" in cleaned and not entry.moments:
+            self.add_error("use", "Say when it is charged, such as at 19:00.")
+        if (cleaned.get("warm_kg") is None) != (cleaned.get("warm_c") is None):
+            self.add_error("warm_kg", "Give both: how much, and how warm it is.")
+        return cleaned
+
+
+class SourceForm(PercentMixin, OnceMixin, forms.Form):
+    """Base of the source forms: fields named as the document's keys, checked by the core."""
+
+    kind: ClassVar[str]
+    name = forms.CharField(max_length=60)
+    input = forms.ChoiceField(required=False, help_text="Of the supply: it limits what comes in.")
+    taken_in = forms.BooleanField(required=False, initial=True, label="Counted in this plan")
+
+    def __init__(self, *args: Any, source: PlanSource, draft: Draft, **kwargs: Any) -> None:
+        self.source, self.draft = source, draft
+        if source.pk:
+            kwargs["initial"] = {"name": source.name, "taken_in": source.taken_in, **source.data}
+        super().__init__(*args, **kwargs)
+        inputs = draft.supply.known_inputs() if draft.supply else []
+        self.fields["input"].choices = [("", "the one that fits")] + [  # type: ignore[attr-defined]
+            (one.name, one.name) for one in inputs
+        ]
+        self.add_guards(source.version if source.pk else None)
+        self.show_shares()
+
+    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
+        """The document's keys from what was typed."""
+        own = ("name", "taken_in", "client_key", "version")
+        return {
+            key: value
+            for key, value in cleaned.items()
+            if key not in own and value not in (None, "")
+        }
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or self.cleaned_data
+        self.check_version(cleaned)
+        self.store_shares(cleaned)
+        if self.errors or self.draft.supply is None:
+            return cleaned
+        try:
+            data = self.to_data(cleaned)
+            document = {"kind": self.kind, "name": cleaned["name"], **data}
+            zone = timezone.get_current_timezone()
+            parse_sources([document], zone, self.draft.supply.to_core())
+        except DocumentError as error:
+            self.blame(error)
+        else:
+            self.source.kind, self.source.name = self.kind, cleaned["name"]
+            self.source.taken_in, self.source.data = cleaned["taken_in"], data
+        return cleaned
+
+
+class SunForm(SourceForm):
+    kind = "sun"
+    shares: ClassVar = ("yield", "clouds")
+    rated_w = QuantityField(
+        "W", label="Rated", above=True, help_text="All panels together, as printed on them."
+    )
+    latitude = forms.FloatField(
+        min_value=-90, max_value=90, help_text="Degrees north; south negative."
+    )
+    longitude = forms.FloatField(
+        min_value=-180, max_value=180, help_text="Degrees east; west negative."
+    )
+    tilt = forms.FloatField(min_value=0, max_value=90, initial=30, help_text="Degrees from flat.")
+    azimuth = forms.FloatField(
+        min_value=0, max_value=360, initial=180, help_text="Degrees: 90 east, 180 south, 270 west."
+    )
+    clouds = share_field(label="Clouds", initial=50, help_text="Share of the sky.")
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["yield"] = share_field(
+            label="Real yield", initial=72, above=True,
+            help_text="Of rated at best sun: heat, dirt and wires take the rest.",
+        )  # fmt: skip
+        if self.source.pk:
+            self.initial["yield"] = 100 * self.source.data.get("yield", 0.72)
+
+
+class WindowForm(SourceForm):
+    kind = "window"
+    watts = QuantityField("W", label="Charger", above=True, help_text="What it takes in by itself.")
+    hours = forms.CharField(
+        max_length=300, label="Runs", widget=forms.TextInput(attrs={"placeholder": "18:30–20:30"})
+    )
+    litres_per_kwh = forms.FloatField(
+        required=False, min_value=0, max_value=5, label="Fuel",
+        help_text="Litres a kWh, of a generator. Outdoors, far from openings.",
+    )  # fmt: skip
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.initial["hours"] = text_of_use({"between": self.source.data.get("between", [])})
+
+    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
+        data = super().to_data(cleaned)
+        data["between"] = spans_from_text(data.pop("hours"), "hours")
+        if not data["between"]:
+            raise DocumentError("hours", "say when it runs, such as 18:30–20:30")
+        return data
+
+
+class BatteryForm(SourceForm):
+    kind = "battery"
+    nominal_wh = QuantityField("Wh", label="Holds", above=True)
+    max_w = QuantityField("W", label="Gives at most", above=True)
+
+
+SOURCE_FORMS: dict[str, type[SourceForm]] = {
+    one.kind: one for one in (SunForm, WindowForm, BatteryForm)
+}

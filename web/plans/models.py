@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
@@ -37,6 +38,11 @@ class Plan(Record):
         default=24.0, validators=[MinValueValidator(0.1), MaxValueValidator(MOST_HOURS)]
     )
     room_c = models.FloatField(null=True, blank=True)
+    room_swing_c = models.FloatField(null=True, blank=True)
+    odds = models.FloatField(default=0.9)
+    inverter_off = models.JSONField(
+        default=list, blank=True, help_text='[["23:00", "06:00"], …] in which it rests.'
+    )
     start_charge = models.FloatField(default=1.0)
     floor = models.FloatField(null=True, blank=True)
     is_current = models.BooleanField(default=False, help_text="The answer bar speaks of it.")
@@ -55,7 +61,10 @@ class Plan(Record):
 
 
 class PlanEntry(Record):
-    """How a plan uses one load: left out, or in use always or between times of day."""
+    """How a plan uses one load: left out, or in use always, between hours, or for tasks.
+
+    JSON fields hold the open document's keys.
+    """
 
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="entries")
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="entries")
@@ -63,6 +72,22 @@ class PlanEntry(Record):
     windows = models.JSONField(
         default=list, blank=True, help_text='[["18:00", "22:30"], …]; empty for always.'
     )
+    moments = models.JSONField(
+        default=list, blank=True, help_text='["20:15", …], when its tasks or charges begin.'
+    )
+    steps = models.JSONField(
+        default=list, blank=True, help_text="Of a task; empty for the one measured."
+    )
+    charge = models.JSONField(null=True, blank=True)
+    flexible = models.JSONField(
+        default=list, blank=True, help_text="Hours between which its tasks may be moved."
+    )
+    alone = models.BooleanField("not together with others", default=False)
+    route = models.CharField(max_length=40, blank=True, help_text="Empty for AC.")
+    setting = models.CharField(max_length=60, blank=True)
+    set_c = models.FloatField("set point", null=True, blank=True)
+    warm_kg = models.FloatField("contents to bring to it", null=True, blank=True)
+    warm_c = models.FloatField("their temperature at the start", null=True, blank=True)
     count = models.PositiveSmallIntegerField(
         default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
@@ -73,3 +98,40 @@ class PlanEntry(Record):
 
     def __str__(self) -> str:
         return f"{self.load} in {self.plan}"
+
+    @property
+    def use(self) -> dict[str, Any]:
+        """Its use as the open document has it; empty for always."""
+        if self.moments:
+            return {"tasks": self.moments}
+        return {"between": self.windows} if self.windows else {}
+
+    @use.setter
+    def use(self, use: dict[str, Any]) -> None:
+        self.windows, self.moments = use.get("between", []), use.get("tasks", [])
+
+
+SOURCES = {
+    "sun": "sun on panels",
+    "window": "mains or a generator, for some hours",
+    "battery": "another battery",
+}
+
+
+class PlanSource(Record):
+    """What charges in a plan: ``data`` holds the open document's keys."""
+
+    plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="sources")
+    kind = models.CharField(max_length=8, choices=list(SOURCES.items()))
+    name = models.CharField(max_length=60)
+    data = models.JSONField(default=dict)
+    taken_in = models.BooleanField(default=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.name} in {self.plan}"
+
+    def to_document(self) -> dict[str, Any]:
+        return {"kind": self.kind, "name": self.name, **self.data}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -11,17 +11,22 @@ from django.utils.safestring import SafeString
 
 from needle.moments import moment_after
 from needle.plan.advice import display_hours
+from needle.plan.plan import MOST_HOURS
 from needle.plan.simulate import Outcome, Start
+from needle.plan.sizing import Sustains, sustains
 from needle.plan.trips import Trip
-from needle.quantity import hours_text
+from needle.quantity import as_read, hours_text, with_unit
 from web.drawing.bars import split_bar
-from web.drawing.stored import Curve, Marks, stored
+from web.drawing.timeline import Charge, Frame, Power, charts, lanes
 from web.plans.forms import EntryForm
+from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.outcomes import Answer, Used
 
 #: Loads named in the energy bar before the rest is summed.
 NAMED = 4
 NIGHT = (22, 6)
+#: Hours that can be shown at once.
+SPANS = (3.0, 6.0, 12.0, 24.0, 36.0, 48.0, 72.0, 96.0, 168.0, MOST_HOURS)
 
 
 @dataclass(frozen=True)
@@ -44,16 +49,32 @@ class Goes:
 
 
 @dataclass(frozen=True)
-class View:
-    """An answer as the page draws it; curves are None while there is none."""
+class Shown:
+    """The hours shown, and where one gets by zooming and by moving on; None at an end."""
 
-    curve: SafeString | None
+    first_h: float
+    span_h: float
+    closer: float | None
+    wider: float | None
+    before: float | None
+    after: float | None
+
+
+@dataclass(frozen=True)
+class View:
+    """An answer as the page draws it."""
+
+    shown: Shown
+    charts: SafeString
+    lanes: SafeString
     table: list[tuple[str, float, float, float]]
     goes: list[Goes]
-    bar: SafeString | None
+    bar: SafeString
     total_wh: float
     never_off: str
     display: tuple[str, str] | None
+    sustains: Sustains | None
+    draws: int
 
 
 def rows_of(found: Answer) -> list[Row]:
@@ -67,55 +88,130 @@ def rows_of(found: Answer) -> list[Row]:
     ]  # fmt: skip
 
 
-def view_of(found: Answer) -> View:
+def shown_of(outcome: Outcome, wanted: Mapping[str, str]) -> Shown:
+    """The hours asked for by ``span`` and ``from``; without them, what is needed and the stop."""
+    most = outcome.plan.hours
+    reaches = [one for one in SPANS if one < most] + [most]
+    matters = outcome.plan.needed_hours * 1.04
+    if not outcome.capped:
+        matters = max(matters, outcome.runtime[1] * 1.04)
+    span = _number(wanted.get("span"))
+    if span is None:
+        span = next((one for one in reaches if one >= matters), most)
+    span = min(reaches, key=lambda one: abs(one - (span or most)))
+    last = max(0.0, most - span)
+    first = min(last, max(0.0, _number(wanted.get("from")) or 0.0))
+    place = reaches.index(span)
+    return Shown(
+        first_h=first,
+        span_h=span,
+        closer=reaches[place - 1] if place else None,
+        wider=reaches[place + 1] if place + 1 < len(reaches) else None,
+        before=max(0.0, first - span / 2) if first > 0 else None,
+        after=min(last, first + span / 2) if first < last else None,
+    )
+
+
+def _number(text: str | None) -> float | None:
+    try:
+        value = float(text or "")
+    except ValueError:
+        return None
+    return value if 0 <= value <= MOST_HOURS else None
+
+
+def frame_of(outcome: Outcome, shown: Shown) -> Frame:
+    plan = outcome.plan
+    return Frame(plan.start, shown.first_h, shown.span_h, _nights(plan.start, plan.hours))
+
+
+def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> View | None:
+    """What there is to see; None while there is no answer."""
     outcome = found.outcome
     if outcome is None:
-        return View(None, [], [], None, 0.0, "", None)
+        return None
+    shown = shown_of(outcome, wanted)
+    frame = frame_of(outcome, shown)
     goes = _goes(outcome)
     never = outcome.never_cycles_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
     promised = display_hours(outcome.plan)
-    stop_h = None if outcome.capped else outcome.runtime[1]
+    rows, ghost_blocks = rows_drawn(found, frame, ghosts)
     return View(
-        curve=_curve(outcome, stop_h),
+        shown=shown,
+        charts=charts_of(outcome, frame, found.supply.name if found.supply else ""),
+        lanes=lanes(frame, rows, "Loads and sources over the hours", ghost_blocks),
         table=_table(outcome),
         goes=goes,
         bar=split_bar([(one.name, one.wh, one.css) for one in goes], "Where the energy goes"),
         total_wh=sum(one.wh for one in goes),
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
+        sustains=sustains(outcome),
+        draws=len(outcome.runtime_h),
     )
 
 
 def _goes(outcome: Outcome) -> list[Goes]:
-    loads = sorted(outcome.energy_wh["loads"].items(), key=lambda pair: -pair[1])
+    energy = outcome.energy_wh
+    loads = sorted(energy["loads"].items(), key=lambda pair: -pair[1])
     found = [
         Goes(name, wh, f"part-{index}") for index, (name, wh) in enumerate(loads[:NAMED], 1) if wh
     ]
     rest = sum(wh for _, wh in loads[NAMED:])
-    if rest:
-        found.append(Goes("Other loads", rest, "part-5"))
-    found.append(Goes("Inverter, running idle", outcome.energy_wh["inverter_idle"], "part-idle"))
-    found.append(Goes("Conversion loss", outcome.energy_wh["conversion"], "part-loss"))
+    for name, wh, css in (
+        ("Other loads", rest, "part-5"),
+        ("Inverter, running idle", energy["inverter_idle"], "part-idle"),
+        ("DC outputs, running idle", energy["outputs_idle"], "part-idle-dc"),
+        ("Conversion loss", energy["conversion"], "part-loss"),
+    ):
+        if wh > 1e-6:
+            found.append(Goes(name, wh, css))
     return found
 
 
-def _curve(outcome: Outcome, stop_h: float | None) -> SafeString:
+def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
+    """Stored charge and drawn power over the frame's hours."""
     plan = outcome.plan
     low, mid, high = outcome.charge
-    stop = "" if stop_h is None else f"stops {moment_after(plan.start, stop_h, 10):%a %H:%M}"
+    stop_h = None if outcome.capped else outcome.runtime[1]
+    stop = "" if stop_h is None else f"empty {moment_after(plan.start, stop_h, 10):%a %H:%M}"
     said = (
         f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "
-        f"{stop or 'does not stop'}"
+        f"{stop or 'does not run empty'}. At most {with_unit(outcome.peak_w, 'W')} drawn"
     )
-    return stored(
-        Curve(outcome.curve_h.tolist(), low.tolist(), mid.tolist(), high.tolist()),
-        Marks(plan.supply.battery.floor, plan.needed_hours, stop_h, stop),
-        plan.start,
-        _nights(plan.start, plan.hours),
-        "Stored charge over the plan",
-        said,
-    )
+    charge = Charge(
+        outcome.curve_h.tolist(), low.tolist(), mid.tolist(), high.tolist(),
+        plan.supply.battery.floor, plan.needed_hours, stop_h, stop,
+    )  # fmt: skip
+    held = with_unit(plan.supply.battery.nominal_wh, "Wh", 2)
+    names = ("Stored", f"{held} {supply}"[:24], "Drawn", "by the minute")
+    return charts(frame, charge, _power(outcome), names, said)
+
+
+def _power(outcome: Outcome) -> Power:
+    inverter = outcome.plan.supply.inverter
+    limit, words = None, ""
+    if inverter is not None:
+        limit = inverter.continuous_w
+        words = f"inverter limit {as_read(limit, 'W')}"
+        if inverter.surge_known:
+            words += f", {as_read(inverter.surge_va, 'VA')} for {inverter.surge_s:g} s"
+    trips = [
+        (one.minute / 60, f"{one.load} trips: {with_unit(one.watts, 'W')} against "
+         f"{with_unit(one.limit_w, 'W')}")
+        for one in outcome.trips
+    ]  # fmt: skip
+    power = Power(outcome.minute_w, limit, words, trips)
+    half = _round_down(power.most_w / 1.12 / 2)
+    ticks = [(0.0, "0"), (half, with_unit(half, "W", 2)), (2 * half, with_unit(2 * half, "W", 2))]
+    return Power(outcome.minute_w, limit, words, trips, ticks)
+
+
+def _round_down(value: float) -> float:
+    """To one or two digits that read well."""
+    size = 10.0 ** (len(f"{int(max(1.0, value))}") - 1)
+    return max(1.0, int(2 * value / size) / 2 * size)
 
 
 def _nights(start: datetime, hours: float) -> Sequence[tuple[float, float]]:
@@ -146,11 +242,12 @@ def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
 
 
 def csv_rows(outcome: Outcome) -> list[list[str]]:
-    """The curve as rows: header, then time, share of charge low, likely, high, drawn W."""
-    found = [["time", "charge_low", "charge", "charge_high", "drawn_w"]]
+    """The curve as rows: header, then time, share of charge low, likely, high, W drawn and in."""
+    found = [["time", "charge_low", "charge", "charge_high", "drawn_w", "sources_w"]]
     for index, hour in enumerate(outcome.curve_h.tolist()):
         low, mid, high = (f"{row[index]:.4f}" for row in outcome.charge)
         place = min(int(hour), len(outcome.drawn_w) - 1)
         moment = timezone.localtime(moment_after(outcome.plan.start, hour))
-        found.append([moment.isoformat(), low, mid, high, f"{outcome.drawn_w[place]:.1f}"])
+        watts = [f"{one[place]:.1f}" for one in (outcome.drawn_w, outcome.sources_w)]
+        found.append([moment.isoformat(), low, mid, high, *watts])
     return found

@@ -10,21 +10,43 @@ from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
+from needle.document import DocumentError
 from needle.plan.report import as_document
+from needle.plan.shift import propose
 from web.common.forms import client_key
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
+from web.loads.models import Load
 from web.plans import actions
-from web.plans.forms import EntryForm, PlanForm
-from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import answer, current_plan, document
+from web.plans.compare import choices_of, compared
+from web.plans.draft import Draft, document, draft_of
+from web.plans.forms import (
+    SOURCE_FORMS,
+    EntryDetailsForm,
+    EntryForm,
+    PlanForm,
+    SourceForm,
+    WhatIfForm,
+)
+from web.plans.models import SOURCES, Plan, PlanEntry, PlanSource
+from web.plans.outcomes import Answer, answer, answer_draft, current_plan
 from web.plans.page import csv_rows, rows_of, view_of
+from web.plans.sizes import sizes_of
+from web.plans.steadies import steadies
 
-DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg")
+#: Keys of the page, for its sheet of keys.
+PAGE_KEYS = (
+    ("← →", "move the chosen block by 15 min, with Shift by 1 h"),
+    ("↑ ↓", "make it longer or shorter"),
+    ("Delete", "take it out"),
+    ("[ ]", "show fewer or more hours"),
+    (", .", "show earlier or later hours"),
+)
+DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg", "lanes.svg")
 
 
-def _plan(job: Job, pk: int) -> Plan:
+def plan_of(job: Job, pk: int) -> Plan:
     """A plan of the job; 0 is the one that stands in until any was stored."""
     if pk == 0:
         return current_plan(job)
@@ -33,31 +55,60 @@ def _plan(job: Job, pk: int) -> Plan:
     return found
 
 
-def _context(job: Job, plan: Plan) -> dict[str, Any]:
-    found = answer(plan)
+def shown_context(request: HttpRequest, job: Job, found: Answer) -> dict[str, Any]:
+    """What the page and its fragments show of an answer, which the answer bar takes up as well."""
+    job._current_answer = found  # type: ignore[attr-defined]
+    wanted = request.POST if request.method == "POST" else request.GET
     return {
         "job": job,
-        "plan": plan,
-        "plan_id": plan.pk or 0,
+        "plan": found.plan,
+        "plan_id": found.plan.pk or 0,
         "answer": found,
         "outcome": found.outcome,
-        "rows": rows_of(found),
-        "view": view_of(found),
-        "plans": list(job.plans.live()),
+        "view": view_of(found, wanted),
     }
+
+
+def page_context(request: HttpRequest, job: Job, plan: Plan) -> dict[str, Any]:
+    """The whole page of a plan."""
+    found = answer(plan)
+    return {
+        **shown_context(request, job, found),
+        "rows": rows_of(found),
+        "plans": list(job.plans.live()),
+        "sources": found.draft.sources,
+        "kinds": SOURCES,
+        "steadies": steadies(found)[:4],
+        "what_if": WhatIfForm(draft=found.draft),
+        "page_keys": PAGE_KEYS,
+        "movable": any(one.entry.flexible and one.steps for one in found.used),
+    }
+
+
+def changed(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
+    """After a change was stored: the page anew, as a fragment where htmx or a script asks."""
+    if not request.htmx:  # type: ignore[attr-defined]
+        return redirect("plans:plan", job.pk, plan.pk)
+    fresh = plan_of(job, plan.pk)
+    return render(request, "plans/_changed.html", page_context(request, job, fresh))
 
 
 @require_GET
 @of_job
 def current(request: HttpRequest, job: Job) -> HttpResponse:
     """The plan that the answer bar speaks of."""
-    return render(request, "plans/plan.html", _context(job, current_plan(job)))
+    return _page(request, job, current_plan(job))
 
 
 @require_GET
 @of_job
 def plan_page(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
-    return render(request, "plans/plan.html", _context(job, _plan(job, plan)))
+    return _page(request, job, plan_of(job, plan))
+
+
+def _page(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
+    name = "plans/_changed.html" if request.htmx else "plans/plan.html"  # type: ignore[attr-defined]
+    return render(request, name, page_context(request, job, plan))
 
 
 @require_http_methods(["GET", "POST"])
@@ -69,7 +120,7 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
-    return _edit(request, job, _plan(job, plan))
+    return _edit(request, job, plan_of(job, plan))
 
 
 def _edit(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
@@ -85,26 +136,27 @@ def _edit(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
     return render(request, "plans/edit.html", context, status=status)
 
 
+def _entry(draft: Draft, load: Load) -> PlanEntry:
+    entry = draft.entries.get(load.pk) or PlanEntry(load=load)
+    entry.plan, entry.load = draft.plan, load
+    return entry
+
+
 @require_POST
 @of_job
 def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """Take a load in or leave it out, and when it is used; answers with the plan anew."""
-    found = _plan(job, plan)
+    found = plan_of(job, plan)
     target = get_object_or_404(job.loads.live(), pk=load)
-    entry = found.entries.live().filter(load=target).first() if found.pk else None
-    entry = entry or PlanEntry(load=target)
-    entry.plan, entry.load = found, target
+    entry = _entry(draft_of(found), target)
     form = EntryForm(request.POST, instance=entry, prefix=f"load{load}")
     if form.is_valid():
         if entry.pk is None:
             entry.client_key = client_key(form)
         actions.use_load(form.instance)
         tell(request, job)
-        found = form.instance.plan
-        if not request.htmx:  # type: ignore[attr-defined]
-            return redirect("plans:plan", job.pk, found.pk)
-        return render(request, "plans/_changed.html", _context(job, _plan(job, found.pk)))
-    context = _context(job, _plan(job, plan))
+        return changed(request, job, form.instance.plan)
+    context = page_context(request, job, plan_of(job, plan))
     for row in context["rows"]:
         if row.used.load.pk == load:
             object.__setattr__(row, "form", form)
@@ -112,17 +164,160 @@ def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpRespon
     return render(request, name, context, status=422)
 
 
+@require_http_methods(["GET", "POST"])
+@of_job
+def entry(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
+    """All that a plan says of one load."""
+    draft = draft_of(plan_of(job, plan))
+    get_object_or_404(job.loads.live(), pk=load)
+    used = next(one for one in draft.used if one.load.pk == load)
+    form = EntryDetailsForm(
+        request.POST or None, instance=_entry(draft, used.load), used=used, draft=draft
+    )
+    if request.method == "POST" and form.is_valid():
+        if form.instance.pk is None:
+            form.instance.client_key = client_key(form)
+        actions.use_load(form.instance)
+        tell(request, job)
+        return redirect("plans:plan", job.pk, form.instance.plan.pk)
+    context = {"job": job, "plan": draft.plan, "plan_id": plan, "used": used, "form": form}
+    return render(request, "plans/entry.html", context, status=422 if form.is_bound else 200)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def add_source(request: HttpRequest, job: Job, plan: int, kind: str) -> HttpResponse:
+    if kind not in SOURCE_FORMS:
+        raise Http404
+    draft = draft_of(plan_of(job, plan))
+    return _source(request, job, draft, PlanSource(plan=draft.plan, kind=kind))
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
+    draft = draft_of(plan_of(job, plan))
+    return _source(request, job, draft, source_of(draft, source))
+
+
+def source_of(draft: Draft, pk: int) -> PlanSource:
+    """A source of the plan; its plan is the draft's own object."""
+    found = next((one for one in draft.sources if one.pk == pk), None)
+    if found is None:
+        raise Http404
+    found.plan = draft.plan
+    return found
+
+
+def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) -> HttpResponse:
+    form: SourceForm = SOURCE_FORMS[source.kind](request.POST or None, source=source, draft=draft)
+    if request.method == "POST" and form.is_valid():
+        if source.pk is None:
+            source.client_key = client_key(form)
+        actions.save_source(source)
+        tell(request, job)
+        return redirect("plans:plan", job.pk, source.plan.pk)
+    context = {"job": job, "plan": draft.plan, "plan_id": draft.plan.pk or 0, "source": source,
+               "form": form}  # fmt: skip
+    return render(request, "plans/source.html", context, status=422 if form.is_bound else 200)
+
+
+@require_POST
+@of_job
+def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
+    found = plan_of(job, plan)
+    actions.remove_source(source_of(draft_of(found), source))
+    tell(request, job)
+    return redirect("plans:plan", job.pk, found.pk)
+
+
+@require_GET
+@of_job
+def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """Where tasks that may be moved go best, as ghosts in the lanes, to accept or not."""
+    found = answer(plan_of(job, plan))
+    context = {**shown_context(request, job, found), "moves": [], "refused": ""}
+    if found.outcome is not None:
+        try:
+            context["moves"] = propose(found.outcome.plan)
+        except DocumentError as error:
+            context["refused"] = f"{error.message[0].upper()}{error.message[1:]}."
+        context["view"] = view_of(found, request.GET, context["moves"])
+    return render(request, "plans/_lanes.html", {**context, "proposing": True})
+
+
+@require_POST
+@of_job
+def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
+    found = answer(plan_of(job, plan))
+    if found.outcome is not None and (moves := propose(found.outcome.plan)):
+        actions.place_tasks(found.draft, moves)
+        tell(request, job)
+    return changed(request, job, found.plan)
+
+
+@require_POST
+@of_job
+def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """Store one of the changes that would help."""
+    found = answer(plan_of(job, plan))
+    wanted = tuple(request.POST.get(name, "") for name in ("kind", "load", "to"))
+    for one in found.helps:
+        change = one.change
+        if (change.kind, change.load, change.to) == wanted and found.outcome is not None:
+            actions.apply_help(found.draft, change, found.outcome.plan)
+            tell(request, job)
+            break
+    return changed(request, job, found.plan)
+
+
+@require_GET
+@of_job
+def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """How large, how many more: fetched once the page stands, for it takes many runs."""
+    found = answer(plan_of(job, plan))
+    context = {"job": job, "plan": found.plan, "answer": found, "sizes": sizes_of(found)}
+    return render(request, "plans/_sizes.html", context)
+
+
+@require_GET
+@of_job
+def compare(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """This plan beside another, or beside itself on another supply."""
+    found = plan_of(job, plan)
+    choices = choices_of(job, found)
+    pick = request.GET.get("with", "")
+    other = choices.get(pick) or next(iter(choices.values()), None)
+    drafts = [draft_of(found)] + ([other.draft()] if other else [])
+    context = {
+        "job": job, "plan": found, "plan_id": found.pk or 0, "choices": choices,
+        "pick": other.key if other else "",
+        "sides": compared([answer_draft(one) for one in drafts]),
+    }  # fmt: skip
+    return render(request, "plans/compare.html", context)
+
+
 @require_POST
 @of_job
 def make_current(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
-    actions.make_current(_plan(job, plan))
+    actions.make_current(plan_of(job, plan))
     return redirect("plans:plan", job.pk, plan)
 
 
 @require_POST
 @of_job
+def copy(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """A copy of the plan with its entries and sources."""
+    stored = actions.copy_plan(draft_of(plan_of(job, plan)))
+    tell(request, job)
+    return redirect("plans:plan", job.pk, stored.pk)
+
+
+@require_POST
+@of_job
 def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
-    actions.remove_plan(_plan(job, plan))
+    actions.remove_plan(plan_of(job, plan))
     tell(request, job)
     return redirect("plans:current", job.pk)
 
@@ -131,16 +326,18 @@ def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def download(request: HttpRequest, job: Job, plan: int, form: str) -> HttpResponse:
     """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
-    found = answer(_plan(job, plan))
-    if found.outcome is None or found.supply is None or form not in DOWNLOADS:
+    found = answer(plan_of(job, plan))
+    view = view_of(found, request.GET)
+    if found.outcome is None or view is None or form not in DOWNLOADS:
         raise Http404
     if form == "plan.json":
-        text = json.dumps(document(found.plan, found.supply, found.used), indent=1)
+        text = json.dumps(document(found.draft), indent=1)
         response = HttpResponse(text, content_type="application/json")
     elif form == "answer.json":
         response = JsonResponse(as_document(found.outcome))
-    elif form == "curve.svg":
-        response = HttpResponse(view_of(found).curve, content_type="image/svg+xml")
+    elif form.endswith(".svg"):
+        drawing = view.charts if form == "curve.svg" else view.lanes
+        response = HttpResponse(drawing, content_type="image/svg+xml")
     else:
         response = HttpResponse(content_type="text/csv; charset=utf-8")
         csv.writer(response).writerows(csv_rows(found.outcome))

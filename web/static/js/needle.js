@@ -171,6 +171,7 @@ document.addEventListener("alpine:init", () => {
     if (event.detail.target.id === "answer-bar") sway();
   });
 
+  document.addEventListener("needle:answered", sway);
   document.addEventListener("DOMContentLoaded", () => {
     sway();
     const off = $("#keys-off");

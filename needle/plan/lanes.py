@@ -1,0 +1,98 @@
+"""What each load and each source of a plan does when: for laying a plan out over its hours."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.moments import Moment, Window, in_windows, occurrences
+from needle.plan.patterns import patterns_of, runs
+from needle.plan.plan import Plan, PlanLoad
+from needle.plan.sources import ChargeWindow, OtherBattery, Source, power_w
+
+
+@dataclass(frozen=True)
+class Span:
+    """Minutes from a plan's start, and which of the load's windows or moments it comes from.
+
+    ``index`` is -1 for what is always in use.
+    """
+
+    first: int
+    last: int
+    index: int = -1
+
+
+@dataclass(frozen=True)
+class LoadLane:
+    """A load: when it is in use, and when it is on in one run of many.
+
+    ``on`` has shape (runs, 2), minutes; a load that does not cycle is on while in use.
+    """
+
+    load: PlanLoad
+    uses: list[Span]
+    on: np.ndarray
+
+
+@dataclass(frozen=True)
+class SourceLane:
+    """A source: its windows, and W that it offers in each minute, shape (minutes,)."""
+
+    source: Source
+    uses: list[Span]
+    offered_w: np.ndarray
+
+
+def load_lanes(plan: Plan) -> list[LoadLane]:
+    """Each load of a plan, in its order."""
+    minutes = round(plan.hours * 60)
+    rng = np.random.default_rng(2)
+    found = []
+    for load in plan.loads:
+        pattern = patterns_of(load, plan, minutes, np.zeros(1), rng)[0]
+        watts = pattern.power(0, minutes)[0]
+        least = load.resting_w + 0.5 * (load.running_w - load.resting_w)
+        on = watts > (0.0 if load.moments else least)
+        length = int(np.diff(pattern.uses[0])[0]) if load.moments and len(pattern.uses) else 0
+        found.append(LoadLane(load, _uses(load, plan, minutes, length), runs(on)))
+    return found
+
+
+def source_lanes(plan: Plan) -> list[SourceLane]:
+    """Each source of a plan, in its order."""
+    minutes = round(plan.hours * 60)
+    found = []
+    for one in plan.sources:
+        windows = one.windows if isinstance(one, ChargeWindow) else ()
+        offered = np.zeros(minutes)
+        if not isinstance(one, OtherBattery):
+            offered = np.minimum(one.limit_w, power_w(one, plan.start, minutes))
+        found.append(SourceLane(one, _spans(windows, plan, minutes), offered))
+    return found
+
+
+def _uses(load: PlanLoad, plan: Plan, minutes: int, length: int) -> list[Span]:
+    if load.moments:
+        return _begun(load.moments, plan, minutes, length)
+    if load.windows:
+        return _spans(load.windows, plan, minutes)
+    return [Span(0, minutes)]
+
+
+def _begun(moments: Sequence[Moment], plan: Plan, minutes: int, length: int) -> list[Span]:
+    return [
+        Span(at, min(minutes, at + length), index)
+        for index, moment in enumerate(moments)
+        for at in occurrences([moment], plan.start, minutes)
+    ]
+
+
+def _spans(windows: Sequence[Window], plan: Plan, minutes: int) -> list[Span]:
+    return [
+        Span(int(first), int(last), index)
+        for index, window in enumerate(windows)
+        for first, last in runs(in_windows([window], plan.start, minutes))
+    ]

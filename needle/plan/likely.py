@@ -1,0 +1,144 @@
+"""The likely run of a plan: every load at its mean, nothing uncertain; where the energy goes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from needle.plan.bank import BLOCK, MINUTES, Bank, Flow
+from needle.plan.patterns import Pattern, patterns_of, wanted_wh
+from needle.plan.plan import Plan
+from needle.plan.side import Side, other_wh
+from needle.plan.sources import ChargeWindow, OtherBattery
+from needle.plan.trips import Trip
+
+
+@dataclass(frozen=True)
+class Likely:
+    """What the likely run comes to; fields as in :class:`needle.plan.simulate.Outcome`."""
+
+    energy_wh: dict[str, Any]
+    by_source_wh: dict[str, float]
+    fuel_l: float
+    unserved_wh: dict[str, float]
+    drawn_w: np.ndarray
+    sources_w: np.ndarray
+    charge: np.ndarray
+    runtime_h: float
+    never_off_h: float
+
+
+def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
+    """Each load at its mean, one draw."""
+    rng = np.random.default_rng(0)
+    found = [patterns_of(one, plan, minutes, np.zeros(1), rng) for one in plan.loads]
+    return [pattern.as_mean() for several in found for pattern in several]
+
+
+def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
+    """The plan with every load at its mean: where the energy goes.
+
+    A second draw beside it never cycles off. A use that trips in more than half of the draws is
+    left out of the first from its usual moment on.
+    """
+    full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
+    means = _mean_patterns(plan, minutes)
+    side = Side(plan, None, minutes)
+    ohm = plan.supply.battery.internal_ohm
+    bank = Bank(
+        plan,
+        np.full(2, plan.supply.battery.capacity_factor.value),
+        None if ohm is None else np.full(2, ohm.value),
+        other_wh(plan),
+    )
+    powers = [
+        np.concatenate([one.power(0, minutes), most.power(0, minutes)]) * side.on(one, 0, minutes)
+        for one, most in zip(means, _mean_patterns(full, minutes), strict=True)
+    ]
+    for trip in trips:
+        if trip.chance > 0.5:
+            for one, watts in zip(means, powers, strict=True):
+                if one.load.name == trip.load:
+                    watts[0, trip.minute : trip.until_minute] = 0.0
+    drawn = side.drawn_w(side.routes(means, powers, 2, minutes), 0, minutes)
+    flow = _in_blocks(bank, drawn, side, minutes)
+    served = flow.served[0]
+    loads: dict[str, float] = {}
+    for one, watts in zip(means, powers, strict=True):
+        wh = float(watts[0] @ served) / MINUTES
+        loads[one.load.name] = loads.get(one.load.name, 0.0) + wh
+    idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES
+    outputs_idle = side.outputs_idle_w * float(served.sum()) / MINUTES
+    given = float(drawn[0] @ served) / MINUTES
+    by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
+    wanted = wanted_wh(means)
+    out, into = (float(np.sum(one[0])) / MINUTES for one in (flow.out_w, flow.into_w))
+    runtime, never_off = (float(one) for one in np.minimum(plan.hours, bank.stop_min / MINUTES))
+    return Likely(
+        energy_wh={
+            "loads": loads,
+            "inverter_idle": idle,
+            "outputs_idle": outputs_idle,
+            "conversion": given - sum(loads.values()) - idle - outputs_idle,
+            "sources": float(flow.sources_w[0].sum()) / MINUTES,
+            "battery_out": out,
+            "battery_in": into,
+            "stored_change": into * plan.supply.battery.charge_efficiency - out,
+        },
+        by_source_wh=by_source,
+        fuel_l=fuel,
+        unserved_wh={
+            name: wanted[name] - wh for name, wh in loads.items() if wanted[name] - wh > 1e-3
+        },
+        drawn_w=_hourly(drawn[0] * served),
+        sources_w=_hourly(flow.sources_w[0]),
+        charge=flow.charge[0],
+        runtime_h=runtime,
+        never_off_h=never_off,
+    )
+
+
+def _in_blocks(bank: Bank, drawn: np.ndarray, side: Side, minutes: int) -> Flow:
+    """A whole plan through the battery, block by block."""
+    flows = [
+        bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
+        for first in range(0, minutes, BLOCK)
+    ]
+    names = ("charge", "served", "into_w", "out_w", "sources_w", "other_w")
+    return Flow(*(np.concatenate([getattr(one, name) for one in flows], axis=1) for name in names))
+
+
+def _by_source(
+    plan: Plan, side: Side, used_w: np.ndarray, other_w: np.ndarray, minutes: int
+) -> tuple[dict[str, float], float]:
+    """Wh of each source, what was used in a minute shared by what each offered; and litres."""
+    found = {one.name: 0.0 for one in plan.sources}
+    fuel = 0.0
+    others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+    for one in others:
+        share = one.usable_wh / sum(other.usable_wh for other in others)
+        found[one.name] = float(other_w[0].sum()) / MINUTES * share
+    if side.steady:
+        offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
+        total = np.maximum(sum(offers), 1e-9)
+        for (source, _, _), offer in zip(side.steady, offers, strict=True):
+            wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES
+            found[source.name] = wh
+            if isinstance(source, ChargeWindow):
+                fuel += wh / 1000 * source.litres_per_kwh
+    return found, fuel
+
+
+def _hourly(watts: np.ndarray) -> np.ndarray:
+    """Mean W of each hour, the last one over what there is of it."""
+    edges = np.arange(0, len(watts), MINUTES)
+    sums = np.add.reduceat(watts, edges) if len(watts) else np.zeros(0)
+    return sums / np.diff(np.append(edges, len(watts)))
+
+
+def likely_hours(plan: Plan) -> float:
+    """Hours of the plan with every load at its mean and nothing uncertain."""
+    return likely_run(plan, (), round(plan.hours * MINUTES)).runtime_h

@@ -1,0 +1,112 @@
+"""The battery's side of a plan: what routes ask of it, and what sources offer."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from needle.moments import in_windows
+from needle.plan.patterns import Pattern
+from needle.plan.plan import AC, Plan, feeds
+from needle.plan.sources import OtherBattery, Sun, power_w
+from needle.supply.inverter import dc_w
+
+
+def other_wh(plan: Plan) -> float:
+    """Wh that other batteries among the sources hold ready."""
+    return sum(one.usable_wh for one in plan.sources if isinstance(one, OtherBattery))
+
+
+class Side:
+    """The battery's side of a plan: what routes ask of it, and what sources offer.
+
+    With no ``inputs`` everything stands at its likely value, in one draw.
+    """
+
+    def __init__(self, plan: Plan, inputs: dict[str, np.ndarray] | None, minutes: int) -> None:
+        self.plan = plan
+        supply = plan.supply
+        inverter = supply.inverter
+        self.inverter_on = np.ones(minutes, dtype=bool)
+        self.idle_w: Any = 0.0
+        self.efficiency: Any = 1.0
+        self.square: float = 0.0
+        if inverter is not None:
+            self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
+            if inverter.off_unused and not feeds(plan, AC):
+                self.inverter_on[:] = False
+            self.idle_w, self.efficiency = inverter.idle_w.value, inverter.efficiency.value
+            self.square = inverter.square_per_w.value
+            if inputs is not None:
+                self.idle_w = _column(inverter.idle_w.draws(inputs["inverter idle"]))
+                self.efficiency = _column(inverter.efficiency.draws(inputs["inverter efficiency"]))
+        self.passes: dict[str, Any] = {
+            one.name: one.efficiency.value
+            if inputs is None
+            else _column(one.efficiency.draws(inputs[f"{one.name} output"]))
+            for one in supply.outputs
+        }
+        self.outputs_idle_w = sum(
+            one.idle_w.value
+            for one in supply.outputs
+            if feeds(plan, one.name) or not one.off_unused
+        )
+        self.steady = [
+            (one, power_w(one, plan.start, minutes), self._factor(one, inputs))
+            for one in plan.sources
+            if not isinstance(one, OtherBattery)
+        ]
+        others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+        self.other_w: np.ndarray | None = None
+        if others:
+            self.other_w = np.sum([power_w(one, plan.start, minutes) for one in others], axis=0)
+
+    @staticmethod
+    def _factor(source: Any, inputs: dict[str, np.ndarray] | None) -> Any:
+        if inputs is None or not isinstance(source, Sun):
+            return 1.0
+        sigma = np.sqrt(np.log1p(source.spread**2))
+        return _column(np.exp(inputs[source.name] * sigma))
+
+    def on(self, pattern: Pattern, first: int, last: int) -> np.ndarray | float:
+        """Minutes of a block in which a pattern's route is switched on at all."""
+        return self.inverter_on[first:last] if pattern.load.route == AC else 1.0
+
+    def routes(
+        self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray], draws: int, size: int
+    ) -> dict[str, np.ndarray]:
+        """W of all loads on each route, (draws, minutes)."""
+        found = {AC: np.zeros((draws, size), np.float32)}
+        for pattern, watts in zip(patterns, powers, strict=True):
+            route = pattern.load.route
+            if route not in found:
+                found[route] = np.zeros((draws, size), np.float32)
+            found[route] += watts
+        return found
+
+    def drawn_w(self, routes: dict[str, np.ndarray], first: int, last: int) -> np.ndarray:
+        """W asked of the battery's side, idle and conversion included."""
+        drawn = np.full(routes[AC].shape, float(self.outputs_idle_w))
+        if self.plan.supply.inverter is not None:
+            through = np.asarray(dc_w(routes[AC], self.idle_w, self.efficiency, self.square))
+            drawn += through * self.inverter_on[first:last]
+        for name, watts in routes.items():
+            if name != AC:
+                drawn += watts / self.passes[name]
+        return drawn
+
+    def offered(self, first: int, last: int) -> tuple[np.ndarray | None, np.ndarray | None]:
+        """W that sun and chargers offer (draws or 1, minutes), and the most of other batteries."""
+        other = None if self.other_w is None else self.other_w[first:last]
+        if not self.steady:
+            return None, other
+        total: Any = 0.0
+        for source, watts, factor in self.steady:
+            total = total + np.minimum(source.limit_w, watts[None, first:last] * factor)
+        return np.atleast_2d(total), other
+
+
+def _column(values: np.ndarray) -> np.ndarray:
+    return values.astype(np.float32)[:, None]

@@ -1,0 +1,262 @@
+"""When and how a plan uses a load, as people write it: hours, times of tasks, steps."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from needle.document import DocumentError
+from needle.moments import DAY_MIN, parse_windows, spread_over_day
+from needle.profile.profile import Profile
+from needle.quantity import QuantityError, parse
+
+_MOMENT = r"(?:(\d{4}-\d{2}-\d{2})[ T])?(\d{1,2})(?:[:.]?([0-5]\d))?"
+_SPAN = re.compile(rf"^{_MOMENT}\s*(?:-|–|—|to|until)\s*{_MOMENT}$", re.I)
+_AT = re.compile(rf"^(?:at\s+)?{_MOMENT}$", re.I)
+_A_DAY = re.compile(r"^(once|twice|\d{1,3})\s*(?:x|×|times?)?\s*(?:a|per|each|every)\s*day$", re.I)
+_PARTS = re.compile(r"[,;\n]|\band\b", re.I)
+_WORDS = {"once": 1, "twice": 2}
+_STEP = re.compile(
+    r"^(?P<watts>[\d.,\s]+k?W)\s*(?:for|,)?\s*(?P<time>[^%]+?)"
+    r"(?:\s*(?:at|on)?\s(?P<duty>\d+(?:[.,]\d+)?)\s*%)?$",
+    re.I,
+)
+
+
+def use_from_text(text: str) -> dict[str, Any]:
+    """Read when a load is used.
+
+    Parameters
+    ----------
+    text : str
+        ``always``, ``18:00–22:30, 7–9``, ``at 20:15, 07:00``, ``2 a day``; a date before a time
+        means once: ``2027-02-10 12:30``.
+
+    Returns
+    -------
+    dict
+        Empty for always; ``{"between": [[from, to], …]}`` or ``{"tasks": [moment, …]}``.
+
+    Raises
+    ------
+    DocumentError
+        Names the part that is neither a span nor a time.
+    """
+    if text.strip().casefold() in ("", "always"):
+        return {}
+    if found := _A_DAY.match(text.strip()):
+        count = _WORDS.get(found[1].casefold()) or int(found[1])
+        if not 1 <= count <= 100:
+            raise DocumentError("use", f"{count} a day: give 1 to 100")
+        return {"tasks": [f"{one // 60:02d}:{one % 60:02d}" for one in spread_over_day(count)]}
+    parts = [one.strip() for one in _PARTS.split(text) if one.strip()]
+    if any(_AT.match(one) for one in parts):
+        return {"tasks": [_moment(one) for one in parts]}
+    windows = [_window(one) for one in parts]
+    parse_windows(windows, "use", UTC)
+    return {"between": windows}
+
+
+def _window(part: str) -> list[str]:
+    found = _SPAN.match(part)
+    if not found:
+        raise DocumentError(
+            "use", f"“{part[:40]}” is not a span such as 18:00–22:30, nor a time such as 20:15"
+        )
+    day, hour, minute, last_day, last_hour, last_minute = found.groups()
+    return [
+        _clock(day, hour, minute, part),
+        _clock(last_day or day, last_hour, last_minute, part, end=True),
+    ]
+
+
+def _moment(part: str) -> str:
+    found = _AT.match(part)
+    if not found:
+        raise DocumentError("use", f"“{part[:40]}” is not a time such as 20:15")
+    day, hour, minute = found.groups()
+    return _clock(day, hour, minute, part)
+
+
+def _clock(
+    day: str | None, hour: str, minute: str | None, part: str, *, end: bool = False
+) -> str:  # fmt: skip
+    hours, minutes = int(hour), int(minute or 0)
+    if hours == 24 and end and not minutes and day is None:
+        hours = 0
+    if hours > 23:
+        raise DocumentError("use", f"“{part[:40]}” goes beyond 24:00")
+    text = f"{hours:02d}:{minutes:02d}"
+    if day is None:
+        return text
+    try:
+        datetime.fromisoformat(day)
+    except ValueError:
+        raise DocumentError("use", f"{day} is not a day of the calendar") from None
+    return f"{day}T{text}"
+
+
+def text_of_use(use: dict[str, Any]) -> str:
+    """A use as :func:`use_from_text` reads it; nothing for always."""
+    if between := use.get("between"):
+        return ", ".join(f"{_plain(first)}–{_plain(last)}" for first, last in between)
+    if tasks := use.get("tasks"):
+        return f"at {', '.join(_plain(one) for one in tasks)}"
+    return ""
+
+
+def _plain(moment: str) -> str:
+    return moment[:16].replace("T", " ")
+
+
+def steps_from_text(text: str) -> list[dict[str, float]]:
+    """Read a task's steps: ``1480 W 12 min; 1480 W 20 min 40 %; 300 W 15 min``.
+
+    Raises
+    ------
+    DocumentError
+    """
+    steps = []
+    for part in re.split(r"[;\n]|,\s", text):
+        if not part.strip():
+            continue
+        found = _STEP.match(part.strip())
+        if not found:
+            raise DocumentError(
+                "steps", f"“{part.strip()[:40]}” is not a step such as 1480 W 20 min, or 40 % of it"
+            )
+        try:
+            watts = parse(found["watts"], "W").value
+            minutes = parse(found["time"].strip(), "min").value
+        except QuantityError as error:
+            raise DocumentError("steps", str(error)) from None
+        duty = float((found["duty"] or "100").replace(",", ".")) / 100
+        if not 0 < duty <= 1 or minutes <= 0:
+            raise DocumentError("steps", f"“{part.strip()[:40]}” needs minutes, and 1 to 100 %")
+        steps.append({"watts": watts, "minutes": minutes, "duty": duty})
+    return steps
+
+
+def text_of_steps(steps: Sequence[dict[str, float]]) -> str:
+    """Steps as :func:`steps_from_text` reads them."""
+    return "; ".join(
+        f"{one['watts']:g} W {one['minutes']:g} min"
+        + (f" {100 * one['duty']:.4g} %" if one.get("duty", 1.0) < 1 else "")
+        for one in steps
+    )
+
+
+def steps_of(profile: Profile) -> list[dict[str, float]]:
+    """A measured task as one step: its highest W, on for the share that its Wh ask for.
+
+    Limits then see the highest W, and the battery the energy. Empty where no task was timed.
+    """
+    if profile.task_wh is None or profile.task_min is None:
+        return []
+    mean_w = profile.task_wh.value / (profile.task_min / 60)
+    watts = max(profile.running_w.value, mean_w)
+    return [{"watts": watts, "minutes": profile.task_min, "duty": mean_w / watts}]
+
+
+def moved_block(use: dict[str, Any], index: int, by_min: int) -> dict[str, Any]:
+    """A use with one of its blocks (a span, or a task's moment) so many minutes later.
+
+    A time of day wraps at midnight; a dated one changes its day.
+
+    Raises
+    ------
+    DocumentError
+        There is no such block, or it would overlap another.
+    """
+    key, blocks = _blocks(use, index)
+    block = blocks[index]
+    blocks[index] = (
+        [_later(one, by_min) for one in block] if key == "between" else _later(block, by_min)
+    )
+    return _checked({key: blocks})
+
+
+def stretched_block(use: dict[str, Any], index: int, by_min: int, end: bool) -> dict[str, Any]:
+    """A use with the begin or the end of one of its spans so many minutes later.
+
+    Raises
+    ------
+    DocumentError
+        It is no span, would be gone or longer than a day, or would overlap another.
+    """
+    key, blocks = _blocks(use, index)
+    if key != "between":
+        raise DocumentError("use", "a task takes as long as its steps: it can only be moved")
+    first, last = blocks[index]
+    length = _length_min(first, last) + (by_min if end else -by_min)
+    if not 5 <= length < DAY_MIN:
+        raise DocumentError("use", "a span lasts 5 min at least, and less than a day")
+    blocks[index] = [first, _later(last, by_min)] if end else [_later(first, by_min), last]
+    return _checked({key: blocks})
+
+
+def copied_block(use: dict[str, Any], index: int, gap_min: int = 60) -> dict[str, Any]:
+    """A use with one more block like one of its own, beginning ``gap_min`` after that one ends.
+
+    Raises
+    ------
+    DocumentError
+    """
+    key, blocks = _blocks(use, index)
+    block = blocks[index]
+    if key == "between":
+        length = _length_min(*block)
+        blocks.append([_later(one, length + gap_min) for one in block])
+    else:
+        blocks.append(_later(block, gap_min))
+        if blocks[-1] in blocks[:-1]:
+            raise DocumentError("use", f"there is one at {_plain(blocks[-1])} already")
+    return _checked({key: blocks})
+
+
+def without_block(use: dict[str, Any], index: int) -> dict[str, Any]:
+    """A use without one of its blocks; empty where it was the last one.
+
+    Raises
+    ------
+    DocumentError
+    """
+    key, blocks = _blocks(use, index)
+    del blocks[index]
+    return {key: blocks} if blocks else {}
+
+
+def _blocks(use: dict[str, Any], index: int) -> tuple[str, list[Any]]:
+    key = "tasks" if use.get("tasks") else "between"
+    blocks = list(use.get(key, ()))
+    if not 0 <= index < len(blocks):
+        raise DocumentError("use", "that block is not there any more")
+    return key, blocks
+
+
+def _checked(use: dict[str, Any]) -> dict[str, Any]:
+    parse_windows(use.get("between", ()), "use", UTC)
+    return use
+
+
+def _later(moment: str, by_min: int) -> str:
+    if not is_daily(moment):
+        return (datetime.fromisoformat(moment) + timedelta(minutes=by_min)).isoformat()
+    hours, minutes = moment.split(":")
+    place = (int(hours) * 60 + int(minutes) + by_min) % DAY_MIN
+    return f"{place // 60:02d}:{place % 60:02d}"
+
+
+def _length_min(first: str, last: str) -> int:
+    if not is_daily(first):
+        span = datetime.fromisoformat(last) - datetime.fromisoformat(first)
+        return round(span.total_seconds() / 60)
+    places = [int(one[:2]) * 60 + int(one[3:]) for one in (first, last)]
+    return (places[1] - places[0]) % DAY_MIN
+
+
+def is_daily(moment: str) -> bool:
+    """Whether a moment is a time of day, that comes every day."""
+    return len(moment) == len("20:15")

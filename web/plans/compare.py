@@ -1,0 +1,150 @@
+"""Two plans side by side, or one plan on two supplies."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.moments import moment_after
+from needle.quantity import hours_text, with_unit
+from web.drawing.dial import dial
+from web.drawing.timeline import Frame
+from web.jobs.models import Job
+from web.plans.draft import Draft, draft_of
+from web.plans.models import Plan
+from web.plans.outcomes import Answer
+from web.plans.page import charts_of
+from web.supplies.models import Supply
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Something to hold a plan against: another plan, or the same on another supply."""
+
+    key: str
+    words: str
+    plan: Plan
+    supply: Supply | None = None
+
+    def draft(self) -> Draft:
+        found = draft_of(self.plan)
+        return found.on(self.supply) if self.supply else found
+
+
+@dataclass(frozen=True)
+class Side:
+    """One of the two: its names, dial and charts, and its figures in the order of the rows."""
+
+    plan: Plan
+    supply: Supply | None
+    trouble: str
+    dial: SafeString | None
+    charts: SafeString | None
+    figures: list[str]
+
+
+@dataclass(frozen=True)
+class Sides:
+    """Both sides, with the names of the rows, what differs, and whether the hours truly do."""
+
+    sides: list[Side]
+    rows: list[tuple[str, list[str]]]
+    differs: list[str]
+    verdict: str
+
+
+def choices_of(job: Job, plan: Plan) -> dict[str, Choice]:
+    """All that this plan can be held against."""
+    found = [
+        Choice(f"plan-{one.pk}", one.name, one)
+        for one in job.plans.live().select_related("supply")
+        if one.pk != plan.pk
+    ]
+    for one in found:
+        one.plan.job = job
+    mine = draft_of(plan).supply
+    found += [
+        Choice(f"supply-{one.pk}", f"{plan.name} on {one.name}", plan, one)
+        for one in job.supplies.live().with_parts()
+        if mine is None or one.pk != mine.pk
+    ]
+    return {one.key: one for one in found}
+
+
+_ROWS = ("lasts, likely", "between", "chance of what is needed", "needed", "runs empty",
+         "energy drawn", "of it idle and conversion", "from sources", "trips")  # fmt: skip
+
+
+def compared(found: list[Answer]) -> Sides:
+    """Put answers side by side on one scale of time."""
+    hours = max((one.outcome.runtime[2] for one in found if one.outcome), default=1.0)
+    span = max([hours * 1.05, *(one.plan.needed_hours * 1.05 for one in found)])
+    sides = [_side(one, span) for one in found]
+    rows = [(name, [side.figures[index] for side in sides]) for index, name in enumerate(_ROWS)]
+    return Sides(sides, rows, _differs(found), _verdict(found))
+
+
+def _side(found: Answer, span_h: float) -> Side:
+    outcome = found.outcome
+    if outcome is None:
+        return Side(found.plan, found.supply, found.words, None, None, ["–"] * len(_ROWS))
+    low, mid, high = outcome.runtime
+    name = found.supply.name if found.supply else ""
+    frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours))
+    energy = outcome.energy_wh
+    lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
+    more = "more than " if outcome.capped else ""
+    empty = "no" if outcome.capped else f"{moment_after(outcome.plan.start, mid, 10):%a %H:%M}"
+    return Side(
+        found.plan,
+        found.supply,
+        "",
+        dial(low, mid, high, outcome.plan.needed_hours, lambda hour: f"{hour:.3g}",
+             "Hours covered", f"likely {hours_text(mid)}"),
+        charts_of(outcome, frame, name),
+        [
+            f"{more}{hours_text(mid)}",
+            f"{hours_text(low)} and {hours_text(high)}",
+            f"{outcome.chance * 100:.0f} %",
+            hours_text(outcome.plan.needed_hours),
+            empty,
+            with_unit(sum(energy["loads"].values()) + lost, "Wh"),
+            with_unit(lost, "Wh"),
+            with_unit(energy["sources"], "Wh") if outcome.plan.sources else "none",
+            ", ".join(one.load for one in outcome.trips) or "none",
+        ],
+    )  # fmt: skip
+
+
+def _differs(found: list[Answer]) -> list[str]:
+    """Conditions in which the sides are not alike: what makes a comparison unfair."""
+    if len(found) < 2:
+        return []
+    one, other = (answer.plan for answer in found)
+    words = []
+    for name, values in (
+        ("room", [plan.room_c for plan in (one, other)]),
+        ("hours needed", [plan.needed_hours for plan in (one, other)]),
+        ("charge at the start", [plan.start_charge for plan in (one, other)]),
+        ("floor", [answer.outcome and answer.outcome.plan.supply.battery.floor
+                   for answer in found]),
+        ("begin", [plan.start for plan in (one, other)]),
+        ("loads", [[used.name for used in answer.used if used.counted] for answer in found]),
+    ):  # fmt: skip
+        if values[0] != values[1]:
+            words.append(name)
+    return words
+
+
+def _verdict(found: list[Answer]) -> str:
+    """Which lasts longer, or that there is no real difference."""
+    runs = [one.outcome.runtime for one in found if one.outcome]
+    if len(runs) < 2:
+        return ""
+    (low, mid, high), (other_low, other, other_high) = runs
+    if max(low, other_low) <= min(high, other_high):
+        return "No real difference in hours: the ranges overlap."
+    longer = 0 if mid > other else 1
+    names = [f"{one.plan.name} on {one.supply}" for one in found]
+    return f"{names[longer]} lasts {hours_text(abs(mid - other))} longer."

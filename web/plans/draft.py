@@ -1,0 +1,252 @@
+"""A plan with its entries and sources in memory, as stored or as tried, and its open document."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from functools import cached_property
+from typing import Any
+
+from django.utils import timezone
+
+from needle.plan.plan import AC
+from needle.plan.use import steps_of
+from needle.profile.profile import Profile
+from needle.profile.temperature import pull_down_wh
+from needle.supply.outputs import limit_w
+from web.loads.models import Load, loads_of
+from web.plans.models import Plan, PlanEntry, PlanSource
+from web.supplies.models import Output, StartTest, Supply
+
+
+@dataclass(frozen=True)
+class Used:
+    """One load as a plan uses it.
+
+    ``use`` and ``steps`` are as the open document has them, ``route`` is one that the supply has,
+    ``can`` others that the load could take; ``assumed`` says what had to be assumed.
+    """
+
+    load: Load
+    profile: Profile | None
+    entry: PlanEntry
+    use: dict[str, Any]
+    steps: list[dict[str, float]]
+    route: str
+    can: list[str]
+    assumed: str
+
+    @property
+    def counted(self) -> bool:
+        return self.entry.taken_in and self.profile is not None
+
+    @property
+    def name(self) -> str:
+        return self.load.name
+
+    @property
+    def setting(self) -> str:
+        """The setting that it is counted in; empty where it has only one."""
+        return self.profile.setting if self.profile else ""
+
+
+@dataclass
+class Draft:
+    """A plan and all that hangs on it; changing a draft stores nothing."""
+
+    plan: Plan
+    supply: Supply | None
+    entries: dict[int, PlanEntry]
+    sources: list[PlanSource]
+
+    @cached_property
+    def used(self) -> list[Used]:
+        """Every load of the job, as the plan uses it."""
+        routed = _routed(self.supply)
+        return [
+            _used(self, load, self.entries.get(load.pk) or PlanEntry(plan=self.plan, load=load),
+                  routed)
+            for load in loads_of(self.plan.job)
+        ]  # fmt: skip
+
+    def with_entry(self, entry: PlanEntry) -> Draft:
+        """As it would be with a load used so."""
+        return replace(self, entries={**self.entries, entry.load_id: entry})
+
+    def with_source(self, source: PlanSource) -> Draft:
+        """As it would be with a source put in or replaced."""
+        others = [one for one in self.sources if one.pk != source.pk or one.pk is None]
+        return replace(self, sources=[*others, source])
+
+    def on(self, supply: Supply) -> Draft:
+        """The same plan on another supply."""
+        return replace(self, supply=supply)
+
+
+def draft_of(plan: Plan) -> Draft:
+    """A stored plan as it stands, in a handful of queries."""
+    entries = {} if plan.pk is None else {one.load_id: one for one in plan.entries.live()}
+    sources = [] if plan.pk is None else list(plan.sources.live())
+    return Draft(plan, supply_of(plan), entries, sources)
+
+
+def supply_of(plan: Plan) -> Supply | None:
+    """The plan's supply, or the job's first where it names none or one that was removed."""
+    supplies = plan.job.supplies.live().with_parts()
+    named = supplies.filter(pk=plan.supply_id).first() if plan.supply_id else None
+    return named or supplies.first()
+
+
+def _routed(supply: Supply | None) -> dict[str, set[str]]:
+    """Names of loads that were tested on an output, by output."""
+    found: dict[str, set[str]] = {}
+    for test in supply.known_tests() if supply else ():
+        if test.type == "route":
+            found.setdefault(test.data.get("output", ""), set()).add(test.data.get("load", ""))
+    return found
+
+
+def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> Used:
+    profile = load.profile(entry.setting)
+    outputs = draft.supply.known_outputs() if draft.supply else []
+    watts = profile.running_w.value if profile else 0.0
+    able = [
+        one.name
+        for one in outputs
+        if (load.can_dc or load.name in routed.get(one.name, ())) and _most_w(one) >= watts
+    ]
+    routes = ([AC] if draft.supply and draft.supply.continuous_w else []) + [
+        one.name for one in outputs
+    ]
+    route = entry.route or AC
+    said = []
+    if routes and route not in routes:
+        said.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
+        route = routes[0]
+    use, assumed = _use(draft.plan, load, entry)
+    steps = (entry.steps or (steps_of(profile) if profile else [])) if entry.moments else []
+    if entry.moments and not steps and entry.charge is None:
+        assumed = "no task was timed: counted as always on; keep a task reading, or give its steps"
+        use = {}
+    said += [assumed] if assumed else []
+    can = [one for one in (AC, *able) if one != route and one in routes]
+    return Used(load, profile, entry, use, steps, route, can, "; ".join(said))
+
+
+def _most_w(output: Output) -> float:
+    return limit_w(output.max_w, output.max_a, output.volts)
+
+
+def _use(plan: Plan, load: Load, entry: PlanEntry) -> tuple[dict[str, Any], str]:
+    """When a load is in use, and what had to be assumed about it."""
+    if entry.use:
+        return entry.use, ""
+    if not load.core_kind.by_use and load.hours_per_day is None:
+        return {}, ""
+    if load.hours_per_day is None:
+        return {}, "counted as always on: say when it is used"
+    if load.hours_per_day == 0 or load.hours_per_day >= 24:
+        return {}, ""
+    start = timezone.localtime(plan.start)
+    end = start + timedelta(hours=load.hours_per_day)
+    window = [f"{start:%H:%M}", f"{end:%H:%M}"]
+    return {"between": [window]}, "its hours a day, from the plan's start on"
+
+
+def document(draft: Draft) -> dict[str, Any]:
+    """The plan as the open document of ``docs/formats.md``."""
+    plan, supply = draft.plan, draft.supply
+    assert supply is not None
+    battery: dict[str, Any] = {"start_charge": plan.start_charge}
+    if plan.floor is not None:
+        battery["floor"] = plan.floor
+    names: set[str] = set()
+    loads = []
+    tried = results_on(supply)
+    for one in draft.used:
+        if one.counted:
+            name = one.name if one.name not in names else f"{one.load} ({one.load.pk})"
+            names.add(name)
+            loads.append(_load_document(one, name, tried.get(one.load.pk, "")))
+    named = {one.route for one in draft.used} | {route for one in draft.used for route in one.can}
+    document = supply.to_document(outputs=named, **battery)
+    for output in document.get("outputs", ()):
+        output["off_unused"] = True
+    if "inverter" in document:
+        document["inverter"] |= {"off_unused": True, "off": plan.inverter_off}
+    return {
+        "name": plan.name,
+        "start": timezone.localtime(plan.start).isoformat(),
+        "hours": plan.needed_hours,
+        "needed_hours": plan.needed_hours,
+        "room_c": plan.room_c,
+        "room_swing_c": plan.room_swing_c,
+        "supply": document,
+        "loads": loads,
+        "sources": [one.to_document() for one in draft.sources if one.taken_in],
+    }
+
+
+def results_on(supply: Supply) -> dict[int, str]:
+    """What came of the newest start test of each load on a supply, by the load's key."""
+    tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
+    return dict(tests.values_list("load_id", "result"))
+
+
+def _duty(profile: Profile) -> tuple[float, float, float]:
+    """Running W, resting W, and the duty that the mean asks for."""
+    resting = profile.resting_w.value if profile.resting_w else 0.0
+    resting = min(resting, profile.mean_w.value, profile.running_w.value)
+    span = profile.running_w.value - resting
+    duty = (profile.mean_w.value - resting) / span if span > 0 else 1.0
+    return profile.running_w.value, resting, min(1.0, max(0.0, duty))
+
+
+def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
+    profile, load, entry = used.profile, used.load, used.entry
+    assert profile is not None
+    running, resting, duty = _duty(profile)
+    by_task = bool(used.use.get("tasks"))
+    spread = profile.task_wh if by_task and profile.task_wh else profile.mean_w
+    found: dict[str, Any] = {
+        "name": name,
+        "route": used.route,
+        "running_w": running,
+        "resting_w": resting,
+        "duty": duty,
+        "cycle_min": min(10_080.0, max(0.5, profile.cycle_min)),
+        "power_factor": max(0.01, profile.power_factor.value),
+        "start_va": profile.start_va.value,
+        "start_s": profile.start_s,
+        "spread": min(2.0, spread.spread),
+        "use": used.use or "always",
+        "priority": load.priority,
+        "count": entry.count,
+        "start_tested": tested,
+        "can": used.can,
+        "settings": _settings(used),
+        "alone": entry.alone,
+    }
+    if by_task and entry.charge is not None:
+        found |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
+    elif by_task:
+        found |= {"steps": used.steps, "flexible": entry.flexible}
+    set_c = load.set_c if entry.set_c is None else entry.set_c
+    if set_c is not None:
+        found |= {"set_c": set_c, "measured_room_c": profile.measured_room_c,
+                  "measured_set_c": load.set_c}  # fmt: skip
+        if entry.warm_kg is not None and entry.warm_c is not None:
+            found["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
+    return found
+
+
+def _settings(used: Used) -> list[dict[str, Any]]:
+    """Other settings of a load that were read: what the plan could put it to."""
+    assert used.profile is not None
+    found = []
+    for name in dict.fromkeys(one.setting for one in used.profile.states):
+        other = used.load.profile(name) if name and name != used.setting else None
+        if other is not None:
+            running, _, duty = _duty(other)
+            found.append({"name": name, "running_w": running, "duty": duty})
+    return found

@@ -1,0 +1,138 @@
+"""Lanes of the day plan: blocks of loads and sources that can be taken hold of."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from django.urls import reverse
+
+from needle.moments import moment_after
+from needle.plan.lanes import LoadLane, SourceLane, Span, load_lanes, source_lanes
+from needle.plan.plan import Plan as CorePlan
+from needle.plan.shift import Move
+from needle.plan.simulate import Outcome
+from needle.plan.sources import OtherBattery, Sun
+from needle.plan.use import is_daily
+from needle.quantity import with_unit
+from web.drawing.svg import Attribute
+from web.drawing.timeline import PLOT, Block, Frame, Lane
+from web.plans.models import PlanSource
+from web.plans.outcomes import Answer, Used
+
+Ghosts = Sequence[Move]
+#: Below so many units wide, cycles are drawn as one stretch.
+_LEAST_CYCLE = 4.0
+
+
+def rows_drawn(found: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane], list]:
+    """Lanes of an answered plan, and ghost blocks with the number of their lane."""
+    outcome = found.outcome
+    assert outcome is not None
+    plan = outcome.plan
+    counted = [one for one in found.used if one.counted]
+    rows, drawn = [], load_lanes(plan)
+    for used, lane in zip(counted, drawn, strict=True):
+        rows.append(_load_row(found, used, lane, outcome, frame))
+    taken = [one for one in found.draft.sources if one.taken_in]
+    for source, own in zip(taken, source_lanes(plan), strict=True):
+        rows.append(_source_row(source, own, plan))
+    return rows, _ghost_blocks(ghosts, drawn, plan)
+
+
+def _load_row(found: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame: Frame) -> Lane:
+    plan, load = outcome.plan, lane.load
+    blocks = [
+        Block(
+            span.first / 60, span.last / 60, "of-load",
+            _words(used.name, span, plan, _block(used.use, span.index)),
+            _key("load", used.load.pk, span, f"{used.name}"), not load.moments,
+        )
+        for span in lane.uses
+        if span.index >= 0
+    ]  # fmt: skip
+    crosses = [
+        (one.minute / 60, f"{one.load} trips, {with_unit(one.watts, 'W')}")
+        for one in outcome.trips
+        if one.load == load.name
+    ]
+    sub = f"{with_unit(load.mean_w * load.count, 'W')} mean"
+    if load.steps:
+        sub = f"{with_unit(load.task_wh, 'Wh')} a task"
+    elif load.charge is not None:
+        sub = f"{with_unit(load.charge.wall_wh, 'Wh')} a charge"
+    elif load.duty >= 0.999:
+        sub = with_unit(load.mean_w * load.count, "W")
+    if used.route != "ac":
+        sub += f", on {used.route}"
+    elif load.count > 1:
+        sub += f", {load.count} of them"
+    href = reverse("plans:entry", args=[found.plan.job.pk, found.plan.pk or 0, used.load.pk])
+    return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
+
+
+def _on(lane: LoadLane, frame: Frame) -> list[Block]:
+    """When it is on; cycles too narrow to draw become one stretch for each use."""
+    load = lane.load
+    if load.moments:
+        return []
+    cycle_wide = load.cycle_min / 60 / frame.span_h * PLOT
+    if load.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
+        return [Block(one.first / 60, one.last / 60, "on often") for one in lane.uses]
+    return [Block(first / 60, last / 60, "on") for first, last in lane.on.tolist()]
+
+
+def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
+    core = lane.source
+    href = reverse("plans:source", args=[source.plan.job_id, source.plan_id, source.pk])
+    if isinstance(core, Sun):
+        most = min(core.limit_w, core.rated_w)
+        area = np.minimum(1.0, lane.offered_w / max(1.0, most))
+        sub = f"{with_unit(core.rated_w, 'W')}, {core.clouds * 100:.0f} % cloud"
+        return Lane(source.name, sub, href, [], area)
+    if isinstance(core, OtherBattery):
+        sub = f"up to {with_unit(min(core.max_w, core.limit_w), 'W')}"
+        return Lane(source.name, sub, href, [Block(0, plan.hours, "offer")])
+    use = {"between": source.data.get("between", [])}
+    blocks = [
+        Block(
+            span.first / 60, span.last / 60, "of-source",
+            _words(source.name, span, plan, _block(use, span.index)),
+            _key("source", source.pk, span, source.name), True,
+        )
+        for span in lane.uses
+    ]  # fmt: skip
+    return Lane(source.name, with_unit(min(core.watts, core.limit_w), "W"), href, blocks)
+
+
+def _block(use: dict, index: int) -> str:
+    """The text of a block's begin."""
+    if use.get("tasks"):
+        return str(use["tasks"][index])
+    return str(use["between"][index][0])
+
+
+def _words(name: str, span: Span, plan: CorePlan, begin: str) -> str:
+    first, last = (moment_after(plan.start, one / 60) for one in (span.first, span.last))
+    daily = ", every day" if is_daily(begin) and plan.hours > 24 else ""
+    return f"{name}, {first:%a %H:%M} to {last:%H:%M}{daily}"
+
+
+def _key(of: str, pk: int, span: Span, name: str) -> dict[str, Attribute]:
+    return {
+        "data_of": f"{of}s", "data_key": pk, "data_index": span.index, "data_name": name,
+        "data_first": span.first, "data_last": span.last,
+        "id": f"block-{of}-{pk}-{span.index}-{span.first // 1440}",
+    }  # fmt: skip
+
+
+def _ghost_blocks(
+    ghosts: Ghosts, drawn: Sequence[LoadLane], plan: CorePlan
+) -> list[tuple[int, Block]]:
+    places = {lane.load.name: number for number, lane in enumerate(drawn)}
+    found = []
+    for move in ghosts:
+        load = drawn[places[move.load]].load
+        first = move.to_minute / 60
+        found.append((places[move.load], Block(first, first + load.task_min / 60, "ghost")))
+    return found

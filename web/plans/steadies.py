@@ -1,0 +1,67 @@
+"""What would narrow a plan's range most, where that is done, and how long it takes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.urls import reverse
+
+from needle.plan.advice import Narrowing
+from needle.plan.sources import Sun
+from needle.quantity import hours_text
+from web.plans.outcomes import Answer
+
+#: What steadies a supply's figures, the guided test that does it, and how long that takes.
+_SUPPLY_TESTS = {
+    "battery": ("a capacity test of the battery", "capacity", "a whole discharge"),
+    "inverter idle": ("an idle test of the inverter", "idle", "several hours"),
+    "inverter efficiency": ("an efficiency test of the inverter", "efficiency", "half an hour"),
+}
+
+
+@dataclass(frozen=True)
+class Steady:
+    """One measurement: what, how, how long, where it is done, and what it does to the range."""
+
+    what: str
+    how: str
+    takes: str
+    url: str
+    narrowing: Narrowing
+
+    @property
+    def won_h(self) -> float:
+        return self.narrowing.range_h - self.narrowing.range_h_after
+
+    @property
+    def sentence(self) -> str:
+        how = f": {self.how}" if self.how else ""
+        return f"{self.what}{how}, −{hours_text(self.won_h)} spread"
+
+
+def steadies(found: Answer) -> list[Steady]:
+    """Best first."""
+    return [_steady(found, one) for one in found.narrowings]
+
+
+def _steady(found: Answer, one: Narrowing) -> Steady:
+    job, supply = found.plan.job, found.supply
+    test = _SUPPLY_TESTS.get(one.what)
+    if one.what.endswith(" output"):
+        test = (f"{one.what.removesuffix(' output')} against AC, one load", "route", "a day each")
+    if test is not None and supply is not None:
+        words, kind, takes = test
+        url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
+        return Steady(words, "", takes, url, one)
+    if found.outcome and any(
+        isinstance(source, Sun) and source.name == one.what for source in found.outcome.plan.sources
+    ):
+        return Steady(f"log what {one.what} give over three days", "", "three days", "", one)
+    used = next((used for used in found.used if used.name == one.what), None)
+    if used is None or used.profile is None:
+        return Steady(f"measure {one.what}", "", "", "", one)
+    advice = next((item for item in used.profile.advice if item.narrows == "mean"), None)
+    url = reverse("loads:load", args=[job.pk, used.load.pk])
+    if advice is None:
+        return Steady(f"measure {one.what} again", "", "", url, one)
+    return Steady(f"measure {one.what}", advice.method, hours_text(advice.minutes / 60), url, one)

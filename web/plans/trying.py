@@ -1,0 +1,177 @@
+"""Trying a plan: conditions while they slide, blocks while they are dragged, and keeping them.
+
+Each answers at once with fewer draws where the request says ``quick``, and stores nothing then.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+
+from needle.document import DocumentError
+from needle.plan.use import copied_block, moved_block, stretched_block, without_block
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.plans import actions
+from web.plans.draft import Draft, draft_of
+from web.plans.forms import WhatIfForm
+from web.plans.models import PlanEntry, PlanSource
+from web.plans.outcomes import answer_draft
+from web.plans.views import changed, plan_of, shown_context, source_of
+
+#: A block is moved by so many minutes at most: two weeks.
+_FAR_MIN = 14 * 1440
+_Change = Callable[[dict[str, Any]], dict[str, Any]]
+
+
+def _live(
+    request: HttpRequest, job: Job, draft: Draft, quick: bool, trying: bool = False
+) -> HttpResponse:
+    context = shown_context(request, job, answer_draft(draft, quick=quick))
+    return render(request, "plans/_live.html", {**context, "trying": trying})
+
+
+def _refuse(words: str) -> HttpResponse:
+    return HttpResponse(f"{words[0].upper()}{words[1:]}.", status=422, content_type="text/plain")
+
+
+@require_POST
+@of_job
+def what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """The answer in other conditions, which are not kept."""
+    draft = draft_of(plan_of(job, plan))
+    form = WhatIfForm(request.POST, draft=draft)
+    if not form.is_valid():
+        words = " ".join(str(one) for errors in form.errors.values() for one in errors)
+        return _refuse(words.rstrip("."))
+    return _live(request, job, form.apply(), "quick" in request.POST, trying=form.has_changed())
+
+
+@require_POST
+@of_job
+def keep_what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+    """Keep the conditions that were tried."""
+    draft = draft_of(plan_of(job, plan))
+    form = WhatIfForm(request.POST, draft=draft)
+    if not form.is_valid():
+        words = " ".join(str(one) for errors in form.errors.values() for one in errors)
+        return _refuse(words.rstrip("."))
+    if form.has_changed():
+        actions.keep_conditions(form.apply(), form.changed_data)
+        tell(request, job)
+    return changed(request, job, draft.plan)
+
+
+class Block:
+    """What holds a block: a load's entry or a source, with its use."""
+
+    def __init__(self, draft: Draft, record: PlanEntry | PlanSource, use: dict[str, Any]) -> None:
+        self.draft, self.record, self.use = draft, record, use
+
+    def tried(self, use: dict[str, Any]) -> Draft:
+        """The plan with this use, in memory."""
+        if isinstance(self.record, PlanSource):
+            self.record.data = {**self.record.data, **use}
+            return self.draft.with_source(self.record)
+        self.record.use = use
+        return self.draft.with_entry(self.record)
+
+    def keep(self) -> None:
+        if isinstance(self.record, PlanSource):
+            actions.save_source(self.record)
+        else:
+            actions.use_load(self.record)
+
+
+def _of_load(draft: Draft, job: Job, pk: int) -> Block:
+    get_object_or_404(job.loads.live(), pk=pk)
+    used = next(one for one in draft.used if one.load.pk == pk)
+    used.entry.plan = draft.plan
+    return Block(draft, used.entry, used.use)
+
+
+def _of_source(draft: Draft, job: Job, pk: int) -> Block:
+    source = source_of(draft, pk)
+    return Block(draft, source, {"between": source.data.get("between", [])})
+
+
+HOLDERS = {"loads": _of_load, "sources": _of_source}
+
+
+def _change(
+    request: HttpRequest, job: Job, plan: int, of: str, key: int, change: _Change
+) -> HttpResponse:
+    """Change the use that a block belongs to: try it, or keep it."""
+    draft = draft_of(plan_of(job, plan))
+    block = HOLDERS[of](draft, job, key)
+    try:
+        use = change(block.use)
+    except DocumentError as error:
+        return _refuse(error.message)
+    tried = block.tried(use)
+    if "quick" in request.POST:
+        return _live(request, job, tried, quick=True)
+    block.keep()
+    tell(request, job)
+    return changed(request, job, draft.plan)
+
+
+def _minutes(request: HttpRequest) -> int:
+    try:
+        value = int(request.POST.get("by_min", ""))
+    except ValueError:
+        raise DocumentError("by_min", "say by how many minutes") from None
+    if not -_FAR_MIN <= value <= _FAR_MIN:
+        raise DocumentError("by_min", "that is farther than a plan reaches")
+    return value
+
+
+@require_POST
+@of_job
+def move_block(
+    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+) -> HttpResponse:
+    """Move a block, or stretch its begin or end, by so many minutes."""
+    edge = request.POST.get("edge", "")
+
+    def change(use: dict[str, Any]) -> dict[str, Any]:
+        by_min = _minutes(request)
+        if edge in ("begin", "end"):
+            return stretched_block(use, index, by_min, edge == "end")
+        return moved_block(use, index, by_min)
+
+    return _change(request, job, plan, of, key, change)
+
+
+@require_POST
+@of_job
+def copy_block(
+    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+) -> HttpResponse:
+    return _change(request, job, plan, of, key, lambda use: copied_block(use, index, 120))
+
+
+@require_POST
+@of_job
+def remove_block(
+    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+) -> HttpResponse:
+    """Take a block out; a load whose last one goes is left out of the plan."""
+    draft = draft_of(plan_of(job, plan))
+    block = HOLDERS[of](draft, job, key)
+    try:
+        use = without_block(block.use, index)
+    except DocumentError as error:
+        return _refuse(error.message)
+    if use:
+        block.tried(use)
+    else:
+        block.record.taken_in = False
+    block.keep()
+    tell(request, job)
+    return changed(request, job, draft.plan)
