@@ -89,6 +89,9 @@ class EveryScreenTest(BrowserTest):
             ("matching:record-start",), ("matching:cord", load.pk),
             ("matching:correction", load.pk), ("matching:record-correction", load.pk),
             ("plans:current",), ("plans:edit", plan.pk),
+            ("plans:entry", plan.pk, load.pk), ("plans:compare", plan.pk),
+            ("plans:source", plan.pk, plan.sources.first().pk), ("plans:add-source", plan.pk, "sun"),
+            ("plans:plan", clinic.plans.last().pk),
             ("jobs:edit",),
         )  # fmt: skip
 

@@ -199,7 +199,7 @@ def _helps(found: Answer) -> str:
         return ""
     best = found.helps[0]
     low, high = hours_text(max(0.0, best.low)), hours_text(best.high)
-    return f"{best.what}: +{hours_text(best.value)} ({low} to {high})"
+    return f"{best.what}, +{hours_text(best.value)} ({low} to {high})"
 
 
 def _plan_words(plan: Plan) -> str:

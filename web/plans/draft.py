@@ -183,8 +183,16 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_swing_c": plan.room_swing_c,
         "supply": document,
         "loads": loads,
-        "sources": [one.to_document() for one in draft.sources if one.taken_in],
+        "sources": [_source_document(one, supply) for one in draft.sources if one.taken_in],
     }
+
+
+def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
+    """A source; through the input that fits where the supply has none of the name it wants."""
+    found = source.to_document()
+    if found.get("input") not in {one.name for one in supply.known_inputs()}:
+        found.pop("input", None)
+    return found
 
 
 def results_on(supply: Supply) -> dict[int, str]:

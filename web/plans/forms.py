@@ -221,13 +221,13 @@ class EntryDetailsForm(EntryForm):
         widget=forms.TextInput(attrs={"placeholder": "such as 07:00–22:00"}),
     )  # fmt: skip
     pack_wh = QuantityField("Wh", label="Pack it fills", above=True, required=False)
-    missing = share_field(label="of it missing", required=False, above=True)
-    charge_w = QuantityField("W", label="charging at", above=True, required=False)
+    missing = share_field(label="Missing of it", required=False, above=True)
+    charge_w = QuantityField("W", label="Charged at", above=True, required=False)
     warm_kg = QuantityField(
         "kg", label="Contents to bring to it", most=5000, required=False,
         help_text="Put in warm (or cold) at the start: a pull-down, once.",
     )  # fmt: skip
-    warm_c = QuantityField("°C", label="they are at", least=-60, most=200, required=False)
+    warm_c = QuantityField("°C", label="They are at", least=-60, most=200, required=False)
 
     class Meta:
         model = PlanEntry
@@ -244,7 +244,9 @@ class EntryDetailsForm(EntryForm):
         self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
             (one, one) for one in names if one != used.load.setting
         ]
-        self.fields["use"].label = "In use"
+        labels = {"use": "In use", "count": "How many", "taken_in": "Counted in this plan"}
+        for name, words in labels.items():
+            self.fields[name].label = words
         charge = self.instance.charge or {}
         self.initial = {
             **self.initial,
@@ -254,6 +256,17 @@ class EntryDetailsForm(EntryForm):
             "missing": 100 * charge["missing"] if charge else None,
             "charge_w": charge.get("watts"),
         }
+
+    #: Words of each group, and its fields.
+    grouped: ClassVar = (
+        ("", ("use", "count", "route", "setting", "taken_in")),
+        ("Tasks", ("steps", "movable", "alone")),
+        ("Or a pack to fill, at each of those times", ("pack_wh", "missing", "charge_w")),
+        ("Set point and contents", ("set_c", "warm_kg", "warm_c")),
+    )
+
+    def groups(self) -> list[tuple[str, list[forms.BoundField]]]:
+        return [(words, [self[name] for name in names]) for words, names in self.grouped]
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()

@@ -133,7 +133,8 @@ def _run_quickly(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[He
     kept = cache.get(key_of(doc))
     if kept is not None:
         return kept
-    plan = _with_horizon(parse_plan(doc))
+    plan = parse_plan(doc)
+    plan = _looking(plan, 1.5 * plan.needed_hours + 2)
     return simulate(plan, _draws(plan, QUICK_DRAWS, QUICK_CELLS)), [], []
 
 
@@ -152,9 +153,15 @@ def won_by(found: Answer, load: Load, running_w: float) -> tuple[float, float, f
 
 def _with_horizon(plan: CorePlan) -> CorePlan:
     """Look far enough ahead that the high end of the answer is seen, where it can be."""
-    likely = likely_hours(replace(plan, hours=MOST_HOURS))
-    far = max(plan.needed_hours * 1.1, likely * 1.6 + 2)
-    return replace(plan, hours=min(MOST_HOURS, float(math.ceil(far))))
+    ahead = min(MOST_HOURS, 2 * plan.needed_hours)
+    while (likely := likely_hours(replace(plan, hours=ahead))) >= ahead < MOST_HOURS:
+        ahead = min(MOST_HOURS, 3 * ahead)
+    return _looking(plan, max(plan.needed_hours * 1.1, likely * 1.6 + 2))
+
+
+def _looking(plan: CorePlan, hours: float) -> CorePlan:
+    """The plan as far as so many hours."""
+    return replace(plan, hours=min(MOST_HOURS, float(math.ceil(hours))))
 
 
 def _draws(plan: CorePlan, most: int, cells: float) -> int:

@@ -1,0 +1,156 @@
+"""Under the fingers: blocks of the day plan, conditions that slide, what helps."""
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.base import PHONE, BrowserTest
+from web.plans.models import Plan, PlanEntry
+
+
+class DayPlanTest(BrowserTest):
+    def plan(self) -> Plan:
+        return self.clinic().plans.get(name="Storm night")
+
+    def entry(self, name: str = "Autoclave") -> PlanEntry:
+        return self.plan().entries.get(load__name=name)
+
+    def opened(self, viewport: dict[str, int] | None = None, **context: object) -> Page:
+        page = self.signed_in(viewport, **context)
+        self.go(page, "plans:current")
+        expect(page.get_by_role("heading", name="How large for")).to_be_visible()
+        return page
+
+    def block(self, page: Page, name: str = "Autoclave"):
+        return page.get_by_role("button", name=f"{name}, Tue").first
+
+    def drag(self, page: Page, block, dx: float, at: float = 0.5) -> None:
+        box = block.locator(".block-body").bounding_box()
+        x, y = box["x"] + box["width"] * at, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + dx / 2, y, steps=3)
+        page.mouse.move(x + dx, y, steps=3)
+        expect(page.locator("#plan-charts")).to_contain_text("while it moves")
+        page.mouse.up()
+
+    def test_a_dragged_block_answers_while_it_moves_and_is_one_undo_away(self):
+        page = self.opened()
+        units = page.locator(".lanes").bounding_box()["width"] / 880
+        hour = (
+            728 * units / (float(page.locator("#plan-lanes").get_attribute("data-span-min")) / 60)
+        )
+        self.drag(page, self.block(page), 2 * hour)
+        expect(page.get_by_role("button", name="Autoclave, Tue 21:30 to 22:17")).to_be_visible()
+        self.assertEqual(self.entry().moments, ["21:30"])
+        expect(page.locator("#plan-charts")).to_contain_text("200 runs")
+        page.reload()
+        expect(page.get_by_role("button", name="Autoclave, Tue 21:30 to 22:17")).to_be_visible()
+        page.get_by_label("When Autoclave is used").fill("at 20:00")
+        page.get_by_label("When Autoclave is used").blur()
+        expect(page.get_by_role("button", name="Autoclave, Tue 20:00")).to_be_visible()
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_role("button", name="Autoclave, Tue 21:30")).to_be_visible()
+
+    def test_an_end_is_stretched(self):
+        page = self.opened()
+        lamp = self.block(page, "Exam lamp")
+        lamp.focus()
+        box = lamp.locator(".block-body").bounding_box()
+        self.drag(page, lamp, 60, at=1 - 1 / box["width"])
+        expect(page.get_by_role("button", name="Exam lamp, Tue 18:00 to 01:")).to_be_visible()
+        self.assertEqual(self.entry("Exam lamp").windows[0][0], "18:00")
+
+    def test_arrow_keys_move_and_delete_takes_out(self):
+        page = self.opened()
+        self.block(page).focus()
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("Shift+ArrowRight")
+        moved = page.get_by_role("button", name="Autoclave, Tue 21:00 to 21:47")
+        expect(moved).to_be_focused()
+        self.assertEqual(self.entry().moments, ["21:00"])
+        self.block(page, "Exam lamp").focus()
+        page.keyboard.press("ArrowUp")
+        expect(page.get_by_role("button", name="Exam lamp, Tue 18:00 to 22:45")).to_be_visible()
+        page.keyboard.press("Delete")
+        expect(page.get_by_role("button", name="Exam lamp, Tue 18:00")).to_have_count(0)
+        self.assertEqual(self.entry("Exam lamp").windows, [["07:00", "09:00"]])
+
+    def test_what_cannot_be_is_said_and_nothing_moves(self):
+        self.expected_statuses = {422}
+        page = self.opened()
+        self.block(page, "Exam lamp").focus()
+        for _ in range(9):
+            page.keyboard.press("Shift+ArrowRight")
+        expect(page.locator("#working")).to_contain_text("Overlaps")
+        self.assertEqual(self.entry("Exam lamp").windows[0], ["18:00", "22:30"])
+
+    def test_conditions_slide_and_are_kept_only_when_asked(self):
+        page = self.opened()
+        headline = page.locator("#answer-bar h2")
+        before = headline.inner_text()
+        slider = page.get_by_label("Charge at the start")
+        slider.focus()
+        for _ in range(3):
+            page.keyboard.press("PageDown")
+        expect(page.locator("#plan-charts")).to_contain_text("Only tried, not kept")
+        expect(headline).not_to_have_text(before)
+        self.assertEqual(self.plan().start_charge, 1.0)
+        page.get_by_role("button", name="Back", exact=True).click()
+        expect(headline).to_have_text(before)
+        slider.focus()
+        page.keyboard.press("PageDown")
+        page.get_by_role("button", name="Keep", exact=True).click()
+        expect(page.get_by_text("Changed the conditions of Storm night")).to_be_visible()
+        self.assertLess(self.plan().start_charge, 1.0)
+
+    def test_brackets_zoom(self):
+        page = self.opened()
+        shown = page.locator(".zoom")
+        page.keyboard.press("[")
+        expect(shown).to_contain_text("24 h shown")
+        page.keyboard.press(".")
+        expect(page.get_by_role("button", name="Autoclave, Wed")).to_be_visible()
+        page.keyboard.press("]")
+        expect(shown).not_to_contain_text("24 h shown")
+
+    def test_a_help_is_done_with_a_click_and_taken_back(self):
+        page = self.opened()
+        page.get_by_role("button", name="Do it: set Recovery heat mat to low").click()
+        expect(page.get_by_text("Set Recovery heat mat to low.")).to_be_visible()
+        self.assertEqual(self.entry("Recovery heat mat").setting, "low")
+        page.get_by_role("button", name="Undo").click()
+        expect(
+            page.get_by_role("button", name="Do it: set Recovery heat mat to low")
+        ).to_be_visible()
+
+    def test_a_proposal_is_shown_as_ghosts_and_accepted(self):
+        page = self.opened()
+        page.get_by_role("button", name="Find better hours for tasks").click()
+        expect(page.locator(".ghost").first).to_be_visible()
+        page.get_by_role("link", name="Leave as it is").click()
+        expect(page.locator(".ghost")).to_have_count(0)
+        page.get_by_role("button", name="Find better hours for tasks").click()
+        page.get_by_role("button", name="Move 1 task").click()
+        expect(page.get_by_text("Moved 1 task.")).to_be_visible()
+        self.assertNotEqual(self.entry().moments, ["19:30"])
+
+    def test_with_a_thumb_on_a_phone(self):
+        page = self.opened(PHONE, has_touch=True)
+        self.block(page).tap()
+        tools = page.get_by_role("group", name="The chosen block")
+        expect(tools).to_contain_text("Autoclave, Tue 19:30")
+        tools.get_by_role("button", name="+1 h").tap()
+        expect(page.get_by_role("button", name="Autoclave, Tue 20:30")).to_be_visible()
+        tools.get_by_role("button", name="Another").tap()
+        expect(page.get_by_role("button", name="Autoclave, Tue 22:30")).to_be_visible()
+        self.assertEqual(self.entry().moments, ["20:30", "22:30"])
+
+    def test_side_by_side(self):
+        page = self.opened()
+        page.get_by_role("link", name="Side by side").click()
+        page.get_by_label("with").select_option(label="Storm night on Old lead-acid box")
+        page.get_by_role("button", name="Show").click()
+        expect(
+            page.get_by_role("columnheader", name="Storm night, Old lead-acid box")
+        ).to_be_visible()
+        expect(page.locator(".verdict-line")).to_contain_text("longer")
