@@ -121,6 +121,7 @@ def place(blocks: Sequence[Block], surplus_w: np.ndarray, room_w: np.ndarray) ->
     solved = milp(
         cost,
         constraints=LinearConstraint(matrix, np.array(low), np.array(high)),
+        options={"mip_rel_gap": 0.0},
         integrality=np.concatenate([np.ones(count), np.zeros(slots)]),
         bounds=Bounds(
             np.zeros(count + slots),

@@ -12,6 +12,8 @@ from needle.supply.supply import Supply
 
 #: Accuracy limit of the meters on both sides, share; half of it is constant, half comes and goes.
 METER_LIMIT = 0.01
+#: The last part of a display's scale (share), which often goes faster than the rest.
+LAST_FIFTH = 0.2
 #: Loads at which the guided efficiency test reads, as shares of the continuous W.
 TEST_LOADS = (0.0, 0.05, 0.15, 0.35, 0.7)
 
@@ -33,6 +35,9 @@ class StandinSupply:
     continuous_w : float
         W; 0 without an inverter.
     seed : int
+    knee : float
+        True charge (share) at which the display shows its last fifth; 0.2 for a display that is
+        true all the way. Below it the display falls faster than it did before.
     """
 
     held_wh: float
@@ -43,6 +48,19 @@ class StandinSupply:
     output_efficiency: float
     continuous_w: float
     seed: int
+    knee: float = LAST_FIFTH
+
+    def charge_shown(self, charge: float) -> float:
+        """What the display makes of a true charge (shares), before it is rounded."""
+        if charge < self.knee:
+            return LAST_FIFTH * charge / self.knee
+        return LAST_FIFTH + (1 - LAST_FIFTH) * (charge - self.knee) / (1 - self.knee)
+
+    def true_charge(self, shown: float) -> float:
+        """The true charge (share) behind what the display shows."""
+        if shown < LAST_FIFTH:
+            return self.knee * shown / LAST_FIFTH
+        return self.knee + (1 - self.knee) * (shown - LAST_FIFTH) / (1 - LAST_FIFTH)
 
     def _shown(self, true: np.ndarray, side: int) -> np.ndarray:
         rng = np.random.default_rng([self.seed, side])
@@ -66,16 +84,30 @@ class StandinSupply:
     def display(self, load_w: float, hours: float, output: str = "ac") -> float:
         """Charge shown in whole percent (share) so many hours after full."""
         gone = self.drain_w(load_w, output) * hours / self.held_wh
-        return max(0.0, math.floor((1 - gone) * 100 + 0.5) / 100)
+        return math.floor(self.charge_shown(max(0.0, 1 - gone)) * 100 + 0.5) / 100
 
-    def hours_to(self, load_w: float, charge: float, output: str = "ac") -> float:
-        """Hours from full down to a true charge (share)."""
-        return self.held_wh * (1 - charge) / self.drain_w(load_w, output)
+    def hours_to(self, load_w: float, shown: float, output: str = "ac") -> float:
+        """Hours from full until the display shows a charge (share)."""
+        return self.held_wh * (1 - self.true_charge(shown)) / self.drain_w(load_w, output)
+
+    def hours_down(self, load_w: np.ndarray, step_s: float, charge: float) -> float | None:
+        """Hours from full down to a true charge (share) under AC W that vary, one each step.
+
+        None where they do not get there.
+        """
+        drain = np.asarray(dc_w(load_w, self.idle_w, self.efficiency, self.square_per_w))
+        gone = np.cumsum(drain) * step_s / 3600
+        wanted = self.held_wh * (1 - charge)
+        at = int(np.searchsorted(gone, wanted))
+        if at == len(gone):
+            return None
+        return (at + 1 - float(gone[at] - wanted) / float(gone[at] - (gone[at - 1] if at else 0))
+                ) * step_s / 3600  # fmt: skip
 
     def drain_log(
         self, load_w: float, end: float, rows: int = 8, output: str = "ac"
     ) -> list[tuple[float, float, float]]:
-        """Hours, charge shown and Wh counted at the battery, from full to a charge (share)."""
+        """Hours, charge shown and Wh counted at the battery, from full to a charge shown."""
         hours = np.linspace(0, self.hours_to(load_w, end, output), rows)
         counted = (
             self._shown(np.array([1000.0]), 2)[0] / 1000 * self.drain_w(load_w, output) * hours
@@ -99,4 +131,5 @@ def standin_supply(supply: Supply, seed: int) -> StandinSupply:
         output_efficiency=rng.uniform(0.84, 0.94),
         continuous_w=continuous,
         seed=seed,
+        knee=rng.uniform(0.15, LAST_FIFTH),
     )

@@ -211,6 +211,22 @@ class MeasuredTest(unittest.TestCase):
         twin = standin_supply(supply, 5)
         self.assertEqual(twin, standin_supply(supply, 5))
         hours = twin.hours_to(200, 0.5)
-        self.assertAlmostEqual(twin.drain_w(200) * hours, twin.held_wh / 2)
         self.assertAlmostEqual(twin.display(200, hours), 0.5, delta=0.006)
+        gone = 1 - twin.true_charge(0.5)
+        self.assertAlmostEqual(twin.drain_w(200) * hours, gone * twin.held_wh)
         self.assertLess(twin.drain_w(20, "dc12"), twin.drain_w(20))
+
+    def test_the_last_fifth_of_a_display_goes_faster(self):
+        for seed in range(20):
+            twin = standin_supply(parse_supply(CABINET), seed)
+            self.assertLessEqual(twin.true_charge(0.2), 0.2)
+            for shown in (0.0, 0.1, 0.2, 0.55, 1.0):
+                self.assertAlmostEqual(twin.charge_shown(twin.true_charge(shown)), shown)
+            self.assertAlmostEqual(twin.true_charge(1.0), 1.0)
+
+    def test_a_run_down_under_varying_watts(self):
+        twin = standin_supply(parse_supply(CABINET), 3)
+        steady = np.full(4 * 3600, 400.0)
+        exact = twin.held_wh * 0.9 / twin.drain_w(400)
+        self.assertAlmostEqual(twin.hours_down(steady, 10.0, 0.1), exact, places=6)
+        self.assertIsNone(twin.hours_down(steady[:10], 10.0, 0.1))

@@ -95,11 +95,12 @@ class ParseTest(unittest.TestCase):
 
 
 class ReaderTest(unittest.TestCase):
-    def test_later_keys_are_refused_by_name_unless_empty(self):
-        Reader({"a": 1, "sources": []}, "", ("a",), later=("sources",))
+    def test_flags(self):
+        reader = Reader({"on": True, "odd": "yes"}, "", ("on", "off", "odd"))
+        self.assertEqual((reader.flag("on"), reader.flag("off")), (True, False))
         with self.assertRaises(DocumentError) as caught:
-            Reader({"sources": [1]}, "", ("a",), later=("sources",))
-        self.assertIn("not yet", str(caught.exception))
+            reader.flag("odd")
+        self.assertIn("true or false", str(caught.exception))
 
     def test_wrong_types(self):
         for call in (

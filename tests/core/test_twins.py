@@ -10,6 +10,7 @@ from needle.plan.plan import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from needle.supply.battery import peukert_hours
+from tests.core.twins import household
 
 
 class Appliance:
@@ -195,3 +196,18 @@ class WalkTest(unittest.TestCase):
             })  # fmt: skip
             exact = peukert_hours(2400 / 24, watts / 24, 1.2)
             self.assertAlmostEqual(simulate(plan, 10).runtime[1], exact, delta=0.005 * exact)
+
+
+class HouseholdTest(unittest.TestCase):
+    """Bench evidence alone, against a run to the true stop; ``make bench`` does it 30 times."""
+
+    def test_plans_hold_the_true_hours(self):
+        held, off = 0, []
+        for seed in range(6):
+            twin = household(seed)
+            low, mid, high = simulate(twin.plan, 200).runtime
+            held += low <= twin.true_h <= high
+            off.append(abs(mid / twin.true_h - 1))
+        self.assertGreaterEqual(held, 4)
+        self.assertLess(float(np.median(off)), 0.05)
+        self.assertLess(max(off), 0.15)

@@ -10,11 +10,16 @@ from hypothesis import strategies as st
 from needle.document import DocumentError
 from needle.measure.readings import parse
 from needle.plan.use import (
+    copied_block,
+    load_document,
+    moved_block,
     steps_from_text,
     steps_of,
+    stretched_block,
     text_of_steps,
     text_of_use,
     use_from_text,
+    without_block,
 )
 from needle.profile.profile import LoadRecord, derive
 
@@ -116,3 +121,67 @@ class StepsTest(unittest.TestCase):
             "Lamp", "led", (parse({"type": "spot", "state": "running", "watts": 9}),)
         )
         self.assertEqual(steps_of(derive(record)), [])
+
+    def test_a_measured_load_as_a_plan_has_it(self):
+        readings = [
+            {"type": "spot", "state": "running", "watts": 92.4},
+            {"type": "spot", "state": "resting", "watts": 1.8},
+            {"type": "energy", "wh": 710, "hours": 21.5, "step_wh": 10},
+        ]
+        record = LoadRecord("Box", "compressor-fixed", tuple(map(parse, readings)))
+        found = load_document(derive(record), "Box")
+        self.assertAlmostEqual(found["duty"], 0.3446, places=3)
+        self.assertAlmostEqual(
+            found["resting_w"] + found["duty"] * (found["running_w"] - found["resting_w"]),
+            710 / 21.5, delta=0.05,
+        )  # fmt: skip
+
+
+HOURS = {"between": [["18:00", "22:30"], ["07:00", "09:00"]]}
+TASKS = {"tasks": ["20:15", "2027-02-10T23:30"]}
+
+
+class BlockTest(unittest.TestCase):
+    def test_moving(self):
+        self.assertEqual(
+            moved_block(HOURS, 0, 90), {"between": [["19:30", "00:00"], ["07:00", "09:00"]]}
+        )
+        self.assertEqual(moved_block(TASKS, 0, -30)["tasks"][0], "19:45")
+        self.assertEqual(moved_block(TASKS, 1, 60)["tasks"][1], "2027-02-11T00:30:00")
+        self.assertEqual(HOURS["between"][0], ["18:00", "22:30"])
+
+    def test_stretching(self):
+        self.assertEqual(stretched_block(HOURS, 0, 30, True)["between"][0], ["18:00", "23:00"])
+        self.assertEqual(stretched_block(HOURS, 0, -60, False)["between"][0], ["17:00", "22:30"])
+        for by_min, end, said in (
+            (-270, True, "5 min"),
+            (270, False, "5 min"),
+            (1200, True, "day"),
+        ):
+            with self.subTest(by_min=by_min), self.assertRaises(DocumentError) as caught:
+                stretched_block(HOURS, 0, by_min, end)
+            self.assertIn(said, str(caught.exception))
+        with self.assertRaises(DocumentError):
+            stretched_block(TASKS, 0, 15, True)
+
+    def test_overlaps_are_refused(self):
+        with self.assertRaises(DocumentError) as caught:
+            moved_block(HOURS, 1, 11 * 60)
+        self.assertIn("overlaps", str(caught.exception))
+
+    def test_another_and_without(self):
+        self.assertEqual(copied_block(HOURS, 1, 60)["between"][2], ["10:00", "12:00"])
+        self.assertEqual(copied_block(TASKS, 0, 120)["tasks"][2], "22:15")
+        self.assertEqual(without_block(TASKS, 0), {"tasks": ["2027-02-10T23:30"]})
+        self.assertEqual(without_block({"tasks": ["20:15"]}, 0), {})
+        with self.assertRaises(DocumentError):
+            copied_block({"tasks": ["20:15", "22:15"]}, 0, 120)
+        for change in (lambda: without_block(TASKS, 2), lambda: moved_block({}, 0, 15)):
+            with self.assertRaises(DocumentError):
+                change()
+
+    @given(st.integers(-2000, 2000), CLOCK, CLOCK)
+    def test_there_and_back(self, by_min, first, last):
+        if first != last:
+            use = {"between": [[first, last]]}
+            self.assertEqual(moved_block(moved_block(use, 0, by_min), 0, -by_min), use)

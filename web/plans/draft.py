@@ -10,7 +10,7 @@ from typing import Any
 from django.utils import timezone
 
 from needle.plan.plan import AC
-from needle.plan.use import steps_of
+from needle.plan.use import duty_of, load_document, steps_of
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
@@ -201,32 +201,13 @@ def results_on(supply: Supply) -> dict[int, str]:
     return dict(tests.values_list("load_id", "result"))
 
 
-def _duty(profile: Profile) -> tuple[float, float, float]:
-    """Running W, resting W, and the duty that the mean asks for."""
-    resting = profile.resting_w.value if profile.resting_w else 0.0
-    resting = min(resting, profile.mean_w.value, profile.running_w.value)
-    span = profile.running_w.value - resting
-    duty = (profile.mean_w.value - resting) / span if span > 0 else 1.0
-    return profile.running_w.value, resting, min(1.0, max(0.0, duty))
-
-
 def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
-    running, resting, duty = _duty(profile)
     by_task = bool(used.use.get("tasks"))
-    spread = profile.task_wh if by_task and profile.task_wh else profile.mean_w
     found: dict[str, Any] = {
-        "name": name,
+        **load_document(profile, name, by_task),
         "route": used.route,
-        "running_w": running,
-        "resting_w": resting,
-        "duty": duty,
-        "cycle_min": min(10_080.0, max(0.5, profile.cycle_min)),
-        "power_factor": max(0.01, profile.power_factor.value),
-        "start_va": profile.start_va.value,
-        "start_s": profile.start_s,
-        "spread": min(2.0, spread.spread),
         "use": used.use or "always",
         "priority": load.priority,
         "count": entry.count,
@@ -239,10 +220,12 @@ def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
         found |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
     elif by_task:
         found |= {"steps": used.steps, "flexible": entry.flexible}
-    set_c = load.set_c if entry.set_c is None else entry.set_c
+    set_c, room_c = load.set_c, profile.measured_room_c
+    if entry.set_c is not None:
+        # Where no reading tells the room, it is taken to have been the plan's.
+        set_c, room_c = entry.set_c, entry.plan.room_c if room_c is None else room_c
     if set_c is not None:
-        found |= {"set_c": set_c, "measured_room_c": profile.measured_room_c,
-                  "measured_set_c": load.set_c}  # fmt: skip
+        found |= {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
         if entry.warm_kg is not None and entry.warm_c is not None:
             found["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
     return found
@@ -255,6 +238,6 @@ def _settings(used: Used) -> list[dict[str, Any]]:
     for name in dict.fromkeys(one.setting for one in used.profile.states):
         other = used.load.profile(name) if name and name != used.setting else None
         if other is not None:
-            running, _, duty = _duty(other)
+            running, _, duty = duty_of(other)
             found.append({"name": name, "running_w": running, "duty": duty})
     return found

@@ -31,7 +31,7 @@ MOST_CELLS, QUICK_CELLS = 40e6, 3e6
 MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 200, 60, 30
 KEPT_S = 24 * 3600
 #: Plans of up to so many loads are answered while one waits.
-QUICK_LOADS = 40
+QUICK_LOADS = 15
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,478 @@
+"""The day plan: its document, what is tried and kept, helps, proposals, sources, comparing."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from needle.plan.plan import parse_plan
+from tests.web.base import SiteTest, make_job, make_load, make_supply
+from web.loads.actions import add_reading
+from web.plans.draft import document, draft_of
+from web.plans.models import Plan, PlanEntry, PlanSource
+from web.plans.outcomes import answer, current_plan
+from web.supplies.models import Input, Output
+
+HTMX = {"HX-Request": "true"}
+SUN = {"name": "Panels", "rated_w": "800 W", "yield": "72", "latitude": "10", "longitude": "0",
+       "tilt": "15", "azimuth": "180", "clouds": "30", "taken_in": "on"}  # fmt: skip
+
+
+class DayPlanTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.supply = make_supply(
+            self.job, nominal_wh=3000.0, continuous_w=2000.0, surge_va=4000.0, idle_w=20.0,
+            efficiency=0.92, floor=0.1,
+        )  # fmt: skip
+        Output.objects.create(supply=self.supply, name="dc12", max_w=240.0, idle_w=0.2,
+                              efficiency=0.95)  # fmt: skip
+        Input.objects.create(supply=self.supply, name="sun", max_w=600.0)
+        self.box = make_load(self.job, "Box", 120.0, kind="compressor-fixed", priority="must")
+        self.router = make_load(self.job, "Router", 14.0, kind="electronics", can_dc=True)
+        self.autoclave = make_load(self.job, "Autoclave", 1500.0, kind="resistive-heat")
+        add_reading(self.autoclave, "spot", {"state": "heating", "watts": 1480.0})
+        add_reading(self.autoclave, "task", {"wh": 592.0, "minutes": 48.0})
+        self.plan = Plan.objects.create(
+            job=self.job, name="Night", supply=self.supply, is_current=True, needed_hours=24.0,
+            start=datetime(2027, 2, 9, 18, tzinfo=UTC),
+        )  # fmt: skip
+        self.entry = PlanEntry.objects.create(
+            plan=self.plan, load=self.autoclave, moments=["20:15"], flexible=[["07:00", "22:00"]]
+        )
+
+        self.changes = self.job.changes.count()
+
+    def made(self):
+        """Changes since the test began."""
+        return self.job.changes.count() - self.changes
+
+    def document(self):
+        return document(draft_of(self.plan))
+
+    def loads(self):
+        return {one["name"]: one for one in self.document()["loads"]}
+
+    def block(self, does, load=None, index=0, **data):
+        key = (load or self.autoclave).pk
+        url = self.url(f"plans:{does}-block", self.plan.pk, "loads", key, index)
+        return self.client.post(url, data, headers=HTMX)
+
+    def undo(self):
+        return self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+
+
+class DocumentTest(DayPlanTest):
+    def test_a_measured_task_becomes_steps(self):
+        found = self.loads()["Autoclave"]
+        self.assertEqual(found["use"], {"tasks": ["20:15"]})
+        (step,) = found["steps"]
+        self.assertAlmostEqual(step["watts"] * step["duty"] * step["minutes"] / 60, 592.0)
+        parse_plan(self.document())
+
+    def test_without_a_timed_task_it_says_so(self):
+        self.autoclave.readings.filter(type="task").delete()
+        found = answer(self.plan)
+        used = next(one for one in found.used if one.name == "Autoclave")
+        self.assertIn("no task was timed", used.assumed)
+        self.assertEqual(used.use, {})
+
+    def test_charges_and_steps_of_ones_own(self):
+        PlanEntry.objects.create(
+            plan=self.plan, load=self.router, moments=["19:00"],
+            charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0},
+        )  # fmt: skip
+        self.entry.steps = [{"watts": 300.0, "minutes": 10.0, "duty": 1.0}]
+        self.entry.save()
+        loads = self.loads()
+        self.assertEqual(loads["Router"]["use"], {"charges": ["19:00"]})
+        self.assertEqual(loads["Autoclave"]["steps"][0]["watts"], 300.0)
+        parse_plan(self.document())
+
+    def test_routes_that_a_load_can_take(self):
+        loads = self.loads()
+        self.assertEqual((loads["Router"]["route"], loads["Router"]["can"]), ("ac", ["dc12"]))
+        self.assertEqual(loads["Box"]["can"], [])
+        outputs = self.document()["supply"]["outputs"]
+        self.assertEqual([(one["name"], one["off_unused"]) for one in outputs], [("dc12", True)])
+
+    def test_a_route_that_is_gone_falls_back_and_says_so(self):
+        PlanEntry.objects.create(plan=self.plan, load=self.router, route="usb")
+        used = next(one for one in draft_of(self.plan).used if one.name == "Router")
+        self.assertEqual(used.route, "ac")
+        self.assertIn("has no usb", used.assumed)
+
+    def test_all_on_dc_lets_the_inverter_stay_off(self):
+        for load in (self.box, self.autoclave):
+            PlanEntry.objects.update_or_create(
+                plan=self.plan, load=load, defaults={"taken_in": False}
+            )
+        PlanEntry.objects.create(plan=self.plan, load=self.router, route="dc12")
+        outcome = answer(self.plan).outcome
+        self.assertEqual(outcome.energy_wh["inverter_idle"], 0.0)
+        self.assertGreater(outcome.energy_wh["outputs_idle"], 0.0)
+
+    def test_a_bank_without_an_inverter_feeds_its_outputs(self):
+        bank = make_supply(self.job, name="Bank", chemistry="usb", nominal_wh=86.4,
+                           continuous_w=None, surge_va=None)  # fmt: skip
+        Output.objects.create(supply=bank, name="usb", max_w=30.0)
+        job_loads = [self.box, self.autoclave]
+        for load in job_loads:
+            PlanEntry.objects.update_or_create(
+                plan=self.plan, load=load, defaults={"taken_in": False}
+            )
+        self.plan.supply = bank
+        self.plan.save()
+        found = answer(self.plan)
+        self.assertEqual(found.trouble, "")
+        mean_w = found.outcome.plan.loads[0].mean_w
+        exact = 86.4 * 0.93 * 0.85 * 0.87 / mean_w
+        self.assertAlmostEqual(found.outcome.runtime[1], exact, delta=0.15 * exact)
+
+    def test_another_setting_and_set_point(self):
+        mat = make_load(self.job, "Mat", None, kind="thermostat-heat", setting="mid")
+        for setting, watts in (("low", 30.0), ("mid", 60.0)):
+            add_reading(mat, "spot", {"state": "running", "watts": watts, "setting": setting})
+        found = self.loads()["Mat"]
+        self.assertEqual(found["running_w"], 60.0)
+        self.assertEqual([one["name"] for one in found["settings"]], ["low"])
+        PlanEntry.objects.create(plan=self.plan, load=mat, setting="low")
+        self.assertEqual(self.loads()["Mat"]["running_w"], 30.0)
+
+    def test_warm_contents_are_pulled_down_once(self):
+        self.box.set_c = 4.0
+        self.box.save()
+        PlanEntry.objects.create(plan=self.plan, load=self.box, warm_kg=10.0, warm_c=24.0)
+        self.assertAlmostEqual(self.loads()["Box"]["pull_down_wh"], 10 * 4.18 * 20 / 3.6 / 1.5)
+
+
+class BlocksTest(DayPlanTest):
+    def test_a_try_answers_and_stores_nothing(self):
+        answered = self.block("move", by_min="60", quick="1")
+        self.assertContains(answered, 'id="plan-charts"')
+        self.assertContains(answered, 'id="answer-bar"')
+        self.assertContains(answered, "while it moves")
+        self.entry.refresh_from_db()
+        self.assertEqual((self.entry.moments, self.made()), (["20:15"], 0))
+
+    def test_a_move_is_stored_and_undone(self):
+        self.assertContains(self.block("move", by_min="60"), "Changed the use of Autoclave")
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.moments, ["21:15"])
+        self.undo()
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.moments, ["20:15"])
+
+    def test_an_assumed_use_becomes_a_stored_one_when_moved(self):
+        self.router.hours_per_day = 4.0
+        self.router.save()
+        self.assertEqual(self.block("move", self.router, by_min="30").status_code, 200)
+        entry = self.plan.entries.get(load=self.router)
+        self.assertEqual(entry.windows, [["18:30", "22:30"]])
+
+    def test_stretching_copying_and_taking_out(self):
+        lamp = make_load(self.job, "Lamp", 38.0, kind="led")
+        entry = PlanEntry.objects.create(plan=self.plan, load=lamp, windows=[["18:00", "20:00"]])
+        self.block("move", lamp, by_min="45", edge="end")
+        self.block("copy", lamp)
+        entry.refresh_from_db()
+        self.assertEqual(entry.windows, [["18:00", "20:45"], ["22:45", "01:30"]])
+        self.block("remove", lamp, index=0)
+        self.block("remove", lamp, index=0)
+        entry.refresh_from_db()
+        self.assertFalse(entry.taken_in)
+
+    def test_what_cannot_be_is_a_sentence_and_stores_nothing(self):
+        for data, said in (
+            ({"by_min": "soon"}, "by how many minutes"),
+            ({"by_min": "999999"}, "farther than a plan reaches"),
+            ({"by_min": "15", "edge": "end"}, "as long as its steps"),
+        ):
+            with self.subTest(data=data):
+                self.assertContains(self.block("move", **data), said, status_code=422)
+        self.assertContains(self.block("move", index=7, by_min="15"), "not there", status_code=422)
+        self.assertEqual(self.made(), 0)
+
+    def test_foreign_ids_are_not_found(self):
+        other = make_load(make_job(self.other, "Theirs"), "Secret")
+        self.assertEqual(self.block("move", other, by_min="15").status_code, 404)
+        url = self.url("plans:move-block", self.plan.pk, "sources", 999, 0)
+        self.assertEqual(self.client.post(url, {"by_min": "15"}).status_code, 404)
+
+
+class SourceTest(DayPlanTest):
+    def add(self, kind, **data):
+        return self.client.post(self.url("plans:add-source", self.plan.pk, kind), data)
+
+    def test_sun_lengthens_the_plan_and_can_be_taken_back(self):
+        before = answer(self.plan).outcome.runtime[1]
+        self.assertEqual(self.add("sun", **SUN).status_code, 302)
+        source = self.plan.sources.get()
+        self.assertEqual((source.data["yield"], source.data["clouds"]), (0.72, 0.3))
+        self.assertGreater(answer(self.plan).outcome.runtime[1], before)
+        self.undo()
+        self.assertEqual(self.plan.sources.live().count(), 0)
+
+    def test_editing_shows_what_is_stored_and_refuses_a_stale_form(self):
+        self.add("sun", **SUN)
+        source = self.plan.sources.get()
+        url = self.url("plans:source", self.plan.pk, source.pk)
+        self.assertContains(self.client.get(url), 'value="72 %"')
+        self.client.post(url, {**SUN, "clouds": "80", "version": "1"})
+        source.refresh_from_db()
+        self.assertEqual(source.data["clouds"], 0.8)
+        stale = self.client.post(url, {**SUN, "version": "1"})
+        self.assertContains(stale, "another window", status_code=422)
+
+    def test_a_generator_by_hours(self):
+        self.add("window", name="Generator", watts="900 W", hours="18:30-20:30",
+                 litres_per_kwh="0.5", taken_in="on")  # fmt: skip
+        source = self.plan.sources.get()
+        self.assertEqual(source.data["between"], [["18:30", "20:30"]])
+        outcome = answer(self.plan).outcome
+        self.assertGreater(outcome.fuel_l, 0.1)
+        url = self.url("plans:move-block", self.plan.pk, "sources", source.pk, 0)
+        self.client.post(url, {"by_min": "60"}, headers=HTMX)
+        source.refresh_from_db()
+        self.assertEqual(source.data["between"], [["19:30", "21:30"]])
+
+    def test_another_battery(self):
+        self.add("battery", name="Case", nominal_wh="1 kWh", max_w="130 W", taken_in="on")
+        self.assertIn("Case", answer(self.plan).outcome.by_source_wh)
+
+    def test_refusals_keep_what_was_typed(self):
+        for kind, data, said in (
+            ("sun", {**SUN, "latitude": "99"}, "less than or equal to 90"),
+            ("window", {"name": "G", "watts": "900 W", "hours": "evenings"}, "not a span"),
+            ("window", {"name": "G", "watts": "900 W", "hours": "20:15"}, "Wants hours from and"),
+            ("window", {"name": "G", "watts": "9 kWh", "hours": "18-19"}, "wants a rate"),
+        ):
+            with self.subTest(said=said):
+                answered = self.add(kind, **data)
+                self.assertContains(answered, said, status_code=422)
+                self.assertContains(answered, f'value="{data["name"]}"', status_code=422)
+        self.assertEqual(self.add("moon", name="x").status_code, 404)
+        self.assertFalse(PlanSource.objects.exists())
+
+    def test_on_another_supply_it_takes_the_input_that_fits(self):
+        self.add("sun", **SUN, input="sun")
+        other = make_supply(self.job, name="Other")
+        found = document(draft_of(self.plan).on(other))
+        self.assertNotIn("input", found["sources"][0])
+
+
+class WhatIfTest(DayPlanTest):
+    def values(self, **change):
+        return {"start_charge": "100", "floor": "10", "needed_hours": "24", "odds": "90",
+                **change}  # fmt: skip
+
+    def post(self, name, **change):
+        url = self.url(f"plans:{name}", self.plan.pk)
+        return self.client.post(url, self.values(**change), headers=HTMX)
+
+    def test_trying_moves_the_answer_and_keeps_nothing(self):
+        answered = self.post("what-if", start_charge="60", quick="1")
+        self.assertContains(answered, "Only tried, not kept")
+        self.plan.refresh_from_db()
+        self.assertEqual((self.plan.start_charge, self.made()), (1.0, 0))
+        self.assertNotContains(self.post("what-if"), "Only tried")
+
+    def test_keeping_is_one_change_and_one_undo(self):
+        self.client.post(self.url("plans:add-source", self.plan.pk, "sun"), SUN)
+        self.post("keep-what-if", start_charge="60", clouds="90")
+        self.plan.refresh_from_db()
+        self.assertEqual(self.plan.start_charge, 0.6)
+        self.assertEqual(self.plan.sources.get().data["clouds"], 0.9)
+        self.undo()
+        self.plan.refresh_from_db()
+        self.assertEqual(self.plan.start_charge, 1.0)
+        self.assertEqual(self.plan.sources.get().data["clouds"], 0.3)
+
+    def test_impossible_conditions_are_a_sentence(self):
+        for change, said in (
+            ({"start_charge": "5"}, "already at its floor"),
+            ({"needed_hours": "400"}, "less than or equal to 336"),
+            ({"needed_hours": "0"}, "greater than or equal"),
+            ({"floor": "hot"}, "number"),
+        ):
+            with self.subTest(said=said):
+                self.assertContains(self.post("what-if", **change), said, status_code=422)
+                self.assertContains(self.post("keep-what-if", **change), said, status_code=422)
+
+
+class HelpTest(DayPlanTest):
+    def help(self, kind, load="", to=""):
+        return self.client.post(
+            self.url("plans:help", self.plan.pk), {"kind": kind, "load": load, "to": to},
+            headers=HTMX,
+        )  # fmt: skip
+
+    def test_leaving_off_and_back(self):
+        before = answer(self.plan).outcome.runtime[1]
+        self.assertContains(self.help("leave_off", "Autoclave"), "Leave off Autoclave")
+        self.assertGreater(answer(self.plan).outcome.runtime[1], before)
+        self.undo()
+        self.assertAlmostEqual(answer(self.plan).outcome.runtime[1], before)
+
+    def test_on_a_dc_output(self):
+        add_reading(self.router, "spot", {"state": "running", "watts": 120.0})
+        found = next(one for one in answer(self.plan).helps if one.change.kind == "route")
+        self.help("route", "Router", "dc12")
+        self.assertEqual(self.plan.entries.get(load=self.router).route, "dc12")
+        self.assertGreater(found.value, 0)
+
+    def test_a_help_that_is_none_changes_nothing(self):
+        self.help("leave_off", "Box")
+        self.assertEqual(self.made(), 0)
+
+    def test_a_charger_runs_longer(self):
+        PlanSource.objects.create(
+            plan=self.plan, kind="window", name="Generator",
+            data={"watts": 400.0, "between": [["18:30", "19:00"]]},
+        )  # fmt: skip
+        found = next(one for one in answer(self.plan).helps if one.change.kind == "charge")
+        self.help("charge", "", found.change.to)
+        between = self.plan.sources.get().data["between"]
+        self.assertEqual(len(between), 2)
+        self.assertEqual(between[1][0], found.change.to)
+
+    def test_a_set_point(self):
+        self.box.set_c = 4.0
+        self.box.save()
+        self.plan.room_c = 24.0
+        self.plan.save()
+        self.help("set_point", "Box", "6")
+        self.assertEqual(self.plan.entries.get(load=self.box).set_c, 6.0)
+        duty = answer(self.plan).outcome.plan.loads
+        self.assertLess(next(one for one in duty if one.name == "Box").duty, 0.35)
+
+
+class PlacingTest(DayPlanTest):
+    def setUp(self):
+        super().setUp()
+        PlanSource.objects.create(
+            plan=self.plan, kind="sun", name="Panels",
+            data={"rated_w": 2000.0, "latitude": 10.0, "longitude": 0.0, "clouds": 0.0},
+        )  # fmt: skip
+        self.supply.inputs.all().delete()
+
+    def test_proposed_as_ghosts_then_accepted_with_one_undo(self):
+        self.entry.moments = ["20:15", "21:15"]
+        self.entry.save()
+        page = self.client.get(self.url("plans:proposal", self.plan.pk))
+        self.assertContains(page, "2\u00a0tasks would go")
+        self.assertContains(page, "ghost", count=2)
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.moments, ["20:15", "21:15"])
+        self.client.post(self.url("plans:place", self.plan.pk), headers=HTMX)
+        self.entry.refresh_from_db()
+        hours = sorted(int(one[:2]) for one in self.entry.moments)
+        self.assertTrue(9 <= hours[0] <= hours[1] <= 15, self.entry.moments)
+        self.undo()
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.moments, ["20:15", "21:15"])
+
+    def test_nowhere_to_go_is_said(self):
+        self.entry.moments = ["20:15", "20:30"]
+        self.entry.flexible = [["20:00", "21:10"]]
+        self.entry.save()
+        page = self.client.get(self.url("plans:proposal", self.plan.pk))
+        self.assertContains(page, "allow more hours")
+
+
+class PageTest(DayPlanTest):
+    def page(self, query="", name="plans:plan"):
+        return self.client.get(self.url(name, self.plan.pk) + query)
+
+    def test_zoom_is_kept_inside_the_plan(self):
+        self.assertContains(self.page("?span=6&from=3"), "6\u00a0h shown")
+        for query in ("?span=nonsense&from=-4", "?span=99999&from=99999", "?span=0"):
+            with self.subTest(query=query):
+                self.assertEqual(self.page(query).status_code, 200)
+
+    def test_blocks_say_what_they_are(self):
+        page = self.page()
+        self.assertContains(page, 'aria-label="Autoclave, Tue 20:15 to 21:03')
+        self.assertContains(page, 'role="group" aria-label="Loads and sources over the hours."')
+
+    def test_sizes(self):
+        page = self.page(name="plans:sizes")
+        self.assertContains(page, "Battery at 90\u00a0% odds")
+        self.assertContains(page, "by twice the mean")
+        self.assertContains(page, "Inverter, just enough")
+        self.assertContains(page, "How many more by then")
+
+    def test_sizes_without_an_answer(self):
+        self.job.loads.all().delete()
+        self.assertEqual(self.page(name="plans:sizes").status_code, 200)
+
+    def test_a_copy_has_it_all_and_goes_with_one_undo(self):
+        self.client.post(self.url("plans:copy", self.plan.pk))
+        copy = self.job.plans.get(name="Night, copy")
+        self.assertEqual(copy.entries.get().moments, ["20:15"])
+        self.assertFalse(copy.is_current)
+        self.undo()
+        self.assertEqual(self.job.plans.live().count(), 1)
+
+    def test_side_by_side(self):
+        other = make_supply(self.job, name="Small", nominal_wh=500.0)
+        page = self.page(f"?with=supply-{other.pk}", "plans:compare")
+        self.assertContains(page, "Night on Small")
+        self.assertContains(page, "longer")
+        self.client.post(self.url("plans:copy", self.plan.pk))
+        copy = self.job.plans.get(name="Night, copy")
+        page = self.page(f"?with=plan-{copy.pk}", "plans:compare")
+        self.assertContains(page, "No real difference")
+
+    def test_another_plan_is_what_its_page_speaks_of(self):
+        self.client.post(self.url("plans:copy", self.plan.pk))
+        copy = self.job.plans.get(name="Night, copy")
+        copy.needed_hours = 5.0
+        copy.save()
+        page = self.client.get(self.url("plans:plan", copy.pk))
+        self.assertContains(page, "covers the 5\u00a0h needed")
+        self.assertEqual(current_plan(self.job), self.plan)
+
+    def test_lanes_download(self):
+        answered = self.client.get(self.url("plans:download", self.plan.pk, "lanes.svg"))
+        self.assertEqual(answered["Content-Type"], "image/svg+xml")
+
+
+class EntryPageTest(DayPlanTest):
+    def post(self, load=None, **data):
+        load = load or self.autoclave
+        values = {"taken_in": "on", "count": "1", "use": "at 20:15", **data}
+        if load == self.autoclave:
+            values["version"] = self.entry.version
+        return self.client.post(self.url("plans:entry", self.plan.pk, load.pk), values)
+
+    def test_everything_is_stored(self):
+        self.post(use="at 12:30, 20:15", steps="1480 W 12 min; 300 W 15 min",
+                  movable="7-22", alone="on")  # fmt: skip
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.moments, ["12:30", "20:15"])
+        self.assertEqual(self.entry.steps[1], {"watts": 300.0, "minutes": 15.0, "duty": 1.0})
+        self.assertEqual((self.entry.flexible, self.entry.alone), ([["07:00", "22:00"]], True))
+        page = self.client.get(self.url("plans:entry", self.plan.pk, self.autoclave.pk))
+        self.assertContains(page, "1480 W 12 min; 300 W 15 min")
+
+    def test_a_pack_and_contents(self):
+        self.post(self.router, use="at 19:00", pack_wh="52 Wh", missing="80 %", charge_w="45 W",
+                  route="dc12")  # fmt: skip
+        entry = self.plan.entries.get(load=self.router)
+        self.assertEqual(entry.charge, {"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})
+        self.assertEqual(entry.route, "dc12")
+
+    def test_refusals(self):
+        for data, said in (
+            ({"steps": "hot"}, "is not a step"),
+            ({"movable": "20:15"}, "Wants hours from and to"),
+            ({"pack_wh": "52 Wh"}, "needs all three"),
+            ({"warm_kg": "5 kg"}, "Give both"),
+            ({"use": "always", "pack_wh": "52 Wh", "missing": "80", "charge_w": "45 W"},
+             "Say when it is charged"),
+            ({"route": "usb"}, "valid choice"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertContains(self.post(**data), said, status_code=422)
+        self.entry.refresh_from_db()
+        self.assertEqual(self.entry.version, 1)
