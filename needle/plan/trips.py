@@ -166,10 +166,16 @@ class Tripper:
         edges[:, 0] &= ~self.was_on[n][rows]
         return edges
 
-    def _pulse(self, members: Sequence[int], first: int, size: int) -> np.ndarray | float:
-        """W that pulsed steps ask for beyond their means, shape (minutes,)."""
-        found = [self.patterns[n].pulse_w for n in members]
-        return sum((one[first : first + size] for one in found if one is not None), 0.0)
+    def _pulse(
+        self, members: Sequence[int], first: int, powers: list[np.ndarray], rows: np.ndarray
+    ) -> np.ndarray | float:
+        """W that pulsed steps ask for beyond their means, in draws that did not drop them."""
+        found: np.ndarray | float = 0.0
+        for n in members:
+            pulse = self.patterns[n].pulse_w
+            if pulse is not None:
+                found = found + (powers[n][rows] > 0) * pulse[first : first + powers[n].shape[1]]
+        return found
 
     def _starters(self, powers: list[np.ndarray]) -> list[tuple[int, float]]:
         """Patterns whose start could trip at all in this block, with their limit in VA."""
@@ -199,7 +205,7 @@ class Tripper:
         asked, most = np.zeros(rows.size), np.zeros(rows.size)
         for limit in self.limits:
             total = _total(powers, limit.members, rows)
-            total += self._pulse(limit.members, first, size)
+            total += self._pulse(limit.members, first, powers, rows)
             over = self._over(limit, total, rows)
             hit = np.flatnonzero(over.any(axis=1))
             if not hit.size:

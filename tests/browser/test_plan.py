@@ -153,4 +153,6 @@ class DayPlanTest(BrowserTest):
         expect(
             page.get_by_role("columnheader", name="Storm night, Old lead-acid box")
         ).to_be_visible()
-        expect(page.locator(".verdict-line")).to_contain_text("longer")
+        expect(page.locator(".verdict-line")).to_contain_text(
+            "Storm night on Old lead-acid box drops Autoclave"
+        )

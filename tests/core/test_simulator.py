@@ -160,6 +160,18 @@ class RouteTest(unittest.TestCase):
         (trip,) = run(loads, hours=2).trips
         self.assertAlmostEqual(trip.watts, 2400, places=2)
 
+    def test_a_dropped_task_takes_its_pulses_along(self):
+        loads = [
+            {"name": "Lamp", "running_w": 40},
+            {"name": "Oven", "use": {"tasks": ["18:30"]},
+             "steps": [{"watts": 1600, "minutes": 46.5, "duty": 0.4}]},
+        ]  # fmt: skip
+        supply = {**SUPPLY, "inverter": {**SUPPLY["inverter"], "continuous_w": 1000,
+                                         "surge_va": 2000}}  # fmt: skip
+        outcome = run(loads, hours=3, supply=supply)
+        self.assertEqual([trip.load for trip in outcome.trips], ["Oven"])
+        self.assertNotIn("Lamp", outcome.unserved_wh)
+
 
 class SourceTest(unittest.TestCase):
     sun = {"kind": "sun", "rated_w": 400, "yield": 0.7, "latitude": 50.0, "longitude": 0.0,

@@ -346,7 +346,7 @@ def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) 
         job=job, name="Storm night", supply=supplies["cabinet"], start=_next(1, 18),
         needed_hours=24.0, room_c=24.0,
     ))  # fmt: skip
-    _use(storm, loads["oxygen"], [["21:00", "23:00"]])
+    _use(storm, loads["oxygen"], [["21:00", "01:00"]])
     _use(storm, loads["autoclave"], moments=["19:30"], flexible=[["07:00", "22:00"]],
          steps=[{"watts": 1480.0, "minutes": 12.0, "duty": 1.0},
                 {"watts": 1480.0, "minutes": 20.0, "duty": 0.4},

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from django.utils.safestring import SafeString
 
 from needle.moments import moment_after
+from needle.plan.simulate import Outcome
 from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial
 from web.drawing.timeline import Frame
@@ -72,8 +73,10 @@ def choices_of(job: Job, plan: Plan) -> dict[str, Choice]:
     return {one.key: one for one in found}
 
 
-_ROWS = ("lasts, likely", "between", "chance of what is needed", "needed", "runs empty",
-         "energy drawn", "of it idle and conversion", "from sources", "trips")  # fmt: skip
+_ROWS = (
+    "lasts, likely", "between", "chance of what is needed", "needed", "runs empty",
+    "energy drawn", "of it idle and conversion", "from sources", "trips", "left unserved",
+)  # fmt: skip
 
 
 def compared(found: list[Answer]) -> Sides:
@@ -112,9 +115,15 @@ def _side(found: Answer, span_h: float) -> Side:
             with_unit(sum(energy["loads"].values()) + lost, "Wh"),
             with_unit(lost, "Wh"),
             with_unit(energy["sources"], "Wh") if outcome.plan.sources else "none",
-            ", ".join(one.load for one in outcome.trips) or "none",
+            ", ".join(_tripped(outcome)) or "none",
+            with_unit(sum(outcome.unserved_wh.values()), "Wh"),
         ],
     )  # fmt: skip
+
+
+def _tripped(outcome: Outcome) -> list[str]:
+    """Loads that are dropped in most runs."""
+    return list(dict.fromkeys(one.load for one in outcome.trips if one.chance > 0.5))
 
 
 def _differs(found: list[Answer]) -> list[str]:
@@ -138,7 +147,7 @@ def _differs(found: list[Answer]) -> list[str]:
 
 
 def _verdict(found: list[Answer]) -> str:
-    """Which lasts longer, or that there is no real difference."""
+    """Which lasts longer, that there is no real difference, or that the hours do not compare."""
     runs = [one.outcome.runtime for one in found if one.outcome]
     if len(runs) < 2:
         return ""
@@ -147,4 +156,8 @@ def _verdict(found: list[Answer]) -> str:
         return "No real difference in hours: the ranges overlap."
     longer = 0 if mid > other else 1
     names = [f"{one.plan.name} on {one.supply}" for one in found]
+    dropped = [_tripped(one.outcome) for one in found if one.outcome]
+    if dropped[0] != dropped[1]:
+        worse = 0 if len(dropped[0]) > len(dropped[1]) else 1
+        return f"The hours do not compare: {names[worse]} drops {', '.join(dropped[worse])}."
     return f"{names[longer]} lasts {hours_text(abs(mid - other))} longer."
