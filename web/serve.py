@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import threading
+
 import waitress
 from django.conf import settings
 
+from needle.plan.sources import warm_up
 from web.wsgi import application
 
 
@@ -16,6 +19,8 @@ def main() -> None:
 
         print(f"Sign in as “{USERNAME}” with password “{PASSWORD}”, or press “Look around”.")
     print("Stop it with Ctrl+C.", flush=True)
+    # The sun's packages take two seconds to import: not while somebody waits for a page.
+    threading.Thread(target=warm_up, daemon=True).start()
     waitress.serve(application, host=settings.HOST, port=settings.PORT, threads=8)
 
 

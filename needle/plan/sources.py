@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, tzinfo
+from datetime import UTC, datetime, tzinfo
 from functools import lru_cache
 from typing import Any
 
@@ -170,6 +170,11 @@ def power_w(source: Source, start: datetime, minutes: int) -> np.ndarray:
     if isinstance(source, ChargeWindow):
         return in_windows(source.windows, start, minutes) * min(source.watts, source.limit_w)
     return np.full(minutes, min(source.max_w, source.limit_w))
+
+
+def warm_up() -> None:
+    """Import what the sun needs, so that the first plan with panels does not wait for it."""
+    _clear_sky(0.0, 0.0, 0.0, 180.0, datetime(2000, 1, 1, tzinfo=UTC), 60)
 
 
 @lru_cache(maxsize=64)
