@@ -436,6 +436,21 @@ class PageTest(DayPlanTest):
         answered = self.client.get(self.url("plans:download", self.plan.pk, "lanes.svg"))
         self.assertEqual(answered["Content-Type"], "image/svg+xml")
 
+    def test_the_last_change_can_be_taken_back_after_a_reload(self):
+        self.block("move", by_min="60")
+        page = self.page()
+        self.assertContains(page, "Last change in this job: Changed the use of Autoclave")
+        self.undo()
+        self.assertNotContains(self.page(), "Changed the use of Autoclave")
+
+    def test_a_refusal_names_the_load(self):
+        self.entry.steps = [{"watts": 300.0, "minutes": 3000.0, "duty": 1.0}]
+        self.entry.save()
+        found = answer(self.plan)
+        self.assertEqual(found.trouble, "refused")
+        self.assertIn("Autoclave: steps take 50 h together", found.words)
+        self.assertContains(self.page(), "Autoclave: steps take 50 h together")
+
 
 class EntryPageTest(DayPlanTest):
     def post(self, load=None, **data):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import re
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -90,9 +91,18 @@ def answer_draft(draft: Draft, at_once: bool = False, quick: bool = False) -> An
             return Answer(draft, trouble="pending", words="Working it out…")
         outcome, narrowings, found = _run_quickly(doc) if quick else _run(doc)
     except DocumentError as error:
-        words = f"The plan cannot be run: {error}."
+        words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, trouble="refused", words=words, quick=quick)
     return Answer(draft, outcome, narrowings, found, quick=quick)
+
+
+def _named(error: DocumentError, draft: Draft) -> str:
+    """A refusal that names the load it speaks of, not its place in the document."""
+    counted = [one.name for one in draft.used if one.counted]
+    found = re.match(r"loads\[(\d+)\]\.?(.*)", error.path)
+    if found is None or int(found[1]) >= len(counted):
+        return str(error)
+    return f"{counted[int(found[1])]}: {found[2]} {error.message}".replace("  ", " ")
 
 
 def _missing(draft: Draft) -> tuple[str, str]:

@@ -15,6 +15,7 @@ from needle.plan.report import as_document
 from needle.plan.shift import propose
 from web.common.forms import client_key
 from web.jobs.access import of_job
+from web.jobs.actions import latest_change
 from web.jobs.models import Job
 from web.jobs.telling import tell
 from web.loads.models import Load
@@ -81,6 +82,7 @@ def page_context(request: HttpRequest, job: Job, plan: Plan) -> dict[str, Any]:
         "steadies": steadies(found)[:4],
         "what_if": WhatIfForm(draft=found.draft),
         "page_keys": PAGE_KEYS,
+        "latest": latest_change(job),
         "movable": any(one.entry.flexible and one.steps for one in found.used),
     }
 
