@@ -28,6 +28,9 @@ from needle.plan.report import as_document as plan_document
 from needle.plan.simulate import simulate
 from needle.profile.profile import as_document as profile_document
 from needle.profile.profile import derive, parse_load
+from needle.trial.forecast import as_document as forecast_document
+from needle.trial.forecast import forecast
+from needle.trial.trial import parse_trial
 
 MOST_BYTES = 500_000_000
 
@@ -130,6 +133,10 @@ def _plan(args: argparse.Namespace) -> dict[str, Any]:
     return plan_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
 
 
+def _forecast(args: argparse.Namespace) -> dict[str, Any]:
+    return forecast_document(forecast(parse_trial(_load(args.file)), args.seed))
+
+
 def _whole(least: int, most: int) -> Any:
     def read(text: str) -> int:
         value = int(text)
@@ -173,6 +180,10 @@ def _arguments() -> argparse.ArgumentParser:
     one.add_argument("--draws", type=_whole(1, 20_000), default=400)
     one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     one.set_defaults(run=_plan)
+    one = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
+    one.add_argument("file", metavar="TRIAL.json")
+    one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    one.set_defaults(run=_forecast)
     return parser
 
 

@@ -233,6 +233,36 @@ def bench_fits() -> None:
         )
 
 
+def bench_trials(count: int = 40) -> None:
+    """Simulated trials with percent, bars, Ah and Wh, against their true stop; its time."""
+    from needle.trial.forecast import forecast
+    from needle.trial.trial import parse_trial
+    from tests.core.twins import DISPLAYS, household, trial_of
+
+    held: dict[float, list[bool]] = {}
+    off: dict[float, list[float]] = {}
+    wide: dict[float, list[float]] = {}
+    for seed in range(count):
+        twin = household(seed, drained=False)
+        for share in (0.0, 1 / 3, 0.5, 0.8):
+            data, true_h = trial_of(twin, DISPLAYS[seed % 4], share, seed)
+            low, mid, high = forecast(parse_trial(data)).stop_h
+            held.setdefault(share, []).append(low <= true_h <= high)
+            off.setdefault(share, []).append(abs(mid / true_h - 1))
+            wide.setdefault(share, []).append((high - low) / true_h)
+    print(f"\nTrials: {count} simulated, percent, bars, Ah and Wh in turn")
+    for share in held:
+        print(
+            f"  after {share:4.0%} of the run: range holds the stop in {np.mean(held[share]):.0%}, "
+            f"median error {np.median(off[share]):.1%}, width {np.mean(wide[share]):.0%} of the run"
+        )
+    print("  wanted: 80 % ± 10 after a third, median error under 6 % after half, narrowing")
+    checks = [{"h": 0.1 * n, "percent": round(100 - 0.4 * n, 1), "wh": 4.0 * n}
+              for n in range(1, 201)]  # fmt: skip
+    trial = parse_trial({**data, "check_ins": checks})
+    print(f"  200 check-ins: {median_s(lambda: forecast(trial)) * 1000:.0f} ms (wanted < 100)")
+
+
 def bench_site() -> None:
     from django.db import connection
     from django.test import Client
@@ -375,6 +405,7 @@ def main() -> None:
     bench_twins()
     bench_fits()
     bench_households()
+    bench_trials()
     bench_site()
 
 

@@ -7,13 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from needle.supply.display import KNEE, LAST_FIFTH, charge_shown, true_charge
 from needle.supply.inverter import dc_w
 from needle.supply.supply import Supply
 
 #: Accuracy limit of the meters on both sides, share; half of it is constant, half comes and goes.
 METER_LIMIT = 0.01
-#: The last part of a display's scale (share), which often goes faster than the rest.
-LAST_FIFTH = 0.2
 #: Loads at which the guided efficiency test reads, as shares of the continuous W.
 TEST_LOADS = (0.0, 0.05, 0.15, 0.35, 0.7)
 
@@ -52,15 +51,11 @@ class StandinSupply:
 
     def charge_shown(self, charge: float) -> float:
         """What the display makes of a true charge (shares), before it is rounded."""
-        if charge < self.knee:
-            return LAST_FIFTH * charge / self.knee
-        return LAST_FIFTH + (1 - LAST_FIFTH) * (charge - self.knee) / (1 - self.knee)
+        return float(charge_shown(charge, self.knee))
 
     def true_charge(self, shown: float) -> float:
         """The true charge (share) behind what the display shows."""
-        if shown < LAST_FIFTH:
-            return self.knee * shown / LAST_FIFTH
-        return self.knee + (1 - self.knee) * (shown - LAST_FIFTH) / (1 - LAST_FIFTH)
+        return float(true_charge(shown, self.knee))
 
     def _shown(self, true: np.ndarray, side: int) -> np.ndarray:
         rng = np.random.default_rng([self.seed, side])
@@ -131,5 +126,5 @@ def standin_supply(supply: Supply, seed: int) -> StandinSupply:
         output_efficiency=rng.uniform(0.84, 0.94),
         continuous_w=continuous,
         seed=seed,
-        knee=rng.uniform(0.15, LAST_FIFTH),
+        knee=rng.uniform(*KNEE),
     )

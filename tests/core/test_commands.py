@@ -71,6 +71,17 @@ class CommandTest(unittest.TestCase):
             found, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
         )
 
+    def test_forecast(self):
+        trial = {
+            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}},
+            "expected_w": {"value": 40}, "check_ins": [{"h": 5, "percent": 79}],
+        }  # fmt: skip
+        found = self.answer("forecast", self.file(trial))
+        self.assertTrue(20 < found["stop_h"]["value"] < 26)
+        self.assertEqual(found, self.answer("forecast", self.file(trial)))
+        trial["check_ins"].append({"h": 6, "bars": 6, "of": 5})
+        self.assertIn("6 of 5", self.refused("forecast", self.file(trial)))
+
     def test_capacitor(self):
         base = ["capacitor", "--watts", "610", "--volts", "230", "--hertz", "50"]
         found = self.answer(*base, "--va", "762", "--stock", "4,5,8,10,12,16,20,25,30")

@@ -1,0 +1,1 @@
+"""Trials: real runs of a supply, their check-ins, and the forecast that follows them."""
