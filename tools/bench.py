@@ -251,9 +251,9 @@ def bench_trials(count: int = 40) -> None:
             off.setdefault(share, []).append(abs(mid / true_h - 1))
             wide.setdefault(share, []).append((high - low) / true_h)
     print(f"\nTrials: {count} simulated, percent, bars, Ah and Wh in turn")
-    for share in held:
+    for share, hits in held.items():
         print(
-            f"  after {share:4.0%} of the run: range holds the stop in {np.mean(held[share]):.0%}, "
+            f"  after {share:4.0%} of the run: range holds the stop in {np.mean(hits):.0%}, "
             f"median error {np.median(off[share]):.1%}, width {np.mean(wide[share]):.0%} of the run"
         )
     print("  wanted: 80 % ± 10 after a third, median error under 6 % after half, narrowing")
