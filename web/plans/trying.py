@@ -40,15 +40,17 @@ def _refuse(words: str) -> HttpResponse:
     return HttpResponse(f"{words[0].upper()}{words[1:]}.", status=422, content_type="text/plain")
 
 
+def _words(form: WhatIfForm) -> str:
+    return " ".join(str(one) for errors in form.errors.values() for one in errors).rstrip(".")
+
+
 @require_POST
 @of_job
 def what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """The answer in other conditions, which are not kept."""
-    draft = draft_of(plan_of(job, plan))
-    form = WhatIfForm(request.POST, draft=draft)
+    form = WhatIfForm(request.POST, draft=draft_of(plan_of(job, plan)))
     if not form.is_valid():
-        words = " ".join(str(one) for errors in form.errors.values() for one in errors)
-        return _refuse(words.rstrip("."))
+        return _refuse(_words(form))
     return _live(request, job, form.apply(), "quick" in request.POST, trying=form.has_changed())
 
 
@@ -59,8 +61,7 @@ def keep_what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     draft = draft_of(plan_of(job, plan))
     form = WhatIfForm(request.POST, draft=draft)
     if not form.is_valid():
-        words = " ".join(str(one) for errors in form.errors.values() for one in errors)
-        return _refuse(words.rstrip("."))
+        return _refuse(_words(form))
     if form.has_changed():
         actions.keep_conditions(form.apply(), form.changed_data)
         tell(request, job)
