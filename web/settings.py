@@ -47,6 +47,7 @@ INSTALLED_APPS = [
     "web.supplies",
     "web.plans",
     "web.matching",
+    "web.trials",
     "web.answer",
     "web.demo",
 ]

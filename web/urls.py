@@ -14,6 +14,7 @@ urlpatterns = [
     path("jobs/<int:job>/", include("web.supplies.urls")),
     path("jobs/<int:job>/", include("web.plans.urls")),
     path("jobs/<int:job>/", include("web.matching.urls")),
+    path("jobs/<int:job>/", include("web.trials.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),
 ]
 

@@ -19,6 +19,7 @@ from needle.decide.power_factor import correct
 from needle.measure.capture import as_csv
 from needle.standin.appliances import timeline
 from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
+from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from web.bench.actions import fill, keep, read_file, start_session
 from web.bench.models import Capture, Session
@@ -30,8 +31,11 @@ from web.matching.actions import add_correction
 from web.matching.models import Correction
 from web.plans.actions import make_current, save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
+from web.plans.outcomes import answer
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
+from web.trials.actions import check_in, end_trial, start_trial
+from web.trials.models import CheckIn, Trial
 
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
 FRIDGE_SEED = 11
@@ -124,7 +128,8 @@ def clinic(user: Any) -> Job:
     clinic_bench(loads)
     supplies = clinic_supplies(job)
     clinic_proofs(job, loads, supplies)
-    clinic_plans(job, loads, supplies)
+    plans = clinic_plans(job, loads, supplies)
+    clinic_trials(job, plans, supplies)
     return job
 
 
@@ -340,7 +345,7 @@ def _panels(plan: Plan, clouds: float) -> None:
     ))  # fmt: skip
 
 
-def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> None:
+def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> dict[str, Plan]:
     """Storm night, three grey days, and a harbour visit day."""
     storm = save_plan(Plan(
         job=job, name="Storm night", supply=supplies["cabinet"], start=_next(1, 18),
@@ -387,6 +392,50 @@ def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) 
     autoclave.taken_in, autoclave.moments = True, ["13:00"]
     use_load(autoclave)
     make_current(storm)
+    return {"storm": storm, "grey": grey, "visit": visit}
+
+
+def _seen(trial: Trial, run: StandinRun, hours: list[float], leg: dict[int, str]) -> None:
+    """Check-ins at so many hours, as the stand-in shows them; ``leg`` names what changed at one."""
+    for number, hour in enumerate(hours):
+        data = run.seen(hour) | ({"leg": leg[number]} if number in leg else {})
+        moment = trial.started_at + timedelta(hours=hour)
+        check_in(CheckIn(trial=trial, at=moment, data=data))
+
+
+def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply]) -> None:
+    """A worn battery found out, a run in two legs, and a rehearsal that is under way."""
+    now = timezone.now()
+    old = start_trial(Trial(
+        job=job, name="Old box on the lamps", supply=supplies["old"], start_charge=1.0,
+        stop_at=0.4, started_at=now - timedelta(days=21), room_c=19.0,
+        expected={"value": 150.0, "spread": 0.1}, note="Two work lamps, metered at the plug.",
+    ), None)  # fmt: skip
+    worn = StandinSupply(
+        held_wh=3500.0, idle_w=11.0, efficiency=0.86, square_per_w=2e-5, output_idle_w=0.0,
+        output_efficiency=1.0, continuous_w=800.0, seed=9, knee=0.17,
+    )  # fmt: skip
+    run = StandinRun(worn, (150.0,), 4)
+    stop_h = run.stop_h(0.4)
+    _seen(old, run, [0.15 * stop_h, 0.37 * stop_h, 0.6 * stop_h, 0.8 * stop_h, 0.93 * stop_h], {})
+    end_trial(old, old.started_at + timedelta(hours=stop_h), "floor")
+    legs = start_trial(Trial(
+        job=job, name="Cabinet overnight", supply=supplies["cabinet"], stop_at=0.1, room_c=22.0,
+        started_at=now - timedelta(days=9), contents="mat on mid, then on low",
+        expected={"value": 240.0, "spread": 0.15},
+    ), None)  # fmt: skip
+    twin = standin_supply(supplies["cabinet"].to_core(), CABINET_SEED)
+    run = StandinRun(twin, tuple([250.0] * 6 + [170.0] * 40), 6)
+    stop_h = run.stop_h(0.1)
+    later = [6.0 + share * (stop_h - 6.0) for share in (0.15, 0.35, 0.6, 0.8, 0.93)]
+    _seen(legs, run, [2.1, 4.0, 6.0, *later], {2: "heat mat to low"})
+    end_trial(legs, legs.started_at + timedelta(hours=stop_h), "floor")
+    storm = start_trial(Trial(
+        job=job, name="Storm night rehearsal", plan=plans["storm"], supply=supplies["cabinet"],
+        stop_at=0.1, started_at=now - timedelta(hours=7.4), room_c=24.0, contents="box half full",
+    ), answer(plans["storm"]))  # fmt: skip
+    run = StandinRun(twin, tuple(storm.expected["by_hour"]), 11)
+    _seen(storm, run, [1.0, 2.5, 4.2, 5.6, 6.9], {})
 
 
 def shed(user: Any) -> Job:

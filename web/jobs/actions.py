@@ -120,9 +120,10 @@ def _as_it_was(record: Record) -> str:
 
 
 def _job_of(record: Any) -> Job:
-    """The job that a record hangs on, directly or through its load, plan or supply."""
-    for name in ("load", "plan", "supply"):
-        record = getattr(record, name, record)
+    """The job that a record hangs on, directly or through what it belongs to."""
+    while not hasattr(record, "job"):
+        above = next(name for name in ("load", "plan", "supply", "trial") if hasattr(record, name))
+        record = getattr(record, above)
     return record.job
 
 

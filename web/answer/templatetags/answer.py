@@ -46,6 +46,7 @@ def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
         ("bench", "bench:index", "Bench", _running(job), "b"),
         ("supplies", "supplies:list", "Supplies", str(supplies), "u"),
         ("plan", "plans:current", "Day plan", str(max(1, plans)), "d"),
+        ("trials", "trials:index", "Trials", _trials(job), "t"),
     ]
     return {"rows": rows, "here": here, "job": job, "oob": oob}
 
@@ -53,6 +54,11 @@ def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
 def _running(job: Job) -> str:
     running = Session.objects.live().filter(load__job=job, stopped=False).count()
     return f"{running} running" if running else "meters"
+
+
+def _trials(job: Job) -> str:
+    running = job.trials.live().filter(ended_at=None).count()
+    return f"{running} running" if running else str(job.trials.live().count())
 
 
 def _count(loads: int, noun: str, unread: int) -> str:

@@ -1,0 +1,224 @@
+"""What a trial's page shows: the forecast in words, drawn, and how good forecasts have been."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from django.utils import timezone
+from django.utils.safestring import SafeString
+
+from needle.document import DocumentError
+from needle.quantity import hours_text
+from needle.supply.supply import parse_supply
+from needle.trial.follow import Mark, Score, mark, next_check_ins, score
+from needle.trial.forecast import Forecast, Leg, forecast
+from needle.trial.trial import CheckIn as CoreCheckIn
+from needle.trial.trial import Trial as CoreTrial
+from web.drawing.fan import Point, Run, fan
+from web.trials.actions import carried_test
+from web.trials.models import CheckIn, Trial
+
+
+@dataclass(frozen=True)
+class Row:
+    """A check-in as the table shows it: hours into the trial, and its figures as written."""
+
+    record: CheckIn
+    h: float
+    charge: str
+    drawn: str
+    counted: str
+    promised: str
+    note: str
+
+
+@dataclass(frozen=True)
+class Carry:
+    """What a finished trial would change in its supply: capacity shares before and after."""
+
+    used_wh: float
+    before: float
+    after: float
+    done: bool
+
+
+@dataclass(frozen=True)
+class View:
+    """A trial as its page shows it; ``found`` is None while there is nothing to go by."""
+
+    trial: Trial
+    core: CoreTrial
+    found: Forecast | None
+    words: str
+    headline: str
+    range: str
+    drawing: SafeString | None
+    rows: list[Row]
+    legs: list[Leg]
+    upcoming: list[Any]
+    mark: Mark | None
+    carry: Carry | None
+
+
+def view_of(trial: Trial) -> View:
+    """Work out a trial as it stands."""
+    core = trial.to_core()
+    both = zip(trial.known_check_ins(), core.check_ins, strict=True)
+    rows = [_row(record, seen) for record, seen in both]
+    try:
+        found = forecast(core)
+    except DocumentError:
+        words = "Nothing to go by yet: check in with a charge, a count or the watts drawn."
+        return View(trial, core, None, words, "", "", None, rows, [], [], None, None)
+    planned = _planned(core)
+    headline, range_words = _headline(trial, found)
+    return View(
+        trial=trial,
+        core=core,
+        found=found,
+        words=_because(found, planned),
+        headline=headline,
+        range=range_words,
+        drawing=_drawing(trial, core, found, planned),
+        rows=rows,
+        legs=found.legs,
+        upcoming=[] if trial.ended_at else upcoming(trial, found),
+        mark=mark(core),
+        carry=_carry(trial, found),
+    )
+
+
+def upcoming(trial: Trial, found: Forecast) -> list[Any]:
+    """Moments at which a look is worth most."""
+    return [
+        timezone.localtime(trial.started_at + timedelta(hours=hour))
+        for hour in next_check_ins(found)
+    ]
+
+
+def _planned(core: CoreTrial) -> Forecast | None:
+    """What the plan alone said at the start."""
+    if not core.expected_w:
+        return None
+    return forecast(CoreTrial(core.supply, core.start_charge, core.stop_at, core.expected_w,
+                              core.expected_spread, ()))  # fmt: skip
+
+
+def _headline(trial: Trial, found: Forecast) -> tuple[str, str]:
+    if trial.ended_at is not None:
+        ended = trial.hours_to(trial.ended_at)
+        return f"{trial.get_ended_why_display().capitalize()} after {hours_text(ended)}", ""
+    low, mid, high = (
+        timezone.localtime(trial.started_at + timedelta(hours=one)) for one in found.stop_h
+    )
+    left = found.remaining_h
+    return (
+        f"Stops about {mid:%a %H:%M}",
+        f"Likely between {low:%a %H:%M} and {high:%a %H:%M}; {hours_text(left[1])} from the last "
+        "check-in.",
+    )
+
+
+def _because(found: Forecast, planned: Forecast | None) -> str:
+    """How it differs from what the plan said, and why."""
+    if planned is None:
+        return ""
+    off = found.stop_h[1] - planned.stop_h[1]
+    plan_w = planned.mean_w[1]
+    if abs(off) < 0.02 * planned.stop_h[1]:
+        return f"As the plan said: {hours_text(planned.stop_h[1])}."
+    word = "longer" if off > 0 else "shorter"
+    drawn = found.mean_w[1] / plan_w - 1
+    held = found.held_wh[1] / planned.held_wh[1] - 1
+    why = []
+    if abs(drawn) > 0.02:
+        why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
+    if abs(held) > 0.01:
+        why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
+    reason = f", because {' and '.join(why)} than expected" if why else ""
+    return f"{hours_text(abs(off))} {word} than the plan said{reason}."
+
+
+def _row(record: CheckIn, seen: CoreCheckIn) -> Row:
+    data = record.data
+    charge = ""
+    if seen.percent is not None:
+        charge = f"{data['percent']:g} %"
+    elif seen.bars is not None:
+        charge = f"{seen.bars} of {seen.of} bars"
+    counted = f"{seen.wh:g} Wh" if seen.wh is not None else ""
+    if seen.ah is not None:
+        counted = f"{seen.ah:g} Ah"
+    notes = [f"new leg: {seen.leg}" if seen.leg else "", seen.note]
+    if seen.volts is not None:
+        notes.append(f"{seen.volts:g} V")
+    if seen.room_c is not None:
+        notes.append(f"room {seen.room_c:g} °C")
+    if seen.inside_c is not None:
+        notes.append(f"inside {seen.inside_c:g} °C")
+    return Row(
+        record, seen.h, charge,
+        f"{seen.watts:g} W" if seen.watts is not None else "",
+        counted,
+        hours_text(seen.display_h) if seen.display_h is not None else "",
+        "; ".join(one for one in notes if one),
+    )  # fmt: skip
+
+
+def _drawing(
+    trial: Trial, core: CoreTrial, found: Forecast, planned: Forecast | None
+) -> SafeString:
+    points, promises = [], []
+    for one in core.check_ins:
+        charge, shown = one.shown, True
+        if charge is None and one.wh is not None:
+            charge, shown = core.start_charge - one.wh / found.held_wh[1], False
+        if charge is None and one.ah is not None and core.battery.volts:
+            used = one.ah * core.battery.volts
+            charge, shown = core.start_charge - used / found.held_wh[1], False
+        if charge is None:
+            continue
+        points.append(Point(one.h, charge, shown, f"{hours_text(one.h)}: {charge * 100:.0f} %"))
+        if one.display_h is not None:
+            promises.append((one.h, charge, one.h + one.display_h))
+    legs = [(leg.from_h, leg.name) for leg in found.legs] if len(found.legs) > 1 else []
+    ended = None
+    if trial.ended_at is not None:
+        ended = (trial.hours_to(trial.ended_at), trial.get_ended_why_display())
+    last = (
+        f"{points[-1].charge * 100:.0f} % at {hours_text(points[-1].h)}" if points else "none yet"
+    )
+    said = f"{len(points)} check-ins, the last {last}"
+    if not ended:
+        said += f"; stops after {hours_text(found.stop_h[1])}, likely"
+    run = Run(points, found.fan, legs, promises, core.stop_at, core.start_charge,
+              planned.stop_h[1] if planned else None, ended)  # fmt: skip
+    return fan(run, f"Charge during {trial.name}", said)
+
+
+def _carry(trial: Trial, found: Forecast) -> Carry | None:
+    """What it would change in the supply, where the end tells and energy was counted."""
+    counted = any("wh" in one.data or "ah" in one.data for one in trial.known_check_ins())
+    proved = found.capacity_factor is not None and trial.supply is not None
+    if not proved or not counted:
+        return None
+    assert trial.supply is not None
+    test = carried_test(trial, found.used_wh)
+    document = trial.supply.to_document()
+    before = trial.supply.to_core().battery.capacity_factor.value
+    tests = [*document.get("tests", []), test.to_document()]
+    try:
+        after = parse_supply({**document, "tests": tests}).battery.capacity_factor.value
+    except DocumentError:
+        return None
+    done = any(one.note == test.note for one in trial.supply.known_tests())
+    return Carry(found.used_wh, before, after, done)
+
+
+def score_of(trials: Sequence[Trial]) -> Score:
+    """How good forecasts have been over finished trials."""
+    marks = [mark(one.to_core()) for one in trials if not one.running]
+    return score([one for one in marks if one is not None])

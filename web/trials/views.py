@@ -1,0 +1,266 @@
+"""Trials: start, check in, follow, finish, learn."""
+
+from __future__ import annotations
+
+import csv
+import json
+from typing import Any
+
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from needle.trial.forecast import as_document
+from web.common.forms import client_key
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.plans.draft import draft_of, supply_of
+from web.plans.forms import floor_of
+from web.plans.models import Plan
+from web.plans.outcomes import Answer, answer_draft, current_plan
+from web.supplies.models import Supply
+from web.trials import actions
+from web.trials.forms import CheckInForm, EndForm, TrialForm
+from web.trials.models import CheckIn, Trial
+from web.trials.page import score_of, upcoming, view_of
+from web.trials.reminders import calendar_of
+
+DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "reminders.ics")
+
+
+def _trial(job: Job, pk: int) -> Trial:
+    trials = job.trials.live().with_check_ins().select_related("supply", "plan")
+    found = get_object_or_404(trials, pk=pk)
+    found.job = job
+    if found.supply is not None:
+        found.supply.job = job
+    return found
+
+
+@require_GET
+@of_job
+def index(request: HttpRequest, job: Job) -> HttpResponse:
+    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
+    mine = Trial.objects.live().with_check_ins().filter(job__owner=request.user,
+                                                        job__removed_at=None)  # fmt: skip
+    context = {
+        "job": job,
+        "views": [view_of(one) for one in trials],
+        "score": score_of(trials),
+        "user_score": score_of(list(mine)),
+    }
+    return render(request, "trials/list.html", context)
+
+
+def _new(job: Job, plan: Plan | None) -> Trial:
+    """A trial as it would be started now."""
+    supply = supply_of(plan) if plan is not None else job.supplies.live().first()
+    number = job.trials.count() + 1
+    name = f"{plan.name} rehearsal" if plan and plan.pk else f"Trial {number}"
+    floor = floor_of(Plan(supply=supply, floor=plan.floor if plan else None))
+    return Trial(
+        job=job, name=name, plan=plan if plan and plan.pk else None, supply=supply,
+        start_charge=plan.start_charge if plan else 1.0, stop_at=floor or 0.0,
+        room_c=plan.room_c if plan else None,
+    )  # fmt: skip
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def start(request: HttpRequest, job: Job) -> HttpResponse:
+    """Start a trial, from a plan where one is named."""
+    plan = current_plan(job)
+    if (wanted := request.GET.get("plan", "")).isdigit():
+        plan = job.plans.live().filter(pk=int(wanted)).first() or plan
+    plan.job = job
+    form = TrialForm(request.POST or None, instance=_new(job, plan), job=job)
+    if request.method == "POST" and form.is_valid():
+        trial = form.instance
+        trial.client_key = client_key(form)
+        if "simulate" in request.POST:
+            trial.simulated_seed = 1 + job.trials.count()
+        trial = actions.start_trial(trial, _expected(job, trial))
+        tell(request, job)
+        return redirect("trials:trial", job.pk, trial.pk)
+    status = 422 if form.is_bound else 200
+    return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
+
+
+def _expected(job: Job, trial: Trial) -> Answer | None:
+    """The plan's answer on the supply that is tried."""
+    if trial.plan is None or trial.supply is None:
+        return None
+    trial.plan.job = job
+    supply = Supply.objects.with_parts().get(pk=trial.supply.pk)
+    supply.job = job
+    return answer_draft(draft_of(trial.plan).on(supply))
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    found = _trial(job, trial)
+    form = TrialForm(request.POST or None, instance=found, job=job)
+    if request.method == "POST" and form.is_valid():
+        actions.change_trial(form.instance)
+        tell(request, job)
+        return redirect("trials:trial", job.pk, trial)
+    status = 422 if form.is_bound else 200
+    return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
+
+
+def _context(job: Job, trial: Trial, **forms: Any) -> dict[str, Any]:
+    return {
+        "job": job,
+        "view": view_of(trial),
+        "trial": trial,
+        "form": CheckInForm(record=CheckIn(trial=trial)),
+        "end": EndForm(trial=trial),
+        **forms,
+    }
+
+
+@require_GET
+@of_job
+def page(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    return render(request, "trials/trial.html", _context(job, _trial(job, trial)))
+
+
+def _changed(request: HttpRequest, job: Job, trial: Trial) -> HttpResponse:
+    """After a change was stored."""
+    if request.htmx:  # type: ignore[attr-defined]
+        return render(request, "trials/_changed.html", _context(job, _trial(job, trial.pk)))
+    return redirect("trials:trial", job.pk, trial.pk)
+
+
+@require_POST
+@of_job
+def check_in(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    """Keep a check-in; answers with the trial anew."""
+    found = _trial(job, trial)
+    form = CheckInForm(request.POST, record=CheckIn(trial=found))
+    if not form.is_valid():
+        name = "trials/_changed.html" if request.htmx else "trials/trial.html"  # type: ignore[attr-defined]
+        return render(request, name, _context(job, found, form=form), status=422)
+    form.record.client_key = client_key(form)
+    actions.check_in(form.record)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def edit_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
+    found = _trial(job, trial)
+    record = get_object_or_404(found.check_ins.live(), pk=pk)
+    record.trial = found
+    form = CheckInForm(request.POST or None, record=record)
+    if request.method == "POST" and form.is_valid():
+        actions.check_in(form.record)
+        tell(request, job)
+        return redirect("trials:trial", job.pk, trial)
+    context = {"job": job, "trial": found, "form": form, "record": record}
+    return render(request, "trials/check_in.html", context, status=422 if form.is_bound else 200)
+
+
+@require_POST
+@of_job
+def remove_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
+    found = _trial(job, trial)
+    record = get_object_or_404(found.check_ins.live(), pk=pk)
+    record.trial = found
+    actions.remove_check_in(record)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    found = _trial(job, trial)
+    form = EndForm(request.POST, trial=found)
+    if not form.is_valid():
+        return render(request, "trials/trial.html", _context(job, found, end=form), status=422)
+    actions.end_trial(found, form.cleaned_data["ended_at"], form.cleaned_data["why"])
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def resume(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    found = _trial(job, trial)
+    actions.resume_trial(found)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def simulate(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    """Let the simulated supply run on: one check-in, or to the end."""
+    found = _trial(job, trial)
+    if found.simulated_seed is None or not found.running:
+        raise Http404
+    actions.simulate_on(found, "to_the_end" in request.POST)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    """Let what the trial proved speak for its supply."""
+    found = _trial(job, trial)
+    change = view_of(found).carry
+    if change is None or change.done:
+        raise Http404
+    actions.carry_into_supply(found, change.used_wh)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def remove(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    actions.remove_trial(_trial(job, trial))
+    tell(request, job)
+    return redirect("trials:index", job.pk)
+
+
+@require_GET
+@of_job
+def download(request: HttpRequest, job: Job, trial: int, form: str) -> HttpResponse:
+    """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
+    found = _trial(job, trial)
+    view = view_of(found)
+    if form not in DOWNLOADS or (
+        view.found is None and form not in ("trial.json", "check-ins.csv")
+    ):
+        raise Http404
+    if form == "trial.json":
+        text = json.dumps(found.to_document(), indent=1)
+        response = HttpResponse(text, content_type="application/json")
+    elif form == "check-ins.csv":
+        response = HttpResponse(content_type="text/csv; charset=utf-8")
+        rows = csv.writer(response)
+        rows.writerow(["h", "time", "charge", "drawn", "counted", "display_says", "note"])
+        for row in view.rows:
+            at = timezone.localtime(row.record.at).isoformat(timespec="minutes")
+            rows.writerow([f"{row.h:.3f}", at, row.charge, row.drawn, row.counted, row.promised,
+                           row.note])  # fmt: skip
+    elif form == "forecast.json":
+        assert view.found is not None
+        response = JsonResponse(as_document(view.found))
+    elif form == "trial.svg":
+        response = HttpResponse(view.drawing, content_type="image/svg+xml")
+    else:
+        assert view.found is not None
+        url = request.build_absolute_uri(reverse("trials:trial", args=[job.pk, trial]))
+        moments = upcoming(found, view.found)
+        response = HttpResponse(calendar_of(found, moments, url), content_type="text/calendar")
+    response["Content-Disposition"] = f'attachment; filename="{form}"'
+    return response
