@@ -65,6 +65,8 @@ class Forecast:
         The moment that it speaks of: the last check-in, or the end.
     mean_w : Range
         W at the battery in the present leg.
+    level : Range
+        What is drawn in the present leg over what was expected; 1 is as expected.
     used_wh : float
         Wh drawn so far.
     charge : Range
@@ -85,6 +87,7 @@ class Forecast:
     stop_h: Range
     now_h: float
     mean_w: Range
+    level: Range
     used_wh: float
     charge: Range
     legs: list[Leg]
@@ -359,6 +362,7 @@ def _told(
         stop_h=stop_h,
         now_h=now,
         mean_w=mean_w,
+        level=_range(level),
         used_wh=used,
         charge=_range(charge),
         legs=legs,

@@ -63,13 +63,11 @@ def fan(run: Run, title: str, description: str) -> SafeString:
     for mark in range(0, int(most) + 1, step):
         svg.line(x(mark), _TOP, x(mark), y(0), "grid")
         svg.words(x(mark), HEIGHT - 12, f"{mark} h", "tick-label", "middle")
-    svg.words(
-        WIDTH - _RIGHT - 4, y(_FIFTH) + 14, "the last fifth often goes faster", "mark-label", "end"
-    )
-    for number, (hour, words) in enumerate(run.legs):
+    svg.words(_LEFT + 6, y(0) - 6, "the last fifth often goes faster than it says", "fifth-label")
+    for hour, words in run.legs:
         if hour > 0:
             svg.line(x(hour), _TOP, x(hour), y(0), "leg-line")
-        svg.words(x(hour) + 5, _TOP + 12 + 15 * (number % 3), words[:40], "leg-label halo")
+        svg.words(x(hour) + 3, _TOP - 5, words[:40], "leg-label")
     for hour, charge, empty in run.promises:
         share = min(1.0, (most - hour) / max(1e-9, empty - hour))
         svg.line(x(hour), y(charge), x(hour + share * (empty - hour)), y(charge * (1 - share)),

@@ -89,6 +89,10 @@ class CheckInForm(OnceMixin, forms.Form):
         super().__init__(*args, **kwargs)
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
+        for one in record.trial.known_check_ins()[-1:] if not record.pk else ():
+            for name, value in one.data.items():
+                if name in self.fields and name not in ("leg", "note"):
+                    self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
         self.add_guards(record.version if record.pk else None)
 
     def main_fields(self) -> list[forms.BoundField]:

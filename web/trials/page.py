@@ -127,19 +127,18 @@ def _because(found: Forecast, planned: Forecast | None) -> str:
     if planned is None:
         return ""
     off = found.stop_h[1] - planned.stop_h[1]
-    plan_w = planned.mean_w[1]
-    if abs(off) < 0.02 * planned.stop_h[1]:
-        return f"As the plan said: {hours_text(planned.stop_h[1])}."
-    word = "longer" if off > 0 else "shorter"
-    drawn = found.mean_w[1] / plan_w - 1
+    drawn = found.level[1] - 1
     held = found.held_wh[1] / planned.held_wh[1] - 1
     why = []
     if abs(drawn) > 0.02:
         why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
     if abs(held) > 0.01:
         why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
-    reason = f", because {' and '.join(why)} than expected" if why else ""
-    return f"{hours_text(abs(off))} {word} than the plan said{reason}."
+    reason = f": {' and '.join(why)} than was believed" if why else ""
+    if abs(off) < 0.02 * planned.stop_h[1]:
+        return f"As foretold at the start, {hours_text(planned.stop_h[1])}{reason}."
+    word = "longer" if off > 0 else "shorter"
+    return f"{hours_text(abs(off))} {word} than foretold at the start{reason}."
 
 
 def _row(record: CheckIn, seen: CoreCheckIn) -> Row:

@@ -1,0 +1,54 @@
+"""A trial with one thumb, and from a plan to its end on the simulated supply."""
+
+from playwright.sync_api import expect
+
+from tests.browser.base import PHONE, BrowserTest
+
+
+class TrialPathTest(BrowserTest):
+    def rehearsal(self):
+        return self.clinic().trials.get(name="Storm night rehearsal")
+
+    def test_checking_in_with_one_thumb(self):
+        page = self.signed_in(PHONE, has_touch=True)
+        self.go(page, "trials:trial", self.rehearsal().pk)
+        before = page.get_by_role("heading", name="Stops about").inner_text()
+        percent = page.get_by_label("charge, %")
+        expect(percent).to_be_in_viewport()
+        percent.fill("21")
+        page.get_by_role("button", name="Keep check-in").tap()
+        expect(page.locator(".toast")).to_contain_text("Checked in on Storm night rehearsal")
+        expect(page.get_by_role("heading", name="Stops about")).not_to_have_text(before)
+        expect(page.get_by_text("The last fifth of a display")).to_be_visible()
+
+    def test_a_wrong_figure_is_said_and_kept(self):
+        self.expected_statuses = {422}
+        page = self.signed_in()
+        self.go(page, "trials:trial", self.rehearsal().pk)
+        page.get_by_label("charge, %").fill("101")
+        page.get_by_role("button", name="Keep check-in").click()
+        expect(page.locator("#check-in")).to_contain_text("at most 100")
+        expect(page.get_by_label("charge, %")).to_have_value("101")
+
+    def test_from_a_plan_to_the_end_on_the_simulated_supply(self):
+        page = self.signed_in()
+        self.go(page, "plans:current")
+        page.get_by_role("link", name="Try it for real").click()
+        page.get_by_label("Name").fill("Second rehearsal")
+        page.get_by_role("button", name="Start on the simulated supply").click()
+        page.get_by_role("button", name="Let the simulated supply run on").click()
+        expect(page.locator(".check-ins tbody tr")).to_have_count(1)
+        page.get_by_role("button", name="to the end").click()
+        expect(page.get_by_role("heading", name="What it proved")).to_be_visible()
+        page.get_by_role("button", name="Carry it into the supply").click()
+        expect(page.get_by_text("That was done")).to_be_visible()
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_role("button", name="Carry it into the supply")).to_be_visible()
+
+    def test_space_keeps_what_was_typed(self):
+        page = self.signed_in()
+        self.go(page, "trials:trial", self.rehearsal().pk)
+        page.get_by_label("charge, %").fill("25")
+        page.locator("h1").click()
+        page.keyboard.press("Space")
+        expect(page.locator(".toast")).to_contain_text("Checked in on")

@@ -1,0 +1,312 @@
+"""Trials on the site: starting, checking in, finishing, what they prove and carry."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from django.utils import timezone
+
+from needle.standin.run import StandinRun
+from needle.standin.supplies import standin_supply
+from needle.trial.follow import Mark, mark, next_check_ins, score
+from needle.trial.forecast import forecast
+from needle.trial.trial import parse_trial
+from tests.web.base import SiteTest, make_job, make_load, make_supply
+from web.plans.models import Plan
+from web.trials.models import CheckIn, Trial
+
+HTMX = {"HX-Request": "true"}
+
+
+class TrialTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.supply = make_supply(self.job, name="Cabinet", nominal_wh=2000.0, volts=25.6)
+        make_load(self.job, "Box", 80.0, kind="compressor-fixed")
+        self.plan = Plan.objects.create(job=self.job, name="Night", supply=self.supply,
+                                        is_current=True)  # fmt: skip
+
+    def start(self, **data):
+        begin = timezone.localtime() - timedelta(hours=10)
+        values = {"name": "Rehearsal", "plan": self.plan.pk, "supply": self.supply.pk,
+                  "started_at": f"{begin:%Y-%m-%dT%H:%M}", "start_charge": "100", "stop_at": "10",
+                  **data}  # fmt: skip
+        return self.client.post(self.url("trials:start"), values)
+
+    def trial(self):
+        return Trial.objects.get()
+
+    def check_in(self, hour=None, **data):
+        trial = self.trial()
+        if hour is not None:
+            at = timezone.localtime(trial.started_at + timedelta(hours=hour))
+            data["at"] = f"{at:%Y-%m-%dT%H:%M:%S}"
+        return self.client.post(self.url("trials:check-in", trial.pk), data, headers=HTMX)
+
+    def page(self):
+        return self.client.get(self.url("trials:trial", self.trial().pk))
+
+    def end(self, why, hour):
+        at = timezone.localtime(self.trial().started_at + timedelta(hours=hour))
+        return self.client.post(self.url("trials:end", self.trial().pk),
+                                {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}"})  # fmt: skip
+
+
+class StartTest(TrialTest):
+    def test_two_clicks_from_a_plan(self):
+        page = self.client.get(self.url("plans:plan", self.plan.pk))
+        self.assertContains(page, f"{self.url('trials:start')}?plan={self.plan.pk}")
+        form = self.client.get(f"{self.url('trials:start')}?plan={self.plan.pk}")
+        self.assertContains(form, 'value="Night rehearsal"')
+        self.assertContains(form, 'value="10 %"')
+        self.start()
+        trial = self.trial()
+        self.assertGreater(len(trial.expected["by_hour"]), 5)
+        self.assertEqual(trial.believed["battery"]["nominal_wh"], 2000.0)
+        self.assertContains(self.page(), "Stops about")
+
+    def test_what_is_believed_stays_as_it_was(self):
+        self.start()
+        before = forecast(self.trial().to_core()).stop_h
+        self.supply.nominal_wh = 9000.0
+        self.supply.save()
+        self.assertEqual(forecast(self.trial().to_core()).stop_h, before)
+
+    def test_refusals_keep_what_was_typed(self):
+        answered = self.start(start_charge="10")
+        self.assertContains(answered, "stop below that", status_code=422)
+        self.assertContains(answered, 'value="Rehearsal"', status_code=422)
+        self.assertContains(self.start(supply=""), "required", status_code=422)
+        self.assertFalse(Trial.objects.exists())
+
+    def test_nobody_sees_another_ones_trial(self):
+        self.start()
+        theirs = make_job(self.other, "Theirs")
+        url = self.url("trials:trial", self.trial().pk).replace(
+            f"/jobs/{self.job.pk}/", f"/jobs/{theirs.pk}/"
+        )
+        self.assertEqual(self.client.get(url).status_code, 404)
+        self.client.force_login(self.other)
+        self.assertEqual(self.page().status_code, 404)
+
+    def test_a_supply_that_goes_leaves_the_trial(self):
+        self.start()
+        self.supply.delete()
+        self.assertEqual(self.page().status_code, 200)
+
+
+class CheckInTest(TrialTest):
+    def setUp(self):
+        super().setUp()
+        self.start()
+
+    def test_kept_shown_and_undone(self):
+        answered = self.check_in(4.0, percent="80", watts="70 W", display_h="20 h", note="quiet")
+        self.assertContains(answered, "Checked in on Rehearsal")
+        for words in ("80 %", "70 W", "20\u00a0h", "quiet"):
+            self.assertContains(self.page(), words)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertContains(self.page(), "No check-in yet")
+
+    def test_the_answer_follows(self):
+        before = forecast(self.trial().to_core()).stop_h
+        self.check_in(5.0, percent="50")
+        after = forecast(self.trial().to_core()).stop_h
+        self.assertLess(after[1], before[1])
+        self.assertLess(after[2] - after[0], before[2] - before[0])
+        self.assertContains(self.page(), "shorter than foretold")
+
+    def test_the_last_values_stand_in_the_fields(self):
+        self.check_in(3.0, bars="4", of="5", watts="66 W")
+        page = self.page()
+        self.assertContains(page, 'placeholder="last 66"')
+        self.assertContains(page, 'placeholder="last 4"')
+
+    def test_without_a_time_it_is_now(self):
+        self.check_in(percent="60")
+        self.assertAlmostEqual(CheckIn.objects.get().at, timezone.now(), delta=timedelta(minutes=1))
+
+    def test_late_ones_fall_into_place(self):
+        self.check_in(6.0, percent="70")
+        self.check_in(2.0, percent="92")
+        hours = [round(one["h"]) for one in self.trial().to_document()["check_ins"]]
+        self.assertEqual(hours, [2, 6])
+
+    def test_refusals_keep_what_was_typed(self):
+        for hour, data, said in (
+            (3.0, {"percent": "101"}, "at most 100"),
+            (3.0, {"bars": "6", "of": "5"}, "more than there are"),
+            (3.0, {"bars": "3"}, "needed beside bars"),
+            (-1.0, {"percent": "80"}, "before its start"),
+            (99.0, {"percent": "80"}, "lies ahead"),
+            (3.0, {}, "at least one figure"),
+            (3.0, {"watts": "7 Wh"}, "wants a rate"),
+            (3.0, {"percent": "hot"}, "number"),
+        ):
+            with self.subTest(said=said):
+                answered = self.check_in(hour, **data)
+                self.assertContains(answered, said, status_code=422)
+                for value in data.values():
+                    self.assertContains(answered, f'value="{value}"', status_code=422)
+        self.assertFalse(CheckIn.objects.exists())
+
+    def test_two_legs_at_one_time(self):
+        self.check_in(3.0, percent="90", leg="mat on low")
+        answered = self.check_in(3.0, leg="lamp on")
+        self.assertContains(answered, "wo legs begin at", status_code=422)
+
+    def test_a_charge_that_rises_is_asked_about(self):
+        self.check_in(3.0, percent="70")
+        self.check_in(4.0, percent="85")
+        self.assertContains(self.page(), "was it charged?")
+
+    def test_sent_twice_it_is_kept_once(self):
+        page = self.page().content.decode()
+        key = page.split('name="client_key" value="')[1].split('"')[0]
+        for _ in range(2):
+            self.check_in(3.0, percent="80", client_key=key)
+        self.assertEqual(CheckIn.objects.count(), 1)
+
+    def test_correcting_and_removing(self):
+        self.check_in(3.0, percent="80")
+        record = CheckIn.objects.get()
+        url = self.url("trials:edit-check-in", self.trial().pk, record.pk)
+        at = timezone.localtime(record.at)
+        moment = f"{at:%Y-%m-%dT%H:%M}"
+        self.client.post(url, {"percent": "85", "at": moment, "version": "1"})
+        record.refresh_from_db()
+        self.assertEqual(record.data, {"percent": 85.0})
+        stale = self.client.post(url, {"percent": "10", "at": moment, "version": "1"})
+        self.assertContains(stale, "another window", status_code=422)
+        self.client.post(self.url("trials:remove-check-in", self.trial().pk, record.pk))
+        self.assertContains(self.page(), "No check-in yet")
+
+
+class EndTest(TrialTest):
+    def setUp(self):
+        super().setUp()
+        self.start()
+        for hour, percent, wh in ((2, 80, 300), (5, 51, 750), (8, 22, 1200)):
+            self.check_in(float(hour), percent=str(percent), wh=f"{wh} Wh", display_h="20 h")
+
+    def test_a_floor_proves_and_is_carried_into_the_supply(self):
+        self.end("floor", 9.0)
+        page = self.page()
+        self.assertContains(page, "Reached its floor after 9\u00a0h")
+        self.assertContains(page, "Carry it into the supply")
+        before = self.supply.to_core().battery.capacity_factor.value
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        self.supply = type(self.supply).objects.get(pk=self.supply.pk)
+        after = self.supply.to_core().battery.capacity_factor.value
+        self.assertAlmostEqual(after, 1350 / 0.9 / 2000, delta=0.03)
+        self.assertNotEqual(before, after)
+        self.assertContains(self.page(), "That was done")
+        again = self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertEqual(again.status_code, 404)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.supply = type(self.supply).objects.get(pk=self.supply.pk)
+        self.assertEqual(self.supply.to_core().battery.capacity_factor.value, before)
+
+    def test_a_hand_proves_nothing_to_carry(self):
+        self.end("by hand", 9.0)
+        self.assertNotContains(self.page(), "Carry it into")
+        self.assertEqual(
+            self.client.post(self.url("trials:carry", self.trial().pk)).status_code, 404
+        )
+
+    def test_it_can_run_on(self):
+        self.end("trip", 9.0)
+        self.client.post(self.url("trials:resume", self.trial().pk))
+        self.assertTrue(self.trial().running)
+
+    def test_an_end_that_cannot_be(self):
+        for hour, said in ((-1.0, "before the trial began"), (7.0, "check-in after that"),
+                           (99.0, "lies ahead")):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertContains(self.end("floor", hour), said, status_code=422)
+        self.assertTrue(self.trial().running)
+
+    def test_the_list_and_its_score(self):
+        self.end("floor", 9.0)
+        page = self.client.get(self.url("trials:index"))
+        self.assertContains(page, "1\u00a0finished trial of this job")
+        self.assertContains(page, "The display")
+
+    def test_downloads(self):
+        trial = self.trial()
+        for form, kind in (("trial.json", "application/json"), ("forecast.json", "application/json"),
+                           ("check-ins.csv", "text/csv"), ("trial.svg", "image/svg+xml"),
+                           ("reminders.ics", "text/calendar")):  # fmt: skip
+            answered = self.client.get(self.url("trials:download", trial.pk, form))
+            self.assertIn(kind, answered["Content-Type"])
+        url = self.url("trials:download", trial.pk, "trial.json")
+        document = self.client.get(url).json()
+        self.assertEqual(forecast(parse_trial(document)).stop_h, forecast(trial.to_core()).stop_h)
+        self.assertEqual(
+            self.client.get(self.url("trials:download", trial.pk, "x.exe")).status_code, 404
+        )
+
+    def test_the_calendar_has_an_alarm_for_each_look(self):
+        from icalendar import Calendar
+
+        answered = self.client.get(self.url("trials:download", self.trial().pk, "reminders.ics"))
+        calendar = Calendar.from_ical(answered.content)
+        events = calendar.walk("VEVENT")
+        self.assertEqual(len(events), len(next_check_ins(forecast(self.trial().to_core()))))
+        self.assertEqual(len(calendar.walk("VALARM")), len(events))
+        self.assertIn("Rehearsal", str(events[0]["summary"]))
+
+
+class SimulatedTest(TrialTest):
+    def test_a_whole_trial_in_accelerated_time(self):
+        self.start(simulate="1")
+        trial = self.trial()
+        url = self.url("trials:simulate", trial.pk)
+        self.client.post(url)
+        self.assertEqual(self.trial().check_ins.count(), 1)
+        self.client.post(url, {"to_the_end": "1"})
+        trial = self.trial()
+        self.assertEqual(trial.ended_why, "floor")
+        self.assertGreater(trial.check_ins.count(), 4)
+        self.assertContains(self.page(), "What it proved")
+        self.assertEqual(self.client.post(url).status_code, 404)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertEqual(self.trial().check_ins.live().count(), 1)
+        self.assertTrue(self.trial().running)
+
+    def test_a_real_one_is_not_simulated(self):
+        self.start()
+        self.assertEqual(
+            self.client.post(self.url("trials:simulate", self.trial().pk)).status_code, 404
+        )
+
+    def test_a_stand_in_run_ends_where_its_display_says(self):
+        twin = standin_supply(self.supply.to_core(), 4)
+        run = StandinRun(twin, (100.0, 80.0), 3)
+        stop = run.stop_h(0.1)
+        self.assertAlmostEqual(run.shown(stop), 0.1, places=3)
+        self.assertEqual(run.seen(2.0), StandinRun(twin, (100.0, 80.0), 3).seen(2.0))
+        self.assertGreater(run.gone_wh(3.0), run.gone_wh(2.0))
+
+
+class FollowTest(SiteTest):
+    def test_looks_come_closer_together(self):
+        trial = parse_trial({"supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000}},
+                             "expected_w": {"value": 40, "spread": 0.1}})  # fmt: skip
+        hours = next_check_ins(forecast(trial))
+        gaps = [b - a for a, b in zip([0, *hours], hours, strict=False)]
+        self.assertEqual(sorted(gaps, reverse=True), gaps)
+        self.assertEqual((max(gaps) <= 6, min(gaps)), (True, 0.5))
+
+    def test_marks_and_score(self):
+        trial = parse_trial({"supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000,
+                                                    "capacity_factor": 0.9}},
+                             "expected_w": {"value": 45, "spread": 0.1},
+                             "check_ins": [{"h": 5, "percent": 70, "display_h": 30}],
+                             "ended": {"h": 18, "why": "cutoff"}})  # fmt: skip
+        found = mark(trial)
+        self.assertAlmostEqual(found.error, 20 / 18 - 1, delta=0.02)
+        self.assertAlmostEqual(found.display_error, 17 / 18, delta=0.01)
+        total = score([found, Mark(True, 0.02, None, None), Mark(None, None, None, 0.5)])
+        self.assertEqual((total.trials, total.held), (2, 1 + bool(found.held)))
+        self.assertIsNone(score([]).error)
