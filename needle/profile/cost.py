@@ -2,12 +2,93 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 
+import numpy as np
+
+from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.moments import DAY_MIN, Window, in_windows, parse_windows
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 
 DAYS_PER_MONTH = 30.4
+DAYS_PER_YEAR = 365.0
+_MIDNIGHT = datetime(2001, 1, 1, tzinfo=UTC)
+_PRICED = re.compile(
+    r"^(\d{1,2}(?::\d{2})?)\s*(?:-|–|to)\s*(\d{1,2}(?::\d{2})?)\s+(\d+(?:[.,]\d+)?)$"
+)
+
+
+@dataclass(frozen=True)
+class Tariff:
+    """A price of a kWh, and other prices between hours of the day."""
+
+    per_kwh: float
+    hours: tuple[tuple[Window, float], ...] = ()
+
+    def mean(self, windows: Sequence[Window] = ()) -> float:
+        """Mean price of a kWh that is drawn evenly between hours of the day; always without any."""
+        prices = np.full(DAY_MIN, self.per_kwh)
+        for window, price in self.hours:
+            prices[in_windows([window], _MIDNIGHT, DAY_MIN)] = price
+        used = in_windows(windows, _MIDNIGHT, DAY_MIN) if windows else np.ones(DAY_MIN, bool)
+        return float(prices[used].mean())
+
+
+def tariff_hours_from_text(text: str) -> list[list[str | float]]:
+    """Read ``23:00–07:00 0.18; 17–20 0,40`` as [from, to, price of a kWh].
+
+    Raises
+    ------
+    DocumentError
+    """
+    found: list[list[str | float]] = []
+    for part in re.split(r"[;\n]|,\s", text):
+        if not part.strip():
+            continue
+        match = _PRICED.match(part.strip())
+        if match is None:
+            raise DocumentError("hours", f"“{part.strip()[:30]}” is not such as 23:00–07:00 0.18")
+        first, last = (one if ":" in one else f"{one}:00" for one in match.groups()[:2])
+        first, last = (
+            f"{int(one.split(':')[0]) % 24:02d}:{one.split(':')[1]}" for one in (first, last)
+        )
+        found.append([first, last, float(match[3].replace(",", "."))])
+    parse_windows([one[:2] for one in found], "hours", UTC)
+    return found
+
+
+def tariff_of(per_kwh: float, hours: Sequence[Sequence[str | float]]) -> Tariff:
+    """A tariff from stored hours."""
+    windows = parse_windows([list(one[:2]) for one in hours], "hours", UTC)
+    prices = [float(one[2]) for one in hours]
+    return Tariff(per_kwh, tuple(zip(windows, prices, strict=True)))
+
+
+@dataclass(frozen=True)
+class Costs:
+    """Prices in the tariff's currency; None where the amount is not known."""
+
+    day: Estimate | None
+    month: Estimate | None
+    year: Estimate | None
+    task: Estimate | None
+    piece: Estimate | None
+
+
+def costs_of(profile: Profile, per_kwh: float) -> Costs:
+    """What a load costs at a price of a kWh: a month has 30.4 days."""
+    day = None if profile.wh_per_day is None else cost(profile.wh_per_day, per_kwh)
+    return Costs(
+        day=day,
+        month=None if day is None else day.scaled(DAYS_PER_MONTH),
+        year=None if day is None else day.scaled(DAYS_PER_YEAR),
+        task=None if profile.task_wh is None else cost(profile.task_wh, per_kwh),
+        piece=None if profile.piece_wh is None else cost(profile.piece_wh, per_kwh),
+    )
 
 
 def cost(wh: Estimate, tariff_per_kwh: float) -> Estimate:

@@ -6,11 +6,18 @@ from typing import Any
 
 from django import forms
 
+from needle.document import DocumentError
+from needle.profile.cost import tariff_hours_from_text
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 
 
 class JobForm(RecordForm):
+    other_prices = forms.CharField(
+        label="other prices by hours", required=False, max_length=300,
+        widget=forms.TextInput(attrs={"placeholder": "23:00–07:00 0.18; 17–20 0.40"}),
+    )  # fmt: skip
+
     class Meta:
         model = Job
         fields = ["name", "mains", "currency", "tariff"]
@@ -18,7 +25,22 @@ class JobForm(RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["currency"].required = False
+        self.initial["other_prices"] = "; ".join(
+            f"{first}–{last} {price:g}" for first, last, price in self.instance.tariff_hours
+        )
         self.fields["tariff"].widget = forms.TextInput(attrs={"inputmode": "decimal"})
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        try:
+            hours = tariff_hours_from_text(cleaned.get("other_prices") or "")
+        except DocumentError as error:
+            self.blame(error, {"hours": "other_prices"})
+        else:
+            self.instance.tariff_hours = hours
+            if hours and cleaned.get("tariff") is None and "tariff" not in self.errors:
+                self.add_error("tariff", "Give the price at all other hours too.")
+        return cleaned
 
     def clean_currency(self) -> str:
         return self.cleaned_data["currency"] or "¤"

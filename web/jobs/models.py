@@ -8,6 +8,7 @@ from django.conf import settings
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
+from needle.profile.cost import tariff_of
 from web.common.models import Record, RecordQuerySet
 
 MAINS = {
@@ -45,6 +46,9 @@ class Job(Record):
         blank=True,
         validators=[MinValueValidator(0), MaxValueValidator(1_000_000)],
     )
+    tariff_hours = models.JSONField(
+        default=list, blank=True, help_text='[["23:00", "07:00", 0.18], …], other prices.'
+    )
 
     objects = JobQuerySet.as_manager()  # type: ignore[misc]
 
@@ -53,6 +57,13 @@ class Job(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def price(self) -> float | None:
+        """Mean price of a kWh drawn at any hour; None without a tariff."""
+        if self.tariff is None:
+            return None
+        return tariff_of(self.tariff, self.tariff_hours).mean()
 
     @property
     def mains_v(self) -> float:

@@ -42,8 +42,8 @@ class LoadForm(RecordForm):
     class Meta:
         model = Load
         fields = [
-            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "can_dc",
-            "note",
+            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "litres",
+            "can_dc", "note",
         ]  # fmt: skip
 
     main: ClassVar = ("name", "kind", "label_watts")

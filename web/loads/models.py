@@ -74,6 +74,10 @@ class Load(Record):
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
     )
+    litres = models.FloatField(
+        null=True, blank=True, help_text="Of a box: compared per litre.",
+        validators=[MinValueValidator(0.01)],
+    )  # fmt: skip
     cord_m = models.FloatField("cord length", null=True, blank=True)
     cord_size = models.CharField("conductor", max_length=30, blank=True)
     cord_material = models.CharField(

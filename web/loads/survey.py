@@ -9,7 +9,7 @@ from django.utils.safestring import SafeString
 
 from needle.estimate import Estimate
 from needle.profile.advice import Advice
-from needle.profile.cost import cost, settings_of
+from needle.profile.cost import DAYS_PER_YEAR, Costs, cost, costs_of, settings_of
 from needle.profile.profile import Profile
 from needle.quantity import with_unit
 from web.drawing.bars import share_bar, split_bar
@@ -111,7 +111,7 @@ class SettingRow:
 
 def settings_side_by_side(load: Load) -> list[SettingRow]:
     """The load's settings, the smallest draw first; empty for fewer than two."""
-    tariff = load.job.tariff
+    tariff = load.job.price
     rows = []
     for one in settings_of(load.to_core()):
         day = one.profile.wh_per_day
@@ -168,3 +168,26 @@ def still_open(found: Sequence[Row], most: int = 4) -> list[Open]:
         for _, _, row in wanted[:most]
         if row.profile is not None
     ]
+
+
+@dataclass(frozen=True)
+class LoadCosts:
+    """What a load costs, and its energy label's kWh a year beside the measured ones."""
+
+    costs: Costs
+    measured_kwh_year: Estimate | None
+    label_kwh_year: float | None
+
+
+def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
+    """None without evidence, or without both a tariff and a label to hold it against."""
+    if profile is None:
+        return None
+    labels = [one.data.get("kwh_per_year") for one in load.known_readings() if one.type == "label"]
+    label = next((one for one in labels if one), None)
+    price = load.job.price
+    if price is None and label is None:
+        return None
+    day = profile.wh_per_day
+    measured = day.scaled(DAYS_PER_YEAR / 1000) if day is not None else None
+    return LoadCosts(costs_of(profile, price or 0.0), measured, label)

@@ -66,6 +66,7 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
         "load": load,
         "profile": profile,
         "settings": survey.settings_side_by_side(load),
+        "costs": survey.costs_of_load(load, profile),
         "ladder": survey.ladder_of(load, profile),
         "rows": [words.row_of(one) for one in load.known_readings()],
         "form": form,

@@ -4,6 +4,7 @@ from web.matching import views
 
 app_name = "matching"
 urlpatterns = [
+    path("compare/", views.compare, name="compare"),
     path("supplies/starts/", views.starts, name="starts"),
     path("supplies/starts/record/", views.record_start, name="record-start"),
     path("supplies/starts/<int:test>/remove/", views.remove_start, name="remove-start"),

@@ -18,6 +18,8 @@ from web.jobs.telling import tell
 from web.loads.actions import change_cord
 from web.loads.models import Load
 from web.matching import actions
+from web.matching.compare import choices_of, pick
+from web.matching.compare import compare as compare_loads
 from web.matching.correction import Running, page_of, running_of
 from web.matching.forms import CordForm, CorrectionForm, StartTestForm, TargetForm
 from web.matching.models import Correction
@@ -70,6 +72,25 @@ def _load(job: Job, pk: int) -> Load:
     found = get_object_or_404(job.loads.live().with_readings(), pk=pk)
     found.job = job
     return found
+
+
+@require_GET
+@of_job
+def compare(request: HttpRequest, job: Job) -> HttpResponse:
+    """Loads or settings side by side, against the first one."""
+    choices = choices_of(job)
+    picked = pick(choices, request.GET.getlist("item"), request.GET.get("ref", ""))
+    supplies = list(job.supplies.live().with_parts())
+    wanted = request.GET.get("on", "")
+    supply = next(
+        (one for one in supplies if str(one.pk) == wanted), supplies[0] if supplies else None
+    )
+    context = {
+        "job": job, "choices": choices, "picked": [one.key for one in picked],
+        "supplies": supplies, "on": supply.pk if supply else None,
+        "compared": compare_loads(job, picked, supply) if picked else None,
+    }  # fmt: skip
+    return render(request, "matching/compare.html", context)
 
 
 @require_http_methods(["GET", "POST"])

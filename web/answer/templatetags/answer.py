@@ -57,8 +57,8 @@ def _running(job: Job) -> str:
 
 
 def _trials(job: Job) -> str:
-    running = job.trials.live().filter(ended_at=None).count()
-    return f"{running} running" if running else str(job.trials.live().count())
+    ends = list(job.trials.live().values_list("ended_at", flat=True))
+    return f"{ends.count(None)} running" if None in ends else str(len(ends))
 
 
 def _count(loads: int, noun: str, unread: int) -> str:

@@ -92,6 +92,13 @@ def grade_words(grade: str) -> str:
 
 
 @register.filter
+def signed_percent(share: float) -> str:
+    """``+12 %``, ``−3 %``."""
+    sign = "+" if share >= 0 else "−"
+    return f"{sign}{abs(share) * 100:.0f}\u00a0%"
+
+
+@register.filter
 def plural(count: int, noun: str) -> str:
     """``3 loads``, ``1 load``."""
     return f"{count}\u00a0{noun}{'' if count == 1 else 's'}"

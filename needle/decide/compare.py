@@ -1,0 +1,161 @@
+"""Loads or settings side by side: figure by figure, against a reference, and whether it is fair."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle.estimate import Estimate, product
+from needle.profile.cost import DAYS_PER_YEAR, cost
+from needle.profile.profile import Profile
+
+#: Two figures differ in earnest when their ratio is this many spreads from 1: 9 in 10 odds.
+REAL_Z = 1.645
+
+
+@dataclass(frozen=True)
+class Side:
+    """One of those compared.
+
+    Attributes
+    ----------
+    name : str
+    profile : Profile
+    litres : float or None
+    set_c, room_c : float or None
+        Set point, and the room in which it was measured, °C.
+    price : float or None
+        Of a kWh.
+    hours : Estimate or None
+        Alone on the chosen supply.
+    """
+
+    name: str
+    profile: Profile
+    litres: float | None = None
+    set_c: float | None = None
+    room_c: float | None = None
+    price: float | None = None
+    hours: Estimate | None = None
+
+    @property
+    def lift_c(self) -> float | None:
+        """Degrees between the room and the set point."""
+        if self.set_c is None or self.room_c is None:
+            return None
+        return abs(self.room_c - self.set_c)
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A row: its name and unit, an estimate for each side or None, and which is better."""
+
+    name: str
+    unit: str
+    values: list[Estimate | None]
+    less_is_better: bool = True
+
+
+@dataclass(frozen=True)
+class Against:
+    """A figure against the reference: relative difference low, likely, high; whether it is real."""
+
+    low: float
+    value: float
+    high: float
+    real: bool
+
+
+def against(one: Estimate, reference: Estimate) -> Against | None:
+    """How far a figure is from the reference's, as a share; None where that is nothing.
+
+    Both are log-normal and independent, so their ratio is too.
+    """
+    if one.value <= 0 or reference.value <= 0:
+        return None
+    spread = math.hypot(one.sigma_log, reference.sigma_log)
+    middle = math.log(one.value / reference.value)
+    low, value, high = (math.exp(middle + z * spread) - 1 for z in (-1.2816, 0.0, 1.2816))
+    return Against(low, value, high, abs(middle) > REAL_Z * max(spread, 1e-9))
+
+
+def figures(sides: Sequence[Side]) -> list[Figure]:
+    """Rows that at least one side has."""
+
+    def row(name: str, unit: str, values: list[Estimate | None], less: bool = True) -> Figure:
+        return Figure(name, unit, values, less)
+
+    def per(amount: Estimate | None, divisor: float | None) -> Estimate | None:
+        return amount.scaled(1 / divisor) if amount is not None and divisor else None
+
+    profiles = [one.profile for one in sides]
+    days = [one.wh_per_day for one in profiles]
+    found = [
+        row("mean", "W", [one.mean_w for one in profiles]),
+        row("running", "W", [one.running_w for one in profiles]),
+        row("an hour", "Wh", [one.mean_w for one in profiles]),
+        row("a day", "Wh", list(days)),
+        row("a task", "Wh", [one.task_wh for one in profiles]),
+        row("a piece", "Wh", [one.piece_wh for one in profiles]),
+        row("a day and litre", "Wh",
+            [per(day, one.litres) for day, one in zip(days, sides, strict=True)]),
+        row("a day and degree of lift", "Wh",
+            [per(day, one.lift_c) for day, one in zip(days, sides, strict=True)]),
+        row("cost of a year", "",
+            [cost(day.scaled(DAYS_PER_YEAR), one.price) if day is not None and one.price else None
+             for day, one in zip(days, sides, strict=True)]),
+        row("start", "VA", [one.start_va for one in profiles]),
+        row("power factor", "", [one.power_factor for one in profiles], False),
+        row("alone on the supply", "h", [one.hours for one in sides], False),
+    ]  # fmt: skip
+    return [one for one in found if any(value is not None for value in one.values)]
+
+
+def unfair(sides: Sequence[Side]) -> list[str]:
+    """What was not alike: reasons for which the comparison may be unfair."""
+    words = []
+    rooms = [one.room_c for one in sides]
+    if _differ(rooms, 2.0):
+        words.append("the room in which they were measured")
+    elif any(one is None for one in rooms) and any(one.set_c is not None for one in sides):
+        words.append("the room: not written down for all of them")
+    if _differ([one.set_c for one in sides], 0.5):
+        words.append("the set point")
+    litres = [one.litres for one in sides]
+    if _differ(litres, 0.1 * max((one for one in litres if one), default=0.0)):
+        words.append("their size: compare per litre")
+    grades = {one.profile.grade for one in sides}
+    if len(grades) > 1:
+        words.append(f"how well they are measured: grades {', '.join(sorted(grades))}")
+    settings = [one.profile.setting for one in sides]
+    if any(settings) and not all(settings):
+        words.append("a setting is named for some and not for others")
+    return words
+
+
+def _differ(values: Sequence[float | None], least: float) -> bool:
+    known = [one for one in values if one is not None]
+    return len(known) > 1 and max(known) - min(known) > least
+
+
+def hours_alone(mean_w: Estimate, usable: Estimate, idle_w: float, passes: Estimate) -> Estimate:
+    """Hours that a load lasts alone on a supply: usable Wh over idle and drawn W.
+
+    Parameters
+    ----------
+    mean_w : Estimate
+        W.
+    usable : Estimate
+        Wh.
+    idle_w : float
+        W of the route.
+    passes : Estimate
+        Marginal efficiency of the route, share.
+    """
+    drawn = idle_w + mean_w.value / passes.value
+    # The idle draw does not vary with the load.
+    share = (drawn - idle_w) / drawn if drawn > 0 else 1.0
+    loads = math.hypot(mean_w.spread, passes.spread) * share
+    rate = Estimate(drawn, loads, mean_w.grade, mean_w.how)
+    return product(usable, Estimate(1 / rate.value, rate.spread, rate.grade))

@@ -1,0 +1,48 @@
+"""Ranges beneath one another on one scale."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.quantity import with_unit
+from web.drawing.scale import nice_ceiling
+from web.drawing.svg import Svg
+
+WIDTH, _LEFT, _RIGHT, _ROW, _TOP, _BOTTOM = 872, 190, 60, 34, 8, 28
+
+
+@dataclass(frozen=True)
+class Span:
+    """A name with low, likely and high."""
+
+    name: str
+    low: float
+    value: float
+    high: float
+
+
+def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
+    """Draw them: the bar is the range, the mark the likely value."""
+    most = nice_ceiling(max(one.high for one in rows))
+    height = _TOP + _ROW * len(rows) + _BOTTOM
+    said = "; ".join(f"{one.name} {with_unit(one.value, unit)}" for one in rows)
+    svg = Svg(WIDTH, height, title, said, "spans")
+    wide = WIDTH - _LEFT - _RIGHT
+
+    def x(amount: float) -> float:
+        return _LEFT + wide * amount / most
+
+    for third in range(4):
+        amount = most * third / 3
+        svg.line(x(amount), _TOP, x(amount), height - _BOTTOM, "grid")
+        svg.words(x(amount), height - 9, with_unit(amount, unit), "tick-label", "middle")
+    for number, one in enumerate(rows):
+        top = _TOP + number * _ROW
+        name = one.name if len(one.name) <= 26 else f"{one.name[:25].rstrip()}…"
+        svg.words(_LEFT - 10, top + 21, name, "span-name", "end")
+        svg.rect(x(one.low), top + 10, max(2.0, x(one.high) - x(one.low)), _ROW - 20, "span-range")
+        svg.line(x(one.value), top + 5, x(one.value), top + _ROW - 5, "span-mark")
+    return svg.render()

@@ -1,0 +1,144 @@
+"""Loads and their settings side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.decide.compare import Against, Figure, Side, against, figures, hours_alone, unfair
+from needle.estimate import Estimate
+from needle.profile.cost import settings_of
+from needle.supply.battery import usable_wh
+from web.drawing.spans import Span, spans
+from web.jobs.models import Job
+from web.loads.models import Load, loads_of
+from web.supplies.models import Supply
+
+MOST = 4
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A load, in one setting where it has several."""
+
+    key: str
+    words: str
+    load: Load
+    setting: str
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One figure of one side, and against the reference; None for the reference itself."""
+
+    value: Estimate | None
+    against: Against | None
+
+
+@dataclass(frozen=True)
+class Row:
+    """A figure of all sides."""
+
+    figure: Figure
+    cells: list[Cell]
+
+
+@dataclass(frozen=True)
+class Compared:
+    """The page: sides, rows, what is unfair, a picture, and the verdict in words."""
+
+    sides: list[Side]
+    rows: list[Row]
+    unfair: list[str]
+    drawing: SafeString | None
+    verdict: str
+
+
+def choices_of(job: Job) -> dict[str, Choice]:
+    """All loads with evidence, each setting of its own."""
+    found = []
+    for load in loads_of(job):
+        settings = [one.setting for one in settings_of(load.to_core())]
+        if settings:
+            found += [
+                Choice(f"{load.pk}:{one}", f"{load.name}, {one}", load, one) for one in settings
+            ]
+        elif load.profile() is not None:
+            found.append(Choice(str(load.pk), load.name, load, ""))
+    return {one.key: one for one in found}
+
+
+def pick(choices: dict[str, Choice], wanted: Sequence[str], reference: str = "") -> list[Choice]:
+    """The first four of those wanted, the reference in front.
+
+    A load named without a setting brings all of its settings.
+    """
+    found: list[Choice] = []
+    for key in wanted:
+        mine = [choices[key]] if key in choices else [
+            one for one in choices.values() if str(one.load.pk) == key
+        ]  # fmt: skip
+        found += [one for one in mine if one not in found]
+    return sorted(found[:MOST], key=lambda one: one.key != reference)
+
+
+def compare(job: Job, picked: Sequence[Choice], supply: Supply | None) -> Compared:
+    """Put them side by side; the first is the reference."""
+    sides = [_side(job, one, supply) for one in picked]
+    rows = []
+    for figure in figures(sides):
+        reference = figure.values[0]
+        cells = [Cell(reference, None)]
+        for value in figure.values[1:]:
+            both = value is not None and reference is not None
+            cells.append(Cell(value, against(value, reference) if both else None))  # type: ignore[arg-type]
+        rows.append(Row(figure, cells))
+    return Compared(sides, rows, unfair(sides) if len(sides) > 1 else [], _drawing(rows, sides),
+                    _verdict(rows, sides))  # fmt: skip
+
+
+def _side(job: Job, choice: Choice, supply: Supply | None) -> Side:
+    profile = choice.load.profile(choice.setting)
+    assert profile is not None
+    hours = None
+    if supply is not None:
+        core = supply.to_core()
+        through = core.inverter or (core.outputs[0] if core.outputs else None)
+        if through is not None:
+            hours = hours_alone(profile.mean_w, usable_wh(core.battery), through.idle_w.value,
+                                through.efficiency)  # fmt: skip
+    return Side(choice.words, profile, choice.load.litres, choice.load.set_c,
+                profile.measured_room_c, job.price, hours)  # fmt: skip
+
+
+def _drawing(rows: Sequence[Row], sides: Sequence[Side]) -> SafeString | None:
+    """The mean W of each with its range; the day's energy where that is known of all."""
+    usable = [row for row in rows if all(cell.value is not None for cell in row.cells)]
+    row = next((one for one in usable if one.figure.name == "a day"), usable[0] if usable else None)
+    if row is None:
+        return None
+    found = [
+        Span(side.name, cell.value.low, cell.value.value, cell.value.high)
+        for side, cell in zip(sides, row.cells, strict=True)
+        if cell.value is not None
+    ]
+    return spans(found, row.figure.unit, f"{row.figure.name.capitalize()}, {row.figure.unit}")
+
+
+def _verdict(rows: Sequence[Row], sides: Sequence[Side]) -> str:
+    """What the day's energy, or else the mean, says of the second against the first."""
+    if len(sides) < 2:
+        return ""
+    names = ("a day and litre", "a day", "a task", "mean")
+    found = {one.figure.name: one for one in rows}
+    row = next((found[name] for name in names
+                if name in found and found[name].cells[1].against is not None), None)  # fmt: skip
+    if row is None or row.cells[1].against is None:
+        return ""
+    off = row.cells[1].against
+    if not off.real:
+        return f"No real difference {row.figure.name}: the ranges overlap too much."
+    word = "more" if off.value > 0 else "less"
+    return f"{sides[1].name} takes {abs(off.value) * 100:.0f} % {word} than {sides[0].name}, {row.figure.name}."  # noqa: E501
