@@ -23,6 +23,7 @@ from needle.measure.analysis import analyse, as_reading
 from needle.measure.analysis import as_document as analysis_document
 from needle.measure.capture import read_capture
 from needle.measure.instruments import INSTRUMENTS, get
+from needle.package import check
 from needle.plan.plan import parse_plan
 from needle.plan.report import as_document as plan_document
 from needle.plan.simulate import simulate
@@ -137,6 +138,13 @@ def _forecast(args: argparse.Namespace) -> dict[str, Any]:
     return forecast_document(forecast(parse_trial(_load(args.file)), args.seed))
 
 
+def _package(args: argparse.Namespace) -> dict[str, Any]:
+    found = check(_bytes(args.file))
+    if not args.check and not found["valid"]:
+        raise DocumentError(args.file, found["errors"][0])
+    return found
+
+
 def _whole(least: int, most: int) -> Any:
     def read(text: str) -> int:
         value = int(text)
@@ -184,6 +192,10 @@ def _arguments() -> argparse.ArgumentParser:
     one.add_argument("file", metavar="TRIAL.json")
     one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     one.set_defaults(run=_forecast)
+    one = verbs.add_parser("package", help="check a job's data package")
+    one.add_argument("file", metavar="JOB.zip")
+    one.add_argument("--check", action="store_true", help="say what is wrong, and exit 0")
+    one.set_defaults(run=_package)
     return parser
 
 

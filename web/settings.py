@@ -49,6 +49,7 @@ INSTALLED_APPS = [
     "web.matching",
     "web.trials",
     "web.answer",
+    "web.sheets",
     "web.demo",
 ]
 

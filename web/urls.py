@@ -16,6 +16,8 @@ urlpatterns = [
     path("jobs/<int:job>/", include("web.matching.urls")),
     path("jobs/<int:job>/", include("web.trials.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),
+    path("jobs/<int:job>/", include("web.sheets.urls")),
+    path("", include("web.sheets.exchange_urls")),
 ]
 
 handler404 = "web.common.views.not_found"

@@ -47,6 +47,7 @@ def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
         ("supplies", "supplies:list", "Supplies", str(supplies), "u"),
         ("plan", "plans:current", "Day plan", str(max(1, plans)), "d"),
         ("trials", "trials:index", "Trials", _trials(job), "t"),
+        ("sheet", "sheets:sheet", "Sheet", "print", "p"),
     ]
     return {"rows": rows, "here": here, "job": job, "oob": oob}
 

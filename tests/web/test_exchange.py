@@ -1,0 +1,246 @@
+"""Jobs out and in: equal after a round trip, and nothing left of what is refused."""
+
+from __future__ import annotations
+
+import io
+import json
+import tempfile
+import zipfile
+from pathlib import Path
+
+from django.core.management import CommandError, call_command
+from django.test import TestCase, TransactionTestCase
+
+from needle.package import check, read
+from tests.web.base import SiteTest, make_job, make_load
+from web.demo.scenario import USERNAME, load_demo
+from web.jobs.models import Job
+from web.loads.models import Load
+from web.plans.outcomes import answer, current_plan
+from web.sheets.exchange import export_job, import_job, package_of, preview
+
+
+def changed(content: bytes, path: str, change) -> bytes:
+    """A package with one of its files rewritten."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(content)) as old, zipfile.ZipFile(out, "w") as new:
+        for name in old.namelist():
+            text = old.read(name).decode()
+            new.writestr(name, change(text) if name == path else text)
+    return out.getvalue()
+
+
+class RoundTripTest(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        load_demo()
+        cls.jobs = list(Job.objects.order_by("pk"))
+        cls.owner = cls.jobs[0].owner
+
+    def test_the_demo_jobs_come_back_equal(self):
+        for job in self.jobs:
+            with self.subTest(job=job.name):
+                before = package_of(job)
+                again = package_of(import_job(export_job(job), self.owner))
+                self.assertEqual(list(again.tables), list(before.tables))
+                for name, table in before.tables.items():
+                    self.assertEqual(again.tables[name].rows, table.rows, name)
+
+    def test_the_answer_is_the_same(self):
+        job = self.jobs[0]
+        copy = import_job(export_job(job), self.owner)
+        before, after = (answer(current_plan(one)).outcome for one in (job, copy))
+        self.assertEqual(before.runtime, after.runtime)
+
+    def test_it_is_a_valid_package_by_the_standards_own_library(self):
+        from frictionless import Package, system
+
+        with tempfile.TemporaryDirectory() as folder:
+            with zipfile.ZipFile(io.BytesIO(export_job(self.jobs[1]))) as packed:
+                packed.extractall(folder)
+            with system.use_context(trusted=True):
+                report = Package(str(Path(folder) / "datapackage.json")).validate()
+        self.assertTrue(report.valid, report.flatten(["title", "message"])[:3])
+
+    def test_the_contract(self):
+        found = check(export_job(self.jobs[0]))
+        self.assertTrue(found["valid"], found["errors"])
+        names = {one["name"] for one in found["resources"]}
+        for name in ("loads", "readings", "supplies", "plans", "trials", "check-ins", "capture-1"):
+            self.assertIn(name, names)
+
+    def test_what_is_removed_stays_here(self):
+        load = self.jobs[0].loads.get(name="Label printer")
+        load.removed_at = load.created_at
+        load.save()
+        names = [row["name"] for row in package_of(self.jobs[0]).tables["loads"].rows]
+        self.assertNotIn("Label printer", names)
+        import_job(export_job(self.jobs[0]), self.owner)
+
+
+class RefusalTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        load = make_load(self.job, "Box", 90.0)
+        load.readings.create(type="spot", data={"state": "running", "watts": 90.0})
+        self.content = export_job(self.job)
+        self.jobs = Job.objects.count()
+        self.loads = Load.objects.count()
+
+    def text(self, path: str) -> str:
+        with zipfile.ZipFile(io.BytesIO(self.content)) as folder:
+            return folder.read(path).decode()
+
+    def refused(self, content: bytes) -> str:
+        found = check(content)
+        with self.assertRaises(ValueError) as caught:
+            import_job(content, self.user)
+        self.assertEqual((Job.objects.count(), Load.objects.count()), (self.jobs, self.loads))
+        return f"{found['errors']} {caught.exception}"
+
+    def test_truncated_or_no_zip(self):
+        for content in (self.content[:-40], self.content[:200], b"", b"hello"):
+            self.assertIn("not a whole zip", self.refused(content))
+
+    def test_a_path_out_of_the_package(self):
+        for path in ("../evil.csv", "/etc/evil.csv", "C:/evil.csv", "a/../../evil.csv"):
+            out = io.BytesIO(self.content)
+            with zipfile.ZipFile(out, "a") as folder:
+                folder.writestr(path, "x")
+            self.assertIn("points outside", self.refused(out.getvalue()))
+
+    def test_far_too_large_when_unpacked(self):
+        out = io.BytesIO(self.content)
+        with zipfile.ZipFile(out, "a", zipfile.ZIP_DEFLATED) as folder:
+            folder.writestr("big.csv", b"0" * 101_000_000)
+        self.assertLess(len(out.getvalue()), 1_000_000)
+        self.assertIn("larger than 100 MB when unpacked", self.refused(out.getvalue()))
+
+    def test_formulas(self):
+        evil = changed(self.content, "loads.csv", lambda text: text.replace("Box", "=cmd|calc"))
+        self.assertIn("looks like a formula", self.refused(evil))
+
+    def test_a_text_like_a_formula_is_guarded_and_comes_back(self):
+        make_load(self.job, "=SUM(A1)", 5.0)
+        make_load(self.job, "-20 °C freezer", 5.0)
+        content = export_job(self.job)
+        with zipfile.ZipFile(io.BytesIO(content)) as folder:
+            self.assertIn("'=SUM(A1)", folder.read("loads.csv").decode())
+        names = set(import_job(content, self.user).loads.values_list("name", flat=True))
+        self.assertEqual(names, {"Box", "=SUM(A1)", "-20 °C freezer"})
+
+    def test_wrong_types_rows_and_pointers(self):
+        for path, old, new, said in (
+            ("readings.csv", "spot", "guess", "readings row"),
+            ("readings.csv", '""watts"": 90.0', '""watts"": -5', "readings row"),
+            ("loads.csv", "should", "perhaps", "priority"),
+            ("job.csv", "230-50", "7-3", "mains"),
+            ("datapackage.json", '"integer"', '"colour"', "no known type"),
+            ("datapackage.json", '"loads.csv"', '"gone.csv"', "is not in the package"),
+            ("datapackage.json", '"resources"', '"things"', "is empty"),
+        ):
+            with self.subTest(path=path, new=new):
+                self.assertIn(old, self.text(path))
+                evil = changed(self.content, path, lambda text, a=old, b=new: text.replace(a, b))
+                self.assertIn(said, self.refused(evil))
+        short = changed(self.content, "loads.csv", lambda text: text.rstrip().rsplit(",", 1)[0])
+        self.assertIn("cells, not", self.refused(short))
+        lost = changed(
+            self.content, "readings.csv", lambda text: text.replace("\r\n1,1,", "\r\n1,9,")
+        )
+        self.assertIn("there is no load 9", self.refused(lost))
+        garbled = changed(self.content, "datapackage.json", lambda text: text[:50])
+        self.assertIn("is not JSON", self.refused(garbled))
+
+    def test_not_finite(self):
+        text = read(self.content).tables["loads"]
+        self.assertEqual(text.rows[0]["name"], "Box")
+        self.assertIn(",¤,,", self.text("job.csv"))
+        evil = changed(self.content, "job.csv", lambda text: text.replace(",¤,,", ",¤,nan,"))
+        self.assertIn("is not a number", self.refused(evil))
+
+
+class ImportPageTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        make_load(self.job, "Box", 90.0)
+        self.content = export_job(self.job)
+
+    def upload(self, content):
+        file = io.BytesIO(content)
+        file.name = "job.zip"
+        return self.client.post("/import/", {"file": file})
+
+    def test_shown_first_then_added_once(self):
+        page = self.upload(self.content)
+        self.assertContains(page, "This would be added as a new job")
+        self.assertEqual(Job.objects.filter(owner=self.user).count(), 1)
+        token = page.content.decode().split('name="token" value="')[1].split('"')[0]
+        self.client.post("/import/confirm/", {"token": token})
+        self.client.post("/import/confirm/", {"token": token})
+        self.assertEqual(Job.objects.filter(owner=self.user).count(), 2)
+
+    def test_another_user_cannot_confirm_it(self):
+        token = self.upload(self.content).content.decode().split('name="token" value="')[1]
+        self.client.force_login(self.other)
+        self.client.post("/import/confirm/", {"token": token.split('"')[0]})
+        self.assertEqual(Job.objects.filter(owner=self.other).count(), 0)
+
+    def test_a_bad_file_is_a_sentence(self):
+        self.assertContains(self.upload(b"nonsense"), "Is not a whole zip", status_code=422)
+        self.assertContains(self.client.post("/import/"), "required", status_code=422)
+
+    def test_nobody_exports_another_ones_job(self):
+        theirs = make_job(self.other, "Theirs")
+        self.assertEqual(self.client.get(f"/jobs/{theirs.pk}/package.zip").status_code, 404)
+        mine = self.client.get(f"/jobs/{self.job.pk}/package.zip")
+        self.assertEqual(preview(mine.content).counts, [("loads", 1), ("readings", 1)])
+
+
+class BackupTest(TransactionTestCase):
+    def test_there_and_back(self):
+        load_demo()
+        with tempfile.TemporaryDirectory() as folder:
+            copy = Path(folder) / "copy.sqlite3"
+            call_command("backup", copy, verbosity=0)
+            self.assertEqual(list(Path(folder).iterdir()), [copy])
+            before = Job.objects.count()
+            Job.objects.all().delete()
+            with self.assertRaises(CommandError):
+                call_command("backup", copy)
+            call_command("restore", copy, verbosity=0)
+            self.assertEqual(Job.objects.filter(owner__username=USERNAME).count(), before)
+            broken = Path(folder) / "broken.sqlite3"
+            broken.write_bytes(copy.read_bytes()[:5000] + b"x" * 5000)
+            for path in (broken, Path(folder) / "missing.sqlite3"):
+                with self.assertRaises(CommandError):
+                    call_command("restore", path)
+            self.assertEqual(Job.objects.count(), before)
+
+
+class SheetTest(SiteTest):
+    def test_the_page_the_pdf_and_the_tables(self):
+        load_demo()
+        clinic = Job.objects.get(name="Tern Point Animal Clinic")
+        self.client.force_login(clinic.owner)
+        page = self.client.get(f"/jobs/{clinic.pk}/sheet/")
+        for words in ("Still unproven", "Storm night rehearsal", "supports life", "Cautions"):
+            self.assertContains(page, words)
+        for paper in ("a4", "letter"):
+            answered = self.client.get(f"/jobs/{clinic.pk}/sheet/{paper}.pdf")
+            self.assertTrue(answered.content.startswith(b"%PDF"))
+        self.assertEqual(self.client.get(f"/jobs/{clinic.pk}/sheet/a0.pdf").status_code, 404)
+        tables = self.client.get(f"/jobs/{clinic.pk}/sheet/tables.csv").content.decode()
+        self.assertIn("Vaccine refrigerator", tables)
+
+    def test_an_empty_job(self):
+        job = make_job(self.user, "Empty")
+        self.assertContains(self.client.get(f"/jobs/{job.pk}/sheet/"), "No answer yet")
+        answered = self.client.get(f"/jobs/{job.pk}/sheet/a4.pdf")
+        self.assertTrue(answered.content.startswith(b"%PDF"))
+
+    def test_json_of_the_descriptor(self):
+        make_load(self.job, "Box", 90.0)
+        with zipfile.ZipFile(io.BytesIO(export_job(self.job))) as folder:
+            found = json.loads(folder.read("datapackage.json"))
+        self.assertEqual(found["profile"], "tabular-data-package")

@@ -1,0 +1,292 @@
+"""A whole job out and in, as a tabular data package."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from django.core.exceptions import ValidationError
+from django.db import DatabaseError, models, transaction
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.measure.capture import Capture as CoreCapture
+from needle.package import Package, Row, Table, read, write
+from needle.plan.plan import parse_plan
+from web.bench.models import Capture, pack
+from web.common.models import Record
+from web.jobs.models import Job
+from web.loads.models import Load, Reading
+from web.matching.models import Correction
+from web.plans.draft import document, draft_of
+from web.plans.models import Plan, PlanEntry, PlanSource
+from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
+from web.trials.models import CheckIn, Trial
+
+#: Raised when the tables change in a way that older packages do not fit.
+VERSION = 1
+#: Tables in an order in which each only points back: name, model, what it hangs on.
+TABLES: tuple[tuple[str, type[Record], str], ...] = (
+    ("loads", Load, "job"),
+    ("readings", Reading, "load"),
+    ("captures", Capture, "load"),
+    ("supplies", Supply, "job"),
+    ("outputs", Output, "supply"),
+    ("inputs", Input, "supply"),
+    ("supply-tests", SupplyTest, "supply"),
+    ("start-tests", StartTest, "supply"),
+    ("corrections", Correction, "load"),
+    ("plans", Plan, "job"),
+    ("plan-entries", PlanEntry, "plan"),
+    ("plan-sources", PlanSource, "plan"),
+    ("trials", Trial, "job"),
+    ("check-ins", CheckIn, "trial"),
+)
+#: What is the site's own and stays here.
+_OWN = {"client_key", "version", "created_at", "changed_at", "removed_at", "owner", "raw", "packed"}
+_MOST_RECORDS = 50_000
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What an import would add: the job's name, and how many of each."""
+
+    name: str
+    counts: list[tuple[str, int]]
+
+
+def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
+    """A model's fields as the package has them: name, type, the field."""
+    for one in model._meta.concrete_fields:
+        if one.name in _OWN or one.name == "job":
+            continue
+        if one.primary_key or isinstance(one, models.ForeignKey | models.IntegerField):
+            yield one.name, "integer", one
+        elif isinstance(one, models.FloatField):
+            yield one.name, "number", one
+        elif isinstance(one, models.BooleanField):
+            yield one.name, "boolean", one
+        elif isinstance(one, models.DateTimeField):
+            yield one.name, "datetime", one
+        elif isinstance(one, models.JSONField):
+            yield one.name, "array" if one.default is list else "object", one
+        else:
+            yield one.name, "string", one
+
+
+def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
+    """All live records of a kind whose parents live too, in the order they were made."""
+    found: Any = model._default_manager.filter(removed_at=None)
+    if parent == "job":
+        return list(found.filter(job=job).order_by("pk"))
+    filters: dict[str, Any] = {f"{parent}__job": job, f"{parent}__removed_at": None}
+    if model is StartTest:
+        filters["load__removed_at"] = None
+    if model is PlanEntry:
+        filters["load__removed_at"] = None
+    if model is Capture:
+        filters["kept"] = True
+    return list(found.filter(**filters).order_by("pk"))
+
+
+def package_of(job: Job) -> Package:
+    """A job with all that hangs on it; ids are counted within the package."""
+    tables: dict[str, Table] = {}
+    ids: dict[tuple[type, int], int] = {}
+    tables["job"] = Table(
+        "job", "job.csv", tuple((name, kind) for name, kind, _ in _columns(Job)),
+        [_row(job, Job, {(Job, job.pk): 1})],
+    )  # fmt: skip
+    for name, model, parent in TABLES:
+        records = _records(job, model, parent)
+        for number, one in enumerate(records, 1):
+            ids[(model, one.pk)] = number
+        fields = tuple((column, kind) for column, kind, _ in _columns(model))
+        rows = [_row(one, model, ids) for one in records]
+        tables[name] = Table(name, f"{name}.csv", fields, rows)
+        if model is Capture:
+            for number, one in enumerate(records, 1):
+                table = _samples(f"capture-{number}", one.to_core())
+                tables[table.name] = table
+    return Package(job.name, tables, {"steady_needle_version": VERSION})
+
+
+def _row(record: Any, model: type[models.Model], ids: dict[tuple[type, int], int]) -> Row:
+    row: Row = {}
+    for name, kind, one in _columns(model):
+        value = getattr(record, one.attname)
+        if one.primary_key:
+            value = ids[(model, value)]
+        elif isinstance(one, models.ForeignKey):
+            value = ids.get((one.related_model, value)) if value is not None else None
+        elif kind == "datetime" and value is not None:
+            value = value.isoformat()
+        row[name] = value
+    return row
+
+
+def _samples(name: str, capture: CoreCapture) -> Table:
+    columns = {"time_s": capture.time_s, **capture.columns}
+    kinds = tuple((column, "number") for column in columns)
+    values = np.column_stack([np.asarray(one, dtype=float) for one in columns.values()])
+    rows = [
+        {
+            column: None if math.isnan(value) else float(value)
+            for column, value in zip(columns, line, strict=True)
+        }
+        for line in values
+    ]
+    return Table(name, f"captures/{name}.csv", kinds, rows)
+
+
+def export_job(job: Job) -> bytes:
+    """The job's package as a zip."""
+    return write(package_of(job))
+
+
+def preview(content: bytes) -> Preview:
+    """What a package would add.
+
+    Raises
+    ------
+    DocumentError
+    """
+    package = _understood(content)
+    counts = [
+        (name.replace("-", " "), len(package.tables[name].rows))
+        for name, _, _ in TABLES
+        if name in package.tables and package.tables[name].rows
+    ]
+    return Preview(str(package.tables["job"].rows[0].get("name") or package.title), counts)
+
+
+def _understood(content: bytes) -> Package:
+    package = read(content)
+    job = package.tables.get("job")
+    if job is None or len(job.rows) != 1:
+        raise DocumentError("job", "the package needs one job, in one row")
+    if package.extra.get("steady_needle_version") not in (None, VERSION):
+        raise DocumentError("steady_needle_version", "is newer than this site understands")
+    total = sum(len(package.tables[name].rows) for name, _, _ in TABLES if name in package.tables)
+    if total > _MOST_RECORDS:
+        raise DocumentError("", f"holds {total} records: at most {_MOST_RECORDS}")
+    return package
+
+
+def import_job(content: bytes, owner: Any) -> Job:
+    """Add a package's job as a new one, whole or not at all.
+
+    Raises
+    ------
+    DocumentError
+        Names the table, row and field.
+    """
+    package = _understood(content)
+    try:
+        with transaction.atomic():
+            return _build(package, owner)
+    except DocumentError:
+        raise
+    except (DatabaseError, TypeError, KeyError, AttributeError, ValueError, OverflowError) as error:
+        raise DocumentError("", f"cannot be taken in: {str(error)[:120]}") from None
+
+
+def _build(package: Package, owner: Any) -> Job:
+    job = Job(owner=owner)
+    _fill(job, package.tables["job"].rows[0], Job, {}, "job row 2")
+    job.save()
+    made: dict[tuple[type, int], Any] = {}
+    for name, model, parent in TABLES:
+        table = package.tables.get(name)
+        for number, row in enumerate(table.rows if table else (), 2):
+            where = f"{name} row {number}"
+            record = model()
+            if parent == "job":
+                record.job = job  # type: ignore[attr-defined]
+            local = _fill(record, row, model, made, where)
+            if model is Capture:
+                record.packed = pack(_capture(package, f"capture-{local}"))  # type: ignore[attr-defined]
+            record.save()
+            made[(model, local)] = record
+            if isinstance(record, Reading):
+                _check(record, where)
+    for whole in (*job.supplies.live().with_parts(), *job.trials.live().with_check_ins()):
+        _check(whole, str(whole))
+    for plan in job.plans.live():
+        plan.job = job
+        draft = draft_of(plan)
+        if draft.supply is not None and any(one.counted for one in draft.used):
+            parse_plan(document(draft))
+    return job
+
+
+def _fill(
+    record: Any, row: Row, model: type[models.Model], made: dict[tuple[type, int], Any], where: str
+) -> int:
+    """Set a record's fields from a row; returns the row's own id."""
+    local = 0
+    for name, kind, one in _columns(model):
+        value = row.get(name)
+        if one.primary_key:
+            local = int(value or 0)
+        elif isinstance(one, models.ForeignKey):
+            _point(record, one, value, made, where)
+        elif kind == "datetime" and value is not None:
+            setattr(record, name, _moment(value, f"{where}, {name}"))
+        elif value is None and not one.null:
+            setattr(record, name, "" if kind == "string" else one.get_default())
+        else:
+            setattr(record, name, value)
+    skip = {one.name for one in model._meta.concrete_fields if one.name in _OWN} | {"job"}
+    skip |= {one.name for _, _, one in _columns(model)
+             if getattr(record, one.attname) in (None, "", [], {})}  # fmt: skip
+    try:
+        record.full_clean(exclude=skip, validate_unique=False, validate_constraints=False)
+    except ValidationError as error:
+        name, words = next(iter(error.message_dict.items()))
+        raise DocumentError(f"{where}, {name}", words[0].rstrip(".")) from None
+    return local
+
+
+def _point(
+    record: Any, one: Any, value: Any, made: dict[tuple[type, int], Any], where: str
+) -> None:
+    if value is None:
+        if not one.null:
+            raise DocumentError(f"{where}, {one.name}", "is needed")
+        return
+    target = made.get((one.related_model, value))
+    if target is None:
+        raise DocumentError(f"{where}, {one.name}", f"there is no {one.name} {value} before it")
+    setattr(record, one.name, target)
+
+
+def _moment(text: str, where: str) -> datetime:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise DocumentError(where, f"{text[:30]!r} is not a moment in ISO 8601") from None
+    return found if found.tzinfo else timezone.make_aware(found)
+
+
+def _capture(package: Package, name: str) -> CoreCapture:
+    table = package.tables.get(name)
+    if table is None or not table.rows or table.fields[0][0] != "time_s":
+        raise DocumentError(name, "is not in the package, or has no time_s")
+    columns = {
+        column: np.array([math.nan if row[column] is None else row[column] for row in table.rows])
+        for column, _ in table.fields
+    }
+    return CoreCapture(columns.pop("time_s"), columns)
+
+
+def _check(record: Any, where: str) -> None:
+    """What its own reader says of a record."""
+    try:
+        record.to_core()
+    except DocumentError as error:
+        raise DocumentError(where, str(error)) from None

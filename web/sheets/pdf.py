@@ -1,0 +1,154 @@
+"""The sheet as a PDF, legible in black and white."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fpdf import FPDF
+from fpdf.enums import TableBordersLayout
+from fpdf.fonts import FontFace
+
+from needle.moments import moment_after
+from needle.plan.simulate import Outcome
+from web.sheets.sheet import Sheet, Table
+
+PAPERS = {"a4": "A4", "letter": "Letter"}
+_FONTS = Path(__file__).parent / "fonts"
+_GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
+
+
+class _Pages(FPDF):
+    """Pages with the sheet's title and number at the foot."""
+
+    def __init__(self, paper: str, title: str) -> None:
+        super().__init__(format=paper)
+        self.running_title = title
+        for style, weight in (("", 400), ("B", 700)):
+            self.add_font("B612", style, str(_FONTS / f"b612-{weight}.ttf"))
+        self.set_margins(16, 14, 16)
+        self.set_auto_page_break(True, 18)
+        self.set_title(title)
+        self.set_creator("Steady Needle")
+        self.set_lang("en")
+        self.alias_nb_pages()
+
+    def footer(self) -> None:
+        self.set_y(-13)
+        self.set_font("B612", "", 7.5)
+        self.set_text_color(*_GREY)
+        self.cell(0, 5, self.running_title)
+        self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
+
+
+def as_pdf(sheet: Sheet, paper: str = "A4") -> bytes:
+    """Print the sheet."""
+    pdf = _Pages(paper, sheet.title)
+    pdf.add_page()
+    pdf.set_font("B612", "B", 15)
+    pdf.multi_cell(0, 7, sheet.title, new_x="LMARGIN", new_y="NEXT")
+    _words(pdf, sheet.made, grey=True)
+    _words(pdf, "; ".join(f"{name}: {value}" for name, value in sheet.facts))
+    pdf.ln(2)
+    pdf.set_font("B612", "B", 12)
+    pdf.multi_cell(0, 6, _plain(sheet.headline), new_x="LMARGIN", new_y="NEXT")
+    _words(pdf, sheet.detail)
+    if sheet.outcome is not None:
+        _curve(pdf, sheet.outcome)
+    for table in sheet.tables:
+        _table(pdf, table)
+    _list(pdf, "Still unproven", sheet.unproven)
+    _list(pdf, "Cautions", sheet.cautions)
+    return bytes(pdf.output())
+
+
+def _words(pdf: FPDF, text: str, grey: bool = False) -> None:
+    pdf.set_font("B612", "", 8.5)
+    pdf.set_text_color(*(_GREY if grey else (0, 0, 0)))
+    pdf.multi_cell(0, 4.4, _plain(text), align="L", new_x="LMARGIN", new_y="NEXT")
+    pdf.set_text_color(0)
+
+
+def _plain(text: str) -> str:
+    """With spaces that the fonts have."""
+    return text.replace("\u202f", "\u00a0")
+
+
+def _head(pdf: FPDF, text: str) -> None:
+    pdf.ln(3)
+    if pdf.get_y() > pdf.h - 45:
+        pdf.add_page()
+    pdf.set_font("B612", "B", 10)
+    pdf.cell(0, 6, text, new_x="LMARGIN", new_y="NEXT")
+
+
+def _list(pdf: FPDF, title: str, words: list[str]) -> None:
+    if words:
+        _head(pdf, title)
+        for one in words:
+            _words(pdf, f"– {one}")
+
+
+def _table(pdf: FPDF, table: Table) -> None:
+    _head(pdf, table.title)
+    pdf.set_font("B612", "", 7.5)
+    pdf.set_draw_color(_RULE)
+    aligns = ["RIGHT" if n in table.figures else "LEFT" for n in range(len(table.heads))]
+    longest = [max([len(head), *(len(row[n]) for row in table.rows)])
+               for n, head in enumerate(table.heads)]  # fmt: skip
+    with pdf.table(
+        borders_layout=TableBordersLayout.HORIZONTAL_LINES,
+        headings_style=FontFace(emphasis="BOLD", size_pt=7.5),
+        col_widths=tuple(min(44, max(9, one)) for one in longest),
+        text_align=tuple(aligns),
+        line_height=3.8,
+        padding=0.7,
+    ) as drawn:
+        for row in [table.heads, *table.rows]:
+            cells = drawn.row()
+            for text in row:
+                cells.cell(_plain(text))
+
+
+def _curve(pdf: FPDF, outcome: Outcome) -> None:
+    """Stored charge with its band, floor, needed hours and nights' clock, in grey."""
+    plan = outcome.plan
+    left, top, wide, tall = pdf.l_margin + 10, pdf.get_y() + 5, pdf.epw - 14, 34.0
+    hours = outcome.curve_h
+    most = min(float(hours[-1]), max(plan.needed_hours, outcome.runtime[2]) * 1.08)
+
+    def x(hour: float) -> float:
+        return left + wide * min(1.0, hour / most)
+
+    def y(share: float) -> float:
+        return top + tall * (1 - share)
+
+    low, mid, high = outcome.charge
+    shown = [index for index, hour in enumerate(hours) if hour <= most]
+    pdf.set_line_width(0.15)
+    pdf.set_draw_color(_RULE)
+    pdf.set_font("B612", "", 6.5)
+    for share in (0.0, 0.5, 1.0):
+        pdf.line(left, y(share), left + wide, y(share))
+        pdf.text(left - 9, y(share) + 1, f"{share * 100:.0f} %")
+    step = max(1, round(most / 8))
+    for hour in range(0, int(most) + 1, step):
+        pdf.line(x(hour), top, x(hour), y(0))
+        pdf.text(x(hour) - 3, y(0) + 3.2, f"{moment_after(plan.start, hour):%a %H:%M}")
+    band = [(x(hours[i]), y(high[i])) for i in shown] + [
+        (x(hours[i]), y(low[i])) for i in reversed(shown)
+    ]
+    pdf.set_fill_color(*_BAND)
+    pdf.polygon(band, style="F")
+    pdf.set_fill_color(255)
+    pdf.set_draw_color(0)
+    pdf.set_line_width(0.5)
+    pdf.polyline([(x(hours[i]), y(mid[i])) for i in shown])
+    pdf.set_line_width(0.2)
+    pdf.set_dash_pattern(1.2, 0.8)
+    pdf.line(left, y(plan.supply.battery.floor), left + wide, y(plan.supply.battery.floor))
+    pdf.line(x(plan.needed_hours), top - 2, x(plan.needed_hours), y(0))
+    pdf.set_dash_pattern()
+    pdf.text(left + 1, y(plan.supply.battery.floor) - 0.8,
+             f"floor {plan.supply.battery.floor * 100:.0f} %")  # fmt: skip
+    pdf.text(x(plan.needed_hours) - 15, top - 2.6, "needed until here")
+    pdf.set_y(top + tall + 5)

@@ -1,0 +1,217 @@
+"""What the sheet says: every figure with its range and grade, as text that any form can print."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from django.utils import timezone
+
+from needle.estimate import Estimate
+from needle.moments import moment_after
+from needle.plan.simulate import Outcome
+from needle.plan.use import text_of_use
+from needle.quantity import hours_text, significant, with_unit
+from needle.supply.supply import Supply as CoreSupply
+from web.answer.words import bar_of
+from web.jobs.models import Job
+from web.loads.models import CAUTIONS
+from web.plans.draft import Used
+from web.plans.outcomes import Answer, answer
+from web.plans.steadies import steadies
+from web.trials.models import Trial
+from web.trials.page import view_of
+
+GENERAL_CAUTIONS = (
+    "An estimate, never a promise. Local codes and licensed practice come first.",
+    "Live panels, hard-wired loads and transfer equipment are for licensed electricians; never "
+    "feed a building through an outlet.",
+    "Generators run outdoors, far from openings, with a carbon-monoxide alarm indoors.",
+    "Fuse batteries at the battery, use wire of the right size, ventilate; do not charge lithium "
+    "below freezing.",
+)
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table: its title, heads, rows of text, and which columns hold figures."""
+
+    title: str
+    heads: list[str]
+    rows: list[list[str]]
+    figures: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """The whole sheet. ``facts`` and ``answer`` are pairs and sentences in the order printed."""
+
+    title: str
+    made: str
+    facts: list[tuple[str, str]]
+    headline: str
+    detail: str
+    tables: list[Table]
+    unproven: list[str]
+    cautions: list[str]
+    outcome: Outcome | None
+    answer: Answer
+
+
+def sheet_of(job: Job, plan: Any, who: str) -> Sheet:
+    """Put the sheet of a plan together."""
+    found = answer(plan)
+    bar = bar_of(found, job)
+    counted = [one for one in found.used if one.counted]
+    tables = [_loads(found, counted)]
+    if found.supply is not None:
+        tables.append(_supply(found.supply.to_core(), found.supply.name))
+    if found.outcome is not None:
+        tables += _day(found, found.outcome)
+    if trials := _trials(job):
+        tables.append(trials)
+    cares = dict.fromkeys(one.load.cares for one in counted if one.load.cares)
+    return Sheet(
+        title=f"{job.name}: {plan.name}",
+        made=f"{timezone.localtime():%d %B %Y %H:%M}, by {who}",
+        facts=_facts(job, found),
+        headline=bar.headline,
+        detail=bar.detail,
+        tables=tables,
+        unproven=_unproven(found, counted),
+        cautions=[*(CAUTIONS[one] for one in cares), *GENERAL_CAUTIONS],
+        outcome=found.outcome,
+        answer=found,
+    )
+
+
+def _facts(job: Job, found: Answer) -> list[tuple[str, str]]:
+    plan = found.plan
+    start = timezone.localtime(plan.start)
+    facts = [
+        ("purpose", plan.note or f"{hours_text(plan.needed_hours)} from {start:%a %d %b %H:%M}"),
+        ("mains", job.get_mains_display()),
+        ("begins", f"{start:%a %d %b %Y %H:%M}"),
+        ("needed", f"{hours_text(plan.needed_hours)} at {plan.odds * 100:.0f} % odds"),
+        ("room", "not stated" if plan.room_c is None else f"{plan.room_c:g} °C"),
+        ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
+    ]
+    if found.supply is not None:
+        facts.append(("supply", found.supply.name))
+    for source in found.draft.sources:
+        if source.taken_in:
+            facts.append(("source", f"{source.name} ({source.get_kind_display()})"))
+    return facts
+
+
+def ranged(one: Estimate | None, unit: str) -> str:
+    """An estimate with its range and grade, as text."""
+    if one is None:
+        return "–"
+    low, high = significant(one.low, 2), significant(one.high, 2)
+    return f"{with_unit(one.value, unit)} ({low}–{high}) {one.grade}"
+
+
+def _loads(found: Answer, counted: Sequence[Used]) -> Table:
+    starts = {one.load: one.verdict for one in found.outcome.starts} if found.outcome else {}
+    wh = found.outcome.energy_wh["loads"] if found.outcome else {}
+    rows = []
+    for one in counted:
+        assert one.profile is not None
+        verdict = starts.get(one.name)
+        rows.append([
+            f"{one.name}{f' ({one.setting})' if one.setting else ''}"
+            f"{f' × {one.entry.count}' if one.entry.count > 1 else ''}",
+            text_of_use(one.use) or "always",
+            "AC" if one.route == "ac" else one.route,
+            ranged(one.profile.mean_w, "W"),
+            ranged(one.profile.running_w, "W"),
+            ranged(one.profile.start_va, "VA"),
+            verdict.verdict if verdict else "–",
+            with_unit(wh[one.name], "Wh") if one.name in wh else "–",
+        ])  # fmt: skip
+    heads = ["load", "in use", "by", "mean", "running", "start", "starts?", "in the plan"]
+    return Table("Loads, with range and grade of evidence", heads, rows, (3, 4, 5, 7))
+
+
+def _supply(core: CoreSupply, name: str) -> Table:
+    battery = core.battery
+    rows = [
+        ["label", with_unit(battery.nominal_wh, "Wh"), "as printed"],
+        ["gives of its label", f"{battery.capacity_factor.value * 100:.0f} %",
+         _known(battery.capacity_factor)],
+        ["floor", f"{battery.floor * 100:.0f} %", "chosen"],
+    ]  # fmt: skip
+    if core.inverter is not None:
+        inverter = core.inverter
+        rows += [
+            ["inverter, continuous and surge",
+             f"{with_unit(inverter.continuous_w, 'W')}, {with_unit(inverter.surge_va, 'VA')}",
+             "as printed" if inverter.surge_known else "surge not known: continuous stands in"],
+            ["inverter idle", with_unit(inverter.idle_w.value, "W"), _known(inverter.idle_w)],
+            ["passes on, marginal", f"{inverter.efficiency.value * 100:.0f} %",
+             _known(inverter.efficiency)],
+        ]  # fmt: skip
+    for output in core.outputs:
+        rows.append([f"output {output.name}", with_unit(output.idle_w.value, "W") + " idle",
+                     _known(output.idle_w)])  # fmt: skip
+    return Table(f"Supply as measured: {name}", ["figure", "value", "how it is known"], rows, (1,))
+
+
+def _known(one: Estimate) -> str:
+    return f"{one.grade}: {one.how[0] if one.how else 'given'}"
+
+
+def _day(found: Answer, outcome: Outcome) -> list[Table]:
+    plan = outcome.plan
+    low, mid, high = outcome.runtime
+    energy = outcome.energy_wh
+    lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
+    more = "more than " if outcome.capped else ""
+    rows = [
+        ["lasts, likely", f"{more}{hours_text(mid)}"],
+        ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
+        ["chance of what is needed", f"{outcome.chance * 100:.0f} %"],
+        ["never cycling off", hours_text(outcome.never_cycles_off_h)],
+        ["idle and conversion", with_unit(lost, "Wh")],
+    ]
+    if plan.sources:
+        rows.append(["from sources", with_unit(energy["sources"], "Wh")])
+    if outcome.fuel_l > 0:
+        rows.append(["fuel burnt", f"{outcome.fuel_l:.2g} l"])
+    for trip in outcome.trips:
+        at = moment_after(plan.start, trip.minute / 60)
+        rows.append([f"{trip.load} trips", f"{at:%a %H:%M}, in {trip.chance * 100:.0f} % of runs"])
+    tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
+    if found.helps:
+        tables.append(Table("What would help", ["change", "hours won", "mind"], [
+            [one.what, f"{hours_text(one.value)} ({hours_text(one.low)} to {hours_text(one.high)})",
+             one.change.mind] for one in found.helps[:5]
+        ], (1,)))  # fmt: skip
+    return tables
+
+
+def _trials(job: Job) -> Table | None:
+    rows = []
+    for one in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
+        view = view_of(one)
+        started = timezone.localtime(one.started_at)
+        rows.append([one.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
+                     view.words])  # fmt: skip
+    if not rows:
+        return None
+    return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)
+
+
+def _unproven(found: Answer, counted: Sequence[Used]) -> list[str]:
+    """What rests on labels and guesses, and what would steady it."""
+    words = [
+        f"{one.name}: grade {one.profile.grade}, {one.assumed or 'not measured long enough'}"
+        for one in counted
+        if one.profile is not None and one.profile.grade in ("C", "D")
+    ]
+    words += [f"{one.name}: {one.assumed}" for one in counted
+              if one.assumed and one.profile and one.profile.grade in ("A", "B")]  # fmt: skip
+    words += [f"would steady it most: {one.sentence}" for one in steadies(found)[:2]]
+    return words

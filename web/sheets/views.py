@@ -1,0 +1,67 @@
+"""The sheet: on the page, as a PDF, its tables as CSV."""
+
+from __future__ import annotations
+
+import csv
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_GET
+
+from web.jobs.access import of_job
+from web.jobs.models import Job
+from web.plans.models import Plan
+from web.plans.outcomes import current_plan
+from web.plans.page import view_of
+from web.sheets.pdf import PAPERS, as_pdf
+from web.sheets.sheet import Sheet, sheet_of
+
+
+def _sheet(request: HttpRequest, job: Job) -> tuple[Plan, Sheet]:
+    plan = current_plan(job)
+    if (wanted := request.GET.get("plan", "")).isdigit():
+        plan = job.plans.live().select_related("supply").filter(pk=int(wanted)).first() or plan
+    plan.job = job
+    return plan, sheet_of(job, plan, request.user.get_username())
+
+
+@require_GET
+@of_job
+def sheet(request: HttpRequest, job: Job) -> HttpResponse:
+    plan, found = _sheet(request, job)
+    job._current_answer = found.answer  # type: ignore[attr-defined]
+    context = {"job": job, "plan": plan, "sheet": found, "plans": list(job.plans.live()),
+               "papers": PAPERS, "view": view_of(found.answer, request.GET)}  # fmt: skip
+    return render(request, "sheets/sheet.html", context)
+
+
+@require_GET
+@of_job
+def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
+    if paper not in PAPERS:
+        raise Http404
+    _, found = _sheet(request, job)
+    response = HttpResponse(as_pdf(found, PAPERS[paper]), content_type="application/pdf")
+    response["Content-Disposition"] = f'inline; filename="sheet-{paper}.pdf"'
+    return response
+
+
+@require_GET
+@of_job
+def tables(request: HttpRequest, job: Job) -> HttpResponse:
+    """All tables of the sheet beneath one another."""
+    _, found = _sheet(request, job)
+    response = HttpResponse(content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = 'attachment; filename="sheet.csv"'
+    rows = csv.writer(response)
+    for table in found.tables:
+        rows.writerow([table.title])
+        rows.writerow(table.heads)
+        rows.writerows([[harmless(cell) for cell in row] for row in table.rows])
+        rows.writerow([])
+    return response
+
+
+def harmless(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t") else cell
