@@ -218,6 +218,32 @@ class BackupTest(TransactionTestCase):
             self.assertEqual(Job.objects.count(), before)
 
 
+class DeletionTest(SiteTest):
+    def test_a_job_asks_for_its_name_and_goes_with_everything(self):
+        load = make_load(self.job, "Box", 90.0)
+        url = self.url("jobs:delete")
+        self.assertContains(self.client.get(url), "Export it first")
+        self.assertContains(self.client.post(url, {"typed": "Hom"}), "That is not", status_code=422)
+        self.client.post(url, {"typed": self.job.name})
+        self.assertFalse(Job.objects.filter(pk=self.job.pk).exists())
+        self.assertFalse(Load.objects.filter(pk=load.pk).exists())
+
+    def test_nobody_deletes_another_ones_job(self):
+        theirs = make_job(self.other, "Theirs")
+        answered = self.client.post(f"/jobs/{theirs.pk}/delete/", {"typed": "Theirs"})
+        self.assertEqual(answered.status_code, 404)
+
+    def test_an_account_asks_for_its_password(self):
+        self.user.set_password("a-long-secret")
+        self.user.save()
+        self.client.force_login(self.user)
+        wrong = self.client.post("/account/delete/", {"password": "guess"})
+        self.assertContains(wrong, "not your password", status_code=422)
+        self.client.post("/account/delete/", {"password": "a-long-secret"})
+        self.assertFalse(Job.objects.filter(pk=self.job.pk).exists())
+        self.assertEqual(self.client.get("/jobs/").status_code, 302)
+
+
 class SheetTest(SiteTest):
     def test_the_page_the_pdf_and_the_tables(self):
         load_demo()

@@ -1,9 +1,23 @@
 """A server that is killed in the middle of a save leaves nothing half-written."""
 
+import http.client
+import http.cookiejar
+import io
+import json
 import os
+import random
+import re
+import signal
+import socket
+import sqlite3
 import subprocess
 import sys
 import tempfile
+import threading
+import urllib.error
+import urllib.parse
+import urllib.request
+import uuid
 from pathlib import Path
 from unittest import TestCase
 
@@ -59,3 +73,192 @@ class KillTest(TestCase):
             self.assertEqual(died.returncode, 9, died.stderr)
             counted = self.run_script(COUNTING, folder)
             self.assertEqual(counted.stdout.split(), ["1", "0", "0", "0"], counted.stderr)
+
+
+#: A user with a job and a running trial, and the job as a package; prints where they are.
+PREPARING = """
+import os, sys
+import django
+django.setup()
+from django.contrib.auth import get_user_model
+from django.core.management import call_command
+call_command("migrate", verbosity=0)
+call_command("collectstatic", interactive=False, verbosity=0)
+from datetime import timedelta
+from django.utils import timezone
+from web.jobs.models import Job
+from web.loads.models import Load
+from web.sheets.exchange import export_job
+from web.supplies.models import Supply
+from web.trials.actions import start_trial
+from web.trials.models import Trial
+user = get_user_model().objects.create_user("ada", password="a-long-secret")
+job = Job.objects.create(owner=user, name="Home")
+for number in range(60):
+    load = Load.objects.create(job=job, name=f"Load {number}", kind="led")
+    load.readings.create(type="spot", data={"state": "running", "watts": 9.0})
+supply = Supply.objects.create(job=job, name="Box", chemistry="lfp", nominal_wh=1000.0)
+trial = start_trial(Trial(job=job, name="Run", supply=supply, expected={"value": 40.0},
+                          started_at=timezone.now() - timedelta(hours=2)), None)
+open(os.path.join(os.environ["STEADY_DATA"], "job.zip"), "wb").write(export_job(job))
+print(job.pk, trial.pk)
+"""
+SERVING = """
+import sys
+import django
+django.setup()
+import waitress
+from web.wsgi import application
+waitress.serve(application, host="127.0.0.1", port=int(sys.argv[1]), threads=4)
+"""
+#: What a client sees of a server that is gone.
+GONE = (urllib.error.URLError, OSError, http.client.HTTPException)
+#: Kills of each kind: check-ins, imports, backups.
+KILLS = 17
+
+
+class ServerKillTest(TestCase):
+    """A real server is killed in the middle of its work, again and again."""
+
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.env = {
+            **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": folder.name,
+            "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DEMO": "false",
+        }  # fmt: skip
+        done = subprocess.run([sys.executable, "-c", PREPARING], cwd=ROOT, env=self.env, check=True,
+                              capture_output=True, text=True)  # fmt: skip
+        self.job, self.trial = done.stdout.split()
+        self.database = next(self.folder.glob("*.sqlite3"))
+        self.random = random.Random(7)
+        self.server = None
+        self.addCleanup(self.kill)
+
+    def serve(self):
+        with socket.socket() as one:
+            one.bind(("127.0.0.1", 0))
+            self.port = one.getsockname()[1]
+        self.server = subprocess.Popen(
+            [sys.executable, "-c", SERVING, str(self.port)], cwd=ROOT, env=self.env,
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self.opener = urllib.request.build_opener(
+            urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
+        )
+        for _ in range(600):
+            try:
+                page = self.get("/sign-in/")
+                break
+            except urllib.error.HTTPError:
+                raise
+            except urllib.error.URLError:
+                self.assertIsNone(self.server.poll(), "the server did not start")
+                threading.Event().wait(0.05)
+        self.token = re.search(r'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1]
+        self.post("/sign-in/", username="ada", password="a-long-secret")
+        page = self.get("/import/")
+        self.token = re.search(r'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1]
+
+    def kill(self):
+        if self.server is not None and self.server.poll() is None:
+            self.server.send_signal(signal.SIGKILL)
+            self.server.wait()
+
+    def get(self, path):
+        with self.opener.open(f"http://127.0.0.1:{self.port}{path}", timeout=30) as answer:
+            return answer.read().decode()
+
+    def post(self, path, body=None, kind=None, **fields):
+        fields = {"csrfmiddlewaretoken": self.token, **fields}
+        data = body or urllib.parse.urlencode(fields).encode()
+        request = urllib.request.Request(f"http://127.0.0.1:{self.port}{path}", data,
+                                         {"Content-Type": kind} if kind else {})  # fmt: skip
+        with self.opener.open(request, timeout=30) as answer:
+            return answer.read().decode()
+
+    def kill_soon(self, most_s):
+        timer = threading.Timer(self.random.uniform(0.0, most_s), self.kill)
+        timer.start()
+        return timer
+
+    def rows(self, query):
+        connection = sqlite3.connect(self.database)
+        try:
+            self.assertEqual(connection.execute("PRAGMA integrity_check").fetchone(), ("ok",))
+            return connection.execute(query).fetchall()
+        finally:
+            connection.close()
+
+    def test_check_ins_imports_and_backups(self):
+        kept = self.while_checking_in()
+        stored = {row[0] for row in self.rows("SELECT data FROM trials_checkin")}
+        notes = {json.loads(one)["note"] for one in stored}
+        self.assertTrue(kept <= notes, "an acknowledged check-in is lost")
+        changes = self.rows(
+            "SELECT count(*) FROM jobs_change WHERE model = 'trials.CheckIn' AND before = ''"
+        )
+        self.assertEqual(changes, [(len(stored),)], "a check-in and its undo belong together")
+        self.while_importing()
+        for count, name in self.rows(
+            "SELECT (SELECT count(*) FROM loads_load WHERE job_id = jobs_job.id), name FROM jobs_job"
+        ):
+            self.assertEqual((count, name), (60, "Home"), "half a job was taken in")
+        self.while_backing_up()
+        for copy in self.folder.glob("copy-*.sqlite3"):
+            with sqlite3.connect(copy) as connection:
+                self.assertEqual(connection.execute("PRAGMA integrity_check").fetchone(), ("ok",))
+
+    def while_checking_in(self):
+        """Check in until killed, so many times; the notes of those that were acknowledged."""
+        kept = set()
+        for _ in range(KILLS):
+            self.serve()
+            timer = self.kill_soon(0.6)
+            try:
+                while True:
+                    note = uuid.uuid4().hex
+                    self.post(f"/jobs/{self.job}/trials/{self.trial}/check-in/", note=note)
+                    kept.add(note)
+            except GONE as error:
+                self.assertNotIsInstance(error, urllib.error.HTTPError)
+                timer.join()
+        self.assertTrue(kept)
+        return kept
+
+    def while_importing(self):
+        content = (self.folder / "job.zip").read_bytes()
+        for _ in range(KILLS):
+            self.serve()
+            try:
+                page = self.upload(content)
+                waiting = re.search(r'name="token" value="([^"]+)"', page)[1]
+                timer = self.kill_soon(0.5)
+                self.post("/import/confirm/", token=waiting)
+            except GONE as error:
+                self.assertNotIsInstance(error, urllib.error.HTTPError)
+            timer.join()
+            self.kill()
+
+    def upload(self, content):
+        mark = uuid.uuid4().hex
+        body = io.BytesIO()
+        for name, value in (("csrfmiddlewaretoken", self.token.encode()), ("file", content)):
+            extra = '; filename="job.zip"' if name == "file" else ""
+            body.write(f'--{mark}\r\nContent-Disposition: form-data; name="{name}"{extra}\r\n\r\n'
+                       .encode())  # fmt: skip
+            body.write(value + b"\r\n")
+        body.write(f"--{mark}--\r\n".encode())
+        return self.post("/import/", body.getvalue(), f"multipart/form-data; boundary={mark}")
+
+    def while_backing_up(self):
+        for number in range(KILLS):
+            target = self.folder / f"copy-{number}.sqlite3"
+            self.server = subprocess.Popen(
+                [sys.executable, "manage.py", "backup", str(target)], cwd=ROOT, env=self.env,
+                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+            timer = self.kill_soon(1.6)
+            self.server.wait()
+            timer.cancel()

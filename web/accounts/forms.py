@@ -1,7 +1,10 @@
-"""Signing up."""
+"""Signing up, and the password once more."""
 
 from __future__ import annotations
 
+from typing import Any
+
+from django import forms
 from django.contrib.auth import get_user_model
 from django.contrib.auth.forms import UserCreationForm
 
@@ -10,3 +13,19 @@ class SignUpForm(UserCreationForm):
     class Meta(UserCreationForm.Meta):
         model = get_user_model()
         fields = ("username",)
+
+
+class PasswordForm(forms.Form):
+    """The password once more, before something is deleted for good."""
+
+    password = forms.CharField(widget=forms.PasswordInput, label="Your password, to be sure")
+
+    def __init__(self, *args: Any, user: Any, **kwargs: Any) -> None:
+        self.user = user
+        super().__init__(*args, **kwargs)
+
+    def clean_password(self) -> str:
+        typed: str = self.cleaned_data["password"]
+        if not self.user.check_password(typed):
+            raise forms.ValidationError("That is not your password.")
+        return typed

@@ -14,5 +14,6 @@ urlpatterns = [
     ),
     path("sign-out/", auth.LogoutView.as_view(), name="sign-out"),
     path("sign-up/", views.sign_up, name="sign-up"),
+    path("account/delete/", views.delete, name="delete"),
     path("look-around/", views.look_around, name="look-around"),
 ]

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from django.conf import settings
-from django.contrib.auth import get_user_model, login
+from django.contrib import messages
+from django.contrib.auth import get_user_model, login, logout
 from django.contrib.auth.decorators import login_not_required
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
-from web.accounts.forms import SignUpForm
+from web.accounts.forms import PasswordForm, SignUpForm
 
 BACKEND = "django.contrib.auth.backends.ModelBackend"
 
@@ -34,3 +35,17 @@ def look_around(request: HttpRequest) -> HttpResponse:
         raise Http404
     login(request, user, backend=BACKEND)
     return redirect("jobs:list")
+
+
+@require_http_methods(["GET", "POST"])
+def delete(request: HttpRequest) -> HttpResponse:
+    """Delete one's account for good with all its jobs, once the password was given."""
+    form = PasswordForm(request.POST or None, user=request.user)
+    if request.method == "POST" and form.is_valid():
+        user = request.user
+        logout(request)
+        user.delete()
+        messages.success(request, "Your account and all of its jobs are deleted.")
+        return redirect("accounts:sign-in")
+    status = 422 if form.is_bound else 200
+    return render(request, "accounts/delete.html", {"form": form}, status=status)

@@ -22,6 +22,7 @@ from web.bench.live import look
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
 from web.common.forms import client_key
+from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
@@ -305,7 +306,7 @@ def download(request: HttpRequest, job: Job, capture: int, form: str) -> HttpRes
     found = _capture(job, capture)
     try:
         if form == "strip.svg":
-            response = HttpResponse(page_of(found).strip, content_type="image/svg+xml")
+            response = HttpResponse(standalone(page_of(found).strip), content_type="image/svg+xml")
         else:
             response = HttpResponse(as_csv(found.to_core()), content_type="text/csv; charset=utf-8")
             form = "capture.csv"

@@ -145,6 +145,12 @@ def add_job(job: Job) -> Job:
     return found
 
 
+def delete_job(job: Job) -> None:
+    """Delete a job for good with all that hangs on it; nothing of it can be brought back."""
+    with transaction.atomic():
+        job.delete()
+
+
 def restore_latest_job(user: Any) -> Job | None:
     """Bring back the user's job that was removed last; None where there is none."""
     job = Job.objects.filter(owner=user).exclude(removed_at=None).order_by("-removed_at").first()

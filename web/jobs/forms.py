@@ -44,3 +44,19 @@ class JobForm(RecordForm):
 
     def clean_currency(self) -> str:
         return self.cleaned_data["currency"] or "¤"
+
+
+class NameForm(forms.Form):
+    """A name typed once more, before something is deleted for good."""
+
+    typed = forms.CharField(label="Its name, to be sure", max_length=150)
+
+    def __init__(self, *args: Any, name: str, **kwargs: Any) -> None:
+        self.name = name
+        super().__init__(*args, **kwargs)
+
+    def clean_typed(self) -> str:
+        typed: str = self.cleaned_data["typed"]
+        if typed.strip() != self.name:
+            raise forms.ValidationError(f"That is not “{self.name}”.")
+        return typed

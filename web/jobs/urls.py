@@ -9,6 +9,7 @@ urlpatterns = [
     path("jobs/", views.index, name="list"),
     path("jobs/restore/", views.restore, name="restore"),
     path("jobs/<int:job>/details/", views.edit, name="edit"),
+    path("jobs/<int:job>/delete/", views.delete, name="delete"),
     path("jobs/<int:job>/remove/", views.remove, name="remove"),
     path("jobs/<int:job>/undo/<int:change>/", views.undo, name="undo"),
 ]

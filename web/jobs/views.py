@@ -11,7 +11,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 from web.common.forms import client_key
 from web.jobs import actions
 from web.jobs.access import of_job
-from web.jobs.forms import JobForm
+from web.jobs.forms import JobForm, NameForm
 from web.jobs.models import Job
 
 
@@ -47,6 +47,19 @@ def remove(request: HttpRequest, job: Job) -> HttpResponse:
     actions.remove(job, job, f"Removed {job.name}")
     messages.info(request, f"Removed the job {job.name}.", extra_tags="removed-job")
     return redirect("jobs:list")
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def delete(request: HttpRequest, job: Job) -> HttpResponse:
+    """Delete a job for good, once its name was typed."""
+    form = NameForm(request.POST or None, name=job.name)
+    if request.method == "POST" and form.is_valid():
+        actions.delete_job(job)
+        messages.success(request, f"Deleted {form.name} for good.")
+        return redirect("jobs:list")
+    status = 422 if form.is_bound else 200
+    return render(request, "jobs/delete.html", {"job": job, "form": form}, status=status)
 
 
 @require_POST

@@ -74,6 +74,7 @@ class View:
     never_off: str
     display: tuple[str, str] | None
     sustains: Sustains | None
+    fuel_l: float
     draws: int
 
 
@@ -148,6 +149,7 @@ def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> Vi
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
         sustains=sustains(outcome),
+        fuel_l=outcome.fuel_l,
         draws=len(outcome.runtime_h),
     )
 

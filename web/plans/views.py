@@ -14,6 +14,7 @@ from needle.document import DocumentError
 from needle.plan.report import as_document
 from needle.plan.shift import propose
 from web.common.forms import client_key
+from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
 from web.jobs.models import Job
@@ -339,7 +340,7 @@ def download(request: HttpRequest, job: Job, plan: int, form: str) -> HttpRespon
         response = JsonResponse(as_document(found.outcome))
     elif form.endswith(".svg"):
         drawing = view.charts if form == "curve.svg" else view.lanes
-        response = HttpResponse(drawing, content_type="image/svg+xml")
+        response = HttpResponse(standalone(drawing), content_type="image/svg+xml")
     else:
         response = HttpResponse(content_type="text/csv; charset=utf-8")
         csv.writer(response).writerows(csv_rows(found.outcome))

@@ -14,6 +14,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.trial.forecast import as_document
 from web.common.forms import client_key
+from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
@@ -256,7 +257,8 @@ def download(request: HttpRequest, job: Job, trial: int, form: str) -> HttpRespo
         assert view.found is not None
         response = JsonResponse(as_document(view.found))
     elif form == "trial.svg":
-        response = HttpResponse(view.drawing, content_type="image/svg+xml")
+        drawing = standalone(view.drawing or "")
+        response = HttpResponse(drawing, content_type="image/svg+xml")
     else:
         assert view.found is not None
         url = request.build_absolute_uri(reverse("trials:trial", args=[job.pk, trial]))

@@ -171,9 +171,39 @@ document.addEventListener("alpine:init", () => {
     if (event.detail.target.id === "answer-bar") sway();
   });
 
+  /* A way to take any drawing along that has no download of its own. */
+  const LOOKS = ["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "font-size", "font-weight", "font-family"];
+  function offerDrawings(within) {
+    within.querySelectorAll(".scroll > svg:not([data-offered])").forEach((svg) => {
+      svg.dataset.offered = "yes";
+      if (svg.closest(".timeline, .fan-box, .bench-strip") || svg.matches(".timeline")) return;
+      const button = document.createElement("button");
+      button.type = "button";
+      button.className = "quiet save-svg";
+      button.textContent = "drawing as SVG";
+      button.addEventListener("click", () => saveDrawing(svg));
+      svg.parentElement.after(button);
+    });
+  }
+  function saveDrawing(svg) {
+    const copy = svg.cloneNode(true);
+    const old = [svg, ...svg.querySelectorAll("*")], fresh = [copy, ...copy.querySelectorAll("*")];
+    old.forEach((element, index) => {
+      const look = getComputedStyle(element);
+      for (const name of LOOKS) fresh[index].setAttribute(name, look.getPropertyValue(name));
+    });
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(new Blob([new XMLSerializer().serializeToString(copy)], { type: "image/svg+xml" }));
+    link.download = `${(svg.querySelector("title")?.textContent || "drawing").toLowerCase().replace(/[^a-z0-9]+/g, "-")}.svg`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+  }
+  document.addEventListener("htmx:afterSettle", (event) => offerDrawings(event.target));
+
   document.addEventListener("needle:answered", sway);
   document.addEventListener("DOMContentLoaded", () => {
     sway();
+    offerDrawings(document);
     const off = $("#keys-off");
     if (off) {
       off.checked = store.get("keys-off") === "yes";
