@@ -15,6 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import timedelta
 from typing import Any
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tests.settings")
@@ -330,6 +331,13 @@ def bench_day_plan(client: Any, job: Any, show: Callable[[str, float, float], No
     show("day plan: a block while it is dragged", median_s(drag, 15), LIMIT_DRAG_MS)
     show("day plan: a condition while it slides", median_s(slide, 15), LIMIT_DRAG_MS)
     show("day plan: let go, stored, with advice", median_s(let_go, 5), 1000.0)
+    trial = job.trials.get(name="Storm night rehearsal")
+    begin = trial.started_at
+    for minute in range(200):
+        at = begin + timedelta(minutes=2 * minute)
+        trial.check_ins.create(at=at, data={"percent": 100 - 0.3 * minute})
+    followed = f"/jobs/{job.pk}/trials/{trial.pk}/"
+    show("trial with 200 check-ins", median_s(lambda: client.get(followed), 7), LIMIT_SURVEY_MS)
     show("day plan: the page again", median_s(lambda: client.get(page), 9), LIMIT_SURVEY_MS)
 
 

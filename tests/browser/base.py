@@ -19,7 +19,7 @@ from web.jobs.models import Job
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 WIDE = {"width": 1280, "height": 800}
 PHONE = {"width": 390, "height": 844}
-expect.set_options(timeout=10_000)
+expect.set_options(timeout=20_000)
 
 
 class BrowserTest(StaticLiveServerTestCase):

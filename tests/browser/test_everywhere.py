@@ -92,7 +92,8 @@ class EveryScreenTest(BrowserTest):
             ("plans:entry", plan.pk, load.pk), ("plans:compare", plan.pk),
             ("plans:source", plan.pk, plan.sources.first().pk), ("plans:add-source", plan.pk, "sun"),
             ("plans:plan", clinic.plans.last().pk),
-            ("trials:index",), ("trials:start",), ("trials:trial", clinic.trials.first().pk),
+            ("trials:index",), ("trials:compare",), ("matching:compare",), ("sheets:sheet",),
+            ("jobs:delete",), ("trials:start",), ("trials:trial", clinic.trials.first().pk),
             ("trials:trial", clinic.trials.last().pk), ("trials:edit", clinic.trials.last().pk),
             ("jobs:edit",),
         )  # fmt: skip

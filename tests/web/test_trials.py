@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from datetime import timedelta
 
 from django.utils import timezone
@@ -207,9 +208,40 @@ class EndTest(TrialTest):
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
         self.assertEqual(self.supply.to_core().battery.capacity_factor.value, before)
 
+    def test_a_trial_of_one_load_is_carried_into_it(self):
+        self.end("floor", 9.0)
+        self.assertContains(self.page(), "Carry it into the load")
+        load = self.job.loads.get()
+        before = load.profile().mean_w
+        url = self.url("trials:carry-reading", self.trial().pk)
+        self.client.post(url)
+        self.assertEqual(load.readings.live().filter(type="charge-drop").count(), 1)
+        after = self.job.loads.get().profile().mean_w
+        self.assertLess(after.spread, before.spread)
+        self.assertEqual(self.client.post(url).status_code, 404)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertEqual(self.job.loads.get().profile().mean_w, before)
+
+    def test_side_by_side(self):
+        self.end("floor", 9.0)
+        other = Trial.objects.get()
+        first = other.pk
+        other.pk, other.client_key = None, uuid.uuid4()
+        other.name, other.room_c, other.ended_at = (
+            "Warm one",
+            31.0,
+            other.started_at + timedelta(hours=5),
+        )
+        other.save()
+        query = f"?item={first}&item={other.pk}&item=999"
+        page = self.client.get(self.url("trials:compare") + query)
+        self.assertContains(page, "80 % longer than Warm one")
+        self.assertContains(page, "the room")
+        self.assertContains(self.client.get(self.url("trials:compare")), "Tick two trials")
+
     def test_a_hand_proves_nothing_to_carry(self):
         self.end("by hand", 9.0)
-        self.assertNotContains(self.page(), "Carry it into")
+        self.assertNotContains(self.page(), "Carry it into the supply")
         self.assertEqual(
             self.client.post(self.url("trials:carry", self.trial().pk)).status_code, 404
         )

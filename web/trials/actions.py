@@ -14,6 +14,7 @@ from needle.trial.follow import next_check_ins
 from needle.trial.forecast import forecast
 from needle.trial.trial import expected_of
 from web.jobs.actions import as_one, remove, save_change, save_new
+from web.loads.actions import add_reading
 from web.plans.outcomes import Answer
 from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
@@ -105,6 +106,14 @@ def carried_test(trial: Trial, used_wh: float) -> SupplyTest:
 def carry_into_supply(trial: Trial, used_wh: float) -> SupplyTest:
     """Let what a trial proved speak for its supply."""
     return add_test(carried_test(trial, used_wh))
+
+
+def carry_into_load(change: Any) -> None:
+    """Let what a trial of one load proved speak for that load.
+
+    ``change`` is a :class:`web.trials.page.Learnt`.
+    """
+    add_reading(change.load, "charge-drop", change.data, note=change.note)
 
 
 def simulated_run(trial: Trial) -> StandinRun:

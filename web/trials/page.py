@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
@@ -11,6 +11,10 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
+from needle.estimate import Estimate
+from needle.measure.readings import parse
+from needle.plan.plan import AC
+from needle.profile.profile import derive
 from needle.quantity import hours_text
 from needle.supply.supply import parse_supply
 from needle.trial.follow import Mark, Score, mark, next_check_ins, score
@@ -18,6 +22,8 @@ from needle.trial.forecast import Forecast, Leg, forecast
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from web.drawing.fan import Point, Run, fan
+from web.loads.models import Load
+from web.plans.draft import draft_of
 from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
 
@@ -46,6 +52,18 @@ class Carry:
 
 
 @dataclass(frozen=True)
+class Learnt:
+    """What a finished trial of one load would change in it: its mean W before and after."""
+
+    load: Load
+    data: dict[str, Any]
+    note: str
+    before: Estimate
+    after: Estimate
+    done: bool
+
+
+@dataclass(frozen=True)
 class View:
     """A trial as its page shows it; ``found`` is None while there is nothing to go by."""
 
@@ -61,6 +79,7 @@ class View:
     upcoming: list[Any]
     mark: Mark | None
     carry: Carry | None
+    learnt: Learnt | None = None
 
 
 def view_of(trial: Trial) -> View:
@@ -88,6 +107,7 @@ def view_of(trial: Trial) -> View:
         upcoming=[] if trial.ended_at else upcoming(trial, found),
         mark=mark(core),
         carry=_carry(trial, found),
+        learnt=_learnt(trial, found),
     )
 
 
@@ -215,6 +235,34 @@ def _carry(trial: Trial, found: Forecast) -> Carry | None:
         return None
     done = any(one.note == test.note for one in trial.supply.known_tests())
     return Carry(found.used_wh, before, after, done)
+
+
+def _learnt(trial: Trial, found: Forecast) -> Learnt | None:
+    """A charge drop of the load, where the plan has one alone, on AC, in one leg."""
+    if trial.ended_at is None or trial.plan is None or trial.supply is None or len(found.legs) > 1:
+        return None
+    trial.plan.job = trial.job
+    counted = [one for one in draft_of(trial.plan).used if one.counted]
+    inverter = trial.supply.to_core().inverter
+    if len(counted) != 1 or counted[0].route != AC or inverter is None:
+        return None
+    load, before = counted[0].load, counted[0].profile
+    assert before is not None
+    end = found.charge[1]
+    data = {
+        "supply_wh": round(found.held_wh[1], 1), "from": trial.start_charge, "to": round(end, 4),
+        "hours": round(found.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
+        "efficiency": round(inverter.efficiency.value, 4),
+    }  # fmt: skip
+    record = load.to_core()
+    try:
+        reading = parse({"type": "charge-drop", **data})
+        after = derive(replace(record, readings=(*record.readings, reading)))
+    except DocumentError:
+        return None
+    note = f"from the trial {trial.name}"[:400]
+    done = any(one.note == note for one in load.known_readings())
+    return Learnt(load, data, note, before.mean_w, after.mean_w, done)
 
 
 def score_of(trials: Sequence[Trial]) -> Score:

@@ -5,6 +5,7 @@ from web.trials import views
 app_name = "trials"
 urlpatterns = [
     path("trials/", views.index, name="index"),
+    path("trials/compare/", views.side_by_side, name="compare"),
     path("trials/start/", views.start, name="start"),
     path("trials/<int:trial>/", views.page, name="trial"),
     path("trials/<int:trial>/details/", views.edit, name="edit"),
@@ -16,6 +17,7 @@ urlpatterns = [
     path("trials/<int:trial>/resume/", views.resume, name="resume"),
     path("trials/<int:trial>/simulate/", views.simulate, name="simulate"),
     path("trials/<int:trial>/carry/", views.carry, name="carry"),
+    path("trials/<int:trial>/carry-reading/", views.carry_reading, name="carry-reading"),
     path("trials/<int:trial>/remove/", views.remove, name="remove"),
     path("trials/<int:trial>/download/<str:form>", views.download, name="download"),
 ]  # fmt: skip

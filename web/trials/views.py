@@ -24,6 +24,7 @@ from web.plans.models import Plan
 from web.plans.outcomes import Answer, answer_draft, current_plan
 from web.supplies.models import Supply
 from web.trials import actions
+from web.trials.compare import MOST, compare
 from web.trials.forms import CheckInForm, EndForm, TrialForm
 from web.trials.models import CheckIn, Trial
 from web.trials.page import score_of, upcoming, view_of
@@ -54,6 +55,20 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
         "user_score": score_of(list(mine)),
     }
     return render(request, "trials/list.html", context)
+
+
+@require_GET
+@of_job
+def side_by_side(request: HttpRequest, job: Job) -> HttpResponse:
+    """Two to four trials, against the first."""
+    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
+    wanted = [int(one) for one in request.GET.getlist("item") if one.isdigit()]
+    picked = [one for one in trials if one.pk in wanted][:MOST]
+    for one in picked:
+        one.job = job
+    context = {"job": job, "trials": trials, "picked": [one.pk for one in picked],
+               "compared": compare(picked) if picked else None}  # fmt: skip
+    return render(request, "trials/compare.html", context)
 
 
 def _new(job: Job, plan: Plan | None) -> Trial:
@@ -220,6 +235,19 @@ def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     if change is None or change.done:
         raise Http404
     actions.carry_into_supply(found, change.used_wh)
+    tell(request, job)
+    return _changed(request, job, found)
+
+
+@require_POST
+@of_job
+def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+    """Let a trial of one load speak for that load."""
+    found = _trial(job, trial)
+    change = view_of(found).learnt
+    if change is None or change.done:
+        raise Http404
+    actions.carry_into_load(change)
     tell(request, job)
     return _changed(request, job, found)
 

@@ -1,0 +1,93 @@
+"""Trials side by side, against the first, and whether that is fair."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle.decide.compare import Against, Figure, against
+from needle.estimate import Estimate
+from needle.trial.forecast import Range
+from web.trials.models import Trial
+from web.trials.page import View, view_of
+
+MOST = 4
+
+
+@dataclass(frozen=True)
+class Row:
+    """A figure of all trials: each with how it stands against the first's."""
+
+    figure: Figure
+    cells: list[tuple[Estimate | None, Against | None]]
+
+
+@dataclass(frozen=True)
+class Compared:
+    """The page: the trials, rows, what was not alike, the verdict."""
+
+    views: list[View]
+    rows: list[Row]
+    unfair: list[str]
+    verdict: str
+
+
+def estimate_of(one: Range | None) -> Estimate | None:
+    """A range as an estimate: its middle, and the spread that its ends ask for."""
+    if one is None or one[1] <= 0:
+        return None
+    low, mid, high = one
+    sigma = math.log(high / low) / (2 * 1.2816) if 0 < low < high else 0.0
+    return Estimate(mid, math.sqrt(math.expm1(sigma**2)), "A", ("a trial",))
+
+
+def compare(trials: Sequence[Trial]) -> Compared:
+    """Put trials side by side; the first is the reference."""
+    views = [view_of(one) for one in trials]
+    found = [one.found for one in views]
+    figures = [
+        Figure("lasts", "h", [estimate_of(one.stop_h) if one else None for one in found], False),
+        Figure("mean, last leg", "W", [estimate_of(one.mean_w) if one else None for one in found]),
+        Figure("battery held", "Wh", [estimate_of(one.held_wh) if one else None for one in found],
+               False),
+        Figure("of its label", "", [estimate_of(one.capacity_factor) if one else None
+                                    for one in found], False),
+    ]  # fmt: skip
+    rows = []
+    for figure in figures:
+        if any(value is not None for value in figure.values):
+            first = figure.values[0]
+            cells = [
+                (value, against(value, first) if number and value and first else None)
+                for number, value in enumerate(figure.values)
+            ]
+            rows.append(Row(figure, cells))
+    return Compared(views, rows, _unfair(trials), _verdict(rows, trials))
+
+
+def _unfair(trials: Sequence[Trial]) -> list[str]:
+    words = []
+    for name, values in (
+        ("the supply", [one.supply_id for one in trials]),
+        ("the plan", [one.plan_id for one in trials]),
+        ("the charge at the start", [one.start_charge for one in trials]),
+        ("where they stop", [one.stop_at for one in trials]),
+        ("the room", [one.room_c for one in trials]),
+        ("the contents", [one.contents for one in trials]),
+        ("why they ended", [one.ended_why for one in trials]),
+    ):
+        if len(set(values)) > 1:
+            words.append(name)
+    return words
+
+
+def _verdict(rows: Sequence[Row], trials: Sequence[Trial]) -> str:
+    lasts = next((one for one in rows if one.figure.name == "lasts"), None)
+    if lasts is None or len(trials) < 2 or lasts.cells[1][1] is None:
+        return ""
+    off = lasts.cells[1][1]
+    if not off.real:
+        return "No real difference in hours: the ranges overlap too much."
+    word = "longer" if off.value > 0 else "shorter"
+    return f"{trials[1].name} lasts {abs(off.value) * 100:.0f} % {word} than {trials[0].name}."
