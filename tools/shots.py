@@ -20,6 +20,7 @@ from tools.chromium import launch
 
 ROOT = Path(__file__).resolve().parent.parent
 OUT = ROOT / "docs" / "screenshots"
+SHEET = ROOT / "docs" / "storm-night.pdf"
 WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 #: For pages whose point lies below the fold.
 TALL = {"width": 1280, "height": 1600}
@@ -28,10 +29,8 @@ SHOTS = (
     ("survey", "/jobs/1/survey/", WIDE, "light"),
     ("load", "/jobs/1/loads/1/", WIDE, "light"),
     ("load-suspect", "/jobs/1/loads/6/", WIDE, "light"),
-    ("bench", "/jobs/1/bench/", WIDE, "light"),
     ("bench-live", "/jobs/1/bench/1/", WIDE, "light"),
     ("capture", "/jobs/1/captures/1/", WIDE, "light"),
-    ("supplies", "/jobs/1/supplies/", WIDE, "light"),
     ("supply", "/jobs/1/supplies/1/", TALL, "light"),
     ("starts", "/jobs/1/supplies/starts/", TALL, "light"),
     ("power-factor", "/jobs/2/loads/14/power-factor/", WIDE, "light"),
@@ -39,8 +38,11 @@ SHOTS = (
     ("day-plan-dark", "/jobs/1/plans/3/", WIDE, "dark"),
     ("day-plan-sustains", "/jobs/1/plans/2/", WIDE, "light"),
     ("day-plan-compare", "/jobs/1/plans/1/compare/?with=supply-2", WIDE, "light"),
-    ("jobs", "/jobs/", WIDE, "light"),
-    ("load-phone", "/jobs/1/loads/1/", PHONE, "light"),
+    ("compare", "/jobs/1/compare/?item=3&item=2&on=1", WIDE, "light"),
+    ("trial", "/jobs/1/trials/3/", WIDE, "light"),
+    ("trial-finished", "/jobs/1/trials/1/", WIDE, "light"),
+    ("trial-phone", "/jobs/1/trials/3/", PHONE, "light"),
+    ("sheet", "/jobs/1/sheet/", TALL, "light"),
     ("bench-phone", "/jobs/1/bench/1/", PHONE, "light"),
 )
 
@@ -98,6 +100,13 @@ def main() -> None:
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"docs/screenshots/{name}.png")
                 context.close()
+            context = browser.new_context()
+            page = context.new_page()
+            page.goto(f"http://127.0.0.1:{port}/sign-in/")
+            page.get_by_role("button", name="Look around").click()
+            sheet = context.request.get(f"http://127.0.0.1:{port}/jobs/1/sheet/a4.pdf")
+            SHEET.write_bytes(sheet.body())
+            print("docs/storm-night.pdf")
         finally:
             browser.close()
             server.terminate()

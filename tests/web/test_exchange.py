@@ -218,6 +218,54 @@ class BackupTest(TransactionTestCase):
             self.assertEqual(Job.objects.count(), before)
 
 
+class DocumentTest(SiteTest):
+    def upload(self, kind, data):
+        file = io.BytesIO(data if isinstance(data, bytes) else json.dumps(data).encode())
+        file.name = "one.json"
+        return self.client.post(f"/jobs/{self.job.pk}/documents/{kind}/", {"file": file})
+
+    def test_a_load_out_and_in(self):
+        load = make_load(self.job, "Box", 90.0)
+        load.readings.create(type="energy", data={"wh": 700.0, "hours": 24.0})
+        url = f"/jobs/{self.job.pk}/loads/{load.pk}/load.json"
+        data = json.loads(self.client.get(url).content)
+        self.assertContains(self.upload("load", data), "already has a load", status_code=422)
+        data["name"] = "Other box"
+        self.upload("load", data)
+        copy = self.job.loads.get(name="Other box")
+        self.assertEqual(copy.profile().mean_w, load.profile().mean_w)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertFalse(self.job.loads.live().filter(name="Other box").exists())
+
+    def test_a_plan_out_and_in(self):
+        load_demo()
+        clinic = Job.objects.get(name="Tern Point Animal Clinic")
+        self.client.force_login(clinic.owner)
+        self.job = clinic
+        plan = clinic.plans.get(name="Storm night")
+        url = f"/jobs/{clinic.pk}/plans/{plan.pk}/download/plan.json"
+        data = json.loads(self.client.get(url).content)
+        data["name"], data["loads"][0]["name"] = "Storm again", "Unknown thing"
+        page = self.client.get(self.upload("plan", data)["Location"])
+        self.assertContains(page, "This job has no Unknown thing")
+        copy = clinic.plans.get(name="Storm again")
+        self.assertEqual(copy.sources.count(), 2)
+        self.assertEqual(copy.entries.get(load__name="Autoclave").moments, ["19:30"])
+        self.assertFalse(copy.entries.get(load__name="Centrifuge").taken_in)
+
+    def test_refusals(self):
+        for kind, data, said in (
+            ("load", b"nonsense", "is not a JSON file"),
+            ("load", {"name": "X", "kind": "dragon"}, "is not known"),
+            ("load", [1], "Must be an object"),
+            ("plan", {"hours": 400 * 24, "supply": {}}, "too large"),
+            ("plan", {"hours": 5}, "supply"),
+        ):
+            with self.subTest(said=said):
+                self.assertContains(self.upload(kind, data), said, status_code=422)
+        self.assertEqual(self.upload("moon", {}).status_code, 404)
+
+
 class DeletionTest(SiteTest):
     def test_a_job_asks_for_its_name_and_goes_with_everything(self):
         load = make_load(self.job, "Box", 90.0)

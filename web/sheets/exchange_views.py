@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import json
 import secrets
+from typing import Any
 
 from django import forms
 from django.contrib import messages
 from django.core.cache import cache
-from django.http import HttpRequest, HttpResponse
-from django.shortcuts import redirect, render
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError
 from web.jobs.access import of_job
 from web.jobs.models import Job
+from web.jobs.telling import tell
+from web.sheets.documents import add_load_document, add_plan_document, as_json, load_document
 from web.sheets.exchange import export_job, import_job, preview
 
 #: Largest package taken, and how long one waits to be confirmed.
@@ -45,6 +49,59 @@ def package(request: HttpRequest, job: Job) -> HttpResponse:
     name = slugify(job.name) or "job"
     response["Content-Disposition"] = f'attachment; filename="{name}.zip"'
     return response
+
+
+class DocumentForm(forms.Form):
+    file = forms.FileField(label="Document", help_text="A .json of the open formats.")
+
+    def clean_file(self) -> Any:
+        file = self.cleaned_data["file"]
+        if file.size > MOST_BYTES:
+            raise forms.ValidationError(f"Larger than {MOST_BYTES // 1_000_000} MB.")
+        try:
+            return as_json(file.read())
+        except DocumentError as error:
+            raise forms.ValidationError(f"The file {error}.") from None
+
+
+@require_GET
+@of_job
+def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+    """A load as its open document."""
+    found = get_object_or_404(job.loads.live().with_readings(), pk=load)
+    found.job = job
+    text = json.dumps(load_document(found), indent=1)
+    response = HttpResponse(text, content_type="application/json")
+    response["Content-Disposition"] = 'attachment; filename="load.json"'
+    return response
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
+    """Take a load or a plan document into the job."""
+    if kind not in ("load", "plan"):
+        raise Http404
+    posted = request.method == "POST"
+    form = DocumentForm(request.POST, request.FILES) if posted else DocumentForm()
+    if posted and form.is_valid():
+        try:
+            if kind == "load":
+                load = add_load_document(job, form.cleaned_data["file"])
+                tell(request, job)
+                return redirect("loads:load", job.pk, load.pk)
+            plan, left_out = add_plan_document(job, form.cleaned_data["file"])
+        except DocumentError as error:
+            words = str(error)
+            form.add_error("file", f"{words[0].upper()}{words[1:]}.")
+        else:
+            tell(request, job)
+            if left_out:
+                names = ", ".join(left_out)
+                messages.warning(request, f"This job has no {names}: left out of the plan.")
+            return redirect("plans:plan", job.pk, plan.pk)
+    context = {"job": job, "form": form, "kind": kind}
+    return render(request, "sheets/document.html", context, status=422 if posted else 200)
 
 
 @require_http_methods(["GET", "POST"])

@@ -1,0 +1,119 @@
+"""Load and plan documents of the open formats, from and into a job."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from django.db import transaction
+
+from needle.document import DocumentError
+from needle.plan.plan import parse_plan
+from needle.plan.use import use_from_text
+from needle.profile.profile import parse_load
+from web.jobs.actions import as_one
+from web.jobs.models import Job
+from web.loads.actions import add_load, add_reading
+from web.loads.models import Load
+from web.plans.actions import save_plan, save_source, use_load
+from web.plans.models import Plan, PlanEntry, PlanSource
+
+
+def load_document(load: Load) -> dict[str, Any]:
+    """A load with its readings as the open document; captures as their summaries."""
+    found: dict[str, Any] = {
+        "name": load.name,
+        "kind": load.kind,
+        "mains": {"volts": load.job.mains_v, "hertz": load.job.mains_hz},
+        "readings": [{"type": one.type, **one.data} for one in load.known_readings()],
+    }
+    for key in ("set_c", "hours_per_day"):
+        if getattr(load, key) is not None:
+            found[key] = getattr(load, key)
+    if load.setting:
+        found["setting"] = load.setting
+    return found
+
+
+def as_json(content: bytes) -> Any:
+    """A file's JSON.
+
+    Raises
+    ------
+    DocumentError
+    """
+    try:
+        return json.loads(content.decode("utf-8-sig"))
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError):
+        raise DocumentError("", "is not a JSON file") from None
+
+
+def add_load_document(job: Job, data: Any) -> Load:
+    """Store a load document as a new load with its readings.
+
+    Raises
+    ------
+    DocumentError
+    """
+    record = parse_load(data)
+    if job.loads.live().filter(name=record.name).exists():
+        raise DocumentError("name", f"this job already has a load called “{record.name}”")
+    with transaction.atomic(), as_one(job, f"Added {record.name}"):
+        load = add_load(Load(
+            job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
+            setting=record.setting, hours_per_day=record.hours_per_day,
+        ))  # fmt: skip
+        for item in data.get("readings") or []:
+            add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})
+    return load
+
+
+def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
+    """Store a plan document as a new plan over the job's own loads and supply, matched by name.
+
+    Returns
+    -------
+    plan, left_out : Plan, list of str
+        Loads of the document that the job does not have.
+
+    Raises
+    ------
+    DocumentError
+    """
+    core = parse_plan(data)
+    supplies = {one.name: one for one in job.supplies.live()}
+    loads = {one.name: one for one in job.loads.live()}
+    supply = supplies.get((data.get("supply") or {}).get("name", ""))
+    name = str(data.get("name") or "Plan from a file")[:80]
+    with transaction.atomic(), as_one(job, f"Added {name}"):
+        plan = save_plan(Plan(
+            job=job, name=name, supply=supply, start=core.start, needed_hours=core.needed_hours,
+            room_c=core.room_c, room_swing_c=core.room_swing_c or None,
+            start_charge=core.supply.battery.start_charge, floor=core.supply.battery.floor,
+            inverter_off=((data["supply"].get("inverter") or {}).get("off")) or [],
+        ))  # fmt: skip
+        items = {item["name"]: item for item in data.get("loads") or []}
+        for load in loads.values():
+            use_load(_entry(plan, load, items.get(load.name)))
+        for item in data.get("sources") or []:
+            rest = {key: value for key, value in item.items() if key not in ("kind", "name")}
+            save_source(PlanSource(plan=plan, kind=item["kind"],
+                                   name=item.get("name", item["kind"]), data=rest))  # fmt: skip
+    return plan, [one for one in items if one not in loads]
+
+
+def _entry(plan: Plan, load: Load, item: dict[str, Any] | None) -> PlanEntry:
+    if item is None:
+        return PlanEntry(plan=plan, load=load, taken_in=False)
+    use = item.get("use", "always")
+    entry = PlanEntry(
+        plan=plan, load=load, count=item.get("count", 1), alone=item.get("alone", False),
+        flexible=item.get("flexible", []), steps=item.get("steps", []), charge=item.get("charge"),
+        route="" if item.get("route", "ac") == "ac" else item["route"],
+    )  # fmt: skip
+    if isinstance(use, dict):
+        moments = use.get("tasks") or use.get("charges")
+        if isinstance(moments, int):
+            moments = use_from_text(f"{moments} a day")["tasks"]
+        entry.use = {"tasks": moments} if moments else {"between": use["between"]}
+    return entry
