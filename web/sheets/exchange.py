@@ -157,7 +157,7 @@ def preview(content: bytes) -> Preview:
     """
     package = _understood(content)
     counts = [
-        (name.replace("-", " "), len(package.tables[name].rows))
+        (name if name == "check-ins" else name.replace("-", " "), len(package.tables[name].rows))
         for name, _, _ in TABLES
         if name in package.tables and package.tables[name].rows
     ]
