@@ -184,7 +184,7 @@ class ImportTest(SiteTest):
         text = self.client.get(self.url("bench:download", capture.pk, "capture.csv")).content
         self.assertEqual(len(read_capture(text).time_s), 3600)
         svg = self.client.get(self.url("bench:download", capture.pk, "strip.svg")).content
-        self.assertTrue(svg.startswith(b"<svg"))
+        self.assertTrue(svg.startswith(b"<?xml"))
 
     def test_packed_columns_come_back(self):
         core = read_capture(box_csv(0.5))

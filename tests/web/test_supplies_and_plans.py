@@ -227,7 +227,7 @@ class PlanTest(SiteTest):
         self.assertEqual(float(rows[1][2]), 1.0)
         svg = self.client.get(self.url("plans:download", 0, "curve.svg"))
         self.assertEqual(svg.headers["Content-Type"], "image/svg+xml")
-        self.assertTrue(svg.content.startswith(b"<svg"))
+        self.assertTrue(svg.content.startswith(b"<?xml"))
         self.assertEqual(self.client.get(self.url("plans:download", 0, "x.exe")).status_code, 404)
 
     def test_every_chart_has_words(self):
