@@ -121,7 +121,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
 
     room_c = forms.FloatField(label="Room", min_value=-60, max_value=80, required=False)
     clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
-    start_charge = forms.FloatField(label="Charge at the start", min_value=1, max_value=100)
+    start_charge = forms.FloatField(label="Start charge", min_value=1, max_value=100)
     floor = forms.FloatField(label="Floor", min_value=0, max_value=95)
     needed_hours = forms.FloatField(label="Hours needed", min_value=0.1, max_value=MOST_HOURS)
     odds = forms.FloatField(label="Odds wanted", min_value=1, max_value=99)
