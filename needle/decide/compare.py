@@ -49,12 +49,11 @@ class Side:
 
 @dataclass(frozen=True)
 class Figure:
-    """A row: its name and unit, an estimate for each side or None, and which is better."""
+    """A row: its name and unit, and an estimate for each side or None."""
 
     name: str
     unit: str
     values: list[Estimate | None]
-    less_is_better: bool = True
 
 
 @dataclass(frozen=True)
@@ -83,31 +82,28 @@ def against(one: Estimate, reference: Estimate) -> Against | None:
 def figures(sides: Sequence[Side]) -> list[Figure]:
     """Rows that at least one side has."""
 
-    def row(name: str, unit: str, values: list[Estimate | None], less: bool = True) -> Figure:
-        return Figure(name, unit, values, less)
-
     def per(amount: Estimate | None, divisor: float | None) -> Estimate | None:
         return amount.scaled(1 / divisor) if amount is not None and divisor else None
 
     profiles = [one.profile for one in sides]
     days = [one.wh_per_day for one in profiles]
     found = [
-        row("mean", "W", [one.mean_w for one in profiles]),
-        row("running", "W", [one.running_w for one in profiles]),
-        row("an hour", "Wh", [one.mean_w for one in profiles]),
-        row("a day", "Wh", list(days)),
-        row("a task", "Wh", [one.task_wh for one in profiles]),
-        row("a piece", "Wh", [one.piece_wh for one in profiles]),
-        row("a day and litre", "Wh",
+        Figure("mean", "W", [one.mean_w for one in profiles]),
+        Figure("running", "W", [one.running_w for one in profiles]),
+        Figure("an hour", "Wh", [one.mean_w for one in profiles]),
+        Figure("a day", "Wh", list(days)),
+        Figure("a task", "Wh", [one.task_wh for one in profiles]),
+        Figure("a piece", "Wh", [one.piece_wh for one in profiles]),
+        Figure("a day and litre", "Wh",
             [per(day, one.litres) for day, one in zip(days, sides, strict=True)]),
-        row("a day and degree of lift", "Wh",
+        Figure("a day and degree of lift", "Wh",
             [per(day, one.lift_c) for day, one in zip(days, sides, strict=True)]),
-        row("cost of a year", "",
+        Figure("cost of a year", "",
             [cost(day.scaled(DAYS_PER_YEAR), one.price) if day is not None and one.price else None
              for day, one in zip(days, sides, strict=True)]),
-        row("start", "VA", [one.start_va for one in profiles]),
-        row("power factor", "", [one.power_factor for one in profiles], False),
-        row("alone on the supply", "h", [one.hours for one in sides], False),
+        Figure("start", "VA", [one.start_va for one in profiles]),
+        Figure("power factor", "", [one.power_factor for one in profiles]),
+        Figure("alone on the supply", "h", [one.hours for one in sides]),
     ]  # fmt: skip
     return [one for one in found if any(value is not None for value in one.values)]
 

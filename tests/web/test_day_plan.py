@@ -371,6 +371,14 @@ class PlacingTest(DayPlanTest):
         self.entry.refresh_from_db()
         self.assertEqual(self.entry.moments, ["20:15", "21:15"])
 
+    def test_accepting_what_fits_no_more_is_said(self):
+        self.entry.moments = ["20:15", "20:30"]
+        self.entry.flexible = [["20:00", "21:10"]]
+        self.entry.save()
+        answered = self.client.post(self.url("plans:place", self.plan.pk), headers=HTMX)
+        self.assertContains(answered, "Nothing was moved")
+        self.assertEqual(self.made(), 0)
+
     def test_nowhere_to_go_is_said(self):
         self.entry.moments = ["20:15", "20:30"]
         self.entry.flexible = [["20:00", "21:10"]]

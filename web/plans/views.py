@@ -6,6 +6,7 @@ import csv
 import json
 from typing import Any
 
+from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
@@ -254,9 +255,12 @@ def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
     found = answer(plan_of(job, plan))
-    if found.outcome is not None and (moves := propose(found.outcome.plan)):
-        actions.place_tasks(found.draft, moves)
-        tell(request, job)
+    try:
+        if found.outcome is not None and (moves := propose(found.outcome.plan)):
+            actions.place_tasks(found.draft, moves)
+            tell(request, job)
+    except DocumentError as error:
+        messages.error(request, f"Nothing was moved: {error.message}.")
     return changed(request, job, found.plan)
 
 
@@ -269,8 +273,11 @@ def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     for one in found.helps:
         change = one.change
         if (change.kind, change.load, change.to) == wanted and found.outcome is not None:
-            actions.apply_help(found.draft, change, found.outcome.plan)
-            tell(request, job)
+            try:
+                actions.apply_help(found.draft, change, found.outcome.plan)
+                tell(request, job)
+            except DocumentError as error:
+                messages.error(request, f"Nothing was changed: {error.message}.")
             break
     return changed(request, job, found.plan)
 

@@ -47,12 +47,11 @@ def compare(trials: Sequence[Trial]) -> Compared:
     views = [view_of(one) for one in trials]
     found = [one.found for one in views]
     figures = [
-        Figure("lasts", "h", [estimate_of(one.stop_h) if one else None for one in found], False),
+        Figure("lasts", "h", [estimate_of(one.stop_h) if one else None for one in found]),
         Figure("mean, last leg", "W", [estimate_of(one.mean_w) if one else None for one in found]),
-        Figure("battery held", "Wh", [estimate_of(one.held_wh) if one else None for one in found],
-               False),
+        Figure("battery held", "Wh", [estimate_of(one.held_wh) if one else None for one in found]),
         Figure("of its label", "", [estimate_of(one.capacity_factor) if one else None
-                                    for one in found], False),
+                                    for one in found]),
     ]  # fmt: skip
     rows = []
     for figure in figures:
