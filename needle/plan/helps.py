@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -9,8 +10,8 @@ from functools import lru_cache
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import DAY_MIN, Window, in_windows, moment_after
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences
+from needle.plan.plan import AC, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
 from needle.plan.simulate import Outcome, simulate
 from needle.plan.sources import ChargeWindow
@@ -40,8 +41,8 @@ class Change:
         ``"charge"``.
     load : str
         The load it is about, or "".
-    what, mind : str
-        In words; what to mind, or "".
+    what, caveat : str
+        In words; what it costs or endangers, or "".
     to : str
         Route, setting, set point or moment that it goes to; else "".
     plan : Plan
@@ -52,7 +53,7 @@ class Change:
     kind: str
     load: str
     what: str
-    mind: str
+    caveat: str
     to: str
     plan: Plan
     saved_wh: float
@@ -104,12 +105,18 @@ def helps(outcome: Outcome, most: int = MOST_HELPS) -> list[Help]:
 
 
 def changes_of(outcome: Outcome) -> Iterator[Change]:
-    """Every change that applies to the plan."""
+    """Every change that applies to the plan, and that endangers nobody.
+
+    No change touches a load that keeps a person or an animal alive, or contents in their range,
+    whatever its priority; and what the plan is for (a must, its only load) is never left off.
+    """
     plan = outcome.plan
     wh = outcome.energy_wh["loads"]
     for load in plan.loads:
+        if load.protected:
+            continue
         mine = wh.get(load.name, 0.0)
-        if load.priority != "must":
+        if load.priority != "must" and len(plan.loads) > 1:
             yield _change("leave_off", plan, load, _silent(load), f"leave off {load.name}", mine)
         yield from _routes(plan, load, mine, outcome)
         yield from _settings(plan, load, mine)
@@ -121,10 +128,10 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
 
 def _change(
     kind: str, plan: Plan, load: PlanLoad, new: PlanLoad, what: str, saved: float,
-    to: str = "", mind: str = "",
+    to: str = "", caveat: str = "",
 ) -> Change:  # fmt: skip
     changed = replace(plan, loads=tuple(new if one is load else one for one in plan.loads))
-    return Change(kind, load.name, what, mind, to, changed, saved)
+    return Change(kind, load.name, what, caveat, to, changed, saved)
 
 
 def _silent(load: PlanLoad) -> PlanLoad:
@@ -178,12 +185,12 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
     )  # fmt: skip
     what = f"set {load.name} from {load.set_c:g} to {warmer:g} °C"
-    mind = "only within the range that the contents' maker states"
-    yield _change("set_point", plan, load, new, what, wh * share, f"{warmer:g}", mind)
+    caveat = "only within the range that the contents' maker states"
+    yield _change("set_point", plan, load, new, what, wh * share, f"{warmer:g}", caveat)
 
 
 def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
-    """The inverter off at night, where no load that must run is on AC then."""
+    """The inverter off at night, where no load on AC then must run or is protected."""
     inverter = plan.supply.inverter
     if inverter is None or inverter.off:
         return
@@ -192,21 +199,30 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     dark = in_windows([night], plan.start, minutes)
     quiet = []
     for load in plan.loads:
-        windows = load.windows or (Window(0, DAY_MIN // 2), Window(DAY_MIN // 2, 0))
-        used = in_windows(windows, plan.start, minutes) if not load.moments else ~dark
-        if load.route == AC and bool((used & dark).any()):
-            if load.priority == "must":
+        if load.route == AC and bool((_in_use(load, plan, minutes) & dark).any()):
+            if load.priority == "must" or load.protected:
                 return
             quiet.append(load.name)
     share = float(dark.mean())
     supply = replace(plan.supply, inverter=replace(inverter, off=(night,)))
-    mind = f"leaves {', '.join(quiet)} without power then" if quiet else ""
+    caveat = f"leaves {', '.join(quiet)} without power then" if quiet else ""
     saved = outcome.energy_wh["inverter_idle"] * share
     saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in quiet) * share
     yield Change(
-        "rest", "", "rest the inverter from 23:00 to 06:00", mind, "",
+        "rest", "", "rest the inverter from 23:00 to 06:00", caveat, "",
         replace(plan, supply=supply), saved,
     )  # fmt: skip
+
+
+def _in_use(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray:
+    """Which minutes of a plan a load wants power in, by hours, tasks or charges."""
+    if not load.moments:
+        return in_use(load, plan.start, minutes)
+    length = load.task_min or (60 * load.charge.wall_wh / load.charge.watts if load.charge else 0)
+    wanted = np.zeros(minutes, dtype=bool)
+    for begin in occurrences(load.moments, plan.start, minutes):
+        wanted[begin : begin + math.ceil(length)] = True
+    return wanted
 
 
 def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:

@@ -26,6 +26,8 @@ from needle.supply.supply import Supply, parse_supply
 #: Shortest and longest plan, h: a minute, two weeks.
 LEAST_HOURS, MOST_HOURS = 1 / 60, 336.0
 PRIORITIES = ("must", "should", "nice")
+#: What depends on a load: a life, contents that must keep their range, or licensed hands.
+SAFETY_CLASSES = ("", "life", "store", "hard-wired")
 AC = "ac"
 
 
@@ -112,6 +114,8 @@ class PlanLoad:
         Between which its tasks may be moved; empty for where they stand.
     alone : bool
         Its tasks must not run together with other tasks that can be moved.
+    safety_class : str
+        One of :data:`SAFETY_CLASSES`.
     """
 
     name: str
@@ -139,6 +143,12 @@ class PlanLoad:
     settings: tuple[Setting, ...] = ()
     flexible: tuple[Window, ...] = ()
     alone: bool = False
+    safety_class: str = ""
+
+    @property
+    def protected(self) -> bool:
+        """Whether a life, or contents that must keep their range, hang on it: never advised on."""
+        return self.safety_class in ("life", "store")
 
     @property
     def mean_w(self) -> float:
@@ -218,6 +228,7 @@ _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
     "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
     "steps", "charge", "priority", "count", "start_tested", "can", "settings", "flexible", "alone",
+    "cares",
 )  # fmt: skip
 
 
@@ -278,6 +289,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         settings=_parse_settings(reader),
         flexible=parse_windows(reader.items("flexible", most=50), reader.at("flexible"), zone),
         alone=reader.flag("alone"),
+        safety_class=reader.choice("cares", SAFETY_CLASSES, ""),
     )
 
 

@@ -77,7 +77,7 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
                 "hours_won": one.as_range(),
                 "load": one.load,
                 "kind": one.change.kind,
-                "mind": one.change.mind,
+                "mind": one.change.caveat,
             }
             for one in helps(outcome)
         ],

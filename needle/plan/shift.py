@@ -177,9 +177,14 @@ def propose(plan: Plan) -> list[Move]:
     ]
 
 
+def _is_movable(load: PlanLoad) -> bool:
+    """Whether its tasks may be proposed elsewhere: never those that a life or contents hang on."""
+    return bool(load.steps and load.flexible) and not load.protected
+
+
 def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
     """The tasks of a load that can be moved."""
-    if not load.steps or not load.flexible:
+    if not _is_movable(load):
         return []
     watts = _slot_watts(load)
     allowed = in_windows(load.flexible, plan.start, minutes)
@@ -221,7 +226,7 @@ def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
     mean, most = np.zeros(minutes), np.zeros(minutes)
     rng = np.random.default_rng(0)
     for load in plan.loads:
-        if load.steps and load.flexible:
+        if _is_movable(load):
             continue
         for one in patterns_of(load, plan, minutes, np.zeros(1), rng):
             mean += one.as_mean().power(0, minutes)[0]

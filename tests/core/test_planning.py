@@ -69,7 +69,7 @@ class HelpsTest(unittest.TestCase):
         loads = [copy.deepcopy(BASE["loads"][1])]
         (only,) = list(helps(simulate(plan_of(loads=loads, hours=300), 60)))
         self.assertEqual((only.change.kind, only.change.to), ("route", "dc12"))
-        self.assertIn("stay off", only.change.mind)
+        self.assertIn("stay off", only.change.caveat)
         exact = 1800 / (1 + 15 / 0.92) - 1800 / (1 + 25 + 15 / 0.9)
         self.assertAlmostEqual(only.value, exact, delta=0.02 * exact)
 
@@ -78,14 +78,46 @@ class HelpsTest(unittest.TestCase):
         rest = next(
             one for one in changes_of(simulate(plan_of(loads=loads), 30)) if one.kind == "rest"
         )
-        self.assertIn("leaves Mat without power", rest.mind)
+        self.assertIn("leaves Mat without power", rest.caveat)
+
+    def test_what_a_life_or_contents_hang_on_is_never_touched(self):
+        window = {"between": [["22:00", "02:00"]]}
+        tempting = {"priority": "nice", "can": ["dc12"], "set_c": 4, "measured_room_c": 24,
+                    "settings": [{"name": "low", "running_w": 5}]}  # fmt: skip
+        for cares in ("life", "store"):
+            for use in ("always", window):
+                with self.subTest(cares=cares, use=use):
+                    loads = [*copy.deepcopy(BASE["loads"][2:]),
+                             {"name": "Breather", "running_w": 300, "cares": cares, "use": use,
+                              **tempting}]  # fmt: skip
+                    changes = list(changes_of(simulate(plan_of(loads=loads), 30)))
+                    self.assertIn(("leave_off", "Mat"), {(c.kind, c.load) for c in changes})
+                    self.assertNotIn("Breather", {c.load for c in changes})
+                    self.assertNotIn("rest", {c.kind for c in changes})
+        task = {**TASK, "use": {"tasks": ["02:00"]}, "cares": "life"}
+        plan = plan_of(loads=[*BASE["loads"], task], sources=[SUN], hours=300)
+        self.assertEqual(propose(plan), [])
+        self.assertNotEqual(propose(plan_of(
+            loads=[*BASE["loads"], {**task, "cares": ""}], sources=[SUN], hours=300)), [])  # fmt: skip
+
+    def test_a_task_that_must_run_at_night_keeps_the_inverter_on(self):
+        task = {**TASK, "use": {"tasks": ["02:00"]}}
+        loads = [*copy.deepcopy(BASE["loads"][2:]), task]
+        for priority, rests in (("must", False), ("nice", True)):
+            loads[-1] = {**task, "priority": priority}
+            kinds = {one.kind for one in changes_of(simulate(plan_of(loads=loads), 30))}
+            self.assertEqual("rest" in kinds, rests)
+
+    def test_the_only_load_is_never_left_off(self):
+        outcome = simulate(plan_of(loads=[copy.deepcopy(BASE["loads"][2])]), 30)
+        self.assertNotIn("leave_off", {one.kind for one in changes_of(outcome)})
 
     def test_a_charger_is_run_longer(self):
         source = {"kind": "window", "name": "generator", "watts": 400, "litres_per_kwh": 0.6,
                   "between": [["18:00", "19:00"]]}  # fmt: skip
         found = helps(simulate(plan_of(sources=[source]), 60))
         charge = next(one for one in found if one.change.kind == "charge")
-        self.assertIn("outdoors", charge.change.mind)
+        self.assertIn("outdoors", charge.change.caveat)
         self.assertGreater(charge.value, 2)
 
     def test_a_plan_that_lasts_needs_no_help(self):

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from django.utils import timezone
+
 from needle.plan.plan import parse_plan
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
@@ -312,6 +314,25 @@ class HelpTest(DayPlanTest):
         self.assertGreater(answer(self.plan).outcome.runtime[1], before)
         self.undo()
         self.assertAlmostEqual(answer(self.plan).outcome.runtime[1], before)
+
+    def test_what_keeps_somebody_alive_is_not_advised_on_and_the_caution_stays(self):
+        pump = make_load(self.job, "Breather", 300.0, kind="induction-motor", cares="life")
+        pump.priority = "nice"
+        pump.save()
+        found = answer(self.plan)
+        self.assertNotIn("Breather", {one.load for one in found.helps})
+        self.assertNotIn("rest", {one.change.kind for one in found.helps})
+        page = self.client.get(self.url("loads:survey"))
+        self.assertContains(page, "Breather: never rely on an estimate alone")
+
+    def test_the_caveat_stands_beside_the_advice_in_the_answer_bar(self):
+        for load in self.job.loads.exclude(pk=self.box.pk):
+            load.removed_at = timezone.now()
+            load.save()
+        self.box.set_c = 4.0
+        self.box.save()
+        page = self.client.get(self.url("loads:survey"))
+        self.assertContains(page, "Only within the range that the contents")
 
     def test_on_a_dc_output(self):
         add_reading(self.router, "spot", {"state": "running", "watts": 120.0})

@@ -10,6 +10,7 @@ from django.utils.safestring import SafeString
 
 from needle.decide.starting import RANK
 from needle.moments import moment_after
+from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
 from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial, empty_dial
@@ -18,6 +19,11 @@ from web.plans.models import Plan
 from web.plans.outcomes import Answer
 from web.plans.steadies import steadies
 
+#: What is said of the loads of a safety class beside an answer.
+_CAUTIONS = {
+    "life": "never rely on an estimate alone; keep a second means at hand.",
+    "store": "keep the range that the maker or authority states.",
+}
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
     "loads": ("loads:survey", "Add a load"),
@@ -33,7 +39,8 @@ class Bar:
     """What the answer bar shows.
 
     ``covers`` is "yes", "no", "unsure" or "" for its word and shape; the rest are sentences, the
-    dial's markup, where a button leads, and where a pending answer is fetched.
+    dial's markup, where a button leads, and where a pending answer is fetched. ``caveat`` stands
+    beside what helps, ``caution`` wherever a life or contents hang on a load of the plan.
     """
 
     dial: SafeString
@@ -49,6 +56,8 @@ class Bar:
     way_words: str = ""
     fetch_url: str = ""
     note: str = ""
+    caveat: str = ""
+    caution: str = ""
 
 
 def bar_of(found: Answer, job: Job) -> Bar:
@@ -86,6 +95,8 @@ def bar_of(found: Answer, job: Job) -> Bar:
         plan_words=_plan_words(found.plan),
         plan_url=plan_url,
         note=f"{len(outcome.runtime_h)} runs while it moves" if found.quick else "",
+        caveat=found.helps[0].change.caveat if found.helps else "",
+        caution=caution_of(outcome.plan),
     )
 
 
@@ -103,6 +114,16 @@ def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
         plan_url=plan_url,
         fetch_url=reverse("answer:bar", args=[job.pk]),
     )
+
+
+def caution_of(plan: CorePlan) -> str:
+    """What must be said beside any advice on a plan that a life, or contents, hang on."""
+    said = []
+    for safety_class, rest in _CAUTIONS.items():
+        names = [load.name for load in plan.loads if load.safety_class == safety_class]
+        if names:
+            said.append(f"{', '.join(names)}: {rest}")
+    return " ".join(said)
 
 
 def covers(outcome: Outcome, wanted: float = 0.9) -> str:

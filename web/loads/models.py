@@ -34,6 +34,8 @@ CARES = {
     "cold": "keeps medicine, vaccine or food in its range",
     "wired": "is hard-wired",
 }
+#: What the core calls each.
+SAFETY_CLASSES = {"": "", "life": "life", "cold": "store", "wired": "hard-wired"}
 CAUTIONS = {
     "life": "This equipment supports life. Ask its maker and the clinician before you rely on any "
     "supply, keep a second means at hand, and never rely on an estimate alone.",
@@ -100,6 +102,11 @@ class Load(Record):
     @property
     def caution(self) -> str:
         return CAUTIONS.get(self.cares, "")
+
+    @property
+    def safety_class(self) -> str:
+        """What hangs on it, as :data:`needle.plan.plan.SAFETY_CLASSES` has it."""
+        return SAFETY_CLASSES[self.cares]
 
     def volts(self) -> float:
         """Volts it was read at last, or the job's mains."""

@@ -210,6 +210,7 @@ def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
         "route": used.route,
         "use": used.use or "always",
         "priority": load.priority,
+        "cares": load.safety_class,
         "count": entry.count,
         "start_tested": tested,
         "can": used.can,

@@ -25,7 +25,7 @@ from web.plans.models import Plan
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 3
+ANSWER_VERSION = 4
 #: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
 MOST_CELLS, QUICK_CELLS = 40e6, 3e6
 #: Draws of an answer, and of a quick one that is shown while something is being moved.

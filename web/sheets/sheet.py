@@ -187,7 +187,7 @@ def _day(found: Answer, outcome: Outcome) -> list[Table]:
     if found.helps:
         tables.append(Table("What would help", ["change", "hours won", "mind"], [
             [one.what, f"{hours_text(one.value)} ({hours_text(one.low)} to {hours_text(one.high)})",
-             one.change.mind] for one in found.helps[:5]
+             one.change.caveat] for one in found.helps[:5]
         ], (1,)))  # fmt: skip
     return tables
 
