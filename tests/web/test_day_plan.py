@@ -329,8 +329,9 @@ class HelpTest(DayPlanTest):
         for load in self.job.loads.exclude(pk=self.box.pk):
             load.removed_at = timezone.now()
             load.save()
-        self.box.set_c = 4.0
+        self.box.set_c, self.plan.room_c = 4.0, 24.0
         self.box.save()
+        self.plan.save()
         page = self.client.get(self.url("loads:survey"))
         self.assertContains(page, "Only within the range that the contents")
 
