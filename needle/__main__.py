@@ -1,7 +1,7 @@
 """Headless commands: one JSON object on standard output, or one line on standard error.
 
 ``python -m needle VERB …``; see ``docs/formats.md``. Exit 0 when answered, 2 for input that
-cannot be used.
+cannot be used. Each verb imports what it needs itself, so that a quick one starts quickly.
 """
 
 from __future__ import annotations
@@ -9,29 +9,14 @@ from __future__ import annotations
 import argparse
 import dataclasses
 import json
+import math
 import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from needle import quantity
-from needle.decide.power_factor import STOCK_UF, TARGET, correct
-from needle.document import DocumentError
-from needle.measure.agreement import agree
-from needle.measure.analysis import analyse, as_reading
-from needle.measure.analysis import as_document as analysis_document
-from needle.measure.capture import read_capture
-from needle.measure.instruments import INSTRUMENTS, get
-from needle.package import check
-from needle.plan.plan import parse_plan
-from needle.plan.report import as_document as plan_document
-from needle.plan.simulate import simulate
-from needle.profile.profile import as_document as profile_document
-from needle.profile.profile import derive, parse_load
-from needle.trial.forecast import as_document as forecast_document
-from needle.trial.forecast import forecast
-from needle.trial.trial import parse_trial
+from needle.document import DocumentError, parse_json
 
 MOST_BYTES = 500_000_000
 
@@ -55,43 +40,45 @@ def _bytes(path: str) -> bytes:
 
 
 def _load(path: str) -> Any:
-    try:
-        return json.loads(_bytes(path).decode("utf-8-sig"))
-    except UnicodeDecodeError:
-        raise DocumentError(path, "is not UTF-8 text") from None
-    except RecursionError:
-        raise DocumentError(path, "is nested too deeply") from None
-    except json.JSONDecodeError as error:
-        raise DocumentError(
-            path, f"line {error.lineno}: not JSON ({error.msg}); check commas and quotes"
-        ) from None
+    return parse_json(_bytes(path), path)
 
 
 def _quantity(args: argparse.Namespace) -> dict[str, Any]:
-    return dataclasses.asdict(quantity.parse(args.text, args.unit))
+    from needle import quantity
+
+    try:
+        return dataclasses.asdict(quantity.parse(args.text, args.unit))
+    except quantity.QuantityError as error:
+        raise DocumentError("", str(error)) from None
 
 
 def _agree(args: argparse.Namespace) -> dict[str, Any]:
-    read = {key: getattr(args, key) for key in ("volts", "amps", "watts", "va", "pf")}
-    found = dataclasses.asdict(
-        agree(
-            {key: value for key, value in read.items() if value is not None}, get(args.instrument)
-        )
-    )
-    return found
+    from needle.measure.agreement import KEYS, agree
+    from needle.measure.instruments import INSTRUMENTS, get
+
+    if args.instrument not in INSTRUMENTS:
+        known = ", ".join(sorted(INSTRUMENTS))
+        raise DocumentError("--instrument", f"“{args.instrument[:40]}” is none of {known}")
+    read = {key: value for key in KEYS if (value := getattr(args, key)) is not None}
+    return dataclasses.asdict(agree(read, get(args.instrument)))
 
 
 def _profile(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.profile.profile import as_document, derive, parse_load
+
     data = _load(args.file)
     if isinstance(data, dict) and isinstance(data.get("readings"), list):
         data["readings"] = [
             _with_capture(one, index, Path(args.file)) for index, one in enumerate(data["readings"])
         ]
-    return profile_document(derive(parse_load(data)))
+    return as_document(derive(parse_load(data)))
 
 
 def _with_capture(reading: Any, index: int, load: Path) -> Any:
     """A reading that names a capture's file becomes what the capture says."""
+    from needle.measure.analysis import analyse, as_reading
+    from needle.measure.capture import read_capture
+
     if not isinstance(reading, dict) or "file" not in reading or reading.get("type") != "capture":
         return reading
     name = reading["file"]
@@ -103,6 +90,9 @@ def _with_capture(reading: Any, index: int, load: Path) -> Any:
 
 
 def _analyse(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.measure.analysis import analyse, as_document
+    from needle.measure.capture import read_capture
+
     zone = None
     if args.zone:
         try:
@@ -110,10 +100,13 @@ def _analyse(args: argparse.Namespace) -> dict[str, Any]:
         except (ZoneInfoNotFoundError, ValueError):
             raise DocumentError("--zone", f"“{args.zone[:40]}” is not a time zone") from None
     capture = read_capture(_bytes(args.file), zone=zone)
-    return analysis_document(analyse(capture, args.volts))
+    return as_document(analyse(capture, args.volts))
 
 
 def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.decide.power_factor import STOCK_UF, TARGET, correct
+
+    target = TARGET if args.target is None else args.target
     va = args.va
     if va is None and args.amps is not None:
         va = args.amps * args.volts
@@ -126,23 +119,39 @@ def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
     except ValueError:
         raise DocumentError("--stock", f"“{args.stock[:40]}” is not like 4,5,8") from None
     return dataclasses.asdict(
-        correct(args.watts, va, args.volts, args.hertz, args.target, args.fitted_uf, stock)
+        correct(args.watts, va, args.volts, args.hertz, target, args.fitted_uf, stock)
     )
 
 
 def _plan(args: argparse.Namespace) -> dict[str, Any]:
-    return plan_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
+    from needle.plan.plan import parse_plan
+    from needle.plan.report import as_document
+    from needle.plan.simulate import simulate
+
+    return as_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
 
 
 def _forecast(args: argparse.Namespace) -> dict[str, Any]:
-    return forecast_document(forecast(parse_trial(_load(args.file)), args.seed))
+    from needle.trial.forecast import as_document, forecast
+    from needle.trial.trial import parse_trial
+
+    return as_document(forecast(parse_trial(_load(args.file)), args.seed))
 
 
 def _package(args: argparse.Namespace) -> dict[str, Any]:
-    found = check(_bytes(args.file))
-    if not args.check and not found["valid"]:
-        raise DocumentError(args.file, found["errors"][0])
-    return found
+    from needle.package import check
+
+    checked = check(_bytes(args.file))
+    if not args.check and not checked["valid"]:
+        raise DocumentError(args.file, checked["errors"][0])
+    return checked
+
+
+def _number(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise argparse.ArgumentTypeError(f"{text} is not a finite number")
+    return value
 
 
 def _whole(least: int, most: int) -> Any:
@@ -158,44 +167,44 @@ def _whole(least: int, most: int) -> Any:
 def _arguments() -> argparse.ArgumentParser:
     parser = _Parser(prog="needle", description=__doc__)
     verbs = parser.add_subparsers(dest="verb", required=True, parser_class=_Parser)
-    one = verbs.add_parser("quantity", help="read a quantity as people write it")
-    one.add_argument("text")
-    one.add_argument("--as", dest="unit", required=True, metavar="UNIT")
-    one.set_defaults(run=_quantity)
-    one = verbs.add_parser("agree", help="check readings of one moment against one another")
+    verb = verbs.add_parser("quantity", help="read a quantity as people write it")
+    verb.add_argument("text")
+    verb.add_argument("--as", dest="unit", required=True, metavar="UNIT")
+    verb.set_defaults(run=_quantity)
+    verb = verbs.add_parser("agree", help="check readings of one moment against one another")
     for key in ("volts", "amps", "watts", "va", "pf"):
-        one.add_argument(f"--{key}", type=float)
-    one.add_argument("--instrument", choices=sorted(INSTRUMENTS), default="plug")
-    one.set_defaults(run=_agree)
-    one = verbs.add_parser("profile", help="derive a load's profile from its readings")
-    one.add_argument("file", metavar="LOAD.json")
-    one.set_defaults(run=_profile)
-    one = verbs.add_parser("analyse", help="say what a capture shows")
-    one.add_argument("file", metavar="FILE.csv")
-    one.add_argument("--volts", type=float, help="stands in where only amps were logged")
-    one.add_argument("--zone", help="time zone of times without an offset, such as Europe/London")
-    one.set_defaults(run=_analyse)
-    one = verbs.add_parser("capacitor", help="power-factor correction of a motor")
+        verb.add_argument(f"--{key}", type=_number)
+    verb.add_argument("--instrument", default="plug")
+    verb.set_defaults(run=_agree)
+    verb = verbs.add_parser("profile", help="derive a load's profile from its readings")
+    verb.add_argument("file", metavar="LOAD.json")
+    verb.set_defaults(run=_profile)
+    verb = verbs.add_parser("analyse", help="say what a capture shows")
+    verb.add_argument("file", metavar="FILE.csv")
+    verb.add_argument("--volts", type=_number, help="stands in where only amps were logged")
+    verb.add_argument("--zone", help="time zone of times without an offset, such as Europe/London")
+    verb.set_defaults(run=_analyse)
+    verb = verbs.add_parser("capacitor", help="power-factor correction of a motor")
     for key in ("watts", "volts", "hertz"):
-        one.add_argument(f"--{key}", type=float, required=True)
+        verb.add_argument(f"--{key}", type=_number, required=True)
     for key in ("va", "amps", "pf", "fitted-uf"):
-        one.add_argument(f"--{key}", type=float)
-    one.add_argument("--target", type=float, default=TARGET)
-    one.add_argument("--stock", help="values in µF, such as 4,5,8,10")
-    one.set_defaults(run=_capacitor)
-    one = verbs.add_parser("plan", help="how long a supply runs the loads")
-    one.add_argument("file", metavar="PLAN.json")
-    one.add_argument("--draws", type=_whole(1, 20_000), default=400)
-    one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
-    one.set_defaults(run=_plan)
-    one = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
-    one.add_argument("file", metavar="TRIAL.json")
-    one.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
-    one.set_defaults(run=_forecast)
-    one = verbs.add_parser("package", help="check a job's data package")
-    one.add_argument("file", metavar="JOB.zip")
-    one.add_argument("--check", action="store_true", help="say what is wrong, and exit 0")
-    one.set_defaults(run=_package)
+        verb.add_argument(f"--{key}", type=_number)
+    verb.add_argument("--target", type=_number)
+    verb.add_argument("--stock", help="values in µF, such as 4,5,8,10")
+    verb.set_defaults(run=_capacitor)
+    verb = verbs.add_parser("plan", help="how long a supply runs the loads")
+    verb.add_argument("file", metavar="PLAN.json")
+    verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
+    verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    verb.set_defaults(run=_plan)
+    verb = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
+    verb.add_argument("file", metavar="TRIAL.json")
+    verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    verb.set_defaults(run=_forecast)
+    verb = verbs.add_parser("package", help="check a job's data package")
+    verb.add_argument("file", metavar="JOB.zip")
+    verb.add_argument("--check", action="store_true", help="say what is wrong, and exit 0")
+    verb.set_defaults(run=_package)
     return parser
 
 
@@ -204,11 +213,18 @@ def main(argv: Sequence[str] | None = None) -> int:
     args = _arguments().parse_args(argv)
     try:
         answer = args.run(args)
-    except (DocumentError, quantity.QuantityError) as error:
-        print(f"needle: {' '.join(str(error).split())}", file=sys.stderr)
-        return 2
-    print(json.dumps(answer, ensure_ascii=False, allow_nan=False))
+        text = json.dumps(answer, ensure_ascii=False, allow_nan=False)
+    except DocumentError as error:
+        return _refused(str(error))
+    except (ValueError, OverflowError, FloatingPointError, ZeroDivisionError):
+        return _refused("the figures given lead to no finite answer: check their size and units")
+    print(text)
     return 0
+
+
+def _refused(why: str) -> int:
+    print(f"needle: {' '.join(why.split())}", file=sys.stderr)
+    return 2
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ commands and imports refuse the same things in the same words.
 from __future__ import annotations
 
 import difflib
+import json
 import math
 from collections.abc import Iterable
 from typing import Any
@@ -19,6 +20,28 @@ class DocumentError(ValueError):
         super().__init__(f"{path}: {message}" if path else message)
         self.path = path
         self.message = message
+
+
+def parse_json(content: bytes, path: str) -> Any:
+    """A file's JSON.
+
+    Raises
+    ------
+    DocumentError
+        Names ``path``, and the line where the text stops being JSON.
+    """
+    try:
+        return json.loads(content.decode("utf-8-sig"))
+    except UnicodeDecodeError:
+        raise DocumentError(path, "is not UTF-8 text") from None
+    except RecursionError:
+        raise DocumentError(path, "is nested too deeply") from None
+    except json.JSONDecodeError as error:
+        raise DocumentError(
+            path, f"is not JSON (line {error.lineno}: {error.msg}); check commas and quotes"
+        ) from None
+    except ValueError:  # a whole number of thousands of digits
+        raise DocumentError(path, "holds a number that is too long") from None
 
 
 class Reader:
@@ -63,6 +86,10 @@ class Reader:
             return None
         if isinstance(value, bool) or not isinstance(value, int | float):
             raise DocumentError(self.at(key), f"must be a number, not {str(value)[:40]!r}")
+        try:
+            value = float(value)
+        except OverflowError:
+            value = math.inf
         if not math.isfinite(value):
             raise DocumentError(self.at(key), f"must be finite, not {value}")
         if value < least or (above and value == least):
@@ -70,7 +97,7 @@ class Reader:
             raise DocumentError(self.at(key), f"{value:g} is too small: {word} {least:g}")
         if value > most:
             raise DocumentError(self.at(key), f"{value:g} is too large: at most {most:g}")
-        return float(value)
+        return value
 
     def need(
         self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False
@@ -93,14 +120,14 @@ class Reader:
     def flag(self, key: str) -> bool:
         """True or false; false where the key is absent."""
         value = self.data.get(key)
-        if value not in (None, True, False):
+        if value is not None and not isinstance(value, bool):
             raise DocumentError(self.at(key), f"must be true or false, not {str(value)[:40]!r}")
         return bool(value)
 
     def choice(self, key: str, choices: Iterable[str], default: str | None = None) -> str:
         value = self.data.get(key, default)
         names = list(choices)
-        if value not in names:
+        if not isinstance(value, str) or value not in names:
             near = difflib.get_close_matches(str(value), names, 1, 0.4)
             hint = f"did you mean “{near[0]}”? " if near else ""
             shown = "is needed" if value is None else f"{str(value)[:40]!r} is not known"

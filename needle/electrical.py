@@ -31,7 +31,8 @@ def power_factor(watts: float, va: float) -> float:
 
 def nonactive_va(watts: float, va: float) -> float:
     """Non-active power in VA (var where the current is sinusoidal); 0 when watts exceed VA."""
-    return math.sqrt(max(0.0, va**2 - watts**2))
+    # The product of roots, since the square of what a typo makes of a reading may overflow.
+    return math.sqrt(max(0.0, va - watts)) * math.sqrt(va + watts)
 
 
 def motor_input_w(shaft_w: float, efficiency: float) -> float:

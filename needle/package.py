@@ -2,7 +2,8 @@
 
 The descriptor follows the Data Package and Table Schema specifications (Frictionless Data, v1).
 Reading is strict, since files come from anywhere: what is too large, points outside the zip, or
-does not match its schema is refused in one sentence.
+does not match its schema is refused in one sentence. What is too large is refused by what has
+been read so far, so that a small file cannot make the reader work for long.
 """
 
 from __future__ import annotations
@@ -12,16 +13,29 @@ import io
 import json
 import math
 import zipfile
-from collections.abc import Mapping, Sequence
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import Any
+from typing import IO, Any
 
-from needle.document import DocumentError
+import numpy as np
+
+from needle.document import DocumentError, parse_json
 
 NAME = "datapackage.json"
 PROFILE = "tabular-data-package"
-#: Most bytes when unpacked, of one file and of all, and most files and rows of a table.
-MOST_FILE, MOST_ALL, MOST_FILES, MOST_ROWS = 100_000_000, 300_000_000, 2000, 1_000_000
+#: Most bytes when unpacked, of one file and of all, and most files.
+MOST_FILE, MOST_ALL, MOST_FILES = 100_000_000, 300_000_000, 2000
+#: Most bytes of the descriptor.
+MOST_DESCRIPTOR = 2_000_000
+#: Most records and cells of them, and most cells of recorded series, in all tables together.
+MOST_RECORDS, MOST_CELLS, MOST_SAMPLES = 50_000, 1_000_000, 10_000_000
+#: Most columns of a table, and of a recorded series.
+MOST_FIELDS, MOST_COLUMNS = 100, 12
+#: A file that unpacks to so many times its size is no table, from so many bytes on.
+_TIGHTEST, _TIGHT_FROM = 200, 1_000_000
+_CHUNK_ROWS = 100_000
 _FORMULA = ("=", "@", "\t", "\r")
 _GUARDED = (*_FORMULA, "+", "-")
 Row = dict[str, Any]
@@ -29,12 +43,22 @@ Row = dict[str, Any]
 
 @dataclass(frozen=True)
 class Table:
-    """A resource: its name, path in the zip, fields as (name, type), and rows of typed values."""
+    """A resource: its name, path in the zip, fields as (name, type), and what it holds.
+
+    Records are ``rows`` of typed values; a recorded series, whose fields are all numbers, is
+    ``columns`` in the fields' order, not-a-number where a cell is missing.
+    """
 
     name: str
     path: str
     fields: tuple[tuple[str, str], ...]
-    rows: list[Row]
+    rows: list[Row] = field(default_factory=list)
+    columns: dict[str, np.ndarray] = field(default_factory=dict)
+
+    @property
+    def length(self) -> int:
+        """Number of rows."""
+        return len(next(iter(self.columns.values()), self.rows))
 
 
 @dataclass(frozen=True)
@@ -80,6 +104,11 @@ def _descriptor(package: Package) -> dict[str, Any]:
 
 def _as_csv(table: Table) -> str:
     text = io.StringIO()
+    if table.columns:
+        import pandas as pd
+
+        pd.DataFrame(table.columns).to_csv(text, index=False, lineterminator="\r\n")
+        return text.getvalue()
     rows = csv.writer(text, lineterminator="\r\n")
     rows.writerow([name for name, _ in table.fields])
     for row in table.rows:
@@ -112,23 +141,29 @@ def read(content: bytes) -> Package:
     """
     try:
         folder = zipfile.ZipFile(io.BytesIO(content))
-    except (zipfile.BadZipFile, OSError, ValueError):
+    except (*_DAMAGED, ValueError):
         raise DocumentError("", "is not a whole zip file: fetch it again") from None
     with folder:
         _check_folder(folder)
-        descriptor = _json(_unpacked(folder, NAME))
-        resources = descriptor.get("resources")
-        if not isinstance(resources, list) or not resources:
-            raise DocumentError(f"{NAME}: resources", "is empty: this is no job")
-        tables: dict[str, Table] = {}
-        for index, item in enumerate(resources):
-            table = _table(folder, item, f"{NAME}: resources[{index}]")
-            if table.name in tables:
-                raise DocumentError(NAME, f"two resources are called “{table.name}”")
-            tables[table.name] = table
-    known = {"profile", "name", "title", "resources"}
-    extra = {key: value for key, value in descriptor.items() if key not in known}
-    return Package(str(descriptor.get("title", ""))[:200], tables, extra)
+        with _opened(folder, NAME) as file:
+            text = file.read(MOST_DESCRIPTOR + 1)
+        if len(text) > MOST_DESCRIPTOR:
+            raise DocumentError(NAME, f"is larger than {MOST_DESCRIPTOR // 1_000_000} MB")
+        descriptor = parse_json(text, NAME)
+        if not isinstance(descriptor, dict):
+            raise DocumentError(NAME, "must be an object")
+        return Package(
+            str(descriptor.get("title", ""))[:200],
+            _tables(folder, descriptor.get("resources")),
+            {key: value for key, value in descriptor.items() if key not in _OWN_KEYS},
+        )
+
+
+_OWN_KEYS = frozenset(("profile", "name", "title", "resources"))
+#: What the zip reader raises for files that are damaged or made by hand.
+_DAMAGED = (
+    zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError,
+)  # fmt: skip
 
 
 def _check_folder(folder: zipfile.ZipFile) -> None:
@@ -143,38 +178,62 @@ def _check_folder(folder: zipfile.ZipFile) -> None:
             raise DocumentError(
                 item.filename[:80], f"is larger than {MOST_FILE // 1_000_000} MB when unpacked"
             )
+        if item.file_size > max(_TIGHT_FROM, _TIGHTEST * item.compress_size):
+            raise DocumentError(item.filename[:80], "is packed tighter than any table can be")
     if sum(item.file_size for item in items) > MOST_ALL:
         raise DocumentError("", f"is larger than {MOST_ALL // 1_000_000} MB when unpacked")
 
 
-def _unpacked(folder: zipfile.ZipFile, path: str) -> str:
-    """A file's text, never more than it may hold, whatever its header says."""
+@contextmanager
+def _opened(folder: zipfile.ZipFile, path: str) -> Iterator[IO[bytes]]:
+    """A file of the package; what is wrong with it is one sentence.
+
+    The reader never hands over more than the size that :func:`_check_folder` has seen.
+    """
     try:
         with folder.open(path) as file:
-            content = file.read(MOST_FILE + 1)
+            yield file
     except KeyError:
         raise DocumentError(path[:80], "is not in the package") from None
-    except (zipfile.BadZipFile, OSError, EOFError, NotImplementedError, RuntimeError, ValueError):
-        raise DocumentError(path[:80], "is damaged: fetch the package again") from None
-    if len(content) > MOST_FILE:
-        raise DocumentError(path[:80], f"is larger than {MOST_FILE // 1_000_000} MB when unpacked")
-    try:
-        return content.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise DocumentError(path[:80], "is not UTF-8 text") from None
+    except csv.Error as error:
+        raise DocumentError(path[:80], f"is not CSV: {error}") from None
+    except _DAMAGED:
+        raise DocumentError(path[:80], "is damaged: fetch the package again") from None
 
 
-def _json(text: str) -> dict[str, Any]:
-    try:
-        found = json.loads(text)
-    except (json.JSONDecodeError, RecursionError):
-        raise DocumentError(NAME, "is not JSON") from None
-    if not isinstance(found, dict):
-        raise DocumentError(NAME, "must be an object")
-    return found
+def _tables(folder: zipfile.ZipFile, resources: Any) -> dict[str, Table]:
+    """All tables; the cells of all of them count against one limit."""
+    if not isinstance(resources, list) or not resources:
+        raise DocumentError(f"{NAME}: resources", "is empty: this is no job")
+    if len(resources) > MOST_FILES:
+        raise DocumentError(f"{NAME}: resources", f"has more than {MOST_FILES} entries")
+    tables: dict[str, Table] = {}
+    paths: set[str] = set()
+    records = cells = samples = 0
+    for index, item in enumerate(resources):
+        name, path, fields = _described(item, f"{NAME}: resources[{index}]")
+        if name in tables:
+            raise DocumentError(NAME, f"two resources are called “{name[:60]}”")
+        if path in paths:
+            raise DocumentError(NAME, f"two resources name the file “{path[:60]}”")
+        paths.add(path)
+        with _opened(folder, path) as file:
+            if all(kind == "number" for _, kind in fields):
+                columns = _columns(file, path, [name for name, _ in fields], MOST_SAMPLES - samples)
+                tables[name] = Table(name, path, fields, columns=columns)
+                samples += tables[name].length * len(fields)
+            else:
+                most = min(MOST_RECORDS - records, (MOST_CELLS - cells) // len(fields))
+                rows = _rows(file, path, fields, most)
+                tables[name] = Table(name, path, fields, rows)
+                records, cells = records + len(rows), cells + len(rows) * len(fields)
+    return tables
 
 
-def _table(folder: zipfile.ZipFile, item: Any, where: str) -> Table:
+def _described(item: Any, where: str) -> tuple[str, str, tuple[tuple[str, str], ...]]:
+    """Name, path and fields of a resource, as its descriptor has them."""
     if not isinstance(item, dict) or not isinstance(item.get("name"), str):
         raise DocumentError(where, "needs a name")
     path = item.get("path")
@@ -182,46 +241,86 @@ def _table(folder: zipfile.ZipFile, item: Any, where: str) -> Table:
         raise DocumentError(f"{where}.path", "must be a file of the package")
     schema = item.get("schema")
     listed = schema.get("fields") if isinstance(schema, dict) else None
-    if not isinstance(listed, list):
+    if not isinstance(listed, list) or not listed:
         raise DocumentError(f"{where}.schema.fields", "is needed")
-    fields = []
-    for one in listed:
-        if not isinstance(one, dict) or not isinstance(one.get("name"), str):
+    if len(listed) > MOST_FIELDS:
+        raise DocumentError(f"{where}.schema.fields", f"has more than {MOST_FIELDS} entries")
+    fields: dict[str, str] = {}
+    for described in listed:
+        if not isinstance(described, dict) or not isinstance(described.get("name"), str):
             raise DocumentError(f"{where}.schema.fields", "each needs a name")
-        kind = one.get("type", "string")
-        if kind not in _READERS:
-            raise DocumentError(f"{where}: {one['name']}", f"{str(kind)[:30]!r} is no known type")
-        fields.append((one["name"], kind))
-    return Table(item["name"], path, tuple(fields), _rows(_unpacked(folder, path), path, fields))
+        name, kind = described["name"], described.get("type", "string")
+        if not isinstance(kind, str) or kind not in _READERS:
+            raise DocumentError(f"{where}: {name[:60]}", f"{str(kind)[:30]!r} is no known type")
+        if name in fields:
+            raise DocumentError(f"{where}.schema.fields", f"two are called “{name[:60]}”")
+        fields[name] = kind
+    return item["name"], path, tuple(fields.items())
 
 
-def _rows(text: str, path: str, fields: Sequence[tuple[str, str]]) -> list[Row]:
-    lines = csv.reader(io.StringIO(text, newline=""))
-    rows: list[Row] = []
+def _columns(file: IO[bytes], path: str, names: list[str], most: int) -> dict[str, np.ndarray]:
+    """A recorded series, of ``most`` cells at most."""
+    import pandas as pd
+
+    if len(names) > MOST_COLUMNS:
+        raise DocumentError(path[:80], f"has more than {MOST_COLUMNS} columns of numbers")
+    parts, cells = [], 0
     try:
-        head = next(lines, None)
-        if head != [name for name, _ in fields]:
-            raise DocumentError(path, "its first row does not name the fields of its schema")
-        for number, line in enumerate(lines, 2):
-            if len(rows) >= MOST_ROWS:
-                raise DocumentError(path, f"has more than {MOST_ROWS:,} rows")
-            if len(line) != len(fields):
-                raise DocumentError(
-                    f"{path} row {number}", f"has {len(line)} cells, not {len(fields)}"
-                )
-            row = {}
-            for cell, (name, kind) in zip(line, fields, strict=True):
-                try:
-                    row[name] = None if cell == "" else _READERS[kind](cell)
-                except (ValueError, RecursionError) as error:
-                    said = str(error) if isinstance(error, _Refused) else f"is not a {kind}"
-                    raise DocumentError(
-                        f"{path} row {number}, {name}", f"{cell[:30]!r} {said}"
-                    ) from None
-            rows.append(row)
-    except csv.Error as error:
-        raise DocumentError(path, f"is not CSV: {error}") from None
+        blocks = pd.read_csv(
+            file, dtype="float64", index_col=False, na_values=[""], keep_default_na=False,
+            chunksize=_CHUNK_ROWS, skip_blank_lines=False, on_bad_lines="error",
+        )  # fmt: skip
+        for block in blocks:
+            if list(block.columns) != names:
+                raise DocumentError(path[:80], _WRONG_HEAD)
+            cells += block.size
+            if cells > most:
+                said = f"{MOST_SAMPLES:,} cells together"
+                raise DocumentError(path[:80], f"is too long: all series hold at most {said}")
+            parts.append(block.to_numpy())
+    except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
+        raise DocumentError(path[:80], f"is not CSV: {str(error)[:80]}") from None
+    except ValueError as error:
+        if isinstance(error, DocumentError):
+            raise
+        raise DocumentError(path[:80], f"holds what is not a number: {str(error)[:60]}") from None
+    values = np.concatenate(parts) if parts else np.empty((0, len(names)))
+    if np.isinf(values).any():
+        raise DocumentError(path[:80], "holds a number that is not finite")
+    return {name: values[:, place] for place, name in enumerate(names)}
+
+
+_WRONG_HEAD = "its first row does not name the fields of its schema"
+
+
+def _rows(file: IO[bytes], path: str, fields: Sequence[tuple[str, str]], most: int) -> list[Row]:
+    """Records, ``most`` rows at most."""
+    lines = csv.reader(io.TextIOWrapper(file, "utf-8-sig", newline=""))
+    if next(lines, None) != [name for name, _ in fields]:
+        raise DocumentError(path[:80], _WRONG_HEAD)
+    rows: list[Row] = []
+    for number, line in enumerate(lines, 2):
+        if len(rows) >= most:
+            said = f"{MOST_RECORDS:,} rows and {MOST_CELLS:,} cells"
+            raise DocumentError(path[:80], f"is too long: all tables hold at most {said} together")
+        where = f"{path[:80]} row {number}"
+        if len(line) != len(fields):
+            raise DocumentError(where, f"has {len(line)} cells, not {len(fields)}")
+        rows.append(
+            {
+                name: None if cell == "" else _typed(cell, kind, f"{where}, {name}")
+                for cell, (name, kind) in zip(line, fields, strict=True)
+            }
+        )
     return rows
+
+
+def _typed(cell: str, kind: str, where: str) -> Any:
+    try:
+        return _READERS[kind](cell)
+    except (ValueError, RecursionError) as error:
+        said = str(error) if isinstance(error, _Refused) else f"is not a {kind}"
+        raise DocumentError(where, f"{cell[:30]!r} {said}") from None
 
 
 class _Refused(ValueError):
@@ -279,6 +378,6 @@ def check(content: bytes) -> dict[str, Any]:
     except DocumentError as error:
         return {"valid": False, "resources": [], "errors": [str(error)]}
     resources = [
-        {"name": one.name, "path": one.path, "rows": len(one.rows)} for one in found.tables.values()
+        {"name": one.name, "path": one.path, "rows": one.length} for one in found.tables.values()
     ]
     return {"valid": True, "resources": resources, "errors": []}

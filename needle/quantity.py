@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import re
+import threading
 from dataclasses import dataclass
 from functools import cache
 
@@ -126,11 +127,22 @@ class Quantity:
     unit: str
 
 
+#: Pint's registry is neither made nor asked by two threads at once: units of two registries do
+#: not mix, and its caches are plain dictionaries.
+_ONE_AT_A_TIME = threading.RLock()
+
+
 @cache
-def _registry() -> pint.UnitRegistry:
+def _made_registry() -> pint.UnitRegistry:
     registry: pint.UnitRegistry = pint.UnitRegistry(None, autoconvert_offset_to_baseunit=True)
     registry.load_definitions(_DEFINITIONS.strip().splitlines())
     return registry
+
+
+def _registry() -> pint.UnitRegistry:
+    """The one registry of the process, whichever thread asks first."""
+    with _ONE_AT_A_TIME:
+        return _made_registry()
 
 
 @cache
@@ -183,7 +195,8 @@ def parse(text: str, unit: str) -> Quantity:
         raise QuantityError(f"Empty: write {_example(unit)}.")
     if len(written) > MAX_TEXT:
         raise QuantityError(f"Too long for a quantity: write something like {_example(unit)}.")
-    value = _parse_in(written, unit)
+    with _ONE_AT_A_TIME:
+        value = _parse_in(written, unit)
     if not math.isfinite(value):
         raise QuantityError(f"“{written}” is not a finite number.")
     return Quantity(value, unit)

@@ -8,7 +8,7 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import re
+import threading
 import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from pandas.tseries.api import guess_datetime_format
 
 from needle.document import DocumentError
 
@@ -36,7 +37,14 @@ _MISSING = frozenset(("", "--", "nan", "-", "null", "none", "n/a", "na"))
 _SEPARATORS = (";", "\t", ",")
 #: A hole of more than so many median intervals is a gap.
 GAP_INTERVALS = 5.0
-MOST_ROWS = 20_000_000
+#: Most cells of a file (ten columns of a fortnight at 1 Hz), columns, and characters of a line.
+MOST_CELLS, MOST_COLUMNS, MOST_LINE = 12_500_000, 200, 10_000
+#: What no meter shows, whatever the unit; and what no clock shows, s either side of 1970.
+MOST_VALUE, MOST_TIME = 1e9, 1e13
+#: What a file loses is told by a warning, and who listens for warnings is global to a process.
+_ONE_AT_A_TIME = threading.Lock()
+#: Rows whose way of writing times is tried on all, and rows that are read one by one.
+_EXAMPLES, _READ_ONE_BY_ONE = 20, 5_000
 _CHECKED_BYTES = 1_000_000
 _HOUR_S = 3600.0
 #: Dates outside these years are taken for something else.
@@ -162,26 +170,25 @@ def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
     del text
     _check_text(data)
     data = data.removeprefix(b"\xef\xbb\xbf")
-    first = data[:100_000].lstrip(b"\r\n").split(b"\n", 1)[0].decode(errors="replace")
+    if b"\r" in data:
+        # Lines end with CR LF, or with a CR alone.
+        data = data.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
+    first = data[:100_000].lstrip(b"\n").split(b"\n", 1)[0].decode(errors="replace")
     if not first.strip():
         raise DocumentError("file", "is empty")
     separator = _separator(first)
-    width = len(next(csv.reader([first.strip("\r")], delimiter=separator)))
+    width = len(next(csv.reader([first], delimiter=separator)))
+    _check_size(data, separator, width)
     table, too_wide = _parsed(data, separator)
     if too_wide:
         # Loggers that end each row with a separator: the extra cells are empty.
-        pattern = rb"%s+(?=\r?(?:\n|$))" % re.escape(separator).encode()
-        table, too_wide = _parsed(re.sub(pattern, b"", data), separator)
+        mark = separator.encode()
+        trimmed = b"\n".join(line.rstrip(mark) for line in data.split(b"\n"))
+        table, too_wide = _parsed(trimmed, separator)
     if too_wide:
-        raise DocumentError(
-            "file",
-            f"rows have more cells than the header's {width}; a decimal comma needs semicolons or "
-            "tabs between the cells",
-        )
+        raise _too_wide(width)
     if table.empty:
         raise DocumentError("file", "has a header and no rows")
-    if len(table) > MOST_ROWS:
-        raise DocumentError("file", f"has {len(table)} rows: at most {MOST_ROWS}")
     header = [str(one).strip() for one in table.columns]
     table.columns = pd.Index(range(len(header)))
     notices = []
@@ -204,6 +211,34 @@ def _check_text(data: bytes) -> None:
         raise DocumentError("file", "holds NUL bytes; this is not a CSV file")
 
 
+def _check_size(data: bytes, separator: str, width: int) -> None:
+    """Refuse what would take long, by counting before anything is parsed."""
+    if width > MOST_COLUMNS:
+        raise DocumentError("file", f"has {width} columns: at most {MOST_COLUMNS}")
+    lines = data.count(b"\n") + 1
+    cells = data.count(separator.encode()) + lines
+    if cells > MOST_CELLS:
+        raise DocumentError(
+            "file",
+            f"has about {cells / 1e6:.0f} million cells: at most {MOST_CELLS / 1e6:.3g} million; "
+            "split it, or log less often",
+        )
+    if cells > lines * (2 * width + 20):
+        raise _too_wide(width)
+    ends = np.flatnonzero(np.frombuffer(data, np.uint8) == ord("\n"))
+    longest = int(np.diff(np.concatenate(([-1], ends, [len(data)]))).max()) - 1
+    if longest > MOST_LINE:
+        raise DocumentError("file", f"has a line of {longest} characters: at most {MOST_LINE}")
+
+
+def _too_wide(width: int) -> DocumentError:
+    return DocumentError(
+        "file",
+        f"rows have more cells than the header's {width}; a decimal comma needs semicolons or "
+        "tabs between the cells",
+    )
+
+
 def _separator(first: str) -> str:
     return max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
 
@@ -211,7 +246,7 @@ def _separator(first: str) -> str:
 def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
     """The table, and whether cells were lost because rows are wider than the header."""
     comma = separator != "," and _has_decimal_comma(data)
-    with warnings.catch_warnings(record=True) as caught:
+    with _ONE_AT_A_TIME, warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", pd.errors.ParserWarning)
         # Read in blocks, a column may come out mixed; each cell is judged later anyway.
         warnings.simplefilter("ignore", pd.errors.DtypeWarning)
@@ -231,7 +266,7 @@ def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
 def _data_lines(data: bytes) -> int:
     """Lines with anything on them after the header."""
     lines = data.count(b"\n") + (not data.endswith(b"\n"))
-    if b"\n\n" in data or b"\r\n\r\n" in data or data.startswith((b"\n", b"\r")):
+    if b"\n\n" in data or data.startswith(b"\n"):
         lines = sum(1 for line in data.splitlines() if line.strip())
     return lines - 1
 
@@ -300,11 +335,16 @@ def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> 
             notices.append(
                 f"{unread} cells of {name} are not numbers (such as “{example[:20]}”): left out."
             )
-    infinite = np.isinf(values)
-    if infinite.any():
-        notices.append(f"{int(infinite.sum())} cells of {name} are not finite: left out.")
-        values = np.where(infinite, np.nan, values)
-    return values * scale if scale != 1.0 else values
+    return _within(values * scale if scale != 1.0 else values, name, notices)
+
+
+def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:
+    """A column without what no meter shows."""
+    absurd = np.abs(values) > MOST_VALUE
+    if not absurd.any():
+        return values
+    notices.append(f"{int(absurd.sum())} cells of {name} are beyond any meter: left out.")
+    return np.where(absurd, np.nan, values)
 
 
 def _times(
@@ -333,7 +373,7 @@ def _times(
 def _numeric_times(
     seconds: np.ndarray, notices: list[str], told: bool = False
 ) -> tuple[np.ndarray, datetime | None]:
-    usable = np.isfinite(seconds)
+    usable = np.abs(seconds) < MOST_TIME
     if not told and not usable.all():
         notices.append(f"{int((~usable).sum())} rows have no readable time: left out.")
     if not usable.any():
@@ -354,9 +394,7 @@ def _written_times(
 ) -> tuple[np.ndarray, datetime | None]:
     """Dates with times, ISO 8601 first, then as the first row writes them."""
     has_offset = bool(text.head(50).str.contains(r"(?:Z|[+-]\d\d:?\d\d)$", regex=True).any())
-    moments = pd.to_datetime(text, format="ISO8601", errors="coerce", utc=True)
-    if moments.isna().mean() > 0.5:
-        moments = pd.to_datetime(text, errors="coerce", utc=True, dayfirst=True, format="mixed")
+    moments = _moments(text)
     year = moments.dt.year
     moments = moments.where((year >= YEARS[0]) & (year <= YEARS[1]))
     unread = int(moments.isna().sum())
@@ -382,6 +420,27 @@ def _written_times(
     return seconds - float(np.nanmin(seconds)), first
 
 
+def _moments(text: pd.Series) -> pd.Series:
+    """Times in ISO 8601, else as some rows write them; row by row, which is slow, only a few."""
+    written = text[text != ""]
+    examples = written.iloc[:: max(1, len(written) // _EXAMPLES)].head(_EXAMPLES)
+    iso = {"errors": "coerce", "utc": True, "format": "ISO8601"}
+    moments = pd.Series(pd.NaT, text.index, dtype="datetime64[ns, UTC]")
+    if pd.to_datetime(examples, **iso).notna().any():
+        moments = pd.to_datetime(text, **iso)
+        if moments.isna().mean() <= 0.5:
+            return moments
+    formats = (guess_datetime_format(example, dayfirst=True) for example in examples)
+    for written in dict.fromkeys(filter(None, formats)):
+        read = pd.to_datetime(text, format=written, errors="coerce", utc=True)
+        moments = moments.fillna(read)
+    mixed = {"errors": "coerce", "utc": True, "dayfirst": True, "format": "mixed"}
+    if moments.isna().any() and pd.to_datetime(examples, **mixed).notna().any():
+        some = text.index[moments.isna()][:_READ_ONE_BY_ONE]
+        moments[some] = pd.to_datetime(text[some], **mixed)
+    return moments
+
+
 def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
     """Local times in their zone, clock changes included; None where they cannot be told apart."""
     try:
@@ -405,6 +464,29 @@ def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
         seconds = seconds.copy()
         seconds[back[0] + 1 :] += _HOUR_S
     return seconds
+
+
+def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
+    """A capture of columns that come from elsewhere: in time order, without repeats.
+
+    Parameters
+    ----------
+    time_s : ndarray
+        Seconds; rows without one are left out.
+    columns : mapping of ndarray
+        Any of :data:`COLUMNS`.
+
+    Raises
+    ------
+    DocumentError
+        Fewer than two moments, or nothing beside them.
+    """
+    if not columns:
+        raise DocumentError("columns", f"none of {', '.join(COLUMNS)} is there")
+    notices: list[str] = []
+    values = {name: _within(column, name, notices) for name, column in columns.items()}
+    seconds, _ = _numeric_times(np.asarray(time_s, dtype=np.float64), notices)
+    return _clean(seconds, values, None, notices)
 
 
 def _clean(

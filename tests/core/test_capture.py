@@ -52,7 +52,7 @@ class ReadTest(unittest.TestCase):
         capture = read_capture("time,watts\n0,1\nsoon,2\n2,3\n")
         self.assertIn("1 rows have no readable time", capture.notices[0])
         self.assertEqual(len(capture.time_s), 2)
-        self.assertIn("not finite", read_capture("time,watts\n0,inf\n1,2\n2,2\n").notices[0])
+        self.assertIn("beyond any meter", read_capture("time,watts\n0,inf\n1,2\n2,2\n").notices[0])
 
     def test_rows_with_too_many_cells_are_counted(self):
         capture = read_capture("time,watts\n0,1\n1,2,3,4\n2,3\n")

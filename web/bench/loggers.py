@@ -111,7 +111,7 @@ def _lines_as_csv(text: str) -> str:
             continue
         try:
             row = json.loads(line)
-        except (json.JSONDecodeError, RecursionError):
+        except (ValueError, RecursionError):
             raise DocumentError(f"line {number}", "is not a JSON object") from None
         if not isinstance(row, dict) or "time" not in row:
             raise DocumentError(f"line {number}", "must be an object with a time")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,6 +13,7 @@ from django.db import DatabaseError, models, transaction
 from django.utils import timezone
 
 from needle.document import DocumentError
+from needle.measure.capture import COLUMNS, tidy
 from needle.measure.capture import Capture as CoreCapture
 from needle.package import Package, Row, Table, read, write
 from needle.plan.plan import parse_plan
@@ -48,7 +48,6 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
 )
 #: What is the site's own and stays here.
 _OWN = {"client_key", "version", "created_at", "changed_at", "removed_at", "owner", "raw", "packed"}
-_MOST_RECORDS = 50_000
 
 
 @dataclass(frozen=True)
@@ -130,17 +129,12 @@ def _row(record: Any, model: type[models.Model], ids: dict[tuple[type, int], int
 
 
 def _samples(name: str, capture: CoreCapture) -> Table:
-    columns = {"time_s": capture.time_s, **capture.columns}
+    columns = {
+        column: np.asarray(values, dtype=float)
+        for column, values in {"time_s": capture.time_s, **capture.columns}.items()
+    }
     kinds = tuple((column, "number") for column in columns)
-    values = np.column_stack([np.asarray(one, dtype=float) for one in columns.values()])
-    rows = [
-        {
-            column: None if math.isnan(value) else float(value)
-            for column, value in zip(columns, line, strict=True)
-        }
-        for line in values
-    ]
-    return Table(name, f"captures/{name}.csv", kinds, rows)
+    return Table(name, f"captures/{name}.csv", kinds, columns=columns)
 
 
 def export_job(job: Job) -> bytes:
@@ -171,9 +165,6 @@ def _understood(content: bytes) -> Package:
         raise DocumentError("job", "the package needs one job, in one row")
     if package.extra.get("steady_needle_version") not in (None, VERSION):
         raise DocumentError("steady_needle_version", "is newer than this site understands")
-    total = sum(len(package.tables[name].rows) for name, _, _ in TABLES if name in package.tables)
-    if total > _MOST_RECORDS:
-        raise DocumentError("", f"holds {total} records: at most {_MOST_RECORDS}")
     return package
 
 
@@ -275,13 +266,13 @@ def _moment(text: str, where: str) -> datetime:
 
 def _capture(package: Package, name: str) -> CoreCapture:
     table = package.tables.get(name)
-    if table is None or not table.rows or table.fields[0][0] != "time_s":
+    if table is None or "time_s" not in table.columns:
         raise DocumentError(name, "is not in the package, or has no time_s")
-    columns = {
-        column: np.array([math.nan if row[column] is None else row[column] for row in table.rows])
-        for column, _ in table.fields
-    }
-    return CoreCapture(columns.pop("time_s"), columns)
+    unknown = set(table.columns) - {"time_s", *COLUMNS}
+    if unknown:
+        raise DocumentError(name, f"“{min(unknown)[:30]}” is none of {', '.join(COLUMNS)}")
+    columns = dict(table.columns)
+    return tidy(columns.pop("time_s"), columns)
 
 
 def _check(record: Any, where: str) -> None:
