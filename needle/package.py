@@ -12,6 +12,7 @@ import csv
 import io
 import json
 import math
+import struct
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
@@ -162,7 +163,8 @@ def read(content: bytes) -> Package:
 _OWN_KEYS = frozenset(("profile", "name", "title", "resources"))
 #: What the zip reader raises for files that are damaged or made by hand.
 _DAMAGED = (
-    zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError,
+    zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError,
+    RuntimeError, OverflowError,
 )  # fmt: skip
 
 
@@ -193,13 +195,15 @@ def _opened(folder: zipfile.ZipFile, path: str) -> Iterator[IO[bytes]]:
     try:
         with folder.open(path) as file:
             yield file
+    except DocumentError:
+        raise
     except KeyError:
         raise DocumentError(path[:80], "is not in the package") from None
     except UnicodeDecodeError:
         raise DocumentError(path[:80], "is not UTF-8 text") from None
     except csv.Error as error:
         raise DocumentError(path[:80], f"is not CSV: {error}") from None
-    except _DAMAGED:
+    except (*_DAMAGED, ValueError):
         raise DocumentError(path[:80], "is damaged: fetch the package again") from None
 
 

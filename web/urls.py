@@ -20,4 +20,5 @@ urlpatterns = [
     path("", include("web.sheets.exchange_urls")),
 ]
 
+handler500 = "web.common.views.failed"
 handler404 = "web.common.views.not_found"

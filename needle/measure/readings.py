@@ -353,7 +353,5 @@ def parse(data: Any, path: str = "") -> Reading:
     """
     if not isinstance(data, dict):
         raise DocumentError(path, "a reading must be an object with a type")
-    kind = data.get("type")
-    if kind not in TYPES:
-        Reader({"type": kind}, path, ("type",)).choice("type", TYPES)
-    return TYPES[str(kind)](data, path)
+    kind = Reader({"type": data.get("type")}, path, ("type",)).choice("type", TYPES)
+    return TYPES[kind](data, path)

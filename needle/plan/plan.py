@@ -383,6 +383,28 @@ def _parse_times(inner: Reader, key: str, zone: tzinfo | None) -> tuple[Moment, 
     return moments
 
 
+def check_use(data: Any) -> None:
+    """Refuse what a plan document would not take as a load's use, told part by part.
+
+    Parameters
+    ----------
+    data : dict
+        ``between`` and ``flexible`` (windows), ``tasks`` (moments), ``steps``, ``charge``; those
+        that are empty are left out.
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(data, "", ("between", "flexible", "tasks", "steps", "charge"))
+    for key in ("between", "flexible"):
+        parse_windows(reader.items(key, most=500), key, UTC)
+    parse_moments(reader.items("tasks", most=1000), "tasks", UTC)
+    loaded = _LoadReader(reader.data, "", reader.data)
+    _parse_steps(loaded)
+    _parse_charge(loaded)
+
+
 def parse_plan(data: Any) -> Plan:
     """Read a plan document (see ``docs/formats.md``).
 

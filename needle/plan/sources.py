@@ -88,8 +88,10 @@ _KEYS = {
 }  # fmt: skip
 
 
-def parse_sources(items: Sequence[Any], zone: tzinfo | None, supply: Supply) -> tuple[Source, ...]:
-    """Read a plan's sources.
+def parse_sources(
+    items: Sequence[Any], zone: tzinfo | None, supply: Supply | None
+) -> tuple[Source, ...]:
+    """Read a plan's sources; what the supply's inputs let in is left open without a supply.
 
     Raises
     ------
@@ -144,8 +146,10 @@ def _sun(reader: Reader, name: str, limit_w: float) -> Sun:
     )
 
 
-def _limit_w(reader: Reader, kind: str, supply: Supply) -> float:
+def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
     """What its input lets in: the one named, else one called as its kind, else the only."""
+    if supply is None:
+        return math.inf
     if not supply.inputs:
         if reader.has("input"):
             raise DocumentError(reader.at("input"), "the supply lists no inputs")

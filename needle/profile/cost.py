@@ -9,13 +9,15 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from needle.document import DocumentError
+from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
 from needle.moments import DAY_MIN, Window, in_windows, parse_windows
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 
 DAYS_PER_MONTH = 30.4
 DAYS_PER_YEAR = 365.0
+#: Of a kWh, in whatever currency.
+MOST_PRICE = 1_000_000.0
 _MIDNIGHT = datetime(2001, 1, 1, tzinfo=UTC)
 _PRICED = re.compile(
     r"^(\d{1,2}(?::\d{2})?)\s*(?:-|–|to)\s*(\d{1,2}(?::\d{2})?)\s+(\d+(?:[.,]\d+)?)$"
@@ -61,10 +63,31 @@ def tariff_hours_from_text(text: str) -> list[list[str | float]]:
     return found
 
 
+def text_of_tariff_hours(hours: Sequence[Sequence[str | float]]) -> str:
+    """Hours as :func:`tariff_hours_from_text` reads them; nothing for hours that are no such."""
+    try:
+        tariff_of(0.0, hours)
+    except DocumentError:
+        return ""
+    return "; ".join(f"{first}–{last} {price:g}" for first, last, price in hours)
+
+
 def tariff_of(per_kwh: float, hours: Sequence[Sequence[str | float]]) -> Tariff:
-    """A tariff from stored hours."""
-    windows = parse_windows([list(one[:2]) for one in hours], "hours", UTC)
-    prices = [float(one[2]) for one in hours]
+    """A tariff from stored hours: [from, to, price of a kWh].
+
+    Raises
+    ------
+    DocumentError
+    """
+    prices = []
+    for index, item in enumerate(hours):
+        if not isinstance(item, list | tuple) or len(item) != 3:
+            raise DocumentError(f"hours[{index}]", 'must be ["23:00", "07:00", 0.18]')
+        price = Reader({"price": item[2]}, f"hours[{index}]", ("price",))
+        prices.append(price.need("price", most=MOST_PRICE))
+    windows = parse_windows([item[:2] for item in hours], "hours", UTC)
+    if any(isinstance(window.start, datetime) for window in windows):
+        raise DocumentError("hours", "are times of day, such as 23:00")
     return Tariff(per_kwh, tuple(zip(windows, prices, strict=True)))
 
 

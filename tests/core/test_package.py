@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import math
+import random
 import string
 import unittest
 import zipfile
@@ -132,6 +133,18 @@ class RefusalTest(unittest.TestCase):
             ({"resources": [{**resource, "schema": None}]}, "is needed"),
             ({"resources": [{**resource, "schema": {"fields": [1]}}]}, "each needs a name"),
             ({"resources": [resource, resource]}, "two resources are called"),
+            (
+                {"resources": [resource, {**resource, "name": "more"}]},
+                "two resources name the file",
+            ),
+            (
+                {"resources": [{**resource, "schema": {"fields": [{"name": "a", "type": []}]}}]},
+                "is no known type",
+            ),
+            (
+                {"resources": [{**resource, "schema": {"fields": [{"name": "a"}, {"name": "a"}]}}]},
+                "two are called",
+            ),
         ):
             with self.subTest(said=said):
                 text = json.dumps({**found, **change})
@@ -157,6 +170,47 @@ class RefusalTest(unittest.TestCase):
                 for _ in range(120):
                     file.write(block)
         self.assertIn("when unpacked", self.refused(out.getvalue()))
+
+    def test_what_is_too_long_is_refused_before_it_is_read(self):
+        def one_table(kinds, line, count):
+            fields = [{"name": f"c{n}", "type": kind} for n, kind in enumerate(kinds)]
+            head = ",".join(field["name"] for field in fields)
+            described = {"name": "t", "path": "t.csv", "schema": {"fields": fields}}
+            out = io.BytesIO()
+            with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as folder:
+                folder.writestr(NAME, json.dumps({"resources": [described]}))
+                rows = "".join(f"{n}{line}\r\n" for n in range(count))
+                folder.writestr("t.csv", f"{head}\r\n{rows}")
+            return out.getvalue()
+
+        for kinds, line, count, said in (
+            (["integer"] + ["string"] * 49, "," * 49, 40_000, "is too long"),
+            (["integer", "string"], ",x", 60_000, "is too long"),
+            (["number"] * 13, "," * 12, 5, "more than 12 columns of numbers"),
+            (["number"] * 2, ",x", 5, "not a number"),
+            (["number"] * 2, ",inf", 5, "not finite"),
+            (["string"] * 101, "," * 100, 1, "more than 100 entries"),
+        ):
+            with self.subTest(kinds=kinds[:3], said=said):
+                self.assertIn(said, self.refused(one_table(kinds, line, count)))
+
+    def test_a_file_that_is_packed_too_tightly(self):
+        out = io.BytesIO(self.content)
+        with zipfile.ZipFile(out, "a", zipfile.ZIP_DEFLATED) as folder:
+            folder.writestr("tight.csv", b"," * 5_000_000)
+        self.assertIn("packed tighter", self.refused(out.getvalue()))
+
+    def test_damage_anywhere_is_a_sentence(self):
+        rng = random.Random(5)
+        for _ in range(300):
+            content = bytearray(self.content)
+            for _ in range(rng.randint(1, 4)):
+                content[rng.randrange(len(content))] = rng.randrange(256)
+            check(bytes(content))
+        newer = self.content.replace(b"PK\x03\x04\x14", b"PK\x03\x04\xff")
+        newer = newer.replace(b"PK\x01\x02\x14\x03\x14", b"PK\x01\x02\x14\x03\xff")
+        self.assertNotEqual(newer, self.content)
+        self.assertIn("zip", self.refused(newer))
 
     def test_a_header_that_lies_about_its_size(self):
         out = io.BytesIO(self.content)

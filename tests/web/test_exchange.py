@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import json
 import tempfile
 import zipfile
 from pathlib import Path
 
+import numpy as np
 from django.core.management import CommandError, call_command
 from django.test import TestCase, TransactionTestCase
 
@@ -16,6 +18,7 @@ from tests.web.base import SiteTest, make_job, make_load
 from web.demo.scenario import USERNAME, load_demo
 from web.jobs.models import Job
 from web.loads.models import Load
+from web.plans.models import PlanEntry
 from web.plans.outcomes import answer, current_plan
 from web.sheets.exchange import export_job, import_job, package_of, preview
 
@@ -28,6 +31,32 @@ def changed(content: bytes, path: str, change) -> bytes:
             text = old.read(name).decode()
             new.writestr(name, change(text) if name == path else text)
     return out.getvalue()
+
+
+def with_cell(text: str, column: str, cell: str) -> str:
+    """A table whose first row has another cell in a column."""
+    head, first, *rest = csv.reader(io.StringIO(text, newline=""))
+    first[head.index(column)] = cell
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\r\n").writerows([head, first, *rest])
+    return out.getvalue()
+
+
+def without_column(text: str, column: str) -> str:
+    rows = list(csv.reader(io.StringIO(text, newline="")))
+    place = rows[0].index(column)
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\r\n").writerows([r[:place] + r[place + 1 :] for r in rows])
+    return out.getvalue()
+
+
+def without_field(text: str, name: str) -> str:
+    found = json.loads(text)
+    for resource in found["resources"]:
+        if resource["name"] == "job":
+            fields = resource["schema"]["fields"]
+            resource["schema"]["fields"] = [field for field in fields if field["name"] != name]
+    return json.dumps(found)
 
 
 class RoundTripTest(TestCase):
@@ -45,6 +74,8 @@ class RoundTripTest(TestCase):
                 self.assertEqual(list(again.tables), list(before.tables))
                 for name, table in before.tables.items():
                     self.assertEqual(again.tables[name].rows, table.rows, name)
+                    for column, values in table.columns.items():
+                        np.testing.assert_array_equal(again.tables[name].columns[column], values)
 
     def test_the_answer_is_the_same(self):
         job = self.jobs[0]
@@ -151,6 +182,54 @@ class RefusalTest(SiteTest):
         self.assertIn("there is no load 9", self.refused(lost))
         garbled = changed(self.content, "datapackage.json", lambda text: text[:50])
         self.assertIn("is not JSON", self.refused(garbled))
+
+    def test_what_no_form_would_take_does_not_come_in(self):
+        plan = current_plan(self.job)
+        plan.save()
+        PlanEntry.objects.create(plan=plan, load=self.job.loads.get())
+        content = export_job(self.job)
+        for path, column, cell, said in (
+            ("job.csv", "tariff_hours", '[["23:00", "07:00"]]', "must be"),
+            ("job.csv", "tariff_hours", '[["23:00", "07:00", "cheap"]]', "must be a number"),
+            ("job.csv", "tariff_hours", "[5]", "must be"),
+            ("job.csv", "mains", "", "cannot be blank"),
+            ("job.csv", "name", "", "cannot be blank"),
+            ("loads.csv", "set_c", "1e9", "less than or equal"),
+            ("loads.csv", "cord_size", "thick", "not a size"),
+            ("plans.csv", "odds", "-3", "greater than or equal"),
+            ("plans.csv", "inverter_off", '[["23:00"]]', "must be"),
+            ("plan-entries.csv", "windows", "[1]", "must be"),
+            ("plan-entries.csv", "moments", "[[]]", "is not a time"),
+            ("plan-entries.csv", "steps", '[{"watts": -1}]', "too small"),
+            ("plan-entries.csv", "charge", '{"pack_wh": 5}', "is needed"),
+            ("readings.csv", "data", '{"watts": []}', "must be a number"),
+        ):
+            with self.subTest(path=path, column=column, cell=cell):
+                evil = changed(content, path, lambda text, c=column, v=cell: with_cell(text, c, v))
+                self.assertIn(said, self.refused(evil))
+        lost = changed(content, "job.csv", lambda text: without_column(text, "mains"))
+        lost = changed(lost, "datapackage.json", lambda text: without_field(text, "mains"))
+        self.assertIn("mains, is needed", self.refused(lost).replace(": is", ", is"))
+
+    def test_two_tables_of_one_file(self):
+        evil = changed(self.content, "datapackage.json",
+                       lambda text: text.replace('"readings.csv"', '"loads.csv"'))  # fmt: skip
+        self.assertIn("two resources name the file", self.refused(evil))
+
+    def test_a_job_that_was_spoilt_can_be_mended_and_deleted(self):
+        Job.objects.filter(pk=self.job.pk).update(tariff_hours=[[1]], tariff=0.3)
+        make_job(self.user)
+        self.client.raise_request_exception = False
+        page = self.client.get(self.url("loads:load", self.job.loads.get().pk))
+        self.assertContains(page, self.url("jobs:edit"), status_code=500)
+        self.assertContains(page, self.url("jobs:delete"), status_code=500)
+        self.assertEqual(self.client.get("/jobs/").status_code, 200)
+        self.assertEqual(self.client.get(self.url("jobs:delete")).status_code, 200)
+        mended = self.client.post(self.url("jobs:edit"), {
+            "name": "Job", "mains": "230-50", "version": self.job.version, "other_prices": "",
+        })  # fmt: skip
+        self.assertEqual(mended.status_code, 302)
+        self.assertEqual(Job.objects.get(pk=self.job.pk).tariff_hours, [])
 
     def test_not_finite(self):
         text = read(self.content).tables["loads"]

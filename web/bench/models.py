@@ -8,6 +8,7 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
+from django.core.exceptions import ValidationError
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
@@ -72,7 +73,9 @@ class Capture(Record):
     header = models.JSONField(default=list)
     meanings = models.JSONField(default=dict)
     zone = models.CharField(max_length=60, blank=True)
-    volts = models.FloatField(null=True, blank=True)
+    volts = models.FloatField(
+        null=True, blank=True, validators=[MinValueValidator(0.1), MaxValueValidator(1000)]
+    )
     instrument = models.CharField(max_length=12, default="plug")
     setting = models.CharField(max_length=60, blank=True)
     room_c = models.FloatField(null=True, blank=True)
@@ -88,6 +91,16 @@ class Capture(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        texts = (self.header, self.names, self.notices, list(self.meanings.values()))
+        if not all(isinstance(text, str) for listed in texts for text in listed):
+            raise ValidationError("Its header, names and notices are texts.")
+        for bound in self.bounds_w:
+            if isinstance(bound, bool) or not isinstance(bound, int | float) or not bound > 0:
+                raise ValidationError("Bounds between levels are W above 0.")
+        if self.instrument not in INSTRUMENTS:
+            raise ValidationError(f"“{self.instrument}” is no instrument.")
 
     def to_core(self) -> CoreCapture:
         return unpack(bytes(self.packed))

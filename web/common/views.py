@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.contrib.auth.decorators import login_not_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
+from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
 
 from needle import quantity
@@ -25,6 +26,14 @@ def echo(request: HttpRequest) -> HttpResponse:
             if unit == "h":
                 understood = quantity.hours_text(found.value)
     return render(request, "common/_echo.html", {"understood": understood, "problem": problem})
+
+
+@login_not_required
+def failed(request: HttpRequest) -> HttpResponse:
+    """A page that could not be made; where it was of a job, the ways to mend or delete that."""
+    match = request.resolver_match
+    job = match.kwargs.get("job") if match is not None else None
+    return HttpResponse(render_to_string("500.html", {"job_id": job}), status=500)
 
 
 @login_not_required

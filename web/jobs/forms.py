@@ -7,7 +7,7 @@ from typing import Any
 from django import forms
 
 from needle.document import DocumentError
-from needle.profile.cost import tariff_hours_from_text
+from needle.profile.cost import tariff_hours_from_text, text_of_tariff_hours
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 
@@ -25,9 +25,7 @@ class JobForm(RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["currency"].required = False
-        self.initial["other_prices"] = "; ".join(
-            f"{first}–{last} {price:g}" for first, last, price in self.instance.tariff_hours
-        )
+        self.initial["other_prices"] = text_of_tariff_hours(self.instance.tariff_hours)
         self.fields["tariff"].widget = forms.TextInput(attrs={"inputmode": "decimal"})
 
     def clean(self) -> dict[str, Any]:

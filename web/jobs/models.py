@@ -8,8 +8,9 @@ from django.conf import settings
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 
-from needle.profile.cost import tariff_of
+from needle.profile.cost import MOST_PRICE, tariff_of
 from web.common.models import Record, RecordQuerySet
+from web.common.validation import refused_by_core
 
 MAINS = {
     "230-50": ("230 V, 50 Hz", 230.0, 50.0),
@@ -44,7 +45,7 @@ class Job(Record):
         "price of a kWh",
         null=True,
         blank=True,
-        validators=[MinValueValidator(0), MaxValueValidator(1_000_000)],
+        validators=[MinValueValidator(0), MaxValueValidator(MOST_PRICE)],
     )
     tariff_hours = models.JSONField(
         default=list, blank=True, help_text='[["23:00", "07:00", 0.18], …], other prices.'
@@ -57,6 +58,10 @@ class Job(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        with refused_by_core():
+            tariff_of(0.0, self.tariff_hours)
 
     @property
     def price(self) -> float | None:

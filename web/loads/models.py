@@ -14,6 +14,7 @@ from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from web.common.models import Record, RecordQuerySet
+from web.common.validation import CONTENTS_C, refused_by_core
 from web.jobs.models import Job
 
 #: Kinds of reading; all but a capture can be typed in.
@@ -72,7 +73,7 @@ class Load(Record):
     hours_per_day = models.FloatField(
         null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
     )
-    set_c = models.FloatField("set point", null=True, blank=True)
+    set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
     )
@@ -80,7 +81,10 @@ class Load(Record):
         null=True, blank=True, help_text="Of a box: compared per litre.",
         validators=[MinValueValidator(0.01)],
     )  # fmt: skip
-    cord_m = models.FloatField("cord length", null=True, blank=True)
+    cord_m = models.FloatField(
+        "cord length", null=True, blank=True,
+        validators=[MinValueValidator(0.01), MaxValueValidator(10_000)],
+    )  # fmt: skip
     cord_size = models.CharField("conductor", max_length=30, blank=True)
     cord_material = models.CharField(
         "material", max_length=12, default="copper", choices=[(one, one) for one in MATERIALS]
@@ -94,6 +98,11 @@ class Load(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        if self.cord_size:
+            with refused_by_core():
+                conductor_mm2(self.cord_size)
 
     @property
     def core_kind(self) -> Kind:
@@ -171,6 +180,10 @@ class Reading(Record):
 
     def __str__(self) -> str:
         return f"{self.get_type_display()} of {self.load}"
+
+    def clean(self) -> None:
+        with refused_by_core():
+            self.to_core()
 
     def to_core(self) -> CoreReading:
         return parse({"type": self.type, **self.data})

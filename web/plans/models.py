@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
-from needle.plan.plan import MOST_HOURS
+from needle.moments import parse_windows
+from needle.plan.plan import MOST_HOURS, check_use
+from needle.plan.sources import parse_sources
 from web.common.models import Record
+from web.common.validation import CONTENTS_C, ROOM_C, SHARE, refused_by_core
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.supplies.models import Supply
@@ -37,14 +40,16 @@ class Plan(Record):
     needed_hours = models.FloatField(
         default=24.0, validators=[MinValueValidator(0.1), MaxValueValidator(MOST_HOURS)]
     )
-    room_c = models.FloatField(null=True, blank=True)
-    room_swing_c = models.FloatField(null=True, blank=True)
-    odds = models.FloatField(default=0.9)
+    room_c = models.FloatField(null=True, blank=True, validators=ROOM_C)
+    room_swing_c = models.FloatField(
+        null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(40)]
+    )
+    odds = models.FloatField(default=0.9, validators=SHARE)
     inverter_off = models.JSONField(
         default=list, blank=True, help_text='[["23:00", "06:00"], …] in which it rests.'
     )
-    start_charge = models.FloatField(default=1.0)
-    floor = models.FloatField(null=True, blank=True)
+    start_charge = models.FloatField(default=1.0, validators=SHARE)
+    floor = models.FloatField(null=True, blank=True, validators=SHARE)
     is_current = models.BooleanField(default=False, help_text="The answer bar speaks of it.")
     note = models.CharField(max_length=400, blank=True)
 
@@ -58,6 +63,10 @@ class Plan(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        with refused_by_core():
+            parse_windows(self.inverter_off, "inverter_off", UTC)
 
 
 class PlanEntry(Record):
@@ -85,9 +94,13 @@ class PlanEntry(Record):
     alone = models.BooleanField("not together with others", default=False)
     route = models.CharField(max_length=40, blank=True, help_text="Empty for AC.")
     setting = models.CharField(max_length=60, blank=True)
-    set_c = models.FloatField("set point", null=True, blank=True)
-    warm_kg = models.FloatField("contents to bring to it", null=True, blank=True)
-    warm_c = models.FloatField("their temperature at the start", null=True, blank=True)
+    set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
+    warm_kg = models.FloatField(
+        "contents to bring to it", null=True, blank=True, validators=[MinValueValidator(0)]
+    )
+    warm_c = models.FloatField(
+        "their temperature at the start", null=True, blank=True, validators=CONTENTS_C
+    )
     count = models.PositiveSmallIntegerField(
         default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
@@ -98,6 +111,14 @@ class PlanEntry(Record):
 
     def __str__(self) -> str:
         return f"{self.load} in {self.plan}"
+
+    def clean(self) -> None:
+        parts = {
+            "between": self.windows, "flexible": self.flexible, "tasks": self.moments,
+            "steps": self.steps, "charge": self.charge,
+        }  # fmt: skip
+        with refused_by_core():
+            check_use(parts)
 
     @property
     def use(self) -> dict[str, Any]:
@@ -132,6 +153,12 @@ class PlanSource(Record):
 
     def __str__(self) -> str:
         return f"{self.name} in {self.plan}"
+
+    def clean(self) -> None:
+        # Which input it goes through is the supply's to say.
+        document = {key: value for key, value in self.to_document().items() if key != "input"}
+        with refused_by_core():
+            parse_sources([document], UTC, None)
 
     def to_document(self) -> dict[str, Any]:
         return {"kind": self.kind, "name": self.name, **self.data}

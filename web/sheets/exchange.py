@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
-from django.core.exceptions import ValidationError
+from django.core.exceptions import NON_FIELD_ERRORS, ValidationError
 from django.db import DatabaseError, models, transaction
 from django.utils import timezone
 
@@ -182,12 +182,15 @@ def import_job(content: bytes, owner: Any) -> Job:
             return _build(package, owner)
     except DocumentError:
         raise
-    except (DatabaseError, TypeError, KeyError, AttributeError, ValueError, OverflowError) as error:
+    except (DatabaseError, TypeError, LookupError, AttributeError, ValueError,
+            ArithmeticError, RecursionError) as error:  # fmt: skip
         raise DocumentError("", f"cannot be taken in: {str(error)[:120]}") from None
 
 
 def _build(package: Package, owner: Any) -> Job:
     job = Job(owner=owner)
+    if "mains" not in package.tables["job"].rows[0]:
+        raise DocumentError("job row 2, mains", "is needed: all volts rest on it")
     _fill(job, package.tables["job"].rows[0], Job, {}, "job row 2")
     job.save()
     made: dict[tuple[type, int], Any] = {}
@@ -203,8 +206,17 @@ def _build(package: Package, owner: Any) -> Job:
                 record.packed = pack(_capture(package, f"capture-{local}"))  # type: ignore[attr-defined]
             record.save()
             made[(model, local)] = record
-            if isinstance(record, Reading):
-                _check(record, where)
+    _check_whole(job)
+    return job
+
+
+def _check_whole(job: Job) -> None:
+    """Refuse what each record may say, but not all of them together.
+
+    Raises
+    ------
+    DocumentError
+    """
     for whole in (*job.supplies.live().with_parts(), *job.trials.live().with_check_ins()):
         _check(whole, str(whole))
     for plan in job.plans.live():
@@ -212,7 +224,11 @@ def _build(package: Package, owner: Any) -> Job:
         draft = draft_of(plan)
         if draft.supply is not None and any(one.counted for one in draft.used):
             parse_plan(document(draft))
-    return job
+    for load in job.loads.live():
+        load.job = job
+        load.profile()
+        for capture in load.captures.live():
+            capture.analysis()
 
 
 def _fill(
@@ -229,17 +245,21 @@ def _fill(
         elif kind == "datetime" and value is not None:
             setattr(record, name, _moment(value, f"{where}, {name}"))
         elif value is None and not one.null:
-            setattr(record, name, "" if kind == "string" else one.get_default())
+            # A column that the package lacks is older than it; an empty cell is what it says.
+            empty = "" if name in row and kind == "string" else one.get_default()
+            setattr(record, name, empty)
         else:
             setattr(record, name, value)
     skip = {one.name for one in model._meta.concrete_fields if one.name in _OWN} | {"job"}
-    skip |= {one.name for _, _, one in _columns(model)
-             if getattr(record, one.attname) in (None, "", [], {})}  # fmt: skip
+    # An empty list or object is a value of its own where forms do not ask for one.
+    skip |= {one.name for _, kind, one in _columns(model)
+             if kind in ("array", "object") and not getattr(record, one.attname)}  # fmt: skip
     try:
         record.full_clean(exclude=skip, validate_unique=False, validate_constraints=False)
     except ValidationError as error:
         name, words = next(iter(error.message_dict.items()))
-        raise DocumentError(f"{where}, {name}", words[0].rstrip(".")) from None
+        at = where if name == NON_FIELD_ERRORS else f"{where}, {name}"
+        raise DocumentError(at, words[0].rstrip(".")) from None
     return local
 
 

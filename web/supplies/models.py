@@ -10,9 +10,11 @@ from django.db import models
 from django.utils import timezone
 
 from needle.supply.battery import CHEMISTRIES
+from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
 from web.common.models import Record, RecordQuerySet
+from web.common.validation import refused_by_core
 from web.jobs.models import Job
 from web.loads.models import Load
 
@@ -245,6 +247,10 @@ class SupplyTest(Record):
 
     def __str__(self) -> str:
         return f"{self.get_type_display()} of {self.supply}"
+
+    def clean(self) -> None:
+        with refused_by_core():
+            parse_test(self.to_document())
 
     def speaks_of(self, names: Container[str]) -> bool:
         """Whether every output that it is about is among these names."""

@@ -9,8 +9,9 @@ from django.db import models
 from django.utils import timezone
 
 from needle.trial.trial import Trial as CoreTrial
-from needle.trial.trial import parse_trial
+from needle.trial.trial import parse_check_ins, parse_trial
 from web.common.models import Record, RecordQuerySet
+from web.common.validation import ROOM_C, refused_by_core
 from web.jobs.models import Job
 from web.plans.models import Plan
 from web.supplies.models import Supply
@@ -52,7 +53,7 @@ class Trial(Record):
     stop_at = models.FloatField(default=0.1)
     believed = models.JSONField(default=dict)
     expected = models.JSONField(default=dict)
-    room_c = models.FloatField("room", null=True, blank=True)
+    room_c = models.FloatField("room", null=True, blank=True, validators=ROOM_C)
     contents = models.CharField(max_length=200, blank=True)
     ended_at = models.DateTimeField("ended at", null=True, blank=True)
     ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
@@ -115,3 +116,7 @@ class CheckIn(Record):
 
     def __str__(self) -> str:
         return f"check-in of {self.trial}"
+
+    def clean(self) -> None:
+        with refused_by_core():
+            parse_check_ins([{"h": 0.0, **self.data}])

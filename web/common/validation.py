@@ -1,0 +1,28 @@
+"""What the core refuses is refused by a model too, typed in a form or taken in from a file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from django.core.exceptions import ValidationError
+from django.core.validators import MaxValueValidator, MinValueValidator
+
+from needle.document import DocumentError
+
+#: Bounds of figures that several models have: a share, °C of a room and of what is heated.
+SHARE = [MinValueValidator(0.0), MaxValueValidator(1.0)]
+ROOM_C = [MinValueValidator(-60.0), MaxValueValidator(80.0)]
+CONTENTS_C = [MinValueValidator(-100.0), MaxValueValidator(400.0)]
+
+
+@contextmanager
+def refused_by_core() -> Iterator[None]:
+    """Turn a refusal of the core's readers into one of the model as a whole.
+
+    Not of a field: a form may show others than the model has.
+    """
+    try:
+        yield
+    except DocumentError as error:
+        raise ValidationError(str(error)) from None
