@@ -10,7 +10,6 @@ from needle.measure.readings import MOST_W
 from web.common.models import Record
 from web.loads.models import Load
 
-
 _READ = [MinValueValidator(1e-3), MaxValueValidator(MOST_W)]
 
 
