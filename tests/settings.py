@@ -33,6 +33,8 @@ STORAGES = {
 # WhiteNoise would look for collected files; the live test server serves them itself.
 MIDDLEWARE = [one for one in MIDDLEWARE if "whitenoise" not in one]
 AXES_ENABLED = True
+# Answers are worked out where they are asked for.
+ANSWER_WORKERS = 0
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

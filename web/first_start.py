@@ -20,11 +20,14 @@ def data_folder(env: environ.Env) -> Path:
 
 
 def prepare(folder: Path) -> Path:
-    """Make the folder and, unless there is one, a secret key that only its owner can read.
+    """Make the folder, its owner's alone, and a secret key unless there is one.
 
     The key is written beside its place and moved there, so that a kill leaves no empty key.
     """
     folder.mkdir(parents=True, exist_ok=True)
+    folder.chmod(0o700)
+    for database in folder.glob("*.sqlite3*"):
+        database.chmod(0o600)
     key = folder / "secret_key"
     if not key.exists():
         fresh = folder / f"secret_key.{os.getpid()}"

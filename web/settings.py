@@ -16,6 +16,11 @@ DEMO = env.bool("STEADY_DEMO", False)
 HTTPS = env.bool("STEADY_HTTPS", False)
 HOST = env.str("STEADY_HOST", "127.0.0.1")
 PORT = env.int("STEADY_PORT", 8000)
+#: Addresses or networks of reverse proxies whose X-Forwarded headers are believed; "unix" for one
+#: that comes through a socket of this machine.
+TRUSTED_PROXIES = env.list("STEADY_TRUSTED_PROXIES", default=["127.0.0.1", "::1"] if HTTPS else [])
+#: Processes beside the site's own that work out answers; 0: in the site's own threads.
+ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
 
 
 def _secret_key() -> str:
@@ -64,6 +69,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.LoginRequiredMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "web.common.middleware.private_pages",
     "django_htmx.middleware.HtmxMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
@@ -89,28 +95,33 @@ TEMPLATES = [
 FORM_RENDERER = "django.forms.renderers.TemplatesSetting"
 
 DATABASES = {
-    "default": {
-        "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATA / "steady-needle.sqlite3",
-        "OPTIONS": {
-            "transaction_mode": "IMMEDIATE",
-            "timeout": 10,
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; "
-            "PRAGMA foreign_keys=ON;",
-        },
-    }
+    "default": env.db_url(
+        "STEADY_DATABASE_URL", default=f"sqlite:///{DATA / 'steady-needle.sqlite3'}"
+    )
 }
+if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
+    DATABASES["default"]["OPTIONS"] = {
+        "transaction_mode": "IMMEDIATE",
+        "timeout": 10,
+        # FULL: what was acknowledged is on the disk when the power goes.
+        "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;",
+    }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-CACHES = {
-    "default": {
+#: "default" is shared by all processes (limits of rate). "answers" follow from their documents
+#: alone, so each process may keep its own where there is no fast shared cache.
+CACHES = {"default": env.cache_url("STEADY_CACHE_URL", default="dbcache://steady_cache")}
+CACHES["answers"] = (
+    CACHES["default"]
+    if env.str("STEADY_CACHE_URL", "")
+    else {
         "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
         "OPTIONS": {"MAX_ENTRIES": 500},
     }
-}
+)
 
 AUTHENTICATION_BACKENDS = [
     "axes.backends.AxesStandaloneBackend",
-    "django.contrib.auth.backends.ModelBackend",
+    "web.accounts.backends.AnyCaseBackend",
 ]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": f"django.contrib.auth.password_validation.{name}"}
@@ -129,6 +140,13 @@ AXES_COOLOFF_TIME = 0.25  # hours
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
+AXES_USERNAME_CALLABLE = "web.accounts.backends.name_for_lockout"
+#: Where a forgotten password is mended by mail; without it, by ``manage.py changepassword``.
+MAIL = bool(env.str("STEADY_EMAIL_URL", ""))
+if MAIL:
+    EMAIL_CONFIG = env.email_url("STEADY_EMAIL_URL")
+    vars().update(EMAIL_CONFIG)
+DEFAULT_FROM_EMAIL = env.str("STEADY_MAIL_FROM", "steady-needle@localhost")
 
 LANGUAGE_CODE = "en-gb"
 TIME_ZONE = env.str("STEADY_TIME_ZONE", "UTC")
@@ -169,8 +187,6 @@ CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = HTTPS
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
-if HTTPS:
-    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
 # Without HTTPS the site serves this machine only: these warnings are for the other case.
 SILENCED_SYSTEM_CHECKS = [] if HTTPS else [
     "security.W004", "security.W008", "security.W012", "security.W016",

@@ -8,6 +8,7 @@ urlpatterns = [
     path("", include("web.jobs.urls")),
     path("", include("web.accounts.urls")),
     path("", include("web.common.urls")),
+    path("", include("web.demo.urls")),
     path("api/samples/", samples, name="samples"),
     path("jobs/<int:job>/", include("web.loads.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),

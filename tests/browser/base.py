@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 from urllib.parse import urlparse
 
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
-from django.core.cache import cache
+from django.core.cache import caches
 from django.urls import reverse
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
@@ -43,7 +43,8 @@ class BrowserTest(StaticLiveServerTestCase):
         super().tearDownClass()
 
     def setUp(self) -> None:
-        cache.clear()
+        for name in ("default", "answers"):
+            caches[name].clear()
         load_demo()
         self.complaints: list[str] = []
         self.expected_statuses: set[int] = set()

@@ -5,8 +5,9 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
+from django.conf import settings
 from django.contrib.auth import get_user_model
-from django.core.cache import cache
+from django.core.cache import caches
 from django.test import TestCase
 from django.urls import reverse
 
@@ -18,6 +19,11 @@ from web.supplies.models import Supply
 HTMX = {"HTTP_HX_REQUEST": "true"}
 SPOT = {"state": "running", "watts": "92.4 W", "volts": "231.2", "amps": "0,64 A", "va": "148",
         "pf": "0.62", "instrument": "plug"}  # fmt: skip
+
+
+def clear_caches() -> None:
+    for name in settings.CACHES:
+        caches[name].clear()
 
 
 def make_job(owner: Any, name: str = "Job") -> Job:
@@ -42,7 +48,7 @@ class SiteTest(TestCase):
     """A signed-in user with a job."""
 
     def setUp(self) -> None:
-        cache.clear()
+        clear_caches()
         users = get_user_model().objects
         self.user = users.create_user("ada", password="long enough 1")
         self.other = users.create_user("bob", password="long enough 2")

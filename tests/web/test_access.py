@@ -130,8 +130,8 @@ class DoorTest(TestCase):
         self.assertContains(self.client.get(reverse("accounts:sign-in")), "Look around")
         with override_settings(DEMO=False):
             self.assertNotContains(self.client.get(reverse("accounts:sign-in")), "Look around")
-            self.assertEqual(self.client.post(reverse("accounts:look-around")).status_code, 404)
-        self.assertRedirects(self.client.post(reverse("accounts:look-around")), "/jobs/")
+            self.assertEqual(self.client.post(reverse("demo:look-around")).status_code, 404)
+        self.assertRedirects(self.client.post(reverse("demo:look-around")), "/jobs/")
 
 
 class PolicyTest(SiteTest):

@@ -5,17 +5,23 @@ from __future__ import annotations
 import csv
 import io
 import json
+import sqlite3
 import tempfile
 import zipfile
+from contextlib import closing
+from io import StringIO
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
+from django.contrib.auth import get_user_model
 from django.core.management import CommandError, call_command
 from django.test import TestCase, TransactionTestCase
 
 from needle.package import check, read
 from tests.web.base import SiteTest, make_job, make_load
-from web.demo.scenario import USERNAME, load_demo
+from web.common.management.commands import restore
+from web.demo.scenario import load_demo
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.models import PlanEntry
@@ -277,24 +283,59 @@ class ImportPageTest(SiteTest):
 
 
 class BackupTest(TransactionTestCase):
-    def test_there_and_back(self):
-        load_demo()
-        with tempfile.TemporaryDirectory() as folder:
-            copy = Path(folder) / "copy.sqlite3"
-            call_command("backup", copy, verbosity=0)
-            self.assertEqual(list(Path(folder).iterdir()), [copy])
-            before = Job.objects.count()
-            Job.objects.all().delete()
-            with self.assertRaises(CommandError):
-                call_command("backup", copy)
-            call_command("restore", copy, verbosity=0)
-            self.assertEqual(Job.objects.filter(owner__username=USERNAME).count(), before)
-            broken = Path(folder) / "broken.sqlite3"
-            broken.write_bytes(copy.read_bytes()[:5000] + b"x" * 5000)
-            for path in (broken, Path(folder) / "missing.sqlite3"):
-                with self.assertRaises(CommandError):
-                    call_command("restore", path)
-            self.assertEqual(Job.objects.count(), before)
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        # What is replaced is kept beside the database: here, in the folder of this test.
+        self.enterContext(
+            mock.patch.object(restore, "_beside", lambda: self.folder / "kept.sqlite3")
+        )
+        # The copy is tried on a connection of its own.
+        self.enterContext(mock.patch.object(type(self), "databases", {"default", "tried"}))
+        make_load(make_job(get_user_model().objects.create_user("ada"), "Home"))
+        self.copy = self.folder / "copy.sqlite3"
+        call_command("backup", self.copy, verbosity=0, stdout=StringIO())
+
+    def restore(self, path):
+        call_command("restore", path, verbosity=0, stdout=StringIO())
+
+    def spoilt(self, statement):
+        path = self.folder / f"{abs(hash(statement))}.sqlite3"
+        path.write_bytes(self.copy.read_bytes())
+        with closing(sqlite3.connect(path)) as database:
+            database.execute(statement)
+            database.commit()
+        return path
+
+    def test_there_and_back_and_what_was_replaced_is_kept(self):
+        self.assertEqual(list(self.folder.iterdir()), [self.copy])
+        with self.assertRaisesMessage(CommandError, "exists already"):
+            call_command("backup", self.copy)
+        Job.objects.all().delete()
+        make_job(get_user_model().objects.get(), "Made since")
+        self.restore(self.copy)
+        self.assertEqual([job.name for job in Job.objects.all()], ["Home"])
+        self.assertEqual(Load.objects.count(), 1)
+        with closing(sqlite3.connect(self.folder / "kept.sqlite3")) as kept:
+            self.assertEqual(
+                kept.execute("SELECT name FROM jobs_job").fetchall(), [("Made since",)]
+            )
+
+    def test_what_is_no_whole_copy_replaces_nothing(self):
+        broken = self.folder / "broken.sqlite3"
+        broken.write_bytes(self.copy.read_bytes()[:5000] + b"x" * 5000)
+        newer = "INSERT INTO django_migrations (app, name, applied) VALUES ('jobs', '9999_x', '')"
+        for path, said in (
+            (broken, "no whole copy"),
+            (self.folder / "missing.sqlite3", "is not there"),
+            (self.spoilt(newer), "comes from a newer version"),
+            (self.spoilt("ALTER TABLE loads_load DROP COLUMN note"), "lacks loads_load.note"),
+            (self.spoilt("DROP TABLE trials_checkin"), "lacks trials_checkin."),
+            (self.spoilt("UPDATE jobs_job SET owner_id = 999"), "no whole copy"),
+        ):
+            with self.subTest(said=said), self.assertRaisesMessage(CommandError, said):
+                self.restore(path)
+        self.assertEqual(Job.objects.count(), 1)
+        self.assertFalse((self.folder / "kept.sqlite3").exists())
 
 
 class DocumentTest(SiteTest):

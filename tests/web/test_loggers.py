@@ -3,13 +3,14 @@
 import json
 from unittest import mock
 
-from django.core.cache import cache
+from django.core.cache import caches
 from django.db import DatabaseError
 from django.test import Client
 
 from tests.web.base import SiteTest, make_job, make_load
 from web.bench import loggers
 from web.bench.models import Capture, Chunk, Logger
+from web.common.rates import Rate
 
 BEGIN = 1_800_000_000
 
@@ -21,7 +22,8 @@ def rows(first, count, watts=92.0):
 class LoggerTest(SiteTest):
     def setUp(self):
         super().setUp()
-        cache.clear()
+        for name in ("default", "answers"):
+            caches[name].clear()
         self.load = make_load(self.job)
         self.logger, self.token = loggers.add_logger(self.load, "Shed meter")
         self.outside = Client()
@@ -90,11 +92,12 @@ class LoggerTest(SiteTest):
 
     def test_limits(self):
         self.assertEqual(self.send("x" * (loggers.MOST_BYTES + 1)).status_code, 413)
-        with mock.patch.object(loggers, "POSTS_A_MINUTE", 3):
+        with mock.patch.object(loggers, "POSTS", Rate("posts", 3, 60)):
             statuses = [self.send(rows(i, 2)).status_code for i in range(5)]
         self.assertEqual(statuses[-1], 429)
         with mock.patch.object(loggers, "MOST_WAITING", 1):
-            cache.clear()
+            for name in ("default", "answers"):
+                caches[name].clear()
             self.send(rows(0, 5))
             self.assertContains(self.send(rows(9, 5)), "too many", status_code=400)
 

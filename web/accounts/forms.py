@@ -1,18 +1,28 @@
-"""Signing up, and the password once more."""
+"""Signing up, what is known of a user, and the password once more."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 from django import forms
 from django.contrib.auth import get_user_model
 from django.contrib.auth.forms import UserCreationForm
 
+_MAIL_HELP = "For a forgotten password only; leave it empty if you like."
+
 
 class SignUpForm(UserCreationForm):
     class Meta(UserCreationForm.Meta):
         model = get_user_model()
-        fields = ("username",)
+        fields = ("username", "email")
+        help_texts: ClassVar = {"email": _MAIL_HELP}
+
+
+class MailForm(forms.ModelForm):
+    class Meta:
+        model = get_user_model()
+        fields: ClassVar = ["email"]
+        help_texts: ClassVar = {"email": _MAIL_HELP}
 
 
 class PasswordForm(forms.Form):
@@ -23,6 +33,8 @@ class PasswordForm(forms.Form):
     def __init__(self, *args: Any, user: Any, **kwargs: Any) -> None:
         self.user = user
         super().__init__(*args, **kwargs)
+        if not user.has_usable_password():
+            del self.fields["password"]
 
     def clean_password(self) -> str:
         typed: str = self.cleaned_data["password"]

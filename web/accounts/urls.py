@@ -5,15 +5,13 @@ from web.accounts import views
 
 app_name = "accounts"
 urlpatterns = [
-    path(
-        "sign-in/",
-        auth.LoginView.as_view(
-            template_name="accounts/sign_in.html", redirect_authenticated_user=True
-        ),
-        name="sign-in",
-    ),
+    path("sign-in/", views.SignIn.as_view(), name="sign-in"),
     path("sign-out/", auth.LogoutView.as_view(), name="sign-out"),
     path("sign-up/", views.sign_up, name="sign-up"),
+    path("account/", views.account, name="account"),
+    path("account/password/", views.ChangePassword.as_view(), name="password"),
+    path("account/mail/", views.mail, name="mail"),
     path("account/delete/", views.delete, name="delete"),
-    path("look-around/", views.look_around, name="look-around"),
+    path("forgotten/", views.Forgotten.as_view(), name="forgotten"),
+    path("forgotten/<uidb64>/<token>/", views.NewPassword.as_view(), name="new-password"),
 ]

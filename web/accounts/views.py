@@ -1,47 +1,166 @@
-"""Signing up, and the demo account; signing in and out are Django's own views."""
+"""Signing in and up, one's account, a forgotten password; what Django has is used as it is."""
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.conf import settings
 from django.contrib import messages
-from django.contrib.auth import get_user_model, login, logout
+from django.contrib.auth import login, logout, views
 from django.contrib.auth.decorators import login_not_required
 from django.http import Http404, HttpRequest, HttpResponse
+from django.http.response import HttpResponseBase
 from django.shortcuts import redirect, render
-from django.views.decorators.http import require_http_methods, require_POST
+from django.urls import reverse_lazy
+from django.utils.decorators import method_decorator
+from django.views.decorators.http import require_GET, require_http_methods
 
-from web.accounts.forms import PasswordForm, SignUpForm
+from web.accounts.forms import MailForm, PasswordForm, SignUpForm
+from web.common.rates import Rate
 
-BACKEND = "django.contrib.auth.backends.ModelBackend"
+BACKEND = "web.accounts.backends.AnyCaseBackend"
+#: From one address: wrong passwords, new accounts, letters asked for.
+GUESSES = Rate("guesses", 40, 900)
+SIGN_UPS = Rate("sign-ups", 10, 3600)
+LETTERS = Rate("letters", 10, 3600)
+#: The account that everybody who looks at a demo may know the password of.
+DEMO_NAME = "demo"
+
+
+def too_often(request: HttpRequest) -> HttpResponse:
+    """Too many tries from one address."""
+    return render(request, "accounts/locked.html", status=429)
+
+
+def address_of(request: HttpRequest) -> str:
+    """Where a request comes from; trusted proxies have told it already."""
+    return str(request.META.get("REMOTE_ADDR", ""))
+
+
+@method_decorator(login_not_required, name="dispatch")
+class SignIn(views.LoginView):
+    template_name = "accounts/sign_in.html"
+    redirect_authenticated_user = True
+
+    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
+        if request.method == "POST" and GUESSES.is_spent(address_of(request)):
+            return too_often(request)
+        return super().dispatch(request, *args, **kwargs)
+
+    def form_invalid(self, form: Any) -> HttpResponse:
+        GUESSES.count(address_of(self.request))
+        return super().form_invalid(form)
 
 
 @login_not_required
 @require_http_methods(["GET", "POST"])
 def sign_up(request: HttpRequest) -> HttpResponse:
     form = SignUpForm(request.POST or None)
+    if not settings.MAIL:
+        del form.fields["email"]
     if request.method == "POST" and form.is_valid():
+        if SIGN_UPS.count(address_of(request)):
+            return too_often(request)
         login(request, form.save(), backend=BACKEND)
         return redirect("jobs:list")
     status = 422 if form.is_bound else 200
     return render(request, "accounts/sign_up.html", {"form": form}, status=status)
 
 
-@login_not_required
-@require_POST
-def look_around(request: HttpRequest) -> HttpResponse:
-    """Sign in as the demo account; in demo mode only."""
-    user = get_user_model().objects.filter(username="demo").first() if settings.DEMO else None
-    if user is None:
+def is_everybodys(user: Any) -> bool:
+    """Whether it is the demo's named account, whose password everybody may know."""
+    return bool(settings.DEMO and user.username == DEMO_NAME)
+
+
+def _stays(request: HttpRequest) -> HttpResponse:
+    messages.error(request, "The demo account stays as it is: others look around with it too.")
+    return redirect("accounts:account")
+
+
+@require_GET
+def account(request: HttpRequest) -> HttpResponse:
+    """What one may change of one's account."""
+    context = {"fixed": is_everybodys(request.user), "mail": settings.MAIL}
+    return render(request, "accounts/account.html", context)
+
+
+class ChangePassword(views.PasswordChangeView):
+    """A new password; every other session of the account ends."""
+
+    template_name = "accounts/password.html"
+    success_url = reverse_lazy("accounts:account")
+
+    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
+        if is_everybodys(request.user):
+            return _stays(request)
+        if not request.user.has_usable_password():  # type: ignore[union-attr]
+            raise Http404
+        return super().dispatch(request, *args, **kwargs)
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        messages.success(self.request, "Your password is changed; other devices are signed out.")
+        return super().form_valid(form)
+
+
+@require_http_methods(["GET", "POST"])
+def mail(request: HttpRequest) -> HttpResponse:
+    """The address that a forgotten password is mended by."""
+    if not settings.MAIL:
         raise Http404
-    login(request, user, backend=BACKEND)
-    return redirect("jobs:list")
+    if is_everybodys(request.user):
+        return _stays(request)
+    form = MailForm(request.POST or None, instance=request.user)
+    if request.method == "POST" and form.is_valid():
+        form.save()
+        messages.success(request, "Your address is stored.")
+        return redirect("accounts:account")
+    status = 422 if form.is_bound else 200
+    return render(request, "accounts/mail.html", {"form": form}, status=status)
+
+
+class _WithMail:
+    """A step of mending a forgotten password, where the site can send mail."""
+
+    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
+        if not settings.MAIL:
+            raise Http404
+        if request.method == "POST" and LETTERS.count(address_of(request)):
+            return too_often(request)
+        return super().dispatch(request, *args, **kwargs)  # type: ignore[misc]
+
+
+@method_decorator(login_not_required, name="dispatch")
+class Forgotten(_WithMail, views.PasswordResetView):
+    template_name = "accounts/forgotten.html"
+    email_template_name = "accounts/forgotten_mail.txt"
+    subject_template_name = "accounts/forgotten_subject.txt"
+    success_url = reverse_lazy("accounts:sign-in")
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        messages.info(
+            self.request, "If an account has that address, a letter with a link is on its way."
+        )
+        return super().form_valid(form)
+
+
+@method_decorator(login_not_required, name="dispatch")
+class NewPassword(_WithMail, views.PasswordResetConfirmView):
+    template_name = "accounts/password.html"
+    success_url = reverse_lazy("accounts:sign-in")
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        messages.success(self.request, "Your password is changed: sign in with it.")
+        return super().form_valid(form)
 
 
 @require_http_methods(["GET", "POST"])
 def delete(request: HttpRequest) -> HttpResponse:
     """Delete one's account for good with all its jobs, once the password was given."""
-    form = PasswordForm(request.POST or None, user=request.user)
-    if request.method == "POST" and form.is_valid():
+    if is_everybodys(request.user):
+        return _stays(request)
+    posted = request.method == "POST"
+    form = PasswordForm(request.POST if posted else None, user=request.user)
+    if posted and form.is_valid():
         user = request.user
         logout(request)
         user.delete()

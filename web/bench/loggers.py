@@ -8,7 +8,6 @@ import secrets
 from typing import Any
 
 import numpy as np
-from django.core.cache import cache
 from django.db import transaction
 from django.utils import timezone
 
@@ -17,11 +16,13 @@ from needle.measure.capture import COLUMNS, joined, read_capture
 from needle.measure.capture import Capture as CoreCapture
 from web.bench.actions import fill, keep
 from web.bench.models import Capture, Chunk, Logger, pack, unpack
+from web.common.rates import Rate
 from web.jobs.actions import save_new
 from web.loads.models import Load
 
 #: Posts that one logger may send in a minute, and the most bytes of one.
 POSTS_A_MINUTE = 120
+POSTS = Rate("posts", POSTS_A_MINUTE, 60)
 MOST_BYTES = 2_000_000
 #: Samples that wait to become a capture.
 MOST_WAITING = 5_000_000
@@ -57,9 +58,7 @@ def logger_of(token: str) -> Logger | None:
 
 def too_fast(logger: Logger) -> bool:
     """Count a post; whether it is one too many for this minute."""
-    key = f"logger:{logger.pk}:{int(timezone.now().timestamp() // 60)}"
-    cache.add(key, 0, 120)
-    return bool(cache.incr(key) > POSTS_A_MINUTE)
+    return POSTS.count(str(logger.pk))
 
 
 def parse_post(body: bytes) -> CoreCapture:

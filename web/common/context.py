@@ -11,6 +11,7 @@ THEMES = ("light", "dark")
 
 
 def look(request: HttpRequest) -> dict[str, Any]:
-    """The chosen theme (empty: as the system), and whether this is a demo."""
+    """The chosen theme (empty: as the system), and whether this is a demo or can send mail."""
     theme = request.COOKIES.get("theme", "")
-    return {"theme": theme if theme in THEMES else "", "demo": settings.DEMO}
+    theme = theme if theme in THEMES else ""
+    return {"theme": theme, "demo": settings.DEMO, "can_mail": settings.MAIL}

@@ -115,10 +115,17 @@ def clinic_bench(loads: dict[str, Load]) -> None:
     text = as_csv(panel_logger(4).capture(timeline("programme", 4), 0.0, 2 * 3600.0))
     read_file(Capture(load=loads["autoclave"], name="autoclave-panel.csv", instrument="logger",
                       client_key=uuid.uuid4()), text.encode())  # fmt: skip
-    start_session(Session(
-        load=loads["mat"], standin="stepped", seed=2, speed=60, setting="mid", clock_s=2400.0,
-        reset_s=0.0, room_c=21.0, client_key=uuid.uuid4(),
-    ))  # fmt: skip
+    put_to_work(loads["mat"].job)
+
+
+def put_to_work(job: Job) -> None:
+    """Put the clinic's heat mat on a meter; nothing in a job without one."""
+    mat = job.loads.live().filter(name="Recovery heat mat").first()
+    if mat is not None:
+        start_session(Session(
+            load=mat, standin="stepped", seed=2, speed=60, setting="mid", clock_s=2400.0,
+            reset_s=0.0, room_c=21.0, client_key=uuid.uuid4(),
+        ))  # fmt: skip
 
 
 def clinic(user: Any) -> Job:

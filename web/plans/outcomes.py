@@ -9,7 +9,7 @@ import re
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from django.core.cache import cache
+from django.core.cache import caches
 
 from needle.document import DocumentError
 from needle.plan.advice import Narrowing, measure_next
@@ -87,7 +87,8 @@ def answer_draft(draft: Draft, at_once: bool = False, quick: bool = False) -> An
         return Answer(draft, trouble=trouble, words=words, quick=quick)
     try:
         doc = document(draft)
-        if at_once and len(doc["loads"]) > QUICK_LOADS and cache.get(key_of(doc)) is None:
+        kept = caches["answers"].get(key_of(doc))
+        if at_once and len(doc["loads"]) > QUICK_LOADS and kept is None:
             return Answer(draft, trouble="pending", words="Working it out…")
         outcome, narrowings, found = _run_quickly(doc) if quick else _run(doc)
     except DocumentError as error:
@@ -129,18 +130,18 @@ def key_of(doc: dict[str, Any]) -> str:
 
 def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
     key = key_of(doc)
-    kept = cache.get(key)
+    kept = caches["answers"].get(key)
     if kept is None:
         plan = _with_horizon(parse_plan(doc))
         outcome = simulate(plan, _draws(plan, MOST_DRAWS, MOST_CELLS))
         kept = (outcome, measure_next(outcome), helps(outcome))
-        cache.set(key, kept, KEPT_S)
+        caches["answers"].set(key, kept, KEPT_S)
     return kept
 
 
 def _run_quickly(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
     """With few draws and no advice, for what is being moved; the full one where it is kept."""
-    kept = cache.get(key_of(doc))
+    kept = caches["answers"].get(key_of(doc))
     if kept is not None:
         return kept
     plan = parse_plan(doc)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.core.cache import cache
+from django.core.cache import caches
 
 from needle.decide.order import Starter
 from needle.decide.sizing import Size, inverter_sizes
@@ -41,7 +41,7 @@ def sizes_of(found: Answer) -> Sizes | None:
         return None
     labels = _labels_w(found)
     key = f"sizes:{found.plan.odds}:{labels}:{key_of(document(found.draft))}"
-    kept = cache.get(key)
+    kept = caches["answers"].get(key)
     if kept is None:
         kept = Sizes(
             battery=battery_for(found.outcome, found.plan.odds, labels),
@@ -50,7 +50,7 @@ def sizes_of(found: Answer) -> Sizes | None:
             nights=nights_covered(found.outcome),
             labels_w=labels,
         )
-        cache.set(key, kept, KEPT_S)
+        caches["answers"].set(key, kept, KEPT_S)
     return kept
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -24,6 +25,7 @@ from web.loads.models import Load, Reading
 from web.matching.models import Correction
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
+from web.sheets.models import WaitingPackage, forget_old_packages
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 from web.trials.models import CheckIn, Trial
 
@@ -149,7 +151,7 @@ def preview(content: bytes) -> Preview:
     ------
     DocumentError
     """
-    package = _understood(content)
+    package = understood(content)
     counts = [
         (name if name == "check-ins" else name.replace("-", " "), len(package.tables[name].rows))
         for name, _, _ in TABLES
@@ -158,7 +160,13 @@ def preview(content: bytes) -> Preview:
     return Preview(str(package.tables["job"].rows[0].get("name") or package.title), counts)
 
 
-def _understood(content: bytes) -> Package:
+def understood(content: bytes) -> Package:
+    """A package that holds a job of this site's making.
+
+    Raises
+    ------
+    DocumentError
+    """
     package = read(content)
     job = package.tables.get("job")
     if job is None or len(job.rows) != 1:
@@ -176,15 +184,56 @@ def import_job(content: bytes, owner: Any) -> Job:
     DocumentError
         Names the table, row and field.
     """
-    package = _understood(content)
+    return add_package(understood(content), owner)
+
+
+def add_package(package: Package, owner: Any, check: bool = True) -> Job:
+    """Add a package's job, whole or not at all; unchecked only what this site wrote itself.
+
+    Raises
+    ------
+    DocumentError
+        Names the table, row and field.
+    """
     try:
         with transaction.atomic():
-            return _build(package, owner)
+            job = _build(package, owner)
+            if check:
+                _check_whole(job)
+            return job
     except DocumentError:
         raise
     except (DatabaseError, TypeError, LookupError, AttributeError, ValueError,
             ArithmeticError, RecursionError) as error:  # fmt: skip
         raise DocumentError("", f"cannot be taken in: {str(error)[:120]}") from None
+
+
+def wait(owner: Any, content: bytes) -> str:
+    """Keep a package until its preview was looked at; returns the token that names it."""
+    forget_old_packages()
+    token = secrets.token_urlsafe(16)
+    WaitingPackage.objects.create(owner=owner, token=token, content=content)
+    return token
+
+
+def import_waiting(owner: Any, token: str) -> Job | None:
+    """Add the job of a package that waits, once however often it is asked for; None for none.
+
+    Raises
+    ------
+    DocumentError
+    """
+    with transaction.atomic():
+        waiting = WaitingPackage.objects.select_for_update()
+        package = waiting.filter(owner=owner, token=token[:40]).first()
+        if package is None:
+            return None
+        if package.job is not None:
+            return package.job
+        job = import_job(bytes(package.content), owner)
+        package.job, package.content = job, b""
+        package.save(update_fields=["job", "content"])
+    return job
 
 
 def _build(package: Package, owner: Any) -> Job:
@@ -206,7 +255,6 @@ def _build(package: Package, owner: Any) -> Job:
                 record.packed = pack(_capture(package, f"capture-{local}"))  # type: ignore[attr-defined]
             record.save()
             made[(model, local)] = record
-    _check_whole(job)
     return job
 
 

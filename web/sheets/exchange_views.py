@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import json
-import secrets
 from typing import Any
 
 from django import forms
 from django.contrib import messages
-from django.core.cache import cache
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.text import slugify
@@ -19,10 +17,10 @@ from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
 from web.sheets.documents import add_load_document, add_plan_document, as_json, load_document
-from web.sheets.exchange import export_job, import_job, preview
+from web.sheets.exchange import export_job, import_waiting, preview, wait
 
-#: Largest package taken, and how long one waits to be confirmed.
-MOST_BYTES, WAITS_S = 50_000_000, 3600
+#: Largest package taken.
+MOST_BYTES = 50_000_000
 
 
 class PackageForm(forms.Form):
@@ -110,8 +108,7 @@ def take_in(request: HttpRequest) -> HttpResponse:
     posted = request.method == "POST"
     form = PackageForm(request.POST, request.FILES) if posted else PackageForm()
     if posted and form.is_valid():
-        token = secrets.token_urlsafe(16)
-        cache.set(_key(request, token), form.cleaned_data["file"], WAITS_S)
+        token = wait(request.user, form.cleaned_data["file"])
         context = {"preview": form.preview, "token": token}
         return render(request, "sheets/import_preview.html", context)
     return render(
@@ -122,21 +119,14 @@ def take_in(request: HttpRequest) -> HttpResponse:
 @require_POST
 def confirm(request: HttpRequest) -> HttpResponse:
     """Add what was shown; sent twice it is added once."""
-    key = _key(request, request.POST.get("token", ""))
-    content = cache.get(key)
-    if content is None:
-        messages.error(request, "That package waits no longer: choose the file again.")
-        return redirect("exchange:import")
-    cache.delete(key)
     try:
-        job = import_job(content, request.user)
+        job = import_waiting(request.user, request.POST.get("token", ""))
     except DocumentError as error:
         words = str(error)
         messages.error(request, f"Nothing was added. {words[0].upper()}{words[1:]}.")
         return redirect("exchange:import")
+    if job is None:
+        messages.error(request, "That package waits no longer: choose the file again.")
+        return redirect("exchange:import")
     messages.success(request, f"Added {job.name}.")
     return redirect("loads:survey", job.pk)
-
-
-def _key(request: HttpRequest, token: str) -> str:
-    return f"package:{request.user.pk}:{token[:40]}"

@@ -19,6 +19,8 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         target: Path = options["file"]
+        if connection.vendor != "sqlite":
+            raise CommandError("This is for SQLite; see docs/deploy.md for another database.")
         if target.exists():
             raise CommandError(f"{target} exists already: give another name.")
         unfinished = target.with_name(f"{target.name}.unfinished")

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandParser
 from django.db import transaction
 
-from web.demo.scenario import load_demo, remove_demo
+from web.demo.models import PreparedJob
+from web.demo.scenario import USERNAME, load_demo, remove_demo
+from web.demo.visits import prepare
 
 
 class Command(BaseCommand):
@@ -21,4 +24,6 @@ class Command(BaseCommand):
             if options["reset"]:
                 remove_demo()
             made = load_demo()
+            if made or not PreparedJob.objects.exists():
+                prepare(get_user_model().objects.get(username=USERNAME))
         self.stdout.write("Demo data loaded." if made else "Demo data is there already; kept.")

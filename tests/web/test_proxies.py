@@ -1,0 +1,56 @@
+"""Behind a reverse proxy: its word counts, nobody else's."""
+
+from __future__ import annotations
+
+import unittest
+
+from web.common.proxies import TrustedProxies
+
+
+def seen(trusted, address, **headers):
+    """Client address and scheme as the application sees them, and headers that are left."""
+    found = {}
+
+    def application(environ, start_response):
+        found.update(environ)
+        return []
+
+    environ = {"REMOTE_ADDR": address, "wsgi.url_scheme": "http", **{
+        f"HTTP_X_FORWARDED_{name.upper()}": value for name, value in headers.items()
+    }}  # fmt: skip
+    TrustedProxies(application, trusted)(environ, None)
+    left = [name for name in found if name.startswith("HTTP_X_FORWARDED_")]
+    return found["REMOTE_ADDR"], found["wsgi.url_scheme"], left
+
+
+class TrustTest(unittest.TestCase):
+    def test_a_trusted_proxy_is_believed(self):
+        self.assertEqual(
+            seen(["127.0.0.1"], "127.0.0.1", **{"for": "203.0.113.7", "proto": "https"}),
+            ("203.0.113.7", "https", []),
+        )
+
+    def test_nobody_else_is(self):
+        for trusted in ([], ["10.0.0.0/8"], ["unix"]):
+            self.assertEqual(
+                seen(trusted, "203.0.113.1", **{"for": "198.51.100.1", "proto": "https"}),
+                ("203.0.113.1", "http", []),
+            )
+
+    def test_what_a_client_wrote_before_the_proxy_does_not_count(self):
+        chain = "198.51.100.66, 203.0.113.7, 10.1.2.3"
+        address, _, _ = seen(["127.0.0.1", "10.0.0.0/8"], "127.0.0.1", **{"for": chain})
+        self.assertEqual(address, "203.0.113.7")
+        address, _, _ = seen(["127.0.0.1"], "127.0.0.1", **{"for": "203.0.113.7, nonsense"})
+        self.assertEqual(address, "127.0.0.1")
+
+    def test_a_socket_of_this_machine(self):
+        self.assertEqual(
+            seen(["unix"], "", **{"for": "2001:db8::1", "proto": "https"}),
+            ("2001:db8::1", "https", []),
+        )
+        self.assertEqual(seen(["127.0.0.1"], "", **{"for": "2001:db8::1"}), ("", "http", []))
+
+    def test_a_network_that_is_none_is_refused_at_the_start(self):
+        with self.assertRaises(ValueError):
+            TrustedProxies(None, ["the proxy"])

@@ -1,0 +1,32 @@
+"""Looking around a demo."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.contrib.auth import login
+from django.contrib.auth.decorators import login_not_required
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.views.decorators.http import require_POST
+
+from web.accounts.views import BACKEND, address_of, too_often
+from web.common.rates import Rate
+from web.demo.visits import say_goodbye, welcome
+
+VISITS = Rate("visits", 30, 3600)
+
+
+@login_not_required
+@require_POST
+def look_around(request: HttpRequest) -> HttpResponse:
+    """Sign in as a new visitor with a copy of the demo; in demo mode only."""
+    if not settings.DEMO:
+        raise Http404
+    if VISITS.count(address_of(request)):
+        return too_often(request)
+    say_goodbye()
+    visitor = welcome()
+    if visitor is None:
+        raise Http404
+    login(request, visitor, backend=BACKEND)
+    return redirect("jobs:list")

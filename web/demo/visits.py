@@ -1,0 +1,81 @@
+"""Visitors who look around: each gets a copy of the demo, gone a day later."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import replace
+from datetime import datetime, timedelta
+from functools import lru_cache
+from typing import Any
+
+from django.contrib.auth import get_user_model
+from django.contrib.auth.models import Group
+from django.db import transaction
+from django.utils import timezone
+
+from needle.package import Package
+from web.demo.models import PreparedJob
+from web.demo.scenario import put_to_work
+from web.jobs.models import Job
+from web.sheets.exchange import add_package, export_job, understood
+
+VISITORS = "visitors"
+STAYS = timedelta(days=1)
+#: Accounts that one call clears away, so that none takes long.
+_AT_A_TIME = 20
+
+
+def prepare(user: Any) -> None:
+    """Keep the demo user's jobs as packages, in place of those prepared before."""
+    with transaction.atomic():
+        PreparedJob.objects.all().delete()
+        for job in Job.objects.visible_to(user).order_by("pk"):
+            PreparedJob.objects.create(content=export_job(job))
+
+
+def welcome() -> Any:
+    """A new visitor with a copy of the demo of their own; None where none is prepared."""
+    prepared = list(PreparedJob.objects.order_by("pk").values_list("pk", "made_at"))
+    if not prepared:
+        return None
+    with transaction.atomic():
+        name = f"visitor-{secrets.token_hex(4)}"
+        visitor = get_user_model().objects.create_user(name)
+        visitor.groups.add(Group.objects.get_or_create(name=VISITORS)[0])
+        for pk, made_at in prepared:
+            job = add_package(_later(_package(pk), timezone.now() - made_at), visitor, check=False)
+            put_to_work(job)
+    return visitor
+
+
+def say_goodbye() -> int:
+    """Delete visitors who came more than a day ago, with all they made; returns how many."""
+    gone = get_user_model().objects.filter(
+        groups__name=VISITORS, date_joined__lt=timezone.now() - STAYS
+    )
+    keys = list(gone.values_list("pk", flat=True)[:_AT_A_TIME])
+    get_user_model().objects.filter(pk__in=keys).delete()
+    return len(keys)
+
+
+@lru_cache(maxsize=4)
+def _package(pk: int) -> Package:
+    return understood(bytes(PreparedJob.objects.get(pk=pk).content))
+
+
+def _later(package: Package, by: timedelta) -> Package:
+    """The package with its moments so many whole days later: a running trial began yesterday."""
+    days = timedelta(days=by.days)
+    tables = {}
+    for name, table in package.tables.items():
+        moments = [field for field, kind in table.fields if kind == "datetime"]
+        rows = [
+            row | {field: _shifted(row[field], days) for field in moments if row[field]}
+            for row in table.rows
+        ]
+        tables[name] = replace(table, rows=rows)
+    return replace(package, tables=tables)
+
+
+def _shifted(moment: str, by: timedelta) -> str:
+    return (datetime.fromisoformat(moment) + by).isoformat()
