@@ -6,11 +6,7 @@ export STEADY_DEMO ?= true
 .PHONY: demo demo-reset test check lint types contracts core-tests shots bench lock clean
 
 demo: .venv/.runtime
-	@$(PY) -m web.first_start
-	@$(PY) manage.py migrate --verbosity 0
-	@$(PY) manage.py demo
-	@$(PY) manage.py collectstatic --no-input --verbosity 0
-	@$(PY) -m web.serve
+	@$(PY) -m web.begin
 
 demo-reset: .venv/.runtime
 	@$(PY) -m web.first_start
@@ -18,7 +14,7 @@ demo-reset: .venv/.runtime
 	@$(PY) manage.py demo --reset
 
 test: .venv/.dev chromium lint types contracts
-	@$(PY) manage.py test --no-input --settings tests.settings tests
+	@$(PY) manage.py test --no-input --parallel 2 --settings tests.settings tests
 
 check: .venv/.dev lint types core-tests
 
@@ -34,7 +30,7 @@ contracts: .venv/.dev
 	@.venv/bin/lint-imports
 
 core-tests: .venv/.dev
-	@$(PY) manage.py test --no-input --settings tests.settings tests.core
+	@$(PY) manage.py test --no-input --parallel 2 --settings tests.settings tests.core
 
 shots: .venv/.dev chromium
 	@$(PY) -m tools.shots
@@ -50,10 +46,12 @@ chromium:
 	@sh tools/ensure_venv.sh
 
 .venv/.runtime: requirements/runtime.txt | .venv/bin/python
+	@echo "Fetching the packages the site runs with, a minute or two…"
 	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/runtime.txt
 	@touch $@
 
 .venv/.dev: requirements/dev.txt .venv/.runtime
+	@echo "Fetching the packages the tests need, a minute…"
 	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.txt
 	@touch $@
 
@@ -61,6 +59,8 @@ chromium:
 lock:
 	pip-compile -q --generate-hashes --strip-extras --no-emit-index-url --no-emit-find-links --no-header -o requirements/runtime.txt requirements/runtime.in
 	pip-compile -q --generate-hashes --strip-extras --allow-unsafe --no-emit-index-url --no-emit-find-links --no-header -o requirements/dev.txt requirements/dev.in
+	pip-compile -q --generate-hashes --allow-unsafe --no-emit-index-url --no-emit-find-links --no-header -o requirements/scale.txt requirements/scale.in
+	pip-compile -q --generate-hashes --allow-unsafe --no-emit-index-url --no-emit-find-links --no-header -o requirements/harden.txt requirements/harden.in
 
 clean:
 	rm -rf .venv

@@ -21,6 +21,10 @@ class DocumentError(ValueError):
         self.path = path
         self.message = message
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        # It travels between processes.
+        return type(self), (self.path, self.message)
+
 
 def parse_json(content: bytes, path: str) -> Any:
     """A file's JSON.

@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 
 from web.settings import *  # noqa: F403
-from web.settings import MIDDLEWARE, STORAGES
+from web.settings import MIDDLEWARE, STORAGES, env
 
 SECRET_KEY = "only-for-tests"
 DEMO = True
@@ -19,12 +19,14 @@ DATABASES = {
         "OPTIONS": {
             "transaction_mode": "IMMEDIATE",
             "timeout": 20,
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=OFF; "
+            "init_command": "PRAGMA journal_mode=MEMORY; PRAGMA synchronous=OFF; "
             "PRAGMA foreign_keys=ON;",
         },
         "TEST": {"NAME": Path(tempfile.gettempdir()) / f"steady-needle-{os.getpid()}.sqlite3"},
     }
 }
+if os.environ.get("STEADY_DATABASE_URL"):  # `make scale`: the same tests on another database
+    DATABASES = {"default": env.db_url("STEADY_DATABASE_URL")}
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 STORAGES = {
     **STORAGES,
@@ -32,6 +34,7 @@ STORAGES = {
 }
 # WhiteNoise would look for collected files; the live test server serves them itself.
 MIDDLEWARE = [one for one in MIDDLEWARE if "whitenoise" not in one]
+TEST_RUNNER = "tests.runner.TimedRunner"
 AXES_ENABLED = True
 # Answers are worked out where they are asked for.
 ANSWER_WORKERS = 0

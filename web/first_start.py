@@ -39,7 +39,12 @@ def prepare(folder: Path) -> Path:
     return key
 
 
-if __name__ == "__main__":
+def environment() -> tuple[environ.Env, Path]:
+    """The settings' environment and the data folder."""
     env = environ.Env()
     env.read_env(BASE / ".env")
-    prepare(data_folder(env))
+    return env, data_folder(env)
+
+
+if __name__ == "__main__":
+    prepare(environment()[1])

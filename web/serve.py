@@ -1,19 +1,50 @@
-"""Serve the site with Waitress: ``python -m web.serve``."""
+"""Serve the site with Waitress: ``python -m web.serve``.
+
+Imports stay inside: the processes that work out answers import this module as well, and need
+nothing of the site.
+"""
 
 from __future__ import annotations
 
+import socket
+import sys
 import threading
 
-import waitress
-from django.conf import settings
+#: Requests that are answered at the same time.
+THREADS = 16
 
-from needle.plan.sources import warm_up
-from web.wsgi import application
+
+def is_free(host: str, port: int) -> bool:
+    """Whether a port can be listened on."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError:
+            return False
+    return True
+
+
+def refuse_if_taken(host: str, port: int) -> None:
+    """End with a sentence where the port is in use."""
+    if not is_free(host, port):
+        sys.exit(
+            f"Port {port} of {host} is in use. Stop what runs there, or set STEADY_PORT to "
+            "another one: STEADY_PORT=8001 make demo"
+        )
 
 
 def main() -> None:
-    address = f"http://{settings.HOST}:{settings.PORT}/"
-    print(f"Steady Needle is at {address}", flush=True)
+    """Serve until it is stopped."""
+    import waitress
+    from django.conf import settings
+
+    from needle.plan.sources import warm_up
+    from web.wsgi import application
+
+    refuse_if_taken(settings.HOST, settings.PORT)
+    print(f"Steady Needle is at http://{settings.HOST}:{settings.PORT}/", flush=True)
     if settings.DEMO:
         from web.demo.scenario import PASSWORD, USERNAME
 
@@ -21,7 +52,11 @@ def main() -> None:
     print("Stop it with Ctrl+C.", flush=True)
     # The sun's packages take two seconds to import: not while somebody waits for a page.
     threading.Thread(target=warm_up, daemon=True).start()
-    waitress.serve(application, host=settings.HOST, port=settings.PORT, threads=8)
+    waitress.serve(
+        application, host=settings.HOST, port=settings.PORT, threads=THREADS,
+        # What proxies say is judged by web.common.proxies, under any server alike.
+        clear_untrusted_proxy_headers=False,
+    )  # fmt: skip
 
 
 if __name__ == "__main__":

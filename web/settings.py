@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import environ
 from csp.constants import NONE, SELF
 
-from web.first_start import BASE, data_folder
+from web.first_start import BASE, environment
 
-env = environ.Env()
-env.read_env(BASE / ".env")
-
-DATA = data_folder(env)
+env, DATA = environment()
 DEBUG = env.bool("STEADY_DEBUG", False)
 DEMO = env.bool("STEADY_DEMO", False)
 HTTPS = env.bool("STEADY_HTTPS", False)
@@ -18,7 +14,9 @@ HOST = env.str("STEADY_HOST", "127.0.0.1")
 PORT = env.int("STEADY_PORT", 8000)
 #: Addresses or networks of reverse proxies whose X-Forwarded headers are believed; "unix" for one
 #: that comes through a socket of this machine.
-TRUSTED_PROXIES = env.list("STEADY_TRUSTED_PROXIES", default=["127.0.0.1", "::1"] if HTTPS else [])
+TRUSTED_PROXIES = env.list("STEADY_TRUSTED_PROXIES", default=[]) or (
+    ["127.0.0.1", "::1"] if HTTPS else []
+)
 #: Processes beside the site's own that work out answers; 0: in the site's own threads.
 ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
 
@@ -94,10 +92,9 @@ TEMPLATES = [
 ]
 FORM_RENDERER = "django.forms.renderers.TemplatesSetting"
 
+_DATABASE_URL = env.str("STEADY_DATABASE_URL", "")
 DATABASES = {
-    "default": env.db_url(
-        "STEADY_DATABASE_URL", default=f"sqlite:///{DATA / 'steady-needle.sqlite3'}"
-    )
+    "default": env.db_url_config(_DATABASE_URL or f"sqlite:///{DATA / 'steady-needle.sqlite3'}")
 }
 if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
     DATABASES["default"]["OPTIONS"] = {
@@ -109,10 +106,11 @@ if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 #: "default" is shared by all processes (limits of rate). "answers" follow from their documents
 #: alone, so each process may keep its own where there is no fast shared cache.
-CACHES = {"default": env.cache_url("STEADY_CACHE_URL", default="dbcache://steady_cache")}
+_CACHE_URL = env.str("STEADY_CACHE_URL", "")
+CACHES = {"default": env.cache_url_config(_CACHE_URL or "dbcache://steady_cache")}
 CACHES["answers"] = (
     CACHES["default"]
-    if env.str("STEADY_CACHE_URL", "")
+    if _CACHE_URL
     else {
         "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
         "OPTIONS": {"MAX_ENTRIES": 500},
@@ -142,10 +140,10 @@ AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
 AXES_USERNAME_CALLABLE = "web.accounts.backends.name_for_lockout"
 #: Where a forgotten password is mended by mail; without it, by ``manage.py changepassword``.
-MAIL = bool(env.str("STEADY_EMAIL_URL", ""))
+_EMAIL_URL = env.str("STEADY_EMAIL_URL", "")
+MAIL = bool(_EMAIL_URL)
 if MAIL:
-    EMAIL_CONFIG = env.email_url("STEADY_EMAIL_URL")
-    vars().update(EMAIL_CONFIG)
+    vars().update(env.email_url_config(_EMAIL_URL))
 DEFAULT_FROM_EMAIL = env.str("STEADY_MAIL_FROM", "steady-needle@localhost")
 
 LANGUAGE_CODE = "en-gb"

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, median_filter
 
 from needle.measure.capture import GAP_INTERVALS
 
@@ -137,6 +136,8 @@ class Levels:
 
 def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     """Split a series into levels and segments; ``bounds_w`` replaces the bounds found, in W."""
+    from scipy.ndimage import median_filter
+
     # Wide enough to lose a spike, never wide enough to lose a pulse of a few seconds.
     size = 5 if series.interval_s <= 1.0 else 3 if series.interval_s <= 4.0 else 1
     smooth = median_filter(series.watts, size=_odd(size, len(series.watts)), mode="nearest")
@@ -164,6 +165,8 @@ def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray
 
     Rows ``aside`` are on no level and do not count.
     """
+    from scipy.ndimage import gaussian_filter1d
+
     low, high = np.quantile(smooth, [0.002, 0.998])
     if high - low < max(STEADY_SHARE * high, 6 * series.noise_w, 1.0):
         return np.zeros(0)
@@ -194,6 +197,8 @@ def _passing(smooth: np.ndarray, noise_w: float) -> tuple[np.ndarray, np.ndarray
 
 def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
     """Below a few noises a bin is finer than a reading: spread the time as a reading is."""
+    from scipy.ndimage import gaussian_filter1d
+
     edge = int(np.log1p(6 * noise_w) / _BIN)
     if edge < 3:
         return time
@@ -229,6 +234,8 @@ def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.nda
 
 def _settled(label: np.ndarray, series: Series) -> np.ndarray:
     """Take out stays too short to be a segment: they belong to the stay before them."""
+    from scipy.ndimage import median_filter
+
     width = int(np.clip(round(8.0 / series.interval_s), 1, 9)) | 1
     if width > 1 and len(label) > width:
         label = median_filter(label, size=width, mode="nearest")

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import atexit
 import os
+from functools import cache
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 from urllib.parse import urlparse
 
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.cache import caches
 from django.urls import reverse
-from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from tests.demo_data import load_demo
+from tests.few_draws import FewDraws
 from tools.chromium import launch
-from web.demo.scenario import PASSWORD, USERNAME, load_demo
+from web.demo.scenario import PASSWORD, USERNAME
 from web.jobs.models import Job
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
@@ -22,29 +26,28 @@ PHONE = {"width": 390, "height": 844}
 expect.set_options(timeout=20_000)
 
 
-class BrowserTest(StaticLiveServerTestCase):
-    """Each test gets a fresh browser context; the demo scenario is there."""
+@cache
+def the_browser() -> Browser:
+    """One browser for all tests of a process."""
+    playwright = sync_playwright().start()
+    browser = launch(playwright)
+    atexit.register(playwright.stop)
+    atexit.register(browser.close)
+    return browser
 
-    playwright: ClassVar[Playwright]
-    browser: ClassVar[Browser]
+
+class BrowserTest(FewDraws, StaticLiveServerTestCase):
+    """Each test gets a fresh browser context; the demo scenario is there."""
 
     @classmethod
     def setUpClass(cls) -> None:
         # Playwright's sync API keeps an event loop in this thread; the ORM is only used beside it.
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
         super().setUpClass()
-        cls.playwright = sync_playwright().start()
-        cls.browser = launch(cls.playwright)
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        cls.browser.close()
-        cls.playwright.stop()
-        super().tearDownClass()
 
     def setUp(self) -> None:
-        for name in ("default", "answers"):
-            caches[name].clear()
+        # Answers follow from their documents alone, and the demo's are the same in every test.
+        caches["default"].clear()
         load_demo()
         self.complaints: list[str] = []
         self.expected_statuses: set[int] = set()
@@ -54,7 +57,7 @@ class BrowserTest(StaticLiveServerTestCase):
 
     def open(self, viewport: dict[str, int] | None = None, **context: Any) -> Page:
         """A page of a new context, watched."""
-        opened = self.browser.new_context(viewport=viewport or WIDE, **context)  # type: ignore[arg-type]
+        opened = the_browser().new_context(viewport=viewport or WIDE, **context)  # type: ignore[arg-type]
         self.addCleanup(opened.close)
         page = opened.new_page()
         page.on("console", lambda one: self._console(one.type, one.text))
@@ -91,11 +94,14 @@ class BrowserTest(StaticLiveServerTestCase):
     def go(self, page: Page, name: str, *args: Any) -> None:
         page.goto(self.url(name, self.clinic().pk, *args))
 
-    def axe(self, page: Page) -> list[str]:
-        """What axe finds wrong, one line each."""
-        page.evaluate(AXE.read_text())
+    def axe(self, page: Page, rule: str = "") -> list[str]:
+        """What axe finds wrong by all of its rules for WCAG 2.1 AA or by one, one line each."""
+        if not page.evaluate("'axe' in window"):
+            page.evaluate(AXE.read_text())
+        only = [rule] if rule else ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]
         found = page.evaluate(
-            "async () => (await axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']}))"
-            ".violations.map(v => `${v.id}: ${v.nodes.slice(0, 3).map(n => n.target).join(' | ')}`)"
+            "async only => (await axe.run({runOnly: only})).violations"
+            ".map(v => `${v.id}: ${v.nodes.slice(0, 3).map(n => n.target).join(' | ')}`)",
+            only,
         )
         return list(found)

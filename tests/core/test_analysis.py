@@ -151,7 +151,6 @@ class TroubleTest(unittest.TestCase):
         with self.assertRaises(DocumentError):
             analyse(capture_of([1.0, np.nan, 2.0]))
 
-    @settings(deadline=None, max_examples=40)
     @given(st.lists(st.floats(0, 5000), min_size=3, max_size=400), st.integers(0, 99))
     def test_anything_is_analysed(self, values, seed):
         rng = np.random.default_rng(seed)
@@ -163,7 +162,7 @@ class TroubleTest(unittest.TestCase):
             self.assertTrue(0 <= found.duty.value <= 1)
         self.assertTrue((found.segments.end_s >= found.segments.start_s).all())
 
-    @settings(deadline=None, max_examples=25)
+    @settings(max_examples=25)
     @given(st.integers(0, 10_000), st.floats(0.15, 0.7), st.floats(30, 1500))
     def test_duty_of_any_box(self, seed, duty, running):
         power, truth = cycling(seed, 12, 1500 * duty, 1500 * (1 - duty), running, 1.5,

@@ -169,7 +169,7 @@ CELLS = st.one_of(
 
 
 class FuzzTest(unittest.TestCase):
-    @settings(deadline=None, max_examples=150)
+    @settings(max_examples=80)
     @given(st.lists(st.lists(CELLS, min_size=1, max_size=4), max_size=12),
            st.sampled_from([",", ";", "\t"]), st.sampled_from(["\n", "\r\n"]))  # fmt: skip
     def test_any_table_is_read_or_refused(self, rows, separator, newline):
@@ -185,7 +185,7 @@ class FuzzTest(unittest.TestCase):
             self.assertEqual(len(column), len(capture.time_s))
             self.assertFalse(np.isinf(column).any())
 
-    @settings(deadline=None, max_examples=60)
+    @settings(max_examples=60)
     @given(st.lists(st.one_of(st.floats(-1e6, 1e6).map(lambda v: f"{v:.3f}"),
                               st.sampled_from(["", "--", "nan", "x1", "1.2.3"])),
                     min_size=3, max_size=30))  # fmt: skip

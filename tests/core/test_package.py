@@ -56,7 +56,7 @@ ONE = {"id": 1, "name": "Box", "watts": 90.5, "on": True, "data": {"a": 1}, "win
 
 
 class RoundTripTest(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40)
     @given(st.lists(ROWS, max_size=6))
     def test_rows_come_back(self, rows):
         found = read(write(package(rows)))

@@ -139,7 +139,6 @@ class PropertyTest(unittest.TestCase):
             hours=48,
         )
 
-    @settings(deadline=None, max_examples=40)
     @given(plans)
     def test_the_energy_balance_closes(self, given_):
         energy = simulate(self.build(**given_), 20).energy_wh
@@ -151,14 +150,14 @@ class PropertyTest(unittest.TestCase):
             energy["stored_change"], energy["battery_in"] * 0.96 - energy["battery_out"], places=6
         )
 
-    @settings(deadline=None, max_examples=30)
+    @settings(max_examples=30)
     @given(plans, st.floats(1.0, 3.0))
     def test_more_capacity_never_shortens(self, given_, factor):
         small = simulate(self.build(**given_), 40).runtime_h
         large = simulate(self.build(**{**given_, "wh": given_["wh"] * factor}), 40).runtime_h
         self.assertTrue((large >= small - 1e-9).all())
 
-    @settings(deadline=None, max_examples=30)
+    @settings(max_examples=30)
     @given(plans, st.floats(0.05, 0.5))
     def test_a_wider_spread_never_narrows_the_range(self, given_, more):
         alone = {**given_, "capacity_spread": 0.0, "duty": 1.0}
@@ -168,7 +167,7 @@ class PropertyTest(unittest.TestCase):
         self.assertLessEqual(wide_low, low + 1e-6)
         self.assertGreaterEqual(wide_high, high - 1e-6)
 
-    @settings(deadline=None, max_examples=15)
+    @settings(max_examples=15)
     @given(plans, st.floats(0.05, 0.5))
     def test_nor_beside_another_uncertainty(self, given_, more):
         def width(spread):
@@ -179,7 +178,7 @@ class PropertyTest(unittest.TestCase):
         # By chance the draws of two inputs may lean against each other a little.
         self.assertGreaterEqual(width(given_["spread"] + more), narrow * 0.95 - 0.02)
 
-    @settings(deadline=None, max_examples=20)
+    @settings(max_examples=20)
     @given(plans)
     def test_charge_never_rises_or_passes_the_floor(self, given_):
         outcome = simulate(self.build(**given_), 20)

@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
@@ -185,7 +185,6 @@ class PlacingTest(unittest.TestCase):
         min_size=1, max_size=3,
     )  # fmt: skip
 
-    @settings(deadline=None, max_examples=40)
     @given(blocks, st.lists(st.floats(0, 1200), min_size=10, max_size=10),
            st.lists(st.floats(0, 1600), min_size=10, max_size=10))  # fmt: skip
     def test_no_placing_is_better(self, rows, surplus, room):

@@ -57,7 +57,7 @@ class WholeProfileTest(unittest.TestCase):
         self.assertEqual(set(found["mean_w"]), {"value", "low", "high"})
         self.assertIsNone(found["task_wh"])
 
-    @settings(deadline=None, max_examples=30)
+    @settings(max_examples=30)
     @given(st.randoms())
     def test_the_order_of_readings_does_not_matter(self, rng):
         readings = [

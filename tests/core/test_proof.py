@@ -4,7 +4,7 @@ import math
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
@@ -36,7 +36,6 @@ def fits(seeds, supply):
 
 class FitTest(unittest.TestCase):
     @given(st.floats(1, 60), st.floats(0.8, 0.97), st.floats(0.005, 0.015))
-    @settings(max_examples=40)
     def test_exact_readings_give_back_the_truth(self, idle, efficiency, square):
         ac = np.array([0, 50, 200, 700, 1500, 2500.0])
         dc = idle + ac / efficiency + square / 2500 * ac**2

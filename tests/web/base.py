@@ -11,6 +11,7 @@ from django.core.cache import caches
 from django.test import TestCase
 from django.urls import reverse
 
+from tests.few_draws import FewDraws
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading
 from web.loads.models import Load
@@ -44,7 +45,7 @@ def make_supply(job: Job, **more: Any) -> Supply:
     return Supply.objects.create(job=job, **{**values, **more})
 
 
-class SiteTest(TestCase):
+class SiteTest(FewDraws, TestCase):
     """A signed-in user with a job."""
 
     def setUp(self) -> None:

@@ -14,9 +14,10 @@ from django.urls import reverse
 from django.utils import timezone
 
 from needle.package import read
+from tests.demo_data import load_demo
 from tests.web.base import SiteTest, clear_caches
 from web.demo.models import PreparedJob
-from web.demo.scenario import PASSWORD, USERNAME, load_demo
+from web.demo.scenario import PASSWORD, USERNAME
 from web.demo.visits import STAYS, prepare, say_goodbye
 from web.jobs.models import Job
 from web.sheets.exchange import export_job

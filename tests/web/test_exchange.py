@@ -7,6 +7,7 @@ import io
 import json
 import sqlite3
 import tempfile
+import unittest
 import zipfile
 from contextlib import closing
 from io import StringIO
@@ -16,12 +17,13 @@ from unittest import mock
 import numpy as np
 from django.contrib.auth import get_user_model
 from django.core.management import CommandError, call_command
+from django.db import connection
 from django.test import TestCase, TransactionTestCase
 
 from needle.package import check, read
+from tests.demo_data import load_demo
 from tests.web.base import SiteTest, make_job, make_load
 from web.common.management.commands import restore
-from web.demo.scenario import load_demo
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.models import PlanEntry
@@ -282,6 +284,7 @@ class ImportPageTest(SiteTest):
         self.assertEqual(preview(mine.content).counts, [("loads", 1), ("readings", 1)])
 
 
+@unittest.skipUnless(connection.vendor == "sqlite", "another database has its own tools")
 class BackupTest(TransactionTestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))

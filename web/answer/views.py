@@ -22,4 +22,5 @@ def bar(request: HttpRequest, job: Job) -> HttpResponse:
 @of_job
 def line(request: HttpRequest, job: Job) -> HttpResponse:
     """The answer in one sentence, for the list of jobs."""
-    return render(request, "answer/line.html", {"bar": bar_of(answer(current_plan(job)), job)})
+    bar = bar_of(answer(current_plan(job)), job)
+    return render(request, "answer/line.html", {"bar": bar, "job": job})

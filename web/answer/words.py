@@ -63,7 +63,7 @@ class Bar:
 def bar_of(found: Answer, job: Job) -> Bar:
     """Put an answer into words."""
     plan_url = reverse("plans:plan", args=[job.pk, found.plan.pk or 0])
-    if found.trouble == "pending":
+    if found.pending:
         return _pending(found, job, plan_url)
     if found.outcome is None or found.supply is None:
         name, words = _WAYS[found.trouble]
@@ -105,7 +105,7 @@ def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
     return Bar(
         dial=empty_dial("Working it out"),
         headline="Working it out…",
-        detail=f"{len(found.used)} loads take a moment.",
+        detail="It takes a moment; this fills in by itself.",
         covers="",
         steadies="",
         steadies_url="",

@@ -192,7 +192,7 @@ def stop_session(session: Session, name: str) -> Capture | None:
     with transaction.atomic():
         stored = Session.objects.select_for_update().get(pk=session.pk)
         if stored.stopped:
-            return Capture.objects.filter(client_key=stored.client_key).first()
+            return session.load.captures.filter(client_key=stored.client_key).first()
         end = session.now_s()
         session.clock_s, session.stopped = end, True
         session.save(update_fields=["clock_s", "stopped"])

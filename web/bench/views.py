@@ -69,7 +69,7 @@ def session(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """The live page; asked for by itself every second, it answers with what moves."""
     found = _session(job, session)
     if found.stopped:
-        capture = Capture.objects.filter(client_key=found.client_key).first()
+        capture = found.load.captures.filter(client_key=found.client_key).first()
         if capture is not None:
             return redirect("bench:capture", job.pk, capture.pk)
         return redirect("bench:index", job.pk)
@@ -153,7 +153,7 @@ def reset(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 def speed(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     found = _session(job, session)
     wanted = request.POST.get("speed", "")
-    if wanted.isdigit() and int(wanted) in SPEEDS:
+    if wanted in map(str, SPEEDS):
         actions.change_speed(found, int(wanted))
     return _after(request, job, found)
 

@@ -3,4 +3,7 @@ from django.urls import path
 from web.common import views
 
 app_name = "common"
-urlpatterns = [path("quantity/", views.echo, name="echo")]
+urlpatterns = [
+    path("quantity/", views.echo, name="echo"),
+    path("alive/", views.alive, name="alive"),
+]

@@ -29,6 +29,13 @@ def echo(request: HttpRequest) -> HttpResponse:
 
 
 @login_not_required
+@require_GET
+def alive(request: HttpRequest) -> HttpResponse:
+    """For whoever watches that the site is up; asks nothing of the database."""
+    return HttpResponse("alive\n", content_type="text/plain")
+
+
+@login_not_required
 def failed(request: HttpRequest) -> HttpResponse:
     """A page that could not be made; where it was of a job, the ways to mend or delete that."""
     match = request.resolver_match

@@ -138,11 +138,13 @@ def _remember(job: Job, record: Record, before: str, label: str) -> None:
 def add_job(job: Job) -> Job:
     """Store a new job, once for its ``client_key``; another's key never hands out their job."""
     with transaction.atomic():
-        found = Job.objects.filter(client_key=job.client_key, owner=job.owner).first()
-        if found is None:
-            job.save()
-            found = job
-    return found
+        known = Job.objects.filter(client_key=job.client_key).first()
+        if known is not None and known.owner == job.owner:
+            return known
+        if known is not None:
+            job.client_key = uuid.uuid4()
+        job.save()
+    return job
 
 
 def delete_job(job: Job) -> None:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from django.contrib import messages
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import redirect, render
-from django.utils.http import url_has_allowed_host_and_scheme
+from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
+from web.common.addresses import own_path
 from web.common.forms import client_key
 from web.jobs import actions
 from web.jobs.access import of_job
@@ -80,7 +81,5 @@ def undo(request: HttpRequest, job: Job, change: int) -> HttpResponse:
         messages.info(request, "Another change came after it, so it was left as it is.")
     else:
         messages.info(request, f"Undone: {undone.label[0].lower()}{undone.label[1:]}.")
-    back = request.POST.get("next", "")
-    if not url_has_allowed_host_and_scheme(back, allowed_hosts={request.get_host()}):
-        back = ""
-    return redirect(back or "loads:survey", *([] if back else [job.pk]))
+    back = own_path(request.POST.get("next", ""))
+    return HttpResponseRedirect(back or reverse("loads:survey", args=[job.pk]))

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.decide.power_factor import TARGET
 from web.bench.live import look
 from web.bench.models import Session
+from web.common.addresses import keys_of
 from web.common.forms import client_key
 from web.jobs.access import of_job
 from web.jobs.models import Job
@@ -31,7 +32,7 @@ from web.supplies.models import StartTest
 
 def _keys(request: HttpRequest, name: str) -> list[int]:
     """Whole numbers of a query's values; others are left out."""
-    return [int(one) for one in request.GET.getlist(name) if one.isdecimal() and len(one) < 10]
+    return keys_of(request.GET.getlist(name))
 
 
 @require_GET

@@ -4,34 +4,31 @@ from __future__ import annotations
 
 import hashlib
 import json
-import math
 import re
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
-from django.core.cache import caches
+from django.http import HttpResponse
 
 from needle.document import DocumentError
-from needle.plan.advice import Narrowing, measure_next
-from needle.plan.helps import Help, helps, hours_won
-from needle.plan.likely import likely_hours
-from needle.plan.plan import MOST_HOURS, parse_plan
-from needle.plan.plan import Plan as CorePlan
-from needle.plan.simulate import Outcome, simulate
+from needle.plan.advice import Narrowing
+from needle.plan.answering import Worked, work_out, work_out_quickly
+from needle.plan.helps import Help, hours_won
+from needle.plan.simulate import Outcome
 from web.jobs.models import Job
 from web.loads.models import Load
+from web.plans.desk import NotReady, kept, worked_out
 from web.plans.draft import Draft, Used, document, draft_of
 from web.plans.models import Plan
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 4
-#: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
-MOST_CELLS, QUICK_CELLS = 40e6, 3e6
-#: Draws of an answer, and of a quick one that is shown while something is being moved.
-MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 200, 60, 30
-KEPT_S = 24 * 3600
-#: Plans of up to so many loads are answered while one waits.
+ANSWER_VERSION = 5
+#: How long a page waits for an answer before it shows that it is being worked out, and how long
+#: one waits who asked for nothing else, s.
+PAGE_WAIT_S, LONG_WAIT_S = 1.0, 60.0
+#: A page does not wait at all for an answer of more loads than this.
 QUICK_LOADS = 15
 
 
@@ -46,11 +43,16 @@ class Answer:
 
     draft: Draft
     outcome: Outcome | None = None
-    narrowings: list[Narrowing] = field(default_factory=list)
-    helps: list[Help] = field(default_factory=list)
+    narrowings: Sequence[Narrowing] = ()
+    helps: Sequence[Help] = ()
     trouble: str = ""
     words: str = ""
     quick: bool = False
+
+    @property
+    def pending(self) -> bool:
+        """Whether it is being worked out."""
+        return self.trouble == "pending"
 
     @property
     def plan(self) -> Plan:
@@ -72,29 +74,40 @@ def current_plan(job: Job) -> Plan:
     return current or Plan(job=job, name="Outage", is_current=True)
 
 
-def answer(plan: Plan, at_once: bool = False) -> Answer:
-    """Run a stored plan, or say what it still wants.
-
-    With ``at_once`` an answer that is not kept yet and would take long is left ``pending``.
-    """
-    return answer_draft(draft_of(plan), at_once)
+def answer(plan: Plan, wait_s: float = PAGE_WAIT_S) -> Answer:
+    """Run a stored plan, or say what it still wants; ``pending`` after so many seconds."""
+    return answer_draft(draft_of(plan), wait_s)
 
 
-def answer_draft(draft: Draft, at_once: bool = False, quick: bool = False) -> Answer:
+def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False) -> Answer:
     """Run a plan as it stands or is tried."""
     trouble, words = _missing(draft)
     if trouble:
         return Answer(draft, trouble=trouble, words=words, quick=quick)
     try:
         doc = document(draft)
-        kept = caches["answers"].get(key_of(doc))
-        if at_once and len(doc["loads"]) > QUICK_LOADS and kept is None:
-            return Answer(draft, trouble="pending", words="Working it out…")
-        outcome, narrowings, found = _run_quickly(doc) if quick else _run(doc)
+        worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
+    except NotReady:
+        return Answer(draft, trouble="pending", words="Working it out…")
     except DocumentError as error:
         words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, trouble="refused", words=words, quick=quick)
-    return Answer(draft, outcome, narrowings, found, quick=quick)
+    return Answer(draft, worked.outcome, worked.narrowings, worked.helps, quick=quick)
+
+
+def still_working() -> HttpResponse:
+    """For who asked for nothing but an answer that is not there yet."""
+    words = "This takes longer than usual and is still being worked out: try again in a moment."
+    return HttpResponse(words, status=503, content_type="text/plain", headers={"Retry-After": "10"})
+
+
+def _worked(doc: dict[str, Any], draft: Draft, wait_s: float) -> Worked:
+    return worked_out(key_of(doc), draft.plan.job.owner_id, wait_s, work_out, doc)
+
+
+def _quickly(doc: dict[str, Any]) -> Worked:
+    """The full answer where it is kept, else a quick one."""
+    return kept(key_of(doc)) or work_out_quickly(doc)
 
 
 def _named(error: DocumentError, draft: Draft) -> str:
@@ -128,27 +141,6 @@ def key_of(doc: dict[str, Any]) -> str:
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def _run(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
-    key = key_of(doc)
-    kept = caches["answers"].get(key)
-    if kept is None:
-        plan = _with_horizon(parse_plan(doc))
-        outcome = simulate(plan, _draws(plan, MOST_DRAWS, MOST_CELLS))
-        kept = (outcome, measure_next(outcome), helps(outcome))
-        caches["answers"].set(key, kept, KEPT_S)
-    return kept
-
-
-def _run_quickly(doc: dict[str, Any]) -> tuple[Outcome, list[Narrowing], list[Help]]:
-    """With few draws and no advice, for what is being moved; the full one where it is kept."""
-    kept = caches["answers"].get(key_of(doc))
-    if kept is not None:
-        return kept
-    plan = parse_plan(doc)
-    plan = _looking(plan, 1.5 * plan.needed_hours + 2)
-    return simulate(plan, _draws(plan, QUICK_DRAWS, QUICK_CELLS)), [], []
-
-
 def won_by(found: Answer, load: Load, running_w: float) -> tuple[float, float, float] | None:
     """Hours that an answered plan wins where a load runs at other W; None where it is not in it."""
     if found.supply is None or found.outcome is None:
@@ -160,21 +152,3 @@ def won_by(found: Answer, load: Load, running_w: float) -> tuple[float, float, f
         replace(one, running_w=running_w) if one.name == load.name else one for one in plan.loads
     )
     return hours_won(plan, replace(plan, loads=changed))
-
-
-def _with_horizon(plan: CorePlan) -> CorePlan:
-    """Look far enough ahead that the high end of the answer is seen, where it can be."""
-    ahead = min(MOST_HOURS, 2 * plan.needed_hours)
-    while (likely := likely_hours(replace(plan, hours=ahead))) >= ahead < MOST_HOURS:
-        ahead = min(MOST_HOURS, 3 * ahead)
-    return _looking(plan, max(plan.needed_hours * 1.1, likely * 1.6 + 2))
-
-
-def _looking(plan: CorePlan, hours: float) -> CorePlan:
-    """The plan as far as so many hours."""
-    return replace(plan, hours=min(MOST_HOURS, float(math.ceil(hours))))
-
-
-def _draws(plan: CorePlan, most: int, cells: float) -> int:
-    cost = plan.hours * 60 * max(1, sum(load.count for load in plan.loads))
-    return int(min(most, max(min(most, LEAST_DRAWS), cells / cost)))

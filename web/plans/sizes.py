@@ -2,56 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-from django.core.cache import caches
-
-from needle.decide.order import Starter
-from needle.decide.sizing import Size, inverter_sizes
-from needle.plan.plan import AC
-from needle.plan.sizing import (
-    BatterySize,
-    MoreTasks,
-    Nights,
-    battery_for,
-    more_tasks,
-    nights_covered,
-)
+from needle.plan.answering import Sizes, size_up
+from web.plans.desk import worked_out
 from web.plans.draft import document
-from web.plans.outcomes import KEPT_S, Answer, key_of
+from web.plans.outcomes import PAGE_WAIT_S, Answer, key_of
 
 
-@dataclass(frozen=True)
-class Sizes:
-    """Battery and inverter for the needed hours, what people would have computed, what more fits.
+def sizes_of(found: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
+    """Sizes for an answered plan; None without an answer.
 
-    ``labels_w`` is the sum of the labels, None where a load has none.
+    Raises
+    ------
+    NotReady
+        They take longer than ``wait_s``.
     """
-
-    battery: BatterySize
-    inverters: list[Size]
-    more: list[MoreTasks]
-    nights: list[Nights]
-    labels_w: float | None
-
-
-def sizes_of(found: Answer) -> Sizes | None:
-    """Sizes for an answered plan; None without an answer."""
     if found.outcome is None:
         return None
-    labels = _labels_w(found)
-    key = f"sizes:{found.plan.odds}:{labels}:{key_of(document(found.draft))}"
-    kept = caches["answers"].get(key)
-    if kept is None:
-        kept = Sizes(
-            battery=battery_for(found.outcome, found.plan.odds, labels),
-            inverters=inverter_sizes(_starters(found)),
-            more=more_tasks(found.outcome),
-            nights=nights_covered(found.outcome),
-            labels_w=labels,
-        )
-        caches["answers"].set(key, kept, KEPT_S)
-    return kept
+    labels, odds = _labels_w(found), found.plan.odds
+    key = f"sizes:{odds}:{labels}:{key_of(document(found.draft))}"
+    owner = ("sizes", found.plan.job.owner_id)
+    return worked_out(key, owner, wait_s, size_up, found.outcome, odds, labels)
 
 
 def _labels_w(found: Answer) -> float | None:
@@ -62,13 +32,3 @@ def _labels_w(found: Answer) -> float | None:
         if used.counted
     ]  # fmt: skip
     return sum(labels) if labels and all(labels) else None
-
-
-def _starters(found: Answer) -> list[Starter]:
-    assert found.outcome is not None
-    return [
-        Starter(load.name, load.running_w, load.start_va, load.start_s)
-        for load in found.outcome.plan.loads
-        if load.route == AC
-        for _ in range(load.count)
-    ]

@@ -23,6 +23,7 @@ from web.jobs.telling import tell
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.compare import choices_of, compared
+from web.plans.desk import NotReady
 from web.plans.draft import Draft, document, draft_of
 from web.plans.forms import (
     SOURCE_FORMS,
@@ -33,7 +34,14 @@ from web.plans.forms import (
     WhatIfForm,
 )
 from web.plans.models import SOURCES, Plan, PlanEntry, PlanSource
-from web.plans.outcomes import Answer, answer, answer_draft, current_plan
+from web.plans.outcomes import (
+    LONG_WAIT_S,
+    Answer,
+    answer,
+    answer_draft,
+    current_plan,
+    still_working,
+)
 from web.plans.page import csv_rows, rows_of, view_of
 from web.plans.sizes import sizes_of
 from web.plans.steadies import steadies
@@ -46,6 +54,7 @@ PAGE_KEYS = (
     ("[ ]", "show fewer or more hours"),
     (", .", "show earlier or later hours"),
 )
+STILL = "The plan is still being worked out: press it again in a moment."
 DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg", "lanes.svg")
 
 
@@ -239,7 +248,7 @@ def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> Htt
 @of_job
 def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Where tasks that may be moved go best, as ghosts in the lanes, to accept or not."""
-    found = answer(plan_of(job, plan))
+    found = answer(plan_of(job, plan), LONG_WAIT_S)
     context = {**shown_context(request, job, found), "moves": [], "refused": ""}
     if found.outcome is not None:
         try:
@@ -254,7 +263,9 @@ def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
-    found = answer(plan_of(job, plan))
+    found = answer(plan_of(job, plan), LONG_WAIT_S)
+    if found.pending:
+        messages.info(request, STILL)
     try:
         if found.outcome is not None and (moves := propose(found.outcome.plan)):
             actions.place_tasks(found.draft, moves)
@@ -268,7 +279,9 @@ def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Store one of the changes that would help."""
-    found = answer(plan_of(job, plan))
+    found = answer(plan_of(job, plan), LONG_WAIT_S)
+    if found.pending:
+        messages.info(request, STILL)
     wanted = tuple(request.POST.get(name, "") for name in ("kind", "load", "to"))
     for one in found.helps:
         change = one.change
@@ -287,7 +300,12 @@ def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """How large, how many more: fetched once the page stands, for it takes many runs."""
     found = answer(plan_of(job, plan))
-    context = {"job": job, "plan": found.plan, "answer": found, "sizes": sizes_of(found)}
+    context = {"job": job, "plan": found.plan, "plan_id": plan, "sizes": None, "pending": False}
+    try:
+        context["sizes"] = sizes_of(found)
+        context["pending"] = found.pending
+    except NotReady:
+        context["pending"] = True
     return render(request, "plans/_sizes.html", context)
 
 
@@ -300,10 +318,12 @@ def compare(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     pick = request.GET.get("with", "")
     other = choices.get(pick) or next(iter(choices.values()), None)
     drafts = [draft_of(found)] + ([other.draft()] if other else [])
+    answers = [answer_draft(draft) for draft in drafts]
     context = {
         "job": job, "plan": found, "plan_id": found.pk or 0, "choices": choices,
         "pick": other.key if other else "",
-        "sides": compared([answer_draft(one) for one in drafts]),
+        "sides": compared(answers),
+        "pending": any(found.pending for found in answers),
     }  # fmt: skip
     return render(request, "plans/compare.html", context)
 
@@ -336,7 +356,9 @@ def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def download(request: HttpRequest, job: Job, plan: int, form: str) -> HttpResponse:
     """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
-    found = answer(plan_of(job, plan))
+    found = answer(plan_of(job, plan), LONG_WAIT_S)
+    if found.pending:
+        return still_working()
     view = view_of(found, request.GET)
     if found.outcome is None or view is None or form not in DOWNLOADS:
         raise Http404

@@ -252,7 +252,9 @@ def _build(package: Package, owner: Any) -> Job:
                 record.job = job  # type: ignore[attr-defined]
             local = _fill(record, row, model, made, where)
             if model is Capture:
-                record.packed = pack(_capture(package, f"capture-{local}"))  # type: ignore[attr-defined]
+                core = _capture(package, f"capture-{local}")
+                record.packed, record.rows = pack(core), len(core.time_s)  # type: ignore[attr-defined]
+                record.interval_s = core.interval_s()  # type: ignore[attr-defined]
             record.save()
             made[(model, local)] = record
     return job

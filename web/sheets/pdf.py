@@ -12,7 +12,6 @@ from needle.moments import moment_after
 from needle.plan.simulate import Outcome
 from web.sheets.sheet import Sheet, Table
 
-PAPERS = {"a4": "A4", "letter": "Letter"}
 _FONTS = Path(__file__).parent / "fonts"
 _GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
 

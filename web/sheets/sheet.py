@@ -59,9 +59,9 @@ class Sheet:
     answer: Answer
 
 
-def sheet_of(job: Job, plan: Any, who: str) -> Sheet:
-    """Put the sheet of a plan together."""
-    found = answer(plan)
+def sheet_of(job: Job, plan: Any, who: str, wait_s: float) -> Sheet:
+    """Put the sheet of a plan together, waiting so many seconds for its answer."""
+    found = answer(plan, wait_s)
     bar = bar_of(found, job)
     counted = [one for one in found.used if one.counted]
     tables = [_loads(found, counted)]

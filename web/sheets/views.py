@@ -8,27 +8,29 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
+from web.common.addresses import key_of
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.plans.models import Plan
-from web.plans.outcomes import current_plan
+from web.plans.outcomes import LONG_WAIT_S, PAGE_WAIT_S, current_plan, still_working
 from web.plans.page import view_of
-from web.sheets.pdf import PAPERS, as_pdf
 from web.sheets.sheet import Sheet, sheet_of
 
+PAPERS = {"a4": "A4", "letter": "Letter"}
 
-def _sheet(request: HttpRequest, job: Job) -> tuple[Plan, Sheet]:
+
+def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
     plan = current_plan(job)
-    if (wanted := request.GET.get("plan", "")).isdigit():
-        plan = job.plans.live().select_related("supply").filter(pk=int(wanted)).first() or plan
+    if (wanted := key_of(request.GET.get("plan", ""))) is not None:
+        plan = job.plans.live().select_related("supply").filter(pk=wanted).first() or plan
     plan.job = job
-    return plan, sheet_of(job, plan, request.user.get_username())
+    return plan, sheet_of(job, plan, request.user.get_username(), wait_s)
 
 
 @require_GET
 @of_job
 def sheet(request: HttpRequest, job: Job) -> HttpResponse:
-    plan, found = _sheet(request, job)
+    plan, found = _sheet(request, job, PAGE_WAIT_S)
     job._current_answer = found.answer  # type: ignore[attr-defined]
     context = {"job": job, "plan": plan, "sheet": found, "plans": list(job.plans.live()),
                "papers": PAPERS, "view": view_of(found.answer, request.GET)}  # fmt: skip
@@ -40,7 +42,12 @@ def sheet(request: HttpRequest, job: Job) -> HttpResponse:
 def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
     if paper not in PAPERS:
         raise Http404
-    _, found = _sheet(request, job)
+    # What draws PDFs takes half a second to import: only where one is wanted.
+    from web.sheets.pdf import as_pdf
+
+    _, found = _sheet(request, job, LONG_WAIT_S)
+    if found.answer.pending:
+        return still_working()
     response = HttpResponse(as_pdf(found, PAPERS[paper]), content_type="application/pdf")
     response["Content-Disposition"] = f'inline; filename="sheet-{paper}.pdf"'
     return response
@@ -50,7 +57,9 @@ def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
 @of_job
 def tables(request: HttpRequest, job: Job) -> HttpResponse:
     """All tables of the sheet beneath one another."""
-    _, found = _sheet(request, job)
+    _, found = _sheet(request, job, LONG_WAIT_S)
+    if found.answer.pending:
+        return still_working()
     response = HttpResponse(content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = 'attachment; filename="sheet.csv"'
     rows = csv.writer(response)

@@ -13,6 +13,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.trial.forecast import as_document
+from web.common.addresses import key_of, keys_of
 from web.common.forms import client_key
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
@@ -21,7 +22,7 @@ from web.jobs.telling import tell
 from web.plans.draft import draft_of, supply_of
 from web.plans.forms import floor_of
 from web.plans.models import Plan
-from web.plans.outcomes import Answer, answer_draft, current_plan
+from web.plans.outcomes import LONG_WAIT_S, Answer, answer_draft, current_plan
 from web.supplies.models import Supply
 from web.trials import actions
 from web.trials.compare import MOST, compare
@@ -62,7 +63,7 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
 def side_by_side(request: HttpRequest, job: Job) -> HttpResponse:
     """Two to four trials, against the first."""
     trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
-    wanted = [int(one) for one in request.GET.getlist("item") if one.isdigit()]
+    wanted = keys_of(request.GET.getlist("item"))
     picked = [one for one in trials if one.pk in wanted][:MOST]
     for one in picked:
         one.job = job
@@ -89,8 +90,8 @@ def _new(job: Job, plan: Plan | None) -> Trial:
 def start(request: HttpRequest, job: Job) -> HttpResponse:
     """Start a trial, from a plan where one is named."""
     plan = current_plan(job)
-    if (wanted := request.GET.get("plan", "")).isdigit():
-        plan = job.plans.live().filter(pk=int(wanted)).first() or plan
+    if (wanted := key_of(request.GET.get("plan", ""))) is not None:
+        plan = job.plans.live().filter(pk=wanted).first() or plan
     plan.job = job
     form = TrialForm(request.POST or None, instance=_new(job, plan), job=job)
     if request.method == "POST" and form.is_valid():
@@ -112,7 +113,7 @@ def _expected(job: Job, trial: Trial) -> Answer | None:
     trial.plan.job = job
     supply = Supply.objects.with_parts().get(pk=trial.supply.pk)
     supply.job = job
-    return answer_draft(draft_of(trial.plan).on(supply))
+    return answer_draft(draft_of(trial.plan).on(supply), LONG_WAIT_S)
 
 
 @require_http_methods(["GET", "POST"])

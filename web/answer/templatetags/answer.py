@@ -13,24 +13,26 @@ from web.answer.words import bar_of
 from web.bench.models import Session
 from web.jobs.models import Job
 from web.loads.models import Reading
-from web.plans.outcomes import Answer, answer, current_plan
+from web.plans.outcomes import PAGE_WAIT_S, QUICK_LOADS, Answer, answer, current_plan
 
 register = template.Library()
 
 
 @register.inclusion_tag("answer/_bar.html")
-def answer_bar(job: Job, oob: bool = False, at_once: bool = True) -> dict[str, Any]:
+def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, Any]:
     """The answer bar; ``oob`` marks it for an out-of-band swap.
 
-    ``at_once``: an answer that would take long is fetched once the page stands.
+    An answer that takes long is ``fetched`` once the page stands.
     """
-    return {"bar": bar_of(_answer(job, at_once), job), "job": job, "oob": oob}
+    return {"bar": bar_of(_answer(job, fetched), job), "job": job, "oob": oob}
 
 
-def _answer(job: Job, at_once: bool) -> Answer:
+def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if not hasattr(job, "_current_answer"):
-        job._current_answer = answer(current_plan(job), at_once=at_once)  # type: ignore[attr-defined]
+        plan = current_plan(job)
+        waits = fetched or job.loads.live().count() <= QUICK_LOADS
+        job._current_answer = answer(plan, PAGE_WAIT_S if waits else 0.0)  # type: ignore[attr-defined]
     return job._current_answer  # type: ignore[attr-defined]
 
 
@@ -70,7 +72,7 @@ def _count(loads: int, noun: str, unread: int) -> str:
 @register.inclusion_tag("answer/_sums.html")
 def three_sums(job: Job) -> dict[str, Any]:
     """Labels at once, the worst minute, and the mean: what people size by."""
-    found = _answer(job, at_once=True)
+    found = _answer(job)
     labels = sum(
         max((one.data.get("watts") or 0.0 for one in used.load.known_readings()
              if one.type == "label"), default=0.0)

@@ -1,0 +1,114 @@
+"""A plan's whole answer: how it runs, what would narrow it, what would help, and sizes.
+
+Pure functions of a document, so that another process may work them out.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from needle.decide.order import Starter
+from needle.decide.sizing import Size, inverter_sizes
+from needle.plan.advice import Narrowing, measure_next
+from needle.plan.helps import Help, helps
+from needle.plan.likely import likely_hours
+from needle.plan.plan import AC, MOST_HOURS, Plan, parse_plan
+from needle.plan.simulate import Outcome, simulate
+from needle.plan.sizing import (
+    BatterySize,
+    MoreTasks,
+    Nights,
+    battery_for,
+    more_tasks,
+    nights_covered,
+)
+
+#: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
+MOST_CELLS, QUICK_CELLS = 40e6, 3e6
+#: Draws of an answer, and of a quick one that is shown while something is being moved.
+MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 200, 60, 30
+
+
+@dataclass(frozen=True)
+class Worked:
+    """What a plan comes to; a quick one has fewer draws and no advice."""
+
+    outcome: Outcome
+    narrowings: Sequence[Narrowing] = ()
+    helps: Sequence[Help] = ()
+
+
+def work_out(document: dict[str, Any]) -> Worked:
+    """The answer to a plan document, looked at far enough that its high end is seen.
+
+    Raises
+    ------
+    DocumentError
+    """
+    plan = _with_horizon(parse_plan(document))
+    outcome = simulate(plan, _draws(plan, MOST_DRAWS, MOST_CELLS))
+    return Worked(outcome, measure_next(outcome), helps(outcome))
+
+
+def work_out_quickly(document: dict[str, Any]) -> Worked:
+    """With few draws and no advice, for what is being moved.
+
+    Raises
+    ------
+    DocumentError
+    """
+    plan = parse_plan(document)
+    plan = _looking(plan, 1.5 * plan.needed_hours + 2)
+    return Worked(simulate(plan, _draws(plan, QUICK_DRAWS, QUICK_CELLS)))
+
+
+def _with_horizon(plan: Plan) -> Plan:
+    """Look far enough ahead that the high end of the answer is seen, where it can be."""
+    ahead = min(MOST_HOURS, 2 * plan.needed_hours)
+    while (likely := likely_hours(replace(plan, hours=ahead))) >= ahead < MOST_HOURS:
+        ahead = min(MOST_HOURS, 3 * ahead)
+    return _looking(plan, max(plan.needed_hours * 1.1, likely * 1.6 + 2))
+
+
+def _looking(plan: Plan, hours: float) -> Plan:
+    """The plan as far as so many hours."""
+    return replace(plan, hours=min(MOST_HOURS, float(math.ceil(hours))))
+
+
+def _draws(plan: Plan, most: int, cells: float) -> int:
+    cost = plan.hours * 60 * max(1, sum(load.count for load in plan.loads))
+    return int(min(most, max(min(most, LEAST_DRAWS), cells / cost)))
+
+
+@dataclass(frozen=True)
+class Sizes:
+    """Battery and inverter for the needed hours, what people would have computed, what more fits.
+
+    ``labels_w`` is the sum of the labels, None where a load has none.
+    """
+
+    battery: BatterySize
+    inverters: list[Size]
+    more: list[MoreTasks]
+    nights: list[Nights]
+    labels_w: float | None
+
+
+def size_up(outcome: Outcome, odds: float, labels_w: float | None) -> Sizes:
+    """Sizes for a plan that was run, at the odds wanted."""
+    starters = [
+        Starter(load.name, load.running_w, load.start_va, load.start_s)
+        for load in outcome.plan.loads
+        if load.route == AC
+        for _ in range(load.count)
+    ]
+    return Sizes(
+        battery=battery_for(outcome, odds, labels_w),
+        inverters=inverter_sizes(starters),
+        more=more_tasks(outcome),
+        nights=nights_covered(outcome),
+        labels_w=labels_w,
+    )

@@ -1,0 +1,103 @@
+"""The demo's data for tests: made once in a database of its own, then copied row by row.
+
+Its keys begin far above those that tests make themselves, so that both can be there.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import os
+import sqlite3
+import subprocess
+import sys
+import tempfile
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from django.contrib.auth import get_user_model
+from django.contrib.auth.hashers import make_password
+from django.db import connection, transaction
+
+from web.demo import scenario
+from web.demo.scenario import PASSWORD, USERNAME
+
+ROOT = Path(__file__).resolve().parent.parent
+#: Kept between runs while no source changes.
+_FOLDER = Path(tempfile.gettempdir()) / f"steady-needle-demo-{os.getuid()}"
+FIRST_KEY = 100_000
+_LEFT_OUT = {"django_migrations", "django_content_type", "auth_permission", "steady_cache",
+             "django_session"}  # fmt: skip
+_MAKING = f"""
+import django
+django.setup()
+from django.core.management import call_command
+from django.db import connection
+call_command("migrate", verbosity=0)
+with connection.cursor() as cursor:
+    cursor.execute("DELETE FROM sqlite_sequence")
+    for table in connection.introspection.table_names():
+        cursor.execute("INSERT INTO sqlite_sequence (name, seq) VALUES (%s, {FIRST_KEY})", [table])
+call_command("demo", verbosity=0)
+with connection.cursor() as cursor:
+    cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+"""
+
+
+def _snapshot() -> Path:
+    """The database that holds the demo; whoever comes first makes it."""
+    digest = hashlib.sha256()
+    for folder in ("needle", "web"):
+        for path in sorted((ROOT / folder).rglob("*.py")):
+            digest.update(path.read_bytes())
+    _FOLDER.mkdir(mode=0o700, exist_ok=True)
+    made = _FOLDER / digest.hexdigest()[:16]
+    with (_FOLDER / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (made / "whole").exists():
+            env = {**os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": str(made),
+                   "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DATABASE_URL": ""}  # fmt: skip
+            made.mkdir(exist_ok=True)
+            (made / "steady-needle.sqlite3").unlink(missing_ok=True)
+            subprocess.run([sys.executable, "-c", _MAKING], env=env, cwd=ROOT, check=True)
+            (made / "whole").touch()
+    return made / "steady-needle.sqlite3"
+
+
+_rows: dict[str, tuple[list[str], list[tuple[Any, ...]]]] = {}
+
+
+def _read() -> dict[str, tuple[list[str], list[tuple[Any, ...]]]]:
+    """Columns and rows of every table of the demo."""
+    if not _rows:
+        with closing(sqlite3.connect(_snapshot())) as database:
+            names = database.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'"
+            ).fetchall()
+            for (name,) in names:
+                if name not in _LEFT_OUT:
+                    found = database.execute(f'SELECT * FROM "{name}"')
+                    columns = [one[0] for one in found.description]
+                    if rows := found.fetchall():
+                        _rows[name] = columns, rows
+    return _rows
+
+
+def load_demo() -> None:
+    """Put the demo account with its jobs into the test's database."""
+    if connection.vendor != "sqlite":
+        scenario.load_demo()
+        return
+    with (
+        transaction.atomic(),
+        connection.cursor() as cursor,
+        connection.constraint_checks_disabled(),
+    ):
+        for table, (columns, rows) in _read().items():
+            names = ", ".join(f'"{name}"' for name in columns)
+            places = ", ".join(["%s"] * len(columns))
+            cursor.executemany(f'INSERT INTO "{table}" ({names}) VALUES ({places})', rows)
+    # Tests hash passwords another way than the site does.
+    users = get_user_model().objects.filter(username=USERNAME)
+    users.update(password=make_password(PASSWORD))

@@ -1,0 +1,22 @@
+"""Answers of few draws, for tests in which the numbers are not the point."""
+
+from __future__ import annotations
+
+import unittest
+from unittest import mock
+
+from needle.plan import answering, helps, sizing
+
+
+class FewDraws(unittest.TestCase):
+    """Plans of this class's tests are run with few draws."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        for module, constants in (
+            (answering, {"MOST_DRAWS": 40, "QUICK_DRAWS": 20, "LEAST_DRAWS": 20}),
+            (helps, {"PAIRED_DRAWS": 12}),
+            (sizing, {"_DRAWS": 12}),
+        ):
+            cls.enterClassContext(mock.patch.multiple(module, **constants))

@@ -1,0 +1,48 @@
+"""The test runner: in parallel, with the slowest tests named at the end."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+from django.test.runner import DiscoverRunner
+
+#: Tests named at the end, and from how many seconds on.
+NAMED, SLOW_S = 15, 1.0
+
+
+class TimedRunner(DiscoverRunner):
+    """Django's, which also says what took long. (Python tells durations itself from 3.12 on.)"""
+
+    def setup_test_environment(self, **kwargs: Any) -> None:
+        super().setup_test_environment(**kwargs)
+        handle, name = tempfile.mkstemp(prefix="steady-needle-times-")
+        os.close(handle)
+        self.times = Path(name)
+        self.plain_run = unittest.TestCase.run
+        plain_run, times = self.plain_run, self.times
+
+        def run(case: unittest.TestCase, result: Any = None) -> Any:
+            began = time.perf_counter()
+            try:
+                return plain_run(case, result)
+            finally:
+                seconds = time.perf_counter() - began
+                if seconds >= SLOW_S:
+                    # Every worker writes here: one line is one write.
+                    with times.open("a") as file:
+                        file.write(f"{seconds:7.1f} s  {case.id()}\n")
+
+        unittest.TestCase.run = run  # type: ignore[method-assign]
+
+    def teardown_test_environment(self, **kwargs: Any) -> None:
+        super().teardown_test_environment(**kwargs)
+        unittest.TestCase.run = self.plain_run  # type: ignore[method-assign]
+        slowest = sorted(self.times.read_text().splitlines(), reverse=True)[:NAMED]
+        if slowest:
+            print("Slowest tests:", *slowest, sep="\n")
+        self.times.unlink()

@@ -1,0 +1,38 @@
+"""What stands in an address or a field that no form checks: read carefully, or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from urllib.parse import urlsplit
+
+from django.urls import Resolver404, resolve
+
+#: Longest number of a record.
+_DIGITS = 15
+
+
+def key_of(text: str) -> int | None:
+    """The number of a record; None for what is none."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= _DIGITS else None
+
+
+def keys_of(texts: Iterable[str]) -> list[int]:
+    """Numbers of records, those that are any."""
+    return [key for text in texts if (key := key_of(text)) is not None]
+
+
+def own_path(text: str) -> str:
+    """A path of this site that can be gone back to, its query along; empty for anything else."""
+    try:
+        parts = urlsplit(text)
+    except ValueError:
+        return ""
+    if parts.scheme or parts.netloc or not parts.path.startswith("/") or len(text) > 2000:
+        return ""
+    if not text.isascii() or not text.isprintable() or text.startswith(("//", "/\\")):
+        return ""
+    try:
+        resolve(parts.path)
+    except (Resolver404, ValueError):
+        return ""
+    return text

@@ -1,0 +1,156 @@
+"""Where heavy answers are worked out: a few processes beside the site's own.
+
+The same question is worked out once however many ask, one at a time for each owner, and nobody
+waits longer than they said: what is not ready yet is asked for again. Without such processes
+(``ANSWER_WORKERS`` 0) a question is answered in the thread that asks.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import threading
+import time
+from collections.abc import Callable, Hashable
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import connection
+from typing import Any, TypeVar
+
+from django.conf import settings
+from django.core.cache import caches
+
+T = TypeVar("T")
+KEPT_S = 24 * 3600
+#: Questions that may lie on the desk.
+MOST = 64
+
+
+class NotReady(Exception):
+    """The answer is being worked out; ask again in a moment."""
+
+
+class Desk:
+    """Questions that are being worked out, by key."""
+
+    def __init__(self) -> None:
+        self.pool: ProcessPoolExecutor | None = None
+        self.open: dict[str, Future[Any]] = {}
+        self.owners: dict[Hashable, str] = {}
+        self.moved = threading.Condition()
+
+    def ask(
+        self, key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *given: Any
+    ) -> T:
+        """The answer to a question.
+
+        Parameters
+        ----------
+        key : str
+            The same for the same question.
+        owner : hashable
+            On whose behalf; one has a single question on the desk.
+        wait_s : float
+            How long one waits, s.
+        work, *given
+            A function of a module, and what it is given; both travel to another process.
+
+        Raises
+        ------
+        NotReady
+        """
+        until = time.monotonic() + wait_s
+        while True:
+            with self.moved:
+                future = self.open.get(key) or self._put(key, owner, work, given)
+                if future is None and not self.moved.wait(until - time.monotonic()):
+                    raise NotReady
+            if future is not None:
+                try:
+                    return future.result(max(0.0, until - time.monotonic()))
+                except TimeoutError:
+                    raise NotReady from None
+                except BrokenProcessPool:
+                    # The process was killed: another one takes the question up.
+                    with self.moved:
+                        self.pool = None
+            if time.monotonic() >= until:
+                raise NotReady
+
+    def _put(
+        self, key: str, owner: Hashable, work: Callable[..., Any], given: tuple[Any, ...]
+    ) -> Future[Any] | None:
+        """Lay a question on the desk; None where there is no room for it yet."""
+        if owner in self.owners or len(self.open) >= MOST:
+            return None
+        try:
+            future = self._processes().submit(work, *given)
+        except BrokenProcessPool:
+            # One of its processes was killed: the desk gets new ones.
+            self.pool = None
+            future = self._processes().submit(work, *given)
+        self.open[key], self.owners[owner] = future, key
+        future.add_done_callback(lambda done: self._done(key, owner, done))
+        return future
+
+    def _done(self, key: str, owner: Hashable, future: Future[Any]) -> None:
+        if not future.cancelled() and future.exception() is None:
+            caches["answers"].set(key, future.result(), KEPT_S)
+        with self.moved:
+            self.open.pop(key, None)
+            self.owners.pop(owner, None)
+            self.moved.notify_all()
+
+    def _processes(self) -> ProcessPoolExecutor:
+        if self.pool is None:
+            self.pool = ProcessPoolExecutor(
+                settings.ANSWER_WORKERS, multiprocessing.get_context("spawn"), _end_with_parent
+            )
+        return self.pool
+
+    def close(self) -> None:
+        """End the processes; what lies on the desk is dropped."""
+        with self.moved:
+            if self.pool is not None:
+                self.pool.shutdown(wait=False, cancel_futures=True)
+            self.pool = None
+
+
+def _end_with_parent() -> None:
+    """A process of the desk ends when the site's does, however that ends."""
+    parent = multiprocessing.parent_process()
+    assert parent is not None
+
+    def watch() -> None:
+        connection.wait([parent.sentinel])
+        os._exit(0)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+DESK = Desk()
+
+
+def kept(key: str) -> Any:
+    """An answer that was worked out before; None where there is none."""
+    return caches["answers"].get(key)
+
+
+def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *given: Any) -> T:
+    """An answer, from what is kept or worked out now; see :meth:`Desk.ask`.
+
+    Raises
+    ------
+    NotReady
+        It takes longer than ``wait_s``.
+    """
+    known = kept(key)
+    if known is not None:
+        return known
+    if settings.ANSWER_WORKERS:
+        return DESK.ask(key, owner, wait_s, work, *given)
+    if wait_s <= 0:
+        raise NotReady
+    found = work(*given)
+    caches["answers"].set(key, found, KEPT_S)
+    return found
