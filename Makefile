@@ -14,7 +14,7 @@ demo-reset: .venv/.runtime
 	@$(PY) manage.py demo --reset
 
 test: .venv/.dev chromium lint types contracts
-	@$(PY) manage.py test --no-input --parallel 2 --settings tests.settings tests
+	@$(PY) manage.py test --no-input --parallel 4 --settings tests.settings tests
 
 check: .venv/.dev lint types core-tests
 
@@ -38,7 +38,14 @@ shots: .venv/.dev chromium
 bench: .venv/.dev
 	@$(PY) -m tools.bench
 
-.PHONY: chromium
+scale: .venv/.harden
+	@sh tools/ensure_postgres.sh
+	@$(PY) -m tools.scale
+
+harden: .venv/.harden chromium
+	@$(PY) -m tools.harden
+
+.PHONY: chromium scale harden
 chromium:
 	@sh tools/ensure_chromium.sh
 
@@ -53,6 +60,12 @@ chromium:
 .venv/.dev: requirements/dev.txt .venv/.runtime
 	@echo "Fetching the packages the tests need, a minute…"
 	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@touch $@
+
+.venv/.harden: requirements/scale.txt requirements/harden.txt .venv/.dev
+	@echo "Fetching what a load and several processes need, a minute…"
+	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/scale.txt
+	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/harden.txt
 	@touch $@
 
 # After changing requirements/*.in; needs pip-tools.

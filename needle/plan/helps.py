@@ -82,15 +82,15 @@ class Help:
 
 def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
     """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
-    before, after = (_runtimes(one) for one in (plan, changed))
+    before, after = (_runtimes(one, PAIRED_DRAWS) for one in (plan, changed))
     low, value, high = (float(one) for one in np.quantile(after - before, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
 @lru_cache(maxsize=8)
-def _runtimes(plan: Plan) -> np.ndarray:
+def _runtimes(plan: Plan, draws: int) -> np.ndarray:
     """Hours of each paired draw; kept, since several changes are held against one plan."""
-    return simulate(plan, PAIRED_DRAWS).runtime_h
+    return simulate(plan, draws).runtime_h
 
 
 def helps(outcome: Outcome, most: int = MOST_HELPS) -> list[Help]:

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.measure.capture import as_csv, read_capture
+from needle.measure.capture import as_csv, read_capture, tidy
 
 PLAIN = "time,watts,volts\n0,1.5,230\n1,92,230\n2,91.5,229.5\n"
 
@@ -166,6 +166,56 @@ CELLS = st.one_of(
                      "12:00", "\u00b5", "1.2.3", "true", "0x1f"]),
     st.floats(allow_nan=False).map(str), st.text(max_size=6),
 )  # fmt: skip
+
+
+class LimitTest(unittest.TestCase):
+    """What would take long is counted before it is parsed."""
+
+    def refused(self, text):
+        with self.assertRaises(DocumentError) as caught:
+            read_capture(text)
+        return str(caught.exception)
+
+    def test_too_many_cells_columns_and_characters(self):
+        for text, said in (
+            (b"time" + b"," * 49 + b"\n" + (b"," * 49 + b"\n") * 260_000, "million cells"),
+            (b"time,watts\n1," + b"," * 300_000 + b"\n2,3\n", "more cells than the header's 2"),
+            (b"time,watts" + b"," * 300 + b"\n1,2\n", "301 columns: at most 200"),
+            (b"time,watts\n1," + b"9" * 20_000 + b"\n2,3\n", "a line of 20002 characters"),
+            (b"time,watts\n" + (b"1,2" + b"," * 9_000 + b"x\n") * 50, "more cells"),
+        ):
+            with self.subTest(said=said):
+                self.assertIn(said, self.refused(text))
+
+    def test_times_that_are_none_are_refused_by_a_few_examples(self):
+        text = "time,watts\n" + "".join(f"the {i} th of nowhere,3\n" for i in range(20_000))
+        self.assertIn("is not a time that can be read", self.refused(text))
+
+    def test_times_as_the_first_rows_write_them(self):
+        text = "time,watts\n9/2/2027 6:00,1\n9/2/2027 6:01,2\nnever,3\n09/02/2027 06:02,4\n"
+        capture = read_capture(text)
+        self.assertEqual(list(capture.time_s), [0, 60, 120])
+        self.assertEqual((capture.start.month, capture.start.day), (2, 9))
+        self.assertIn("1 rows have no readable time", " ".join(capture.notices))
+
+    def test_lines_that_end_with_a_carriage_return_alone(self):
+        self.assertEqual(list(read_capture("time,watts\r0,1\r1,2\r").time_s), [0, 1])
+        self.refused("time,wat\rts\n1,5\n2,6\n")
+
+    def test_finite_cells_never_become_infinite(self):
+        capture = read_capture("time,kw,watts\n-1e308,1,1\n0,1e308,1\n1,2,1e300\n2,3,1\n")
+        self.assertEqual(list(capture.time_s), [0, 1, 2])
+        self.assertIn("are beyond any meter", " ".join(capture.notices))
+
+    def test_columns_from_elsewhere_are_put_in_order(self):
+        capture = tidy(
+            np.array([3.0, 1.0, np.nan, 2.0]), {"watts": np.array([3.0, 1.0, 9.0, 2e12])}
+        )
+        self.assertEqual(list(capture.time_s), [0, 1, 2])
+        np.testing.assert_array_equal(capture.columns["watts"], [1.0, np.nan, 3.0])
+        for columns in ({}, {"watts": np.array([1.0, 2.0, 3.0, 4.0])}):
+            with self.assertRaises(DocumentError):
+                tidy(np.full(4, 5.0), columns)
 
 
 class FuzzTest(unittest.TestCase):

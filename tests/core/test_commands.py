@@ -23,6 +23,51 @@ def run(*argv):
     return status, out.getvalue(), err.getvalue()
 
 
+class OddInputTest(unittest.TestCase):
+    """Whatever is given, it is one line and exit 2, never a traceback."""
+
+    def refused(self, *argv, content=None):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "in.json"
+            path.write_text(content or "")
+            status, out, err = run(*[str(path) if part == "FILE" else part for part in argv])
+        self.assertEqual((status, out, err.count("\n")), (2, "", 1), err)
+        return err
+
+    def test_numbers_beyond_all(self):
+        huge = "1" + "0" * 400
+        for argv, content in (
+            (("agree", "--watts", "inf"), None),
+            (("agree", "--volts", "1e200", "--amps", "1e200"), None),
+            (("agree", "--watts", "1e308", "--va", "1e308", "--volts", "1e-300"), None),
+            (
+                (
+                    "capacitor",
+                    "--watts",
+                    "1e300",
+                    "--va",
+                    "1e308",
+                    "--volts",
+                    "1e-200",
+                    "--hertz",
+                    "50",
+                ),
+                None,
+            ),
+            (("capacitor", "--watts", "nan", "--va", "5", "--volts", "230", "--hertz", "50"), None),
+            (("profile", "FILE"), f'{{"name": "x", "kind": "led", "set_c": {huge}}}'),
+            (("profile", "FILE"), f'{{"name": "x", "kind": "led", "set_c": {"9" * 5000}}}'),
+            (("profile", "FILE"), '{"name": "x", "kind": "led", "readings": [{"type": []}]}'),
+            (("profile", "FILE"), '{"name": [], "kind": {}}'),
+            (("plan", "FILE"), f'{{"hours": {huge}}}'),
+            (("plan", "FILE"), "[" * 100_000),
+            (("forecast", "FILE"), '{"supply": {"battery": {"chemistry": []}}}'),
+            (("agree", "--watts", "5", "--instrument", "crystal ball"), None),
+        ):
+            with self.subTest(argv=argv, content=(content or "")[:60]):
+                self.refused(*argv, content=content)
+
+
 class CommandTest(unittest.TestCase):
     def setUp(self):
         self.folder = tempfile.TemporaryDirectory()

@@ -1,7 +1,10 @@
 """Quantities as people write them."""
 
 import math
+import subprocess
+import sys
 import unittest
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -101,6 +104,31 @@ class ParseTest(unittest.TestCase):
             self.assertTrue(str(error))
         else:
             self.assertTrue(math.isfinite(found.value))
+
+
+#: Sixteen first requests of a process that was just started.
+AT_ONCE = """
+import threading
+from concurrent.futures import ThreadPoolExecutor
+from needle import quantity
+gate = threading.Barrier(16)
+def read(number):
+    gate.wait()
+    return [quantity.parse(text, unit).value for text, unit in
+            (("1000 W", "W"), (f"{number} kWh", "Wh"), ("90 min", "h"), ("14 °F", "°C"))]
+with ThreadPoolExecutor(16) as pool:
+    for number, found in enumerate(pool.map(read, range(16))):
+        assert found == [1000.0, 1000.0 * number, 1.5, -10.0], found
+"""
+
+
+class ManyThreadsTest(unittest.TestCase):
+    def test_the_first_requests_of_a_process_share_one_registry(self):
+        root = Path(__file__).resolve().parent.parent.parent
+        for _ in range(2):
+            done = subprocess.run([sys.executable, "-c", AT_ONCE], cwd=root, check=False,
+                                  capture_output=True)  # fmt: skip
+            self.assertEqual((done.returncode, done.stderr), (0, b""))
 
 
 class WriteTest(unittest.TestCase):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import operator
 import os
 import signal
@@ -28,6 +29,9 @@ class DeskTest(SimpleTestCase):
 
     def setUp(self):
         clear_caches()
+        # Workers of the parallel runner are daemons, which may not have children otherwise.
+        alone = multiprocessing.current_process()._config
+        self.enterContext(mock.patch.dict(alone, {"daemon": False}))
         self.desk = Desk()
         self.addCleanup(self.desk.close)
         folder = self.enterContext(tempfile.TemporaryDirectory())

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import unittest
+from io import BytesIO
+
+from django.core.wsgi import get_wsgi_application
+from django.test import TestCase, override_settings
 
 from web.common.proxies import TrustedProxies
 
@@ -54,3 +58,38 @@ class TrustTest(unittest.TestCase):
     def test_a_network_that_is_none_is_refused_at_the_start(self):
         with self.assertRaises(ValueError):
             TrustedProxies(None, ["the proxy"])
+
+
+@override_settings(SECURE_SSL_REDIRECT=True, SESSION_COOKIE_SECURE=True, CSRF_COOKIE_SECURE=True)
+class HttpsTest(TestCase):
+    """The site over HTTPS, behind a stand-in of a proxy that speaks it."""
+
+    def asked(self, address="127.0.0.1", **headers):
+        told = {}
+
+        def start_response(status, headers):
+            told.update(status=status, headers=dict(headers))
+
+        environ = {
+            "REQUEST_METHOD": "GET", "PATH_INFO": "/sign-in/", "SERVER_NAME": "127.0.0.1",
+            "SERVER_PORT": "8000", "HTTP_HOST": "needle.example", "wsgi.url_scheme": "http",
+            "wsgi.input": BytesIO(), "REMOTE_ADDR": address, **headers,
+        }  # fmt: skip
+        site = TrustedProxies(get_wsgi_application(), ["127.0.0.1"])
+        b"".join(site(environ, start_response))
+        return told
+
+    def test_what_came_over_https_is_answered(self):
+        answer = self.asked(HTTP_X_FORWARDED_PROTO="https", HTTP_X_FORWARDED_FOR="203.0.113.7")
+        self.assertEqual(answer["status"], "200 OK")
+        self.assertIn("Secure", answer["headers"]["Set-Cookie"])
+
+    def test_what_came_plain_is_redirected_once(self):
+        for headers in ({}, {"HTTP_X_FORWARDED_PROTO": "http"}):
+            answer = self.asked(**headers)
+            self.assertEqual(answer["status"], "301 Moved Permanently")
+            self.assertEqual(answer["headers"]["Location"], "https://needle.example/sign-in/")
+
+    def test_a_client_cannot_say_so_itself(self):
+        answer = self.asked("203.0.113.7", HTTP_X_FORWARDED_PROTO="https")
+        self.assertEqual(answer["status"], "301 Moved Permanently")

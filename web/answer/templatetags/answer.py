@@ -13,7 +13,7 @@ from web.answer.words import bar_of
 from web.bench.models import Session
 from web.jobs.models import Job
 from web.loads.models import Reading
-from web.plans.outcomes import PAGE_WAIT_S, QUICK_LOADS, Answer, answer, current_plan
+from web.plans.outcomes import Answer, answer, current_plan
 
 register = template.Library()
 
@@ -30,9 +30,8 @@ def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, 
 def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if not hasattr(job, "_current_answer"):
-        plan = current_plan(job)
-        waits = fetched or job.loads.live().count() <= QUICK_LOADS
-        job._current_answer = answer(plan, PAGE_WAIT_S if waits else 0.0)  # type: ignore[attr-defined]
+        found = answer(current_plan(job), page_first=not fetched)
+        job._current_answer = found  # type: ignore[attr-defined]
     return job._current_answer  # type: ignore[attr-defined]
 
 

@@ -1,0 +1,191 @@
+"""What is sent is changed at random: a sentence or a success, never a fault, whatever comes.
+
+A slice of ``make harden``, which asks for many more by ``STEADY_MUTATIONS``.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import random
+import re
+import resource
+import time
+import uuid
+import zipfile
+
+from django.core.cache import caches
+from django.db import transaction
+from django.urls import reverse
+
+from needle.document import DocumentError
+from tests.web.base import SiteTest
+from tests.web.test_addresses import addresses, fill
+from web.sheets.documents import load_document
+from web.sheets.exchange import export_job, import_job
+
+MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "150"))
+#: In place of what was there.
+ODD = (
+    "", "0", "-1", "1e9", "1e999", "nan", "inf", "-inf", "5 kW", "100 %", "1/0", "@", ":", "12:99",
+    "1h30", "\x00", "<b>", "٣", "²", "=1+1", "[]", "{}", "null", "true", "[[]]", '{"a": 1}', "[1, 2]",
+    '[["23:00", "06:00"]]', '["20:15"]', "2027-02-09T18:00", "9" * 400, "1" + "0" * 400, "x" * 5000,
+    "\r", "\r\n", "\ufeff", "'", '"', ",", ";", "../x", "0001-01-01T00:00:00", "9999-12-31T23:59:59",
+    "ac", "lfp", "must", "00000000-0000-0000-0000-000000000000",
+)  # fmt: skip
+ODD_JSON = (None, True, -1, 0, 1e308, 10**400, "", "x", [], {}, [[]], [1], {"a": 1}, "23:00")
+FIELD = re.compile(r'<(?:input|select|textarea)[^>]*? name="([^"]+)"')
+
+
+def changed_json(rng, value):
+    """A document with one of its values replaced, taken out or put in twice."""
+    if isinstance(value, dict) and value and rng.random() < 0.9:
+        key = rng.choice(list(value))
+        if rng.random() < 0.1:
+            return {name: item for name, item in value.items() if name != key}
+        return {**value, key: changed_json(rng, value[key])}
+    if isinstance(value, list) and value and rng.random() < 0.9:
+        place = rng.randrange(len(value))
+        if rng.random() < 0.1:
+            return [*value, value[place]]
+        return [*value[:place], changed_json(rng, value[place]), *value[place + 1 :]]
+    return rng.choice(ODD_JSON)
+
+
+def changed_text(rng, text):
+    """A table with some of its cells replaced, a row taken out, or bytes flipped."""
+    rows = list(csv.reader(io.StringIO(text, newline="")))
+    if not rows or rng.random() < 0.1:
+        place = rng.randrange(len(text) + 1)
+        return text[:place] + rng.choice(ODD) + text[place + rng.randrange(3) :]
+    for _ in range(rng.randint(1, 3)):
+        row = rng.choice(rows[1:] or rows)
+        if row:
+            row[rng.randrange(len(row))] = rng.choice(ODD)
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\r\n").writerows(rows)
+    return out.getvalue()
+
+
+class MutationTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.load = fill(self.job, "Mine")
+        self.client.raise_request_exception = False
+        self.rng = random.Random(os.environ.get("STEADY_SEED", "7"))
+        self.slowest: tuple[float, str] = (0.0, "")
+
+    def try_many(self, attempt):
+        """So many attempts, each taken back; what took longest and what memory grew by is told."""
+        before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        for _ in range(MUTATIONS):
+            began = time.perf_counter()
+            caches["default"].clear()
+            with transaction.atomic():
+                what = attempt()
+                transaction.set_rollback(True)
+            self.slowest = max(self.slowest, (time.perf_counter() - began, what[:200]))
+        grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
+        if MUTATIONS > 1000:
+            seconds, what = self.slowest
+            print(f"{MUTATIONS} x {self.id().rsplit('.', 1)[1]}: slowest {seconds:.2f} s ({what}), "
+                  f"memory +{grown:.0f} MB", flush=True)  # fmt: skip
+
+    def assert_stands(self, answer, what):
+        self.assertLess(answer.status_code, 500, what)
+
+    def assert_opens(self, job, what):
+        """Every main page of a job answers."""
+        for name in ("loads:survey", "supplies:list", "plans:current", "trials:index",
+                     "sheets:sheet", "matching:starts", "bench:index", "jobs:edit"):  # fmt: skip
+            self.assert_stands(self.client.get(reverse(name, args=[job.pk])), f"{what}: {name}")
+
+    def test_posts(self):
+        own = {
+            "job": self.job.pk, "load": self.load.pk, "plan": self.job.plans.first().pk,
+            "supply": self.job.supplies.first().pk, "trial": self.job.trials.first().pk,
+            "reading": self.load.readings.last().pk, "capture": self.load.captures.first().pk,
+            "session": self.load.sessions.first().pk, "source": self.job.plans.first().sources.get().pk,
+            "kind": "spot", "of": "loads", "key": self.load.pk, "index": 0, "paper": "a4",
+            "test": self.job.supplies.first().tests.get().pk, "form": "plan.json",
+        }  # fmt: skip
+        targets = []
+        for name, converters in addresses():
+            if set(converters) <= set(own) and name not in ("accounts:delete", "accounts:sign-out",
+                                                            "accounts:password"):  # fmt: skip
+                path = reverse(name, kwargs={key: own[key] for key in converters})
+                fields = FIELD.findall(self.client.get(path).content.decode(errors="replace"))
+                targets.append((path, sorted({*fields, "by_min", "edge", "to", "q", "sort"})))
+
+        def attempt():
+            path, fields = self.rng.choice(targets)
+            picked = self.rng.sample(fields, self.rng.randint(0, len(fields)))
+            data = {field: self.rng.choice(ODD) for field in picked}
+            what = f"{path} {data}"
+            self.assert_stands(self.client.post(path, data), what)
+            self.assert_stands(self.client.get(path, data), what)
+            return what
+
+        self.try_many(attempt)
+
+    def test_packages(self):
+        content = export_job(self.job)
+        with zipfile.ZipFile(io.BytesIO(content)) as folder:
+            files = {name: folder.read(name).decode() for name in folder.namelist()}
+
+        def attempt():
+            name = self.rng.choice(list(files))
+            if name.endswith(".json"):
+                text = json.dumps(changed_json(self.rng, json.loads(files[name])))
+            else:
+                text = changed_text(self.rng, files[name])
+            out = io.BytesIO()
+            with zipfile.ZipFile(out, "w") as folder:
+                for path, original in files.items():
+                    folder.writestr(path, text if path == name else original)
+            try:
+                job = import_job(out.getvalue(), self.user)
+            except DocumentError:
+                return name
+            lines = zip(files[name].splitlines(), text.splitlines(), strict=False)
+            differs = next((new for old, new in lines if old != new), "")
+            self.assert_opens(job, f"{name}: {differs[:300]}")
+            return name
+
+        self.try_many(attempt)
+
+    def test_documents_captures_and_samples(self):
+        self.load.job = self.job
+        documents = {
+            "load": load_document(self.load),
+            "plan": json.loads(self.client.get(
+                self.url("plans:download", self.job.plans.first().pk, "plan.json")).content),
+        }  # fmt: skip
+        table = "time,watts,volts\n" + "".join(
+            f"{n},{90 * (n % 60 > 40)},230\n" for n in range(200)
+        )
+
+        def attempt():
+            kind = self.rng.choice(("load", "plan", "capture"))
+            if kind == "capture":
+                text = changed_text(self.rng, table)
+                path = self.url("bench:upload", self.load.pk)
+            else:
+                changed = changed_json(self.rng, documents[kind])
+                if isinstance(changed, dict) and kind == "load":
+                    changed = {"name": uuid.uuid4().hex, **{
+                        k: v for k, v in changed.items() if k != "name"}}  # fmt: skip
+                text, path = json.dumps(changed), self.url("exchange:document", kind)
+            file = io.BytesIO(text.encode(errors="replace"))
+            file.name = "one.csv" if kind == "capture" else "one.json"
+            what = f"{kind}: {text[:3000]}"
+            answer = self.client.post(path, {"file": file})
+            self.assert_stands(answer, what)
+            if answer.status_code == 302:
+                self.assert_stands(self.client.get(answer["Location"]), what)
+                self.assert_opens(self.job, what)
+            return what
+
+        self.try_many(attempt)

@@ -1,0 +1,135 @@
+"""Servers that the tools start and stop: a private PostgreSQL cluster, Gunicorn, Waitress.
+
+Only loopback addresses and free ports are used, and only what was started here is stopped.
+"""
+
+from __future__ import annotations
+
+import os
+import pwd
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+PYTHON = sys.executable
+#: Longest that a server takes to start, s.
+_STARTS_S = 60.0
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port: int = probe.getsockname()[1]
+    return port
+
+
+def run(*command: str | Path, env: dict[str, str], **more: object) -> None:
+    """A command of the project, its end awaited."""
+    subprocess.run([str(part) for part in command], cwd=ROOT, env=env, check=True, **more)  # type: ignore[call-overload]
+
+
+@contextmanager
+def _started(
+    command: list[str], env: dict[str, str], log: Path
+) -> Iterator[subprocess.Popen[bytes]]:
+    with log.open("ab") as output:
+        process = subprocess.Popen(command, cwd=ROOT, env=env, stdout=output, stderr=output)
+    try:
+        yield process
+    finally:
+        process.terminate()
+        try:
+            process.wait(20)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+@contextmanager
+def postgres() -> Iterator[str]:
+    """A PostgreSQL cluster in a folder of its own, on loopback, without a password; its URL."""
+    programs = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
+    folder = Path(tempfile.mkdtemp(prefix="steady-needle-postgres-"))
+    # PostgreSQL refuses to run as root: then it runs as Debian's user for it.
+    before: list[str] = []
+    if os.getuid() == 0:
+        account = pwd.getpwnam("postgres")
+        os.chown(folder, account.pw_uid, account.pw_gid)
+        before = ["runuser", "-u", "postgres", "--"]
+    port, data = free_port(), folder / "data"
+    try:
+        subprocess.run(
+            [*before, str(programs / "initdb"), "-D", str(data), "-U", "needle", "-A", "trust",
+             "-E", "UTF8", "--locale", "C.UTF-8"],
+            check=True, stdout=subprocess.DEVNULL, cwd=folder,
+        )  # fmt: skip
+        control = [*before, str(programs / "pg_ctl"), "-D", str(data), "-w"]
+        start = [*control, "-l", str(folder / "log")]
+        options = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c max_connections=200"
+        subprocess.run([*start, "-o", options, "start"], check=True, stdout=subprocess.DEVNULL,
+                       cwd=folder)  # fmt: skip
+        try:
+            subprocess.run(
+                [str(programs / "createdb"), "-h", "127.0.0.1", "-p", str(port), "-U", "needle",
+                 "needle"], check=True,
+            )  # fmt: skip
+            yield f"postgres://needle@127.0.0.1:{port}/needle"
+        finally:
+            subprocess.run([*control, "-m", "fast", "stop"], check=False, stdout=subprocess.DEVNULL,
+                           cwd=folder)  # fmt: skip
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def site(env: dict[str, str], workers: int, log: Path) -> Iterator[str]:
+    """The site by Waitress (one worker) or Gunicorn; its address."""
+    port = free_port()
+    env = {**env, "STEADY_HOST": "127.0.0.1", "STEADY_PORT": str(port)}
+    command = [PYTHON, "-m", "web.serve"]
+    if workers > 1:
+        command = [
+            PYTHON, "-m", "gunicorn", "web.wsgi:application", "--bind", f"127.0.0.1:{port}",
+            "--workers", str(workers), "--threads", "4", "--timeout", "120",
+        ]  # fmt: skip
+    with _started(command, env, log) as process:
+        address = f"http://127.0.0.1:{port}"
+        until = time.monotonic() + _STARTS_S
+        while not _answers(address):
+            if process.poll() is not None or time.monotonic() > until:
+                raise RuntimeError(f"the site did not start: {log.read_text()[-2000:]}")
+            time.sleep(0.1)
+        yield address
+
+
+def _answers(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(f"{address}/alive/", timeout=5) as answer:
+            return bool(answer.status == 200)
+    except (urllib.error.URLError, OSError):
+        return False
+
+
+def environment(folder: Path, **more: str) -> dict[str, str]:
+    """Settings of a site that keeps its data in a folder, the demo with it."""
+    return {
+        **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": str(folder),
+        "STEADY_DEMO": "true", "STEADY_DATABASE_URL": "", "STEADY_CACHE_URL": "",
+        "STEADY_SECRET_KEY": "only-for-this-run", "STEADY_TRUSTED_PROXIES": "127.0.0.1", **more,
+    }  # fmt: skip
+
+
+def prepare(env: dict[str, str]) -> None:
+    """Database, demo and collected files."""
+    for command in (["migrate", "--verbosity", "0"], ["demo", "--verbosity", "0"],
+                    ["collectstatic", "--no-input", "--verbosity", "0"]):  # fmt: skip
+        run(PYTHON, "manage.py", *command, env=env)
