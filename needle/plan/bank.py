@@ -19,6 +19,8 @@ RECOVERY = 0.05
 MINUTES = 60
 #: Minutes worked on at a time.
 BLOCK = 180
+#: Minutes that are tried in one go where sources give.
+CALM = 60
 
 
 @dataclass(frozen=True)
@@ -193,12 +195,20 @@ class Bank:
         knee = TAPER_FROM[self.battery.chemistry]
         slope = (1.0 - TAPER_TO) / (1.0 - knee)
         takes = 1.0 if self.takes_charge else 0.0
-        for m in range(shape[0]):
+        m = 0
+        while m < shape[0]:
+            if other_w is None:
+                calm = self._calmly(asked_w[m : m + CALM], offers_w[m : m + CALM], start_w, m)
+                rows = slice(m, m + len(calm[0]))
+                charge[rows], into_w[rows], out_w[rows], used_w[rows] = calm
+                served[rows] = ~self.stopped
+                m = rows.stop
+                if m == shape[0] or len(calm[0]) == CALM:
+                    continue
             asked = asked_w[m]
             if self.stopped.any():
                 asked = np.where(self.stopped, 0.0, asked)
                 served[m] = ~self.stopped
-            # As taper() has it, written out: this loop is what a plan with sun spends its time on.
             share = takes * (1.0 - slope * np.maximum(0.0, self.charge - knee))
             fits = (1.0 - self.charge) / gain
             direct = np.minimum(offers_w[m], asked)
@@ -222,7 +232,68 @@ class Bank:
             if self.stopped.any():
                 self.stopped &= self.charge < self.back_at
             charge[m], into_w[m], out_w[m], used_w[m] = self.charge, into, out, direct + into
+            m += 1
         return Flow(charge.T, served.T, into_w.T, out_w.T, used_w.T, from_other.T)
+
+    def _calmly(
+        self, asked_w: np.ndarray, offers_w: np.ndarray, start_w: np.ndarray | None, first: int
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """The minutes from here on in which no draw stops or comes back: all at once.
+
+        Returns
+        -------
+        charge, into_w, out_w, used_w : ndarray, (minutes, draws)
+            Of as many minutes as are calm, none at the least.
+        """
+        asked = np.where(self.stopped, 0.0, asked_w)
+        direct = np.minimum(offers_w, asked)
+        out = asked - direct
+        per_wh = 1.0 / (MINUTES * self.capacity_wh)
+        gain = self.battery.charge_efficiency * per_wh
+        fall = self._cost(out, self.capacity_wh) * per_wh
+        surplus = (offers_w - direct) if self.takes_charge else np.zeros_like(direct)
+        charge, into = self._charged(surplus, fall, gain)
+        before = np.concatenate((self.charge[None], charge[:-1]))
+        left = before - fall
+        stirs = (left < self.battery.floor) | (self.stopped & (charge >= self.back_at))
+        if self.ohm is not None:
+            starting = 0.0 if start_w is None else start_w[:, first : first + len(fall)].T
+            stirs |= out + starting * ~self.stopped > self._limit_w(left, self.ohm)
+        stirred = stirs.any(axis=1)
+        calm = int(stirred.argmax()) if stirred.any() else len(fall)
+        if calm:
+            self.charge = charge[calm - 1].copy()
+        used = direct + into
+        return charge[:calm], into[:calm], out[:calm], used[:calm]
+
+    def _charged(
+        self, surplus_w: np.ndarray, fall: np.ndarray, gain: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Charge, and W taken in, of minutes with a surplus; (minutes, draws) each.
+
+        A sum as long as nothing tapers; from there minute by minute, as :func:`taper` has it,
+        written out: this loop is what a plan with sun spends its time on.
+        """
+        knee = TAPER_FROM[self.battery.chemistry]
+        slope = (1.0 - TAPER_TO) / (1.0 - knee)
+        into = surplus_w.copy()
+        charge = self.charge + np.cumsum(into * gain - fall, axis=0)
+        tapers = (np.concatenate((self.charge[None], charge[:-1])) > knee) & (surplus_w > 0)
+        tapers |= into * gain > 1.0 - knee
+        rows = tapers.any(axis=1)
+        if not rows.any():
+            return charge, into
+        first = int(rows.argmax())
+        now = self.charge if first == 0 else charge[first - 1]
+        per_share, share_w = 1.0 / gain, np.empty_like(now)
+        for m in range(first, len(fall)):
+            np.subtract(now, knee, out=share_w)
+            np.maximum(share_w, 0.0, out=share_w)
+            into[m] *= 1.0 - slope * share_w
+            np.minimum(into[m], (1.0 - now) * per_share, out=into[m])
+            now = now - fall[m] + into[m] * gain
+            charge[m] = now
+        return charge, into
 
     def _must_stop(self, fall: np.ndarray, peak_w: np.ndarray) -> bool:
         """Whether any draw comes to its floor or cut-off in this minute."""

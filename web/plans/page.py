@@ -127,7 +127,10 @@ def frame_of(outcome: Outcome, shown: Shown) -> Frame:
 
 
 def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> View | None:
-    """What there is to see; None while there is no answer."""
+    """What there is to see; None while there is no answer.
+
+    A quick one is drawn without lanes: they are what is being moved.
+    """
     outcome = found.outcome
     if outcome is None:
         return None
@@ -137,11 +140,14 @@ def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> Vi
     never = outcome.never_cycles_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
     promised = display_hours(outcome.plan)
-    rows, ghost_blocks = rows_drawn(found, frame, ghosts)
+    drawn = SafeString("")
+    if not found.quick:
+        rows, ghost_blocks = rows_drawn(found, frame, ghosts)
+        drawn = lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
     return View(
         shown=shown,
         charts=charts_of(outcome, frame, found.supply.name if found.supply else ""),
-        lanes=lanes(frame, rows, "Loads and sources over the hours", ghost_blocks),
+        lanes=drawn,
         table=_table(outcome),
         goes=goes,
         bar=split_bar([(one.name, one.wh, one.css) for one in goes], "Where the energy goes"),
