@@ -14,7 +14,7 @@ demo-reset: .venv/.runtime
 	@$(PY) manage.py demo --reset
 
 test: .venv/.dev chromium lint types contracts
-	@$(PY) manage.py test --no-input --parallel 4 --settings tests.settings tests
+	@$(PY) manage.py test --no-input --parallel 3 --settings tests.settings tests
 
 check: .venv/.dev lint types core-tests
 

@@ -10,7 +10,7 @@ import math
 import re
 import threading
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 
 import pint
 
@@ -298,6 +298,7 @@ def _mismatch(written: str, unit: str, got: str, wanted: str) -> str:
     return f"{written} is {is_words}; this field wants {want_words} such as {example}.{hint}"
 
 
+@lru_cache(maxsize=16_384)
 def significant(value: float, digits: int = 3) -> str:
     """Write a number with so many significant digits, thousands spaced, no trailing exponent."""
     if value == 0 or not math.isfinite(value):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from django.utils.safestring import SafeString
 
@@ -32,6 +33,7 @@ def _x(value: float) -> float:
     return _PAD + (WIDTH - 2 * _PAD) * log_place(value, LOW_W, HIGH_W)
 
 
+@lru_cache(maxsize=2048)
 def ladder(rungs: Rungs, title: str, description: str) -> SafeString:
     """Draw one load's ladder; pale bars are ranges."""
     svg = Svg(WIDTH, HEIGHT, title, description, "ladder")

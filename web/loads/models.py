@@ -137,6 +137,16 @@ class Load(Record):
 
     def to_core(self, setting: str = "") -> LoadRecord:
         """All that is known of it, in a setting other than its usual one where one is named."""
+        if not hasattr(self, "live_readings"):
+            return self._record(setting)
+        # As its readings, fetched once, so what they say.
+        if not hasattr(self, "_records"):
+            self._records: dict[str, LoadRecord] = {}
+        if setting not in self._records:
+            self._records[setting] = self._record(setting)
+        return self._records[setting]
+
+    def _record(self, setting: str) -> LoadRecord:
         return LoadRecord(
             name=self.name,
             kind=self.kind,

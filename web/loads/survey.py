@@ -31,12 +31,28 @@ GRADE_SHARES = {
 
 @dataclass(frozen=True)
 class Row:
-    """One load of the survey; profile and drawings are None while nothing is known."""
+    """One load of the survey; its profile is None while nothing is known.
+
+    ``most_wh`` is the most that any load takes in a day, Wh. Drawings are made when they are shown.
+    """
 
     load: Load
     profile: Profile | None
-    ladder: SafeString | None
-    day_bar: SafeString | None
+    most_wh: float
+
+    @property
+    def ladder(self) -> SafeString | None:
+        return ladder_of(self.load, self.profile)
+
+    @property
+    def day_bar(self) -> SafeString | None:
+        return _bar(self.profile, self.most_wh)
+
+    @property
+    def key(self) -> str:
+        """What its cells follow from: rows of the same key look the same."""
+        load = self.load
+        return str(hash((load.pk, load.name, load.kind, load.to_core(), self.most_wh)))
 
 
 def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
@@ -46,9 +62,7 @@ def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
     pairs = [(load, load.profile()) for load in loads]
     most = max((_day(profile) for _, profile in pairs), default=0.0)
     pairs.sort(key=lambda pair: _key(pair[0], pair[1], sort))
-    return [
-        Row(load, profile, ladder_of(load, profile), _bar(profile, most)) for load, profile in pairs
-    ]
+    return [Row(load, profile, most) for load, profile in pairs]
 
 
 def _day(profile: Profile | None) -> float:
