@@ -180,7 +180,7 @@ class LimitTest(unittest.TestCase):
         for text, said in (
             (b"time" + b"," * 49 + b"\n" + (b"," * 49 + b"\n") * 260_000, "million cells"),
             (b"time,watts\n1," + b"," * 300_000 + b"\n2,3\n", "more cells than the header's 2"),
-            (b"time,watts" + b"," * 300 + b"\n1,2\n", "301 columns: at most 200"),
+            (b"time,watts" + b"," * 300 + b"\n1,2\n", "302 columns: at most 200"),
             (b"time,watts\n1," + b"9" * 20_000 + b"\n2,3\n", "a line of 20002 characters"),
             (b"time,watts\n" + (b"1,2" + b"," * 9_000 + b"x\n") * 50, "more cells"),
         ):

@@ -30,14 +30,15 @@ WORDS = {"kind": ("spot", "sun", "load", "output", "capacity"), "of": ("loads",)
          "paper": ("a4",), "uidb64": ("MQ",), "token": ("a-b",)}  # fmt: skip
 
 
-def addresses(patterns=None, space=""):
+def addresses(patterns=None, space="", before=()):
     """Name and parameters of every address, with the names of their spaces."""
     for item in get_resolver().url_patterns if patterns is None else patterns:
+        converters = {**dict(before), **item.pattern.converters}
         if isinstance(item, URLResolver):
             inner = f"{space}{item.namespace}:" if item.namespace else space
-            yield from addresses(item.url_patterns, inner)
+            yield from addresses(item.url_patterns, inner, converters)
         elif isinstance(item, URLPattern):
-            yield f"{space}{item.name}", dict(item.pattern.converters)
+            yield f"{space}{item.name}", converters
 
 
 def fill(job, name=SECRET):

@@ -378,7 +378,7 @@ class DocumentTest(SiteTest):
 
     def test_refusals(self):
         for kind, data, said in (
-            ("load", b"nonsense", "is not a JSON file"),
+            ("load", b"nonsense", "is not JSON"),
             ("load", {"name": "X", "kind": "dragon"}, "is not known"),
             ("load", [1], "Must be an object"),
             ("plan", {"hours": 400 * 24, "supply": {}}, "too large"),

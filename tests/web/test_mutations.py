@@ -26,7 +26,7 @@ from tests.web.test_addresses import addresses, fill
 from web.sheets.documents import load_document
 from web.sheets.exchange import export_job, import_job
 
-MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "150"))
+MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "25"))
 #: In place of what was there.
 ODD = (
     "", "0", "-1", "1e9", "1e999", "nan", "inf", "-inf", "5 kW", "100 %", "1/0", "@", ":", "12:99",

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
-from typing import Any
+from typing import Any, TypeVar
 
-from django.db import transaction
+from django.core.exceptions import ValidationError
+from django.db import models, transaction
 
-from needle.document import DocumentError
+from needle.document import DocumentError, parse_json
 from needle.plan.plan import parse_plan
 from needle.plan.use import use_from_text
 from needle.profile.profile import parse_load
@@ -17,6 +17,8 @@ from web.loads.actions import add_load, add_reading
 from web.loads.models import Load
 from web.plans.actions import save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
+
+R = TypeVar("R", bound=models.Model)
 
 
 def load_document(load: Load) -> dict[str, Any]:
@@ -42,10 +44,7 @@ def as_json(content: bytes) -> Any:
     ------
     DocumentError
     """
-    try:
-        return json.loads(content.decode("utf-8-sig"))
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError):
-        raise DocumentError("", "is not a JSON file") from None
+    return parse_json(content, "")
 
 
 def add_load_document(job: Job, data: Any) -> Load:
@@ -59,10 +58,10 @@ def add_load_document(job: Job, data: Any) -> Load:
     if job.loads.live().filter(name=record.name).exists():
         raise DocumentError("name", f"this job already has a load called “{record.name}”")
     with transaction.atomic(), as_one(job, f"Added {record.name}"):
-        load = add_load(Load(
+        load = add_load(_checked(Load(
             job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
             setting=record.setting, hours_per_day=record.hours_per_day,
-        ))  # fmt: skip
+        )))  # fmt: skip
         for item in data.get("readings") or []:
             add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})
     return load
@@ -86,20 +85,32 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
     supply = supplies.get((data.get("supply") or {}).get("name", ""))
     name = str(data.get("name") or "Plan from a file")[:80]
     with transaction.atomic(), as_one(job, f"Added {name}"):
-        plan = save_plan(Plan(
+        plan = save_plan(_checked(Plan(
             job=job, name=name, supply=supply, start=core.start, needed_hours=core.needed_hours,
             room_c=core.room_c, room_swing_c=core.room_swing_c or None,
             start_charge=core.supply.battery.start_charge, floor=core.supply.battery.floor,
             inverter_off=((data["supply"].get("inverter") or {}).get("off")) or [],
-        ))  # fmt: skip
+        )))  # fmt: skip
         items = {item["name"]: item for item in data.get("loads") or []}
         for load in loads.values():
-            use_load(_entry(plan, load, items.get(load.name)))
+            use_load(_checked(_entry(plan, load, items.get(load.name))))
         for item in data.get("sources") or []:
             rest = {key: value for key, value in item.items() if key not in ("kind", "name")}
-            save_source(PlanSource(plan=plan, kind=item["kind"],
-                                   name=item.get("name", item["kind"]), data=rest))  # fmt: skip
+            name = item.get("name") or item["kind"]
+            save_source(
+                _checked(PlanSource(plan=plan, kind=item["kind"], name=name[:60], data=rest))
+            )
     return plan, [one for one in items if one not in loads]
+
+
+def _checked(record: R) -> R:
+    """A record that passes what one typed in a form would; refused as its document otherwise."""
+    try:
+        record.clean_fields(exclude={"job", "plan", "load", "supply"})
+        record.clean()
+    except ValidationError as error:
+        raise DocumentError("", f"cannot be taken in: {error.messages[0]}") from None
+    return record
 
 
 def _entry(plan: Plan, load: Load, item: dict[str, Any] | None) -> PlanEntry:
