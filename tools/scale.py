@@ -27,7 +27,7 @@ def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str
     )  # fmt: skip
     with Path(f"{found}_stats.csv").open() as file:
         rows = list(csv.DictReader(file))
-    empty = next(float(row["95%"]) for row in rows if row["Name"] == "an empty view")
+    empty = next((float(row["95%"]) for row in rows if row["Name"] == "an empty view"), 1.0)
     print(f"{'':24s}{'requests':>9s}{'failed':>8s}{'median':>9s}{'95 %':>9s}{'ratio':>7s}")
     for row in sorted(rows, key=lambda row: -float(row["95%"] or 0)):
         slowest = float(row["95%"] or 0)
