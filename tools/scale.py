@@ -21,7 +21,7 @@ def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str
     found = folder / "load"
     run(
         PYTHON, "-m", "locust", "-f", "tools/load.py", "--headless", "--host", address,
-        "-u", str(people), "-r", str(max(1, people // 10)), "-t", f"{seconds}s",
+        "-u", str(people), "-r", "2", "-t", f"{seconds}s",
         "--csv", found, "--only-summary", "--exit-code-on-error", "0", "--loglevel", "ERROR",
         env=env, stdout=-3, stderr=-3,
     )  # fmt: skip

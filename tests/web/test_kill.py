@@ -56,6 +56,7 @@ class KillTest(TestCase):
             **os.environ,
             "DJANGO_SETTINGS_MODULE": "web.settings",
             "STEADY_DATA": folder,
+            "STEADY_DATABASE_URL": "",
             "STEADY_SECRET_KEY": "only-for-tests",
         }
         return subprocess.run(
@@ -131,6 +132,7 @@ class ServerKillTest(TestCase):
         self.env = {
             **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": folder.name,
             "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DEMO": "false",
+            "STEADY_DATABASE_URL": "",
             "STEADY_ANSWER_WORKERS": "0",
         }  # fmt: skip
         done = subprocess.run([sys.executable, "-c", PREPARING], cwd=ROOT, env=self.env, check=True,
