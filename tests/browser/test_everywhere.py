@@ -4,6 +4,9 @@ from playwright.sync_api import expect
 
 from tests.browser.base import PHONE, WIDE, BrowserTest
 
+#: What the size and the theme of a screen can spoil; the rest is the same in every look.
+SEEN = ("color-contrast", "scrollable-region-focusable", "link-in-text-block")
+
 
 class KeysTest(BrowserTest):
     def test_places_help_and_new(self):
@@ -60,6 +63,7 @@ class LookTest(BrowserTest):
 
     def test_dark_follows_the_system(self):
         page = self.signed_in(color_scheme="dark")
+        page.goto(self.url("jobs:list"))
         self.assertEqual(
             page.evaluate("getComputedStyle(document.body).backgroundColor"), "rgb(20, 24, 27)"
         )
@@ -117,7 +121,7 @@ class EveryScreenTest(BrowserTest):
                 page.set_viewport_size(PHONE)
                 wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
                 self.assertLessEqual(wide, 0, "the page scrolls sideways on a phone")
-                self.assertEqual(self.axe(page), [], "on a phone in the dark")
+                self.assertEqual(self.axe(page, *SEEN), [], "on a phone in the dark")
                 page.set_viewport_size(WIDE)
                 wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
                 self.assertLessEqual(wide, 0, "the page scrolls sideways")
@@ -125,6 +129,7 @@ class EveryScreenTest(BrowserTest):
 
     def test_outside_a_job(self):
         page = self.signed_in()
+        page.goto(self.url("jobs:list"))
         expect(page.locator(".answer-line").first).to_contain_text("covers")
         self.assertEqual(self.axe(page), [])
         stranger = self.open()
