@@ -56,16 +56,8 @@ def free_port() -> int:
 def serve(folder: str, port: int) -> subprocess.Popen[bytes]:
     """Start the site on fresh demo data; returns its process once it answers."""
     env = {**os.environ, "STEADY_DATA": folder, "STEADY_PORT": str(port), "STEADY_DEMO": "true"}
-    commands = (
-        ["-m", "web.first_start"],
-        ["manage.py", "migrate", "--verbosity", "0"],
-        ["manage.py", "demo"],
-        ["manage.py", "collectstatic", "--no-input", "--verbosity", "0"],
-    )
-    for command in commands:
-        subprocess.run([sys.executable, *command], cwd=ROOT, env=env, check=True)
-    server = subprocess.Popen([sys.executable, "-m", "web.serve"], cwd=ROOT, env=env)
-    for _ in range(100):
+    server = subprocess.Popen([sys.executable, "-m", "web.begin"], cwd=ROOT, env=env)
+    for _ in range(900):
         try:
             urllib.request.urlopen(f"http://127.0.0.1:{port}/sign-in/").close()
         except OSError:
@@ -76,10 +68,21 @@ def serve(folder: str, port: int) -> subprocess.Popen[bytes]:
     raise RuntimeError("the site did not start")
 
 
+def sign_in(page: Page, port: int) -> None:
+    """As the demo's named user: visitors have copies under other numbers."""
+    page.goto(f"http://127.0.0.1:{port}/sign-in/")
+    page.get_by_label("Username").fill("demo")
+    page.get_by_label("Password").fill("steady-needle-demo")
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/jobs/")
+
+
 def settle(page: Page) -> None:
     """Wait until fragments and fonts have come."""
     page.wait_for_load_state("load")
     page.wait_for_timeout(800)
+    page.wait_for_function("!document.body.innerText.includes('Working it out')")
+    page.wait_for_timeout(300)
     page.evaluate("document.fonts.ready")
 
 
@@ -93,8 +96,7 @@ def main() -> None:
             for name, address, viewport, scheme in SHOTS:
                 context = browser.new_context(viewport=viewport, color_scheme=scheme)  # type: ignore[arg-type]
                 page = context.new_page()
-                page.goto(f"http://127.0.0.1:{port}/sign-in/")
-                page.get_by_role("button", name="Look around").click()
+                sign_in(page, port)
                 page.goto(f"http://127.0.0.1:{port}{address}")
                 settle(page)
                 page.screenshot(path=OUT / f"{name}.png")
@@ -102,8 +104,7 @@ def main() -> None:
                 context.close()
             context = browser.new_context()
             page = context.new_page()
-            page.goto(f"http://127.0.0.1:{port}/sign-in/")
-            page.get_by_role("button", name="Look around").click()
+            sign_in(page, port)
             sheet = context.request.get(f"http://127.0.0.1:{port}/jobs/1/sheet/a4.pdf")
             SHEET.write_bytes(sheet.body())
             print("docs/storm-night.pdf")
