@@ -14,7 +14,7 @@ import time
 import urllib.request
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from tools.chromium import launch
 
@@ -81,7 +81,7 @@ def settle(page: Page) -> None:
     """Wait until fragments and fonts have come."""
     page.wait_for_load_state("load")
     page.wait_for_timeout(800)
-    page.wait_for_function("!document.body.innerText.includes('Working it out')")
+    expect(page.get_by_text("Working it out")).to_have_count(0, timeout=60_000)
     page.wait_for_timeout(300)
     page.evaluate("document.fonts.ready")
 

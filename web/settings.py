@@ -189,6 +189,8 @@ SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = HTTPS
+# Whoever watches on this machine asks without HTTPS.
+SECURE_REDIRECT_EXEMPT = [r"^alive/$"]
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
 # Without HTTPS the site serves this machine only: these warnings are for the other case.

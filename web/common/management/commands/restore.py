@@ -65,7 +65,7 @@ def _beside() -> Path:
 def _copy(source: Path, target: Path) -> None:
     try:
         with (
-            closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as old,
+            closing(sqlite3.connect(f"file:{source}?mode=ro&immutable=1", uri=True)) as old,
             closing(sqlite3.connect(target)) as new,
         ):
             old.backup(new)
