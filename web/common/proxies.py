@@ -33,7 +33,7 @@ class TrustedProxies:
     def __init__(self, application: Wsgi, trusted: Sequence[str]) -> None:
         self.application = application
         self.by_socket = UNIX in trusted
-        self.networks = [ipaddress.ip_network(one) for one in trusted if one != UNIX]
+        self.networks = [ipaddress.ip_network(name) for name in trusted if name != UNIX]
 
     def trusts(self, address: str) -> bool:
         if not address:
