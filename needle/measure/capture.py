@@ -5,11 +5,7 @@ What cannot be read is never guessed: every cell is either read or counted in a 
 
 from __future__ import annotations
 
-import codecs
 import csv
-import io
-import threading
-import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
@@ -17,9 +13,10 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from pandas.tseries.api import guess_datetime_format
 
 from needle.document import DocumentError
+from needle.measure.table import MISSING, as_text, read_table, separator_of
+from needle.measure.times import numeric_times, read_times
 
 COLUMNS = ("watts", "volts", "amps", "va", "pf", "hz", "wh")
 #: Other names that loggers give the columns, without case or units.
@@ -33,23 +30,10 @@ _NAMES = {
 }  # fmt: skip
 #: Factors of the units that headers carry.
 _SCALES = {"kw": 1000.0, "kwh": 1000.0, "ma": 0.001, "mv": 0.001, "kva": 1000.0, "%": 0.01}
-_MISSING = frozenset(("", "--", "nan", "-", "null", "none", "n/a", "na"))
-_SEPARATORS = (";", "\t", ",")
 #: A hole of more than so many median intervals is a gap.
 GAP_INTERVALS = 5.0
-#: Most cells of a file (ten columns of a fortnight at 1 Hz), columns, and characters of a line.
-MOST_CELLS, MOST_COLUMNS, MOST_LINE = 12_500_000, 200, 10_000
-#: What no meter shows, whatever the unit; and what no clock shows, s either side of 1970.
-MOST_VALUE, MOST_TIME = 1e9, 1e13
-#: What a file loses is told by a warning, and who listens for warnings is global to a process.
-_ONE_AT_A_TIME = threading.Lock()
-#: Rows whose way of writing times is tried on all, and rows that are read one by one.
-_EXAMPLES, _READ_ONE_BY_ONE = 20, 5_000
-_CHECKED_BYTES = 1_000_000
-_HOUR_S = 3600.0
-#: Dates outside these years are taken for something else.
-YEARS = (1990, 2100)
-_MILLISECONDS_FROM = 1e11
+#: What no meter shows, whatever the unit.
+MOST_VALUE = 1e9
 
 
 @dataclass(frozen=True)
@@ -144,14 +128,14 @@ def read_capture(
     DocumentError
         Not a table, no time column, or no row that can be used.
     """
-    table, header, notices = _table(text)
+    table, header, notices = read_table(text)
     del text  # a long file need not lie beside its columns
     columns, aside = _meanings(header, meanings or {})
     if "time" not in columns and "date" not in columns:
         raise DocumentError("time", f"no time column among {', '.join(header)[:200]}")
     if aside:
         notices.append(f"Left aside: {', '.join(aside)[:200]}.")
-    seconds, start = _times(table, columns, zone or UTC, zone is not None, notices)
+    seconds, start = read_times(table, columns, zone or UTC, zone is not None, notices)
     values = {
         name: _numbers(table[column], name, scale, notices)
         for name, (column, scale) in columns.items()
@@ -162,119 +146,6 @@ def read_capture(
             "columns", f"none of {', '.join(COLUMNS)} is among {', '.join(header)[:200]}"
         )
     return _clean(seconds, values, start, notices)
-
-
-def _table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
-    """The table, its header and what was odd; on bytes, as text takes more room."""
-    data = text.encode() if isinstance(text, str) else bytes(text)
-    del text
-    _check_text(data)
-    data = data.removeprefix(b"\xef\xbb\xbf")
-    if b"\r" in data:
-        # Lines end with CR LF, or with a CR alone.
-        data = data.replace(b"\r\n", b"\n").replace(b"\r", b"\n")
-    first = data[:100_000].lstrip(b"\n").split(b"\n", 1)[0].decode(errors="replace")
-    if not first.strip():
-        raise DocumentError("file", "is empty")
-    separator = _separator(first)
-    width = len(next(csv.reader([first], delimiter=separator)))
-    _check_size(data, separator, width)
-    table, too_wide = _parsed(data, separator)
-    if too_wide:
-        # Loggers that end each row with a separator: the extra cells are empty.
-        mark = separator.encode()
-        trimmed = b"\n".join(line.rstrip(mark) for line in data.split(b"\n"))
-        table, too_wide = _parsed(trimmed, separator)
-    if too_wide:
-        raise _too_wide(width)
-    if table.empty:
-        raise DocumentError("file", "has a header and no rows")
-    header = [str(one).strip() for one in table.columns]
-    table.columns = pd.Index(range(len(header)))
-    notices = []
-    lost = _data_lines(data) - len(table)
-    if lost > 0:
-        notices.append(f"{lost} rows have more cells than the header's {width}: left out.")
-    return table, header, notices
-
-
-def _check_text(data: bytes) -> None:
-    decoder = codecs.getincrementaldecoder("utf-8")()
-    for place in range(0, len(data) + 1, _CHECKED_BYTES):
-        try:
-            decoder.decode(data[place : place + _CHECKED_BYTES])
-        except UnicodeDecodeError as error:
-            raise DocumentError(
-                "file", f"is not UTF-8 text (byte {place + error.start}); save it as UTF-8 CSV"
-            ) from None
-    if b"\x00" in data:
-        raise DocumentError("file", "holds NUL bytes; this is not a CSV file")
-
-
-def _check_size(data: bytes, separator: str, width: int) -> None:
-    """Refuse what would take long, by counting before anything is parsed."""
-    if width > MOST_COLUMNS:
-        raise DocumentError("file", f"has {width} columns: at most {MOST_COLUMNS}")
-    lines = data.count(b"\n") + 1
-    cells = data.count(separator.encode()) + lines
-    if cells > MOST_CELLS:
-        raise DocumentError(
-            "file",
-            f"has about {cells / 1e6:.0f} million cells: at most {MOST_CELLS / 1e6:.3g} million; "
-            "split it, or log less often",
-        )
-    if cells > lines * (2 * width + 20):
-        raise _too_wide(width)
-    ends = np.flatnonzero(np.frombuffer(data, np.uint8) == ord("\n"))
-    longest = int(np.diff(np.concatenate(([-1], ends, [len(data)]))).max()) - 1
-    if longest > MOST_LINE:
-        raise DocumentError("file", f"has a line of {longest} characters: at most {MOST_LINE}")
-
-
-def _too_wide(width: int) -> DocumentError:
-    return DocumentError(
-        "file",
-        f"rows have more cells than the header's {width}; a decimal comma needs semicolons or "
-        "tabs between the cells",
-    )
-
-
-def _separator(first: str) -> str:
-    return max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
-
-
-def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
-    """The table, and whether cells were lost because rows are wider than the header."""
-    comma = separator != "," and _has_decimal_comma(data)
-    with _ONE_AT_A_TIME, warnings.catch_warnings(record=True) as caught:
-        warnings.simplefilter("always", pd.errors.ParserWarning)
-        # Read in blocks, a column may come out mixed; each cell is judged later anyway.
-        warnings.simplefilter("ignore", pd.errors.DtypeWarning)
-        try:
-            table = pd.read_csv(
-                io.BytesIO(data), sep=separator, header=0, index_col=False,
-                keep_default_na=False, na_values=sorted(_MISSING - {"none", "null"}),
-                skipinitialspace=True, on_bad_lines="skip",
-                decimal="," if comma else ".",
-            )  # fmt: skip
-        except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
-            raise DocumentError("file", f"is not a table: {str(error)[:120]}") from None
-    wide = any("loss of data" in str(one.message) for one in caught)
-    return table, wide
-
-
-def _data_lines(data: bytes) -> int:
-    """Lines with anything on them after the header."""
-    lines = data.count(b"\n") + (not data.endswith(b"\n"))
-    if b"\n\n" in data or data.startswith(b"\n"):
-        lines = sum(1 for line in data.splitlines() if line.strip())
-    return lines - 1
-
-
-def _has_decimal_comma(data: bytes) -> bool:
-    """Whether cells of the first rows use the comma as their decimal mark."""
-    sample = data[:20_000].split(b"\n")[1:200]
-    return any(b"," in line for line in sample)
 
 
 def _meanings(
@@ -312,11 +183,6 @@ def _meaning(written: str) -> tuple[str, float]:
     return name, _SCALES.get(unit, 1.0)
 
 
-def _as_text(column: pd.Series) -> pd.Series:
-    """Cells as stripped text; missing ones empty."""
-    return column.astype(object).where(column.notna(), "").astype(str).str.strip()
-
-
 def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> np.ndarray:
     """A column as floats; what cannot be read is missing, and counted."""
     if column.dtype.kind in "fi":
@@ -325,8 +191,8 @@ def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> 
         values = np.full(len(column), np.nan)
         notices.append(f"{len(column)} cells of {name} are not numbers: left out.")
     else:
-        text = _as_text(column)
-        missing = text.str.casefold().isin(_MISSING)
+        text = as_text(column)
+        missing = text.str.casefold().isin(MISSING)
         plain = text.str.replace(",", ".", regex=False) if text.str.contains(",").any() else text
         values = pd.to_numeric(plain.where(~missing), errors="coerce").to_numpy(dtype=np.float64)
         unread = int(np.isnan(values).sum() - missing.sum())
@@ -345,125 +211,6 @@ def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:
         return values
     notices.append(f"{int(absurd.sum())} cells of {name} are beyond any meter: left out.")
     return np.where(absurd, np.nan, values)
-
-
-def _times(
-    table: pd.DataFrame,
-    columns: Mapping[str, tuple[int, float]],
-    zone: tzinfo,
-    zone_known: bool,
-    notices: list[str],
-) -> tuple[np.ndarray, datetime | None]:
-    """Seconds since the first readable row (NaN where unreadable), and its moment if told."""
-    column = table[columns["time"][0]]
-    if "date" in columns:
-        column = _as_text(table[columns["date"][0]]) + " " + _as_text(column)
-    if column.dtype.kind in "fi":
-        return _numeric_times(column.to_numpy(dtype=np.float64), notices)
-    text = _as_text(column)
-    numbers = pd.to_numeric(text.str.replace(",", ".", regex=False), errors="coerce")
-    if numbers.notna().sum() > 0.5 * len(text):
-        unread = int(numbers.isna().sum())
-        if unread:
-            notices.append(f"{unread} rows have no readable time: left out.")
-        return _numeric_times(numbers.to_numpy(dtype=np.float64), notices, told=True)
-    return _written_times(text, zone, zone_known, notices)
-
-
-def _numeric_times(
-    seconds: np.ndarray, notices: list[str], told: bool = False
-) -> tuple[np.ndarray, datetime | None]:
-    usable = np.abs(seconds) < MOST_TIME
-    if not told and not usable.all():
-        notices.append(f"{int((~usable).sum())} rows have no readable time: left out.")
-    if not usable.any():
-        raise DocumentError("time", "no row has a readable time")
-    seconds = np.where(usable, seconds, np.nan)
-    first = float(np.nanmin(seconds))
-    if first > _MILLISECONDS_FROM:
-        seconds, first = seconds / 1000.0, first / 1000.0
-        notices.append("Times are milliseconds since 1970.")
-    start = None
-    if 1e8 < first < 1e10:
-        start = datetime.fromtimestamp(first, UTC)
-    return seconds - first, start
-
-
-def _written_times(
-    text: pd.Series, zone: tzinfo, zone_known: bool, notices: list[str]
-) -> tuple[np.ndarray, datetime | None]:
-    """Dates with times, ISO 8601 first, then as the first row writes them."""
-    has_offset = bool(text.head(50).str.contains(r"(?:Z|[+-]\d\d:?\d\d)$", regex=True).any())
-    moments = _moments(text)
-    year = moments.dt.year
-    moments = moments.where((year >= YEARS[0]) & (year <= YEARS[1]))
-    unread = int(moments.isna().sum())
-    if unread == len(text):
-        raise DocumentError("time", f"“{text.iloc[0][:40]}” is not a time that can be read")
-    if unread:
-        notices.append(f"{unread} rows have no readable time: left out.")
-    if zone_known and not has_offset:
-        located = _located(moments, zone)
-        if located is not None:
-            first = located.min().to_pydatetime()
-            seconds = (located - located.min()).dt.total_seconds().to_numpy()
-            return seconds, first.astimezone(zone)
-    microseconds = moments.dt.as_unit("us").astype("int64").to_numpy()
-    seconds = np.where(moments.isna(), np.nan, microseconds / 1e6)
-    if not has_offset:
-        seconds = _mend_clock_change(seconds, notices)
-        if not zone_known:
-            notices.append("Times carry no offset: taken as UTC.")
-        first = datetime.fromtimestamp(float(np.nanmin(seconds)), UTC).replace(tzinfo=zone)
-    else:
-        first = datetime.fromtimestamp(float(np.nanmin(seconds)), UTC)
-    return seconds - float(np.nanmin(seconds)), first
-
-
-def _moments(text: pd.Series) -> pd.Series:
-    """Times in ISO 8601, else as some rows write them; row by row, which is slow, only a few."""
-    written = text[text != ""]
-    examples = written.iloc[:: max(1, len(written) // _EXAMPLES)].head(_EXAMPLES)
-    iso = {"errors": "coerce", "utc": True, "format": "ISO8601"}
-    moments = pd.Series(pd.NaT, text.index, dtype="datetime64[ns, UTC]")
-    if pd.to_datetime(examples, **iso).notna().any():
-        moments = pd.to_datetime(text, **iso)
-        if moments.isna().mean() <= 0.5:
-            return moments
-    formats = (guess_datetime_format(example, dayfirst=True) for example in examples)
-    for written in dict.fromkeys(filter(None, formats)):
-        read = pd.to_datetime(text, format=written, errors="coerce", utc=True)
-        moments = moments.fillna(read)
-    mixed = {"errors": "coerce", "utc": True, "dayfirst": True, "format": "mixed"}
-    if moments.isna().any() and pd.to_datetime(examples, **mixed).notna().any():
-        some = text.index[moments.isna()][:_READ_ONE_BY_ONE]
-        moments[some] = pd.to_datetime(text[some], **mixed)
-    return moments
-
-
-def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
-    """Local times in their zone, clock changes included; None where they cannot be told apart."""
-    try:
-        local = moments.dt.tz_localize(None).dt.tz_localize(
-            zone, ambiguous="infer", nonexistent="shift_forward"
-        )
-    except (ValueError, TypeError):
-        return None
-    return local.dt.tz_convert("UTC")
-
-
-def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
-    """Local times that jump back by an hour once were a clock change, not disorder."""
-    step = np.diff(seconds)
-    if not np.isfinite(step).any():
-        return seconds
-    usual = float(np.nanmedian(np.abs(step)))
-    back = np.flatnonzero(np.abs(step + _HOUR_S) < max(3 * usual, 2.0) + usual)
-    if len(back) == 1 and int(np.nansum(step < 0)) == 1:
-        notices.append("The clock went back by an hour during the capture: corrected.")
-        seconds = seconds.copy()
-        seconds[back[0] + 1 :] += _HOUR_S
-    return seconds
 
 
 def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
@@ -485,7 +232,7 @@ def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
         raise DocumentError("columns", f"none of {', '.join(COLUMNS)} is there")
     notices: list[str] = []
     values = {name: _within(column, name, notices) for name, column in columns.items()}
-    seconds, _ = _numeric_times(np.asarray(time_s, dtype=np.float64), notices)
+    seconds, _ = numeric_times(np.asarray(time_s, dtype=np.float64), notices)
     return _clean(seconds, values, None, notices)
 
 
@@ -561,7 +308,7 @@ def header_of(text: str | bytes) -> list[str]:
     lines = head.removeprefix("\ufeff").lstrip("\r\n").splitlines()
     if not lines or not lines[0].strip():
         raise DocumentError("file", "is empty")
-    cells = next(csv.reader([lines[0]], delimiter=_separator(lines[0])))
+    cells = next(csv.reader([lines[0]], delimiter=separator_of(lines[0])))
     return [one.strip() for one in cells]
 
 
