@@ -18,14 +18,14 @@ SLOW_S = 2.0
 
 def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str, str]) -> bool:
     """Let people look at the site; prints what they met. Whether nothing failed."""
-    found = folder / "load"
+    results = folder / "load"
     run(
         PYTHON, "-m", "locust", "-f", "tools/load.py", "--headless", "--host", address,
         "-u", str(people), "-r", "2", "-t", f"{seconds}s",
-        "--csv", found, "--only-summary", "--exit-code-on-error", "0", "--loglevel", "ERROR",
+        "--csv", results, "--only-summary", "--exit-code-on-error", "0", "--loglevel", "ERROR",
         env=env, stdout=-3, stderr=-3,
     )  # fmt: skip
-    with Path(f"{found}_stats.csv").open() as file:
+    with Path(f"{results}_stats.csv").open() as file:
         rows = list(csv.DictReader(file))
     empty = next((float(row["95%"]) for row in rows if row["Name"] == "an empty view"), 1.0)
     print(f"{'':24s}{'requests':>9s}{'failed':>8s}{'median':>9s}{'95 %':>9s}{'ratio':>7s}")
@@ -35,7 +35,7 @@ def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str
             f"{row['Name']:24s}{row['Request Count']:>9s}{row['Failure Count']:>8s}"
             f"{float(row['50%'] or 0):7.0f} ms{slowest:6.0f} ms{slowest / max(1.0, empty):7.1f}"
         )
-    failures = Path(f"{found}_failures.csv").read_text().splitlines()[1:]
+    failures = Path(f"{results}_failures.csv").read_text().splitlines()[1:]
     for line in failures[:10]:
         print("  failed:", line[:160])
     return not failures

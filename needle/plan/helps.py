@@ -82,7 +82,7 @@ class Help:
 
 def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
     """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
-    before, after = (_runtimes(one, PAIRED_DRAWS) for one in (plan, changed))
+    before, after = (_runtimes(side, PAIRED_DRAWS) for side in (plan, changed))
     low, value, high = (float(one) for one in np.quantile(after - before, [0.1, 0.5, 0.9]))
     return low, value, high
 

@@ -21,6 +21,7 @@ from needle.standin.appliances import timeline
 from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
+from web.accounts.views import DEMO_NAME
 from web.bench.actions import fill, keep, read_file, start_session
 from web.bench.models import Capture, Session
 from web.jobs.actions import add_job, save_new
@@ -40,7 +41,7 @@ from web.trials.models import CheckIn, Trial
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
 FRIDGE_SEED = 11
 CABINET_SEED, BANK_SEED = 17, 6
-USERNAME, PASSWORD = "demo", "steady-needle-demo"
+USERNAME, PASSWORD = DEMO_NAME, "steady-needle-demo"
 Readings = list[tuple[str, dict[str, Any], str]]
 
 

@@ -151,6 +151,6 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
         return DESK.ask(key, owner, wait_s, work, *given)
     if wait_s <= 0:
         raise NotReady
-    found = work(*given)
-    caches["answers"].set(key, found, KEPT_S)
-    return found
+    answer = work(*given)
+    caches["answers"].set(key, answer, KEPT_S)
+    return answer

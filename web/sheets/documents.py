@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 from django.core.exceptions import ValidationError
 from django.db import models, transaction
 
-from needle.document import DocumentError, parse_json
+from needle.document import DocumentError
 from needle.plan.plan import parse_plan
 from needle.plan.use import use_from_text
 from needle.profile.profile import parse_load
@@ -35,16 +35,6 @@ def load_document(load: Load) -> dict[str, Any]:
     if load.setting:
         found["setting"] = load.setting
     return found
-
-
-def as_json(content: bytes) -> Any:
-    """A file's JSON.
-
-    Raises
-    ------
-    DocumentError
-    """
-    return parse_json(content, "")
 
 
 def add_load_document(job: Job, data: Any) -> Load:

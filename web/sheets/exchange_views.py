@@ -12,11 +12,11 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
-from needle.document import DocumentError
+from needle.document import DocumentError, parse_json
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.jobs.telling import tell
-from web.sheets.documents import add_load_document, add_plan_document, as_json, load_document
+from web.sheets.documents import add_load_document, add_plan_document, load_document
 from web.sheets.exchange import export_job, import_waiting, preview, wait
 
 #: Largest package taken.
@@ -57,7 +57,7 @@ class DocumentForm(forms.Form):
         if file.size > MOST_BYTES:
             raise forms.ValidationError(f"Larger than {MOST_BYTES // 1_000_000} MB.")
         try:
-            return as_json(file.read())
+            return parse_json(file.read(), "")
         except DocumentError as error:
             raise forms.ValidationError(f"The file {error}.") from None
 
