@@ -41,7 +41,7 @@ def kills(count: int) -> None:
 
 def mutations(count: int) -> None:
     print(f"{count} mutated posts, packages, documents and captures…", flush=True)
-    tests("tests.web.test_mutations", STEADY_MUTATIONS=max(1, count // 3),
+    tests("tests.web.test_mutations", STEADY_MUTATIONS=count,
           STEADY_SEED=int(time.time()))  # fmt: skip
 
 
