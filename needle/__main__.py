@@ -115,7 +115,7 @@ def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
     if va is None:
         raise DocumentError("--va", "is needed, or --amps, or --pf")
     try:
-        stock = [float(one) for one in args.stock.split(",")] if args.stock else STOCK_UF
+        stock = [float(value) for value in args.stock.split(",")] if args.stock else STOCK_UF
     except ValueError:
         raise DocumentError("--stock", f"“{args.stock[:40]}” is not like 4,5,8") from None
     return dataclasses.asdict(

@@ -135,13 +135,13 @@ def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
     if len(estimates) == 1:
         return estimates[0]
     ordered = sorted(estimates, key=lambda one: (one.grade, one.value, one.spread))
-    weights = np.array([1 / max(one.sigma_log, 1e-6) ** 2 for one in ordered])
-    logs = np.log([max(one.value, 1e-12) for one in ordered])
+    weights = np.array([1 / max(estimate.sigma_log, 1e-6) ** 2 for estimate in ordered])
+    logs = np.log([max(estimate.value, 1e-12) for estimate in ordered])
     centre = float(np.sum(weights * logs) / np.sum(weights))
     sigma = float(1 / np.sqrt(np.sum(weights)))
     birge = math.sqrt(float(np.sum(weights * (logs - centre) ** 2)) / (len(ordered) - 1))
     sigma = max(sigma * max(birge, 1.0), math.sqrt(math.log1p(floor**2)))
-    how = tuple(dict.fromkeys(step for one in ordered for step in one.how))
+    how = tuple(dict.fromkeys(step for estimate in ordered for step in estimate.how))
     return Estimate(math.exp(centre), math.sqrt(math.expm1(sigma**2)), ordered[0].grade, how)
 
 

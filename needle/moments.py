@@ -50,13 +50,13 @@ def minute_of(moment: datetime, start: datetime) -> int:
 def occurrences(moments: Sequence[Moment], start: datetime, minutes: int) -> list[int]:
     """Minutes of a plan at which moments come, in order; those outside it are left out."""
     clock = start.hour * 60 + start.minute
-    found: set[int] = set()
+    starts: set[int] = set()
     for moment in moments:
         if isinstance(moment, datetime):
-            found.add(minute_of(moment, start))
+            starts.add(minute_of(moment, start))
         else:
-            found.update(range((moment - clock) % DAY_MIN, minutes, DAY_MIN))
-    return sorted(one for one in found if 0 <= one < minutes)
+            starts.update(range((moment - clock) % DAY_MIN, minutes, DAY_MIN))
+    return sorted(start for start in starts if 0 <= start < minutes)
 
 
 def spread_over_day(count: int) -> tuple[int, ...]:
@@ -89,7 +89,7 @@ def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple
         where = f"{path}[{index}]"
         if not isinstance(item, list | tuple) or len(item) != 2:
             raise DocumentError(where, 'must be ["18:00", "22:30"]')
-        start, end = (parse_moment(one, where, zone) for one in item)
+        start, end = (parse_moment(end, where, zone) for end in item)
         if type(start) is not type(end):
             raise DocumentError(where, "must be two times of day, or two dates with times")
         if start == end:
@@ -97,7 +97,7 @@ def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple
         if isinstance(start, datetime) and isinstance(end, datetime) and end < start:
             raise DocumentError(where, "ends before it begins")
         window = Window(start, end)
-        if clash := next((one for one in windows if _overlap(one, window)), None):
+        if clash := next((other for other in windows if _overlap(other, window)), None):
             raise DocumentError(where, f"overlaps {_span_text(clash)}: join them into one")
         windows.append(window)
     return tuple(windows)

@@ -89,16 +89,16 @@ def _descriptor(package: Package) -> dict[str, Any]:
         **package.extra,
         "resources": [
             {
-                "name": one.name,
-                "path": one.path,
+                "name": table.name,
+                "path": table.path,
                 "profile": "tabular-data-resource",
                 "encoding": "utf-8",
                 "schema": {
-                    "fields": [{"name": name, "type": kind} for name, kind in one.fields],
+                    "fields": [{"name": name, "type": kind} for name, kind in table.fields],
                     "missingValues": [""],
                 },
             }
-            for one in package.tables.values()
+            for table in package.tables.values()
         ],
     }
 
@@ -378,10 +378,11 @@ _READERS = {
 def check(content: bytes) -> dict[str, Any]:
     """What ``needle package --check`` prints: whether it is valid, its resources, what is wrong."""
     try:
-        found = read(content)
+        package = read(content)
     except DocumentError as error:
         return {"valid": False, "resources": [], "errors": [str(error)]}
     resources = [
-        {"name": one.name, "path": one.path, "rows": one.length} for one in found.tables.values()
+        {"name": table.name, "path": table.path, "rows": table.length}
+        for table in package.tables.values()
     ]
     return {"valid": True, "resources": resources, "errors": []}

@@ -153,22 +153,25 @@ def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
     of the ``wanted`` dimension is taken.
     """
     written = " ".join(text.replace("\u00b5", "µ").replace("μ", "µ").split())
-    found = []
+    candidates = []
     for candidate in (written, _SPELLINGS.get(written.casefold())):
         if candidate and re.fullmatch(r"[A-Za-zµ_]+", candidate):
             try:
                 unit = _registry().parse_units(candidate)
             except pint.UndefinedUnitError:
                 continue
-            found.append((unit, next(iter(unit.dimensionality))))
-    return next((one for one in found if one[1] == wanted), found[0] if found else None)
+            candidates.append((unit, next(iter(unit.dimensionality))))
+    return next(
+        (candidate for candidate in candidates if candidate[1] == wanted),
+        candidates[0] if candidates else None,
+    )
 
 
 def _resolve_target(unit: str) -> tuple[pint.Unit, str]:
-    found = _unit(unit)
-    if found is None:
+    target = _unit(unit)
+    if target is None:
         raise QuantityError(f"“{unit[:20]}” is not a unit that this tool knows.")
-    return found
+    return target
 
 
 def parse(text: str, unit: str) -> Quantity:
@@ -215,10 +218,10 @@ def _parse_in(written: str, unit: str) -> float:
     number, unit_text = _split(written, unit)
     if not unit_text:
         return number
-    found = _unit(unit_text, dimension)
-    if found is None:
+    resolved = _unit(unit_text, dimension)
+    if resolved is None:
         raise QuantityError(f"“{unit_text}” is not a unit that this tool knows.")
-    source, source_dimension = found
+    source, source_dimension = resolved
     if source_dimension != dimension:
         raise QuantityError(_mismatch(written, unit, source_dimension, dimension))
     return _convert(number, source, target)
@@ -237,10 +240,10 @@ def _compound_hours(written: str) -> float | None:
     if clock := _CLOCK.match(written):
         hours, minutes, seconds = (int(part or 0) for part in clock.groups())
         return hours + minutes / 60 + seconds / 3600
-    found = _HOURS_MINUTES.match(written)
-    if not found or not any(found.groups()):
+    match = _HOURS_MINUTES.match(written)
+    if not match or not any(match.groups()):
         return None
-    days, hours_, minutes_, seconds_ = (found[key] for key in "dhms")
+    days, hours_, minutes_, seconds_ = (match[key] for key in "dhms")
     if days is None and hours_ is None:
         return None
     parts = [int(part or 0) for part in (days, hours_, minutes_, seconds_)]
@@ -253,13 +256,13 @@ def _split(written: str, unit: str) -> tuple[float, str]:
         if bottom == 0:
             raise QuantityError(f"“{written}” divides by zero.")
         return whole + top / bottom, (fraction["unit"] or "").strip()
-    found = _VALUE.match(written)
-    if not found:
+    match = _VALUE.match(written)
+    if not match:
         raise QuantityError(
             f"“{written}” is not a quantity: write something like {_example(unit)}."
         )
-    sign = -1.0 if found["sign"] in ("-", "−") else 1.0
-    return sign * _number(found["number"]), (found["unit"] or "").strip()
+    sign = -1.0 if match["sign"] in ("-", "−") else 1.0
+    return sign * _number(match["number"]), (match["unit"] or "").strip()
 
 
 def _number(digits: str) -> float:
@@ -285,8 +288,8 @@ def _number(digits: str) -> float:
 
 
 def _example(unit: str) -> str:
-    found = _unit(unit)
-    return _DIMENSIONS[found[1]][1] if found else f"a number in {unit}"
+    resolved = _unit(unit)
+    return _DIMENSIONS[resolved[1]][1] if resolved else f"a number in {unit}"
 
 
 def _mismatch(written: str, unit: str, got: str, wanted: str) -> str:

@@ -154,7 +154,9 @@ def bench_captures() -> None:
         span = 6 * 3600
         line = timeline(key, 5)
         capture = meter.capture(line, 0, span)
-        true = np.array([one.start_s for one in line.segments if 0 < one.start_s < span])
+        true = np.array(
+            [segment.start_s for segment in line.segments if 0 < segment.start_s < span]
+        )
         mine_s = median_s(lambda capture=capture: analyse(capture), 3)
         mine = analyse(capture).segments.start_s[1:]
         watts = capture.columns["watts"]
@@ -194,17 +196,17 @@ def bench_twins() -> None:
                 Start(amps=clamp_inrush(line, at, seed), volts=230.0, context=clamp)
                 for at in line.starts_s()[1:4]
             ]
-            found = derive(LoadRecord("twin", one.kind, (parse(reading), *starts)))
+            profile = derive(LoadRecord("twin", one.kind, (parse(reading), *starts)))
             true = line.mean_w()
-            held.append(found.mean_w.low <= true <= found.mean_w.high)
-            mean_off.append(abs(found.mean_w.value / true - 1))
+            held.append(profile.mean_w.low <= true <= profile.mean_w.high)
+            mean_off.append(abs(profile.mean_w.value / true - 1))
             inrush = max(segment.inrush_va for segment in line.segments)
             if key in ("cold-box", "brush-tool", "motor-tool", "pump"):
-                start_off.append(abs(found.start_va.value / inrush - 1))
+                start_off.append(abs(profile.start_va.value / inrush - 1))
             if key in ("heater", "stepped"):
                 on = next(s.watts for s in line.segments if s.state == "running")
                 rest = next(s.watts for s in line.segments if s.state == "resting")
-                duty_off.append(abs(found.duty.value * (on - rest) / (true - rest) - 1))
+                duty_off.append(abs(profile.duty.value * (on - rest) / (true - rest) - 1))
     print(f"\nTwins: {len(held)} stand-ins x meters, two days each")
     print(f"  range holds the true mean in {np.mean(held):.0%} (wanted 80 % ± 10)")
     print(f"  median error of mean {np.median(mean_off):.1%} (< 3 %), of duty "

@@ -85,15 +85,15 @@ def figures(sides: Sequence[Side]) -> list[Figure]:
     def per(amount: Estimate | None, divisor: float | None) -> Estimate | None:
         return amount.scaled(1 / divisor) if amount is not None and divisor else None
 
-    profiles = [one.profile for one in sides]
-    days = [one.wh_per_day for one in profiles]
-    found = [
-        Figure("mean", "W", [one.mean_w for one in profiles]),
-        Figure("running", "W", [one.running_w for one in profiles]),
-        Figure("an hour", "Wh", [one.mean_w for one in profiles]),
+    profiles = [side.profile for side in sides]
+    days = [profile.wh_per_day for profile in profiles]
+    figures = [
+        Figure("mean", "W", [profile.mean_w for profile in profiles]),
+        Figure("running", "W", [profile.running_w for profile in profiles]),
+        Figure("an hour", "Wh", [profile.mean_w for profile in profiles]),
         Figure("a day", "Wh", list(days)),
-        Figure("a task", "Wh", [one.task_wh for one in profiles]),
-        Figure("a piece", "Wh", [one.piece_wh for one in profiles]),
+        Figure("a task", "Wh", [profile.task_wh for profile in profiles]),
+        Figure("a piece", "Wh", [profile.piece_wh for profile in profiles]),
         Figure("a day and litre", "Wh",
             [per(day, one.litres) for day, one in zip(days, sides, strict=True)]),
         Figure("a day and degree of lift", "Wh",
@@ -101,37 +101,37 @@ def figures(sides: Sequence[Side]) -> list[Figure]:
         Figure("cost of a year", "",
             [cost(day.scaled(DAYS_PER_YEAR), one.price) if day is not None and one.price else None
              for day, one in zip(days, sides, strict=True)]),
-        Figure("start", "VA", [one.start_va for one in profiles]),
-        Figure("power factor", "", [one.power_factor for one in profiles]),
-        Figure("alone on the supply", "h", [one.hours for one in sides]),
+        Figure("start", "VA", [profile.start_va for profile in profiles]),
+        Figure("power factor", "", [profile.power_factor for profile in profiles]),
+        Figure("alone on the supply", "h", [side.hours for side in sides]),
     ]  # fmt: skip
-    return [one for one in found if any(value is not None for value in one.values)]
+    return [figure for figure in figures if any(value is not None for value in figure.values)]
 
 
 def unfair(sides: Sequence[Side]) -> list[str]:
     """What was not alike: reasons for which the comparison may be unfair."""
     words = []
-    rooms = [one.room_c for one in sides]
+    rooms = [side.room_c for side in sides]
     if _differ(rooms, 2.0):
         words.append("the room in which they were measured")
-    elif any(one is None for one in rooms) and any(one.set_c is not None for one in sides):
+    elif any(room is None for room in rooms) and any(side.set_c is not None for side in sides):
         words.append("the room: not written down for all of them")
-    if _differ([one.set_c for one in sides], 0.5):
+    if _differ([side.set_c for side in sides], 0.5):
         words.append("the set point")
-    litres = [one.litres for one in sides]
-    if _differ(litres, 0.1 * max((one for one in litres if one), default=0.0)):
+    litres = [side.litres for side in sides]
+    if _differ(litres, 0.1 * max((litre for litre in litres if litre), default=0.0)):
         words.append("their size: compare per litre")
-    grades = {one.profile.grade for one in sides}
+    grades = {side.profile.grade for side in sides}
     if len(grades) > 1:
         words.append(f"how well they are measured: grades {', '.join(sorted(grades))}")
-    settings = [one.profile.setting for one in sides]
+    settings = [side.profile.setting for side in sides]
     if any(settings) and not all(settings):
         words.append("a setting is named for some and not for others")
     return words
 
 
 def _differ(values: Sequence[float | None], least: float) -> bool:
-    known = [one for one in values if one is not None]
+    known = [value for value in values if value is not None]
     return len(known) > 1 and max(known) - min(known) > least
 
 

@@ -59,13 +59,13 @@ def conductor_mm2(text: str) -> float:
     DocumentError
     """
     said = text.strip()
-    if found := _GAUGE.fullmatch(said):
-        number = int(found[1] or found[3])
-        gauge = 1 - number if (found[2] or found[4]) else number
+    if match := _GAUGE.fullmatch(said):
+        number = int(match[1] or match[3])
+        gauge = 1 - number if (match[2] or match[4]) else number
         if -3 <= gauge <= 40:
             return awg_mm2(gauge)
-    elif (found := _AREA.fullmatch(said)) and 0.05 <= (
-        area := float(found[1].replace(",", "."))
+    elif (match := _AREA.fullmatch(said)) and 0.05 <= (
+        area := float(match[1].replace(",", "."))
     ) <= 1000:
         return area
     raise DocumentError("conductor", f"“{said[:30]}” is not a size such as 1.5 mm² or 14 AWG")

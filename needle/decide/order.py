@@ -41,9 +41,9 @@ def best_order(starters: Sequence[Starter]) -> list[Starter]:
 def ladder(starters: Sequence[Starter]) -> list[Rung]:
     """Running sum and each start on top of it, in the given order."""
     rungs, running = [], 0.0
-    for one in starters:
-        after = running + one.running_w
-        rungs.append(Rung(one, running, after, max(after, running + one.start_va)))
+    for starter in starters:
+        after = running + starter.running_w
+        rungs.append(Rung(starter, running, after, max(after, running + starter.start_va)))
         running = after
     return rungs
 

@@ -75,9 +75,9 @@ def leading_var(uf: float, volts: float, hertz: float) -> float:
 
 def choose(target_uf: float, stock_uf: Sequence[float]) -> tuple[float, ...]:
     """The stock value or parallel pair nearest under a capacitance, one part before two."""
-    options: list[tuple[float, ...]] = [(one,) for one in stock_uf]
+    options: list[tuple[float, ...]] = [(value_uf,) for value_uf in stock_uf]
     options += list(itertools.combinations_with_replacement(sorted(stock_uf, reverse=True), 2))
-    fitting = [one for one in options if sum(one) <= target_uf + 1e-9]
+    fitting = [option for option in options if sum(option) <= target_uf + 1e-9]
     return max(fitting, key=lambda one: (round(sum(one), 9), -len(one)), default=())
 
 
@@ -151,7 +151,7 @@ def _validate(
         raise DocumentError("target", f"{target:g} must be above 0 and at most 1")
     if fitted_uf is not None and not (math.isfinite(fitted_uf) and fitted_uf >= 0):
         raise DocumentError("fitted_uf", f"{fitted_uf:g} must be a finite number of at least 0")
-    if any(not math.isfinite(one) or one <= 0 for one in stock_uf):
+    if any(not math.isfinite(value_uf) or value_uf <= 0 for value_uf in stock_uf):
         raise DocumentError("stock", "values must be finite and above 0, such as 4,5,8")
 
 
@@ -163,17 +163,17 @@ def _warnings(
     target_uf: float,
     chosen: Sequence[float],
 ) -> tuple[str, ...]:
-    found = []
+    warnings = []
     if before >= target:
-        found.append(f"The power factor is {before:.2f} already: no capacitor is needed.")
+        warnings.append(f"The power factor is {before:.2f} already: no capacitor is needed.")
     elif not chosen:
-        found.append(f"No stock value is small enough for {target_uf:.1f} µF.")
+        warnings.append(f"No stock value is small enough for {target_uf:.1f} µF.")
     if used_uf > unity_uf + 1e-9:
-        found.append(
+        warnings.append(
             f"{used_uf:g} µF is beyond unity at {unity_uf:.1f} µF: the current leads, which upsets "
             "inverters, and the motor can excite itself. Fit less."
         )
-    return (*found, CAUTION)
+    return (*warnings, CAUTION)
 
 
 #: Fitted plus still missing may differ from the first estimate by so much before it is asked about.

@@ -27,10 +27,13 @@ def inverter_sizes(starters: Sequence[Starter]) -> list[Size]:
     """
     if not starters:
         return []
-    running = sum(one.running_w for one in starters)
+    running = sum(starter.running_w for starter in starters)
     worst_rung = worst(ladder(best_order(starters)))
     assert worst_rung is not None
-    any_order = max(running - one.running_w + max(one.start_va, one.running_w) for one in starters)
+    any_order = max(
+        running - starter.running_w + max(starter.start_va, starter.running_w)
+        for starter in starters
+    )
     return [
         Size(
             "just enough", running, max(running, worst_rung.peak_va),

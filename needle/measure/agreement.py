@@ -82,7 +82,7 @@ def agree(read: Mapping[str, float], instrument: Instrument = DEFAULT) -> Agreem
     values = {key: float(read[key]) for key in KEYS if read.get(key) is not None}
     _validate(values)
     residuals = _residuals(values, instrument)
-    consistent = all(abs(one) <= BEYOND for one in residuals.values())
+    consistent = all(abs(residual) <= BEYOND for residual in residuals.values())
     suspect = None if consistent else _culprit(values, residuals, instrument)
     kept = {key: value for key, value in values.items() if key != suspect}
     filled = _fill(kept)
@@ -115,12 +115,14 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
     model = np.array([_MODEL[key] for key in keys])
     logs = np.log([values[key] for key in keys])
     sigma = np.array([instrument.relative_sd(key, values[key]) for key in keys])
-    found, log_pf = _normalised(model, logs, sigma)
+    solution, log_pf = _normalised(model, logs, sigma)
     if log_pf > 1e-9 and "watts" in keys:
         # W above VA: hold the fit to PF = 1, which then leaves a residual to judge.
         model = np.vstack((model, _MODEL["pf"]))
-        found, _ = _normalised(model, np.append(logs, 0.0), np.append(sigma, 1e-4))
-    return {key: abs(float(one)) for key, one in zip(keys, found, strict=False) if np.isfinite(one)}
+        solution, _ = _normalised(model, np.append(logs, 0.0), np.append(sigma, 1e-4))
+    return {
+        key: abs(float(one)) for key, one in zip(keys, solution, strict=False) if np.isfinite(one)
+    }
 
 
 def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, float]:
@@ -148,7 +150,7 @@ def _culprit(
     for key in residuals:
         rest = {name: value for name, value in values.items() if name != key}
         left = _residuals(rest, instrument)
-        if left and all(abs(one) <= BEYOND for one in left.values()):
+        if left and all(abs(residual) <= BEYOND for residual in left.values()):
             candidates.append((-instrument.relative_sd(key, values[key]), key))
     return min(candidates)[1] if candidates else None
 

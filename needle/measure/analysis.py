@@ -196,7 +196,7 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     runs = np.bincount(segments.label, minlength=len(levels.watts))
     above = np.arange(1, len(levels.watts))
     energy = levels.watts * levels.seconds
-    heavy = [one for one in above if energy[one] >= _HEAVY * energy[above].sum()]
+    heavy = [index for index in above if energy[index] >= _HEAVY * energy[above].sum()]
     main = int(max(heavy, key=lambda one: (runs[one], levels.seconds[one])))
     starts = segments.start_s[segments.label == main]
     ends = segments.end_s[segments.label == main]
@@ -251,18 +251,18 @@ def _main_cycle(
     assert shape.main is not None
     segments = levels.segments
     events = _starts(segments, series, shape)
-    found = {
+    cycle = {
         **none,
         "idle_w": float(levels.watts[0]),
         "starts": len(events),
         "start_events": events,
-        "start_peak_w": float(np.median([one.peak_w for one in events])) if events else None,
+        "start_peak_w": float(np.median([event.peak_w for event in events])) if events else None,
     }
     if shape.pattern == "program":
-        return found
-    found["running_w"] = float(levels.watts[shape.main])
-    found["cycles"] = _inside(segments, shape.main)
-    return found | _duty(segments, shape.main, series, notices, found["cycles"])
+        return cycle
+    cycle["running_w"] = float(levels.watts[shape.main])
+    cycle["cycles"] = _inside(segments, shape.main)
+    return cycle | _duty(segments, shape.main, series, notices, cycle["cycles"])
 
 
 def _inside(segments: Segments, main: int) -> int:
@@ -325,16 +325,16 @@ def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[Start, .
     label = segments.label
     wanted = label > 0 if shape.pattern == "program" else label == shape.main
     from_rest = np.concatenate(([False], label[:-1] == 0)) & segments.joined
-    found = []
-    for one in np.flatnonzero(wanted & from_rest):
-        edge = float(segments.start_s[one])
+    starts = []
+    for index in np.flatnonzero(wanted & from_rest):
+        edge = float(segments.start_s[index])
         # The edge lies between two rows; a spike may sit on the row before the level is reached.
-        first = max(0, int(segments.first[one]) - 1)
+        first = max(0, int(segments.first[index]) - 1)
         stop = int(np.searchsorted(series.time_s, edge + PEAK_WITHIN_S, side="right"))
-        stop = max(stop, int(segments.first[one]) + 1)
+        stop = max(stop, int(segments.first[index]) + 1)
         peak = float(series.watts[first:stop].max())
-        found.append(Start(edge, peak, _settling(series, segments, int(one), edge)))
-    return tuple(found)
+        starts.append(Start(edge, peak, _settling(series, segments, int(index), edge)))
+    return tuple(starts)
 
 
 def _settling(series: Series, segments: Segments, one: int, edge: float) -> float:
@@ -404,60 +404,60 @@ def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> fl
     return min(1.0, float(watts[both].sum()) / total) if total > 0 and energy_wh > 0 else None
 
 
-def as_document(found: Analysis) -> dict[str, Any]:
+def as_document(analysis: Analysis) -> dict[str, Any]:
     """The analysis as ``needle analyse`` prints it."""
-    segments = found.segments
+    segments = analysis.segments
     return {
-        "samples": found.samples,
-        "duration_s": found.duration_s,
-        "covered_s": found.covered_s,
-        "gaps": found.gaps,
-        "energy_wh": found.energy_wh,
-        "mean_w": found.mean_w,
-        "pattern": found.pattern,
-        "idle_w": found.idle_w,
-        "running_w": found.running_w,
-        "duty": None if found.duty is None else found.duty.as_range(),
-        "cycles": found.cycles,
-        "starts": found.starts,
-        "start_peak_w": found.start_peak_w,
-        "power_factor": found.power_factor,
+        "samples": analysis.samples,
+        "duration_s": analysis.duration_s,
+        "covered_s": analysis.covered_s,
+        "gaps": analysis.gaps,
+        "energy_wh": analysis.energy_wh,
+        "mean_w": analysis.mean_w,
+        "pattern": analysis.pattern,
+        "idle_w": analysis.idle_w,
+        "running_w": analysis.running_w,
+        "duty": None if analysis.duty is None else analysis.duty.as_range(),
+        "cycles": analysis.cycles,
+        "starts": analysis.starts,
+        "start_peak_w": analysis.start_peak_w,
+        "power_factor": analysis.power_factor,
         "states": [
-            {"name": one.name, "watts": one.watts, "share": one.share, "seconds": one.seconds,
-             "wh": one.wh}
-            for one in found.states
+            {"name": state.name, "watts": state.watts, "share": state.share, "seconds": state.seconds,
+             "wh": state.wh}
+            for state in analysis.states
         ],
         "segments": [
             {"start_s": float(a), "end_s": float(b), "watts": float(w)}
             for a, b, w in zip(segments.start_s, segments.end_s, segments.watts, strict=True)
         ],
         "start_events": [
-            {"time_s": one.time_s, "peak_w": one.peak_w, "settle_s": one.settle_s}
-            for one in found.start_events
+            {"time_s": start_event.time_s, "peak_w": start_event.peak_w, "settle_s": start_event.settle_s}
+            for start_event in analysis.start_events
         ],
-        "notices": list(found.notices),
+        "notices": list(analysis.notices),
     }  # fmt: skip
 
 
-def as_reading(found: Analysis, interval_s: float) -> dict[str, Any]:
+def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
     """The analysis as a reading's document, for the evidence of a load."""
-    duty = found.duty if found.pattern == "cycling" else None
+    duty = analysis.duty if analysis.pattern == "cycling" else None
     summary = {
         "type": "capture",
-        "pattern": found.pattern,
-        "covered_h": found.covered_s / 3600,
-        "active_h": found.active_s / 3600,
-        "wh": max(0.0, found.energy_wh),
-        "idle_w": None if found.idle_w is None else max(0.0, found.idle_w),
-        "running_w": None if found.running_w is None else max(0.0, found.running_w),
-        "cycle_mean_w": None if found.cycle_mean_w is None else max(0.0, found.cycle_mean_w),
+        "pattern": analysis.pattern,
+        "covered_h": analysis.covered_s / 3600,
+        "active_h": analysis.active_s / 3600,
+        "wh": max(0.0, analysis.energy_wh),
+        "idle_w": None if analysis.idle_w is None else max(0.0, analysis.idle_w),
+        "running_w": None if analysis.running_w is None else max(0.0, analysis.running_w),
+        "cycle_mean_w": None if analysis.cycle_mean_w is None else max(0.0, analysis.cycle_mean_w),
         "duty": None if duty is None else duty.value,
         "duty_spread": None if duty is None else duty.spread,
-        "whole_cycles": found.whole_cycles,
-        "period_min": None if found.period_s is None else found.period_s / 60,
-        "start_peak_w": found.start_peak_w,
-        "power_factor": found.power_factor,
-        "rarer": found.rarer,
+        "whole_cycles": analysis.whole_cycles,
+        "period_min": None if analysis.period_s is None else analysis.period_s / 60,
+        "start_peak_w": analysis.start_peak_w,
+        "power_factor": analysis.power_factor,
+        "rarer": analysis.rarer,
         "interval_s": interval_s,
     }
     return {key: value for key, value in summary.items() if value is not None}

@@ -70,27 +70,27 @@ class Capture:
         DocumentError
             Nothing to go by.
         """
-        found = self.columns
-        if "watts" in found:
-            return found["watts"], "watts as logged"
+        columns = self.columns
+        if "watts" in columns:
+            return columns["watts"], "watts as logged"
         va, how = self.volt_amperes(volts)
-        if va is not None and "pf" in found:
-            return va * found["pf"], f"{how} times PF"
-        if "wh" in found:
-            return _from_counter(self.time_s, found["wh"]), "watts from the counter's steps"
+        if va is not None and "pf" in columns:
+            return va * columns["pf"], f"{how} times PF"
+        if "wh" in columns:
+            return _from_counter(self.time_s, columns["wh"]), "watts from the counter's steps"
         if va is not None:
             return va, f"{how}: volt-amperes, an upper bound of watts"
         raise DocumentError("columns", "no watts, VA, amps or Wh: name the column that holds them")
 
     def volt_amperes(self, volts: float | None = None) -> tuple[np.ndarray | None, str]:
         """Apparent power, VA, logged or from V·A; None where it is not known."""
-        found = self.columns
-        if "va" in found:
-            return found["va"], "VA as logged"
-        if "amps" in found and "volts" in found:
-            return found["amps"] * found["volts"], "V times A"
-        if "amps" in found and volts is not None:
-            return found["amps"] * volts, f"A times {volts:g} V"
+        columns = self.columns
+        if "va" in columns:
+            return columns["va"], "VA as logged"
+        if "amps" in columns and "volts" in columns:
+            return columns["amps"] * columns["volts"], "V times A"
+        if "amps" in columns and volts is not None:
+            return columns["amps"] * volts, f"A times {volts:g} V"
         return None, ""
 
     def interval_s(self) -> float:
@@ -152,19 +152,19 @@ def _meanings(
     header: Sequence[str], corrections: Mapping[str, str]
 ) -> tuple[dict[str, tuple[int, float]], list[str]]:
     """Which column means what: name → (place, factor); and the names of the rest."""
-    found: dict[str, tuple[int, float]] = {}
+    meanings: dict[str, tuple[int, float]] = {}
     aside = []
     for place, written in enumerate(header):
         name, scale = _meaning(written)
         if written in corrections:
             name = corrections[written]
-        if name in (*COLUMNS, "time", "date") and name not in found:
-            found[name] = (place, scale)
+        if name in (*COLUMNS, "time", "date") and name not in meanings:
+            meanings[name] = (place, scale)
         else:
             aside.append(written)
-    if "date" in found and "time" not in found:
-        found["time"] = found.pop("date")
-    return found, aside
+    if "date" in meanings and "time" not in meanings:
+        meanings["time"] = meanings.pop("date")
+    return meanings, aside
 
 
 def _meaning(written: str) -> tuple[str, float]:
@@ -309,7 +309,7 @@ def header_of(text: str | bytes) -> list[str]:
     if not lines or not lines[0].strip():
         raise DocumentError("file", "is empty")
     cells = next(csv.reader([lines[0]], delimiter=separator_of(lines[0])))
-    return [one.strip() for one in cells]
+    return [cell.strip() for cell in cells]
 
 
 def joined(parts: Sequence[Capture]) -> Capture:
@@ -323,11 +323,11 @@ def joined(parts: Sequence[Capture]) -> Capture:
     DocumentError
         Fewer than two moments.
     """
-    names = [name for name in COLUMNS if any(name in one.columns for one in parts)]
-    seconds = np.concatenate([one.time_s for one in parts])
+    names = [name for name in COLUMNS if any(name in part.columns for part in parts)]
+    seconds = np.concatenate([part.time_s for part in parts])
     values = {
         name: np.concatenate(
-            [one.columns.get(name, np.full(len(one.time_s), np.nan)) for one in parts]
+            [part.columns.get(name, np.full(len(part.time_s), np.nan)) for part in parts]
         )
         for name in names
     }

@@ -209,7 +209,7 @@ def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
 def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.ndarray:
     """Bounds between modes that are levels; loops over modes, of which there are a few dozen."""
     total = time.sum()
-    modes = [int(one) for one in peaks if blurred[one] > 0]
+    modes = [int(peak) for peak in peaks if blurred[peak] > 0]
     while len(modes) > 1:
         cuts = [left + int(np.argmin(blurred[left : right + 1])) for left, right in pairwise(modes)]
         depth = [

@@ -51,7 +51,7 @@ def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
         raise _too_wide(width)
     if table.empty:
         raise DocumentError("file", "has a header and no rows")
-    header = [str(one).strip() for one in table.columns]
+    header = [str(column).strip() for column in table.columns]
     table.columns = pd.Index(range(len(header)))
     notices = []
     lost = _data_lines(data) - len(table)
@@ -121,7 +121,7 @@ def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
             )  # fmt: skip
         except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
             raise DocumentError("file", f"is not a table: {str(error)[:120]}") from None
-    wide = any("loss of data" in str(one.message) for one in caught)
+    wide = any("loss of data" in str(bad.message) for bad in caught)
     return table, wide
 
 

@@ -31,19 +31,19 @@ def parse_moments(text: str) -> list[tuple[str, float]]:
     edges: list[tuple[str, float]] = []
     parts = [part.strip() for part in re.split(r"[\n,;]+", text) if part.strip()]
     for number, part in enumerate(parts, 1):
-        found = _MOMENT.match(part)
-        if not found:
+        match = _MOMENT.match(part)
+        if not match:
             raise DocumentError(
                 "edges", f"moment {number}, “{part[:30]}”, is not like “on 0:00” or “off 6:50”"
             )
-        seconds, of_clock = _seconds(found[2].strip(), number)
+        seconds, of_clock = _seconds(match[2].strip(), number)
         if edges and seconds < edges[-1][1]:
             if not of_clock or seconds + _DAY_S < edges[-1][1]:
                 raise DocumentError(
                     "edges", f"moment {number}, “{part[:30]}”, comes before the one above it"
                 )
             seconds += _DAY_S
-        edges.append((found[1].lower(), seconds))
+        edges.append((match[1].lower(), seconds))
     first = edges[0][1] if edges else 0.0
     return [(name, seconds - first) for name, seconds in edges]
 

@@ -44,16 +44,16 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     runtime = outcome.runtime_h
     if width <= 0 or float(np.std(runtime)) < 1e-9:
         return []
-    found = []
+    narrowings = []
     for name, normals in outcome.inputs.items():
         spread = outcome.spreads[name]
         if spread <= DEFAULT_SPREAD["A"] or len(normals) < 3:
             continue
         share = float(np.corrcoef(normals, runtime)[0, 1] ** 2)
         left = 1 - share * (1 - (DEFAULT_SPREAD["A"] / spread) ** 2)
-        found.append(Narrowing(name, share, width, width * math.sqrt(left)))
-    found.sort(key=lambda one: (one.range_h_after, one.what))
-    return [one for one in found if one.share > 0.01]
+        narrowings.append(Narrowing(name, share, width, width * math.sqrt(left)))
+    narrowings.sort(key=lambda one: (one.range_h_after, one.what))
+    return [narrowing for narrowing in narrowings if narrowing.share > 0.01]
 
 
 def display_hours(plan: Plan) -> tuple[float, float] | None:
@@ -66,14 +66,14 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     if inverter is None:
         return None
     left = usable_wh(plan.supply.battery).value
-    always = [one for one in plan.loads if not one.windows and not one.moments]
+    always = [load for load in plan.loads if not load.windows and not load.moments]
     resting = sum(
         load.count * (load.running_w if load.duty >= 1 else load.resting_w)
         for load in always
         if load.route == AC
     )
     running = sum(load.count * load.running_w for load in plan.loads if load.route == AC)
-    dc = {one.name: one for one in plan.supply.outputs}
+    dc = {output.name: output for output in plan.supply.outputs}
     steady_dc = sum(
         load.count * load.running_w / dc[load.route].efficiency.value
         for load in always

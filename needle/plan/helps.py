@@ -83,7 +83,7 @@ class Help:
 def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
     """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
     before, after = (_runtimes(side, PAIRED_DRAWS) for side in (plan, changed))
-    low, value, high = (float(one) for one in np.quantile(after - before, [0.1, 0.5, 0.9]))
+    low, value, high = (float(value) for value in np.quantile(after - before, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
@@ -98,9 +98,10 @@ def helps(outcome: Outcome, most: int = MOST_HELPS) -> list[Help]:
     if outcome.capped:
         return []
     changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[:most]
-    found = [Help(one, *hours_won(outcome.plan, one.plan)) for one in changes]
+    tried = [Help(change, *hours_won(outcome.plan, change.plan)) for change in changes]
     return sorted(
-        (one for one in found if one.value > LEAST_H), key=lambda one: (-one.value, one.what)
+        (change for change in tried if change.value > LEAST_H),
+        key=lambda one: (-one.value, one.what),
     )
 
 
@@ -130,7 +131,7 @@ def _change(
     kind: str, plan: Plan, load: PlanLoad, new: PlanLoad, what: str, saved: float,
     to: str = "", caveat: str = "",
 ) -> Change:  # fmt: skip
-    changed = replace(plan, loads=tuple(new if one is load else one for one in plan.loads))
+    changed = replace(plan, loads=tuple(new if other is load else other for other in plan.loads))
     return Change(kind, load.name, what, caveat, to, changed, saved)
 
 
@@ -144,9 +145,9 @@ def _silent(load: PlanLoad) -> PlanLoad:
 
 def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator[Change]:
     inverter = plan.supply.inverter
-    others = [one for one in plan.loads if one is not load and one.route == AC]
+    others = [other for other in plan.loads if other is not load and other.route == AC]
     for route in load.can:
-        output = next((one for one in plan.supply.outputs if one.name == route), None)
+        output = next((output for output in plan.supply.outputs if output.name == route), None)
         if output is None or load.route != AC or inverter is None:
             continue
         saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
@@ -164,13 +165,19 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
 
 
 def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
-    for one in load.settings:
-        mean = load.resting_w + one.duty * (one.running_w - load.resting_w)
+    for setting in load.settings:
+        mean = load.resting_w + setting.duty * (setting.running_w - load.resting_w)
         if mean < load.mean_w:
-            new = replace(load, running_w=one.running_w, duty=one.duty)
+            new = replace(load, running_w=setting.running_w, duty=setting.duty)
             saved = wh * (1 - mean / load.mean_w)
             yield _change(
-                "setting", plan, load, new, f"set {load.name} to {one.name}", saved, one.name
+                "setting",
+                plan,
+                load,
+                new,
+                f"set {load.name} to {setting.name}",
+                saved,
+                setting.name,
             )
 
 
@@ -233,7 +240,7 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
         return
     if not moves:
         return
-    names = list(dict.fromkeys(one.load for one in moves))
+    names = list(dict.fromkeys(move.load for move in moves))
     to = moment_after(plan.start, moves[0].to_minute / 60)
     what = (
         f"move {names[0]} to {to:%a %H:%M}"
@@ -246,7 +253,7 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
 
 def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     """Two more hours of a charger that the plan already has, shortly before the likely stop."""
-    charger = next((one for one in plan.sources if isinstance(one, ChargeWindow)), None)
+    charger = next((source for source in plan.sources if isinstance(source, ChargeWindow)), None)
     if charger is None:
         return
     clock = plan.start.hour * 60 + plan.start.minute
@@ -254,7 +261,7 @@ def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     first = (clock + at) % DAY_MIN
     window = Window(first, (first + CHARGE_MIN) % DAY_MIN)
     more = replace(charger, windows=(*charger.windows, window))
-    sources = tuple(more if one is charger else one for one in plan.sources)
+    sources = tuple(more if source is charger else source for source in plan.sources)
     moment = f"{first // 60:02d}:{first % 60:02d}"
     yield Change(
         "charge", "", f"run {charger.name} for 2 h more from {moment}",

@@ -50,28 +50,28 @@ def load_lanes(plan: Plan) -> list[LoadLane]:
     """Each load of a plan, in its order."""
     minutes = round(plan.hours * 60)
     rng = np.random.default_rng(2)
-    found = []
+    lanes = []
     for load in plan.loads:
         pattern = patterns_of(load, plan, minutes, np.zeros(1), rng)[0]
         watts = pattern.power(0, minutes)[0]
         least = load.resting_w + 0.5 * (load.running_w - load.resting_w)
         on = watts > (0.0 if load.moments else least)
         length = int(np.diff(pattern.uses[0])[0]) if load.moments and len(pattern.uses) else 0
-        found.append(LoadLane(load, _uses(load, plan, minutes, length), runs(on)))
-    return found
+        lanes.append(LoadLane(load, _uses(load, plan, minutes, length), runs(on)))
+    return lanes
 
 
 def source_lanes(plan: Plan) -> list[SourceLane]:
     """Each source of a plan, in its order."""
     minutes = round(plan.hours * 60)
-    found = []
-    for one in plan.sources:
-        windows = one.windows if isinstance(one, ChargeWindow) else ()
+    lanes = []
+    for source in plan.sources:
+        windows = source.windows if isinstance(source, ChargeWindow) else ()
         offered = np.zeros(minutes)
-        if not isinstance(one, OtherBattery):
-            offered = np.minimum(one.limit_w, power_w(one, plan.start, minutes))
-        found.append(SourceLane(one, _spans(windows, plan, minutes), offered))
-    return found
+        if not isinstance(source, OtherBattery):
+            offered = np.minimum(source.limit_w, power_w(source, plan.start, minutes))
+        lanes.append(SourceLane(source, _spans(windows, plan, minutes), offered))
+    return lanes
 
 
 def _uses(load: PlanLoad, plan: Plan, minutes: int, length: int) -> list[Span]:

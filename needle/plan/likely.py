@@ -34,8 +34,8 @@ class Likely:
 def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
     """Each load at its mean, one draw."""
     rng = np.random.default_rng(0)
-    found = [patterns_of(one, plan, minutes, np.zeros(1), rng) for one in plan.loads]
-    return [pattern.as_mean() for several in found for pattern in several]
+    per_load = [patterns_of(load, plan, minutes, np.zeros(1), rng) for load in plan.loads]
+    return [pattern.as_mean() for several in per_load for pattern in several]
 
 
 def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
@@ -76,7 +76,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
     wanted = wanted_wh(means)
     out, into = (float(np.sum(one[0])) / MINUTES for one in (flow.out_w, flow.into_w))
-    runtime, never_off = (float(one) for one in np.minimum(plan.hours, bank.stop_min / MINUTES))
+    runtime, never_off = (float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES))
     return Likely(
         energy_wh={
             "loads": loads,
@@ -108,28 +108,30 @@ def _in_blocks(bank: Bank, drawn: np.ndarray, side: Side, minutes: int) -> Flow:
         for first in range(0, minutes, BLOCK)
     ]
     names = ("charge", "served", "into_w", "out_w", "sources_w", "other_w")
-    return Flow(*(np.concatenate([getattr(one, name) for one in flows], axis=1) for name in names))
+    return Flow(
+        *(np.concatenate([getattr(flow, name) for flow in flows], axis=1) for name in names)
+    )
 
 
 def _by_source(
     plan: Plan, side: Side, used_w: np.ndarray, other_w: np.ndarray, minutes: int
 ) -> tuple[dict[str, float], float]:
     """Wh of each source, what was used in a minute shared by what each offered; and litres."""
-    found = {one.name: 0.0 for one in plan.sources}
+    by_source = {source.name: 0.0 for source in plan.sources}
     fuel = 0.0
-    others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+    others = [source for source in plan.sources if isinstance(source, OtherBattery)]
     for one in others:
         share = one.usable_wh / sum(other.usable_wh for other in others)
-        found[one.name] = float(other_w[0].sum()) / MINUTES * share
+        by_source[one.name] = float(other_w[0].sum()) / MINUTES * share
     if side.steady:
         offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
         total = np.maximum(sum(offers), 1e-9)
         for (source, _, _), offer in zip(side.steady, offers, strict=True):
             wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES
-            found[source.name] = wh
+            by_source[source.name] = wh
             if isinstance(source, ChargeWindow):
                 fuel += wh / 1000 * source.litres_per_kwh
-    return found, fuel
+    return by_source, fuel
 
 
 def _hourly(watts: np.ndarray) -> np.ndarray:

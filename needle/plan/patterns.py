@@ -202,13 +202,13 @@ def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> 
 
 def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
     """W of a task by the minute, exact over parts of minutes, and what pulses ask for beyond it."""
-    ends = np.cumsum([one.minutes for one in load.steps])
+    ends = np.cumsum([step.minutes for step in load.steps])
     length = max(1, math.ceil(ends[-1] - 1e-9))
     edges = np.unique(np.concatenate([np.arange(length + 1), ends]))
     edges = edges[edges <= ends[-1] + 1e-9]
     step = np.minimum(np.searchsorted(ends, edges[:-1], side="right"), len(load.steps) - 1)
-    mean = np.array([one.watts * one.duty for one in load.steps])[step]
-    most = np.array([one.watts for one in load.steps])[step]
+    mean = np.array([step.watts * step.duty for step in load.steps])[step]
+    most = np.array([step.watts for step in load.steps])[step]
     course, peak = np.zeros(length), np.zeros(length)
     minute = np.minimum(edges[:-1].astype(int), length - 1)
     np.add.at(course, minute, mean * np.diff(edges))
@@ -246,7 +246,9 @@ def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | N
     heats = load.set_c > load.measured_room_c
     try:
         whole = np.unique(np.round(rooms, 1))
-        factors = [scale_mean(load.set_c, plan.room_c, float(one), heats).factor for one in whole]
+        factors = [
+            scale_mean(load.set_c, plan.room_c, float(minute), heats).factor for minute in whole
+        ]
     except ValueError:
         return None
     return np.interp(rooms, whole, factors).astype(np.float32)
@@ -260,8 +262,8 @@ def runs(mask: np.ndarray) -> np.ndarray:
 
 def wanted_wh(patterns: Sequence[Pattern]) -> dict[str, float]:
     """Wh that each load wants over the plan, of patterns that are means."""
-    found: dict[str, float] = {}
-    for one in patterns:
-        watts = float(one.power(0, len(one.shape)).sum())
-        found[one.load.name] = found.get(one.load.name, 0.0) + watts / 60
-    return found
+    wanted: dict[str, float] = {}
+    for pattern in patterns:
+        watts = float(pattern.power(0, len(pattern.shape)).sum())
+        wanted[pattern.load.name] = wanted.get(pattern.load.name, 0.0) + watts / 60
+    return wanted

@@ -162,12 +162,12 @@ class PlanLoad:
     @property
     def task_min(self) -> float:
         """Length of one task, min; 0 where it has none."""
-        return sum(one.minutes for one in self.steps)
+        return sum(step.minutes for step in self.steps)
 
     @property
     def task_wh(self) -> float:
         """Energy of one task, Wh."""
-        return sum(one.watts * one.duty * one.minutes for one in self.steps) / 60
+        return sum(step.watts * step.duty * step.minutes for step in self.steps) / 60
 
 
 @dataclass(frozen=True)
@@ -249,7 +249,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
     windows, moments = _parse_use(reader, zone, steps, charge)
     running = reader.number("running_w", most=100_000)
     if running is None and steps:
-        running = max(one.watts for one in steps)
+        running = max(step.watts for step in steps)
     elif running is None and charge is not None:
         running = charge.watts
     elif running is None:
@@ -294,24 +294,24 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
 
 
 def _parse_can(reader: Reader, routes: Sequence[str], route: str) -> tuple[str, ...]:
-    found = []
+    can = []
     for item in reader.items("can", most=20):
         if item not in routes:
             raise DocumentError(reader.at("can"), f"“{item}” is none of {', '.join(routes)}")
         if item != route:
-            found.append(item)
-    return tuple(found)
+            can.append(item)
+    return tuple(can)
 
 
 def _parse_settings(reader: Reader) -> tuple[Setting, ...]:
-    found = []
+    settings = []
     for index, item in enumerate(reader.items("settings", most=20)):
         inner = _LoadReader(
             item, f"{reader.at('settings')}[{index}]", ("name", "running_w", "duty")
         )
         watts, duty = inner.need("running_w", most=100_000), inner.given("duty", 1.0, 0.0, 1.0)
-        found.append(Setting(inner.text("name", most=60), watts, duty))
-    return tuple(found)
+        settings.append(Setting(inner.text("name", most=60), watts, duty))
+    return tuple(settings)
 
 
 def _parse_steps(reader: Reader) -> tuple[Step, ...]:
@@ -422,7 +422,7 @@ def parse_plan(data: Any) -> Plan:
     needed = reader.number("needed_hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = hours if needed is None else needed
     supply = parse_supply(reader.data.get("supply"))
-    routes = ([AC] if supply.inverter else []) + [one.name for one in supply.outputs]
+    routes = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
     items = reader.items("loads", most=500)
     if items and not routes:
         raise DocumentError("supply.inverter", "is needed: the loads' route is AC")

@@ -73,22 +73,22 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
         ],
         "helps": [
             {
-                "what": one.what,
-                "hours_won": one.as_range(),
-                "load": one.load,
-                "kind": one.change.kind,
-                "mind": one.change.caveat,
+                "what": help.what,
+                "hours_won": help.as_range(),
+                "load": help.load,
+                "kind": help.change.kind,
+                "mind": help.change.caveat,
             }
-            for one in helps(outcome)
+            for help in helps(outcome)
         ],
         "measure_next": [
             {
-                "what": one.what,
-                "share_of_range": one.share,
-                "range_h": one.range_h,
-                "range_h_after": one.range_h_after,
+                "what": narrowing.what,
+                "share_of_range": narrowing.share,
+                "range_h": narrowing.range_h,
+                "range_h_after": narrowing.range_h_after,
             }
-            for one in measure_next(outcome)
+            for narrowing in measure_next(outcome)
         ],
         "notices": [
             *outcome.notices,

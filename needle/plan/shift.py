@@ -79,7 +79,7 @@ def place(blocks: Sequence[Block], surplus_w: np.ndarray, room_w: np.ndarray) ->
 
     if not blocks:
         return []
-    if any(not one.allowed for one in blocks):
+    if any(not block.allowed for block in blocks):
         return None
     slots = len(surplus_w)
     starts = [(b, at) for b, one in enumerate(blocks) for at in one.allowed]
@@ -189,7 +189,7 @@ def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
     watts = _slot_watts(load)
     allowed = in_windows(load.flexible, plan.start, minutes)
     length = math.ceil(load.task_min)
-    found = []
+    blocks = []
     for index, moment in enumerate(load.moments):
         at = occurrences([moment], plan.start, minutes)
         if not at:
@@ -201,15 +201,15 @@ def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
             if slot * SLOT_MIN + length <= minutes
             and bool(allowed[slot * SLOT_MIN : slot * SLOT_MIN + length].all())
         )
-        found.append(Block(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
-    return found
+        blocks.append(Block(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
+    return blocks
 
 
 def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
     """The highest W of a task in each quarter hour: limits count it, sun is meant to meet it."""
-    ends = np.cumsum([one.minutes for one in load.steps])
-    begins = ends - [one.minutes for one in load.steps]
-    found = []
+    ends = np.cumsum([step.minutes for step in load.steps])
+    begins = ends - [step.minutes for step in load.steps]
+    slot_watts = []
     for slot in range(math.ceil(ends[-1] / SLOT_MIN - 1e-9)):
         first, last = slot * SLOT_MIN, (slot + 1) * SLOT_MIN
         inside = [
@@ -217,8 +217,8 @@ def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
             for one, begin, end in zip(load.steps, begins, ends, strict=True)
             if begin < last - 1e-9 and end > first + 1e-9
         ]
-        found.append(max(inside))
-    return tuple(found)
+        slot_watts.append(max(inside))
+    return tuple(slot_watts)
 
 
 def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
@@ -228,14 +228,14 @@ def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
     for load in plan.loads:
         if _is_movable(load):
             continue
-        for one in patterns_of(load, plan, minutes, np.zeros(1), rng):
-            mean += one.as_mean().power(0, minutes)[0]
+        for pattern in patterns_of(load, plan, minutes, np.zeros(1), rng):
+            mean += pattern.as_mean().power(0, minutes)[0]
             if load.route == AC:
-                on = one.shape > 0
+                on = pattern.shape > 0
                 most += on * load.running_w
     offered = sum(
-        (np.minimum(one.limit_w, power_w(one, plan.start, minutes))
-         for one in plan.sources if not isinstance(one, OtherBattery)),
+        (np.minimum(source.limit_w, power_w(source, plan.start, minutes))
+         for source in plan.sources if not isinstance(source, OtherBattery)),
         np.zeros(minutes),
     )  # fmt: skip
     inverter = plan.supply.inverter
@@ -252,7 +252,7 @@ def moved(plan: Plan, moves: Sequence[Move]) -> Plan:
     """The plan with tasks moved."""
     loads = []
     for load in plan.loads:
-        mine = {one.index: one for one in moves if one.load == load.name}
+        mine = {move.index: move for move in moves if move.load == load.name}
         moments = tuple(
             shifted(moment, plan.start, mine[index].to_minute) if index in mine else moment
             for index, moment in enumerate(load.moments)

@@ -16,7 +16,7 @@ from needle.supply.inverter import dc_w
 
 def other_wh(plan: Plan) -> float:
     """Wh that other batteries among the sources hold ready."""
-    return sum(one.usable_wh for one in plan.sources if isinstance(one, OtherBattery))
+    return sum(source.usable_wh for source in plan.sources if isinstance(source, OtherBattery))
 
 
 class Side:
@@ -43,25 +43,25 @@ class Side:
                 self.idle_w = _column(inverter.idle_w.draws(inputs["inverter idle"]))
                 self.efficiency = _column(inverter.efficiency.draws(inputs["inverter efficiency"]))
         self.passes: dict[str, Any] = {
-            one.name: one.efficiency.value
+            output.name: output.efficiency.value
             if inputs is None
-            else _column(one.efficiency.draws(inputs[f"{one.name} output"]))
-            for one in supply.outputs
+            else _column(output.efficiency.draws(inputs[f"{output.name} output"]))
+            for output in supply.outputs
         }
         self.outputs_idle_w = sum(
-            one.idle_w.value
-            for one in supply.outputs
-            if feeds(plan, one.name) or not one.off_unused
+            output.idle_w.value
+            for output in supply.outputs
+            if feeds(plan, output.name) or not output.off_unused
         )
         self.steady = [
-            (one, power_w(one, plan.start, minutes), self._factor(one, inputs))
-            for one in plan.sources
-            if not isinstance(one, OtherBattery)
+            (source, power_w(source, plan.start, minutes), self._factor(source, inputs))
+            for source in plan.sources
+            if not isinstance(source, OtherBattery)
         ]
-        others = [one for one in plan.sources if isinstance(one, OtherBattery)]
+        others = [source for source in plan.sources if isinstance(source, OtherBattery)]
         self.other_w: np.ndarray | None = None
         if others:
-            self.other_w = np.sum([power_w(one, plan.start, minutes) for one in others], axis=0)
+            self.other_w = np.sum([power_w(other, plan.start, minutes) for other in others], axis=0)
 
     @staticmethod
     def _factor(source: Any, inputs: dict[str, np.ndarray] | None) -> Any:
@@ -78,13 +78,13 @@ class Side:
         self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray], draws: int, size: int
     ) -> dict[str, np.ndarray]:
         """W of all loads on each route, (draws, minutes)."""
-        found = {AC: np.zeros((draws, size), np.float32)}
+        by_route = {AC: np.zeros((draws, size), np.float32)}
         for pattern, watts in zip(patterns, powers, strict=True):
             route = pattern.load.route
-            if route not in found:
-                found[route] = np.zeros((draws, size), np.float32)
-            found[route] += watts
-        return found
+            if route not in by_route:
+                by_route[route] = np.zeros((draws, size), np.float32)
+            by_route[route] += watts
+        return by_route
 
     def drawn_w(self, routes: dict[str, np.ndarray], first: int, last: int) -> np.ndarray:
         """W asked of the battery's side, idle and conversion included."""

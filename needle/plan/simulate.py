@@ -165,7 +165,9 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     every_w = np.zeros((draws, minutes), np.float32)
     for first in range(0, minutes, BLOCK):
         last = min(minutes, first + BLOCK)
-        powers = [one.power(first, last) * side.on(one, first, last) for one in patterns]
+        powers = [
+            pattern.power(first, last) * side.on(pattern, first, last) for pattern in patterns
+        ]
         starting = tripper.settle(first, powers)
         routes = side.routes(patterns, powers, draws, last - first)
         total = sum(routes.values(), np.zeros((draws, last - first), np.float32))
@@ -276,15 +278,15 @@ def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[Start
     if inverter is None:
         return []
     first: dict[str, Pattern] = {}
-    for one in patterns:
-        if one.load.route == AC:
-            first.setdefault(one.load.name, one)
+    for pattern in patterns:
+        if pattern.load.route == AC:
+            first.setdefault(pattern.load.name, pattern)
     in_use = {name: one.shape > 0 for name, one in first.items()}
     running = sum(
         (in_use[name] * (one.load.running_w * one.load.count) for name, one in first.items()),
         np.zeros(minutes),
     )
-    found = []
+    starts = []
     for name, one in first.items():
         if in_use[name].any():
             load = one.load
@@ -292,5 +294,5 @@ def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[Start
             verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
             if load.start_tested:
                 verdict = as_tested(verdict, load.start_tested)
-            found.append(Start(name, load.start_va, others, verdict))
-    return found
+            starts.append(Start(name, load.start_va, others, verdict))
+    return starts

@@ -102,7 +102,7 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     battery = plan.supply.battery
     held = battery.nominal_wh * battery.capacity_factor.value
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
-    found = []
+    more = []
     for load in plan.loads:
         if load.steps:
             wh = load.task_wh / _passes(plan, load)
@@ -110,9 +110,9 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
                 max(0.0, float(share) - battery.floor) * held if ok else 0.0
                 for share, ok in zip(outcome.charge[:, at], lasts, strict=True)
             ]
-            low, likely, high = (int(one // wh) for one in left)
-            found.append(MoreTasks(load.name, wh, low, likely, high))
-    return found
+            low, likely, high = (int(residual // wh) for residual in left)
+            more.append(MoreTasks(load.name, wh, low, likely, high))
+    return more
 
 
 def _passes(plan: Plan, load: PlanLoad) -> float:
@@ -120,7 +120,9 @@ def _passes(plan: Plan, load: PlanLoad) -> float:
     if load.route == AC:
         inverter = plan.supply.inverter
         return inverter.efficiency.value if inverter else 1.0
-    return next(one.efficiency.value for one in plan.supply.outputs if one.name == load.route)
+    return next(
+        output.efficiency.value for output in plan.supply.outputs if output.name == load.route
+    )
 
 
 @dataclass(frozen=True)
@@ -137,7 +139,7 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
     """For each load that is used between hours over a night: how many whole nights it gets."""
     plan = outcome.plan
     minutes = round(plan.hours * 60)
-    found = []
+    nights = []
     for load in plan.loads:
         ends = []
         for window in load.windows:
@@ -150,8 +152,8 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
                 ends.append(minute_of(window.end, plan.start))
         if ends:
             counts = [sum(end <= hours * 60 + 1e-6 for end in ends) for hours in outcome.runtime]
-            found.append(Nights(load.name, *counts))
-    return found
+            nights.append(Nights(load.name, *counts))
+    return nights
 
 
 @dataclass(frozen=True)

@@ -97,7 +97,7 @@ def parse_sources(
     ------
     DocumentError
     """
-    found: list[Source] = []
+    sources: list[Source] = []
     for index, item in enumerate(items):
         path = f"sources[{index}]"
         if not isinstance(item, dict):
@@ -105,11 +105,11 @@ def parse_sources(
         kind = Reader(item, path, item).choice("kind", _KEYS)
         reader = Reader(item, path, _KEYS[kind])
         name = reader.text("name", kind, 80)
-        taken = sum(one.name == name or one.name.startswith(f"{name} ") for one in found)
+        taken = sum(source.name == name or source.name.startswith(f"{name} ") for source in sources)
         name = name if not taken else f"{name} {taken + 1}"
         limit = _limit_w(reader, kind, supply)
         if kind == "sun":
-            found.append(_sun(reader, name, limit))
+            sources.append(_sun(reader, name, limit))
         elif kind == "window":
             between = reader.items("between", most=500)
             windows = parse_windows(between, reader.at("between"), zone)
@@ -117,14 +117,14 @@ def parse_sources(
                 raise DocumentError(reader.at("between"), "needs at least one window")
             watts = reader.need("watts", most=1_000_000, above=True)
             fuel = reader.number("litres_per_kwh", most=10) or 0.0
-            found.append(ChargeWindow(name, limit, watts, windows, fuel))
+            sources.append(ChargeWindow(name, limit, watts, windows, fuel))
         else:
             efficiency = reader.number("efficiency", least=0.3, most=1.0)
             usable = reader.need("nominal_wh", most=10_000_000, above=True)
             usable *= 0.85 if efficiency is None else efficiency
             most = reader.need("max_w", most=1_000_000, above=True)
-            found.append(OtherBattery(name, limit, usable, most))
-    return tuple(found)
+            sources.append(OtherBattery(name, limit, usable, most))
+    return tuple(sources)
 
 
 def _sun(reader: Reader, name: str, limit_w: float) -> Sun:
@@ -154,7 +154,7 @@ def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
         if reader.has("input"):
             raise DocumentError(reader.at("input"), "the supply lists no inputs")
         return math.inf
-    names = [one.name for one in supply.inputs]
+    names = [charge_input.name for charge_input in supply.inputs]
     wanted = reader.choice("input", names) if reader.has("input") else kind
     if wanted not in names:
         if len(names) > 1:

@@ -71,15 +71,15 @@ class Limit:
 def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
     """The limits of a plan's supply that its loads could meet at all."""
     supply = plan.supply
-    found = []
+    limits = []
     if supply.inverter is not None:
         mine = [n for n, one in enumerate(patterns) if one.load.route == AC]
-        found.append(Limit(supply.inverter.continuous_w, mine, supply.inverter.overload))
+        limits.append(Limit(supply.inverter.continuous_w, mine, supply.inverter.overload))
     for output in supply.outputs:
         mine = [n for n, one in enumerate(patterns) if one.load.route == output.name]
-        found.append(Limit(output.max_w, mine))
-    found.append(Limit(supply.total_max_w, list(range(len(patterns)))))
-    return [one for one in found if one.members and np.isfinite(one.most_w)]
+        limits.append(Limit(output.max_w, mine))
+    limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
+    return [limit for limit in limits if limit.members and np.isfinite(limit.most_w)]
 
 
 def start_limit_va(load: PlanLoad, inverter: Inverter) -> float:
@@ -170,25 +170,27 @@ class Tripper:
         self, members: Sequence[int], first: int, powers: list[np.ndarray], rows: np.ndarray
     ) -> np.ndarray | float:
         """W that pulsed steps ask for beyond their means, in draws that did not drop them."""
-        found: np.ndarray | float = 0.0
+        pulse_w: np.ndarray | float = 0.0
         for n in members:
             pulse = self.patterns[n].pulse_w
             if pulse is not None:
-                found = found + (powers[n][rows] > 0) * pulse[first : first + powers[n].shape[1]]
-        return found
+                pulse_w = (
+                    pulse_w + (powers[n][rows] > 0) * pulse[first : first + powers[n].shape[1]]
+                )
+        return pulse_w
 
     def _starters(self, powers: list[np.ndarray]) -> list[tuple[int, float]]:
         """Patterns whose start could trip at all in this block, with their limit in VA."""
         if self.inverter is None or not self.on_ac:
             return []
         most = float(_total(powers, self.on_ac).max())
-        found = []
+        starters = []
         for n in self.on_ac:
             load = self.patterns[n].load
             limit = start_limit_va(load, self.inverter)
             if load.start_va + most > limit and float(powers[n].max()) > load.resting_w + 1e-6:
-                found.append((n, limit))
-        return found
+                starters.append((n, limit))
+        return starters
 
     def _settle_first(
         self,
@@ -302,15 +304,15 @@ class Tripper:
 
     def trips(self) -> list[Trip]:
         """All that was dropped often enough to tell, by moment."""
-        found = []
+        trips = []
         for (n, use, why), seen in self.events.items():
             chance = len(seen) / self.draws
             if chance >= RARE:
                 at, asked, most = (float(np.median(column)) for column in zip(*seen, strict=True))
                 pattern = self.patterns[n]
                 until = int(pattern.uses[use, 1])
-                found.append(Trip(pattern.load.name, round(at), until, why, asked, most, chance))
-        return sorted(found, key=lambda trip: (trip.minute, trip.load))
+                trips.append(Trip(pattern.load.name, round(at), until, why, asked, most, chance))
+        return sorted(trips, key=lambda trip: (trip.minute, trip.load))
 
 
 def _total(

@@ -46,26 +46,28 @@ def use_from_text(text: str) -> dict[str, Any]:
     """
     if text.strip().casefold() in ("", "always"):
         return {}
-    if found := _A_DAY.match(text.strip()):
-        count = _WORDS.get(found[1].casefold()) or int(found[1])
+    if a_day := _A_DAY.match(text.strip()):
+        count = _WORDS.get(a_day[1].casefold()) or int(a_day[1])
         if not 1 <= count <= 100:
             raise DocumentError("use", f"{count} a day: give 1 to 100")
-        return {"tasks": [f"{one // 60:02d}:{one % 60:02d}" for one in spread_over_day(count)]}
+        return {
+            "tasks": [f"{moment // 60:02d}:{moment % 60:02d}" for moment in spread_over_day(count)]
+        }
     parts = [one.strip() for one in _PARTS.split(text) if one.strip()]
-    if any(_AT.match(one) for one in parts):
-        return {"tasks": [_moment(one) for one in parts]}
-    windows = [_window(one) for one in parts]
+    if any(_AT.match(part) for part in parts):
+        return {"tasks": [_moment(part) for part in parts]}
+    windows = [_window(part) for part in parts]
     parse_windows(windows, "use", UTC)
     return {"between": windows}
 
 
 def _window(part: str) -> list[str]:
-    found = _SPAN.match(part)
-    if not found:
+    span = _SPAN.match(part)
+    if not span:
         raise DocumentError(
             "use", f"“{part[:40]}” is not a span such as 18:00–22:30, nor a time such as 20:15"
         )
-    day, hour, minute, last_day, last_hour, last_minute = found.groups()
+    day, hour, minute, last_day, last_hour, last_minute = span.groups()
     return [
         _clock(day, hour, minute, part),
         _clock(last_day or day, last_hour, last_minute, part, end=True),
@@ -73,10 +75,10 @@ def _window(part: str) -> list[str]:
 
 
 def _moment(part: str) -> str:
-    found = _AT.match(part)
-    if not found:
+    clock = _AT.match(part)
+    if not clock:
         raise DocumentError("use", f"“{part[:40]}” is not a time such as 20:15")
-    day, hour, minute = found.groups()
+    day, hour, minute = clock.groups()
     return _clock(day, hour, minute, part)
 
 
@@ -103,7 +105,7 @@ def text_of_use(use: dict[str, Any]) -> str:
     if between := use.get("between"):
         return ", ".join(f"{_plain(first)}–{_plain(last)}" for first, last in between)
     if tasks := use.get("tasks"):
-        return f"at {', '.join(_plain(one) for one in tasks)}"
+        return f"at {', '.join(_plain(task) for task in tasks)}"
     return ""
 
 
@@ -122,17 +124,17 @@ def steps_from_text(text: str) -> list[dict[str, float]]:
     for part in re.split(r"[;\n]|,\s", text):
         if not part.strip():
             continue
-        found = _STEP.match(part.strip())
-        if not found:
+        step = _STEP.match(part.strip())
+        if not step:
             raise DocumentError(
                 "steps", f"“{part.strip()[:40]}” is not a step such as 1480 W 20 min, or 40 % of it"
             )
         try:
-            watts = parse(found["watts"], "W").value
-            minutes = parse(found["time"].strip(), "min").value
+            watts = parse(step["watts"], "W").value
+            minutes = parse(step["time"].strip(), "min").value
         except QuantityError as error:
             raise DocumentError("steps", str(error)) from None
-        duty = float((found["duty"] or "100").replace(",", ".")) / 100
+        duty = float((step["duty"] or "100").replace(",", ".")) / 100
         if not 0 < duty <= 1 or minutes <= 0:
             raise DocumentError("steps", f"“{part.strip()[:40]}” needs minutes, and 1 to 100 %")
         steps.append({"watts": watts, "minutes": minutes, "duty": duty})
@@ -142,9 +144,9 @@ def steps_from_text(text: str) -> list[dict[str, float]]:
 def text_of_steps(steps: Sequence[dict[str, float]]) -> str:
     """Steps as :func:`steps_from_text` reads them."""
     return "; ".join(
-        f"{one['watts']:g} W {one['minutes']:g} min"
-        + (f" {100 * one['duty']:.4g} %" if one.get("duty", 1.0) < 1 else "")
-        for one in steps
+        f"{step['watts']:g} W {step['minutes']:g} min"
+        + (f" {100 * step['duty']:.4g} %" if step.get("duty", 1.0) < 1 else "")
+        for step in steps
     )
 
 
@@ -202,7 +204,7 @@ def moved_block(use: dict[str, Any], index: int, by_min: int) -> dict[str, Any]:
     key, blocks = _blocks(use, index)
     block = blocks[index]
     blocks[index] = (
-        [_later(one, by_min) for one in block] if key == "between" else _later(block, by_min)
+        [_later(moment, by_min) for moment in block] if key == "between" else _later(block, by_min)
     )
     return _checked({key: blocks})
 
@@ -237,7 +239,7 @@ def copied_block(use: dict[str, Any], index: int, gap_min: int = 60) -> dict[str
     block = blocks[index]
     if key == "between":
         length = _length_min(*block)
-        blocks.append([_later(one, length + gap_min) for one in block])
+        blocks.append([_later(moment, length + gap_min) for moment in block])
     else:
         blocks.append(_later(block, gap_min))
         if blocks[-1] in blocks[:-1]:

@@ -52,11 +52,11 @@ def advise_mean(
     mean: Estimate, kind: Kind, runs: Sequence[EnergyRun], cycle_min: float | None, tasks: bool
 ) -> list[Advice]:
     """Measurements that narrow the mean draw."""
-    found = []
+    advice = []
     after = DEFAULT_SPREAD["A"]
     if tasks:
         if mean.grade != "A":
-            found.append(
+            advice.append(
                 Advice(
                     "Energy of one task rests on a single run",
                     "read the counter before and after one more",
@@ -65,12 +65,12 @@ def advise_mean(
                     after,
                 )
             )
-        return found
+        return advice
     total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
     step = max((run.step_wh for run in runs), default=0.0)
     if runs and count_error(total_wh, step) > 0.05:
         more = hours_to_settle_count(mean.value, step) - total_h
-        found.append(
+        advice.append(
             Advice(
                 f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
                 f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %",
@@ -88,10 +88,10 @@ def advise_mean(
             "C": "The mean rests on a label",
             "D": "The mean is a guess",
         }[mean.grade]
-        found.append(
+        advice.append(
             Advice(words, f"leave a plug meter's counter on{already}", more * 60, "mean", after)
         )
-    return found
+    return advice
 
 
 def _hours_to_grade_a(kind: Kind, cycle_min: float | None) -> float:
@@ -112,9 +112,9 @@ def advise_rest(
     cycles: Cycles | None,
 ) -> list[Advice]:
     """Measurements that narrow start, running watts, resting watts, power factor and duty."""
-    found = []
+    advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
-        found.append(
+        advice.append(
             Advice(
                 "No start reading",
                 "a clamp in inrush mode around one conductor, one start",
@@ -124,7 +124,7 @@ def advise_rest(
             )
         )
     if not has_running:
-        found.append(
+        advice.append(
             Advice(
                 "Running watts are not measured",
                 "a plug meter, when the needle is steady",
@@ -134,7 +134,7 @@ def advise_rest(
             )
         )
     elif running.spread > 0.05 and running.grade != "A":
-        found.append(
+        advice.append(
             Advice(
                 "Running watts rest on few readings",
                 "read them again at another time",
@@ -144,7 +144,7 @@ def advise_rest(
             )
         )
     if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
-        found.append(
+        advice.append(
             Advice(
                 "Resting watts are not measured",
                 "a plug meter while it rests",
@@ -154,7 +154,7 @@ def advise_rest(
             )
         )
     if not has_factor and kind.power_factor[0] < 1:
-        found.append(
+        advice.append(
             Advice(
                 "Power factor is a table value",
                 "read W and VA, or V, A and W, together",
@@ -165,7 +165,7 @@ def advise_rest(
         )
     if cycles is not None and cycles.more_cycles > 0:
         hours = hours_text(cycles.more_cycles * cycles.period_min / 60)
-        found.append(
+        advice.append(
             Advice(
                 f"Duty rests on {cycles.count} whole cycles",
                 f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
@@ -174,4 +174,4 @@ def advise_rest(
                 0.039,
             )
         )
-    return found
+    return advice

@@ -47,20 +47,20 @@ def tariff_hours_from_text(text: str) -> list[list[str | float]]:
     ------
     DocumentError
     """
-    found: list[list[str | float]] = []
+    hours: list[list[str | float]] = []
     for part in re.split(r"[;\n]|,\s", text):
         if not part.strip():
             continue
         match = _PRICED.match(part.strip())
         if match is None:
             raise DocumentError("hours", f"“{part.strip()[:30]}” is not such as 23:00–07:00 0.18")
-        first, last = (one if ":" in one else f"{one}:00" for one in match.groups()[:2])
+        first, last = (group if ":" in group else f"{group}:00" for group in match.groups()[:2])
         first, last = (
             f"{int(one.split(':')[0]) % 24:02d}:{one.split(':')[1]}" for one in (first, last)
         )
-        found.append([first, last, float(match[3].replace(",", "."))])
-    parse_windows([one[:2] for one in found], "hours", UTC)
-    return found
+        hours.append([first, last, float(match[3].replace(",", "."))])
+    parse_windows([hour[:2] for hour in hours], "hours", UTC)
+    return hours
 
 
 def text_of_tariff_hours(hours: Sequence[Sequence[str | float]]) -> str:
@@ -133,18 +133,18 @@ def settings_of(record: LoadRecord) -> list[SettingProfile]:
 
     Readings without a setting speak for all of them. Empty where fewer than two can be told.
     """
-    names = sorted({one.context.setting for one in record.readings} - {""})
-    found = []
+    names = sorted({reading.context.setting for reading in record.readings} - {""})
+    settings = []
     for name in names:
         try:
-            found.append((name, derive(replace(record, setting=name))))
+            settings.append((name, derive(replace(record, setting=name))))
         except NoEvidence:
             continue
-    if len(found) < 2:
+    if len(settings) < 2:
         return []
-    found.sort(key=lambda pair: (pair[1].mean_w.value, pair[0]))
-    least = found[0][1].mean_w.value
+    settings.sort(key=lambda pair: (pair[1].mean_w.value, pair[0]))
+    least = settings[0][1].mean_w.value
     return [
         SettingProfile(name, profile, profile.mean_w.value / least if least else 1.0)
-        for name, profile in found
+        for name, profile in settings
     ]

@@ -157,7 +157,7 @@ def from_charge_drop(drop: ChargeDrop) -> Estimate | None:
 
 def from_energy_label(labels: Sequence[Label]) -> Estimate | None:
     """Mean W from an energy label's kWh a year (grade C)."""
-    yearly = [one.kwh_per_year for one in labels if one.kwh_per_year]
+    yearly = [label.kwh_per_year for label in labels if label.kwh_per_year]
     if not yearly:
         return None
     kwh = max(yearly)

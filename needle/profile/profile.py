@@ -135,11 +135,13 @@ def derive(record: LoadRecord) -> Profile:
     kind = KINDS[record.kind]
     setting = states.chosen_setting(record.readings, record.setting)
     here = states.in_setting(record.readings, setting)
-    found, notices = states.find_states(_all(record.readings, Spot), kind, record.mains_v)
-    found = recorded.merged(found, recorded.states_of(_all(record.readings, Recorded)))
-    mine = [one for one in found if one.setting in ("", setting)]
+    known_states, notices = states.find_states(_all(record.readings, Spot), kind, record.mains_v)
+    known_states = recorded.merged(
+        known_states, recorded.states_of(_all(record.readings, Recorded))
+    )
+    mine = [state for state in known_states if state.setting in ("", setting)]
     running_state = _running(mine, setting)
-    resting_state = next((one for one in mine if one.name in states.RESTING), None)
+    resting_state = next((reading for reading in mine if reading.name in states.RESTING), None)
     captures = _all(here, Recorded)
     tallied = energy.from_tallies(_all(here, Tally))
     cycles = recorded.cycles_of(captures) or tallied
@@ -172,7 +174,7 @@ def derive(record: LoadRecord) -> Profile:
     starts = _all(here, Start) + recorded.starts_of(captures)
     start, start_notices = start_va(starts, running_va, kind, factor.value, record.mains_v)
     notices += start_notices
-    if setting and any(one.context.setting not in ("", setting) for one in record.readings):
+    if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
         notices.append(f"This profile speaks of the setting “{setting}”.")
 
     advice = [
@@ -200,7 +202,7 @@ def derive(record: LoadRecord) -> Profile:
         task_wh=task_wh,
         piece_wh=piece_wh,
         task_min=60 * task_wh.value / task_w.value if task_wh and task_w else None,
-        states=tuple(found),
+        states=tuple(known_states),
         setting=setting,
         measured_room_c=_measured_room(here),
         grade=mean.grade,
@@ -211,12 +213,12 @@ def derive(record: LoadRecord) -> Profile:
 
 
 def _all(readings: Sequence[Reading], kind: type[_T]) -> list[_T]:
-    return [one for one in readings if isinstance(one, kind)]
+    return [reading for reading in readings if isinstance(reading, kind)]
 
 
 def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
     """The running state: so named, else the highest not resting; the setting's own first."""
-    awake = [one for one in mine if one.name not in states.RESTING]
+    awake = [reading for reading in mine if reading.name not in states.RESTING]
     if not awake:
         return None
     return max(
@@ -239,17 +241,17 @@ def _mean_candidates(
 ) -> tuple[list[Estimate], list[str]]:
     """Every way in which the readings give a mean, and what had to be left out."""
     notices = []
-    found = [energy.from_counter(runs, cycles.period_min if cycles else None)]
+    candidates = [energy.from_counter(runs, cycles.period_min if cycles else None)]
     if any(run.wh == 0 for run in runs):
         notices.append("A counter shows no energy yet: let it run until its last digit moves.")
     if tallied is not None and running is not None:
         mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
         spread = (running.spread**2 + tallied.duty.spread**2) ** 0.5
         grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
-        found.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
+        candidates.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
     for drop in drops:
         implied = energy.from_charge_drop(drop)
-        found.append(implied)
+        candidates.append(implied)
         if implied is None:
             notices.append(
                 "The supply's own idle draw explains the whole fall in charge: the load's share "
@@ -261,9 +263,9 @@ def _mean_candidates(
                 "route the load itself draws less."
             )
     if not runs and task_w is not None:
-        found.append(task_w)
-    found.append(energy.from_energy_label(labels))
-    return [one for one in found if one is not None], notices
+        candidates.append(task_w)
+    candidates.append(energy.from_energy_label(labels))
+    return [candidate for candidate in candidates if candidate is not None], notices
 
 
 def _running_without_spot(
@@ -299,8 +301,8 @@ def _settle_mean(
             replace(running, value=max(0.0, running.value - rest_w)), replace(usual, most=1.0)
         )
         return replace(guessed, value=guessed.value + rest_w, most=running.value), []
-    grade = min(one.grade for one in means)
-    best = pool([one for one in means if one.grade == grade], 0.02)
+    grade = min(estimate.grade for estimate in means)
+    best = pool([estimate for estimate in means if estimate.grade == grade], 0.02)
     notices = [
         f"Two ways to know the mean differ: {best.how[0]} ({with_unit(best.value, 'W')}); "
         f"{other.how[-1]} ({with_unit(other.value, 'W')}). The better-graded one is used."
@@ -319,8 +321,8 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
             "Resting watts are not below the mean and running watts: check which state is which. "
             "The duty leaves them out."
         )
-        found, notices = _duty(mean, running, 0.0)
-        return found, [words, *notices]
+        duty, notices = _duty(mean, running, 0.0)
+        return duty, [words, *notices]
     if span <= 0 or above <= 0:
         return Estimate(0.0, 0.0, worst((mean.grade, running.grade))), []
     share = above / span
@@ -343,10 +345,10 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
 
 def _measured_room(readings: Sequence[Reading]) -> float | None:
     rooms = sorted(
-        one.context.room_c
-        for one in readings
-        if isinstance(one, EnergyRun | Tally | ChargeDrop | Recorded)
-        and one.context.room_c is not None
+        reading.context.room_c
+        for reading in readings
+        if isinstance(reading, EnergyRun | Tally | ChargeDrop | Recorded)
+        and reading.context.room_c is not None
     )
     return sum(rooms) / len(rooms) if rooms else None
 
@@ -423,18 +425,18 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "task_min": profile.task_min,
         "states": [
             {
-                "name": one.name,
-                "setting": one.setting,
-                "watts": one.watts.as_range(),
-                "power_factor": span(one.power_factor),
-                "grade": one.watts.grade,
+                "name": state.name,
+                "setting": state.setting,
+                "watts": state.watts.as_range(),
+                "power_factor": span(state.power_factor),
+                "grade": state.watts.grade,
             }
-            for one in profile.states
+            for state in profile.states
         ],
         "cycle_min": profile.cycle_min,
         "setting": profile.setting,
         "grade": profile.grade,
         "how": list(profile.how),
-        "advice": [one.sentence() for one in profile.advice],
+        "advice": [hint.sentence() for hint in profile.advice],
         "notices": list(profile.notices),
     }

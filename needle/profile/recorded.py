@@ -31,54 +31,56 @@ def is_task(one: Recorded) -> bool:
 def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
     """Captures of one program each, as tasks."""
     return [
-        Task(one.wh, (one.active_h or one.covered_h) * 60, None, 1, one.context)
-        for one in captures
-        if is_task(one) and one.wh > 0
+        Task(capture.wh, (capture.active_h or capture.covered_h) * 60, None, 1, capture.context)
+        for capture in captures
+        if is_task(capture) and capture.wh > 0
     ]
 
 
 def mean_of(captures: Sequence[Recorded]) -> Estimate | None:
     """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
-    found = []
-    for one in captures:
-        if is_task(one):
+    means = []
+    for capture in captures:
+        if is_task(capture):
             continue
-        over_all = one.wh / one.covered_h
-        use_cycles = one.cycle_mean_w is not None and not one.rarer
-        mean_w = one.cycle_mean_w if use_cycles and one.cycle_mean_w is not None else over_all
-        hours = one.covered_h * (12 if one.pattern == "steady" else 1)
-        spread = math.hypot(
-            stands_for(hours, one.whole_cycles), one.context.meter().limit / math.sqrt(3)
+        over_all = capture.wh / capture.covered_h
+        use_cycles = capture.cycle_mean_w is not None and not capture.rarer
+        mean_w = (
+            capture.cycle_mean_w if use_cycles and capture.cycle_mean_w is not None else over_all
         )
-        span = hours_text(one.covered_h, exact=True)
-        cycles = f", {one.whole_cycles} whole cycles" if one.whole_cycles else ""
+        hours = capture.covered_h * (12 if capture.pattern == "steady" else 1)
+        spread = math.hypot(
+            stands_for(hours, capture.whole_cycles), capture.context.meter().limit / math.sqrt(3)
+        )
+        span = hours_text(capture.covered_h, exact=True)
+        cycles = f", {capture.whole_cycles} whole cycles" if capture.whole_cycles else ""
         how = f"capture of {span}{cycles}: mean {with_unit(mean_w, 'W')}"
-        found.append(Estimate(mean_w, spread, grade_of(one), (how,)))
-    if not found:
+        means.append(Estimate(mean_w, spread, grade_of(capture), (how,)))
+    if not means:
         return None
-    best = min(one.grade for one in found)
-    return pool([one for one in found if one.grade == best], 0.02)
+    best = min(estimate.grade for estimate in means)
+    return pool([estimate for estimate in means if estimate.grade == best], 0.02)
 
 
 def states_of(captures: Sequence[Recorded]) -> list[State]:
     """Resting and running states that captures settled on."""
-    found = []
-    for one in captures:
-        grade = grade_of(one)
-        spread = math.hypot(DEFAULT_SPREAD["A"] / 2, one.context.meter().limit / math.sqrt(3))
+    found_states = []
+    for capture in captures:
+        grade = grade_of(capture)
+        spread = math.hypot(DEFAULT_SPREAD["A"] / 2, capture.context.meter().limit / math.sqrt(3))
         if grade != "A":
             spread = math.hypot(spread, 0.05)
         factor = None
-        if one.power_factor is not None:
-            words = (f"PF {one.power_factor:.2f} recorded",)
-            factor = Estimate(one.power_factor, 0.02, grade, words, 1.0)
-        for name, watts in (("running", one.running_w), ("resting", one.idle_w)):
+        if capture.power_factor is not None:
+            words = (f"PF {capture.power_factor:.2f} recorded",)
+            factor = Estimate(capture.power_factor, 0.02, grade, words, 1.0)
+        for name, watts in (("running", capture.running_w), ("resting", capture.idle_w)):
             if watts is not None:
                 how = (f"{with_unit(watts, 'W')} recorded",)
-                state = State(name, one.context.setting, Estimate(watts, spread, grade, how),
+                state = State(name, capture.context.setting, Estimate(watts, spread, grade, how),
                               factor if name == "running" else None)  # fmt: skip
-                found.append(state)
-    return found
+                found_states.append(state)
+    return found_states
 
 
 def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
@@ -93,7 +95,11 @@ def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
 
 def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
     """The cycles of the capture that saw most of them."""
-    seen = [one for one in captures if one.duty is not None and one.whole_cycles and one.period_min]
+    seen = [
+        capture
+        for capture in captures
+        if capture.duty is not None and capture.whole_cycles and capture.period_min
+    ]
     if not seen:
         return None
     best = max(seen, key=lambda one: (one.whole_cycles, one.covered_h))
@@ -107,5 +113,7 @@ def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
 def starts_of(captures: Sequence[Recorded]) -> list[Start]:
     """Logged peaks as starts; a logger is blind to what is shorter than its interval."""
     return [
-        Start(watts=one.start_peak_w, context=one.context) for one in captures if one.start_peak_w
+        Start(watts=capture.start_peak_w, context=capture.context)
+        for capture in captures
+        if capture.start_peak_w
     ]

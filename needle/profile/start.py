@@ -28,19 +28,19 @@ def start_va(
         VA, never below running VA.
     notices : list of str
     """
-    found: list[tuple[str, float, Start]] = []
+    candidates: list[tuple[str, float, Start]] = []
     for start in starts:
         va = _va(start, power_factor, mains_v)
         slow = start.context.meter().key in ("plug", "logger", "display")
-        found.append(("C" if slow else "B", va, start))
-    if not found:
+        candidates.append(("C" if slow else "B", va, start))
+    if not candidates:
         factor = from_limits(*kind.start_factor, "")
         low, _, high = kind.start_factor
         how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
         return product(running_va, factor, (how,)), []
-    grade = min(one[0] for one in found)
-    best = sorted(va for found_grade, va, _ in found if found_grade == grade)
-    meter = next(s.context.meter() for g, va, s in found if g == grade and va == best[-1])
+    grade = min(candidate[0] for candidate in candidates)
+    best = sorted(va for found_grade, va, _ in candidates if found_grade == grade)
+    meter = next(s.context.meter() for g, va, s in candidates if g == grade and va == best[-1])
     spread = repeated_spread(
         best, meter.relative_sd("amps", best[-1] / mains_v), DEFAULT_SPREAD["B"]
     )

@@ -44,7 +44,9 @@ def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
     """The setting a profile speaks of: the wanted one, else unnamed, else the most-read one."""
     if wanted:
         return wanted
-    named = Counter(one.context.setting for one in readings if not isinstance(one, Label))
+    named = Counter(
+        reading.context.setting for reading in readings if not isinstance(reading, Label)
+    )
     if not named or "" in named:
         return ""
     return min(named, key=lambda name: (-named[name], name))
@@ -52,7 +54,7 @@ def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
 
 def in_setting(readings: Sequence[Reading], setting: str) -> list[Reading]:
     """Readings that speak of a setting: those made in it, and those that name none."""
-    return [one for one in readings if one.context.setting in ("", setting)]
+    return [reading for reading in readings if reading.context.setting in ("", setting)]
 
 
 def repeated_spread(values: Sequence[float], accuracy: float, prior: float) -> float:
@@ -65,7 +67,7 @@ def repeated_spread(values: Sequence[float], accuracy: float, prior: float) -> f
     """
     logs = [math.log(max(value, 1e-9)) for value in values]
     centre = sum(logs) / len(logs)
-    scatter = math.sqrt((prior**2 + sum((one - centre) ** 2 for one in logs)) / len(logs))
+    scatter = math.sqrt((prior**2 + sum((log - centre) ** 2 for log in logs)) / len(logs))
     return math.hypot(accuracy, scatter / math.sqrt(len(logs)))
 
 
@@ -100,28 +102,28 @@ class _Read:
 
 def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
     """One spot's true power, and what there is to say about it."""
-    found = spot.agreement()
+    agreement = spot.agreement()
     meter = spot.context.meter()
-    notice = "" if found.consistent else f"{spot.state.capitalize()}: {found.message}"
-    if not found.usable:
+    notice = "" if agreement.consistent else f"{spot.state.capitalize()}: {agreement.message}"
+    if not agreement.usable:
         return None, notice
-    if found.watts is not None:
-        accuracy = meter.relative_sd("watts", found.watts)
-        if found.watts < METER_FLOOR_W and meter.key in ("plug", "logger"):
+    if agreement.watts is not None:
+        accuracy = meter.relative_sd("watts", agreement.watts)
+        if agreement.watts < METER_FLOOR_W and meter.key in ("plug", "logger"):
             accuracy = max(accuracy, 0.3)
-        how = (f"{with_unit(found.watts, 'W')} read on a {meter.name}",)
+        how = (f"{with_unit(agreement.watts, 'W')} read on a {meter.name}",)
         return _Read(
-            Estimate(found.watts, accuracy, "B", how), found.power_factor, accuracy
+            Estimate(agreement.watts, accuracy, "B", how), agreement.power_factor, accuracy
         ), notice
-    va = found.va if found.va is not None else mains_v * (found.amps or 0.0)
+    va = agreement.va if agreement.va is not None else mains_v * (agreement.amps or 0.0)
     assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
     how = (f"{with_unit(va, 'VA')} read on a {meter.name}",)
-    apparent = Estimate(va, meter.relative_sd("amps", found.amps or va), "B", how)
+    apparent = Estimate(va, meter.relative_sd("amps", agreement.amps or va), "B", how)
     notice = notice or (
         f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
         f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
     )
-    return _Read(product(apparent, assumed), found.power_factor, apparent.spread), notice
+    return _Read(product(apparent, assumed), agreement.power_factor, apparent.spread), notice
 
 
 def _state_words(spot: Spot) -> str:
@@ -131,16 +133,16 @@ def _state_words(spot: Spot) -> str:
 
 def _pooled(name: str, setting: str, reads: Sequence[_Read]) -> State:
     reads = sorted(reads, key=lambda one: (one.watts.grade, one.watts.value, one.accuracy))
-    best = [one for one in reads if one.watts.grade == reads[0].watts.grade]
-    values = [one.watts.value for one in best]
-    spread = repeated_spread(values, min(one.accuracy for one in best), DEFAULT_SPREAD["B"])
+    best = [field for field in reads if field.watts.grade == reads[0].watts.grade]
+    values = [reading.watts.value for reading in best]
+    spread = repeated_spread(values, min(reading.accuracy for reading in best), DEFAULT_SPREAD["B"])
     if best[0].watts.grade == "D":
         spread = max(spread, best[0].watts.spread)
     centre = sum(values) / len(values)
     how = best[0].watts.how
     if len(best) > 1:
         how = (f"{len(best)} readings from {min(values):.4g} to {max(values):.4g} W",)
-    factors = [one.power_factor for one in reads if one.power_factor]
+    factors = [field.power_factor for field in reads if field.power_factor]
     factor = None
     if factors:
         mean_pf = min(1.0, sum(factors) / len(factors))
@@ -152,21 +154,21 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read]) -> State:
 
 def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> Estimate | None:
     """Running W from rated figures: labels give bounds, so the range is wide (grade D)."""
-    found = []
+    plates = []
     for label in labels:
         if label.watts is not None:
-            found.append(_plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}"))
+            plates.append(_plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}"))
         elif label.va is not None or label.amps is not None:
             va = label.va
             if va is None:
                 va = electrical.apparent_va(label.volts or mains_v, label.amps or 0.0)
             plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
             typical = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
-            found.append(product(plate, typical))
+            plates.append(product(plate, typical))
         elif label.horsepower is not None:
             low, typical_share, high = _MOTOR_EFFICIENCY
             shaft = label.horsepower * _HP_W
-            found.append(
+            plates.append(
                 from_limits(
                     electrical.motor_input_w(shaft, high),
                     electrical.motor_input_w(shaft, typical_share),
@@ -175,7 +177,7 @@ def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> E
                     f"{low:g} to {high:g} assumed",
                 )
             )
-    return max(found, key=lambda one: one.value) if found else None
+    return max(plates, key=lambda one: one.value) if plates else None
 
 
 def _plate(rated: float, kind: Kind, words: str) -> Estimate:

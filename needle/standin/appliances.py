@@ -262,8 +262,8 @@ def timeline(key: str, seed: int, days: float = 8.0, mains_v: float = 230.0) -> 
     """
     one = APPLIANCES[key]
     horizon = days * DAY_S
-    found = sorted(
+    boundaries = sorted(
         (s for s in one.course(np.random.default_rng(seed), horizon) if s.start_s < horizon),
         key=lambda segment: segment.start_s,
     )
-    return Timeline(tuple(found), horizon, seed, one.noise, mains_v)
+    return Timeline(tuple(boundaries), horizon, seed, one.noise, mains_v)

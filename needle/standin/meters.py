@@ -78,7 +78,7 @@ class Meter:
         """Its readings from one moment to another, as a capture."""
         time = np.arange(start_s, end_s, self.interval_s)
         parts = [self.read(line, time[i : i + _BLOCK]) for i in range(0, len(time), _BLOCK)]
-        columns = {name: np.concatenate([one[name] for one in parts]) for name in parts[0]}
+        columns = {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
         return Capture(time - start_s, columns)
 
     def counter_wh(self, line: Timeline, start_s: float, end_s: float) -> float:

@@ -81,18 +81,18 @@ class Timeline:
     def columns(self) -> dict[str, np.ndarray]:
         """The segments' fields as arrays, and ``length_s``."""
         names = ("start_s", "watts", "end_watts", "pf", "tail_w", "tau_s", "inrush_va", "inrush_s")
-        found = {n: np.array([getattr(one, n) for one in self.segments]) for n in names}
-        found["length_s"] = np.diff(np.append(found["start_s"], self.horizon_s))
-        return found
+        columns = {n: np.array([getattr(segment, n) for segment in self.segments]) for n in names}
+        columns["length_s"] = np.diff(np.append(columns["start_s"], self.horizon_s))
+        return columns
 
     def sample(self, time_s: np.ndarray) -> Sample:
         """Everything at the given moments, s; starts are there at 10 ms and finer."""
         time = np.asarray(time_s, dtype=float) % self.horizon_s
-        found = self.columns()
+        columns = self.columns()
         index = np.clip(
-            np.searchsorted(found["start_s"], time, side="right") - 1, 0, len(self.segments) - 1
+            np.searchsorted(columns["start_s"], time, side="right") - 1, 0, len(self.segments) - 1
         )
-        at = {name: column[index] for name, column in found.items()}
+        at = {name: column[index] for name, column in columns.items()}
         since = time - at["start_s"]
         ramp = np.clip(since / np.maximum(at["length_s"], 1e-9), 0, 1)
         watts = at["watts"] + (at["end_watts"] - at["watts"]) * ramp
@@ -118,20 +118,22 @@ class Timeline:
     def mean_w(self, start_s: float = 0.0, end_s: float | None = None) -> float:
         """True mean W between two moments, from the segments' own integrals (inrush left out)."""
         end_s = self.horizon_s if end_s is None else end_s
-        found = self.columns()
-        begin = np.maximum(found["start_s"], start_s)
-        end = np.minimum(found["start_s"] + found["length_s"], end_s)
+        columns = self.columns()
+        begin = np.maximum(columns["start_s"], start_s)
+        end = np.minimum(columns["start_s"] + columns["length_s"], end_s)
         span = np.maximum(0.0, end - begin)
-        first, last = begin - found["start_s"], np.maximum(begin, end) - found["start_s"]
-        slope = (found["end_watts"] - found["watts"]) / np.maximum(found["length_s"], 1e-9)
-        joules = (found["watts"] + slope * (first + last) / 2) * span
-        tau = np.maximum(found["tau_s"], 1e-9)
-        joules += found["tail_w"] * tau * (np.exp(-first / tau) - np.exp(-last / tau)) * (span > 0)
+        first, last = begin - columns["start_s"], np.maximum(begin, end) - columns["start_s"]
+        slope = (columns["end_watts"] - columns["watts"]) / np.maximum(columns["length_s"], 1e-9)
+        joules = (columns["watts"] + slope * (first + last) / 2) * span
+        tau = np.maximum(columns["tau_s"], 1e-9)
+        joules += (
+            columns["tail_w"] * tau * (np.exp(-first / tau) - np.exp(-last / tau)) * (span > 0)
+        )
         return float(joules.sum() / (end_s - start_s))
 
     def starts_s(self) -> list[float]:
         """Moments at which something with an inrush switches on, s."""
-        return [one.start_s for one in self.segments if one.inrush_va > 0]
+        return [segment.start_s for segment in self.segments if segment.inrush_va > 0]
 
 
 def _noise(time_s: np.ndarray, seed: int) -> np.ndarray:

@@ -193,7 +193,7 @@ def _sag(
             reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"
         )
     spread = reader.number("ohm_spread", most=1.0) or 0.0
-    found = (
+    resistance = (
         Estimate(ohm, spread, "B", ("as given",))
         if ohm is not None
         else Estimate(
@@ -203,4 +203,4 @@ def _sag(
             ("usual for a sound battery of this size",),
         )
     )
-    return found, usual_cutoff_v(chemistry, volts) if cutoff is None else cutoff
+    return resistance, usual_cutoff_v(chemistry, volts) if cutoff is None else cutoff

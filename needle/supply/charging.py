@@ -48,7 +48,7 @@ def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
     ------
     DocumentError
     """
-    found: list[ChargeInput] = []
+    inputs: list[ChargeInput] = []
     for index, item in enumerate(items):
         reader = Reader(item, f"{path}[{index}]", _KEYS)
         volts = reader.number("volts", most=1500, above=True)
@@ -56,14 +56,14 @@ def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
         if amps is not None and volts is None:
             raise DocumentError(reader.at("volts"), "is needed beside max_a")
         controller = reader.number("controller_a", most=10_000, above=True)
-        found.append(
+        inputs.append(
             ChargeInput(
                 name=reader.text("name", most=40) or f"input {index + 1}",
                 max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
                 controller_a=math.inf if controller is None else controller,
             )
         )
-    return tuple(found)
+    return tuple(inputs)
 
 
 def input_limit_w(entry: ChargeInput, battery: Battery) -> float:

@@ -159,7 +159,7 @@ def _as_fit(
     read: tuple[np.ndarray, np.ndarray],
     gain_sd: float,
 ) -> InverterFit:
-    idle, slope, square = (float(one) for one in solved)
+    idle, slope, square = (float(value) for value in solved)
     count = len(residuals)
     # More scatter than the meters allow widens the answer, less never narrows it.
     spare = max(1, count - 2)
@@ -181,7 +181,7 @@ def _as_fit(
         idle_w=Estimate(idle, float(idle_sd) / max(idle, 0.1), grade, how),
         efficiency=Estimate(1 / slope, slope_share, grade, how, 1.0),
         square_per_w=Estimate(square, float(square_sd) / square if square else 0.0, grade, how),
-        residuals=tuple(float(one) for one in residuals),
+        residuals=tuple(float(residual) for residual in residuals),
         suspect=suspect,
         pairs=tuple(zip(read[0].tolist(), read[1].tolist(), strict=True)),
         notices=tuple(notices),

@@ -62,7 +62,7 @@ def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
     ------
     DocumentError
     """
-    found: list[Output] = []
+    outputs: list[Output] = []
     for index, item in enumerate(items):
         reader = Reader(item, f"{path}[{index}]", _KEYS)
         name = reader.text("name", most=40)
@@ -70,10 +70,10 @@ def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
             raise DocumentError(
                 reader.at("name"), "needs a name such as dc12; “ac” is the inverter"
             )
-        if any(one.name == name for one in found):
+        if any(output.name == name for output in outputs):
             raise DocumentError(reader.at("name"), f"two outputs are called “{name}”")
-        found.append(_output(reader, name))
-    return tuple(found)
+        outputs.append(_output(reader, name))
+    return tuple(outputs)
 
 
 def _output(reader: Reader, name: str) -> Output:

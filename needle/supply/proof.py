@@ -398,7 +398,7 @@ def log_from_text(text: str) -> list[list[float | None]]:
             raise DocumentError(
                 "log", f"row {number}, “{line.strip()[:30]}”, is not “hours, charge in %, Wh”"
             ) from None
-        if any(one is not None and not math.isfinite(one) for one in row):
+        if any(text is not None and not math.isfinite(text) for text in row):
             raise DocumentError("log", f"row {number} has a figure that is not finite")
         rows.append(row)
     return rows

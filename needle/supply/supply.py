@@ -202,14 +202,14 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
             )
         battery = replace(battery, capacity_factor=factor)
     held = held_wh(battery)
-    tested = _newest([one for one in tests if _is_idle(one, "ac")], IdleTest)
+    tested = _newest([test for test in tests if _is_idle(test, "ac")], IdleTest)
     if tested is not None and inverter is not None:
         direct = idle_w(tested, held)
         both = [direct] if fitted_idle is None else [direct, fitted_idle]
         inverter = replace(inverter, idle_w=pool(both))
     outputs = []
     for output in supply.outputs:
-        tested = _newest([one for one in tests if _is_idle(one, output.name)], IdleTest)
+        tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
         outputs.append(output if tested is None else replace(output, idle_w=idle_w(tested, held)))
     return replace(
         supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
@@ -217,7 +217,7 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
 
 
 def _newest(tests: Sequence[SupplyTest], kind: type[_T]) -> _T | None:
-    return next((one for one in reversed(tests) if isinstance(one, kind)), None)
+    return next((test for test in reversed(tests) if isinstance(test, kind)), None)
 
 
 def _is_idle(test: SupplyTest, output: str) -> bool:
@@ -225,7 +225,7 @@ def _is_idle(test: SupplyTest, output: str) -> bool:
 
 
 def _check_outputs(supply: Supply, tests: Sequence[SupplyTest]) -> None:
-    names = [one.name for one in supply.outputs] + (["ac"] if supply.inverter else [])
+    names = [output.name for output in supply.outputs] + (["ac"] if supply.inverter else [])
     for test in tests:
         if isinstance(test, IdleTest) and test.output not in names:
             raise DocumentError("output", f"this supply has no output “{test.output}”")

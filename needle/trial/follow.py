@@ -13,14 +13,14 @@ from needle.trial.trial import Trial
 CLOSEST_H, FARTHEST_H, MOST = 0.5, 6.0, 12
 
 
-def next_check_ins(found: Forecast) -> list[float]:
+def next_check_ins(prediction: Forecast) -> list[float]:
     """Hours from the start at which a look is worth most: closer together towards the stop.
 
     Each lies a third of what is likely left after the one before, in quarter hours, until the
     earliest likely stop is reached and half-hourly looks go on to the latest.
     """
-    low, mid, high = found.stop_h
-    at = found.now_h
+    low, mid, high = prediction.stop_h
+    at = prediction.now_h
     hours: list[float] = []
     while at < high and len(hours) < MOST:
         left = max(0.0, mid - at)
@@ -60,14 +60,14 @@ def mark(trial: Trial) -> Mark | None:
     half = _foretold(
         replace(
             trial,
-            check_ins=tuple(one for one in trial.check_ins if one.h <= end.h / 2),
+            check_ins=tuple(check_in for check_in in trial.check_ins if check_in.h <= end.h / 2),
             ended=None,
         )
     )
     promises = [
-        abs(one.h + one.display_h - end.h) / end.h
-        for one in trial.check_ins
-        if one.display_h is not None
+        abs(check_in.h + check_in.display_h - end.h) / end.h
+        for check_in in trial.check_ins
+        if check_in.display_h is not None
     ]
     return Mark(
         held=None if start is None else start.stop_h[0] <= end.h <= start.stop_h[2],
@@ -97,19 +97,19 @@ class Score:
 
 def score(marks: Sequence[Mark]) -> Score:
     """Sum up how good forecasts have been."""
-    told = [one for one in marks if one.held is not None]
+    told = [mark for mark in marks if mark.held is not None]
     return Score(
         trials=len(told),
-        held=sum(bool(one.held) for one in told),
-        error=_median([one.error for one in told]),
-        half_error=_median([one.half_error for one in told]),
-        display_error=_median([one.display_error for one in marks]),
+        held=sum(bool(check_in.held) for check_in in told),
+        error=_median([check_in.error for check_in in told]),
+        half_error=_median([check_in.half_error for check_in in told]),
+        display_error=_median([mark.display_error for mark in marks]),
     )
 
 
 def _median(values: Sequence[float | None]) -> float | None:
-    found = sorted(one for one in values if one is not None)
-    if not found:
+    ordered = sorted(value for value in values if value is not None)
+    if not ordered:
         return None
-    middle = len(found) // 2
-    return found[middle] if len(found) % 2 else (found[middle - 1] + found[middle]) / 2
+    middle = len(ordered) // 2
+    return ordered[middle] if len(ordered) % 2 else (ordered[middle - 1] + ordered[middle]) / 2

@@ -101,7 +101,7 @@ class Forecast:
     @property
     def remaining_h(self) -> Range:
         """Hours left from now."""
-        low, mid, high = (max(0.0, one - self.now_h) for one in self.stop_h)
+        low, mid, high = (max(0.0, hours - self.now_h) for hours in self.stop_h)
         return low, mid, high
 
 
@@ -135,7 +135,7 @@ class _Filter:
         knees = np.linspace(*KNEE, _KNEE_POINTS)
         off = np.linspace(-_HELD_REACH[0], _HELD_REACH[1], _HELD_POINTS)
         self.spacing = float(off[1] - off[0])
-        off, self.knee = (one.ravel() for one in np.meshgrid(off, knees))
+        off, self.knee = (grid.ravel() for grid in np.meshgrid(off, knees))
         self.factor = believed.value * np.exp(off)
         self.held_wh = self.factor * trial.battery.nominal_wh
         count = len(off)
@@ -225,7 +225,7 @@ def forecast(trial: Trial, seed: int = 1) -> Forecast:
     DocumentError
         Nothing to go by: neither an expectation nor a check-in.
     """
-    telling = [one for one in trial.check_ins if _tells(one)]
+    telling = [check_in for check_in in trial.check_ins if _tells(check_in)]
     if not trial.expected_w and not telling and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
     expected = _Expected(trial)
@@ -233,7 +233,7 @@ def forecast(trial: Trial, seed: int = 1) -> Forecast:
     notices: list[str] = []
     legs = _follow(trial, bank, notices)
     stop: np.ndarray | float = trial.stop_at
-    if any(one.shown is not None for one in trial.check_ins):
+    if any(check_in.shown is not None for check_in in trial.check_ins):
         stop = true_charge(trial.stop_at, bank.knee)
     stop_wh = (bank.start - stop) * bank.held_wh
     if trial.ended is not None:
@@ -252,42 +252,42 @@ def _follow(trial: Trial, bank: _Filter, notices: list[str]) -> list[Leg]:
     battery = trial.battery
     legs, begin, name = [], (0.0, 0.0), "start"
     last_shown, counted = trial.start_charge, 0.0
-    for one in trial.check_ins:
-        bank.advance(one.h)
-        if one.shown is not None:
-            if one.shown > last_shown + _step(one) + RISE:
+    for check_in in trial.check_ins:
+        bank.advance(check_in.h)
+        if check_in.shown is not None:
+            if check_in.shown > last_shown + _step(check_in) + RISE:
                 notices.append(
-                    f"At {one.h:g} h the charge rose from {last_shown * 100:.3g} to "
-                    f"{one.shown * 100:.3g} %: was it charged? Kept as a note, not counted."
+                    f"At {check_in.h:g} h the charge rose from {last_shown * 100:.3g} to "
+                    f"{check_in.shown * 100:.3g} %: was it charged? Kept as a note, not counted."
                 )
             else:
-                last_shown = one.shown
-                step = _step(one)
+                last_shown = check_in.shown
+                step = _step(check_in)
                 bank.see_charge(
-                    true_charge(one.shown, bank.knee),
-                    np.hypot(step / np.sqrt(12), DISPLAY_SD) * slope(one.shown, bank.knee),
+                    true_charge(check_in.shown, bank.knee),
+                    np.hypot(step / np.sqrt(12), DISPLAY_SD) * slope(check_in.shown, bank.knee),
                 )
-        wh = one.wh
+        wh = check_in.wh
         sd = COUNTER_SD
-        if wh is None and one.ah is not None and battery.volts:
-            wh, sd = one.ah * battery.volts, float(np.hypot(COUNTER_SD, AH_VOLTS_SD))
+        if wh is None and check_in.ah is not None and battery.volts:
+            wh, sd = check_in.ah * battery.volts, float(np.hypot(COUNTER_SD, AH_VOLTS_SD))
         if wh is not None and wh < counted - 1.0:
-            notices.append(f"At {one.h:g} h the counter fell: was it reset? Not counted.")
+            notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
         elif wh is not None:
             counted = wh
             bank.see_wh(wh, sd * wh + 0.002 * battery.nominal_wh)
-        if one.volts is not None and battery.volts:
-            bank.see_volts(one.volts, battery.volts, battery.chemistry)
-        if one.watts:
-            bank.see_watts(one.watts)
-        if one.leg is not None:
+        if check_in.volts is not None and battery.volts:
+            bank.see_volts(check_in.volts, battery.volts, battery.chemistry)
+        if check_in.watts:
+            bank.see_watts(check_in.watts)
+        if check_in.leg is not None:
             wh_now = float(bank.weight @ bank.wh)
-            if one.h > begin[0]:
-                legs.append(Leg(begin[0], (wh_now - begin[1]) / (one.h - begin[0]), name))
-            begin, name = (one.h, wh_now), one.leg
+            if check_in.h > begin[0]:
+                legs.append(Leg(begin[0], (wh_now - begin[1]) / (check_in.h - begin[0]), name))
+            begin, name = (check_in.h, wh_now), check_in.leg
             bank.new_leg()
     legs.append(Leg(begin[0], begin[1], name))
-    shown = [one.shown for one in trial.check_ins if one.shown is not None]
+    shown = [check_in.shown for check_in in trial.check_ins if check_in.shown is not None]
     if shown and shown[-1] <= LAST_FIFTH + 0.05:
         notices.append("The last fifth of a display often goes faster than it says.")
     return legs
@@ -385,15 +385,15 @@ def _fan(
     until: float,
 ) -> list[tuple[float, float, float, float]]:
     """True charge from now to the latest likely stop."""
-    found = []
+    fan = []
     for hour in np.linspace(now, max(until, now + 0.5), 25):
         gone = level * float(expected.by(hour) - expected.by(now))
-        found.append((float(hour), *_range(np.clip(charge - gone / held, 0.0, 1.0))))
-    return found
+        fan.append((float(hour), *_range(np.clip(charge - gone / held, 0.0, 1.0))))
+    return fan
 
 
 def _range(values: np.ndarray) -> Range:
-    low, mid, high = (float(one) for one in np.quantile(values, [0.1, 0.5, 0.9]))
+    low, mid, high = (float(value) for value in np.quantile(values, [0.1, 0.5, 0.9]))
     return low, mid, high
 
 
@@ -402,29 +402,29 @@ def _display_error(trial: Trial) -> float | None:
     if trial.ended is None:
         return None
     off = [
-        abs(one.h + one.display_h - trial.ended.h)
-        for one in trial.check_ins
-        if one.display_h is not None
+        abs(check_in.h + check_in.display_h - trial.ended.h)
+        for check_in in trial.check_ins
+        if check_in.display_h is not None
     ]
     return sum(off) / len(off) if off else None
 
 
-def as_document(found: Forecast) -> dict[str, Any]:
+def as_document(prediction: Forecast) -> dict[str, Any]:
     """The forecast as ``needle forecast`` prints it."""
 
     def span(one: Range | None) -> dict[str, float] | None:
         return None if one is None else {"value": one[1], "low": one[0], "high": one[2]}
 
     return {
-        "stop_h": span(found.stop_h),
-        "remaining_h": span(found.remaining_h),
-        "mean_w": span(found.mean_w),
-        "used_wh": found.used_wh,
-        "charge": span(found.charge),
-        "legs": [{"from_h": o.from_h, "mean_w": o.mean_w, "name": o.name} for o in found.legs],
-        "capacity_factor": span(found.capacity_factor),
-        "held_wh": span(found.held_wh),
-        "ended_h": found.ended_h,
-        "display_error_h": found.display_error_h,
-        "notices": found.notices,
+        "stop_h": span(prediction.stop_h),
+        "remaining_h": span(prediction.remaining_h),
+        "mean_w": span(prediction.mean_w),
+        "used_wh": prediction.used_wh,
+        "charge": span(prediction.charge),
+        "legs": [{"from_h": o.from_h, "mean_w": o.mean_w, "name": o.name} for o in prediction.legs],
+        "capacity_factor": span(prediction.capacity_factor),
+        "held_wh": span(prediction.held_wh),
+        "ended_h": prediction.ended_h,
+        "display_error_h": prediction.display_error_h,
+        "notices": prediction.notices,
     }

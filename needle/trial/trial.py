@@ -114,7 +114,7 @@ class Trial:
     @property
     def legs(self) -> list[CheckIn]:
         """Check-ins at which a new leg begins."""
-        return [one for one in self.check_ins if one.leg is not None]
+        return [check_in for check_in in self.check_ins if check_in.leg is not None]
 
 
 _CHECK_KEYS = ("h", "percent", "bars", "of", "ah", "wh", "volts", "watts", "display_h", "room_c",
@@ -167,15 +167,15 @@ def parse_check_ins(items: Sequence[Any]) -> tuple[CheckIn, ...]:
     ------
     DocumentError
     """
-    found = sorted(
+    check_ins = sorted(
         (_check_in(item, f"check_ins[{index}]") for index, item in enumerate(items)),
         key=lambda one: one.h,
     )
-    legs = [one.h for one in found if one.leg is not None]
+    legs = [check_in.h for check_in in check_ins if check_in.leg is not None]
     for first, second in pairwise(legs):
         if first == second:
             raise DocumentError("check_ins", f"two legs begin at {first:g} h: keep one")
-    return tuple(found)
+    return tuple(check_ins)
 
 
 def _check_in(item: Any, path: str) -> CheckIn:
@@ -222,7 +222,7 @@ def _ended(reader: Reader, checks: Sequence[CheckIn]) -> End | None:
         return None
     inner = Reader(reader.data["ended"], "ended", ("h", "why"))
     end = End(inner.need("h", most=MOST_H, above=True), inner.choice("why", ENDS))
-    late = next((one for one in checks if one.h > end.h + 1e-9), None)
+    late = next((check for check in checks if check.h > end.h + 1e-9), None)
     if late is not None:
         raise DocumentError("ended.h", f"{end.h:g} is before the check-in at {late.h:g} h")
     return end
@@ -239,6 +239,6 @@ def expected_of(outcome: Outcome) -> dict[str, Any]:
     hours = max(1, int(np.floor(outcome.runtime[1])))
     net = outcome.drawn_w[:hours] - outcome.sources_w[:hours]
     return {
-        "by_hour": [float(one) for one in net],
+        "by_hour": [float(watts) for watts in net],
         "spread": float(np.sqrt(max(0.03**2, varies**2 - own**2))),
     }

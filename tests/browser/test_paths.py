@@ -3,7 +3,7 @@
 from playwright.sync_api import Page, expect
 
 from tests.browser.base import PHONE, BrowserTest
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 
 
 class Counter:
@@ -63,7 +63,7 @@ class ReadingTest(BrowserTest):
         return load
 
     def width_h(self):
-        low, _, high = answer(current_plan(self.clinic())).outcome.runtime
+        low, _, high = answer_of(current_plan(self.clinic())).outcome.runtime
         return high - low
 
     def test_a_reading_steadies_the_needle_without_a_new_page(self):

@@ -47,7 +47,9 @@ class PatternTest(unittest.TestCase):
         self.assertAlmostEqual(found.duty.value, on / all_s, delta=0.004)
         self.assertTrue(found.duty.low < on / all_s < found.duty.high)
         self.assertAlmostEqual(found.start_peak_w, 400, delta=2)
-        self.assertTrue(60 < np.median([one.settle_s for one in found.start_events]) < 140)
+        self.assertTrue(
+            60 < np.median([start_event.settle_s for start_event in found.start_events]) < 140
+        )
 
     def test_energy_is_the_integral(self):
         power, _ = cycling(cycles=8)
@@ -61,7 +63,7 @@ class PatternTest(unittest.TestCase):
         found = analyse(capture_of(power))
         self.assertEqual(found.pattern, "cycling")
         self.assertAlmostEqual(found.running_w, 93, delta=3)
-        names = [one.name for one in found.states]
+        names = [state.name for state in found.states]
         self.assertEqual(names[:2], ["resting", "running"])
         self.assertIn("above running", names[2])
         self.assertAlmostEqual(found.states[2].watts, 221, delta=4)
@@ -87,7 +89,7 @@ class PatternTest(unittest.TestCase):
         power = np.concatenate([np.full(n, w, dtype=float) for w, n in stages])
         found = analyse(capture_of(power + np.random.default_rng(4).normal(0, 0.4, len(power))))
         self.assertEqual(found.pattern, "program")
-        self.assertEqual([round(one.watts, -1) for one in found.states], [0, 20, 300, 1480])
+        self.assertEqual([round(state.watts, -1) for state in found.states], [0, 20, 300, 1480])
         self.assertIsNone(found.duty)
 
     def test_one_block_in_silence_is_one_cycle(self):
@@ -111,7 +113,7 @@ class TroubleTest(unittest.TestCase):
         self.assertEqual((found.gaps, found.covered_s), (1, 1198.0))
         self.assertAlmostEqual(found.energy_wh, 1198 / 36, places=6)
         self.assertAlmostEqual(found.mean_w, 100)
-        self.assertTrue(any("gaps" in one for one in found.notices))
+        self.assertTrue(any("gaps" in notice for notice in found.notices))
 
     def test_cycles_over_a_gap_do_not_count(self):
         power, truth = cycling(cycles=12)
@@ -156,7 +158,7 @@ class TroubleTest(unittest.TestCase):
         rng = np.random.default_rng(seed)
         power = np.repeat(values, rng.integers(1, 30, len(values)))
         found = analyse(capture_of(power))
-        states = sum(one.wh for one in found.states)
+        states = sum(state.wh for state in found.states)
         self.assertAlmostEqual(states, found.energy_wh, delta=0.02 * found.energy_wh + 0.5)
         if found.duty is not None:
             self.assertTrue(0 <= found.duty.value <= 1)
@@ -228,7 +230,7 @@ class CorrectionTest(unittest.TestCase):
         self.assertEqual(len(joined.states), 2)
         self.assertFalse(joined.rarer)
         named = analyse(capture, corrections=Corrections(names=("asleep", "cooling", "defrost")))
-        self.assertEqual([one.name for one in named.states], ["asleep", "cooling", "defrost"])
+        self.assertEqual([state.name for state in named.states], ["asleep", "cooling", "defrost"])
         self.assertTrue(named.rarer)
 
     def test_the_level_called_running_is_the_main_one(self):

@@ -57,7 +57,7 @@ class ReadTest(unittest.TestCase):
     def test_rows_with_too_many_cells_are_counted(self):
         capture = read_capture("time,watts\n0,1\n1,2,3,4\n2,3\n")
         self.assertEqual(len(capture.time_s), 2)
-        self.assertTrue(any("1 rows have more cells" in one for one in capture.notices))
+        self.assertTrue(any("1 rows have more cells" in notice for notice in capture.notices))
 
     def test_other_columns_are_named(self):
         capture = read_capture("time,watts,mood\n0,1,good\n1,2,bad\n")
@@ -67,8 +67,8 @@ class ReadTest(unittest.TestCase):
         capture = read_capture("time,watts\n2,3\n0,1\n1,2\n1,2\n3,4\n")
         np.testing.assert_allclose(capture.time_s, [0, 1, 2, 3])
         np.testing.assert_allclose(capture.columns["watts"], [1, 2, 3, 4])
-        self.assertTrue(any("out of order" in one for one in capture.notices))
-        self.assertTrue(any("1 rows were repeated" in one for one in capture.notices))
+        self.assertTrue(any("out of order" in notice for notice in capture.notices))
+        self.assertTrue(any("1 rows were repeated" in notice for notice in capture.notices))
 
     def test_rows_of_one_moment_are_spread_so_that_no_spike_is_lost(self):
         capture = read_capture("time,watts\n0,1\n1,2\n1,400\n2,3\n3,3\n")
@@ -87,7 +87,7 @@ class ReadTest(unittest.TestCase):
         capture = read_capture(text, zone=zone)
         self.assertEqual(capture.start, datetime(2027, 7, 9, 18, tzinfo=zone))
         np.testing.assert_allclose(capture.time_s, [0, 60])
-        self.assertTrue(any("taken as UTC" in one for one in read_capture(text).notices))
+        self.assertTrue(any("taken as UTC" in notice for notice in read_capture(text).notices))
         text = "time,watts\n09/02/2027 18:00,1\n09/02/2027 18:01,2\n"
         self.assertEqual(read_capture(text).start.day, 9)
 
@@ -97,7 +97,7 @@ class ReadTest(unittest.TestCase):
         capture = read_capture("time,watts\n" + "\n".join(rows) + "\n")
         np.testing.assert_allclose(np.diff(capture.time_s), 60)
         self.assertEqual(capture.columns["watts"].tolist(), [57, 58, 59, 60, 61, 62])
-        self.assertTrue(any("went back" in one for one in capture.notices))
+        self.assertTrue(any("went back" in notice for notice in capture.notices))
 
     def test_a_known_zone_knows_its_clock_changes(self):
         zone = ZoneInfo("Europe/London")
@@ -249,7 +249,7 @@ class FuzzTest(unittest.TestCase):
                 unread += cell in ("x1", "1.2.3")
             else:
                 self.assertAlmostEqual(value, float(cell), places=6)
-        said = [one for one in capture.notices if "not numbers" in one]
+        said = [notice for notice in capture.notices if "not numbers" in notice]
         self.assertEqual(bool(said), unread > 0)
         if said:
             self.assertTrue(said[0].startswith(f"{unread} cells"))

@@ -52,7 +52,7 @@ class FiguresTest(unittest.TestCase):
         ]
 
     def row(self, name):
-        return next(one for one in figures(self.sides) if one.name == name)
+        return next(figure for figure in figures(self.sides) if figure.name == name)
 
     def test_per_litre_and_per_degree(self):
         self.assertAlmostEqual(self.row("a day and litre").values[0].value, 8.0, delta=0.01)
@@ -63,7 +63,7 @@ class FiguresTest(unittest.TestCase):
         )
 
     def test_what_nobody_has_is_left_out(self):
-        self.assertNotIn("a task", {one.name for one in figures(self.sides)})
+        self.assertNotIn("a task", {figure.name for figure in figures(self.sides)})
 
     def test_fairness(self):
         self.assertEqual(unfair(self.sides), ["their size: compare per litre"])

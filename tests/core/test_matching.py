@@ -27,12 +27,14 @@ class OrderTest(unittest.TestCase):
     @given(starters)
     def test_no_order_has_a_lower_worst_moment(self, loads):
         found = worst(ladder(best_order(loads))).peak_va
-        least = min(worst(ladder(one)).peak_va for one in itertools.permutations(loads))
+        least = min(
+            worst(ladder(permutation)).peak_va for permutation in itertools.permutations(loads)
+        )
         self.assertAlmostEqual(found, least)
 
     def test_the_ladder_adds_up(self):
         rungs = ladder([Starter("pump", 260, 2350), Starter("lamp", 40, 60)])
-        self.assertEqual([(one.before_w, one.after_w, one.peak_va) for one in rungs],
+        self.assertEqual([(rung.before_w, rung.after_w, rung.peak_va) for rung in rungs],
                          [(0, 260, 2350), (260, 300, 320)])  # fmt: skip
         self.assertIsNone(worst(ladder([])))
 
@@ -69,10 +71,10 @@ class TestedTest(unittest.TestCase):
         )  # fmt: skip
 
     def test_the_plan_believes_the_test(self):
-        self.assertEqual([one.why for one in self.plan("").trips], ["start"])
+        self.assertEqual([trip.why for trip in self.plan("").trips], ["start"])
         self.assertEqual(self.plan("held").trips, [])
         self.assertEqual(self.plan("held").starts[0].verdict.verdict, "holds")
-        self.assertEqual([one.why for one in self.plan("tripped").trips], ["start"])
+        self.assertEqual([trip.why for trip in self.plan("tripped").trips], ["start"])
 
     def test_an_unknown_result_is_refused(self):
         with self.assertRaises(DocumentError):

@@ -116,7 +116,7 @@ class RuntimeTest(unittest.TestCase):
         box = {**BASE["loads"][0], "set_c": 4, "measured_room_c": 10}
         outcome = simulate(plan_of(loads=[box], room_c=40), 20)
         self.assertEqual(outcome.plan.loads[0].duty, 1.0)
-        self.assertTrue(any("never cycle off" in one for one in outcome.notices))
+        self.assertTrue(any("never cycle off" in notice for notice in outcome.notices))
 
 
 class PropertyTest(unittest.TestCase):
@@ -214,7 +214,7 @@ class TripTest(unittest.TestCase):
                  "use": {"between": [["19:00", f"19:{minutes:02d}"]]}},
             ]  # fmt: skip
             plan = plan_of(loads=loads, hours=3, needed_hours=3, inverter={"overload": overload})
-            return [one.load for one in simulate(plan, 10).trips]
+            return [trip.load for trip in simulate(plan, 10).trips]
 
         self.assertEqual(tripped(10, 2800, [[1.15, 600]]), [])
         self.assertEqual(tripped(11, 2800, [[1.15, 600]]), ["Saw"])
@@ -228,7 +228,7 @@ class TripTest(unittest.TestCase):
              "use": {"between": [["20:00", "21:00"]]}},
         ]  # fmt: skip
         outcome = simulate(plan_of(loads=loads, hours=6, needed_hours=4), 20)
-        self.assertEqual([(one.load, one.why) for one in outcome.trips], [("Motor", "start")])
+        self.assertEqual([(trip.load, trip.why) for trip in outcome.trips], [("Motor", "start")])
         self.assertEqual(outcome.starts[0].verdict.verdict, "trips")
         self.assertAlmostEqual(outcome.trips[0].watts, 13_000)
 
@@ -238,7 +238,7 @@ class TripTest(unittest.TestCase):
             {"name": "Second", "running_w": 1800, "use": {"between": [["19:20", "20:30"]]}},
         ]
         outcome = simulate(plan_of(loads=loads, hours=6, needed_hours=4), 20)
-        self.assertEqual([one.load for one in outcome.trips], ["Second"])
+        self.assertEqual([trip.load for trip in outcome.trips], ["Second"])
 
     def test_trips_by_chance_are_told_with_their_chance(self):
         loads = [
@@ -246,11 +246,11 @@ class TripTest(unittest.TestCase):
             {"name": "Iron", "running_w": 1900, "use": {"between": [["19:00", "19:05"]]}},
         ]
         outcome = simulate(plan_of(loads=loads, hours=3, needed_hours=2), 200)
-        total = sum(one.chance for one in outcome.trips)
+        total = sum(trip.chance for trip in outcome.trips)
         self.assertTrue(0.3 < total < 0.9, total)
 
     def test_starts_are_judged_beside_all_that_may_run(self):
-        starts = {one.load: one for one in simulate(plan_of(), 20).starts}
+        starts = {start.load: start for start in simulate(plan_of(), 20).starts}
         self.assertAlmostEqual(starts["Box"].others_w, 150.95 + 38)
         self.assertEqual(starts["Box"].verdict.verdict, "holds")
 

@@ -195,7 +195,7 @@ class PlacingTest(unittest.TestCase):
         surplus, room = np.array(surplus), np.array(room)
         values = [
             value
-            for at in itertools.product(*(one.allowed for one in blocks))
+            for at in itertools.product(*(block.allowed for block in blocks))
             if (value := value_of(blocks, at, surplus, room)) is not None
         ]
         found = place(blocks, surplus, room)
@@ -219,7 +219,7 @@ class PlacingTest(unittest.TestCase):
         self.assertTrue(simulate(plan, 20).trips)
         moves = propose(plan)
         self.assertIn(len(moves), (1, 2))
-        self.assertEqual(sum(abs(one.to_minute - one.minute) for one in moves), 30)
+        self.assertEqual(sum(abs(move.to_minute - move.minute) for move in moves), 30)
         self.assertEqual(simulate(moved(plan, moves), 20).trips, [])
 
     def test_nothing_to_move_and_nowhere_to_go(self):

@@ -29,7 +29,7 @@ BOX = {
 
 
 def record(readings, kind="compressor-fixed", **more):
-    return LoadRecord("Load", kind, tuple(parse(one) for one in readings), **more)
+    return LoadRecord("Load", kind, tuple(parse(reading) for reading in readings), **more)
 
 
 class WholeProfileTest(unittest.TestCase):
@@ -85,9 +85,9 @@ class WholeProfileTest(unittest.TestCase):
             BOX["readings"],
             [*BOX["readings"], {"type": "energy", "wh": 2380, "hours": 72}],
         ]
-        spreads = [derive(record(one)).mean_w.spread for one in steps]
+        spreads = [derive(record(step)).mean_w.spread for step in steps]
         self.assertEqual(spreads, sorted(spreads, reverse=True))
-        grades = [derive(record(one)).grade for one in steps]
+        grades = [derive(record(step)).grade for step in steps]
         self.assertEqual(grades, ["D", "C", "B", "A", "A"])
 
     def test_no_evidence_is_said(self):
@@ -180,7 +180,7 @@ class SpotTest(unittest.TestCase):
     def test_repeated_readings_narrow_and_scattered_ones_less(self):
         def spread(*watts):
             return derive(
-                record([{"type": "spot", "watts": one} for one in watts], "led")
+                record([{"type": "spot", "watts": value_w} for value_w in watts], "led")
             ).running_w.spread
 
         self.assertGreater(spread(38), spread(38, 38.2))
@@ -194,8 +194,8 @@ class CounterTest(unittest.TestCase):
         self.assertAlmostEqual(energy.hours_to_settle_count(10, 10), 10.0)
         found = derive(record([{"type": "energy", "wh": 40, "hours": 4}], "electronics"))
         self.assertEqual(found.grade, "B")
-        self.assertTrue(any("±12 %" in one.what for one in found.advice))
-        self.assertTrue(any("6\u00a0h" in one.method for one in found.advice))
+        self.assertTrue(any("±12 %" in hint.what for hint in found.advice))
+        self.assertTrue(any("6\u00a0h" in hint.method for hint in found.advice))
 
     def test_six_cycles_or_a_day_make_grade_a(self):
         run = {"type": "energy", "wh": 200, "hours": 6}
@@ -302,7 +302,7 @@ class OtherEvidenceTest(unittest.TestCase):
         found = derive(record([{"type": "spot", "watts": 92.4, "va": 148}]))
         self.assertAlmostEqual(found.start_va.value, 740, delta=1)
         self.assertEqual(found.start_va.grade, "D")
-        self.assertTrue(any(one.narrows == "start" for one in found.advice))
+        self.assertTrue(any(hint.narrows == "start" for hint in found.advice))
 
     def test_every_kind_gives_a_profile_from_a_label(self):
         for key in KINDS:

@@ -42,7 +42,7 @@ class FitTest(unittest.TestCase):
         found = fit_inverter(list(zip(ac, dc, strict=True)), 1e-6, 1e-6, 1e-6)
         self.assertAlmostEqual(found.idle_w.value, idle, delta=0.01)
         self.assertAlmostEqual(found.efficiency.value, efficiency, delta=1e-4)
-        self.assertLess(max(abs(one) for one in found.residuals), 3)
+        self.assertLess(max(abs(residual) for residual in found.residuals), 3)
 
     def test_nine_of_ten_stand_ins_are_found(self):
         for watts in (600, 3000):

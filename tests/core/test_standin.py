@@ -47,7 +47,7 @@ class TimelineTest(unittest.TestCase):
         start = line.starts_s()[2]
         time = start + np.arange(-0.05, 0.5, 0.01)
         va = line.sample(time).va
-        inrush = max(one.inrush_va for one in line.segments)
+        inrush = max(segment.inrush_va for segment in line.segments)
         self.assertGreater(va.max(), 0.95 * inrush)
         self.assertLess(va[time < start - 0.005].max(), 0.1 * inrush)
         self.assertLess(va[-1], 0.4 * inrush)
@@ -67,7 +67,7 @@ class MeterTest(unittest.TestCase):
             np.testing.assert_allclose(read["watts"] * 10, np.round(read["watts"] * 10), atol=1e-6)
 
     def test_it_is_blind_to_short_starts_and_a_clamp_is_not(self):
-        inrush = max(one.inrush_va for one in self.line.segments)
+        inrush = max(segment.inrush_va for segment in self.line.segments)
         time = self.start + np.arange(-5.0, 10.0)
         plug = meters.plug_meter(1).read(self.line, time)["va"].max()
         self.assertLess(plug, 0.6 * inrush)
@@ -126,8 +126,12 @@ class TwinTest(unittest.TestCase):
                 held += found.mean_w.low <= true <= found.mean_w.high
                 errors.append(abs(found.mean_w.value / true - 1))
                 if key in ("heater", "stepped"):
-                    on = next(one.watts for one in line.segments if one.state == "running")
-                    rest = next(one.watts for one in line.segments if one.state == "resting")
+                    on = next(
+                        segment.watts for segment in line.segments if segment.state == "running"
+                    )
+                    rest = next(
+                        segment.watts for segment in line.segments if segment.state == "resting"
+                    )
                     duties.append(abs(found.duty.value / ((true - rest) / (on - rest)) - 1))
         self.assertGreaterEqual(held, 7)
         self.assertLess(float(np.median(errors)), 0.03)

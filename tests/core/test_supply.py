@@ -102,7 +102,7 @@ class StaircaseTest(unittest.TestCase):
 
     def test_each_step_is_lower_and_the_last_is_the_sum(self):
         steps = staircase(self.supply(capacity_factor=0.95, capacity_spread=0.0), 24)
-        values = [one.left_wh.value for one in steps]
+        values = [step.left_wh.value for step in steps]
         self.assertEqual(values, sorted(values, reverse=True))
         self.assertAlmostEqual(values[-1], (5120 * 0.95 * 0.9 - 28 * 24) * 0.92)
         self.assertEqual(len(steps), 5)

@@ -43,8 +43,8 @@ class ReadingTest(unittest.TestCase):
         trial = parse_trial(
             {**BASE, "check_ins": [{"h": 5, "percent": 80}, {"h": 2, "bars": 4, "of": 5}]}
         )
-        self.assertEqual([one.h for one in trial.check_ins], [2, 5])
-        self.assertEqual([one.shown for one in trial.check_ins], [0.7, 0.8])
+        self.assertEqual([check_in.h for check_in in trial.check_ins], [2, 5])
+        self.assertEqual([check_in.shown for check_in in trial.check_ins], [0.7, 0.8])
         self.assertIsNone(trial.ended)
 
     def test_refusals(self):

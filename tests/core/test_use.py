@@ -91,7 +91,7 @@ class StepsTest(unittest.TestCase):
     def test_text(self):
         steps = steps_from_text("1480 W 12 min; 1,48 kW 1/3 h 40 %, 300W for 15 min")
         self.assertEqual(
-            [(one["watts"], round(one["minutes"], 6), one["duty"]) for one in steps],
+            [(step["watts"], round(step["minutes"], 6), step["duty"]) for step in steps],
             [(1480, 12, 1), (1480, 20, 0.4), (300, 15, 1)],
         )
 

@@ -273,7 +273,7 @@ class SessionTest(SiteTest):
         self.assertTrue(spot.to_core().agreement().consistent)
         self.post("keep-start")
         start = self.load.readings.get(type="start")
-        true = max(one.inrush_va for one in timeline("cold-box", 3).segments)
+        true = max(segment.inrush_va for segment in timeline("cold-box", 3).segments)
         self.assertAlmostEqual(start.data["amps"] * start.data["volts"] / true, 1, delta=0.12)
         self.post("keep-counter")
         run = self.load.readings.get(type="energy")
@@ -343,9 +343,9 @@ class SessionTest(SiteTest):
     def test_the_bench_finds_what_the_twin_does(self):
         self.session.clock_s, self.session.stopped = 20 * 3600.0, True
         live = look(self.session)
-        said = {one.what: one.says for one in live.findings}
+        said = {finding.what: finding.says for finding in live.findings}
         line = timeline("cold-box", 3)
-        running = next(one.watts for one in line.segments if one.state == "running")
+        running = next(segment.watts for segment in line.segments if segment.state == "running")
         shown = float(said["running"].split("\u00a0")[0])
         self.assertAlmostEqual(shown / running, 1, delta=0.06)
         self.assertIn("whole cycles seen", live.enough_words)

@@ -14,7 +14,7 @@ class CompareTest(SiteTest):
             add_reading(load, "energy", {"wh": wh, "hours": 25.0, "room_c": room})
 
     def page(self, *items, on=""):
-        query = "&".join(f"item={one}" for one in items)
+        query = "&".join(f"item={item}" for item in items)
         return self.client.get(f"{self.url('matching:compare')}?{query}&on={on}")
 
     def test_two_loads(self):

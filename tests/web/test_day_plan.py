@@ -11,7 +11,7 @@ from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import Input, Output
 
 HTMX = {"HX-Request": "true"}
@@ -73,8 +73,8 @@ class DocumentTest(DayPlanTest):
 
     def test_without_a_timed_task_it_says_so(self):
         self.autoclave.readings.filter(type="task").delete()
-        found = answer(self.plan)
-        used = next(one for one in found.used if one.name == "Autoclave")
+        found = answer_of(self.plan)
+        used = next(used_load for used_load in found.used if used_load.name == "Autoclave")
         self.assertIn("no task was timed", used.assumed)
         self.assertEqual(used.use, {})
 
@@ -95,11 +95,15 @@ class DocumentTest(DayPlanTest):
         self.assertEqual((loads["Router"]["route"], loads["Router"]["can"]), ("ac", ["dc12"]))
         self.assertEqual(loads["Box"]["can"], [])
         outputs = self.document()["supply"]["outputs"]
-        self.assertEqual([(one["name"], one["off_unused"]) for one in outputs], [("dc12", True)])
+        self.assertEqual(
+            [(output["name"], output["off_unused"]) for output in outputs], [("dc12", True)]
+        )
 
     def test_a_route_that_is_gone_falls_back_and_says_so(self):
         PlanEntry.objects.create(plan=self.plan, load=self.router, route="usb")
-        used = next(one for one in draft_of(self.plan).used if one.name == "Router")
+        used = next(
+            used_load for used_load in draft_of(self.plan).used if used_load.name == "Router"
+        )
         self.assertEqual(used.route, "ac")
         self.assertIn("has no usb", used.assumed)
 
@@ -109,7 +113,7 @@ class DocumentTest(DayPlanTest):
                 plan=self.plan, load=load, defaults={"taken_in": False}
             )
         PlanEntry.objects.create(plan=self.plan, load=self.router, route="dc12")
-        outcome = answer(self.plan).outcome
+        outcome = answer_of(self.plan).outcome
         self.assertEqual(outcome.energy_wh["inverter_idle"], 0.0)
         self.assertGreater(outcome.energy_wh["outputs_idle"], 0.0)
 
@@ -124,7 +128,7 @@ class DocumentTest(DayPlanTest):
             )
         self.plan.supply = bank
         self.plan.save()
-        found = answer(self.plan)
+        found = answer_of(self.plan)
         self.assertEqual(found.trouble, "")
         mean_w = found.outcome.plan.loads[0].mean_w
         exact = 86.4 * 0.93 * 0.85 * 0.87 / mean_w
@@ -206,11 +210,11 @@ class SourceTest(DayPlanTest):
         return self.client.post(self.url("plans:add-source", self.plan.pk, kind), data)
 
     def test_sun_lengthens_the_plan_and_can_be_taken_back(self):
-        before = answer(self.plan).outcome.runtime[1]
+        before = answer_of(self.plan).outcome.runtime[1]
         self.assertEqual(self.add("sun", **SUN).status_code, 302)
         source = self.plan.sources.get()
         self.assertEqual((source.data["yield"], source.data["clouds"]), (0.72, 0.3))
-        self.assertGreater(answer(self.plan).outcome.runtime[1], before)
+        self.assertGreater(answer_of(self.plan).outcome.runtime[1], before)
         self.undo()
         self.assertEqual(self.plan.sources.live().count(), 0)
 
@@ -230,7 +234,7 @@ class SourceTest(DayPlanTest):
                  litres_per_kwh="0.5", taken_in="on")  # fmt: skip
         source = self.plan.sources.get()
         self.assertEqual(source.data["between"], [["18:30", "20:30"]])
-        outcome = answer(self.plan).outcome
+        outcome = answer_of(self.plan).outcome
         self.assertGreater(outcome.fuel_l, 0.1)
         url = self.url("plans:move-block", self.plan.pk, "sources", source.pk, 0)
         self.client.post(url, {"by_min": "60"}, headers=HTMX)
@@ -239,7 +243,7 @@ class SourceTest(DayPlanTest):
 
     def test_another_battery(self):
         self.add("battery", name="Case", nominal_wh="1 kWh", max_w="130 W", taken_in="on")
-        self.assertIn("Case", answer(self.plan).outcome.by_source_wh)
+        self.assertIn("Case", answer_of(self.plan).outcome.by_source_wh)
 
     def test_refusals_keep_what_was_typed(self):
         for kind, data, said in (
@@ -309,19 +313,19 @@ class HelpTest(DayPlanTest):
         )  # fmt: skip
 
     def test_leaving_off_and_back(self):
-        before = answer(self.plan).outcome.runtime[1]
+        before = answer_of(self.plan).outcome.runtime[1]
         self.assertContains(self.help("leave_off", "Autoclave"), "Leave off Autoclave")
-        self.assertGreater(answer(self.plan).outcome.runtime[1], before)
+        self.assertGreater(answer_of(self.plan).outcome.runtime[1], before)
         self.undo()
-        self.assertAlmostEqual(answer(self.plan).outcome.runtime[1], before)
+        self.assertAlmostEqual(answer_of(self.plan).outcome.runtime[1], before)
 
     def test_what_keeps_somebody_alive_is_not_advised_on_and_the_caution_stays(self):
         pump = make_load(self.job, "Breather", 300.0, kind="induction-motor", cares="life")
         pump.priority = "nice"
         pump.save()
-        found = answer(self.plan)
-        self.assertNotIn("Breather", {one.load for one in found.helps})
-        self.assertNotIn("rest", {one.change.kind for one in found.helps})
+        found = answer_of(self.plan)
+        self.assertNotIn("Breather", {help.load for help in found.helps})
+        self.assertNotIn("rest", {help.change.kind for help in found.helps})
         page = self.client.get(self.url("loads:survey"))
         self.assertContains(page, "Breather: never rely on an estimate alone")
 
@@ -337,7 +341,7 @@ class HelpTest(DayPlanTest):
 
     def test_on_a_dc_output(self):
         add_reading(self.router, "spot", {"state": "running", "watts": 120.0})
-        found = next(one for one in answer(self.plan).helps if one.change.kind == "route")
+        found = next(help for help in answer_of(self.plan).helps if help.change.kind == "route")
         self.help("route", "Router", "dc12")
         self.assertEqual(self.plan.entries.get(load=self.router).route, "dc12")
         self.assertGreater(found.value, 0)
@@ -351,7 +355,7 @@ class HelpTest(DayPlanTest):
             plan=self.plan, kind="window", name="Generator",
             data={"watts": 400.0, "between": [["18:30", "19:00"]]},
         )  # fmt: skip
-        found = next(one for one in answer(self.plan).helps if one.change.kind == "charge")
+        found = next(help for help in answer_of(self.plan).helps if help.change.kind == "charge")
         self.help("charge", "", found.change.to)
         between = self.plan.sources.get().data["between"]
         self.assertEqual(len(between), 2)
@@ -364,7 +368,7 @@ class HelpTest(DayPlanTest):
         self.plan.save()
         self.help("set_point", "Box", "6")
         self.assertEqual(self.plan.entries.get(load=self.box).set_c, 6.0)
-        duty = answer(self.plan).outcome.plan.loads
+        duty = answer_of(self.plan).outcome.plan.loads
         self.assertLess(next(one for one in duty if one.name == "Box").duty, 0.35)
 
 
@@ -387,7 +391,7 @@ class PlacingTest(DayPlanTest):
         self.assertEqual(self.entry.moments, ["20:15", "21:15"])
         self.client.post(self.url("plans:place", self.plan.pk), headers=HTMX)
         self.entry.refresh_from_db()
-        hours = sorted(int(one[:2]) for one in self.entry.moments)
+        hours = sorted(int(moment[:2]) for moment in self.entry.moments)
         self.assertTrue(9 <= hours[0] <= hours[1] <= 15, self.entry.moments)
         self.undo()
         self.entry.refresh_from_db()
@@ -476,7 +480,7 @@ class PageTest(DayPlanTest):
     def test_a_refusal_names_the_load(self):
         self.entry.steps = [{"watts": 300.0, "minutes": 3000.0, "duty": 1.0}]
         self.entry.save()
-        found = answer(self.plan)
+        found = answer_of(self.plan)
         self.assertEqual(found.trouble, "refused")
         self.assertIn("Autoclave: steps take 50 h together", found.words)
         self.assertContains(self.page(), "Autoclave: steps take 50 h together")

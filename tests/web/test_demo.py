@@ -9,7 +9,7 @@ from django.urls import reverse
 
 from web.demo.scenario import USERNAME
 from web.jobs.models import Job
-from web.plans.outcomes import answer
+from web.plans.outcomes import answer_of
 
 
 class DemoTest(TestCase):
@@ -35,7 +35,7 @@ class DemoTest(TestCase):
         for job in Job.objects.filter(owner=self.user):
             for plan in job.plans.all():
                 with self.subTest(plan=plan.name):
-                    found = answer(plan)
+                    found = answer_of(plan)
                     self.assertEqual(found.trouble, "", found.words)
                     self.assertGreater(found.outcome.runtime[1], 1)
 
@@ -54,10 +54,11 @@ class DemoTest(TestCase):
             ]
             urls += [reverse("loads:load", args=[job.pk, load.pk]) for load in job.loads.all()]
             urls += [
-                reverse("matching:correction", args=[job.pk, one.pk]) for one in job.loads.all()
+                reverse("matching:correction", args=[job.pk, load.pk]) for load in job.loads.all()
             ]
             urls += [
-                reverse("supplies:supply", args=[job.pk, one.pk]) for one in job.supplies.all()
+                reverse("supplies:supply", args=[job.pk, supply.pk])
+                for supply in job.supplies.all()
             ]
             urls += [reverse("plans:plan", args=[job.pk, plan.pk]) for plan in job.plans.all()]
             for url in urls:

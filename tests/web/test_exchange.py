@@ -27,7 +27,7 @@ from web.common.management.commands import restore
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.models import PlanEntry
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 from web.sheets.exchange import export_job, import_job, package_of, preview
 
 
@@ -88,7 +88,7 @@ class RoundTripTest(TestCase):
     def test_the_answer_is_the_same(self):
         job = self.jobs[0]
         copy = import_job(export_job(job), self.owner)
-        before, after = (answer(current_plan(one)).outcome for one in (job, copy))
+        before, after = (answer_of(current_plan(one)).outcome for one in (job, copy))
         self.assertEqual(before.runtime, after.runtime)
 
     def test_it_is_a_valid_package_by_the_standards_own_library(self):

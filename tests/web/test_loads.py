@@ -133,7 +133,7 @@ class ReadingTest(SiteTest):
         for kind, data in posts.items():
             with self.subTest(kind=kind):
                 self.assertEqual(self.post(kind, **data).status_code, 200)
-        kept = {one.type: one.data for one in self.load.readings.order_by("pk")}
+        kept = {reading.type: reading.data for reading in self.load.readings.order_by("pk")}
         self.assertEqual(kept["task"]["wh"], 612.0)
         self.assertEqual(kept["charge-drop"]["from"], 1.0)
         self.assertAlmostEqual(kept["charge-drop"]["to"], 0.91)

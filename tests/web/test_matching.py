@@ -3,7 +3,7 @@
 from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.matching.models import Correction
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import StartTest
 
 MOTOR = {"state": "running", "watts": 610.0, "volts": 230.0, "va": 762.0, "pf": 0.8}
@@ -62,13 +62,13 @@ class StartsTest(SiteTest):
         plan = current_plan(self.job)
         plan.supply = self.small
         plan.save()
-        found = answer(current_plan(self.job)).outcome
-        self.assertEqual([one.why for one in found.trips], ["start"])
+        found = answer_of(current_plan(self.job)).outcome
+        self.assertEqual([trip.why for trip in found.trips], ["start"])
         self.assertRedirects(self.record(), self.url("matching:starts"))
         page = self.page()
         self.assertIn("Pump on Small: holds", page)
         self.assertIn("by the numbers it trips", page)
-        self.assertEqual(answer(current_plan(self.job)).outcome.trips, [])
+        self.assertEqual(answer_of(current_plan(self.job)).outcome.trips, [])
         bar = self.client.get(self.url("answer:bar")).content.decode()
         self.assertIn("Every load starts.", bar)
         self.record(result="refused", tested_at="2026-06-01T10:00")

@@ -5,7 +5,7 @@ import io
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
 from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import Supply
 
 FORM = {"name": "Cabinet", "chemistry": "lfp", "nominal_wh": "100 Ah @ 51.2 V",
@@ -72,9 +72,9 @@ class SupplyTest(SiteTest):
         supply = make_supply(self.job)
         make_load(self.job)
         self.client.post(self.url("supplies:remove", supply.pk))
-        self.assertEqual(answer(current_plan(self.job)).trouble, "supply")
+        self.assertEqual(answer_of(current_plan(self.job)).trouble, "supply")
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
-        self.assertEqual(answer(current_plan(self.job)).trouble, "")
+        self.assertEqual(answer_of(current_plan(self.job)).trouble, "")
 
 
 class AnswerTest(SiteTest):
@@ -139,7 +139,7 @@ class PlanTest(SiteTest):
         plan = self.job.plans.get()
         self.assertTrue(plan.is_current)
         self.assertAlmostEqual(plan.floor, 0.2)
-        self.assertEqual(answer(plan).outcome.plan.supply.battery.floor, 0.2)
+        self.assertEqual(answer_of(plan).outcome.plan.supply.battery.floor, 0.2)
         page = self.client.get(self.url("plans:plan", plan.pk))
         self.assertContains(page, "31")
 
@@ -164,18 +164,18 @@ class PlanTest(SiteTest):
         self.assertContains(answer_, "hx-swap-oob")
         entry = PlanEntry.objects.get()
         self.assertEqual((entry.windows, entry.count), ([["18:00", "22:30"]], 2))
-        lamp = {one.name: one for one in answer(entry.plan).outcome.plan.loads}["Lamp"]
+        lamp = {load.name: load for load in answer_of(entry.plan).outcome.plan.loads}["Lamp"]
         self.assertEqual((lamp.count, len(lamp.windows)), (2, 1))
 
     def test_leaving_out_and_undo(self):
         self.use(self.lamp, use="", count="1")
         plan = self.job.plans.get()
-        names = [one.name for one in answer(plan).outcome.plan.loads]
+        names = [load.name for load in answer_of(plan).outcome.plan.loads]
         self.assertEqual(names, ["Box"])
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
-        self.assertEqual(len(answer(self.job.plans.get()).outcome.plan.loads), 2)
+        self.assertEqual(len(answer_of(self.job.plans.get()).outcome.plan.loads), 2)
         self.use(self.lamp, plan.pk, use="", count="1")
-        self.assertEqual(len(answer(self.job.plans.get()).outcome.plan.loads), 1)
+        self.assertEqual(len(answer_of(self.job.plans.get()).outcome.plan.loads), 1)
 
     def test_a_bad_use_is_said_and_kept(self):
         answer_ = self.use(self.lamp, taken_in="on", use="evenings", count="1")
@@ -188,7 +188,9 @@ class PlanTest(SiteTest):
         self.lamp.save()
         page = self.client.get(self.url("plans:current"))
         self.assertContains(page, "its hours a day, from the plan")
-        used = {one.load.name: one for one in answer(current_plan(self.job)).used}
+        used = {
+            used_load.load.name: used_load for used_load in answer_of(current_plan(self.job)).used
+        }
         self.assertEqual(used["Lamp"].use, {"between": [["18:00", "22:30"]]})
 
     def test_plans_side_by_side_and_the_current_one(self):
@@ -209,17 +211,17 @@ class PlanTest(SiteTest):
         add_reading(self.load, "energy", {"wh": 800.0, "hours": 24.0, "room_c": 24.0})
         self.client.post(self.url("plans:edit", 0), {**PLAN, "room_c": "24"})
         plan = self.job.plans.get()
-        cool = answer(plan).outcome.plan.loads[0].duty
+        cool = answer_of(plan).outcome.plan.loads[0].duty
         plan.room_c = 31.0
         plan.save()
-        self.assertAlmostEqual(answer(plan).outcome.plan.loads[0].duty / cool, 1.48, delta=0.02)
+        self.assertAlmostEqual(answer_of(plan).outcome.plan.loads[0].duty / cool, 1.48, delta=0.02)
 
     def test_downloads_are_open_and_agree(self):
         import needle.plan.plan
 
         plan = self.client.get(self.url("plans:download", 0, "plan.json"))
         read = needle.plan.plan.parse_plan(plan.json())
-        self.assertEqual([one.name for one in read.loads], ["Box", "Lamp"])
+        self.assertEqual([load.name for load in read.loads], ["Box", "Lamp"])
         rows = list(csv.reader(io.StringIO(
             self.client.get(self.url("plans:download", 0, "curve.csv")).content.decode()
         )))  # fmt: skip

@@ -9,7 +9,7 @@ from django.views.decorators.http import require_GET
 from web.answer.words import bar_of
 from web.jobs.access import of_job
 from web.jobs.models import Job
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 
 
 @require_GET
@@ -22,5 +22,5 @@ def bar(request: HttpRequest, job: Job) -> HttpResponse:
 @of_job
 def line(request: HttpRequest, job: Job) -> HttpResponse:
     """The answer in one sentence, for the list of jobs."""
-    bar = bar_of(answer(current_plan(job)), job)
+    bar = bar_of(answer_of(current_plan(job)), job)
     return render(request, "answer/line.html", {"bar": bar, "job": job})

@@ -60,47 +60,47 @@ class Bar:
     caution: str = ""
 
 
-def bar_of(found: Answer, job: Job) -> Bar:
+def bar_of(answer: Answer, job: Job) -> Bar:
     """Put an answer into words."""
-    plan_url = reverse("plans:plan", args=[job.pk, found.plan.pk or 0])
-    if found.pending:
-        return _pending(found, job, plan_url)
-    if found.outcome is None or found.supply is None:
-        name, words = _WAYS[found.trouble]
+    plan_url = reverse("plans:plan", args=[job.pk, answer.plan.pk or 0])
+    if answer.pending:
+        return _pending(answer, job, plan_url)
+    if answer.outcome is None or answer.supply is None:
+        name, words = _WAYS[answer.trouble]
         return Bar(
             dial=empty_dial("No answer yet"),
             headline="No answer yet",
-            detail=found.words,
+            detail=answer.words,
             covers="",
             steadies="",
             steadies_url="",
             helps="",
-            plan_words=_plan_words(found.plan),
+            plan_words=_plan_words(answer.plan),
             plan_url=plan_url,
             way_url=reverse(name, args=[job.pk]),
             way_words=words,
         )
-    outcome = found.outcome
+    outcome = answer.outcome
     low, mid, high = outcome.runtime
     needed = outcome.plan.needed_hours
-    steadies, steadies_url = _steadies(found)
+    steadies, steadies_url = _steadies(answer)
     return Bar(
         dial=dial(low, mid, high, needed, _tick, "Hours covered", _said(outcome)),
-        headline=_headline(found.supply.name, outcome),
+        headline=_headline(answer.supply.name, outcome),
         detail=" ".join((_range(outcome), starts_sentence(outcome), _shortfall(outcome))).strip(),
-        covers=covers(outcome, found.plan.odds),
+        covers=covers(outcome, answer.plan.odds),
         steadies=steadies,
         steadies_url=steadies_url,
-        helps=_helps(found),
-        plan_words=_plan_words(found.plan),
+        helps=_helps(answer),
+        plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
-        note=f"{len(outcome.runtime_h)} runs while it moves" if found.quick else "",
-        caveat=found.helps[0].change.caveat if found.helps else "",
+        note=f"{len(outcome.runtime_h)} runs while it moves" if answer.quick else "",
+        caveat=answer.helps[0].change.caveat if answer.helps else "",
         caution=caution_of(outcome.plan),
     )
 
 
-def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
+def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
     """A bar that fetches its answer once the page stands."""
     return Bar(
         dial=empty_dial("Working it out"),
@@ -110,7 +110,7 @@ def _pending(found: Answer, job: Job, plan_url: str) -> Bar:
         steadies="",
         steadies_url="",
         helps="",
-        plan_words=_plan_words(found.plan),
+        plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
         fetch_url=reverse("answer:bar", args=[job.pk]),
     )
@@ -185,7 +185,7 @@ def starts_sentence(outcome: Outcome) -> str:
     if worst is None or worst.verdict.verdict == "holds":
         return "Every load starts."
     names = ", ".join(
-        one.load for one in outcome.starts if one.verdict.verdict == worst.verdict.verdict
+        start.load for start in outcome.starts if start.verdict.verdict == worst.verdict.verdict
     )
     if worst.verdict.verdict == "trips":
         return f"{names} trips it while everything else runs."
@@ -205,20 +205,20 @@ def _shortfall(outcome: Outcome) -> str:
     )
 
 
-def _steadies(found: Answer) -> tuple[str, str]:
+def _steadies(answer: Answer) -> tuple[str, str]:
     """What would narrow the range most, how, and by how much."""
-    if found.quick:
+    if answer.quick:
         return "", ""
-    best = next(iter(steadies(found)), None)
+    best = next(iter(steadies(answer)), None)
     if best is None:
         return "nothing much: the range is as narrow as its evidence allows", ""
     return best.sentence, best.url
 
 
-def _helps(found: Answer) -> str:
-    if not found.helps:
+def _helps(answer: Answer) -> str:
+    if not answer.helps:
         return ""
-    best = found.helps[0]
+    best = answer.helps[0]
     low, high = hours_text(max(0.0, best.low)), hours_text(best.high)
     return f"{best.what}, +{hours_text(best.value)} ({low} to {high})"
 

@@ -83,12 +83,12 @@ def correct(capture: Capture) -> None:
 
 def evidence(capture: Capture) -> dict[str, Any]:
     """The reading's document that a capture gives."""
-    found = as_reading(capture.analysis(), capture.interval_s)
-    found.pop("type")
+    reading = as_reading(capture.analysis(), capture.interval_s)
+    reading.pop("type")
     context = {
         "setting": capture.setting, "room_c": capture.room_c, "instrument": capture.instrument,
     }  # fmt: skip
-    return found | {key: value for key, value in context.items() if value not in (None, "")}
+    return reading | {key: value for key, value in context.items() if value not in (None, "")}
 
 
 def keep(capture: Capture) -> Reading:
@@ -155,7 +155,7 @@ def reset_counter(session: Session) -> None:
 
 def tally(session: Session) -> str:
     """Note an on or off moment, whichever comes next; returns which."""
-    edges = [list(one) for one in session.tally]
+    edges = [list(event) for event in session.tally]
     name = "off" if edges and edges[-1][0] == "on" else "on"
     session.tally = [*edges, [name, round(session.now_s(), 1)]]
     session.save(update_fields=["tally"])
@@ -179,9 +179,9 @@ def keep_tally(session: Session) -> Reading:
 
 
 def _without_meter(session: Session) -> dict[str, Any]:
-    found = session.conditions()
-    found.pop("instrument", None)
-    return found
+    conditions = session.conditions()
+    conditions.pop("instrument", None)
+    return conditions
 
 
 def stop_session(session: Session, name: str) -> Capture | None:

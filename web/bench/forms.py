@@ -63,7 +63,7 @@ class CaptureForm(RecordForm):
                 del self.fields[name]
             return
         choices = [("", "leave aside"), ("time", "time"), ("date", "date"),
-                   *((one, one) for one in COLUMNS)]  # fmt: skip
+                   *((column, column) for column in COLUMNS)]  # fmt: skip
         for index, written in enumerate(self.instance.header[:30]):
             self.fields[f"column{index}"] = forms.ChoiceField(
                 label=f"“{written[:30]}” is", choices=[("?", "as understood"), *choices],
@@ -87,10 +87,10 @@ class CaptureForm(RecordForm):
         return cleaned
 
     def main_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if not one.name.startswith("column")]
+        return [field for field in self.visible_fields() if not field.name.startswith("column")]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name.startswith("column")]
+        return [field for field in self.visible_fields() if field.name.startswith("column")]
 
 
 class LevelsForm(RecordForm):
@@ -112,14 +112,14 @@ class LevelsForm(RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         bounds = self.instance.bounds_w
-        self.fields["bounds"].initial = ", ".join(f"{one:g} W" for one in bounds)
+        self.fields["bounds"].initial = ", ".join(f"{bound:g} W" for bound in bounds)
         self.fields["names_text"].initial = ", ".join(self.instance.names)
 
     def clean_bounds(self) -> list[float]:
-        parts = [one.strip() for one in self.cleaned_data["bounds"].split(",") if one.strip()]
+        parts = [text.strip() for text in self.cleaned_data["bounds"].split(",") if text.strip()]
         if len(parts) > MOST_BOUNDS:
             raise forms.ValidationError(f"At most {MOST_BOUNDS} bounds.")
-        found = []
+        bounds = []
         for part in parts:
             try:
                 watts = parse(part, "W").value
@@ -127,14 +127,14 @@ class LevelsForm(RecordForm):
                 raise forms.ValidationError(str(error)) from None
             if not 0 < watts <= MOST_W:
                 raise forms.ValidationError(f"{part} is no bound: it lies between 0 and 100 kW.")
-            found.append(watts)
-        return sorted(set(found))
+            bounds.append(watts)
+        return sorted(set(bounds))
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         self.instance.bounds_w = cleaned.get("bounds") or []
         names = cleaned.get("names_text") or ""
-        self.instance.names = [one.strip()[:40] for one in names.split(",")] if names else []
+        self.instance.names = [name.strip()[:40] for name in names.split(",")] if names else []
         return cleaned
 
 
@@ -143,7 +143,7 @@ class SessionForm(RecordForm):
 
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
     speed = forms.TypedChoiceField(
-        coerce=int, choices=[(one, f"{one}×") for one in SPEEDS], initial=60
+        coerce=int, choices=[(speed, f"{speed}×") for speed in SPEEDS], initial=60
     )
 
     class Meta:

@@ -70,7 +70,7 @@ def look(session: Session) -> Live:
     steady = steady_now(time, columns["watts"])
     glance = _glance(session, now)
     counter_wh, counter_h = session.counter(now)
-    starts = [one for one in line.starts_s() if one <= now]
+    starts = [start_s for start_s in line.starts_s() if start_s <= now]
     state = _state(latest["watts"], glance)
     enough, enough_words = _enough(glance)
     return Live(
@@ -117,7 +117,7 @@ def _state(watts: float, glance: Analysis | None) -> str:
     """Resting or running, by which of the found levels is nearer."""
     if glance is None or glance.idle_w is None:
         return "running"
-    others = [one.watts for one in glance.states if one.watts > glance.idle_w]
+    others = [state.watts for state in glance.states if state.watts > glance.idle_w]
     nearest = min(others, key=lambda one: abs(one - watts), default=glance.idle_w)
     return "resting" if abs(watts - glance.idle_w) < abs(watts - nearest) else "running"
 
@@ -151,13 +151,15 @@ def _strip(
 ) -> SafeString:
     levels = []
     if glance is not None:
-        levels = [(one.watts, f"{one.name} {with_unit(one.watts, 'W')}") for one in glance.states]
-        levels = [one for one in levels if one[0] <= watts.max() * 1.05][-4:]
+        levels = [
+            (state.watts, f"{state.name} {with_unit(state.watts, 'W')}") for state in glance.states
+        ]
+        levels = [level for level in levels if level[0] <= watts.max() * 1.05][-4:]
     first = max(0.0, now - STRIP_S)
     return strip(
         thin(time, watts, 700) if len(time) else Envelope(time, watts, watts),
         (first, max(now, first + 60)),
-        Marks(levels, [one for one in starts if one >= first]),
+        Marks(levels, [start for start in starts if start >= first]),
         lambda at: f"−{(now - at) / 60:.0f} min" if now - at > 30 else "now",
         "Last 15 minutes, watts",
         f"from {watts.min():.1f} to {watts.max():.1f} W",
@@ -174,29 +176,29 @@ def _steady_words(steady: Steady) -> str:
 def _findings(
     glance: Analysis | None, columns: dict[str, np.ndarray], time: np.ndarray, starts: list[float]
 ) -> list[Finding]:
-    found = []
-    recent = [one for one in starts if one >= time[0]]
+    findings = []
+    recent = [start for start in starts if start >= time[0]]
     if recent:
         after = (time >= recent[-1]) & (time <= recent[-1] + _AFTER_START_S)
         if after.any():
             peak = float(columns["va"][after].max())
-            found.append(
+            findings.append(
                 Finding("start", with_unit(peak, "VA"), "on this meter; a clamp sees more")
             )
     if glance is None:
-        return found
-    for one in glance.states[:4]:
-        found.append(
-            Finding(one.name, with_unit(one.watts, "W"), f"{one.share * 100:.0f} % of time")
+        return findings
+    for state in glance.states[:4]:
+        findings.append(
+            Finding(state.name, with_unit(state.watts, "W"), f"{state.share * 100:.0f} % of time")
         )
     if glance.duty is not None and glance.whole_cycles:
         duty = glance.duty
-        found.append(
+        findings.append(
             Finding("duty", f"{duty.value:.2f} ({duty.low:.2f}–{duty.high:.2f})",
                     _cycles(glance))
         )  # fmt: skip
-    found.append(Finding("mean", with_unit(glance.mean_w, "W"), f"{glance.pattern} so far"))
-    return found
+    findings.append(Finding("mean", with_unit(glance.mean_w, "W"), f"{glance.pattern} so far"))
+    return findings
 
 
 def _cycles(glance: Analysis) -> str:

@@ -165,10 +165,10 @@ def waiting(logger: Logger, seconds: float | None = None) -> CoreCapture | None:
     if not chunks:
         return None
     if seconds is not None:
-        newest = max(one.last_s for one in chunks)
-        chunks = [one for one in chunks if one.last_s >= newest - seconds]
+        newest = max(chunk.last_s for chunk in chunks)
+        chunks = [chunk for chunk in chunks if chunk.last_s >= newest - seconds]
     try:
-        return joined([unpack(bytes(one.packed)) for one in chunks])
+        return joined([unpack(bytes(chunk.packed)) for chunk in chunks])
     except DocumentError:
         return None
 

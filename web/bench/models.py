@@ -125,7 +125,8 @@ class Session(Record):
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="sessions")
     standin = models.CharField(
-        max_length=16, choices=[(one.key, one.name) for one in APPLIANCES.values()]
+        max_length=16,
+        choices=[(appliance.key, appliance.name) for appliance in APPLIANCES.values()],
     )
     meter = models.CharField(max_length=12, default="plug", choices=list(METERS.items()))
     seed = models.PositiveIntegerField(
@@ -188,8 +189,8 @@ class Session(Record):
 
     def conditions(self) -> dict[str, Any]:
         """What its readings carry."""
-        found = {"setting": self.setting, "room_c": self.room_c, "instrument": self.meter}
-        return {key: value for key, value in found.items() if value not in (None, "")}
+        conditions = {"setting": self.setting, "room_c": self.room_c, "instrument": self.meter}
+        return {key: value for key, value in conditions.items() if value not in (None, "")}
 
 
 class Logger(Record):

@@ -44,32 +44,37 @@ def page_of(capture: Capture) -> Page:
     """
     if not capture.packed:
         raise DocumentError("", capture.notices[0] if capture.notices else "it is empty")
-    core, found = capture.to_core(), capture.analysis()
+    core, analysis = capture.to_core(), capture.analysis()
     watts, _ = core.watts(capture.volts)
     return Page(
-        analysis=found,
+        analysis=analysis,
         strip=strip(
             thin(core.time_s, watts, SLOTS),
             (0.0, float(core.time_s[-1])),
             Marks(
-                [(one.watts, f"{one.name} {with_unit(one.watts, 'W')}") for one in found.states][
-                    -6:
-                ],
-                [one.time_s for one in found.start_events[:400]],
-                _gaps(found),
+                [
+                    (state.watts, f"{state.name} {with_unit(state.watts, 'W')}")
+                    for state in analysis.states
+                ][-6:],
+                [start_event.time_s for start_event in analysis.start_events[:400]],
+                _gaps(analysis),
             ),
             _clock,
             f"Power of {capture.name}",
-            f"{found.pattern}, mean {with_unit(found.mean_w, 'W')} over "
-            f"{hours_text(found.covered_s / 3600, exact=True)}",
+            f"{analysis.pattern}, mean {with_unit(analysis.mean_w, 'W')} over "
+            f"{hours_text(analysis.covered_s / 3600, exact=True)}",
         ),
         understood=", ".join(core.columns),
-        span=hours_text(found.duration_s / 3600, exact=True),
+        span=hours_text(analysis.duration_s / 3600, exact=True),
         starts=[
-            (_clock(one.time_s), with_unit(one.peak_w, "W"), f"{one.settle_s:.0f} s")
-            for one in found.start_events[:12]
+            (
+                _clock(start_event.time_s),
+                with_unit(start_event.peak_w, "W"),
+                f"{start_event.settle_s:.0f} s",
+            )
+            for start_event in analysis.start_events[:12]
         ],
-        gaps=found.gaps,
+        gaps=analysis.gaps,
     )
 
 
@@ -82,8 +87,8 @@ def _clock(seconds: float) -> str:
     return f"{hours}:{minutes:02d}:{rest:02d}"
 
 
-def _gaps(found: Analysis) -> list[tuple[float, float]]:
-    segments = found.segments
+def _gaps(analysis: Analysis) -> list[tuple[float, float]]:
+    segments = analysis.segments
     places = np.flatnonzero(~segments.joined[1:])[:200]
     return [(float(segments.end_s[i]), float(segments.start_s[i + 1])) for i in places]
 
@@ -96,15 +101,21 @@ def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
     first = first if math.isfinite(first) else 0.0
     last = last if math.isfinite(last) and last > first else end
     inside = slice(*np.searchsorted(core.time_s, [first, last + 1e-9]))
-    found, said = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
+    thinned, said = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
     return {
-        "time_s": np.round(found.time_s, 3).tolist(),
-        "low": np.round(found.low, 2).tolist(),
-        "high": np.round(found.high, 2).tolist(),
+        "time_s": np.round(thinned.time_s, 3).tolist(),
+        "low": np.round(thinned.low, 2).tolist(),
+        "high": np.round(thinned.high, 2).tolist(),
         "how": how,
         "end_s": end,
-        "levels": [[one.watts, f"{one.name} {with_unit(one.watts, 'W')}"] for one in said.states],
-        "starts": [one.time_s for one in said.start_events if first <= one.time_s <= last][:400],
+        "levels": [
+            [state.watts, f"{state.name} {with_unit(state.watts, 'W')}"] for state in said.states
+        ],
+        "starts": [
+            start_event.time_s
+            for start_event in said.start_events
+            if first <= start_event.time_s <= last
+        ][:400],
     }
 
 

@@ -56,33 +56,33 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 def _session(job: Job, pk: int) -> Session:
-    found = get_object_or_404(
+    record = get_object_or_404(
         Session.objects.live().select_related("load"), pk=pk, load__job=job, load__removed_at=None
     )
-    found.load.job = job
-    return found
+    record.load.job = job
+    return record
 
 
 @require_GET
 @of_job
 def session(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """The live page; asked for by itself every second, it answers with what moves."""
-    found = _session(job, session)
-    if found.stopped:
-        capture = found.load.captures.filter(client_key=found.client_key).first()
+    record = _session(job, session)
+    if record.stopped:
+        capture = record.load.captures.filter(client_key=record.client_key).first()
         if capture is not None:
             return redirect("bench:capture", job.pk, capture.pk)
         return redirect("bench:index", job.pk)
-    context = {"job": job, "session": found, "live": look(found), "speeds": SPEEDS}
+    context = {"job": job, "session": record, "live": look(record), "speeds": SPEEDS}
     name = "bench/_live.html" if request.htmx else "bench/session.html"  # type: ignore[attr-defined]
     return render(request, name, context)
 
 
-def _after(request: HttpRequest, job: Job, found: Session) -> HttpResponse:
+def _after(request: HttpRequest, job: Job, session: Session) -> HttpResponse:
     """What moves, and out of band what a kept reading changed."""
     if not request.htmx:  # type: ignore[attr-defined]
-        return redirect("bench:session", job.pk, found.pk)
-    context = {"job": job, "session": found, "live": look(found), "speeds": SPEEDS}
+        return redirect("bench:session", job.pk, session.pk)
+    context = {"job": job, "session": session, "live": look(session), "speeds": SPEEDS}
     return render(request, "bench/_changed.html", context)
 
 
@@ -90,22 +90,22 @@ def _after(request: HttpRequest, job: Job, found: Session) -> HttpResponse:
 @of_job
 def keep_spot(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep what the meter shows, as a spot reading of the state it is in."""
-    found = _session(job, session)
-    live = look(found)
+    record = _session(job, session)
+    live = look(record)
     data = {
         key: round(live.columns[key], 3) for key in ("watts", "volts", "amps", "va", "pf", "hz")
     }
-    add_reading(found.load, "spot", {"state": live.state, **data, **found.conditions()})
+    add_reading(record.load, "spot", {"state": live.state, **data, **record.conditions()})
     tell(request, job)
-    return _after(request, job, found)
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep the last start as a clamp in inrush mode saw it."""
-    found = _session(job, session)
-    live = look(found)
+    record = _session(job, session)
+    live = look(record)
     watts, volts = live.columns["watts"], live.columns["volts"]
     if live.start_a is None:
         messages.info(request, "No start seen yet: wait for it to switch on.")
@@ -117,69 +117,69 @@ def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
         messages.info(request, words)
     else:
         data = {"amps": live.start_a, "volts": round(volts, 1)}
-        conditions = {**found.conditions(), "instrument": "clamp"}
-        add_reading(found.load, "start", {**data, **conditions})
+        conditions = {**record.conditions(), "instrument": "clamp"}
+        add_reading(record.load, "start", {**data, **conditions})
         tell(request, job)
-    return _after(request, job, found)
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Keep what the counter shows as an energy run."""
-    found = _session(job, session)
-    live = look(found)
-    if found.reset_s is None:
+    record = _session(job, session)
+    live = look(record)
+    if record.reset_s is None:
         messages.info(request, live.counter_words)
     elif live.counter_wh <= 0:
         messages.info(request, "The counter has not moved yet: let it run on.")
     else:
         data = {"wh": live.counter_wh, "hours": live.counter_h, "step_wh": 10.0}
-        add_reading(found.load, "energy", {**data, **found.conditions()})
+        add_reading(record.load, "energy", {**data, **record.conditions()})
         tell(request, job)
-    return _after(request, job, found)
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def reset(request: HttpRequest, job: Job, session: int) -> HttpResponse:
-    found = _session(job, session)
-    actions.reset_counter(found)
-    return _after(request, job, found)
+    record = _session(job, session)
+    actions.reset_counter(record)
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def speed(request: HttpRequest, job: Job, session: int) -> HttpResponse:
-    found = _session(job, session)
+    record = _session(job, session)
     wanted = request.POST.get("speed", "")
     if wanted in map(str, SPEEDS):
-        actions.change_speed(found, int(wanted))
-    return _after(request, job, found)
+        actions.change_speed(record, int(wanted))
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def tally(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Note that it switched on or off; with ``keep`` the moments become a reading."""
-    found = _session(job, session)
+    record = _session(job, session)
     if request.POST.get("keep"):
         try:
-            actions.keep_tally(found)
+            actions.keep_tally(record)
             tell(request, job)
         except DocumentError as error:
             messages.info(request, f"Not yet: {error.message}.")
     else:
-        actions.tally(found)
-    return _after(request, job, found)
+        actions.tally(record)
+    return _after(request, job, record)
 
 
 @require_POST
 @of_job
 def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Stop a session: what it recorded becomes a capture."""
-    found = _session(job, session)
-    capture = actions.stop_session(found, request.POST.get("name", ""))
+    record = _session(job, session)
+    capture = actions.stop_session(record, request.POST.get("name", ""))
     tell(request, job)
     if capture is None:
         return redirect("bench:index", job.pk)
@@ -190,11 +190,11 @@ def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 @of_job
 def upload(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     """Take a file; what was understood of it is shown before it counts."""
-    found = get_object_or_404(job.loads.live(), pk=load)
+    record = get_object_or_404(job.loads.live(), pk=load)
     form = UploadForm(request.POST or None, request.FILES or None)
     if request.method == "POST" and form.is_valid():
         file = form.cleaned_data["file"]
-        capture = Capture(load=found, name=str(file.name)[:80], client_key=client_key(form))
+        capture = Capture(load=record, name=str(file.name)[:80], client_key=client_key(form))
         try:
             capture = actions.read_file(capture, file.read())
         except DocumentError as error:
@@ -202,26 +202,26 @@ def upload(request: HttpRequest, job: Job, load: int) -> HttpResponse:
         else:
             return redirect("bench:capture", job.pk, capture.pk)
     status = 422 if form.is_bound else 200
-    context = {"job": job, "load": found, "form": form}
+    context = {"job": job, "load": record, "form": form}
     return render(request, "bench/upload.html", context, status=status)
 
 
 def _capture(job: Job, pk: int) -> Capture:
-    found = get_object_or_404(
+    record = get_object_or_404(
         Capture.objects.live().select_related("load", "reading"),
         pk=pk, load__job=job, load__removed_at=None,
     )  # fmt: skip
-    found.load.job = job
-    return found
+    record.load.job = job
+    return record
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
 def capture(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     """What a capture says; while under preview, with corrections."""
-    found = _capture(job, capture)
-    form = CaptureForm(request.POST or None, instance=found)
-    if request.method == "POST" and form.is_valid() and not found.kept:
+    record = _capture(job, capture)
+    form = CaptureForm(request.POST or None, instance=record)
+    if request.method == "POST" and form.is_valid() and not record.kept:
         try:
             actions.correct(form.instance)
             form.instance.analysis()
@@ -235,9 +235,9 @@ def capture(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     return render(request, "bench/capture.html", context, status=422 if form.is_bound else 200)
 
 
-def _page(found: Capture) -> dict[str, Any]:
+def _page(capture: Capture) -> dict[str, Any]:
     try:
-        return {"page": page_of(found), "trouble": ""}
+        return {"page": page_of(capture), "trouble": ""}
     except DocumentError as error:
         return {"page": None, "trouble": f"{error.message[0].upper()}{error.message[1:]}."}
 
@@ -246,22 +246,22 @@ def _page(found: Capture) -> dict[str, Any]:
 @of_job
 def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     """Make a capture evidence of its load."""
-    found = _capture(job, capture)
+    record = _capture(job, capture)
     try:
-        actions.keep(found)
+        actions.keep(record)
     except DocumentError as error:
         messages.info(request, f"It cannot be evidence: {error.message}.")
         return redirect("bench:capture", job.pk, capture)
     tell(request, job)
-    return redirect("loads:load", job.pk, found.load.pk)
+    return redirect("loads:load", job.pk, record.load.pk)
 
 
 @require_POST
 @of_job
 def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     """Correct the bounds between levels, or what they are called."""
-    found = _capture(job, capture)
-    form = LevelsForm(request.POST, instance=found)
+    record = _capture(job, capture)
+    form = LevelsForm(request.POST, instance=record)
     if form.is_valid():
         try:
             actions.correct_levels(form.instance)
@@ -278,8 +278,8 @@ def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 @require_POST
 @of_job
 def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
-    found = _capture(job, capture)
-    actions.discard(found)
+    record = _capture(job, capture)
+    actions.discard(record)
     tell(request, job)
     return redirect("bench:index", job.pk)
 
@@ -288,13 +288,13 @@ def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 @of_job
 def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     """A window of a capture, thinned so that every spike stays, for the chart."""
-    found = _capture(job, capture)
+    record = _capture(job, capture)
     try:
         first, last = (float(request.GET.get(key, "nan")) for key in ("from", "to"))
     except ValueError:
         first = last = float("nan")
     try:
-        return JsonResponse(series_json(found, first, last))
+        return JsonResponse(series_json(record, first, last))
     except DocumentError as error:
         raise Http404 from error
 
@@ -303,12 +303,14 @@ def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 @of_job
 def download(request: HttpRequest, job: Job, capture: int, form: str) -> HttpResponse:
     """A capture as CSV, or its strip as SVG."""
-    found = _capture(job, capture)
+    record = _capture(job, capture)
     try:
         if form == "strip.svg":
-            response = HttpResponse(standalone(page_of(found).strip), content_type="image/svg+xml")
+            response = HttpResponse(standalone(page_of(record).strip), content_type="image/svg+xml")
         else:
-            response = HttpResponse(as_csv(found.to_core()), content_type="text/csv; charset=utf-8")
+            response = HttpResponse(
+                as_csv(record.to_core()), content_type="text/csv; charset=utf-8"
+            )
             form = "capture.csv"
     except DocumentError as error:
         raise Http404 from error
@@ -349,8 +351,8 @@ def logger_list(request: HttpRequest, job: Job) -> HttpResponse:
         _, token = loggers.add_logger(chosen["load"], chosen["name"], chosen["instrument"])
         form = LoggerForm()
         form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
-    found = Logger.objects.live().filter(load__job=job, load__removed_at=None)
-    rows = [logger_row(one) for one in found.select_related("load")]
+    live = Logger.objects.live().filter(load__job=job, load__removed_at=None)
+    rows = [logger_row(logger) for logger in live.select_related("load")]
     context = {"job": job, "form": form, "rows": rows, "token": token}
     if request.htmx:  # type: ignore[attr-defined]
         return render(request, "bench/_loggers.html", context)
@@ -360,8 +362,8 @@ def logger_list(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 def _logger(job: Job, pk: int) -> Logger:
-    found = Logger.objects.live().select_related("load")
-    return get_object_or_404(found, pk=pk, load__job=job, load__removed_at=None)
+    record = Logger.objects.live().select_related("load")
+    return get_object_or_404(record, pk=pk, load__job=job, load__removed_at=None)
 
 
 @require_POST
@@ -376,9 +378,9 @@ def revoke_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
 @of_job
 def collect_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
     """Make a capture of what a logger has sent."""
-    found = _logger(job, logger)
-    found.load.job = job
-    capture = loggers.collect(found, f"{found.name}, {timezone.localtime():%d %b %H:%M}")
+    record = _logger(job, logger)
+    record.load.job = job
+    capture = loggers.collect(record, f"{record.name}, {timezone.localtime():%d %b %H:%M}")
     if capture is None:
         messages.info(request, "Too little has come in: at least three samples make a capture.")
         return redirect("bench:loggers", job.pk)

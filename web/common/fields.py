@@ -72,18 +72,18 @@ class QuantityField(forms.CharField):
                 "Horsepower is at the shaft, not at the plug: put it in the horsepower field."
             )
         try:
-            found = quantity.parse(text, self.unit).value
+            number = quantity.parse(text, self.unit).value
         except quantity.QuantityError as error:
             raise ValidationError(str(error)) from None
-        self._check_bounds(text, found)
-        return found
+        self._check_bounds(text, number)
+        return number
 
-    def _check_bounds(self, text: str, found: float) -> None:
+    def _check_bounds(self, text: str, number: float) -> None:
         shown = quantity.with_unit(self.least, self.unit)
-        if found < self.least or (self.above and found == self.least):
+        if number < self.least or (self.above and number == self.least):
             word = "above" if self.above else "at least"
             raise ValidationError(f"{text} is too small: this must be {word} {shown}.")
-        if found > self.most:
+        if number > self.most:
             most = quantity.with_unit(self.most, self.unit)
             raise ValidationError(f"{text} is more than this can be: at most {most}.")
 

@@ -18,13 +18,13 @@ def echo(request: HttpRequest) -> HttpResponse:
     understood = problem = ""
     if text.strip():
         try:
-            found = quantity.parse(text, unit)
+            parsed = quantity.parse(text, unit)
         except quantity.QuantityError as error:
             problem = str(error)
         else:
-            understood = quantity.as_read(found.value, found.unit)
+            understood = quantity.as_read(parsed.value, parsed.unit)
             if unit == "h":
-                understood = quantity.hours_text(found.value)
+                understood = quantity.hours_text(parsed.value)
     return render(request, "common/_echo.html", {"understood": understood, "problem": problem})
 
 

@@ -32,7 +32,7 @@ from web.matching.actions import add_correction
 from web.matching.models import Correction
 from web.plans.actions import make_current, save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
-from web.plans.outcomes import LONG_WAIT_S, answer
+from web.plans.outcomes import LONG_WAIT_S, answer_of
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 from web.trials.actions import check_in, end_trial, start_trial
@@ -441,7 +441,7 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
     storm = start_trial(Trial(
         job=job, name="Storm night rehearsal", plan=plans["storm"], supply=supplies["cabinet"],
         stop_at=0.1, started_at=now - timedelta(hours=7.4), room_c=24.0, contents="box half full",
-    ), answer(plans["storm"], LONG_WAIT_S))  # fmt: skip
+    ), answer_of(plans["storm"], LONG_WAIT_S))  # fmt: skip
     run = StandinRun(twin, tuple(storm.expected["by_hour"]), 11)
     _seen(storm, run, [1.0, 2.5, 4.2, 5.6, 6.9], {})
 

@@ -48,10 +48,10 @@ def curve(
         svg.words(_LEFT - 6, y(step / 4) + 4, f"{25 * step} %", "tick-label", "end")
         at = most * step / 4
         svg.words(x(at), HEIGHT - 22, label(at), "tick-label", "end" if step == 4 else "middle")
-    upper = [(x(one[0]), y(one[3])) for one in line]
-    lower = [(x(one[0]), y(one[1])) for one in line]
+    upper = [(x(point[0]), y(point[3])) for point in line]
+    lower = [(x(point[0]), y(point[1])) for point in line]
     svg.path(upper + lower[::-1], "band", closed=True)
-    svg.path([(x(one[0]), y(one[2])) for one in line], "likely")
+    svg.path([(x(point[0]), y(point[2])) for point in line], "likely")
     for at, share, suspect in points:
         svg.add("circle", cx=x(at), cy=y(share), r=4.5, css="point suspect" if suspect else "point")
     svg.words(WIDTH - _RIGHT, HEIGHT - 5, axes[0], "tick-label", "end")

@@ -73,13 +73,13 @@ def fan(run: Run, title: str, description: str) -> SafeString:
         svg.line(x(hour), y(charge), x(hour + share * (empty - hour)), y(charge * (1 - share)),
                  "promise")  # fmt: skip
     _band(svg, run, x, y)
-    line = [(x(0), y(run.start_charge)), *((x(one.h), y(one.charge)) for one in run.points)]
+    line = [(x(0), y(run.start_charge)), *((x(point.h), y(point.charge)) for point in run.points)]
     svg.path(line, "likely")
-    for one in run.points:
+    for point in run.points:
         with svg.inside("g"):
-            svg.add("title", one.words)
-            svg.add("circle", cx=x(one.h), cy=y(one.charge), r=5,
-                    css="seen" if one.shown else "seen counted")  # fmt: skip
+            svg.add("title", point.words)
+            svg.add("circle", cx=x(point.h), cy=y(point.charge), r=5,
+                    css="seen" if point.shown else "seen counted")  # fmt: skip
     svg.line(_LEFT, y(run.stop_at), WIDTH - _RIGHT, y(run.stop_at), "floor")
     svg.words(_LEFT + 6, y(run.stop_at) - 5, f"stop at {run.stop_at * 100:.0f} %", "limit-label")
     if run.planned_h is not None and run.planned_h <= most:
@@ -94,7 +94,7 @@ def fan(run: Run, title: str, description: str) -> SafeString:
 
 
 def _hours(run: Run) -> float:
-    ends = [one.h for one in run.points] + [row[0] for row in run.fan]
+    ends = [point.h for point in run.points] + [row[0] for row in run.fan]
     if run.planned_h is not None:
         ends.append(run.planned_h)
     if run.ended is not None:

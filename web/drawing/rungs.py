@@ -45,9 +45,9 @@ def rungs(
 ) -> SafeString:
     """Draw the bars; limits far above the highest peak are named at the top edge instead."""
     svg = Svg(WIDTH, HEIGHT, title, description, "rungs")
-    peak = max(one.peak for one in steps)
-    shown = [one for one in limits if one.at <= peak * 2.5]
-    most = nice_ceiling(max([peak, *(one.at for one in shown)]) * 1.06)
+    peak = max(step.peak for step in steps)
+    shown = [limit for limit in limits if limit.at <= peak * 2.5]
+    most = nice_ceiling(max([peak, *(rung.at for rung in shown)]) * 1.06)
     wide, tall = WIDTH - _LEFT - _RIGHT, HEIGHT - _TOP - _BOTTOM
 
     def y(amount: float) -> float:
@@ -76,7 +76,7 @@ def rungs(
     for limit in sorted(shown, key=lambda each: each.at):
         placed = min(y(limit.at) - 4, placed - _ROW)
         svg.words(WIDTH - _RIGHT, placed, limit.words, "limit-label halo", "end")
-    above = [one.words for one in limits if one not in shown]
+    above = [limit.words for limit in limits if limit not in shown]
     if above:
         svg.words(_LEFT, 12, f"far above: {', '.join(above)}", "limit-label")
     svg.line(_LEFT, y(0), WIDTH - _RIGHT, y(0), "axis")

@@ -26,9 +26,9 @@ class Span:
 
 def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
     """Draw them: the bar is the range, the mark the likely value."""
-    most = nice_ceiling(max(one.high for one in rows))
+    most = nice_ceiling(max(row.high for row in rows))
     height = _TOP + _ROW * len(rows) + _BOTTOM
-    said = "; ".join(f"{one.name} {with_unit(one.value, unit)}" for one in rows)
+    said = "; ".join(f"{row.name} {with_unit(row.value, unit)}" for row in rows)
     svg = Svg(WIDTH, height, title, said, "spans")
     wide = WIDTH - _LEFT - _RIGHT
 

@@ -19,10 +19,10 @@ def _styles() -> str:
     values = dict(re.findall(r"(--[\w-]+):\s*([^;]+);", roles[1]))
     plain = re.sub(r"/\*.*?\*/", "", re.split(r"@media \(max-width", text)[0], flags=re.S)
     rules = re.findall(r"([.\w][^{}@]*)\{([^{}]*(?:fill|stroke)[^{}]*)\}", plain)
-    found = "".join(f"{selector.strip()}{{{body.strip()}}}" for selector, body in rules)
+    css = "".join(f"{selector.strip()}{{{body.strip()}}}" for selector, body in rules)
     for name, value in values.items():
-        found = found.replace(f"var({name})", value.strip())
-    return f"text{{font-family:sans-serif}}{found}"
+        css = css.replace(f"var({name})", value.strip())
+    return f"text{{font-family:sans-serif}}{css}"
 
 
 def standalone(svg: str) -> str:

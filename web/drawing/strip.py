@@ -84,7 +84,7 @@ def strip(
         if first <= moment <= last:
             svg.line(x(moment), top, x(moment), top + 8, "start-mark")
     if len(envelope.time_s):
-        xs = [x(float(one)) for one in envelope.time_s]
+        xs = [x(float(second)) for second in envelope.time_s]
         upper = [(a, y(float(b))) for a, b in zip(xs, envelope.high, strict=True)]
         lower = [(a, y(float(b)) + 0.8) for a, b in zip(xs, envelope.low, strict=True)]
         svg.path(upper + lower[::-1], "power", closed=True)

@@ -177,8 +177,8 @@ def _stored(svg: Svg, frame: Frame, charge: Charge, axis: _Axis, clip: str) -> N
         """The line inside the hours shown, its ends worked out."""
         inside = [h for h in charge.hours if frame.first_h < h < frame.last_h]
         at = [frame.first_h, *inside, min(frame.last_h, charge.hours[-1])]
-        found = np.interp(at, charge.hours, shares)
-        return [(frame.x(h), axis.y(s)) for h, s in zip(at, found, strict=True)]
+        values = np.interp(at, charge.hours, shares)
+        return [(frame.x(h), axis.y(s)) for h, s in zip(at, values, strict=True)]
 
     with svg.inside("g", clip_path=clip):
         svg.path(points(charge.high) + points(charge.low)[::-1], "band", closed=True)

@@ -17,8 +17,8 @@ def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
 
     @wraps(view)
     def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:
-        found = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
-        request.job = found  # type: ignore[attr-defined]
-        return view(request, found, *args, **kwargs)
+        record = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
+        request.job = record  # type: ignore[attr-defined]
+        return view(request, record, *args, **kwargs)
 
     return inner

@@ -32,10 +32,10 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
         The stored record, and False where the same form had been sent before.
     """
     with transaction.atomic():
-        found: Any = type(record)._default_manager.filter(client_key=record.client_key).first()
-        if found is not None and _job_of(found) == job:
-            return found, False
-        if found is not None:
+        known: Any = type(record)._default_manager.filter(client_key=record.client_key).first()
+        if known is not None and _job_of(known) == job:
+            return known, False
+        if known is not None:
             record.client_key = uuid.uuid4()
         record.save()
         _remember(job, record, "", label)
@@ -112,9 +112,9 @@ def _put_back(change: Change) -> None:
 def _as_it_was(record: Record) -> str:
     """A record as JSON, without the fields that no undo needs."""
     fields = [
-        one.name
-        for one in record._meta.concrete_fields
-        if not one.primary_key and one.name not in record.HISTORY_SKIPS
+        field.name
+        for field in record._meta.concrete_fields
+        if not field.primary_key and field.name not in record.HISTORY_SKIPS
     ]
     return serializers.serialize("json", [record], fields=fields)
 

@@ -66,18 +66,18 @@ class LoadForm(RecordForm):
 
     def label(self) -> dict[str, Any]:
         """The label reading that came with a new load; empty for none."""
-        found = {
+        label_data = {
             "watts": self.cleaned_data.get("label_watts"),
             "amps": self.cleaned_data.get("label_amps"),
             "kwh_per_year": self.cleaned_data.get("label_kwh_per_year"),
         }
-        return {key: value for key, value in found.items() if value is not None}
+        return {key: value for key, value in label_data.items() if value is not None}
 
     def main_fields(self) -> list[forms.BoundField]:
         return [self[name] for name in self.main if name in self.fields]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name not in self.main]
+        return [field for field in self.visible_fields() if field.name not in self.main]
 
 
 class ReadingForm(OnceMixin, forms.Form):
@@ -133,10 +133,10 @@ class ReadingForm(OnceMixin, forms.Form):
         return cleaned
 
     def main_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name not in _ASIDE]
+        return [field for field in self.visible_fields() if field.name not in _ASIDE]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name in _ASIDE]
+        return [field for field in self.visible_fields() if field.name in _ASIDE]
 
 
 _NOT_DATA = ("client_key", "version", "read_at", "note")
@@ -244,11 +244,11 @@ class TaskForm(ReadingForm):
     instrument = _instrument("plug", "logger", "shunt", "display")
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
-        found = super().document(cleaned)
-        before = found.pop("before", 0.0)
-        if before >= found["wh"]:
+        document = super().document(cleaned)
+        before = document.pop("before", 0.0)
+        if before >= document["wh"]:
             raise DocumentError("wh", "the counter after is not above the counter before")
-        return {**found, "wh": round(found["wh"] - before, 6)}
+        return {**document, "wh": round(document["wh"] - before, 6)}
 
 
 class ChargeDropForm(ReadingForm):
@@ -274,8 +274,8 @@ class ChargeDropForm(ReadingForm):
     step = share_field(label="Display step", above=True, most=50.0, required=False)
 
     def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
-        found = super().initial_from(data)
-        return {k: v * 100 if k in self.shares else v for k, v in found.items()}
+        initial = super().initial_from(data)
+        return {k: v * 100 if k in self.shares else v for k, v in initial.items()}
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         percent = {

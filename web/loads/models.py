@@ -87,7 +87,10 @@ class Load(Record):
     )  # fmt: skip
     cord_size = models.CharField("conductor", max_length=30, blank=True)
     cord_material = models.CharField(
-        "material", max_length=12, default="copper", choices=[(one, one) for one in MATERIALS]
+        "material",
+        max_length=12,
+        default="copper",
+        choices=[(material, material) for material in MATERIALS],
     )
     note = models.CharField(max_length=400, blank=True)
 
@@ -119,8 +122,8 @@ class Load(Record):
 
     def volts(self) -> float:
         """Volts it was read at last, or the job's mains."""
-        read = (one.data.get("volts") for one in reversed(self.known_readings()))
-        return next((float(one) for one in read if one), self.job.mains_v)
+        read = (reading.data.get("volts") for reading in reversed(self.known_readings()))
+        return next((float(reading) for reading in read if reading), self.job.mains_v)
 
     def cord(self, running_a: float, start_a: float | None) -> CordCheck | None:
         """Its cord under so many A; None without one."""
@@ -150,7 +153,7 @@ class Load(Record):
         return LoadRecord(
             name=self.name,
             kind=self.kind,
-            readings=tuple(one.to_core() for one in self.known_readings()),
+            readings=tuple(reading.to_core() for reading in self.known_readings()),
             mains_v=self.job.mains_v,
             setting=setting or self.setting,
             hours_per_day=self.hours_per_day,

@@ -92,7 +92,7 @@ def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
     if profile is None:
         return None
     main = {id(profile.running_w), id(profile.resting_w)}
-    others = tuple(one.watts.value for one in profile.states if id(one.watts) not in main)
+    others = tuple(state.watts.value for state in profile.states if id(state.watts) not in main)
     resting = profile.resting_w.value if profile.resting_w else None
     said = f"running {with_unit(profile.running_w.value, 'W')}, " + (
         f"resting {with_unit(resting, 'W')}, " if resting else ""
@@ -127,11 +127,11 @@ def settings_side_by_side(load: Load) -> list[SettingRow]:
     """The load's settings, the smallest draw first; empty for fewer than two."""
     tariff = load.job.price
     rows = []
-    for one in settings_of(load.to_core()):
-        day = one.profile.wh_per_day
+    for setting in settings_of(load.to_core()):
+        day = setting.profile.wh_per_day
         price = cost(day, tariff) if day is not None and tariff is not None else None
-        relative = "least" if one.relative == 1 else f"+{(one.relative - 1) * 100:.0f} %"
-        rows.append(SettingRow(one.setting, one.profile, relative, price))
+        relative = "least" if setting.relative == 1 else f"+{(setting.relative - 1) * 100:.0f} %"
+        rows.append(SettingRow(setting.setting, setting.profile, relative, price))
     return rows
 
 
@@ -152,10 +152,10 @@ class Proof:
     words: str
 
 
-def proof(found: Sequence[Row]) -> Proof | None:
+def proof(rows: Sequence[Row]) -> Proof | None:
     """Split the known daily energy by grade; None where no load has any."""
     wh = dict.fromkeys(GRADE_SHARES, 0.0)
-    for row in found:
+    for row in rows:
         if row.profile is not None:
             wh[row.profile.grade] += _day(row.profile)
     total = sum(wh.values())
@@ -169,11 +169,11 @@ def proof(found: Sequence[Row]) -> Proof | None:
     return Proof(shares, split_bar(parts, "Proof behind the day's energy"), words)
 
 
-def still_open(found: Sequence[Row], most: int = 4) -> list[Open]:
+def still_open(rows: Sequence[Row], most: int = 4) -> list[Open]:
     """The measurements worth most: weakest grade first, then the largest draw."""
     wanted = [
         (-ord(row.profile.grade), -row.profile.mean_w.value, row)
-        for row in found
+        for row in rows
         if row.profile is not None and row.profile.advice and row.profile.grade != "A"
     ]
     wanted.sort(key=lambda one: one[:2])
@@ -197,8 +197,12 @@ def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
     """None without evidence, or without both a tariff and a label to hold it against."""
     if profile is None:
         return None
-    labels = [one.data.get("kwh_per_year") for one in load.known_readings() if one.type == "label"]
-    label = next((one for one in labels if one), None)
+    labels = [
+        reading.data.get("kwh_per_year")
+        for reading in load.known_readings()
+        if reading.type == "label"
+    ]
+    label = next((label for label in labels if label), None)
     price = load.job.price
     if price is None and label is None:
         return None

@@ -24,14 +24,14 @@ from web.loads.models import TYPES, Load, Reading
 def survey_page(request: HttpRequest, job: Job) -> HttpResponse:
     find, sort = request.GET.get("q", ""), request.GET.get("sort", "name")
     sort = sort if sort in survey.SORTS else "name"
-    found = survey.rows(job, find, sort)
+    rows = survey.rows(job, find, sort)
     context = {
-        "job": job, "rows": found, "find": find, "sort": sort, "sorts": survey.SORTS,
+        "job": job, "rows": rows, "find": find, "sort": sort, "sorts": survey.SORTS,
         "scale": ladder_scale(),
     }  # fmt: skip
     if request.htmx and request.htmx.target == "loads-table":  # type: ignore[attr-defined]
         return render(request, "loads/_table.html", context)
-    context |= {"proof": survey.proof(found), "open": survey.still_open(found)}
+    context |= {"proof": survey.proof(rows), "open": survey.still_open(rows)}
     return render(request, "loads/survey.html", context)
 
 
@@ -68,7 +68,7 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
         "settings": survey.settings_side_by_side(load),
         "costs": survey.costs_of_load(load, profile),
         "ladder": survey.ladder_of(load, profile),
-        "rows": [words.row_of(one) for one in load.known_readings()],
+        "rows": [words.row_of(reading) for reading in load.known_readings()],
         "form": form,
         "types": TYPED,
     }
@@ -86,8 +86,8 @@ def load_page(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
-    found = _load(job, load)
-    form = LoadForm(request.POST or None, instance=found)
+    record = _load(job, load)
+    form = LoadForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         actions.change_load(form.instance)
         tell(request, job)
@@ -115,23 +115,23 @@ def _form_class(kind: str) -> type[ReadingForm]:
 @of_job
 def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
-    found, form_class = _load(job, load), _form_class(kind)
+    record, form_class = _load(job, load), _form_class(kind)
     form = form_class(request.POST or None)
     if request.method == "POST" and form.is_valid():
         actions.add_reading(
-            found, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
+            record, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
             note=form.cleaned_data["note"], client_key=client_key(form),
         )  # fmt: skip
         tell(request, job)
         return _changed(request, job, load, form_class())
     if request.htmx:  # type: ignore[attr-defined]
-        context = {"job": job, "load": found, "form": form, "types": TYPED}
+        context = {"job": job, "load": record, "form": form, "types": TYPED}
         response = render(
             request, "loads/_reading_form.html", context, status=422 if form.is_bound else 200
         )
         response["HX-Retarget"], response["HX-Reswap"] = "#reading-form", "outerHTML"
         return response
-    context = _load_context(job, found, form)
+    context = _load_context(job, record, form)
     return render(request, "loads/load.html", context, status=422 if form.is_bound else 200)
 
 
@@ -151,14 +151,14 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
-    found = _reading(job, load, reading)
-    form = _form_class(found.type)(request.POST or None, reading=found)
+    record = _reading(job, load, reading)
+    form = _form_class(record.type)(request.POST or None, reading=record)
     if request.method == "POST" and form.is_valid():
         cleaned = form.cleaned_data
-        actions.change_reading(found, form.data_to_store, cleaned["read_at"], cleaned["note"])
+        actions.change_reading(record, form.data_to_store, cleaned["read_at"], cleaned["note"])
         tell(request, job)
         return redirect(reverse("loads:load", args=[job.pk, load]))
-    context = {"job": job, "load": found.load, "form": form, "reading": found}
+    context = {"job": job, "load": record.load, "form": form, "reading": record}
     status = 422 if form.is_bound else 200
     return render(request, "loads/edit_reading.html", context, status=status)
 
@@ -166,7 +166,7 @@ def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> Htt
 @require_POST
 @of_job
 def remove_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
-    found = _reading(job, load, reading)
-    actions.remove_reading(found)
+    record = _reading(job, load, reading)
+    actions.remove_reading(record)
     tell(request, job)
-    return _changed(request, job, load, FORMS.get(found.type, FORMS["spot"])())
+    return _changed(request, job, load, FORMS.get(record.type, FORMS["spot"])())

@@ -58,16 +58,17 @@ class Compared:
 
 def choices_of(job: Job) -> dict[str, Choice]:
     """All loads with evidence, each setting of its own."""
-    found = []
+    choices = []
     for load in loads_of(job):
-        settings = [one.setting for one in settings_of(load.to_core())]
+        settings = [setting.setting for setting in settings_of(load.to_core())]
         if settings:
-            found += [
-                Choice(f"{load.pk}:{one}", f"{load.name}, {one}", load, one) for one in settings
+            choices += [
+                Choice(f"{load.pk}:{setting}", f"{load.name}, {setting}", load, setting)
+                for setting in settings
             ]
         elif load.profile() is not None:
-            found.append(Choice(str(load.pk), load.name, load, ""))
-    return {one.key: one for one in found}
+            choices.append(Choice(str(load.pk), load.name, load, ""))
+    return {choice.key: choice for choice in choices}
 
 
 def pick(choices: dict[str, Choice], wanted: Sequence[str], reference: str = "") -> list[Choice]:
@@ -75,18 +76,18 @@ def pick(choices: dict[str, Choice], wanted: Sequence[str], reference: str = "")
 
     A load named without a setting brings all of its settings.
     """
-    found: list[Choice] = []
+    picked: list[Choice] = []
     for key in wanted:
         mine = [choices[key]] if key in choices else [
-            one for one in choices.values() if str(one.load.pk) == key
+            choice for choice in choices.values() if str(choice.load.pk) == key
         ]  # fmt: skip
-        found += [one for one in mine if one not in found]
-    return sorted(found[:MOST], key=lambda one: one.key != reference)
+        picked += [reading for reading in mine if reading not in picked]
+    return sorted(picked[:MOST], key=lambda one: one.key != reference)
 
 
 def compare(job: Job, picked: Sequence[Choice], supply: Supply | None) -> Compared:
     """Put them side by side; the first is the reference."""
-    sides = [_side(job, one, supply) for one in picked]
+    sides = [_side(job, choice, supply) for choice in picked]
     rows = []
     for figure in figures(sides):
         reference = figure.values[0]
@@ -116,15 +117,15 @@ def _side(job: Job, choice: Choice, supply: Supply | None) -> Side:
 def _drawing(rows: Sequence[Row], sides: Sequence[Side]) -> SafeString | None:
     """The mean W of each with its range; the day's energy where that is known of all."""
     usable = [row for row in rows if all(cell.value is not None for cell in row.cells)]
-    row = next((one for one in usable if one.figure.name == "a day"), usable[0] if usable else None)
+    row = next((row for row in usable if row.figure.name == "a day"), usable[0] if usable else None)
     if row is None:
         return None
-    found = [
+    drawn = [
         Span(side.name, cell.value.low, cell.value.value, cell.value.high)
         for side, cell in zip(sides, row.cells, strict=True)
         if cell.value is not None
     ]
-    return spans(found, row.figure.unit, f"{row.figure.name.capitalize()}, {row.figure.unit}")
+    return spans(drawn, row.figure.unit, f"{row.figure.name.capitalize()}, {row.figure.unit}")
 
 
 def _verdict(rows: Sequence[Row], sides: Sequence[Side]) -> str:
@@ -132,9 +133,9 @@ def _verdict(rows: Sequence[Row], sides: Sequence[Side]) -> str:
     if len(sides) < 2:
         return ""
     names = ("a day and litre", "a day", "a task", "mean")
-    found = {one.figure.name: one for one in rows}
-    row = next((found[name] for name in names
-                if name in found and found[name].cells[1].against is not None), None)  # fmt: skip
+    by_name = {row.figure.name: row for row in rows}
+    row = next((by_name[name] for name in names
+                if name in by_name and by_name[name].cells[1].against is not None), None)  # fmt: skip
     if row is None or row.cells[1].against is None:
         return ""
     off = row.cells[1].against

@@ -57,7 +57,7 @@ class Page:
     load: Load
     refused: str
     running: Running | None
-    found: Correction | None
+    correction: Correction | None
     uf_range: str
     drawing: SafeString | None
     battery: list[tuple[str, str, str]]
@@ -88,24 +88,24 @@ def page_of(load: Load, running: Running | None, target: float, current: Answer)
     current : Answer
         Of the current plan: its supply, and what hours a saving wins.
     """
-    trials = [_trial(load, one, current) for one in load.corrections.live()][::-1]
+    trials = [_trial(load, correction, current) for correction in load.corrections.live()][::-1]
     refused = not_for(load.core_kind)
     if refused or running is None:
         return Page(load, refused, running, None, "", None, [], "", trials)
     hertz = load.job.mains_hz
     tried = trials[0].stored if trials else None
     fitted = tried.fitted_uf if tried else None
-    found = correct(running.watts, running.va, running.volts, hertz, target, fitted)
+    correction = correct(running.watts, running.va, running.volts, hertz, target, fitted)
     core = None if current.supply is None else current.supply.to_core()
     return Page(
         load=load,
         refused="",
         running=running,
-        found=found,
+        correction=correction,
         uf_range=_uf_range(load, running, target, hertz),
-        drawing=_triangle(running, found, fitted),
-        battery=_battery(running, found, core),
-        saving=_predicted(load, running, found, core, current),
+        drawing=_triangle(running, correction, fitted),
+        battery=_battery(running, correction, core),
+        saving=_predicted(load, running, correction, core, current),
         trials=trials,
     )
 
@@ -122,11 +122,11 @@ def _uf_range(load: Load, running: Running, target: float, hertz: float) -> str:
     return f"{significant(ends[0], 2)}–{significant(ends[1], 2)} µF"
 
 
-def _triangle(running: Running, found: Correction, fitted: float | None) -> SafeString:
-    watts, lagging = running.watts, found.nonactive_va
-    used = fitted if fitted is not None else found.choose_uf
+def _triangle(running: Running, correction: Correction, fitted: float | None) -> SafeString:
+    watts, lagging = running.watts, correction.nonactive_va
+    used = fitted if fitted is not None else correction.choose_uf
     before = Side(
-        watts, lagging, f"{with_unit(running.va, 'VA')}, PF {found.power_factor_before:.2f}"
+        watts, lagging, f"{with_unit(running.va, 'VA')}, PF {correction.power_factor_before:.2f}"
     )
     if not used:
         said = f"{with_unit(watts, 'W')}, {before.words}"
@@ -134,9 +134,11 @@ def _triangle(running: Running, found: Correction, fitted: float | None) -> Safe
             before, None, (with_unit(watts, "W"), with_unit(lagging, "var"), ""),
             "Power triangle", said,
         )  # fmt: skip
-    after_va = found.amps_after * running.volts
+    after_va = correction.amps_after * running.volts
     left = nonactive_va(watts, after_va)
-    after = Side(watts, left, f"{with_unit(after_va, 'VA')}, PF {found.power_factor_after:.2f}")
+    after = Side(
+        watts, left, f"{with_unit(after_va, 'VA')}, PF {correction.power_factor_after:.2f}"
+    )
     taken = f"{with_unit(lagging - left, 'var')} by {used:g} µF"
     return triangle(
         before, after, (with_unit(watts, "W"), taken, f"{with_unit(left, 'var')} left"),
@@ -146,12 +148,16 @@ def _triangle(running: Running, found: Correction, fitted: float | None) -> Safe
 
 
 def _battery(
-    running: Running, found: Correction, core: CoreSupply | None
+    running: Running, correction: Correction, core: CoreSupply | None
 ) -> list[tuple[str, str, str]]:
     """Rows of the table: what, without, with."""
     rows = [
-        ("power factor", f"{found.power_factor_before:.2f}", f"{found.power_factor_after:.2f}"),
-        ("AC amps", f"{found.amps_before:.2f} A", f"{found.amps_after:.2f} A"),
+        (
+            "power factor",
+            f"{correction.power_factor_before:.2f}",
+            f"{correction.power_factor_after:.2f}",
+        ),
+        ("AC amps", f"{correction.amps_before:.2f} A", f"{correction.amps_after:.2f} A"),
     ]
     if core is None or core.inverter is None or core.battery.volts is None:
         return rows
@@ -159,7 +165,7 @@ def _battery(
     figures = (inverter.idle_w.value, inverter.efficiency.value)
     plain = float(dc_w(running.watts, *figures))
     square = inverter.square_per_w.value
-    after_va = found.amps_after * running.volts
+    after_va = correction.amps_after * running.volts
     before, after = (plain + square * va**2 for va in (running.va, after_va))
     volts = core.battery.volts
     return [
@@ -170,10 +176,10 @@ def _battery(
 
 
 def _predicted(
-    load: Load, running: Running, found: Correction, core: CoreSupply | None, current: Answer
+    load: Load, running: Running, correction: Correction, core: CoreSupply | None, current: Answer
 ) -> str:
     """What it would save at the battery, where the inverter's losses are known."""
-    if core is None or core.inverter is None or found.amps_after >= found.amps_before:
+    if core is None or core.inverter is None or correction.amps_after >= correction.amps_before:
         return ""
     inverter = core.inverter
     if inverter.square_per_w.value <= 0:
@@ -181,7 +187,7 @@ def _predicted(
             "What it saves at the battery is not known: an efficiency test of the inverter shows "
             "how its losses grow with the current."
         )
-    after_va = found.amps_after * running.volts
+    after_va = correction.amps_after * running.volts
     saved = battery_saving_w(running.watts, running.va, after_va, inverter)
     return (
         f"About {with_unit(saved, 'W', 2)} less at the battery while it runs, by the inverter's "
@@ -198,7 +204,7 @@ def _hours_won(load: Load, saved_w: float, efficiency: float, current: Answer) -
     won = won_by(current, load, running)
     if won is None:
         return f" {load.name} is not in {current.plan.name}."
-    low, value, high = (max(0.0, one) for one in won)
+    low, value, high = (max(0.0, hours) for hours in won)
     if high * 60 < 1:
         return f" In {current.plan.name} that is less than a minute more."
     words = [hours_text(one, exact=True) for one in (value, low, high)]

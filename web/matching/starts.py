@@ -80,7 +80,7 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
     profile = load.profile()
     if profile is None:
         return None
-    highest = max([profile.running_w.value, *(one.watts.value for one in profile.states)])
+    highest = max([profile.running_w.value, *(state.watts.value for state in profile.states)])
     return Contender(load.name, load.core_kind, highest, profile.start_va, profile.start_s, count)
 
 
@@ -98,14 +98,20 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
         Key of the supply whose switching-on is drawn; None for the plan's, or the first.
     """
     used = draft_of(plan).used
-    together = {one.load.pk for one in used if one.counted} if chosen is None else set(chosen)
+    together = (
+        {used_load.load.pk for used_load in used if used_load.counted}
+        if chosen is None
+        else set(chosen)
+    )
     tests = list(
         StartTest.objects.live()
         .filter(supply__job=job, supply__removed_at=None, load__removed_at=None)
         .select_related("supply", "load")
     )
-    newest = {(one.load_id, one.supply_id): one for one in tests}
-    contenders = {one.load.pk: contender_of(one.load, one.entry.count) for one in used}
+    newest = {(test.load_id, test.supply_id): test for test in tests}
+    contenders = {
+        used_load.load.pk: contender_of(used_load.load, used_load.entry.count) for used_load in used
+    }
     running = {
         pk: one.running_w * one.count
         for pk, one in contenders.items()
@@ -114,12 +120,18 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
     total = sum(running.values())
     columns = _columns(job, total)
     rows = []
-    for one in used:
-        contender = contenders[one.load.pk]
-        others = total - (contender.running_w if contender and one.load.pk in running else 0.0)
-        rows.append(_row(one, contender, one.load.pk in together, others, columns, newest))
-    starters = _starters([one.contender for one in rows if one.chosen and one.contender])
-    shown = next((one for one in columns if one.supply.pk == (supply or plan.supply_id)), None)
+    for used_load in used:
+        contender = contenders[used_load.load.pk]
+        others = total - (
+            contender.running_w if contender and used_load.load.pk in running else 0.0
+        )
+        rows.append(
+            _row(used_load, contender, used_load.load.pk in together, others, columns, newest)
+        )
+    starters = _starters([row.contender for row in rows if row.chosen and row.contender])
+    shown = next(
+        (column for column in columns if column.supply.pk == (supply or plan.supply_id)), None
+    )
     shown = shown or next(iter(columns), None)
     return Matrix(
         columns=columns,
@@ -133,12 +145,12 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
 
 
 def _columns(job: Job, total_w: float) -> list[Column]:
-    found = []
+    columns = []
     for supply in job.supplies.live().with_parts():
         core = supply.to_core()
         if core.inverter is not None:
-            found.append(Column(supply, core, carries(core.inverter, total_w)))
-    return found
+            columns.append(Column(supply, core, carries(core.inverter, total_w)))
+    return columns
 
 
 def _row(
@@ -168,11 +180,11 @@ def _starters(contenders: list[Contender]) -> list[Starter]:
     """One to switch on for each of a load's count."""
     return [
         Starter(
-            one.name if one.count == 1 else f"{one.name} {number}",
-            one.running_w, one.start_va.value, one.start_s,
+            contender.name if contender.count == 1 else f"{contender.name} {number}",
+            contender.running_w, contender.start_va.value, contender.start_s,
         )
-        for one in contenders
-        for number in range(1, one.count + 1)
+        for contender in contenders
+        for number in range(1, contender.count + 1)
     ]  # fmt: skip
 
 
@@ -198,11 +210,11 @@ def _switching(starters: list[Starter], column: Column) -> Switching:
     if listed.peak_va > peak.peak_va * 1.005:
         otherwise = f"In the order of the list it would be {with_unit(listed.peak_va, 'VA')}."
     drawing = rungs(
-        [Step(one.starter.name, one.before_w, one.after_w, one.peak_va) for one in steps],
+        [Step(step.starter.name, step.before_w, step.after_w, step.peak_va) for step in steps],
         limits,
         lambda amount: with_unit(amount, "VA"),
         f"Switching on, {column.supply.name}",
-        "; ".join(f"{one.starter.name} {with_unit(one.peak_va, 'VA')}" for one in steps),
+        "; ".join(f"{step.starter.name} {with_unit(step.peak_va, 'VA')}" for step in steps),
     )
     return Switching(column, steps, drawing, words, otherwise)
 

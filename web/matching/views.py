@@ -25,7 +25,7 @@ from web.matching.correction import Running, page_of, running_of
 from web.matching.forms import CordForm, CorrectionForm, StartTestForm, TargetForm
 from web.matching.models import Correction
 from web.matching.starts import contender_of, matrix_of
-from web.plans.outcomes import answer, current_plan
+from web.plans.outcomes import answer_of, current_plan
 from web.supplies.actions import add_start_test, remove_start_test
 from web.supplies.models import StartTest
 
@@ -70,9 +70,9 @@ def remove_start(request: HttpRequest, job: Job, test: int) -> HttpResponse:
 
 
 def _load(job: Job, pk: int) -> Load:
-    found = get_object_or_404(job.loads.live().with_readings(), pk=pk)
-    found.job = job
-    return found
+    record = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    record.job = job
+    return record
 
 
 @require_GET
@@ -84,10 +84,11 @@ def compare(request: HttpRequest, job: Job) -> HttpResponse:
     supplies = list(job.supplies.live().with_parts())
     wanted = request.GET.get("on", "")
     supply = next(
-        (one for one in supplies if str(one.pk) == wanted), supplies[0] if supplies else None
+        (supply for supply in supplies if str(supply.pk) == wanted),
+        supplies[0] if supplies else None,
     )
     context = {
-        "job": job, "choices": choices, "picked": [one.key for one in picked],
+        "job": job, "choices": choices, "picked": [choice.key for choice in picked],
         "supplies": supplies, "on": supply.pk if supply else None,
         "compared": compare_loads(job, picked, supply) if picked else None,
     }  # fmt: skip
@@ -98,8 +99,8 @@ def compare(request: HttpRequest, job: Job) -> HttpResponse:
 @of_job
 def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     """The cord of a load: what it drops while running and at a start."""
-    found = _load(job, load)
-    form = CordForm(request.POST or None, instance=found)
+    record = _load(job, load)
+    form = CordForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         change_cord(form.instance)
         tell(request, job)
@@ -133,11 +134,11 @@ def _running(request: HttpRequest, load: Load) -> Running | None:
 @of_job
 def correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     """Is a capacitor worth it, and which."""
-    found = _load(job, load)
+    record = _load(job, load)
     form = TargetForm(request.GET if "target" in request.GET else None)
     target = (form.cleaned_data["target"] if form.is_bound and form.is_valid() else None) or TARGET
-    running = _running(request, found)
-    page = page_of(found, running, target, answer(current_plan(job)))
+    running = _running(request, record)
+    page = page_of(record, running, target, answer_of(current_plan(job)))
     context = {"job": job, "page": page, "form": form, "target": target}
     return render(request, "matching/correction.html", context)
 
@@ -145,18 +146,18 @@ def correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def record_correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
-    found = _load(job, load)
-    running = _running(request, found)
+    record = _load(job, load)
+    running = _running(request, record)
     first = {"watts_without": running.watts, "va_without": running.va} if running else {}
     first = {name: round(value, 1) for name, value in first.items()}
-    form = CorrectionForm(request.POST or None, instance=Correction(load=found), initial=first)
+    form = CorrectionForm(request.POST or None, instance=Correction(load=record), initial=first)
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         actions.add_correction(form.instance)
         tell(request, job)
         return redirect("matching:correction", job.pk, load)
     status = 422 if form.is_bound else 200
-    context = {"job": job, "load": found, "form": form}
+    context = {"job": job, "load": record, "form": form}
     return render(request, "matching/record_correction.html", context, status=status)
 
 

@@ -91,9 +91,9 @@ def _copy(record: R, **changes: Any) -> R:
     """An unsaved record like another."""
     own = {"id", "client_key", "version", "created_at", "changed_at", "removed_at"}
     values = {
-        one.attname: getattr(record, one.attname)
-        for one in record._meta.concrete_fields
-        if one.name not in own
+        field.attname: getattr(record, field.attname)
+        for field in record._meta.concrete_fields
+        if field.name not in own
     }
     copied = type(record)(**values)
     for name, value in changes.items():
@@ -110,11 +110,11 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
     """
     with as_one(draft.plan.job, f"Moved {len(moves)} task{'s' if len(moves) > 1 else ''}"):
         for used in draft.used:
-            mine = [one for one in moves if one.load == used.name]
+            mine = [move for move in moves if move.load == used.name]
             if mine:
                 use = used.use
-                for one in mine:
-                    use = moved_block(use, one.index, one.to_minute - one.minute)
+                for reading in mine:
+                    use = moved_block(use, reading.index, reading.to_minute - reading.minute)
                 used.entry.use = use
                 use_load(used.entry)
 
@@ -141,7 +141,7 @@ def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
 
 
 def _change_load(draft: Draft, change: Change) -> None:
-    entry = next(one.entry for one in draft.used if one.name == change.load)
+    entry = next(used_load.entry for used_load in draft.used if used_load.name == change.load)
     if change.kind == "leave_off":
         entry.taken_in = False
     elif change.kind == "route":
@@ -155,7 +155,7 @@ def _change_load(draft: Draft, change: Change) -> None:
 
 def _run_longer(draft: Draft, begin: str) -> None:
     """Two more hours of the plan's first charger."""
-    source = next(one for one in draft.sources if one.kind == "window" and one.taken_in)
+    source = next(source for source in draft.sources if source.kind == "window" and source.taken_in)
     hour, minute = begin.split(":")
     last = f"{(int(hour) + 2) % 24:02d}:{minute}"
     between = [*source.data["between"], [begin, last]]

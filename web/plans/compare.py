@@ -29,8 +29,8 @@ class Choice:
     supply: Supply | None = None
 
     def draft(self) -> Draft:
-        found = draft_of(self.plan)
-        return found.on(self.supply) if self.supply else found
+        draft = draft_of(self.plan)
+        return draft.on(self.supply) if self.supply else draft
 
 
 @dataclass(frozen=True)
@@ -57,20 +57,20 @@ class Sides:
 
 def choices_of(job: Job, plan: Plan) -> dict[str, Choice]:
     """All that this plan can be held against."""
-    found = [
-        Choice(f"plan-{one.pk}", one.name, one)
-        for one in job.plans.live().select_related("supply")
-        if one.pk != plan.pk
+    choices = [
+        Choice(f"plan-{other.pk}", other.name, other)
+        for other in job.plans.live().select_related("supply")
+        if other.pk != plan.pk
     ]
-    for one in found:
-        one.plan.job = job
+    for choice in choices:
+        choice.plan.job = job
     mine = draft_of(plan).supply
-    found += [
-        Choice(f"supply-{one.pk}", f"{plan.name} on {one.name}", plan, one)
-        for one in job.supplies.live().with_parts()
-        if mine is None or one.pk != mine.pk
+    choices += [
+        Choice(f"supply-{part.pk}", f"{plan.name} on {part.name}", plan, part)
+        for part in job.supplies.live().with_parts()
+        if mine is None or part.pk != mine.pk
     ]
-    return {one.key: one for one in found}
+    return {choice.key: choice for choice in choices}
 
 
 _ROWS = (
@@ -79,29 +79,29 @@ _ROWS = (
 )  # fmt: skip
 
 
-def compared(found: list[Answer]) -> Sides:
+def compared(answers: list[Answer]) -> Sides:
     """Put answers side by side on one scale of time."""
-    hours = max((one.outcome.runtime[2] for one in found if one.outcome), default=1.0)
-    span = max([hours * 1.05, *(one.plan.needed_hours * 1.05 for one in found)])
-    sides = [_side(one, span) for one in found]
+    hours = max((answer.outcome.runtime[2] for answer in answers if answer.outcome), default=1.0)
+    span = max([hours * 1.05, *(answer.plan.needed_hours * 1.05 for answer in answers)])
+    sides = [_side(answer, span) for answer in answers]
     rows = [(name, [side.figures[index] for side in sides]) for index, name in enumerate(_ROWS)]
-    return Sides(sides, rows, _differs(found), _verdict(found))
+    return Sides(sides, rows, _differs(answers), _verdict(answers))
 
 
-def _side(found: Answer, span_h: float) -> Side:
-    outcome = found.outcome
+def _side(answer: Answer, span_h: float) -> Side:
+    outcome = answer.outcome
     if outcome is None:
-        return Side(found.plan, found.supply, found.words, None, None, ["–"] * len(_ROWS))
+        return Side(answer.plan, answer.supply, answer.words, None, None, ["–"] * len(_ROWS))
     low, mid, high = outcome.runtime
-    name = found.supply.name if found.supply else ""
+    name = answer.supply.name if answer.supply else ""
     frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours))
     energy = outcome.energy_wh
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""
     empty = "no" if outcome.capped else f"{moment_after(outcome.plan.start, mid, 10):%a %H:%M}"
     return Side(
-        found.plan,
-        found.supply,
+        answer.plan,
+        answer.supply,
         "",
         dial(low, mid, high, outcome.plan.needed_hours, lambda hour: f"{hour:.3g}",
              "Hours covered", f"likely {hours_text(mid)}"),
@@ -123,40 +123,40 @@ def _side(found: Answer, span_h: float) -> Side:
 
 def _tripped(outcome: Outcome) -> list[str]:
     """Loads that are dropped in most runs."""
-    return list(dict.fromkeys(one.load for one in outcome.trips if one.chance > 0.5))
+    return list(dict.fromkeys(trip.load for trip in outcome.trips if trip.chance > 0.5))
 
 
-def _differs(found: list[Answer]) -> list[str]:
+def _differs(answers: list[Answer]) -> list[str]:
     """Conditions in which the sides are not alike: what makes a comparison unfair."""
-    if len(found) < 2:
+    if len(answers) < 2:
         return []
-    one, other = (answer.plan for answer in found)
+    one, other = (answer.plan for answer in answers)
     words = []
     for name, values in (
         ("room", [plan.room_c for plan in (one, other)]),
         ("hours needed", [plan.needed_hours for plan in (one, other)]),
         ("charge at the start", [plan.start_charge for plan in (one, other)]),
         ("floor", [answer.outcome and answer.outcome.plan.supply.battery.floor
-                   for answer in found]),
+                   for answer in answers]),
         ("begin", [plan.start for plan in (one, other)]),
-        ("loads", [[used.name for used in answer.used if used.counted] for answer in found]),
+        ("loads", [[used.name for used in answer.used if used.counted] for answer in answers]),
     ):  # fmt: skip
         if values[0] != values[1]:
             words.append(name)
     return words
 
 
-def _verdict(found: list[Answer]) -> str:
+def _verdict(answers: list[Answer]) -> str:
     """Which lasts longer, that there is no real difference, or that the hours do not compare."""
-    runs = [one.outcome.runtime for one in found if one.outcome]
+    runs = [answer.outcome.runtime for answer in answers if answer.outcome]
     if len(runs) < 2:
         return ""
     (low, mid, high), (other_low, other, other_high) = runs
     if max(low, other_low) <= min(high, other_high):
         return "No real difference in hours: the ranges overlap."
     longer = 0 if mid > other else 1
-    names = [f"{one.plan.name} on {one.supply}" for one in found]
-    dropped = [_tripped(one.outcome) for one in found if one.outcome]
+    names = [f"{answer.plan.name} on {answer.supply}" for answer in answers]
+    dropped = [_tripped(answer.outcome) for answer in answers if answer.outcome]
     if dropped[0] != dropped[1]:
         worse = 0 if len(dropped[0]) > len(dropped[1]) else 1
         return f"The hours do not compare: {names[worse]} drops {', '.join(dropped[worse])}."

@@ -75,7 +75,7 @@ class Draft:
 
     def with_source(self, source: PlanSource) -> Draft:
         """As it would be with a source put in or replaced."""
-        others = [one for one in self.sources if one.pk != source.pk or one.pk is None]
+        others = [other for other in self.sources if other.pk != source.pk or other.pk is None]
         return replace(self, sources=[*others, source])
 
     def on(self, supply: Supply) -> Draft:
@@ -85,7 +85,7 @@ class Draft:
 
 def draft_of(plan: Plan) -> Draft:
     """A stored plan as it stands, in a handful of queries."""
-    entries = {} if plan.pk is None else {one.load_id: one for one in plan.entries.live()}
+    entries = {} if plan.pk is None else {entry.load_id: entry for entry in plan.entries.live()}
     sources = [] if plan.pk is None else list(plan.sources.live())
     return Draft(plan, supply_of(plan), entries, sources)
 
@@ -99,11 +99,11 @@ def supply_of(plan: Plan) -> Supply | None:
 
 def _routed(supply: Supply | None) -> dict[str, set[str]]:
     """Names of loads that were tested on an output, by output."""
-    found: dict[str, set[str]] = {}
+    routes: dict[str, set[str]] = {}
     for test in supply.known_tests() if supply else ():
         if test.type == "route":
-            found.setdefault(test.data.get("output", ""), set()).add(test.data.get("load", ""))
-    return found
+            routes.setdefault(test.data.get("output", ""), set()).add(test.data.get("load", ""))
+    return routes
 
 
 def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> Used:
@@ -111,12 +111,12 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     outputs = draft.supply.known_outputs() if draft.supply else []
     watts = profile.running_w.value if profile else 0.0
     able = [
-        one.name
-        for one in outputs
-        if (load.can_dc or load.name in routed.get(one.name, ())) and _most_w(one) >= watts
+        output.name
+        for output in outputs
+        if (load.can_dc or load.name in routed.get(output.name, ())) and _most_w(output) >= watts
     ]
     routes = ([AC] if draft.supply and draft.supply.continuous_w else []) + [
-        one.name for one in outputs
+        output.name for output in outputs
     ]
     route = entry.route or AC
     said = []
@@ -163,12 +163,18 @@ def document(draft: Draft) -> dict[str, Any]:
     names: set[str] = set()
     loads = []
     tried = results_on(supply)
-    for one in draft.used:
-        if one.counted:
-            name = one.name if one.name not in names else f"{one.load} ({one.load.pk})"
+    for used_load in draft.used:
+        if used_load.counted:
+            name = (
+                used_load.name
+                if used_load.name not in names
+                else f"{used_load.load} ({used_load.load.pk})"
+            )
             names.add(name)
-            loads.append(_load_document(one, name, tried.get(one.load.pk, "")))
-    named = {one.route for one in draft.used} | {route for one in draft.used for route in one.can}
+            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk, "")))
+    named = {used_load.route for used_load in draft.used} | {
+        route for used_load in draft.used for route in used_load.can
+    }
     document = supply.to_document(outputs=named, **battery)
     for output in document.get("outputs", ()):
         output["off_unused"] = True
@@ -183,16 +189,18 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_swing_c": plan.room_swing_c,
         "supply": document,
         "loads": loads,
-        "sources": [_source_document(one, supply) for one in draft.sources if one.taken_in],
+        "sources": [
+            _source_document(source, supply) for source in draft.sources if source.taken_in
+        ],
     }
 
 
 def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
     """A source; through the input that fits where the supply has none of the name it wants."""
-    found = source.to_document()
-    if found.get("input") not in {one.name for one in supply.known_inputs()}:
-        found.pop("input", None)
-    return found
+    document = source.to_document()
+    if document.get("input") not in {charge_input.name for charge_input in supply.known_inputs()}:
+        document.pop("input", None)
+    return document
 
 
 def results_on(supply: Supply) -> dict[int, str]:
@@ -205,7 +213,7 @@ def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
     by_task = bool(used.use.get("tasks"))
-    found: dict[str, Any] = {
+    document: dict[str, Any] = {
         **load_document(profile, name, by_task),
         "route": used.route,
         "use": used.use or "always",
@@ -218,27 +226,27 @@ def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
         "alone": entry.alone,
     }
     if by_task and entry.charge is not None:
-        found |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
+        document |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
     elif by_task:
-        found |= {"steps": used.steps, "flexible": entry.flexible}
+        document |= {"steps": used.steps, "flexible": entry.flexible}
     set_c, room_c = load.set_c, profile.measured_room_c
     if entry.set_c is not None:
         # Where no reading tells the room, it is taken to have been the plan's.
         set_c, room_c = entry.set_c, entry.plan.room_c if room_c is None else room_c
     if set_c is not None:
-        found |= {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
+        document |= {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
         if entry.warm_kg is not None and entry.warm_c is not None:
-            found["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
-    return found
+            document["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
+    return document
 
 
 def _settings(used: Used) -> list[dict[str, Any]]:
     """Other settings of a load that were read: what the plan could put it to."""
     assert used.profile is not None
-    found = []
-    for name in dict.fromkeys(one.setting for one in used.profile.states):
+    settings = []
+    for name in dict.fromkeys(state.setting for state in used.profile.states):
         other = used.load.profile(name) if name and name != used.setting else None
         if other is not None:
             running, _, duty = duty_of(other)
-            found.append({"name": name, "running_w": running, "duty": duty})
-    return found
+            settings.append({"name": name, "running_w": running, "duty": duty})
+    return settings

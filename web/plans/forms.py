@@ -139,7 +139,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
 
     def __init__(self, *args: Any, draft: Draft, **kwargs: Any) -> None:
         self.draft, plan = draft, draft.plan
-        suns = [one.data.get("clouds", 0.5) for one in draft.sources if one.kind == "sun"]
+        suns = [source.data.get("clouds", 0.5) for source in draft.sources if source.kind == "sun"]
         floor = floor_of(Plan(supply=draft.supply, floor=plan.floor))
         kwargs["initial"] = {
             "room_c": plan.room_c, "clouds": suns[0] if suns else None,
@@ -237,12 +237,12 @@ class EntryDetailsForm(EntryForm):
         super().__init__(*args, **kwargs)
         outputs = draft.supply.known_outputs() if draft.supply else []
         self.fields["route"].choices = [("", "AC, by the inverter")] + [  # type: ignore[attr-defined]
-            (one.name, one.name) for one in outputs if one.name != AC
+            (output.name, output.name) for output in outputs if output.name != AC
         ]
         states = used.profile.states if used.profile else ()
-        names = list(dict.fromkeys(one.setting for one in states if one.setting))
+        names = list(dict.fromkeys(state.setting for state in states if state.setting))
         self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
-            (one, one) for one in names if one != used.load.setting
+            (name, name) for name in names if name != used.load.setting
         ]
         labels = {"use": "In use", "count": "How many", "taken_in": "Counted in this plan"}
         for name, words in labels.items():
@@ -304,7 +304,7 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
         super().__init__(*args, **kwargs)
         inputs = draft.supply.known_inputs() if draft.supply else []
         self.fields["input"].choices = [("", "the one that fits")] + [  # type: ignore[attr-defined]
-            (one.name, one.name) for one in inputs
+            (charge_input.name, charge_input.name) for charge_input in inputs
         ]
         self.add_guards(source.version if source.pk else None)
         self.show_shares()

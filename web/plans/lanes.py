@@ -25,22 +25,22 @@ Ghosts = Sequence[Move]
 _LEAST_CYCLE = 4.0
 
 
-def rows_drawn(found: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane], list]:
+def rows_drawn(answer: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane], list]:
     """Lanes of an answered plan, and ghost blocks with the number of their lane."""
-    outcome = found.outcome
+    outcome = answer.outcome
     assert outcome is not None
     plan = outcome.plan
-    counted = [one for one in found.used if one.counted]
+    counted = [used_load for used_load in answer.used if used_load.counted]
     rows, drawn = [], load_lanes(plan)
     for used, lane in zip(counted, drawn, strict=True):
-        rows.append(_load_row(found, used, lane, outcome, frame))
-    taken = [one for one in found.draft.sources if one.taken_in]
+        rows.append(_load_row(answer, used, lane, outcome, frame))
+    taken = [source for source in answer.draft.sources if source.taken_in]
     for source, own in zip(taken, source_lanes(plan), strict=True):
         rows.append(_source_row(source, own, plan))
     return rows, _ghost_blocks(ghosts, drawn, plan)
 
 
-def _load_row(found: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame: Frame) -> Lane:
+def _load_row(answer: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame: Frame) -> Lane:
     plan, load = outcome.plan, lane.load
     blocks = [
         Block(
@@ -52,9 +52,9 @@ def _load_row(found: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame
         if span.index >= 0
     ]  # fmt: skip
     crosses = [
-        (one.minute / 60, f"{one.load} trips, {with_unit(one.watts, 'W')}")
-        for one in outcome.trips
-        if one.load == load.name
+        (trip.minute / 60, f"{trip.load} trips, {with_unit(trip.watts, 'W')}")
+        for trip in outcome.trips
+        if trip.load == load.name
     ]
     sub = f"{with_unit(load.mean_w * load.count, 'W')} mean"
     if load.steps:
@@ -67,7 +67,7 @@ def _load_row(found: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame
         sub += f", on {used.route}"
     elif load.count > 1:
         sub += f", {load.count} of them"
-    href = reverse("plans:entry", args=[found.plan.job.pk, found.plan.pk or 0, used.load.pk])
+    href = reverse("plans:entry", args=[answer.plan.job.pk, answer.plan.pk or 0, used.load.pk])
     return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
 
 
@@ -78,7 +78,7 @@ def _on(lane: LoadLane, frame: Frame) -> list[Block]:
         return []
     cycle_wide = load.cycle_min / 60 / frame.span_h * PLOT
     if load.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
-        return [Block(one.first / 60, one.last / 60, "on often") for one in lane.uses]
+        return [Block(use.first / 60, use.last / 60, "on often") for use in lane.uses]
     return [Block(first / 60, last / 60, "on") for first, last in lane.on.tolist()]
 
 
@@ -130,9 +130,9 @@ def _ghost_blocks(
     ghosts: Ghosts, drawn: Sequence[LoadLane], plan: CorePlan
 ) -> list[tuple[int, Block]]:
     places = {lane.load.name: number for number, lane in enumerate(drawn)}
-    found = []
+    blocks = []
     for move in ghosts:
         load = drawn[places[move.load]].load
         first = move.to_minute / 60
-        found.append((places[move.load], Block(first, first + load.task_min / 60, "ghost")))
-    return found
+        blocks.append((places[move.load], Block(first, first + load.task_min / 60, "ghost")))
+    return blocks

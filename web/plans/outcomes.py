@@ -74,7 +74,7 @@ def current_plan(job: Job) -> Plan:
     return current or Plan(job=job, name="Outage", is_current=True)
 
 
-def answer(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False) -> Answer:
+def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False) -> Answer:
     """Run a stored plan, or say what it still wants; ``pending`` after so many seconds.
 
     With ``page_first`` nobody waits for the answer of many loads.
@@ -118,11 +118,11 @@ def _quickly(doc: dict[str, Any]) -> Worked:
 
 def _named(error: DocumentError, draft: Draft) -> str:
     """A refusal that names the load it speaks of, not its place in the document."""
-    counted = [one.name for one in draft.used if one.counted]
-    found = re.match(r"loads\[(\d+)\]\.?(.*)", error.path)
-    if found is None or int(found[1]) >= len(counted):
+    counted = [used_load.name for used_load in draft.used if used_load.counted]
+    match = re.match(r"loads\[(\d+)\]\.?(.*)", error.path)
+    if match is None or int(match[1]) >= len(counted):
         return str(error)
-    return f"{counted[int(found[1])]}: {found[2]} {error.message}".replace("  ", " ")
+    return f"{counted[int(match[1])]}: {match[2]} {error.message}".replace("  ", " ")
 
 
 def _missing(draft: Draft) -> tuple[str, str]:
@@ -131,8 +131,8 @@ def _missing(draft: Draft) -> tuple[str, str]:
         return "loads", "No load yet: add the first thing that must run."
     if supply is None:
         return "supply", "No supply yet: add the battery that shall carry these loads."
-    if not any(one.counted for one in used):
-        if any(one.entry.taken_in for one in used):
+    if not any(used_load.counted for used_load in used):
+        if any(used_load.entry.taken_in for used_load in used):
             return "evidence", "No load has a label or a reading yet: give one of them a figure."
         return "loads", "Every load is left out of this plan: take one in."
     if not supply.continuous_w and not supply.known_outputs():
@@ -147,14 +147,15 @@ def key_of(doc: dict[str, Any]) -> str:
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def won_by(found: Answer, load: Load, running_w: float) -> tuple[float, float, float] | None:
+def won_by(answer: Answer, load: Load, running_w: float) -> tuple[float, float, float] | None:
     """Hours that an answered plan wins where a load runs at other W; None where it is not in it."""
-    if found.supply is None or found.outcome is None:
+    if answer.supply is None or answer.outcome is None:
         return None
-    plan = found.outcome.plan
-    if not any(one.name == load.name for one in plan.loads):
+    plan = answer.outcome.plan
+    if not any(other.name == load.name for other in plan.loads):
         return None
     changed = tuple(
-        replace(one, running_w=running_w) if one.name == load.name else one for one in plan.loads
+        replace(other, running_w=running_w) if other.name == load.name else other
+        for other in plan.loads
     )
     return hours_won(plan, replace(plan, loads=changed))

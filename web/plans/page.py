@@ -78,27 +78,27 @@ class View:
     draws: int
 
 
-def rows_of(found: Answer) -> list[Row]:
+def rows_of(answer: Answer) -> list[Row]:
     """Loads with the form of their use, their start and what trips."""
-    starts = {one.load: one for one in found.outcome.starts} if found.outcome else {}
-    trips = {one.load: one for one in found.outcome.trips} if found.outcome else {}
+    starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
+    trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
     return [
         Row(used, EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
             starts.get(used.load.name), trips.get(used.load.name))
-        for used in found.used
+        for used in answer.used
     ]  # fmt: skip
 
 
 def shown_of(outcome: Outcome, wanted: Mapping[str, str]) -> Shown:
     """The hours asked for by ``span`` and ``from``; without them, what is needed and the stop."""
     most = outcome.plan.hours
-    reaches = [one for one in SPANS if one < most] + [most]
+    reaches = [span for span in SPANS if span < most] + [most]
     matters = outcome.plan.needed_hours * 1.04
     if not outcome.capped:
         matters = max(matters, outcome.runtime[1] * 1.04)
     span = _number(wanted.get("span"))
     if span is None:
-        span = next((one for one in reaches if one >= matters), most)
+        span = next((reach for reach in reaches if reach >= matters), most)
     span = min(reaches, key=lambda one: abs(one - (span or most)))
     last = max(0.0, most - span)
     first = min(last, max(0.0, _number(wanted.get("from")) or 0.0))
@@ -126,12 +126,12 @@ def frame_of(outcome: Outcome, shown: Shown) -> Frame:
     return Frame(plan.start, shown.first_h, shown.span_h, _nights(plan.start, plan.hours))
 
 
-def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> View | None:
+def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> View | None:
     """What there is to see; None while there is no answer.
 
     A quick one is drawn without lanes: they are what is being moved.
     """
-    outcome = found.outcome
+    outcome = answer.outcome
     if outcome is None:
         return None
     shown = shown_of(outcome, wanted)
@@ -141,17 +141,17 @@ def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> Vi
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
     promised = display_hours(outcome.plan)
     drawn = SafeString("")
-    if not found.quick:
-        rows, ghost_blocks = rows_drawn(found, frame, ghosts)
+    if not answer.quick:
+        rows, ghost_blocks = rows_drawn(answer, frame, ghosts)
         drawn = lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
     return View(
         shown=shown,
-        charts=charts_of(outcome, frame, found.supply.name if found.supply else ""),
+        charts=charts_of(outcome, frame, answer.supply.name if answer.supply else ""),
         lanes=drawn,
         table=_table(outcome),
         goes=goes,
-        bar=split_bar([(one.name, one.wh, one.css) for one in goes], "Where the energy goes"),
-        total_wh=sum(one.wh for one in goes),
+        bar=split_bar([(flow.name, flow.wh, flow.css) for flow in goes], "Where the energy goes"),
+        total_wh=sum(flow.wh for flow in goes),
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
         sustains=sustains(outcome),
@@ -163,7 +163,7 @@ def view_of(found: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> Vi
 def _goes(outcome: Outcome) -> list[Goes]:
     energy = outcome.energy_wh
     loads = sorted(energy["loads"].items(), key=lambda pair: -pair[1])
-    found = [
+    goes = [
         Goes(name, wh, f"part-{index}") for index, (name, wh) in enumerate(loads[:NAMED], 1) if wh
     ]
     rest = sum(wh for _, wh in loads[NAMED:])
@@ -174,8 +174,8 @@ def _goes(outcome: Outcome) -> list[Goes]:
         ("Conversion loss", energy["conversion"], "part-loss"),
     ):
         if wh > 1e-6:
-            found.append(Goes(name, wh, css))
-    return found
+            goes.append(Goes(name, wh, css))
+    return goes
 
 
 def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
@@ -206,9 +206,9 @@ def _power(outcome: Outcome) -> Power:
         if inverter.surge_known:
             words += f", {as_read(inverter.surge_va, 'VA')} for {inverter.surge_s:g} s"
     trips = [
-        (one.minute / 60, f"{one.load} trips: {with_unit(one.watts, 'W')} against "
-         f"{with_unit(one.limit_w, 'W')}")
-        for one in outcome.trips
+        (trip.minute / 60, f"{trip.load} trips: {with_unit(trip.watts, 'W')} against "
+         f"{with_unit(trip.limit_w, 'W')}")
+        for trip in outcome.trips
     ]  # fmt: skip
     power = Power(outcome.minute_w, limit, words, trips)
     half = _round_down(power.most_w / 1.12 / 2)
@@ -251,11 +251,11 @@ def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
 
 def csv_rows(outcome: Outcome) -> list[list[str]]:
     """The curve as rows: header, then time, share of charge low, likely, high, W drawn and in."""
-    found = [["time", "charge_low", "charge", "charge_high", "drawn_w", "sources_w"]]
+    table = [["time", "charge_low", "charge", "charge_high", "drawn_w", "sources_w"]]
     for index, hour in enumerate(outcome.curve_h.tolist()):
         low, mid, high = (f"{row[index]:.4f}" for row in outcome.charge)
         place = min(int(hour), len(outcome.drawn_w) - 1)
         moment = timezone.localtime(moment_after(outcome.plan.start, hour))
         watts = [f"{one[place]:.1f}" for one in (outcome.drawn_w, outcome.sources_w)]
-        found.append([moment.isoformat(), low, mid, high, *watts])
-    return found
+        table.append([moment.isoformat(), low, mid, high, *watts])
+    return table

@@ -8,7 +8,7 @@ from web.plans.draft import document
 from web.plans.outcomes import PAGE_WAIT_S, Answer, key_of
 
 
-def sizes_of(found: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
+def sizes_of(answer: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
     """Sizes for an answered plan; None without an answer.
 
     Raises
@@ -16,19 +16,19 @@ def sizes_of(found: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
     NotReady
         They take longer than ``wait_s``.
     """
-    if found.outcome is None:
+    if answer.outcome is None:
         return None
-    labels, odds = _labels_w(found), found.plan.odds
-    key = f"sizes:{odds}:{labels}:{key_of(document(found.draft))}"
-    owner = ("sizes", found.plan.job.owner_id)
-    return worked_out(key, owner, wait_s, size_up, found.outcome, odds, labels)
+    labels, odds = _labels_w(answer), answer.plan.odds
+    key = f"sizes:{odds}:{labels}:{key_of(document(answer.draft))}"
+    owner = ("sizes", answer.plan.job.owner_id)
+    return worked_out(key, owner, wait_s, size_up, answer.outcome, odds, labels)
 
 
-def _labels_w(found: Answer) -> float | None:
+def _labels_w(answer: Answer) -> float | None:
     labels = [
-        max((one.data.get("watts") or 0.0 for one in used.load.known_readings()
-             if one.type == "label"), default=0.0) * used.entry.count
-        for used in found.used
+        max((reading.data.get("watts") or 0.0 for reading in used.load.known_readings()
+             if reading.type == "label"), default=0.0) * used.entry.count
+        for used in answer.used
         if used.counted
     ]  # fmt: skip
     return sum(labels) if labels and all(labels) else None

@@ -39,13 +39,13 @@ class Steady:
         return f"{self.what}{how}, −{hours_text(self.won_h)} spread"
 
 
-def steadies(found: Answer) -> list[Steady]:
+def steadies(answer: Answer) -> list[Steady]:
     """Best first."""
-    return [_steady(found, one) for one in found.narrowings]
+    return [_steady(answer, narrowing) for narrowing in answer.narrowings]
 
 
-def _steady(found: Answer, one: Narrowing) -> Steady:
-    job, supply = found.plan.job, found.supply
+def _steady(answer: Answer, one: Narrowing) -> Steady:
+    job, supply = answer.plan.job, answer.supply
     test = _SUPPLY_TESTS.get(one.what)
     if one.what.endswith(" output"):
         test = (f"{one.what.removesuffix(' output')} against AC, one load", "route", "a day each")
@@ -53,11 +53,12 @@ def _steady(found: Answer, one: Narrowing) -> Steady:
         words, kind, takes = test
         url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
         return Steady(words, "", takes, url, one)
-    if found.outcome and any(
-        isinstance(source, Sun) and source.name == one.what for source in found.outcome.plan.sources
+    if answer.outcome and any(
+        isinstance(source, Sun) and source.name == one.what
+        for source in answer.outcome.plan.sources
     ):
         return Steady(f"log what {one.what} give over three days", "", "three days", "", one)
-    used = next((used for used in found.used if used.name == one.what), None)
+    used = next((used for used in answer.used if used.name == one.what), None)
     if used is None or used.profile is None:
         return Steady(f"measure {one.what}", "", "", "", one)
     advice = next((item for item in used.profile.advice if item.narrows == "mean"), None)

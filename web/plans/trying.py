@@ -91,7 +91,7 @@ class Block:
 
 def _of_load(draft: Draft, job: Job, pk: int) -> Block:
     get_object_or_404(job.loads.live(), pk=pk)
-    used = next(one for one in draft.used if one.load.pk == pk)
+    used = next(used_load for used_load in draft.used if used_load.load.pk == pk)
     used.entry.plan = draft.plan
     return Block(draft, used.entry, used.use)
 

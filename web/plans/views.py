@@ -37,8 +37,8 @@ from web.plans.models import SOURCES, Plan, PlanEntry, PlanSource
 from web.plans.outcomes import (
     LONG_WAIT_S,
     Answer,
-    answer,
     answer_draft,
+    answer_of,
     current_plan,
     still_working,
 )
@@ -62,39 +62,39 @@ def plan_of(job: Job, pk: int) -> Plan:
     """A plan of the job; 0 is the one that stands in until any was stored."""
     if pk == 0:
         return current_plan(job)
-    found = get_object_or_404(job.plans.live().select_related("supply"), pk=pk)
-    found.job = job
-    return found
+    record = get_object_or_404(job.plans.live().select_related("supply"), pk=pk)
+    record.job = job
+    return record
 
 
-def shown_context(request: HttpRequest, job: Job, found: Answer) -> dict[str, Any]:
+def shown_context(request: HttpRequest, job: Job, answer: Answer) -> dict[str, Any]:
     """What the page and its fragments show of an answer, which the answer bar takes up as well."""
-    job._current_answer = found  # type: ignore[attr-defined]
+    job._current_answer = answer  # type: ignore[attr-defined]
     wanted = request.POST if request.method == "POST" else request.GET
     return {
         "job": job,
-        "plan": found.plan,
-        "plan_id": found.plan.pk or 0,
-        "answer": found,
-        "outcome": found.outcome,
-        "view": view_of(found, wanted),
+        "plan": answer.plan,
+        "plan_id": answer.plan.pk or 0,
+        "answer": answer,
+        "outcome": answer.outcome,
+        "view": view_of(answer, wanted),
     }
 
 
 def page_context(request: HttpRequest, job: Job, plan: Plan) -> dict[str, Any]:
     """The whole page of a plan."""
-    found = answer(plan)
+    answer = answer_of(plan)
     return {
-        **shown_context(request, job, found),
-        "rows": rows_of(found),
+        **shown_context(request, job, answer),
+        "rows": rows_of(answer),
         "plans": list(job.plans.live()),
-        "sources": found.draft.sources,
+        "sources": answer.draft.sources,
         "kinds": SOURCES,
-        "steadies": steadies(found)[:4],
-        "what_if": WhatIfForm(draft=found.draft),
+        "steadies": steadies(answer)[:4],
+        "what_if": WhatIfForm(draft=answer.draft),
         "page_keys": PAGE_KEYS,
         "latest": latest_change(job),
-        "movable": any(one.entry.flexible and one.steps for one in found.used),
+        "movable": any(used_load.entry.flexible and used_load.steps for used_load in answer.used),
     }
 
 
@@ -159,9 +159,9 @@ def _entry(draft: Draft, load: Load) -> PlanEntry:
 @of_job
 def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """Take a load in or leave it out, and when it is used; answers with the plan anew."""
-    found = plan_of(job, plan)
+    record = plan_of(job, plan)
     target = get_object_or_404(job.loads.live(), pk=load)
-    entry = _entry(draft_of(found), target)
+    entry = _entry(draft_of(record), target)
     form = EntryForm(request.POST, instance=entry, prefix=f"load{load}")
     if form.is_valid():
         if entry.pk is None:
@@ -183,7 +183,7 @@ def entry(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """All that a plan says of one load."""
     draft = draft_of(plan_of(job, plan))
     get_object_or_404(job.loads.live(), pk=load)
-    used = next(one for one in draft.used if one.load.pk == load)
+    used = next(used_load for used_load in draft.used if used_load.load.pk == load)
     form = EntryDetailsForm(
         request.POST or None, instance=_entry(draft, used.load), used=used, draft=draft
     )
@@ -215,11 +215,11 @@ def source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpRespon
 
 def source_of(draft: Draft, pk: int) -> PlanSource:
     """A source of the plan; its plan is the draft's own object."""
-    found = next((one for one in draft.sources if one.pk == pk), None)
-    if found is None:
+    source = next((source for source in draft.sources if source.pk == pk), None)
+    if source is None:
         raise Http404
-    found.plan = draft.plan
-    return found
+    source.plan = draft.plan
+    return source
 
 
 def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) -> HttpResponse:
@@ -238,24 +238,24 @@ def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) ->
 @require_POST
 @of_job
 def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
-    found = plan_of(job, plan)
-    actions.remove_source(source_of(draft_of(found), source))
+    record = plan_of(job, plan)
+    actions.remove_source(source_of(draft_of(record), source))
     tell(request, job)
-    return redirect("plans:plan", job.pk, found.pk)
+    return redirect("plans:plan", job.pk, record.pk)
 
 
 @require_GET
 @of_job
 def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Where tasks that may be moved go best, as ghosts in the lanes, to accept or not."""
-    found = answer(plan_of(job, plan), LONG_WAIT_S)
-    context = {**shown_context(request, job, found), "moves": [], "refused": ""}
-    if found.outcome is not None:
+    answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
+    context = {**shown_context(request, job, answer), "moves": [], "refused": ""}
+    if answer.outcome is not None:
         try:
-            context["moves"] = propose(found.outcome.plan)
+            context["moves"] = propose(answer.outcome.plan)
         except DocumentError as error:
             context["refused"] = f"{error.message[0].upper()}{error.message[1:]}."
-        context["view"] = view_of(found, request.GET, context["moves"])
+        context["view"] = view_of(answer, request.GET, context["moves"])
     return render(request, "plans/_lanes.html", {**context, "proposing": True})
 
 
@@ -263,47 +263,47 @@ def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
-    found = answer(plan_of(job, plan), LONG_WAIT_S)
-    if found.pending:
+    answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
+    if answer.pending:
         messages.info(request, STILL)
     try:
-        if found.outcome is not None and (moves := propose(found.outcome.plan)):
-            actions.place_tasks(found.draft, moves)
+        if answer.outcome is not None and (moves := propose(answer.outcome.plan)):
+            actions.place_tasks(answer.draft, moves)
             tell(request, job)
     except DocumentError as error:
         messages.error(request, f"Nothing was moved: {error.message}.")
-    return changed(request, job, found.plan)
+    return changed(request, job, answer.plan)
 
 
 @require_POST
 @of_job
 def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """Store one of the changes that would help."""
-    found = answer(plan_of(job, plan), LONG_WAIT_S)
-    if found.pending:
+    answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
+    if answer.pending:
         messages.info(request, STILL)
     wanted = tuple(request.POST.get(name, "") for name in ("kind", "load", "to"))
-    for one in found.helps:
-        change = one.change
-        if (change.kind, change.load, change.to) == wanted and found.outcome is not None:
+    for help in answer.helps:
+        change = help.change
+        if (change.kind, change.load, change.to) == wanted and answer.outcome is not None:
             try:
-                actions.apply_help(found.draft, change, found.outcome.plan)
+                actions.apply_help(answer.draft, change, answer.outcome.plan)
                 tell(request, job)
             except DocumentError as error:
                 messages.error(request, f"Nothing was changed: {error.message}.")
             break
-    return changed(request, job, found.plan)
+    return changed(request, job, answer.plan)
 
 
 @require_GET
 @of_job
 def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """How large, how many more: fetched once the page stands, for it takes many runs."""
-    found = answer(plan_of(job, plan))
-    context = {"job": job, "plan": found.plan, "plan_id": plan, "sizes": None, "pending": False}
+    answer = answer_of(plan_of(job, plan))
+    context = {"job": job, "plan": answer.plan, "plan_id": plan, "sizes": None, "pending": False}
     try:
-        context["sizes"] = sizes_of(found)
-        context["pending"] = found.pending
+        context["sizes"] = sizes_of(answer)
+        context["pending"] = answer.pending
     except NotReady:
         context["pending"] = True
     return render(request, "plans/_sizes.html", context)
@@ -313,17 +313,17 @@ def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def compare(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """This plan beside another, or beside itself on another supply."""
-    found = plan_of(job, plan)
-    choices = choices_of(job, found)
+    record = plan_of(job, plan)
+    choices = choices_of(job, record)
     pick = request.GET.get("with", "")
     other = choices.get(pick) or next(iter(choices.values()), None)
-    drafts = [draft_of(found)] + ([other.draft()] if other else [])
+    drafts = [draft_of(record)] + ([other.draft()] if other else [])
     answers = [answer_draft(draft) for draft in drafts]
     context = {
-        "job": job, "plan": found, "plan_id": found.pk or 0, "choices": choices,
+        "job": job, "plan": record, "plan_id": record.pk or 0, "choices": choices,
         "pick": other.key if other else "",
         "sides": compared(answers),
-        "pending": any(found.pending for found in answers),
+        "pending": any(record.pending for record in answers),
     }  # fmt: skip
     return render(request, "plans/compare.html", context)
 
@@ -356,22 +356,22 @@ def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def download(request: HttpRequest, job: Job, plan: int, form: str) -> HttpResponse:
     """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
-    found = answer(plan_of(job, plan), LONG_WAIT_S)
-    if found.pending:
+    answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
+    if answer.pending:
         return still_working()
-    view = view_of(found, request.GET)
-    if found.outcome is None or view is None or form not in DOWNLOADS:
+    view = view_of(answer, request.GET)
+    if answer.outcome is None or view is None or form not in DOWNLOADS:
         raise Http404
     if form == "plan.json":
-        text = json.dumps(document(found.draft), indent=1)
+        text = json.dumps(document(answer.draft), indent=1)
         response = HttpResponse(text, content_type="application/json")
     elif form == "answer.json":
-        response = JsonResponse(as_document(found.outcome))
+        response = JsonResponse(as_document(answer.outcome))
     elif form.endswith(".svg"):
         drawing = view.charts if form == "curve.svg" else view.lanes
         response = HttpResponse(standalone(drawing), content_type="image/svg+xml")
     else:
         response = HttpResponse(content_type="text/csv; charset=utf-8")
-        csv.writer(response).writerows(csv_rows(found.outcome))
+        csv.writer(response).writerows(csv_rows(answer.outcome))
     response["Content-Disposition"] = f'attachment; filename="{form}"'
     return response

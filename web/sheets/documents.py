@@ -23,18 +23,18 @@ R = TypeVar("R", bound=models.Model)
 
 def load_document(load: Load) -> dict[str, Any]:
     """A load with its readings as the open document; captures as their summaries."""
-    found: dict[str, Any] = {
+    document: dict[str, Any] = {
         "name": load.name,
         "kind": load.kind,
         "mains": {"volts": load.job.mains_v, "hertz": load.job.mains_hz},
-        "readings": [{"type": one.type, **one.data} for one in load.known_readings()],
+        "readings": [{"type": reading.type, **reading.data} for reading in load.known_readings()],
     }
     for key in ("set_c", "hours_per_day"):
         if getattr(load, key) is not None:
-            found[key] = getattr(load, key)
+            document[key] = getattr(load, key)
     if load.setting:
-        found["setting"] = load.setting
-    return found
+        document["setting"] = load.setting
+    return document
 
 
 def add_load_document(job: Job, data: Any) -> Load:
@@ -70,8 +70,8 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
     DocumentError
     """
     core = parse_plan(data)
-    supplies = {one.name: one for one in job.supplies.live()}
-    loads = {one.name: one for one in job.loads.live()}
+    supplies = {supply.name: supply for supply in job.supplies.live()}
+    loads = {load.name: load for load in job.loads.live()}
     supply = supplies.get((data.get("supply") or {}).get("name", ""))
     name = str(data.get("name") or "Plan from a file")[:80]
     with transaction.atomic(), as_one(job, f"Added {name}"):
@@ -90,7 +90,7 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
             save_source(
                 _checked(PlanSource(plan=plan, kind=item["kind"], name=name[:60], data=rest))
             )
-    return plan, [one for one in items if one not in loads]
+    return plan, [item for item in items if item not in loads]
 
 
 def _checked(record: R) -> R:

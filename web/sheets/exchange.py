@@ -62,28 +62,28 @@ class Preview:
 
 def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
     """A model's fields as the package has them: name, type, the field."""
-    for one in model._meta.concrete_fields:
-        if one.name in _OWN or one.name == "job":
+    for field in model._meta.concrete_fields:
+        if field.name in _OWN or field.name == "job":
             continue
-        if one.primary_key or isinstance(one, models.ForeignKey | models.IntegerField):
-            yield one.name, "integer", one
-        elif isinstance(one, models.FloatField):
-            yield one.name, "number", one
-        elif isinstance(one, models.BooleanField):
-            yield one.name, "boolean", one
-        elif isinstance(one, models.DateTimeField):
-            yield one.name, "datetime", one
-        elif isinstance(one, models.JSONField):
-            yield one.name, "array" if one.default is list else "object", one
+        if field.primary_key or isinstance(field, models.ForeignKey | models.IntegerField):
+            yield field.name, "integer", field
+        elif isinstance(field, models.FloatField):
+            yield field.name, "number", field
+        elif isinstance(field, models.BooleanField):
+            yield field.name, "boolean", field
+        elif isinstance(field, models.DateTimeField):
+            yield field.name, "datetime", field
+        elif isinstance(field, models.JSONField):
+            yield field.name, "array" if field.default is list else "object", field
         else:
-            yield one.name, "string", one
+            yield field.name, "string", field
 
 
 def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
     """All live records of a kind whose parents live too, in the order they were made."""
-    found: Any = model._default_manager.filter(removed_at=None)
+    records: Any = model._default_manager.filter(removed_at=None)
     if parent == "job":
-        return list(found.filter(job=job).order_by("pk"))
+        return list(records.filter(job=job).order_by("pk"))
     filters: dict[str, Any] = {f"{parent}__job": job, f"{parent}__removed_at": None}
     if model is StartTest:
         filters["load__removed_at"] = None
@@ -91,7 +91,7 @@ def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
         filters["load__removed_at"] = None
     if model is Capture:
         filters["kept"] = True
-    return list(found.filter(**filters).order_by("pk"))
+    return list(records.filter(**filters).order_by("pk"))
 
 
 def package_of(job: Job) -> Package:
@@ -107,7 +107,7 @@ def package_of(job: Job) -> Package:
         for number, one in enumerate(records, 1):
             ids[(model, one.pk)] = number
         fields = tuple((column, kind) for column, kind, _ in _columns(model))
-        rows = [_row(one, model, ids) for one in records]
+        rows = [_row(record, model, ids) for record in records]
         tables[name] = Table(name, f"{name}.csv", fields, rows)
         if model is Capture:
             for number, one in enumerate(records, 1):
@@ -272,7 +272,7 @@ def _check_whole(job: Job) -> None:
     for plan in job.plans.live():
         plan.job = job
         draft = draft_of(plan)
-        if draft.supply is not None and any(one.counted for one in draft.used):
+        if draft.supply is not None and any(used_load.counted for used_load in draft.used):
             parse_plan(document(draft))
     for load in job.loads.live():
         load.job = job
@@ -300,7 +300,7 @@ def _fill(
             setattr(record, name, empty)
         else:
             setattr(record, name, value)
-    skip = {one.name for one in model._meta.concrete_fields if one.name in _OWN} | {"job"}
+    skip = {field.name for field in model._meta.concrete_fields if field.name in _OWN} | {"job"}
     # An empty list or object is a value of its own where forms do not ask for one.
     skip |= {one.name for _, kind, one in _columns(model)
              if kind in ("array", "object") and not getattr(record, one.attname)}  # fmt: skip
@@ -328,10 +328,10 @@ def _point(
 
 def _moment(text: str, where: str) -> datetime:
     try:
-        found = datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError:
         raise DocumentError(where, f"{text[:30]!r} is not a moment in ISO 8601") from None
-    return found if found.tzinfo else timezone.make_aware(found)
+    return moment if moment.tzinfo else timezone.make_aware(moment)
 
 
 def _capture(package: Package, name: str) -> CoreCapture:

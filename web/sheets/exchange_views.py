@@ -66,9 +66,9 @@ class DocumentForm(forms.Form):
 @of_job
 def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     """A load as its open document."""
-    found = get_object_or_404(job.loads.live().with_readings(), pk=load)
-    found.job = job
-    text = json.dumps(load_document(found), indent=1)
+    record = get_object_or_404(job.loads.live().with_readings(), pk=load)
+    record.job = job
+    text = json.dumps(load_document(record), indent=1)
     response = HttpResponse(text, content_type="application/json")
     response["Content-Disposition"] = 'attachment; filename="load.json"'
     return response

@@ -83,8 +83,8 @@ def _head(pdf: FPDF, text: str) -> None:
 def _list(pdf: FPDF, title: str, words: list[str]) -> None:
     if words:
         _head(pdf, title)
-        for one in words:
-            _words(pdf, f"– {one}")
+        for word in words:
+            _words(pdf, f"– {word}")
 
 
 def _table(pdf: FPDF, table: Table) -> None:
@@ -97,7 +97,7 @@ def _table(pdf: FPDF, table: Table) -> None:
     with pdf.table(
         borders_layout=TableBordersLayout.HORIZONTAL_LINES,
         headings_style=FontFace(emphasis="BOLD", size_pt=7.5),
-        col_widths=tuple(min(44, max(9, one)) for one in longest),
+        col_widths=tuple(min(44, max(9, length)) for length in longest),
         text_align=tuple(aligns),
         line_height=3.8,
         padding=0.7,

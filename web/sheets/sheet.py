@@ -18,7 +18,7 @@ from web.answer.words import bar_of
 from web.jobs.models import Job
 from web.loads.models import CAUTIONS
 from web.plans.draft import Used
-from web.plans.outcomes import Answer, answer
+from web.plans.outcomes import Answer, answer_of
 from web.plans.steadies import steadies
 from web.trials.models import Trial
 from web.trials.page import view_of
@@ -61,33 +61,33 @@ class Sheet:
 
 def sheet_of(job: Job, plan: Any, who: str, wait_s: float) -> Sheet:
     """Put the sheet of a plan together, waiting so many seconds for its answer."""
-    found = answer(plan, wait_s)
-    bar = bar_of(found, job)
-    counted = [one for one in found.used if one.counted]
-    tables = [_loads(found, counted)]
-    if found.supply is not None:
-        tables.append(_supply(found.supply.to_core(), found.supply.name))
-    if found.outcome is not None:
-        tables += _day(found, found.outcome)
+    answer = answer_of(plan, wait_s)
+    bar = bar_of(answer, job)
+    counted = [used_load for used_load in answer.used if used_load.counted]
+    tables = [_loads(answer, counted)]
+    if answer.supply is not None:
+        tables.append(_supply(answer.supply.to_core(), answer.supply.name))
+    if answer.outcome is not None:
+        tables += _day(answer, answer.outcome)
     if trials := _trials(job):
         tables.append(trials)
-    cares = dict.fromkeys(one.load.cares for one in counted if one.load.cares)
+    cares = dict.fromkeys(used_load.load.cares for used_load in counted if used_load.load.cares)
     return Sheet(
         title=f"{job.name}: {plan.name}",
         made=f"{timezone.localtime():%d %B %Y %H:%M}, by {who}",
-        facts=_facts(job, found),
+        facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
         tables=tables,
-        unproven=_unproven(found, counted),
-        cautions=[*(CAUTIONS[one] for one in cares), *GENERAL_CAUTIONS],
-        outcome=found.outcome,
-        answer=found,
+        unproven=_unproven(answer, counted),
+        cautions=[*(CAUTIONS[code] for code in cares), *GENERAL_CAUTIONS],
+        outcome=answer.outcome,
+        answer=answer,
     )
 
 
-def _facts(job: Job, found: Answer) -> list[tuple[str, str]]:
-    plan = found.plan
+def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
+    plan = answer.plan
     start = timezone.localtime(plan.start)
     facts = [
         ("purpose", plan.note or f"{hours_text(plan.needed_hours)} from {start:%a %d %b %H:%M}"),
@@ -97,9 +97,9 @@ def _facts(job: Job, found: Answer) -> list[tuple[str, str]]:
         ("room", "not stated" if plan.room_c is None else f"{plan.room_c:g} °C"),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
     ]
-    if found.supply is not None:
-        facts.append(("supply", found.supply.name))
-    for source in found.draft.sources:
+    if answer.supply is not None:
+        facts.append(("supply", answer.supply.name))
+    for source in answer.draft.sources:
         if source.taken_in:
             facts.append(("source", f"{source.name} ({source.get_kind_display()})"))
     return facts
@@ -113,23 +113,25 @@ def ranged(one: Estimate | None, unit: str) -> str:
     return f"{with_unit(one.value, unit)} ({low}–{high}) {one.grade}"
 
 
-def _loads(found: Answer, counted: Sequence[Used]) -> Table:
-    starts = {one.load: one.verdict for one in found.outcome.starts} if found.outcome else {}
-    wh = found.outcome.energy_wh["loads"] if found.outcome else {}
+def _loads(answer: Answer, counted: Sequence[Used]) -> Table:
+    starts = (
+        {start.load: start.verdict for start in answer.outcome.starts} if answer.outcome else {}
+    )
+    wh = answer.outcome.energy_wh["loads"] if answer.outcome else {}
     rows = []
-    for one in counted:
-        assert one.profile is not None
-        verdict = starts.get(one.name)
+    for used_load in counted:
+        assert used_load.profile is not None
+        verdict = starts.get(used_load.name)
         rows.append([
-            f"{one.name}{f' ({one.setting})' if one.setting else ''}"
-            f"{f' × {one.entry.count}' if one.entry.count > 1 else ''}",
-            text_of_use(one.use) or "always",
-            "AC" if one.route == "ac" else one.route,
-            ranged(one.profile.mean_w, "W"),
-            ranged(one.profile.running_w, "W"),
-            ranged(one.profile.start_va, "VA"),
+            f"{used_load.name}{f' ({used_load.setting})' if used_load.setting else ''}"
+            f"{f' × {used_load.entry.count}' if used_load.entry.count > 1 else ''}",
+            text_of_use(used_load.use) or "always",
+            "AC" if used_load.route == "ac" else used_load.route,
+            ranged(used_load.profile.mean_w, "W"),
+            ranged(used_load.profile.running_w, "W"),
+            ranged(used_load.profile.start_va, "VA"),
             verdict.verdict if verdict else "–",
-            with_unit(wh[one.name], "Wh") if one.name in wh else "–",
+            with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
         ])  # fmt: skip
     heads = ["load", "in use", "by", "mean", "running", "start", "starts?", "in the plan"]
     return Table("Loads, with range and grade of evidence", heads, rows, (3, 4, 5, 7))
@@ -163,7 +165,7 @@ def _known(one: Estimate) -> str:
     return f"{one.grade}: {one.how[0] if one.how else 'given'}"
 
 
-def _day(found: Answer, outcome: Outcome) -> list[Table]:
+def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     plan = outcome.plan
     low, mid, high = outcome.runtime
     energy = outcome.energy_wh
@@ -184,34 +186,34 @@ def _day(found: Answer, outcome: Outcome) -> list[Table]:
         at = moment_after(plan.start, trip.minute / 60)
         rows.append([f"{trip.load} trips", f"{at:%a %H:%M}, in {trip.chance * 100:.0f} % of runs"])
     tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
-    if found.helps:
+    if answer.helps:
         tables.append(Table("What would help", ["change", "hours won", "mind"], [
-            [one.what, f"{hours_text(one.value)} ({hours_text(one.low)} to {hours_text(one.high)})",
-             one.change.caveat] for one in found.helps[:5]
+            [help.what, f"{hours_text(help.value)} ({hours_text(help.low)} to {hours_text(help.high)})",
+             help.change.caveat] for help in answer.helps[:5]
         ], (1,)))  # fmt: skip
     return tables
 
 
 def _trials(job: Job) -> Table | None:
     rows = []
-    for one in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
-        view = view_of(one)
-        started = timezone.localtime(one.started_at)
-        rows.append([one.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
+    for check_in in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
+        view = view_of(check_in)
+        started = timezone.localtime(check_in.started_at)
+        rows.append([check_in.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
                      view.words])  # fmt: skip
     if not rows:
         return None
     return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)
 
 
-def _unproven(found: Answer, counted: Sequence[Used]) -> list[str]:
+def _unproven(answer: Answer, counted: Sequence[Used]) -> list[str]:
     """What rests on labels and guesses, and what would steady it."""
     words = [
-        f"{one.name}: grade {one.profile.grade}, {one.assumed or 'not measured long enough'}"
-        for one in counted
-        if one.profile is not None and one.profile.grade in ("C", "D")
+        f"{used_load.name}: grade {used_load.profile.grade}, {used_load.assumed or 'not measured long enough'}"
+        for used_load in counted
+        if used_load.profile is not None and used_load.profile.grade in ("C", "D")
     ]
-    words += [f"{one.name}: {one.assumed}" for one in counted
-              if one.assumed and one.profile and one.profile.grade in ("A", "B")]  # fmt: skip
-    words += [f"would steady it most: {one.sentence}" for one in steadies(found)[:2]]
+    words += [f"{used_load.name}: {used_load.assumed}" for used_load in counted
+              if used_load.assumed and used_load.profile and used_load.profile.grade in ("A", "B")]  # fmt: skip
+    words += [f"would steady it most: {steady.sentence}" for steady in steadies(answer)[:2]]
     return words

@@ -30,10 +30,10 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
 @require_GET
 @of_job
 def sheet(request: HttpRequest, job: Job) -> HttpResponse:
-    plan, found = _sheet(request, job, PAGE_WAIT_S)
-    job._current_answer = found.answer  # type: ignore[attr-defined]
-    context = {"job": job, "plan": plan, "sheet": found, "plans": list(job.plans.live()),
-               "papers": PAPERS, "view": view_of(found.answer, request.GET)}  # fmt: skip
+    plan, sheet = _sheet(request, job, PAGE_WAIT_S)
+    job._current_answer = sheet.answer  # type: ignore[attr-defined]
+    context = {"job": job, "plan": plan, "sheet": sheet, "plans": list(job.plans.live()),
+               "papers": PAPERS, "view": view_of(sheet.answer, request.GET)}  # fmt: skip
     return render(request, "sheets/sheet.html", context)
 
 
@@ -45,10 +45,10 @@ def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
     # What draws PDFs takes half a second to import: only where one is wanted.
     from web.sheets.pdf import as_pdf
 
-    _, found = _sheet(request, job, LONG_WAIT_S)
-    if found.answer.pending:
+    _, sheet = _sheet(request, job, LONG_WAIT_S)
+    if sheet.answer.pending:
         return still_working()
-    response = HttpResponse(as_pdf(found, PAPERS[paper]), content_type="application/pdf")
+    response = HttpResponse(as_pdf(sheet, PAPERS[paper]), content_type="application/pdf")
     response["Content-Disposition"] = f'inline; filename="sheet-{paper}.pdf"'
     return response
 
@@ -57,13 +57,13 @@ def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
 @of_job
 def tables(request: HttpRequest, job: Job) -> HttpResponse:
     """All tables of the sheet beneath one another."""
-    _, found = _sheet(request, job, LONG_WAIT_S)
-    if found.answer.pending:
+    _, sheet = _sheet(request, job, LONG_WAIT_S)
+    if sheet.answer.pending:
         return still_working()
     response = HttpResponse(content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = 'attachment; filename="sheet.csv"'
     rows = csv.writer(response)
-    for table in found.tables:
+    for table in sheet.tables:
         rows.writerow([table.title])
         rows.writerow(table.heads)
         rows.writerows([[harmless(cell) for cell in row] for row in table.rows])

@@ -133,7 +133,7 @@ class SupplyForm(PercentMixin, RecordForm):
         return [self[name] for name in self.main]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name not in self.main]
+        return [field for field in self.visible_fields() if field.name not in self.main]
 
 
 class PartForm(PercentMixin, RecordForm):
@@ -158,7 +158,9 @@ class PartForm(PercentMixin, RecordForm):
             self.add_error("name", f"{self.instance.supply} already has “{name}”.")
         if not self.errors:
             try:
-                self.parse({one: cleaned[one] for one in self.Meta.fields if cleaned.get(one)})
+                self.parse(
+                    {field: cleaned[field] for field in self.Meta.fields if cleaned.get(field)}
+                )
             except DocumentError as error:
                 self.blame(error)
         return cleaned

@@ -62,7 +62,8 @@ class Supply(Record):
     name = models.CharField(max_length=80)
     build = models.CharField(max_length=8, default="whole", choices=list(BUILDS.items()))
     chemistry = models.CharField(
-        max_length=8, choices=[(one.key, one.name) for one in CHEMISTRIES.values()]
+        max_length=8,
+        choices=[(chemistry.key, chemistry.name) for chemistry in CHEMISTRIES.values()],
     )
     nominal_wh = models.FloatField(validators=[MinValueValidator(0.1)])
     volts = models.FloatField(null=True, blank=True)
@@ -118,11 +119,11 @@ class Supply(Record):
 
     def known_tests(self) -> list[SupplyTest]:
         """Tests that speak of parts which it still has, oldest first."""
-        names = {one.name for one in self.known_outputs()} | (
+        names = {output.name for output in self.known_outputs()} | (
             {"ac"} if self.continuous_w else set()
         )
-        found = [one for one in self._live("tests") if one.speaks_of(names)]
-        return sorted(found, key=lambda one: (one.tested_at, one.pk or 0))
+        tests = [logger for logger in self._live("tests") if logger.speaks_of(names)]
+        return sorted(tests, key=lambda one: (one.tested_at, one.pk or 0))
 
     def to_document(self, outputs: Container[str] | None = None, **battery: Any) -> dict[str, Any]:
         """The supply as the open document.
@@ -141,12 +142,14 @@ class Supply(Record):
         }
         if self.continuous_w:
             document["inverter"] = self._inverter()
-        on = [one for one in self.known_outputs() if outputs is None or one.name in outputs]
-        document["outputs"] = [one.to_document() for one in on]
-        document["inputs"] = [one.to_document() for one in self.known_inputs()]
-        names = {"ac", *(one.name for one in on)}
+        on = [
+            output for output in self.known_outputs() if outputs is None or output.name in outputs
+        ]
+        document["outputs"] = [part.to_document() for part in on]
+        document["inputs"] = [charge_input.to_document() for charge_input in self.known_inputs()]
+        names = {"ac", *(part.name for part in on)}
         document["tests"] = [
-            one.to_document() for one in self.known_tests() if one.speaks_of(names)
+            test.to_document() for test in self.known_tests() if test.speaks_of(names)
         ]
         return {key: value for key, value in document.items() if value not in (None, [])}
 

@@ -94,29 +94,29 @@ def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None 
     core = supply.to_core()
     steps = core_staircase(core, hours, mean_ac_w)
     bars = [
-        (one.name, one.left_wh.low, one.left_wh.value, one.left_wh.high,
-         with_unit(one.left_wh.value, "Wh"))
-        for one in steps
+        (step.name, step.left_wh.low, step.left_wh.value, step.left_wh.high,
+         with_unit(step.left_wh.value, "Wh"))
+        for step in steps
     ]  # fmt: skip
     title = f"From the label of {supply.name} to what reaches the loads"
     return Card(supply, core, steps, draw(bars, title), hours, _figures(core))
 
 
 def _figures(core: CoreSupply) -> list[Figure]:
-    found = [Figure("really holds", held_wh(core.battery), "Wh", "capacity")]
+    figures = [Figure("really holds", held_wh(core.battery), "Wh", "capacity")]
     if core.inverter is not None:
-        found += [
+        figures += [
             Figure("inverter idle", core.inverter.idle_w, "W", "idle"),
             Figure("passes on, marginal", core.inverter.efficiency, "", "efficiency"),
         ]
     for output in core.outputs:
-        found += [
+        figures += [
             Figure(f"{output.name} idle", output.idle_w, "W", "idle"),
             Figure(f"{output.name} passes on", output.efficiency, "", "route"),
         ]
     if core.battery.internal_ohm is not None:
-        found.append(Figure("internal resistance", core.battery.internal_ohm, "Ω", ""))
-    return found
+        figures.append(Figure("internal resistance", core.battery.internal_ohm, "Ω", ""))
+    return figures
 
 
 def page_of(supply: Supply, hours: float = USUAL_HOURS) -> Page:
@@ -212,10 +212,10 @@ def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
 
 
 def _routes(tests: list[RouteTest], core: CoreSupply) -> tuple[list[Route], list[str]]:
-    found, troubles = [], []
+    routes, troubles = [], []
     held, inverter = held_wh(core.battery), core.inverter
     for test in tests:
-        output = next((one for one in core.outputs if one.name == test.output), None)
+        output = next((output for output in core.outputs if output.name == test.output), None)
         if output is None or inverter is None:
             continue
         try:
@@ -225,8 +225,8 @@ def _routes(tests: list[RouteTest], core: CoreSupply) -> tuple[list[Route], list
             troubles.append(f"{test.load}, {error}.")
             continue
         low, value, high = saved_w(ac, dc)
-        found.append(Route(test.load, test.hours, [ac, dc], _saving(low, value, high, dc)))
-    return found, troubles
+        routes.append(Route(test.load, test.hours, [ac, dc], _saving(low, value, high, dc)))
+    return routes, troubles
 
 
 def _saving(low: float, value: float, high: float, dc: RouteAccount) -> str:

@@ -65,12 +65,12 @@ class ProofForm(OnceMixin, forms.Form):
 
     def outputs(self, ac: bool = True) -> list[tuple[str, str]]:
         """Outputs to choose from."""
-        found = [(one.name, one.name) for one in self.supply.known_outputs()]
+        outputs = [(output.name, output.name) for output in self.supply.known_outputs()]
         has_ac = ac and self.supply.continuous_w
-        return [("ac", "AC, through the inverter"), *found] if has_ac else found
+        return [("ac", "AC, through the inverter"), *outputs] if has_ac else outputs
 
     def main_fields(self) -> list[forms.BoundField]:
-        return [one for one in self.visible_fields() if one.name not in ("tested_at", "note")]
+        return [field for field in self.visible_fields() if field.name not in ("tested_at", "note")]
 
     def more_fields(self) -> list[forms.BoundField]:
         return [self["tested_at"], self["note"]]
@@ -247,7 +247,7 @@ class RouteForm(ProofForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        loads = [(one.name, one.name) for one in self.supply.job.loads.live()]
+        loads = [(load.name, load.name) for load in self.supply.job.loads.live()]
         self.fields["load"].choices = loads  # type: ignore[attr-defined]
         self.fields["output"].choices = self.outputs(ac=False)  # type: ignore[attr-defined]
 

@@ -14,8 +14,8 @@ _DRAIN_SHARE, _ROUTE_W, _USB_W = 0.12, 14.0, 10.0
 def simulated(supply: Supply, kind: str) -> dict[str, Any]:
     """The form's values of one test, run on the stand-in of this supply."""
     twin = standin_supply(supply.to_core(), seed=supply.pk or 0)
-    found = {"idle": _idle, "efficiency": _efficiency, "capacity": _capacity, "route": _route}
-    return {**found[kind](supply, twin), "note": "by the simulated supply"}
+    makers = {"idle": _idle, "efficiency": _efficiency, "capacity": _capacity, "route": _route}
+    return {**makers[kind](supply, twin), "note": "by the simulated supply"}
 
 
 def _idle(supply: Supply, twin: StandinSupply) -> dict[str, Any]:
@@ -47,7 +47,7 @@ def _capacity(supply: Supply, twin: StandinSupply) -> dict[str, Any]:
 
 
 def _route(supply: Supply, twin: StandinSupply) -> dict[str, Any]:
-    output = next(one.name for one in supply.known_outputs())
+    output = next(output.name for output in supply.known_outputs())
     load = supply.job.loads.live().filter(kind="electronics").first()
     hours = float(max(4, round(twin.hours_to(_ROUTE_W, 0.85, "ac"))))
     ends = {

@@ -38,8 +38,8 @@ def _supply(job: Job, pk: int) -> Supply:
 @require_GET
 @of_job
 def page(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
-    found = _supply(job, supply)
-    return render(request, "supplies/supply.html", {"job": job, "page": page_of(found)})
+    record = _supply(job, supply)
+    return render(request, "supplies/supply.html", {"job": job, "page": page_of(record)})
 
 
 @require_http_methods(["GET", "POST"])
@@ -58,14 +58,14 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
-    found = _supply(job, supply)
-    form = SupplyForm(request.POST or None, instance=found)
+    record = _supply(job, supply)
+    form = SupplyForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         actions.change_supply(form.instance)
         tell(request, job)
-        return redirect("supplies:supply", job.pk, found.pk)
+        return redirect("supplies:supply", job.pk, record.pk)
     status = 422 if form.is_bound else 200
-    stored = Supply.objects.get(pk=found.pk)
+    stored = Supply.objects.get(pk=record.pk)
     context = {"job": job, "form": form, "supply": stored}
     return render(request, "supplies/edit.html", context, status=status)
 
@@ -82,20 +82,20 @@ def remove(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 @of_job
 def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse:
     """A guided test; asked with ``simulated`` the stand-in has run it and the form is filled in."""
-    found = _supply(job, supply)
+    record = _supply(job, supply)
     if kind not in FORMS:
         raise Http404
-    form = FORMS[kind](found, request.POST or None, initial=_initial(request, found, kind))
-    if not (found.known_outputs() if kind == "route" else form.outputs() or kind == "capacity"):
+    form = FORMS[kind](record, request.POST or None, initial=_initial(request, record, kind))
+    if not (record.known_outputs() if kind == "route" else form.outputs() or kind == "capacity"):
         messages.info(request, "That test needs an output: add one first.")
-        return redirect("supplies:supply", job.pk, found.pk)
+        return redirect("supplies:supply", job.pk, record.pk)
     if request.method == "POST" and form.is_valid():
         kept = form.as_test()
         kept.client_key = client_key(form)
         actions.add_test(kept)
         tell(request, job)
-        return redirect("supplies:supply", job.pk, found.pk)
-    context = {"job": job, "supply": found, "form": form, "kind": kind}
+        return redirect("supplies:supply", job.pk, record.pk)
+    context = {"job": job, "supply": record, "form": form, "kind": kind}
     return render(request, "supplies/test.html", context, status=422 if form.is_bound else 200)
 
 
@@ -109,8 +109,8 @@ def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
 @require_POST
 @of_job
 def remove_test(request: HttpRequest, job: Job, supply: int, test: int) -> HttpResponse:
-    found = _supply(job, supply)
-    actions.remove_test(get_object_or_404(found.tests.live(), pk=test))
+    record = _supply(job, supply)
+    actions.remove_test(get_object_or_404(record.tests.live(), pk=test))
     tell(request, job)
     return redirect("supplies:supply", job.pk, supply)
 
@@ -132,10 +132,10 @@ def add_part(request: HttpRequest, job: Job, supply: int, side: str) -> HttpResp
 @of_job
 def edit_part(request: HttpRequest, job: Job, supply: int, side: str, part: int) -> HttpResponse:
     model, _ = _part_form(side)
-    found = get_object_or_404(
+    record = get_object_or_404(
         model.objects.live().select_related("supply__job"), pk=part, supply=_supply(job, supply)
     )
-    return _edit_part(request, job, side, found)
+    return _edit_part(request, job, side, record)
 
 
 def _edit_part(request: HttpRequest, job: Job, side: str, part: Output | Input) -> HttpResponse:
@@ -154,7 +154,7 @@ def _edit_part(request: HttpRequest, job: Job, side: str, part: Output | Input) 
 @of_job
 def remove_part(request: HttpRequest, job: Job, supply: int, side: str, part: int) -> HttpResponse:
     model, _ = _part_form(side)
-    found = get_object_or_404(model.objects.live(), pk=part, supply=_supply(job, supply))
-    actions.remove_part(found)
+    record = get_object_or_404(model.objects.live(), pk=part, supply=_supply(job, supply))
+    actions.remove_part(record)
     tell(request, job)
     return redirect("supplies:supply", job.pk, supply)

@@ -21,10 +21,10 @@ from web.supplies.models import SupplyTest
 from web.trials.models import CheckIn, Trial
 
 
-def start_trial(trial: Trial, found: Answer | None) -> Trial:
+def start_trial(trial: Trial, answer: Answer | None) -> Trial:
     """Store a new trial with what is believed now: its supply, and what the plan expects."""
-    if found is not None and found.outcome is not None:
-        trial.expected = expected_of(found.outcome)
+    if answer is not None and answer.outcome is not None:
+        trial.expected = expected_of(answer.outcome)
     assert trial.supply is not None
     trial.believed = believed_of(trial)
     return save_new(trial.job, trial, f"Started {trial.name}")[0]

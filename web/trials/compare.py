@@ -44,14 +44,14 @@ def estimate_of(one: Range | None) -> Estimate | None:
 
 def compare(trials: Sequence[Trial]) -> Compared:
     """Put trials side by side; the first is the reference."""
-    views = [view_of(one) for one in trials]
-    found = [one.found for one in views]
+    views = [view_of(trial) for trial in trials]
+    predictions = [view.prediction for view in views]
     figures = [
-        Figure("lasts", "h", [estimate_of(one.stop_h) if one else None for one in found]),
-        Figure("mean, last leg", "W", [estimate_of(one.mean_w) if one else None for one in found]),
-        Figure("battery held", "Wh", [estimate_of(one.held_wh) if one else None for one in found]),
-        Figure("of its label", "", [estimate_of(one.capacity_factor) if one else None
-                                    for one in found]),
+        Figure("lasts", "h", [estimate_of(prediction.stop_h) if prediction else None for prediction in predictions]),
+        Figure("mean, last leg", "W", [estimate_of(prediction.mean_w) if prediction else None for prediction in predictions]),
+        Figure("battery held", "Wh", [estimate_of(prediction.held_wh) if prediction else None for prediction in predictions]),
+        Figure("of its label", "", [estimate_of(prediction.capacity_factor) if prediction else None
+                                    for prediction in predictions]),
     ]  # fmt: skip
     rows = []
     for figure in figures:
@@ -68,13 +68,13 @@ def compare(trials: Sequence[Trial]) -> Compared:
 def _unfair(trials: Sequence[Trial]) -> list[str]:
     words = []
     for name, values in (
-        ("the supply", [one.supply_id for one in trials]),
-        ("the plan", [one.plan_id for one in trials]),
-        ("the charge at the start", [one.start_charge for one in trials]),
-        ("where they stop", [one.stop_at for one in trials]),
-        ("the room", [one.room_c for one in trials]),
-        ("the contents", [one.contents for one in trials]),
-        ("why they ended", [one.ended_why for one in trials]),
+        ("the supply", [trial.supply_id for trial in trials]),
+        ("the plan", [trial.plan_id for trial in trials]),
+        ("the charge at the start", [trial.start_charge for trial in trials]),
+        ("where they stop", [trial.stop_at for trial in trials]),
+        ("the room", [trial.room_c for trial in trials]),
+        ("the contents", [trial.contents for trial in trials]),
+        ("why they ended", [trial.ended_why for trial in trials]),
     ):
         if len(set(values)) > 1:
             words.append(name)
@@ -82,7 +82,7 @@ def _unfair(trials: Sequence[Trial]) -> list[str]:
 
 
 def _verdict(rows: Sequence[Row], trials: Sequence[Trial]) -> str:
-    lasts = next((one for one in rows if one.figure.name == "lasts"), None)
+    lasts = next((row for row in rows if row.figure.name == "lasts"), None)
     if lasts is None or len(trials) < 2 or lasts.cells[1][1] is None:
         return ""
     off = lasts.cells[1][1]

@@ -99,13 +99,13 @@ class CheckInForm(OnceMixin, forms.Form):
         """The usual fields, and those that the last check-in used."""
         last = self.record.trial.known_check_ins()[-1:]
         used = {"bars", "of"} if last and "bars" in last[0].data else set()
-        used |= {name for one in last for name in one.data if name in ("ah", "volts")}
-        names = [one for one in self.main if one != "percent" or "bars" not in used]
-        return [self[name] for name in [*(one for one in self.fields if one in used), *names]]
+        used |= {name for check_in in last for name in check_in.data if name in ("ah", "volts")}
+        names = [name for name in self.main if name != "percent" or "bars" not in used]
+        return [self[name] for name in [*(field for field in self.fields if field in used), *names]]
 
     def more_fields(self) -> list[forms.BoundField]:
-        main = {one.name for one in self.main_fields()}
-        return [one for one in self.visible_fields() if one.name not in main]
+        main = {field.name for field in self.main_fields()}
+        return [field for field in self.visible_fields() if field.name not in main]
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
@@ -136,7 +136,7 @@ class CheckInForm(OnceMixin, forms.Form):
         others = list(trial.to_document()["check_ins"]) if trial.pk else []
         if self.record.pk:
             mine = round(trial.hours_to(self.record.at), 4)
-            others = [one for one in others if one["h"] != mine]
+            others = [other for other in others if other["h"] != mine]
         try:
             parse_check_ins([*others, {"h": hours, **data}])
         except DocumentError as error:

@@ -90,7 +90,8 @@ class Trial(Record):
             "start_charge": self.start_charge,
             "stop_at": self.stop_at,
             "check_ins": [
-                {"h": round(self.hours_to(one.at), 4), **one.data} for one in self.known_check_ins()
+                {"h": round(self.hours_to(check_in.at), 4), **check_in.data}
+                for check_in in self.known_check_ins()
             ],
         }
         if self.expected:

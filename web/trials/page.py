@@ -65,11 +65,11 @@ class Learnt:
 
 @dataclass(frozen=True)
 class View:
-    """A trial as its page shows it; ``found`` is None while there is nothing to go by."""
+    """A trial as its page shows it; ``prediction`` is None while there is nothing to go by."""
 
     trial: Trial
     core: CoreTrial
-    found: Forecast | None
+    prediction: Forecast | None
     words: str
     headline: str
     range: str
@@ -88,34 +88,34 @@ def view_of(trial: Trial) -> View:
     both = zip(trial.known_check_ins(), core.check_ins, strict=True)
     rows = [_row(record, seen) for record, seen in both]
     try:
-        found = forecast(core)
+        prediction = forecast(core)
     except DocumentError:
         words = "Nothing to go by yet: check in with a charge, a count or the watts drawn."
         return View(trial, core, None, words, "", "", None, rows, [], [], None, None)
     planned = _planned(core)
-    headline, range_words = _headline(trial, found)
+    headline, range_words = _headline(trial, prediction)
     return View(
         trial=trial,
         core=core,
-        found=found,
-        words=_because(found, planned),
+        prediction=prediction,
+        words=_because(prediction, planned),
         headline=headline,
         range=range_words,
-        drawing=_drawing(trial, core, found, planned),
+        drawing=_drawing(trial, core, prediction, planned),
         rows=rows,
-        legs=found.legs,
-        upcoming=[] if trial.ended_at else upcoming(trial, found),
+        legs=prediction.legs,
+        upcoming=[] if trial.ended_at else upcoming(trial, prediction),
         mark=mark(core),
-        carry=_carry(trial, found),
-        learnt=_learnt(trial, found),
+        carry=_carry(trial, prediction),
+        learnt=_learnt(trial, prediction),
     )
 
 
-def upcoming(trial: Trial, found: Forecast) -> list[Any]:
+def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
     """Moments at which a look is worth most."""
     return [
         timezone.localtime(trial.started_at + timedelta(hours=hour))
-        for hour in next_check_ins(found)
+        for hour in next_check_ins(prediction)
     ]
 
 
@@ -127,14 +127,14 @@ def _planned(core: CoreTrial) -> Forecast | None:
                               core.expected_spread, ()))  # fmt: skip
 
 
-def _headline(trial: Trial, found: Forecast) -> tuple[str, str]:
+def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     if trial.ended_at is not None:
         ended = trial.hours_to(trial.ended_at)
         return f"{trial.get_ended_why_display().capitalize()} after {hours_text(ended)}", ""
     low, mid, high = (
-        timezone.localtime(trial.started_at + timedelta(hours=one)) for one in found.stop_h
+        timezone.localtime(trial.started_at + timedelta(hours=hours)) for hours in prediction.stop_h
     )
-    left = found.remaining_h
+    left = prediction.remaining_h
     return (
         f"Stops about {mid:%a %H:%M}",
         f"Likely between {low:%a %H:%M} and {high:%a %H:%M}; {hours_text(left[1])} from the last "
@@ -142,13 +142,13 @@ def _headline(trial: Trial, found: Forecast) -> tuple[str, str]:
     )
 
 
-def _because(found: Forecast, planned: Forecast | None) -> str:
+def _because(prediction: Forecast, planned: Forecast | None) -> str:
     """How it differs from what the plan said, and why."""
     if planned is None:
         return ""
-    off = found.stop_h[1] - planned.stop_h[1]
-    drawn = found.level[1] - 1
-    held = found.held_wh[1] / planned.held_wh[1] - 1
+    off = prediction.stop_h[1] - planned.stop_h[1]
+    drawn = prediction.level[1] - 1
+    held = prediction.held_wh[1] / planned.held_wh[1] - 1
     why = []
     if abs(drawn) > 0.02:
         why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
@@ -183,27 +183,29 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> Row:
         f"{seen.watts:g} W" if seen.watts is not None else "",
         counted,
         hours_text(seen.display_h) if seen.display_h is not None else "",
-        "; ".join(one for one in notes if one),
+        "; ".join(note for note in notes if note),
     )  # fmt: skip
 
 
 def _drawing(
-    trial: Trial, core: CoreTrial, found: Forecast, planned: Forecast | None
+    trial: Trial, core: CoreTrial, prediction: Forecast, planned: Forecast | None
 ) -> SafeString:
     points, promises = [], []
-    for one in core.check_ins:
-        charge, shown = one.shown, True
-        if charge is None and one.wh is not None:
-            charge, shown = core.start_charge - one.wh / found.held_wh[1], False
-        if charge is None and one.ah is not None and core.battery.volts:
-            used = one.ah * core.battery.volts
-            charge, shown = core.start_charge - used / found.held_wh[1], False
+    for check_in in core.check_ins:
+        charge, shown = check_in.shown, True
+        if charge is None and check_in.wh is not None:
+            charge, shown = core.start_charge - check_in.wh / prediction.held_wh[1], False
+        if charge is None and check_in.ah is not None and core.battery.volts:
+            used = check_in.ah * core.battery.volts
+            charge, shown = core.start_charge - used / prediction.held_wh[1], False
         if charge is None:
             continue
-        points.append(Point(one.h, charge, shown, f"{hours_text(one.h)}: {charge * 100:.0f} %"))
-        if one.display_h is not None:
-            promises.append((one.h, charge, one.h + one.display_h))
-    legs = [(leg.from_h, leg.name) for leg in found.legs] if len(found.legs) > 1 else []
+        points.append(
+            Point(check_in.h, charge, shown, f"{hours_text(check_in.h)}: {charge * 100:.0f} %")
+        )
+        if check_in.display_h is not None:
+            promises.append((check_in.h, charge, check_in.h + check_in.display_h))
+    legs = [(leg.from_h, leg.name) for leg in prediction.legs] if len(prediction.legs) > 1 else []
     ended = None
     if trial.ended_at is not None:
         ended = (trial.hours_to(trial.ended_at), trial.get_ended_why_display())
@@ -212,20 +214,22 @@ def _drawing(
     )
     said = f"{len(points)} check-ins, the last {last}"
     if not ended:
-        said += f"; stops after {hours_text(found.stop_h[1])}, likely"
-    run = Run(points, found.fan, legs, promises, core.stop_at, core.start_charge,
+        said += f"; stops after {hours_text(prediction.stop_h[1])}, likely"
+    run = Run(points, prediction.fan, legs, promises, core.stop_at, core.start_charge,
               planned.stop_h[1] if planned else None, ended)  # fmt: skip
     return fan(run, f"Charge during {trial.name}", said)
 
 
-def _carry(trial: Trial, found: Forecast) -> Carry | None:
+def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
     """What it would change in the supply, where the end tells and energy was counted."""
-    counted = any("wh" in one.data or "ah" in one.data for one in trial.known_check_ins())
-    proved = found.capacity_factor is not None and trial.supply is not None
+    counted = any(
+        "wh" in check_in.data or "ah" in check_in.data for check_in in trial.known_check_ins()
+    )
+    proved = prediction.capacity_factor is not None and trial.supply is not None
     if not proved or not counted:
         return None
     assert trial.supply is not None
-    test = carried_test(trial, found.used_wh)
+    test = carried_test(trial, prediction.used_wh)
     document = trial.supply.to_document()
     before = trial.supply.to_core().battery.capacity_factor.value
     tests = [*document.get("tests", []), test.to_document()]
@@ -233,25 +237,30 @@ def _carry(trial: Trial, found: Forecast) -> Carry | None:
         after = parse_supply({**document, "tests": tests}).battery.capacity_factor.value
     except DocumentError:
         return None
-    done = any(one.note == test.note for one in trial.supply.known_tests())
-    return Carry(found.used_wh, before, after, done)
+    done = any(other.note == test.note for other in trial.supply.known_tests())
+    return Carry(prediction.used_wh, before, after, done)
 
 
-def _learnt(trial: Trial, found: Forecast) -> Learnt | None:
+def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
     """A charge drop of the load, where the plan has one alone, on AC, in one leg."""
-    if trial.ended_at is None or trial.plan is None or trial.supply is None or len(found.legs) > 1:
+    if (
+        trial.ended_at is None
+        or trial.plan is None
+        or trial.supply is None
+        or len(prediction.legs) > 1
+    ):
         return None
     trial.plan.job = trial.job
-    counted = [one for one in draft_of(trial.plan).used if one.counted]
+    counted = [used_load for used_load in draft_of(trial.plan).used if used_load.counted]
     inverter = trial.supply.to_core().inverter
     if len(counted) != 1 or counted[0].route != AC or inverter is None:
         return None
     load, before = counted[0].load, counted[0].profile
     assert before is not None
-    end = found.charge[1]
+    end = prediction.charge[1]
     data = {
-        "supply_wh": round(found.held_wh[1], 1), "from": trial.start_charge, "to": round(end, 4),
-        "hours": round(found.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
+        "supply_wh": round(prediction.held_wh[1], 1), "from": trial.start_charge, "to": round(end, 4),
+        "hours": round(prediction.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
         "efficiency": round(inverter.efficiency.value, 4),
     }  # fmt: skip
     record = load.to_core()
@@ -261,11 +270,11 @@ def _learnt(trial: Trial, found: Forecast) -> Learnt | None:
     except DocumentError:
         return None
     note = f"from the trial {trial.name}"[:400]
-    done = any(one.note == note for one in load.known_readings())
+    done = any(reading.note == note for reading in load.known_readings())
     return Learnt(load, data, note, before.mean_w, after.mean_w, done)
 
 
 def score_of(trials: Sequence[Trial]) -> Score:
     """How good forecasts have been over finished trials."""
-    marks = [mark(one.to_core()) for one in trials if not one.running]
-    return score([one for one in marks if one is not None])
+    marks = [mark(trial.to_core()) for trial in trials if not trial.running]
+    return score([mark for mark in marks if mark is not None])

@@ -36,11 +36,11 @@ DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "remin
 
 def _trial(job: Job, pk: int) -> Trial:
     trials = job.trials.live().with_check_ins().select_related("supply", "plan")
-    found = get_object_or_404(trials, pk=pk)
-    found.job = job
-    if found.supply is not None:
-        found.supply.job = job
-    return found
+    record = get_object_or_404(trials, pk=pk)
+    record.job = job
+    if record.supply is not None:
+        record.supply.job = job
+    return record
 
 
 @require_GET
@@ -51,7 +51,7 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
                                                         job__removed_at=None)  # fmt: skip
     context = {
         "job": job,
-        "views": [view_of(one) for one in trials],
+        "views": [view_of(trial) for trial in trials],
         "score": score_of(trials),
         "user_score": score_of(list(mine)),
     }
@@ -64,10 +64,10 @@ def side_by_side(request: HttpRequest, job: Job) -> HttpResponse:
     """Two to four trials, against the first."""
     trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
     wanted = keys_of(request.GET.getlist("item"))
-    picked = [one for one in trials if one.pk in wanted][:MOST]
-    for one in picked:
-        one.job = job
-    context = {"job": job, "trials": trials, "picked": [one.pk for one in picked],
+    picked = [trial for trial in trials if trial.pk in wanted][:MOST]
+    for choice in picked:
+        choice.job = job
+    context = {"job": job, "trials": trials, "picked": [choice.pk for choice in picked],
                "compared": compare(picked) if picked else None}  # fmt: skip
     return render(request, "trials/compare.html", context)
 
@@ -119,8 +119,8 @@ def _expected(job: Job, trial: Trial) -> Answer | None:
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
-    found = _trial(job, trial)
-    form = TrialForm(request.POST or None, instance=found, job=job)
+    record = _trial(job, trial)
+    form = TrialForm(request.POST or None, instance=record, job=job)
     if request.method == "POST" and form.is_valid():
         actions.change_trial(form.instance)
         tell(request, job)
@@ -157,100 +157,100 @@ def _changed(request: HttpRequest, job: Job, trial: Trial) -> HttpResponse:
 @of_job
 def check_in(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     """Keep a check-in; answers with the trial anew."""
-    found = _trial(job, trial)
-    form = CheckInForm(request.POST, record=CheckIn(trial=found))
+    record = _trial(job, trial)
+    form = CheckInForm(request.POST, record=CheckIn(trial=record))
     if not form.is_valid():
         name = "trials/_changed.html" if request.htmx else "trials/trial.html"  # type: ignore[attr-defined]
-        return render(request, name, _context(job, found, form=form), status=422)
+        return render(request, name, _context(job, record, form=form), status=422)
     form.record.client_key = client_key(form)
     actions.check_in(form.record)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
 def edit_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
-    found = _trial(job, trial)
-    record = get_object_or_404(found.check_ins.live(), pk=pk)
-    record.trial = found
+    trial_record = _trial(job, trial)
+    record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
+    record.trial = trial_record
     form = CheckInForm(request.POST or None, record=record)
     if request.method == "POST" and form.is_valid():
         actions.check_in(form.record)
         tell(request, job)
         return redirect("trials:trial", job.pk, trial)
-    context = {"job": job, "trial": found, "form": form, "record": record}
+    context = {"job": job, "trial": trial_record, "form": form, "record": record}
     return render(request, "trials/check_in.html", context, status=422 if form.is_bound else 200)
 
 
 @require_POST
 @of_job
 def remove_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
-    found = _trial(job, trial)
-    record = get_object_or_404(found.check_ins.live(), pk=pk)
-    record.trial = found
+    trial_record = _trial(job, trial)
+    record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
+    record.trial = trial_record
     actions.remove_check_in(record)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, trial_record)
 
 
 @require_POST
 @of_job
 def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
-    found = _trial(job, trial)
-    form = EndForm(request.POST, trial=found)
+    record = _trial(job, trial)
+    form = EndForm(request.POST, trial=record)
     if not form.is_valid():
-        return render(request, "trials/trial.html", _context(job, found, end=form), status=422)
-    actions.end_trial(found, form.cleaned_data["ended_at"], form.cleaned_data["why"])
+        return render(request, "trials/trial.html", _context(job, record, end=form), status=422)
+    actions.end_trial(record, form.cleaned_data["ended_at"], form.cleaned_data["why"])
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_POST
 @of_job
 def resume(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
-    found = _trial(job, trial)
-    actions.resume_trial(found)
+    record = _trial(job, trial)
+    actions.resume_trial(record)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_POST
 @of_job
 def simulate(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     """Let the simulated supply run on: one check-in, or to the end."""
-    found = _trial(job, trial)
-    if found.simulated_seed is None or not found.running:
+    record = _trial(job, trial)
+    if record.simulated_seed is None or not record.running:
         raise Http404
-    actions.simulate_on(found, "to_the_end" in request.POST)
+    actions.simulate_on(record, "to_the_end" in request.POST)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_POST
 @of_job
 def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     """Let what the trial proved speak for its supply."""
-    found = _trial(job, trial)
-    change = view_of(found).carry
+    record = _trial(job, trial)
+    change = view_of(record).carry
     if change is None or change.done:
         raise Http404
-    actions.carry_into_supply(found, change.used_wh)
+    actions.carry_into_supply(record, change.used_wh)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_POST
 @of_job
 def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     """Let a trial of one load speak for that load."""
-    found = _trial(job, trial)
-    change = view_of(found).learnt
+    record = _trial(job, trial)
+    change = view_of(record).learnt
     if change is None or change.done:
         raise Http404
     actions.carry_into_load(change)
     tell(request, job)
-    return _changed(request, job, found)
+    return _changed(request, job, record)
 
 
 @require_POST
@@ -265,14 +265,14 @@ def remove(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 @of_job
 def download(request: HttpRequest, job: Job, trial: int, form: str) -> HttpResponse:
     """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
-    found = _trial(job, trial)
-    view = view_of(found)
+    record = _trial(job, trial)
+    view = view_of(record)
     if form not in DOWNLOADS or (
-        view.found is None and form not in ("trial.json", "check-ins.csv")
+        view.prediction is None and form not in ("trial.json", "check-ins.csv")
     ):
         raise Http404
     if form == "trial.json":
-        text = json.dumps(found.to_document(), indent=1)
+        text = json.dumps(record.to_document(), indent=1)
         response = HttpResponse(text, content_type="application/json")
     elif form == "check-ins.csv":
         response = HttpResponse(content_type="text/csv; charset=utf-8")
@@ -283,15 +283,15 @@ def download(request: HttpRequest, job: Job, trial: int, form: str) -> HttpRespo
             rows.writerow([f"{row.h:.3f}", at, row.charge, row.drawn, row.counted, row.promised,
                            row.note])  # fmt: skip
     elif form == "forecast.json":
-        assert view.found is not None
-        response = JsonResponse(as_document(view.found))
+        assert view.prediction is not None
+        response = JsonResponse(as_document(view.prediction))
     elif form == "trial.svg":
         drawing = standalone(view.drawing or "")
         response = HttpResponse(drawing, content_type="image/svg+xml")
     else:
-        assert view.found is not None
+        assert view.prediction is not None
         url = request.build_absolute_uri(reverse("trials:trial", args=[job.pk, trial]))
-        moments = upcoming(found, view.found)
-        response = HttpResponse(calendar_of(found, moments, url), content_type="text/calendar")
+        moments = upcoming(record, view.prediction)
+        response = HttpResponse(calendar_of(record, moments, url), content_type="text/calendar")
     response["Content-Disposition"] = f'attachment; filename="{form}"'
     return response

@@ -13,7 +13,7 @@ from web.answer.words import bar_of
 from web.bench.models import Session
 from web.jobs.models import Job
 from web.loads.models import Reading
-from web.plans.outcomes import Answer, answer, current_plan
+from web.plans.outcomes import Answer, answer_of, current_plan
 
 register = template.Library()
 
@@ -30,8 +30,8 @@ def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, 
 def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if not hasattr(job, "_current_answer"):
-        found = answer(current_plan(job), page_first=not fetched)
-        job._current_answer = found  # type: ignore[attr-defined]
+        answer = answer_of(current_plan(job), page_first=not fetched)
+        job._current_answer = answer  # type: ignore[attr-defined]
     return job._current_answer  # type: ignore[attr-defined]
 
 
@@ -71,17 +71,17 @@ def _count(loads: int, noun: str, unread: int) -> str:
 @register.inclusion_tag("answer/_sums.html")
 def three_sums(job: Job) -> dict[str, Any]:
     """Labels at once, the worst minute, and the mean: what people size by."""
-    found = _answer(job)
+    answer = _answer(job)
     labels = sum(
-        max((one.data.get("watts") or 0.0 for one in used.load.known_readings()
-             if one.type == "label"), default=0.0)
-        for used in found.used
+        max((reading.data.get("watts") or 0.0 for reading in used.load.known_readings()
+             if reading.type == "label"), default=0.0)
+        for used in answer.used
     )  # fmt: skip
-    sums: dict[str, Any] = {"labels_w": labels, "plan": found.plan, "mean": None}
-    if found.outcome is not None:
-        low, mid, high = np.quantile(found.outcome.mean_ac_w, [0.1, 0.5, 0.9])
+    sums: dict[str, Any] = {"labels_w": labels, "plan": answer.plan, "mean": None}
+    if answer.outcome is not None:
+        low, mid, high = np.quantile(answer.outcome.mean_ac_w, [0.1, 0.5, 0.9])
         sums |= {
-            "worst_w": found.outcome.peak_w,
+            "worst_w": answer.outcome.peak_w,
             "mean": mid,
             "mean_range": f"{significant(low, 2)}\u2013{significant(high, 2)}",
         }
