@@ -279,8 +279,8 @@ def _columns(file: IO[bytes], path: str, names: list[str], most: int) -> dict[st
                 raise DocumentError(path[:80], _WRONG_HEAD)
             cells += block.size
             if cells > most:
-                said = f"{MOST_SAMPLES:,} cells together"
-                raise DocumentError(path[:80], f"is too long: all series hold at most {said}")
+                limits = f"{MOST_SAMPLES:,} cells together"
+                raise DocumentError(path[:80], f"is too long: all series hold at most {limits}")
             parts.append(block.to_numpy())
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise DocumentError(path[:80], f"is not CSV: {str(error)[:80]}") from None
@@ -305,8 +305,10 @@ def _rows(file: IO[bytes], path: str, fields: Sequence[tuple[str, str]], most: i
     rows: list[Row] = []
     for number, line in enumerate(lines, 2):
         if len(rows) >= most:
-            said = f"{MOST_RECORDS:,} rows and {MOST_CELLS:,} cells"
-            raise DocumentError(path[:80], f"is too long: all tables hold at most {said} together")
+            limits = f"{MOST_RECORDS:,} rows and {MOST_CELLS:,} cells"
+            raise DocumentError(
+                path[:80], f"is too long: all tables hold at most {limits} together"
+            )
         where = f"{path[:80]} row {number}"
         if len(line) != len(fields):
             raise DocumentError(where, f"has {len(line)} cells, not {len(fields)}")
@@ -323,8 +325,8 @@ def _typed(cell: str, kind: str, where: str) -> Any:
     try:
         return _READERS[kind](cell)
     except (ValueError, RecursionError) as error:
-        said = str(error) if isinstance(error, _Refused) else f"is not a {kind}"
-        raise DocumentError(where, f"{cell[:30]!r} {said}") from None
+        refusal = str(error) if isinstance(error, _Refused) else f"is not a {kind}"
+        raise DocumentError(where, f"{cell[:30]!r} {refusal}") from None
 
 
 class _Refused(ValueError):

@@ -15,7 +15,7 @@ REAL_Z = 1.645
 
 
 @dataclass(frozen=True)
-class Side:
+class LoadSide:
     """One of those compared.
 
     Attributes
@@ -79,7 +79,7 @@ def against(one: Estimate, reference: Estimate) -> Against | None:
     return Against(low, value, high, abs(middle) > REAL_Z * max(spread, 1e-9))
 
 
-def figures(sides: Sequence[Side]) -> list[Figure]:
+def figures(sides: Sequence[LoadSide]) -> list[Figure]:
     """Rows that at least one side has."""
 
     def per(amount: Estimate | None, divisor: float | None) -> Estimate | None:
@@ -108,7 +108,7 @@ def figures(sides: Sequence[Side]) -> list[Figure]:
     return [figure for figure in figures if any(value is not None for value in figure.values)]
 
 
-def unfair(sides: Sequence[Side]) -> list[str]:
+def unfair(sides: Sequence[LoadSide]) -> list[str]:
     """What was not alike: reasons for which the comparison may be unfair."""
     words = []
     rooms = [side.room_c for side in sides]

@@ -58,17 +58,17 @@ def conductor_mm2(text: str) -> float:
     ------
     DocumentError
     """
-    said = text.strip()
-    if match := _GAUGE.fullmatch(said):
+    text = text.strip()
+    if match := _GAUGE.fullmatch(text):
         number = int(match[1] or match[3])
         gauge = 1 - number if (match[2] or match[4]) else number
         if -3 <= gauge <= 40:
             return awg_mm2(gauge)
-    elif (match := _AREA.fullmatch(said)) and 0.05 <= (
+    elif (match := _AREA.fullmatch(text)) and 0.05 <= (
         area := float(match[1].replace(",", "."))
     ) <= 1000:
         return area
-    raise DocumentError("conductor", f"“{said[:30]}” is not a size such as 1.5 mm² or 14 AWG")
+    raise DocumentError("conductor", f"“{text[:30]}” is not a size such as 1.5 mm² or 14 AWG")
 
 
 def ohm_per_m(area_mm2: float, material: str = "copper") -> float:

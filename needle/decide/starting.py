@@ -116,8 +116,12 @@ def as_tested(computed: Verdict, result: str) -> Verdict:
     result : str
         Key of :data:`TESTED`.
     """
-    verdict, said = TESTED[result]
-    reason = said if verdict == computed.verdict else f"{said}; by the numbers it {_by(computed)}"
+    verdict, observed = TESTED[result]
+    reason = (
+        observed
+        if verdict == computed.verdict
+        else f"{observed}; by the numbers it {_by(computed)}"
+    )
     return Verdict(verdict, computed.limit_va, computed.margin_va, reason)
 
 

@@ -203,7 +203,7 @@ def _message(
         facts.append(
             f"{values['watts']:g} W ÷ {values['va']:g} VA = {values['watts'] / values['va']:.3g}"
         )
-    said = ". ".join(facts)
+    checks = ". ".join(facts)
     if suspect == "pf":
         ratio = filled["power_factor"] or 0.0
         return (
@@ -222,8 +222,8 @@ def _message(
         )
     if not consistent:
         return (
-            f"{said}. These do not agree, and which one is wrong cannot be told: read them again."
+            f"{checks}. These do not agree, and which one is wrong cannot be told: read them again."
         )
     if len(values) < 3 and not facts:
         return "Nothing here checks another reading; add volts and amps, or VA, to check it."
-    return f"{said}. The readings agree." if said else "The readings agree."
+    return f"{checks}. The readings agree." if checks else "The readings agree."

@@ -28,7 +28,7 @@ _BURSTS = 5.0
 
 
 @dataclass(frozen=True)
-class Start:
+class StartEvent:
     """One start: its edge in s, the highest sample within 5 s in W, seconds until it is settled."""
 
     time_s: float
@@ -79,7 +79,7 @@ class Analysis:
     active_s : float
         From the first leaving of rest to the last return to it, s; all where it never rests.
     segments : Segments
-    start_events : tuple of Start
+    start_events : tuple of StartEvent
     notices : tuple of str
     """
 
@@ -104,7 +104,7 @@ class Analysis:
     rarer: bool
     active_s: float
     segments: Segments
-    start_events: tuple[Start, ...]
+    start_events: tuple[StartEvent, ...]
     notices: tuple[str, ...]
 
 
@@ -320,7 +320,7 @@ def _duty(
     }
 
 
-def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[Start, ...]:
+def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[StartEvent, ...]:
     """Starts from rest; loops over starts, not samples."""
     label = segments.label
     wanted = label > 0 if shape.pattern == "program" else label == shape.main
@@ -333,7 +333,7 @@ def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[Start, .
         stop = int(np.searchsorted(series.time_s, edge + PEAK_WITHIN_S, side="right"))
         stop = max(stop, int(segments.first[index]) + 1)
         peak = float(series.watts[first:stop].max())
-        starts.append(Start(edge, peak, _settling(series, segments, int(index), edge)))
+        starts.append(StartEvent(edge, peak, _settling(series, segments, int(index), edge)))
     return tuple(starts)
 
 
@@ -423,8 +423,8 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
         "start_peak_w": analysis.start_peak_w,
         "power_factor": analysis.power_factor,
         "states": [
-            {"name": state.name, "watts": state.watts, "share": state.share, "seconds": state.seconds,
-             "wh": state.wh}
+            {"name": state.name, "watts": state.watts, "share": state.share,
+             "seconds": state.seconds, "wh": state.wh}
             for state in analysis.states
         ],
         "segments": [
@@ -432,8 +432,8 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
             for a, b, w in zip(segments.start_s, segments.end_s, segments.watts, strict=True)
         ],
         "start_events": [
-            {"time_s": start_event.time_s, "peak_w": start_event.peak_w, "settle_s": start_event.settle_s}
-            for start_event in analysis.start_events
+            {"time_s": start.time_s, "peak_w": start.peak_w, "settle_s": start.settle_s}
+            for start in analysis.start_events
         ],
         "notices": list(analysis.notices),
     }  # fmt: skip

@@ -13,7 +13,6 @@ from typing import Any
 from needle.decide.order import Starter
 from needle.decide.sizing import Size, inverter_sizes
 from needle.plan.advice import Narrowing, measure_next
-from needle.plan.helps import Help, helps
 from needle.plan.likely import likely_hours
 from needle.plan.plan import AC, MOST_HOURS, Plan, parse_plan
 from needle.plan.simulate import Outcome, simulate
@@ -25,6 +24,7 @@ from needle.plan.sizing import (
     more_tasks,
     nights_covered,
 )
+from needle.plan.suggestions import Suggestion, suggestions
 
 #: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
 MOST_CELLS, QUICK_CELLS = 40e6, 3e6
@@ -38,7 +38,7 @@ class Worked:
 
     outcome: Outcome
     narrowings: Sequence[Narrowing] = ()
-    helps: Sequence[Help] = ()
+    suggestions: Sequence[Suggestion] = ()
 
 
 def work_out(document: dict[str, Any]) -> Worked:
@@ -50,7 +50,7 @@ def work_out(document: dict[str, Any]) -> Worked:
     """
     plan = _with_horizon(parse_plan(document))
     outcome = simulate(plan, _draws(plan, MOST_DRAWS, MOST_CELLS))
-    return Worked(outcome, measure_next(outcome), helps(outcome))
+    return Worked(outcome, measure_next(outcome), suggestions(outcome))
 
 
 def work_out_quickly(document: dict[str, Any]) -> Worked:

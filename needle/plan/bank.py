@@ -16,7 +16,7 @@ from needle.supply.voltage import most_w, open_circuit_v
 
 #: Charge above that of the stop at which everything comes on again (share).
 RECOVERY = 0.05
-MINUTES = 60
+MINUTES_PER_HOUR = 60
 #: Minutes worked on at a time.
 BLOCK = 180
 #: Minutes that are tried in one go where sources give.
@@ -133,7 +133,7 @@ class Bank:
         floor, size = self.battery.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
         fall = np.cumsum(self._cost(drawn_w, capacity), axis=1, dtype=np.float64)
-        fall /= MINUTES * capacity
+        fall /= MINUTES_PER_HOUR * capacity
         before = self.charge.copy()
         charge = before[:, None] - fall
         end = self._floor_at(charge, before, floor)
@@ -190,7 +190,7 @@ class Bank:
         charge, served = np.zeros(shape), np.ones(shape)
         into_w, out_w, used_w = np.zeros(shape), np.zeros(shape), np.zeros(shape)
         from_other = np.zeros(shape)
-        per_wh = 1.0 / (MINUTES * self.capacity_wh)
+        per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
         knee = TAPER_FROM[self.battery.chemistry]
         slope = (1.0 - TAPER_TO) / (1.0 - knee)
@@ -214,11 +214,11 @@ class Bank:
             direct = np.minimum(offers_w[m], asked)
             into = np.minimum((offers_w[m] - direct) * share, fits)
             if other_w is not None:
-                most = np.minimum(other_w[m], self.other_wh * MINUTES)
+                most = np.minimum(other_w[m], self.other_wh * MINUTES_PER_HOUR)
                 more = np.minimum(most, asked - direct)
                 filled = np.minimum((most - more) * share, fits - into)
                 from_other[m] = more + filled
-                self.other_wh -= from_other[m] / MINUTES
+                self.other_wh -= from_other[m] / MINUTES_PER_HOUR
                 direct, into = direct + more, into + filled
             out = asked - direct
             fall = self._cost(out, self.capacity_wh) * per_wh
@@ -248,7 +248,7 @@ class Bank:
         asked = np.where(self.stopped, 0.0, asked_w)
         direct = np.minimum(offers_w, asked)
         out = asked - direct
-        per_wh = 1.0 / (MINUTES * self.capacity_wh)
+        per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
         fall = self._cost(out, self.capacity_wh) * per_wh
         surplus = (offers_w - direct) if self.takes_charge else np.zeros_like(direct)

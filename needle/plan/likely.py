@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from needle.plan.bank import BLOCK, MINUTES, Bank, Flow
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.plan import Plan
-from needle.plan.side import Side, other_wh
+from needle.plan.side import BatterySide, other_wh
 from needle.plan.sources import ChargeWindow, OtherBattery
 from needle.plan.trips import Trip
 
@@ -46,11 +46,11 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     """
     full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
     means = _mean_patterns(plan, minutes)
-    side = Side(plan, None, minutes)
+    side = BatterySide(plan, None, minutes)
     ohm = plan.supply.battery.internal_ohm
     bank = Bank(
         plan,
-        np.full(2, plan.supply.battery.capacity_factor.value),
+        np.full(2, plan.supply.battery.state_of_health.value),
         None if ohm is None else np.full(2, ohm.value),
         other_wh(plan),
     )
@@ -68,22 +68,24 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     served = flow.served[0]
     loads: dict[str, float] = {}
     for one, watts in zip(means, powers, strict=True):
-        wh = float(watts[0] @ served) / MINUTES
+        wh = float(watts[0] @ served) / MINUTES_PER_HOUR
         loads[one.load.name] = loads.get(one.load.name, 0.0) + wh
-    idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES
-    outputs_idle = side.outputs_idle_w * float(served.sum()) / MINUTES
-    given = float(drawn[0] @ served) / MINUTES
+    idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES_PER_HOUR
+    outputs_idle = side.outputs_idle_w * float(served.sum()) / MINUTES_PER_HOUR
+    given = float(drawn[0] @ served) / MINUTES_PER_HOUR
     by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
     wanted = wanted_wh(means)
-    out, into = (float(np.sum(one[0])) / MINUTES for one in (flow.out_w, flow.into_w))
-    runtime, never_off = (float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES))
+    out, into = (float(np.sum(one[0])) / MINUTES_PER_HOUR for one in (flow.out_w, flow.into_w))
+    runtime, never_off = (
+        float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
+    )
     return Likely(
         energy_wh={
             "loads": loads,
             "inverter_idle": idle,
             "outputs_idle": outputs_idle,
             "conversion": given - sum(loads.values()) - idle - outputs_idle,
-            "sources": float(flow.sources_w[0].sum()) / MINUTES,
+            "sources": float(flow.sources_w[0].sum()) / MINUTES_PER_HOUR,
             "battery_out": out,
             "battery_in": into,
             "stored_change": into * plan.supply.battery.charge_efficiency - out,
@@ -101,7 +103,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     )
 
 
-def _in_blocks(bank: Bank, drawn: np.ndarray, side: Side, minutes: int) -> Flow:
+def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -> Flow:
     """A whole plan through the battery, block by block."""
     flows = [
         bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
@@ -114,7 +116,7 @@ def _in_blocks(bank: Bank, drawn: np.ndarray, side: Side, minutes: int) -> Flow:
 
 
 def _by_source(
-    plan: Plan, side: Side, used_w: np.ndarray, other_w: np.ndarray, minutes: int
+    plan: Plan, side: BatterySide, used_w: np.ndarray, other_w: np.ndarray, minutes: int
 ) -> tuple[dict[str, float], float]:
     """Wh of each source, what was used in a minute shared by what each offered; and litres."""
     by_source = {source.name: 0.0 for source in plan.sources}
@@ -122,12 +124,12 @@ def _by_source(
     others = [source for source in plan.sources if isinstance(source, OtherBattery)]
     for one in others:
         share = one.usable_wh / sum(other.usable_wh for other in others)
-        by_source[one.name] = float(other_w[0].sum()) / MINUTES * share
+        by_source[one.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
     if side.steady:
         offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
         total = np.maximum(sum(offers), 1e-9)
         for (source, _, _), offer in zip(side.steady, offers, strict=True):
-            wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES
+            wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES_PER_HOUR
             by_source[source.name] = wh
             if isinstance(source, ChargeWindow):
                 fuel += wh / 1000 * source.litres_per_kwh
@@ -136,11 +138,11 @@ def _by_source(
 
 def _hourly(watts: np.ndarray) -> np.ndarray:
     """Mean W of each hour, the last one over what there is of it."""
-    edges = np.arange(0, len(watts), MINUTES)
+    edges = np.arange(0, len(watts), MINUTES_PER_HOUR)
     sums = np.add.reduceat(watts, edges) if len(watts) else np.zeros(0)
     return sums / np.diff(np.append(edges, len(watts)))
 
 
 def likely_hours(plan: Plan) -> float:
     """Hours of the plan with every load at its mean and nothing uncertain."""
-    return likely_run(plan, (), round(plan.hours * MINUTES)).runtime_h
+    return likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR)).runtime_h

@@ -32,7 +32,7 @@ AC = "ac"
 
 
 @dataclass(frozen=True)
-class Step:
+class TaskStep:
     """One step of a task: W, min, and the share of them that it is on (pulsed below 1)."""
 
     watts: float
@@ -91,7 +91,7 @@ class PlanLoad:
         When it is in use; empty for always, unless it runs by tasks or charges.
     moments : tuple of Moment
         When its tasks or charges begin.
-    steps : tuple of Step
+    steps : tuple of TaskStep
         Of one task.
     charge : Charge or None
         What is filled at each moment.
@@ -130,7 +130,7 @@ class PlanLoad:
     spread: float = 0.0
     windows: tuple[Window, ...] = ()
     moments: tuple[Moment, ...] = ()
-    steps: tuple[Step, ...] = ()
+    steps: tuple[TaskStep, ...] = ()
     charge: Charge | None = None
     priority: str = "should"
     count: int = 1
@@ -314,12 +314,12 @@ def _parse_settings(reader: Reader) -> tuple[Setting, ...]:
     return tuple(settings)
 
 
-def _parse_steps(reader: Reader) -> tuple[Step, ...]:
+def _parse_steps(reader: Reader) -> tuple[TaskStep, ...]:
     steps = []
     for index, item in enumerate(reader.items("steps", most=200)):
         inner = _LoadReader(item, f"{reader.at('steps')}[{index}]", ("watts", "minutes", "duty"))
         steps.append(
-            Step(
+            TaskStep(
                 inner.need("watts", most=100_000),
                 inner.need("minutes", most=MOST_HOURS * 60, above=True),
                 inner.given("duty", 1.0, 0.0, 1.0),
@@ -342,7 +342,7 @@ def _parse_charge(reader: Reader) -> Charge | None:
 
 
 def _parse_use(
-    reader: Reader, zone: tzinfo | None, steps: Sequence[Step], charge: Charge | None
+    reader: Reader, zone: tzinfo | None, steps: Sequence[TaskStep], charge: Charge | None
 ) -> tuple[tuple[Window, ...], tuple[Moment, ...]]:
     """Windows and moments of a load's use."""
     use = reader.data.get("use", "always")

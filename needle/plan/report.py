@@ -6,8 +6,8 @@ from typing import Any
 
 from needle.moments import moment_after
 from needle.plan.advice import measure_next
-from needle.plan.helps import helps
-from needle.plan.simulate import MINUTES, Outcome
+from needle.plan.simulate import MINUTES_PER_HOUR, Outcome
+from needle.plan.suggestions import suggestions
 
 
 def _why(outcome: Outcome) -> str:
@@ -38,7 +38,7 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
         "peak_w": outcome.peak_w,
         "trips": [
             {
-                "at": moment_after(plan.start, trip.minute / MINUTES).isoformat(),
+                "at": moment_after(plan.start, trip.minute / MINUTES_PER_HOUR).isoformat(),
                 "why": trip.why,
                 "watts": trip.watts,
                 "limit_w": trip.limit_w,
@@ -73,13 +73,13 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
         ],
         "helps": [
             {
-                "what": help.what,
-                "hours_won": help.as_range(),
-                "load": help.load,
-                "kind": help.change.kind,
-                "mind": help.change.caveat,
+                "what": suggestion.what,
+                "hours_won": suggestion.as_range(),
+                "load": suggestion.load,
+                "kind": suggestion.change.kind,
+                "mind": suggestion.change.caveat,
             }
-            for help in helps(outcome)
+            for suggestion in suggestions(outcome)
         ],
         "measure_next": [
             {

@@ -29,7 +29,7 @@ _NEARNESS = 1e-3
 
 
 @dataclass(frozen=True)
-class Block:
+class TaskBlock:
     """A task to be placed.
 
     Attributes
@@ -65,12 +65,14 @@ class Move:
     to_minute: int
 
 
-def place(blocks: Sequence[Block], surplus_w: np.ndarray, room_w: np.ndarray) -> list[int] | None:
+def place(
+    blocks: Sequence[TaskBlock], surplus_w: np.ndarray, room_w: np.ndarray
+) -> list[int] | None:
     """Slots at which blocks begin; None where they cannot all be placed.
 
     Parameters
     ----------
-    blocks : sequence of Block
+    blocks : sequence of TaskBlock
     surplus_w, room_w : ndarray, (slots,)
         W that sources offer beyond the other loads, and W that these leave under the limit.
     """
@@ -135,7 +137,7 @@ def place(blocks: Sequence[Block], surplus_w: np.ndarray, room_w: np.ndarray) ->
 
 
 def value_of(
-    blocks: Sequence[Block], at: Sequence[int], surplus_w: np.ndarray, room_w: np.ndarray
+    blocks: Sequence[TaskBlock], at: Sequence[int], surplus_w: np.ndarray, room_w: np.ndarray
 ) -> float | None:
     """W of surplus met, less the nearness cost, of a placing; None where it passes a limit."""
     slots = len(surplus_w)
@@ -182,7 +184,7 @@ def _is_movable(load: PlanLoad) -> bool:
     return bool(load.steps and load.flexible) and not load.protected
 
 
-def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
+def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[TaskBlock]:
     """The tasks of a load that can be moved."""
     if not _is_movable(load):
         return []
@@ -201,7 +203,7 @@ def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[Block]:
             if slot * SLOT_MIN + length <= minutes
             and bool(allowed[slot * SLOT_MIN : slot * SLOT_MIN + length].all())
         )
-        blocks.append(Block(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
+        blocks.append(TaskBlock(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
     return blocks
 
 

@@ -19,7 +19,7 @@ def other_wh(plan: Plan) -> float:
     return sum(source.usable_wh for source in plan.sources if isinstance(source, OtherBattery))
 
 
-class Side:
+class BatterySide:
     """The battery's side of a plan: what routes ask of it, and what sources offer.
 
     With no ``inputs`` everything stands at its likely value, in one draw.

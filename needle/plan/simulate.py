@@ -13,11 +13,11 @@ from typing import Any
 import numpy as np
 
 from needle.decide.starting import Verdict, as_tested, will_it_start
-from needle.plan.bank import BLOCK, MINUTES, Bank
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank
 from needle.plan.likely import likely_run
 from needle.plan.patterns import Pattern, normals, patterns_of
 from needle.plan.plan import AC, Plan
-from needle.plan.side import Side, other_wh
+from needle.plan.side import BatterySide, other_wh
 from needle.plan.sources import Sun
 from needle.plan.trips import Trip, Tripper
 from needle.profile.temperature import scale_mean
@@ -28,7 +28,7 @@ _SUPPLY_STREAMS = 3
 
 
 @dataclass(frozen=True)
-class Start:
+class PlannedStart:
     """A load's start in the plan: VA, W of the others at the worst moment, and the verdict."""
 
     load: str
@@ -67,7 +67,7 @@ class Outcome:
     mean_ac_w : ndarray
         W of all loads in each draw, mean until it stops.
     trips : list of Trip
-    starts : list of Start
+    starts : list of PlannedStart
     curve_h : ndarray
         Hours of the curve's points.
     charge : ndarray
@@ -97,7 +97,7 @@ class Outcome:
     peak_w: float
     mean_ac_w: np.ndarray
     trips: list[Trip]
-    starts: list[Start]
+    starts: list[PlannedStart]
     curve_h: np.ndarray
     charge: np.ndarray
     drawn_w: np.ndarray
@@ -141,7 +141,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     Outcome
     """
     plan, notices = _in_its_room(plan)
-    minutes = round(plan.hours * MINUTES)
+    minutes = round(plan.hours * MINUTES_PER_HOUR)
     streams = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads) + 1)
     rest = streams[-1].spawn(1 + len(plan.supply.outputs) + len(plan.sources))
     inputs, spreads = _draw_inputs(plan, streams, rest, draws)
@@ -153,12 +153,12 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     ohm = plan.supply.battery.internal_ohm
     bank = Bank(
         plan,
-        plan.supply.battery.capacity_factor.draws(inputs["battery"]),
+        plan.supply.battery.state_of_health.draws(inputs["battery"]),
         None if ohm is None else ohm.draws(normals(rest[0], draws)),
         other_wh(plan),
     )
     tripper = Tripper(plan, patterns, draws)
-    side = Side(plan, inputs, minutes)
+    side = BatterySide(plan, inputs, minutes)
     marks = _curve_minutes(minutes)
     charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
     peak, served_w = np.zeros(draws), np.zeros(draws)
@@ -184,7 +184,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     likely = likely_run(plan, trips, minutes)
     return Outcome(
         plan=plan,
-        runtime_h=np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES),
+        runtime_h=np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES_PER_HOUR),
         never_cycles_off_h=likely.never_off_h,
         stops_by=np.isfinite(bank.stop_min),
         cut_off=bank.cut_off,
@@ -196,7 +196,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
         trips=trips,
         starts=_starts(plan, minutes, patterns),
-        curve_h=marks / MINUTES,
+        curve_h=marks / MINUTES_PER_HOUR,
         charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
         drawn_w=likely.drawn_w,
         sources_w=likely.sources_w,
@@ -249,7 +249,7 @@ def _draw_inputs(
 ) -> tuple[dict[str, np.ndarray], dict[str, float]]:
     """Standard normal draws, and the relative spread, of each thing that is uncertain."""
     supply = plan.supply
-    uncertain = [("battery", supply.battery.capacity_factor.spread, streams[0])]
+    uncertain = [("battery", supply.battery.state_of_health.spread, streams[0])]
     if supply.inverter is not None:
         uncertain += [
             ("inverter idle", supply.inverter.idle_w.spread, streams[1]),
@@ -272,7 +272,7 @@ def _curve_minutes(minutes: int) -> np.ndarray:
     return np.arange(0, minutes + 1, step)
 
 
-def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[Start]:
+def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[PlannedStart]:
     """Each load's start at the moment when the others in use add up to most."""
     inverter = plan.supply.inverter
     if inverter is None:
@@ -294,5 +294,5 @@ def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[Start
             verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
             if load.start_tested:
                 verdict = as_tested(verdict, load.start_tested)
-            starts.append(Start(name, load.start_va, others, verdict))
+            starts.append(PlannedStart(name, load.start_va, others, verdict))
     return starts

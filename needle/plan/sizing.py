@@ -100,7 +100,7 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     at = int(np.searchsorted(outcome.curve_h, plan.needed_hours - 1e-9))
     at = min(at, outcome.charge.shape[1] - 1)
     battery = plan.supply.battery
-    held = battery.nominal_wh * battery.capacity_factor.value
+    held = battery.nominal_wh * battery.state_of_health.value
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
     more = []
     for load in plan.loads:

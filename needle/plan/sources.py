@@ -35,7 +35,7 @@ class Sun:
         What its input lets in, W.
     rated_w : float
         At 1000 W/m².
-    yield_share : float
+    performance_ratio : float
         Real W over rated W at best sun.
     latitude, longitude, tilt, azimuth : float
         Degrees; azimuth 180 is south.
@@ -48,7 +48,7 @@ class Sun:
     name: str
     limit_w: float
     rated_w: float
-    yield_share: float
+    performance_ratio: float
     latitude: float
     longitude: float
     tilt: float
@@ -136,7 +136,7 @@ def _sun(reader: Reader, name: str, limit_w: float) -> Sun:
         name=name,
         limit_w=limit_w,
         rated_w=reader.need("rated_w", most=1_000_000, above=True),
-        yield_share=given("yield", 0.72, 0.05, 1.0),
+        performance_ratio=given("yield", 0.72, 0.05, 1.0),
         latitude=reader.need("latitude", least=-90, most=90),
         longitude=given("longitude", 0.0, -180, 180),
         tilt=given("tilt", 30.0, 0, 90),
@@ -170,7 +170,7 @@ def power_w(source: Source, start: datetime, minutes: int) -> np.ndarray:
             source.latitude, source.longitude, source.tilt, source.azimuth, start, minutes
         )
         left = 1 - CLOUD_SHARE * source.clouds**CLOUD_POWER
-        return source.rated_w * source.yield_share * left * clear
+        return source.rated_w * source.performance_ratio * left * clear
     if isinstance(source, ChargeWindow):
         return in_windows(source.windows, start, minutes) * min(source.watts, source.limit_w)
     return np.full(minutes, min(source.max_w, source.limit_w))

@@ -42,7 +42,7 @@ LABEL_C = 25.0
 #: Spread of a resistance that was not measured (general value).
 OHM_SPREAD = 0.4
 #: Share of the label that a battery gives, until a trial measures it.
-CAPACITY_FACTOR = Estimate(0.93, 0.05 / 0.93, "D", ("0.93 ± 0.05 of the label, until a trial",))
+STATE_OF_HEALTH = Estimate(0.93, 0.05 / 0.93, "D", ("0.93 ± 0.05 of the label, until a trial",))
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ class Battery:
         Nominal volts.
     floor : float
         Share of the real capacity left unused.
-    capacity_factor : Estimate
+    state_of_health : Estimate
         Real over label capacity.
     start_charge : float
         Share at the start.
@@ -81,7 +81,7 @@ class Battery:
     nominal_wh: float
     volts: float | None = None
     floor: float = 0.10
-    capacity_factor: Estimate = CAPACITY_FACTOR
+    state_of_health: Estimate = STATE_OF_HEALTH
     start_charge: float = 1.0
     charge_efficiency: float = 0.96
     peukert_n: float = 1.0
@@ -99,7 +99,7 @@ def nominal_wh(volts: float, amp_hours: float, series: int = 1, parallel: int = 
 def usable_wh(battery: Battery) -> Estimate:
     """Wh between the charge at the start and the floor, at the battery's terminals."""
     share = max(0.0, battery.start_charge - battery.floor)
-    return battery.capacity_factor.scaled(battery.nominal_wh * share)
+    return battery.state_of_health.scaled(battery.nominal_wh * share)
 
 
 def cold_factor(battery: Battery, battery_c: float | None) -> float:
@@ -147,10 +147,10 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
         value = reader.number(key, least, most, above)
         return default if value is None else value
 
-    factor = CAPACITY_FACTOR
+    factor = STATE_OF_HEALTH
     if reader.has("capacity_factor") or reader.has("capacity_spread"):
-        value = given("capacity_factor", CAPACITY_FACTOR.value, 0.05, 1.5)
-        spread = given("capacity_spread", CAPACITY_FACTOR.spread, 0.0, 1.0)
+        value = given("capacity_factor", STATE_OF_HEALTH.value, 0.05, 1.5)
+        spread = given("capacity_spread", STATE_OF_HEALTH.spread, 0.0, 1.0)
         factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
     nominal = reader.need("nominal_wh", most=10_000_000, above=True)
     volts = reader.number("volts", most=1500, above=True)
@@ -160,7 +160,7 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
         nominal_wh=nominal,
         volts=volts,
         floor=given("floor", chemistry.floor, 0.0, 0.99),
-        capacity_factor=factor,
+        state_of_health=factor,
         start_charge=given("start_charge", 1.0, 0.0, 1.0),
         charge_efficiency=given("charge_efficiency", chemistry.charge_efficiency, 0.0, 1.0, True),
         peukert_n=given("peukert_n", chemistry.peukert_n, 1.0, 1.6),

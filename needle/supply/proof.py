@@ -123,8 +123,8 @@ def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimat
     drop = start - end
     off = step / math.sqrt(6)
     spread = math.hypot(off / drop, held_wh.spread) if drop > 0 else 0.0
-    said = f"{start * 100:.4g} → {end * 100:.4g} % of {with_unit(held_wh.value, 'Wh')}"
-    return Estimate(held_wh.value * drop, spread, worst(("B", held_wh.grade)), (said,))
+    how = f"{start * 100:.4g} → {end * 100:.4g} % of {with_unit(held_wh.value, 'Wh')}"
+    return Estimate(held_wh.value * drop, spread, worst(("B", held_wh.grade)), (how,))
 
 
 def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
@@ -148,7 +148,7 @@ def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
     return Estimate(wh.value / test.hours, wh.spread, grade, (how,))
 
 
-def capacity_factor(
+def state_of_health(
     test: CapacityTest, nominal_wh: float, inverter: Inverter | None = None
 ) -> Estimate:
     """Share of the label that the battery gave.
@@ -178,8 +178,8 @@ def capacity_factor(
     off = math.hypot(0.0 if whole else test.step / math.sqrt(6), bend) / share
     factor = given.value / (nominal_wh * share)
     grade = worst((given.grade, "A" if share >= 0.7 else "B"))
-    said = f"{given.how[-1]} from {test.start * 100:.3g} to {test.end * 100:.3g} %"
-    how = _dated(f"drain: {said}", test.on)
+    how = f"{given.how[-1]} from {test.start * 100:.3g} to {test.end * 100:.3g} %"
+    how = _dated(f"drain: {how}", test.on)
     return Estimate(factor, math.hypot(given.spread, off), grade, (how,))
 
 

@@ -21,9 +21,9 @@ from needle.supply.proof import (
     EfficiencyTest,
     IdleTest,
     SupplyTest,
-    capacity_factor,
     idle_w,
     parse_tests,
+    state_of_health,
 )
 
 _T = TypeVar("_T", bound=SupplyTest)
@@ -57,7 +57,7 @@ class Supply:
 
 
 @dataclass(frozen=True)
-class Step:
+class SupplyStep:
     """One step of the staircase: what is left (Estimate, Wh) and why it is less."""
 
     name: str
@@ -67,10 +67,10 @@ class Step:
 
 def held_wh(battery: Battery) -> Estimate:
     """Wh that the battery really holds, full to empty."""
-    return battery.capacity_factor.scaled(battery.nominal_wh)
+    return battery.state_of_health.scaled(battery.nominal_wh)
 
 
-def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> list[Step]:
+def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> list[SupplyStep]:
     """From the label to what reaches the loads, through the inverter or else the first output.
 
     Parameters
@@ -83,7 +83,7 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
 
     Returns
     -------
-    list of Step
+    list of SupplyStep
         Label, measured, above the floor, after idle, after conversion. Wh at the battery, the
         last at the loads.
     """
@@ -92,9 +92,11 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
     real = held_wh(battery)
     floored = real.scaled(max(0.0, battery.start_charge - battery.floor))
     steps = [
-        Step("label", label, "volts times amp-hours, as printed"),
-        Step("really holds", real, battery.capacity_factor.how[-1]),
-        Step("above the floor", floored, f"the last {battery.floor * 100:.0f} % is left in it"),
+        SupplyStep("label", label, "volts times amp-hours, as printed"),
+        SupplyStep("really holds", real, battery.state_of_health.how[-1]),
+        SupplyStep(
+            "above the floor", floored, f"the last {battery.floor * 100:.0f} % is left in it"
+        ),
     ]
     through = supply.inverter or next(iter(supply.outputs), None)
     if through is None:
@@ -117,8 +119,8 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
     )
     share = 100 * passed / left if left > 0 else efficiency.value * 100
     steps += [
-        Step("after idle", after_idle, f"{through.idle_w.value:.3g} W idle for {on_h:.3g} h"),
-        Step("reaches the loads", reaching, f"conversion passes on {share:.0f} %"),
+        SupplyStep("after idle", after_idle, f"{through.idle_w.value:.3g} W idle for {on_h:.3g} h"),
+        SupplyStep("reaches the loads", reaching, f"conversion passes on {share:.0f} %"),
     ]
     return steps
 
@@ -193,14 +195,14 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     battery = supply.battery
     drain = _newest(tests, CapacityTest)
     if drain is not None:
-        factor = capacity_factor(drain, battery.nominal_wh, inverter)
+        factor = state_of_health(drain, battery.nominal_wh, inverter)
         if not 0.05 <= factor.value <= 1.5:
             raise DocumentError(
                 "wh",
                 f"it would mean that the battery holds {factor.value * 100:.0f} % of its label: "
                 "check the counter and the charge",
             )
-        battery = replace(battery, capacity_factor=factor)
+        battery = replace(battery, state_of_health=factor)
     held = held_wh(battery)
     tested = _newest([test for test in tests if _is_idle(test, "ac")], IdleTest)
     if tested is not None and inverter is not None:

@@ -72,7 +72,7 @@ class Forecast:
     charge : Range
         True charge now, share of what the battery holds.
     legs : list of Leg
-    capacity_factor : Range or None
+    state_of_health : Range or None
         Share of the label that it held; None until the end tells.
     held_wh : Range
         Wh between full and empty.
@@ -91,7 +91,7 @@ class Forecast:
     used_wh: float
     charge: Range
     legs: list[Leg]
-    capacity_factor: Range | None
+    state_of_health: Range | None
     held_wh: Range
     ended_h: float | None
     display_error_h: float | None
@@ -109,7 +109,7 @@ class _Expected:
     """Wh that were expected to be drawn by an hour, and the hour by which so many are."""
 
     def __init__(self, trial: Trial) -> None:
-        held = trial.battery.nominal_wh * trial.battery.capacity_factor.value
+        held = trial.battery.nominal_wh * trial.battery.state_of_health.value
         hourly = np.array(trial.expected_w or (held / _BLIND_H,))
         self.spread = trial.expected_spread if trial.expected_w else _BLIND_SPREAD
         self.mean_w = float(hourly.mean())
@@ -131,7 +131,7 @@ class _Filter:
     """Wh drawn and level of the leg at every point of the grid, and the points' weights."""
 
     def __init__(self, trial: Trial, expected: _Expected) -> None:
-        believed = trial.battery.capacity_factor
+        believed = trial.battery.state_of_health
         knees = np.linspace(*KNEE, _KNEE_POINTS)
         off = np.linspace(-_HELD_REACH[0], _HELD_REACH[1], _HELD_POINTS)
         self.spacing = float(off[1] - off[0])
@@ -240,7 +240,9 @@ def forecast(trial: Trial, seed: int = 1) -> Forecast:
         _see_end(trial, bank, stop_wh)
     else:
         _still_running(bank, stop_wh)
-    return _told(trial, bank, expected, stop_wh, legs, notices, np.random.default_rng(seed))
+    return _forecast_from(
+        trial, bank, expected, stop_wh, legs, notices, np.random.default_rng(seed)
+    )
 
 
 def _tells(one: CheckIn) -> bool:
@@ -315,7 +317,7 @@ def _still_running(bank: _Filter, stop_wh: np.ndarray) -> None:
     bank.log_weight = bank.log_weight + log_ndtr((stop_wh - bank.wh) / sd)
 
 
-def _told(
+def _forecast_from(
     trial: Trial,
     bank: _Filter,
     expected: _Expected,
@@ -366,7 +368,7 @@ def _told(
         used_wh=used,
         charge=_range(charge),
         legs=legs,
-        capacity_factor=_range(bank.factor[picked] * spread) if proved else None,
+        state_of_health=_range(bank.factor[picked] * spread) if proved else None,
         held_wh=_range(held),
         ended_h=None if ended is None else ended.h,
         display_error_h=_display_error(trial),
@@ -422,7 +424,7 @@ def as_document(prediction: Forecast) -> dict[str, Any]:
         "used_wh": prediction.used_wh,
         "charge": span(prediction.charge),
         "legs": [{"from_h": o.from_h, "mean_w": o.mean_w, "name": o.name} for o in prediction.legs],
-        "capacity_factor": span(prediction.capacity_factor),
+        "capacity_factor": span(prediction.state_of_health),
         "held_wh": span(prediction.held_wh),
         "ended_h": prediction.ended_h,
         "display_error_h": prediction.display_error_h,

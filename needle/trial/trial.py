@@ -235,7 +235,7 @@ def expected_of(outcome: Outcome) -> dict[str, Any]:
     """
     runtime = outcome.runtime_h
     varies = float(np.std(runtime) / max(1e-9, np.mean(runtime)))
-    own = outcome.plan.supply.battery.capacity_factor.spread
+    own = outcome.plan.supply.battery.state_of_health.spread
     hours = max(1, int(np.floor(outcome.runtime[1])))
     net = outcome.drawn_w[:hours] - outcome.sources_w[:hours]
     return {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import unittest
 
-from needle.decide.compare import Side, against, figures, hours_alone, unfair
+from needle.decide.compare import LoadSide, against, figures, hours_alone, unfair
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.measure.readings import parse
@@ -22,7 +22,7 @@ def side(name, wh, hours=24.0, **more):
     reading = {"type": "energy", "wh": wh, "hours": hours, "step_wh": 1}
     if "room_c" in more:
         reading["room_c"] = more["room_c"]
-    return Side(name, derive(LoadRecord(name, "compressor-fixed", (parse(reading),))), **more)
+    return LoadSide(name, derive(LoadRecord(name, "compressor-fixed", (parse(reading),))), **more)
 
 
 class AgainstTest(unittest.TestCase):

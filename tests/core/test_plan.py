@@ -10,11 +10,11 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.plan.advice import display_hours, measure_next
-from needle.plan.helps import helps
 from needle.plan.likely import likely_hours
 from needle.plan.plan import in_use, parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
+from needle.plan.suggestions import suggestions
 
 BASE = {
     "start": "2027-02-09T18:00:00+00:00",
@@ -275,7 +275,7 @@ class AdviceTest(unittest.TestCase):
         self.assertAlmostEqual(high - low, promised, delta=0.35 * promised)
 
     def test_leaving_off_wins_hours_and_spares_the_musts(self):
-        found = helps(simulate(plan_of(), 100))
+        found = suggestions(simulate(plan_of(), 100))
         self.assertEqual(found[0].load, "Rest")
         self.assertGreater(found[0].value, 10)
         self.assertTrue(found[0].low <= found[0].value <= found[0].high)

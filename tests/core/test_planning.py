@@ -10,11 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.plan.helps import changes_of, helps
 from needle.plan.plan import parse_plan
-from needle.plan.shift import Block, moved, place, propose, value_of
+from needle.plan.shift import TaskBlock, moved, place, propose, value_of
 from needle.plan.simulate import simulate
 from needle.plan.sizing import battery_for, more_tasks, nights_covered, sustains
+from needle.plan.suggestions import changes_of, suggestions
 
 BASE = {
     "start": "2027-06-09T18:00:00+00:00",
@@ -51,7 +51,7 @@ def plan_of(**change):
 class HelpsTest(unittest.TestCase):
     def test_each_kind_is_tried_where_it_applies(self):
         outcome = simulate(plan_of(), 100)
-        found = helps(outcome)
+        found = suggestions(outcome)
         kinds = {(one.change.kind, one.load) for one in found}
         self.assertIn(("leave_off", "Mat"), kinds)
         self.assertIn(("setting", "Mat"), kinds)
@@ -67,7 +67,7 @@ class HelpsTest(unittest.TestCase):
 
     def test_the_last_ac_load_on_dc_saves_the_idle_draw(self):
         loads = [copy.deepcopy(BASE["loads"][1])]
-        (only,) = list(helps(simulate(plan_of(loads=loads, hours=300), 60)))
+        (only,) = list(suggestions(simulate(plan_of(loads=loads, hours=300), 60)))
         self.assertEqual((only.change.kind, only.change.to), ("route", "dc12"))
         self.assertIn("stay off", only.change.caveat)
         exact = 1800 / (1 + 15 / 0.92) - 1800 / (1 + 25 + 15 / 0.9)
@@ -115,7 +115,7 @@ class HelpsTest(unittest.TestCase):
     def test_a_charger_is_run_longer(self):
         source = {"kind": "window", "name": "generator", "watts": 400, "litres_per_kwh": 0.6,
                   "between": [["18:00", "19:00"]]}  # fmt: skip
-        found = helps(simulate(plan_of(sources=[source]), 60))
+        found = suggestions(simulate(plan_of(sources=[source]), 60))
         charge = next(one for one in found if one.change.kind == "charge")
         self.assertIn("outdoors", charge.change.caveat)
         self.assertGreater(charge.value, 2)
@@ -123,7 +123,7 @@ class HelpsTest(unittest.TestCase):
     def test_a_plan_that_lasts_needs_no_help(self):
         battery = {**BASE["supply"]["battery"], "nominal_wh": 50_000}
         self.assertEqual(
-            helps(simulate(plan_of(supply={**BASE["supply"], "battery": battery}), 30)), []
+            suggestions(simulate(plan_of(supply={**BASE["supply"], "battery": battery}), 30)), []
         )
 
 
@@ -189,7 +189,7 @@ class PlacingTest(unittest.TestCase):
            st.lists(st.floats(0, 1600), min_size=10, max_size=10))  # fmt: skip
     def test_no_placing_is_better(self, rows, surplus, room):
         blocks = [
-            Block(f"load {n}", 0, stands, (watts,) * length, tuple(range(11 - length)), alone)
+            TaskBlock(f"load {n}", 0, stands, (watts,) * length, tuple(range(11 - length)), alone)
             for n, (watts, length, stands, alone) in enumerate(rows)
         ]
         surplus, room = np.array(surplus), np.array(room)

@@ -13,10 +13,10 @@ from needle.standin.supplies import standin_supply
 from needle.supply.fit import fit_inverter
 from needle.supply.proof import (
     account,
-    capacity_factor,
     idle_w,
     parse_test,
     saved_w,
+    state_of_health,
 )
 from needle.supply.supply import parse_supply
 
@@ -108,7 +108,7 @@ class IdleTest(unittest.TestCase):
 class CapacityTest(unittest.TestCase):
     def test_a_drain_from_full_to_cut_off(self):
         test = parse_test({"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20})
-        found = capacity_factor(test, 5120)
+        found = state_of_health(test, 5120)
         self.assertAlmostEqual(found.value, 4700 / 5120)
         self.assertEqual(found.grade, "A")
         self.assertLess(found.spread, 0.01)
@@ -118,13 +118,13 @@ class CapacityTest(unittest.TestCase):
                                                        "efficiency": 0.92}})  # fmt: skip
         log = [[0, 1.0, 0], [10, 0.5, 1800], [20, 0.08, 3680]]
         test = parse_test({"type": "capacity", "log": log, "counted": "ac"})
-        found = capacity_factor(test, 5120, supply.inverter)
+        found = state_of_health(test, 5120, supply.inverter)
         self.assertAlmostEqual(found.value, (3680 / 0.92 + 28 * 20) / (5120 * 0.92))
 
     def test_a_part_of_the_scale_is_wider_than_the_whole(self):
         part = {"type": "capacity", "from": 1, "to": 0.6, "wh": 1880, "hours": 8}
         whole = {"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20}
-        spreads = [capacity_factor(parse_test(one), 5120).spread for one in (part, whole)]
+        spreads = [state_of_health(parse_test(one), 5120).spread for one in (part, whole)]
         self.assertGreater(spreads[0], 3 * spreads[1])
 
     def test_stand_ins(self):
@@ -133,7 +133,7 @@ class CapacityTest(unittest.TestCase):
             twin = standin_supply(supply, seed)
             log = twin.drain_log(400, 0.1)
             test = parse_test({"type": "capacity", "log": [list(row) for row in log]})
-            found = capacity_factor(test, 5120)
+            found = state_of_health(test, 5120)
             self.assertAlmostEqual(found.value, twin.held_wh / 5120, delta=3 * found.spread)
 
 
@@ -177,7 +177,7 @@ class MeasuredTest(unittest.TestCase):
         self.assertEqual(found.inverter.idle_w.value, 30)
         self.assertIn("2026-05-01", found.inverter.idle_w.how[0])
         self.assertEqual(found.outputs[0].idle_w.value, 1.5)
-        self.assertAlmostEqual(found.battery.capacity_factor.value, 4600 / 5120)
+        self.assertAlmostEqual(found.battery.state_of_health.value, 4600 / 5120)
 
     def test_a_fitted_and_a_tested_idle_are_pooled(self):
         pairs = [[0, 28], [150, 191], [450, 517], [1050, 1170], [2100, 2310]]

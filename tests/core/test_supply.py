@@ -41,7 +41,7 @@ class BatteryTest(unittest.TestCase):
         for key, floor in floors.items():
             battery = parse_battery({"chemistry": key, "nominal_wh": 100})
             self.assertEqual(battery.floor, floor)
-            self.assertAlmostEqual(battery.capacity_factor.value, 0.93)
+            self.assertAlmostEqual(battery.state_of_health.value, 0.93)
         self.assertEqual(parse_battery({"chemistry": "lead", "nominal_wh": 1}).peukert_n, 1.15)
 
     def test_refusals(self):

@@ -195,8 +195,8 @@ class EndTest(unittest.TestCase):
     def test_a_cut_off_proves_what_it_held(self):
         checks = [{"h": 5, "wh": 200}, {"h": 15, "wh": 600}, {"h": 19.9, "wh": 796, "display_h": 4}]
         one = found(checks, ended={"h": 20, "why": "cutoff"})
-        assert one.capacity_factor is not None
-        low, mid, high = one.capacity_factor
+        assert one.state_of_health is not None
+        low, mid, high = one.state_of_health
         self.assertAlmostEqual(mid, 0.8, delta=0.012)
         self.assertLess(high - low, 0.05)
         self.assertEqual(one.stop_h, (20, 20, 20))
@@ -206,15 +206,15 @@ class EndTest(unittest.TestCase):
     def test_a_trip_or_a_hand_proves_nothing_of_the_battery(self):
         for why in ("trip", "by hand"):
             one = found([{"h": 5, "wh": 200}], ended={"h": 6, "why": why})
-            self.assertIsNone(one.capacity_factor)
+            self.assertIsNone(one.state_of_health)
             self.assertAlmostEqual(one.used_wh, 240, delta=10)
 
     def test_a_floor(self):
         checks = [{"h": 10, "wh": 400, "percent": 57}, {"h": 18, "wh": 720, "percent": 23}]
         one = found(checks, stop_at=0.2, ended={"h": 18.7, "why": "floor"})
-        assert one.capacity_factor is not None
+        assert one.state_of_health is not None
         # 748 Wh to where it shows 20 %, which is truly about 17.5 %.
-        self.assertAlmostEqual(one.capacity_factor[1], 748 / 0.825 / 1000, delta=0.02)
+        self.assertAlmostEqual(one.state_of_health[1], 748 / 0.825 / 1000, delta=0.02)
 
 
 class TwinTest(unittest.TestCase):

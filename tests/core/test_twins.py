@@ -144,7 +144,7 @@ class TwinTest(unittest.TestCase):
 def by_the_second(plan, phase_s):
     """Hours until a plan's battery is at its floor, walked second by second in plain Python."""
     battery, inverter = plan.supply.battery, plan.supply.inverter
-    left = battery.nominal_wh * battery.capacity_factor.value
+    left = battery.nominal_wh * battery.state_of_health.value
     left *= battery.start_charge - battery.floor
     (load,) = plan.loads
     for second in range(int(plan.hours * 3600)):

@@ -111,7 +111,7 @@ def trial_of(twin: Twin, display: str, share: float, seed: int) -> tuple[dict[st
     check_ins = [
         {"h": hour, **_seen(twin, display, hour, gain)} for hour in hours if hour <= share * true_h
     ]
-    factor = twin.plan.supply.battery.capacity_factor
+    factor = twin.plan.supply.battery.state_of_health
     battery = {
         "chemistry": "lfp", "nominal_wh": twin.plan.supply.battery.nominal_wh, "volts": 51.2,
         "capacity_factor": factor.value, "capacity_spread": factor.spread,

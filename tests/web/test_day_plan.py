@@ -324,8 +324,8 @@ class HelpTest(DayPlanTest):
         pump.priority = "nice"
         pump.save()
         found = answer_of(self.plan)
-        self.assertNotIn("Breather", {help.load for help in found.helps})
-        self.assertNotIn("rest", {help.change.kind for help in found.helps})
+        self.assertNotIn("Breather", {suggestion.load for suggestion in found.suggestions})
+        self.assertNotIn("rest", {suggestion.change.kind for suggestion in found.suggestions})
         page = self.client.get(self.url("loads:survey"))
         self.assertContains(page, "Breather: never rely on an estimate alone")
 
@@ -341,7 +341,11 @@ class HelpTest(DayPlanTest):
 
     def test_on_a_dc_output(self):
         add_reading(self.router, "spot", {"state": "running", "watts": 120.0})
-        found = next(help for help in answer_of(self.plan).helps if help.change.kind == "route")
+        found = next(
+            suggestion
+            for suggestion in answer_of(self.plan).suggestions
+            if suggestion.change.kind == "route"
+        )
         self.help("route", "Router", "dc12")
         self.assertEqual(self.plan.entries.get(load=self.router).route, "dc12")
         self.assertGreater(found.value, 0)
@@ -355,7 +359,11 @@ class HelpTest(DayPlanTest):
             plan=self.plan, kind="window", name="Generator",
             data={"watts": 400.0, "between": [["18:30", "19:00"]]},
         )  # fmt: skip
-        found = next(help for help in answer_of(self.plan).helps if help.change.kind == "charge")
+        found = next(
+            suggestion
+            for suggestion in answer_of(self.plan).suggestions
+            if suggestion.change.kind == "charge"
+        )
         self.help("charge", "", found.change.to)
         between = self.plan.sources.get().data["between"]
         self.assertEqual(len(between), 2)

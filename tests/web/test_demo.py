@@ -75,7 +75,7 @@ class DemoTest(TestCase):
         cabinet = self.clinic.supplies.get(name="Wheeled cabinet").to_core()
         self.assertEqual(cabinet.inverter.efficiency.grade, "A")
         old = self.clinic.supplies.get(name="Old lead-acid box").to_core()
-        self.assertLess(old.battery.capacity_factor.value, 0.8)
+        self.assertLess(old.battery.state_of_health.value, 0.8)
 
     def test_run_again_keeps_what_is_there_and_reset_makes_it_anew(self):
         self.clinic.loads.filter(name="Exam lamp").update(name="My lamp")

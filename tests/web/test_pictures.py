@@ -12,7 +12,7 @@ import numpy as np
 from web.drawing.fan import Point, Run, fan
 from web.drawing.spans import Span, spans
 from web.drawing.standalone import standalone
-from web.drawing.timeline import LEFT, PLOT, Block, Charge, Frame, Lane, Power, charts, lanes
+from web.drawing.timeline import LEFT, PLOT, Charge, Frame, Lane, LaneBlock, Power, charts, lanes
 
 START = datetime(2027, 2, 9, 18, tzinfo=UTC)
 CHARGE = Charge([0, 12, 24, 36], [1, 0.5, 0.1, 0.1], [1, 0.6, 0.2, 0.1], [1, 0.7, 0.3, 0.1],
@@ -77,13 +77,13 @@ class LanesTest(unittest.TestCase):
         key = {"data_of": "loads", "data_key": 3, "data_index": 0}
         return [
             Lane("A load with a rather long name", "33 W", "/loads/3/",
-                 [Block(1.0, 2.0, "of-load", "Lamp, <b>Tue</b>", key, True), Block(0.0, 4.0, "on")],
+                 [LaneBlock(1.0, 2.0, "of-load", "Lamp, <b>Tue</b>", key, True), LaneBlock(0.0, 4.0, "on")],
                  None, [(1.5, "trips")]),
             Lane("Panels", "720 W", "", [], np.linspace(0, 1, 600)),
         ]  # fmt: skip
 
     def test_blocks_can_be_chosen_and_are_escaped(self):
-        drawn = lanes(Frame(START, 0.0, 6.0), self.rows(), "Lanes", [(1, Block(3, 4, "ghost"))])
+        drawn = lanes(Frame(START, 0.0, 6.0), self.rows(), "Lanes", [(1, LaneBlock(3, 4, "ghost"))])
         root = tree(drawn)
         blocks = [one for one in root.iter() if "block" in (one.get("class") or "").split()]
         self.assertEqual(len(blocks), 1)

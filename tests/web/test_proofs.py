@@ -53,7 +53,7 @@ class ProofTest(SiteTest):
     def test_a_drain_log_moves_the_capacity(self):
         self.post("capacity", counted="battery", start="100 %", end="", step="1 %",
                   log="0, 100, 0\n10; 52; 2100\n18\t12\t3800")  # fmt: skip
-        self.assertAlmostEqual(self.core().battery.capacity_factor.value, 3800 / (5120 * 0.88))
+        self.assertAlmostEqual(self.core().battery.state_of_health.value, 3800 / (5120 * 0.88))
         page = self.client.get(self.url("supplies:supply", self.supply.pk))
         self.assertContains(page, "The last drain")
 

@@ -195,10 +195,10 @@ class EndTest(TrialTest):
         page = self.page()
         self.assertContains(page, "Reached its floor after 9\u00a0h")
         self.assertContains(page, "Carry it into the supply")
-        before = self.supply.to_core().battery.capacity_factor.value
+        before = self.supply.to_core().battery.state_of_health.value
         self.client.post(self.url("trials:carry", self.trial().pk))
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
-        after = self.supply.to_core().battery.capacity_factor.value
+        after = self.supply.to_core().battery.state_of_health.value
         self.assertAlmostEqual(after, 1350 / 0.9 / 2000, delta=0.03)
         self.assertNotEqual(before, after)
         self.assertContains(self.page(), "That was done")
@@ -206,7 +206,7 @@ class EndTest(TrialTest):
         self.assertEqual(again.status_code, 404)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
-        self.assertEqual(self.supply.to_core().battery.capacity_factor.value, before)
+        self.assertEqual(self.supply.to_core().battery.state_of_health.value, before)
 
     def test_a_trial_of_one_load_is_carried_into_it(self):
         self.end("floor", 9.0)

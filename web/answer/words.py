@@ -49,7 +49,7 @@ class Bar:
     covers: str
     steadies: str
     steadies_url: str
-    helps: str
+    suggestions: str
     plan_words: str
     plan_url: str
     way_url: str = ""
@@ -74,7 +74,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
             covers="",
             steadies="",
             steadies_url="",
-            helps="",
+            suggestions="",
             plan_words=_plan_words(answer.plan),
             plan_url=plan_url,
             way_url=reverse(name, args=[job.pk]),
@@ -91,11 +91,11 @@ def bar_of(answer: Answer, job: Job) -> Bar:
         covers=covers(outcome, answer.plan.odds),
         steadies=steadies,
         steadies_url=steadies_url,
-        helps=_helps(answer),
+        suggestions=_suggestions(answer),
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
         note=f"{len(outcome.runtime_h)} runs while it moves" if answer.quick else "",
-        caveat=answer.helps[0].change.caveat if answer.helps else "",
+        caveat=answer.suggestions[0].change.caveat if answer.suggestions else "",
         caution=caution_of(outcome.plan),
     )
 
@@ -109,7 +109,7 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
         covers="",
         steadies="",
         steadies_url="",
-        helps="",
+        suggestions="",
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
         fetch_url=reverse("answer:bar", args=[job.pk]),
@@ -118,12 +118,12 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
 
 def caution_of(plan: CorePlan) -> str:
     """What must be said beside any advice on a plan that a life, or contents, hang on."""
-    said = []
+    cautions = []
     for safety_class, rest in _CAUTIONS.items():
         names = [load.name for load in plan.loads if load.safety_class == safety_class]
         if names:
-            said.append(f"{', '.join(names)}: {rest}")
-    return " ".join(said)
+            cautions.append(f"{', '.join(names)}: {rest}")
+    return " ".join(cautions)
 
 
 def covers(outcome: Outcome, wanted: float = 0.9) -> str:
@@ -215,10 +215,10 @@ def _steadies(answer: Answer) -> tuple[str, str]:
     return best.sentence, best.url
 
 
-def _helps(answer: Answer) -> str:
-    if not answer.helps:
+def _suggestions(answer: Answer) -> str:
+    if not answer.suggestions:
         return ""
-    best = answer.helps[0]
+    best = answer.suggestions[0]
     low, high = hours_text(max(0.0, best.low)), hours_text(best.high)
     return f"{best.what}, +{hours_text(best.value)} ({low} to {high})"
 

@@ -21,7 +21,7 @@ SLOTS = 900
 
 
 @dataclass(frozen=True)
-class Page:
+class CapturePage:
     """A capture in figures, a strip and rows.
 
     ``understood`` says which columns were found; ``starts`` and ``segments`` are shown cut short.
@@ -35,7 +35,7 @@ class Page:
     gaps: int
 
 
-def page_of(capture: Capture) -> Page:
+def page_of(capture: Capture) -> CapturePage:
     """Work out a capture's page.
 
     Raises
@@ -46,7 +46,7 @@ def page_of(capture: Capture) -> Page:
         raise DocumentError("", capture.notices[0] if capture.notices else "it is empty")
     core, analysis = capture.to_core(), capture.analysis()
     watts, _ = core.watts(capture.volts)
-    return Page(
+    return CapturePage(
         analysis=analysis,
         strip=strip(
             thin(core.time_s, watts, SLOTS),
@@ -101,7 +101,7 @@ def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
     first = first if math.isfinite(first) else 0.0
     last = last if math.isfinite(last) and last > first else end
     inside = slice(*np.searchsorted(core.time_s, [first, last + 1e-9]))
-    thinned, said = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
+    thinned, analysis = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
     return {
         "time_s": np.round(thinned.time_s, 3).tolist(),
         "low": np.round(thinned.low, 2).tolist(),
@@ -109,11 +109,12 @@ def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
         "how": how,
         "end_s": end,
         "levels": [
-            [state.watts, f"{state.name} {with_unit(state.watts, 'W')}"] for state in said.states
+            [state.watts, f"{state.name} {with_unit(state.watts, 'W')}"]
+            for state in analysis.states
         ],
         "starts": [
             start_event.time_s
-            for start_event in said.start_events
+            for start_event in analysis.start_events
             if first <= start_event.time_s <= last
         ][:400],
     }

@@ -22,5 +22,5 @@ urlpatterns = [
     path("captures/<int:capture>/levels/", views.levels, name="levels"),
     path("captures/<int:capture>/discard/", views.discard, name="discard"),
     path("captures/<int:capture>/series/", views.series, name="series"),
-    path("captures/<int:capture>/download/<str:form>", views.download, name="download"),
+    path("captures/<int:capture>/download/<str:filename>", views.download, name="download"),
 ]

@@ -21,11 +21,12 @@ from web.bench.forms import CaptureForm, LevelsForm, LoggerForm, SessionForm, Up
 from web.bench.live import look
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
+from web.common.downloads import CSV_TYPE, attachment, svg_attachment
 from web.common.forms import client_key
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.loads.actions import add_reading
 
 
@@ -96,7 +97,7 @@ def keep_spot(request: HttpRequest, job: Job, session: int) -> HttpResponse:
         key: round(live.columns[key], 3) for key in ("watts", "volts", "amps", "va", "pf", "hz")
     }
     add_reading(record.load, "spot", {"state": live.state, **data, **record.conditions()})
-    tell(request, job)
+    announce_change(request, job)
     return _after(request, job, record)
 
 
@@ -119,7 +120,7 @@ def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
         data = {"amps": live.start_a, "volts": round(volts, 1)}
         conditions = {**record.conditions(), "instrument": "clamp"}
         add_reading(record.load, "start", {**data, **conditions})
-        tell(request, job)
+        announce_change(request, job)
     return _after(request, job, record)
 
 
@@ -136,7 +137,7 @@ def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     else:
         data = {"wh": live.counter_wh, "hours": live.counter_h, "step_wh": 10.0}
         add_reading(record.load, "energy", {**data, **record.conditions()})
-        tell(request, job)
+        announce_change(request, job)
     return _after(request, job, record)
 
 
@@ -166,7 +167,7 @@ def tally(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     if request.POST.get("keep"):
         try:
             actions.keep_tally(record)
-            tell(request, job)
+            announce_change(request, job)
         except DocumentError as error:
             messages.info(request, f"Not yet: {error.message}.")
     else:
@@ -180,7 +181,7 @@ def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
     """Stop a session: what it recorded becomes a capture."""
     record = _session(job, session)
     capture = actions.stop_session(record, request.POST.get("name", ""))
-    tell(request, job)
+    announce_change(request, job)
     if capture is None:
         return redirect("bench:index", job.pk)
     return redirect("bench:capture", job.pk, capture.pk)
@@ -252,7 +253,7 @@ def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     except DocumentError as error:
         messages.info(request, f"It cannot be evidence: {error.message}.")
         return redirect("bench:capture", job.pk, capture)
-    tell(request, job)
+    announce_change(request, job)
     return redirect("loads:load", job.pk, record.load.pk)
 
 
@@ -268,7 +269,7 @@ def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
         except DocumentError as error:
             form.add_error("bounds", f"{error.message[0].upper()}{error.message[1:]}.")
         else:
-            tell(request, job)
+            announce_change(request, job)
             return redirect("bench:capture", job.pk, capture)
     shown = _capture(job, capture)
     context = {"job": job, "capture": shown, "form": CaptureForm(instance=shown), **_page(shown)}
@@ -280,7 +281,7 @@ def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
     record = _capture(job, capture)
     actions.discard(record)
-    tell(request, job)
+    announce_change(request, job)
     return redirect("bench:index", job.pk)
 
 
@@ -301,21 +302,15 @@ def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, capture: int, form: str) -> HttpResponse:
+def download(request: HttpRequest, job: Job, capture: int, filename: str) -> HttpResponse:
     """A capture as CSV, or its strip as SVG."""
     record = _capture(job, capture)
     try:
-        if form == "strip.svg":
-            response = HttpResponse(standalone(page_of(record).strip), content_type="image/svg+xml")
-        else:
-            response = HttpResponse(
-                as_csv(record.to_core()), content_type="text/csv; charset=utf-8"
-            )
-            form = "capture.csv"
+        if filename == "strip.svg":
+            return svg_attachment(standalone(page_of(record).strip), filename)
+        return attachment(as_csv(record.to_core()), CSV_TYPE, "capture.csv")
     except DocumentError as error:
         raise Http404 from error
-    response["Content-Disposition"] = f'attachment; filename="{form}"'
-    return response
 
 
 @csrf_exempt
@@ -384,5 +379,5 @@ def collect_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
     if capture is None:
         messages.info(request, "Too little has come in: at least three samples make a capture.")
         return redirect("bench:loggers", job.pk)
-    tell(request, job)
+    announce_change(request, job)
     return redirect("bench:capture", job.pk, capture.pk)

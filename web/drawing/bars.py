@@ -14,8 +14,8 @@ def split_bar(
 ) -> SafeString:
     """A bar split by amounts; each part is (name, amount, class)."""
     total = sum(amount for _, amount, _ in parts) or 1.0
-    said = ", ".join(f"{name} {100 * amount / total:.0f} %" for name, amount, _ in parts)
-    svg = Svg(width, height, title, said, "split-bar")
+    description = ", ".join(f"{name} {100 * amount / total:.0f} %" for name, amount, _ in parts)
+    svg = Svg(width, height, title, description, "split-bar")
     x = 0.0
     for _, amount, css in parts:
         wide = width * amount / total
@@ -41,8 +41,8 @@ def staircase(steps: Sequence[tuple[str, float, float, float, str]], title: str)
     most = max(high for _, _, _, high, _ in steps) or 1.0
     tall, gap = height - top - bottom, 18
     wide = (width - gap * (len(steps) - 1)) / len(steps)
-    said = "; ".join(f"{name} {text}" for name, _, _, _, text in steps)
-    svg = Svg(width, height, title, said, "staircase")
+    description = "; ".join(f"{name} {text}" for name, _, _, _, text in steps)
+    svg = Svg(width, height, title, description, "staircase")
     before = None
     for index, (name, low, value, high, text) in enumerate(steps):
         x = index * (wide + gap)

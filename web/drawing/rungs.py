@@ -19,7 +19,7 @@ _LETTERS = 0.155
 
 
 @dataclass(frozen=True)
-class Step:
+class DrawnRung:
     """A bar: from what stood before to what stands after, and its peak."""
 
     name: str
@@ -37,7 +37,7 @@ class Limit:
 
 
 def rungs(
-    steps: Sequence[Step],
+    steps: Sequence[DrawnRung],
     limits: Sequence[Limit],
     label: Callable[[float], str],
     title: str,

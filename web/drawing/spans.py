@@ -28,8 +28,8 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
     """Draw them: the bar is the range, the mark the likely value."""
     most = nice_ceiling(max(row.high for row in rows))
     height = _TOP + _ROW * len(rows) + _BOTTOM
-    said = "; ".join(f"{row.name} {with_unit(row.value, unit)}" for row in rows)
-    svg = Svg(WIDTH, height, title, said, "spans")
+    description = "; ".join(f"{row.name} {with_unit(row.value, unit)}" for row in rows)
+    svg = Svg(WIDTH, height, title, description, "spans")
     wide = WIDTH - _LEFT - _RIGHT
 
     def x(amount: float) -> float:

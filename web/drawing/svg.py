@@ -36,11 +36,11 @@ class Svg:
         css: str = "",
         role: str = "img",
     ) -> None:
-        said = quoteattr(f"{title}. {description}".strip())
+        label = quoteattr(f"{title}. {description}".strip())
         wide, tall = _text(width), _text(height)
         self._parts = [
             f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {wide} {tall}" width="{wide}" '
-            f'height="{tall}" class={quoteattr(css)} role="{role}" aria-label={said}>'
+            f'height="{tall}" class={quoteattr(css)} role="{role}" aria-label={label}>'
             f"<title>{escape(title)}</title>"
         ]
 

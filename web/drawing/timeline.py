@@ -78,7 +78,7 @@ class Power:
 
 
 @dataclass(frozen=True)
-class Block:
+class LaneBlock:
     """A stretch of a lane: hours from the start, its class, its words.
 
     ``key`` (attributes of its element) makes it one that can be chosen and moved; ``ends`` whether
@@ -103,7 +103,7 @@ class Lane:
     name: str
     sub: str
     href: str = ""
-    blocks: Sequence[Block] = ()
+    blocks: Sequence[LaneBlock] = ()
     area: np.ndarray | None = None
     crosses: Sequence[tuple[float, str]] = ()
 
@@ -235,8 +235,9 @@ def _columns(watts: np.ndarray, frame: Frame) -> np.ndarray:
     return np.maximum.reduceat(shown, edges)
 
 
-def lanes(frame: Frame, rows: Sequence[Lane], title: str, ghosts: Sequence[tuple[int, Block]] = ()
-          ) -> SafeString:  # fmt: skip
+def lanes(
+    frame: Frame, rows: Sequence[Lane], title: str, ghosts: Sequence[tuple[int, LaneBlock]] = ()
+) -> SafeString:
     """Draw lanes beneath one another; ``ghosts`` are blocks proposed, with their lane's number."""
     height = LANE * len(rows) + 4
     svg = Svg(WIDTH, height, title, "", "timeline lanes", role="group")
@@ -279,7 +280,7 @@ def _area(svg: Svg, frame: Frame, shares: np.ndarray, top: float) -> None:
     svg.path([(LEFT, base), *line, (float(xs[-1]), base)], "sun-area", closed=True)
 
 
-def _block(svg: Svg, frame: Frame, block: Block, top: float) -> None:
+def _block(svg: Svg, frame: Frame, block: LaneBlock, top: float) -> None:
     if block.last_h <= frame.first_h or block.first_h >= frame.last_h:
         return
     x, wide = frame.x(block.first_h), frame.x(block.last_h) - frame.x(block.first_h)

@@ -13,7 +13,7 @@ _LEFT, _RIGHT, _TOP, _BOTTOM = 24, 120, 26, 46
 
 
 @dataclass(frozen=True)
-class Side:
+class TriangleSide:
     """One triangle: W, non-active VA, and the words on its long side."""
 
     watts: float
@@ -22,7 +22,11 @@ class Side:
 
 
 def triangle(
-    before: Side, after: Side | None, texts: tuple[str, str, str], title: str, description: str
+    before: TriangleSide,
+    after: TriangleSide | None,
+    texts: tuple[str, str, str],
+    title: str,
+    description: str,
 ) -> SafeString:
     """Draw both triangles from one corner; ``texts`` name W, what was up before, and is after."""
     svg = Svg(WIDTH, HEIGHT, title, description, "triangle")
@@ -33,7 +37,7 @@ def triangle(
     )
     x0, y0 = _LEFT, HEIGHT - _BOTTOM
 
-    def corner(side: Side) -> tuple[float, float]:
+    def corner(side: TriangleSide) -> tuple[float, float]:
         return x0 + side.watts * scale, y0 - side.nonactive * scale
 
     first = corner(before)

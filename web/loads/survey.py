@@ -30,7 +30,7 @@ GRADE_SHARES = {
 
 
 @dataclass(frozen=True)
-class Row:
+class SurveyRow:
     """One load of the survey; its profile is None while nothing is known.
 
     ``most_wh`` is the most that any load takes in a day, Wh. Drawings are made when they are shown.
@@ -55,14 +55,14 @@ class Row:
         return str(hash((load.pk, load.name, load.kind, load.to_core(), self.most_wh)))
 
 
-def rows(job: Job, find: str = "", sort: str = "name") -> list[Row]:
+def rows(job: Job, find: str = "", sort: str = "name") -> list[SurveyRow]:
     """Loads with their profiles, searched and sorted; two queries whatever their number."""
     wanted = find[:80].casefold()
     loads = [load for load in loads_of(job) if wanted in load.name.casefold()]
     pairs = [(load, load.profile()) for load in loads]
     most = max((_day(profile) for _, profile in pairs), default=0.0)
     pairs.sort(key=lambda pair: _key(pair[0], pair[1], sort))
-    return [Row(load, profile, most) for load, profile in pairs]
+    return [SurveyRow(load, profile, most) for load, profile in pairs]
 
 
 def _day(profile: Profile | None) -> float:
@@ -94,7 +94,7 @@ def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
     main = {id(profile.running_w), id(profile.resting_w)}
     others = tuple(state.watts.value for state in profile.states if id(state.watts) not in main)
     resting = profile.resting_w.value if profile.resting_w else None
-    said = f"running {with_unit(profile.running_w.value, 'W')}, " + (
+    power = f"running {with_unit(profile.running_w.value, 'W')}, " + (
         f"resting {with_unit(resting, 'W')}, " if resting else ""
     )
     return ladder(
@@ -109,7 +109,7 @@ def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
             start_high=profile.start_va.high,
         ),
         f"States of {load.name}",
-        f"{said}start {with_unit(profile.start_va.value, 'VA')}",
+        f"{power}start {with_unit(profile.start_va.value, 'VA')}",
     )
 
 
@@ -152,7 +152,7 @@ class Proof:
     words: str
 
 
-def proof(rows: Sequence[Row]) -> Proof | None:
+def proof(rows: Sequence[SurveyRow]) -> Proof | None:
     """Split the known daily energy by grade; None where no load has any."""
     wh = dict.fromkeys(GRADE_SHARES, 0.0)
     for row in rows:
@@ -169,7 +169,7 @@ def proof(rows: Sequence[Row]) -> Proof | None:
     return Proof(shares, split_bar(parts, "Proof behind the day's energy"), words)
 
 
-def still_open(rows: Sequence[Row], most: int = 4) -> list[Open]:
+def still_open(rows: Sequence[SurveyRow], most: int = 4) -> list[Open]:
     """The measurements worth most: weakest grade first, then the largest draw."""
     wanted = [
         (-ord(row.profile.grade), -row.profile.mean_w.value, row)

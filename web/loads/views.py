@@ -12,8 +12,8 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from web.common.forms import client_key
 from web.drawing.ladder import ladder_scale
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.loads import actions, survey, words
 from web.loads.forms import FORMS, LoadForm, ReadingForm
 from web.loads.models import TYPES, Load, Reading
@@ -42,7 +42,7 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         load = actions.add_load(form.instance, form.label())
-        tell(request, job)
+        announce_change(request, job)
         if form.label() and not job.supplies.live().exists():
             # The shortest way to a first answer: the supply is all that is missing.
             return redirect("supplies:add", job.pk)
@@ -90,7 +90,7 @@ def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     form = LoadForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         actions.change_load(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("loads:load", job.pk, load)
     status = 422 if form.is_bound else 200
     context = {"job": job, "form": form, "load": _load(job, load)}
@@ -101,7 +101,7 @@ def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 @of_job
 def remove(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     actions.remove_load(_load(job, load))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("loads:survey", job.pk)
 
 
@@ -122,7 +122,7 @@ def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpRes
             record, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
             note=form.cleaned_data["note"], client_key=client_key(form),
         )  # fmt: skip
-        tell(request, job)
+        announce_change(request, job)
         return _changed(request, job, load, form_class())
     if request.htmx:  # type: ignore[attr-defined]
         context = {"job": job, "load": record, "form": form, "types": TYPED}
@@ -156,7 +156,7 @@ def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> Htt
     if request.method == "POST" and form.is_valid():
         cleaned = form.cleaned_data
         actions.change_reading(record, form.data_to_store, cleaned["read_at"], cleaned["note"])
-        tell(request, job)
+        announce_change(request, job)
         return redirect(reverse("loads:load", args=[job.pk, load]))
     context = {"job": job, "load": record.load, "form": form, "reading": record}
     status = 422 if form.is_bound else 200
@@ -168,5 +168,5 @@ def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> Htt
 def remove_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
     record = _reading(job, load, reading)
     actions.remove_reading(record)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, load, FORMS.get(record.type, FORMS["spot"])())

@@ -22,7 +22,7 @@ from web.loads.models import Reading
 
 
 @dataclass(frozen=True)
-class Row:
+class ReadingRow:
     """One reading as the load's page lists it."""
 
     reading: Reading
@@ -32,7 +32,7 @@ class Row:
     remark: str
 
 
-def row_of(reading: Reading) -> Row:
+def row_of(reading: Reading) -> ReadingRow:
     core = reading.to_core()
     agreement = core.agreement() if isinstance(core, Spot) else None
     context = core.context
@@ -41,14 +41,16 @@ def row_of(reading: Reading) -> Row:
         aside.append(context.meter().name)
     if context.room_c is not None:
         aside.append(f"room {context.room_c:g} °C")
-    return Row(reading, _says(core), ", ".join(aside), agreement, _remark(core, agreement))
+    return ReadingRow(
+        reading, _sentence(core), ", ".join(aside), agreement, _remark(core, agreement)
+    )
 
 
 def _amounts(pairs: list[tuple[float | None, str]]) -> str:
     return " · ".join(as_read(value, unit) for value, unit in pairs if value is not None)
 
 
-def _says(core: CoreReading) -> str:
+def _sentence(core: CoreReading) -> str:
     if isinstance(core, Spot):
         amounts = _amounts(
             [(core.watts, "W"), (core.volts, "V"), (core.amps, "A"), (core.va, "VA"),
@@ -83,11 +85,11 @@ def _says(core: CoreReading) -> str:
 
 
 def _recorded(core: Recorded) -> str:
-    said = f"{hours_text(core.covered_h, exact=True)}, {core.pattern}: "
-    said += f"mean {with_unit(core.wh / core.covered_h, 'W')}"
+    sentence = f"{hours_text(core.covered_h, exact=True)}, {core.pattern}: "
+    sentence += f"mean {with_unit(core.wh / core.covered_h, 'W')}"
     if core.duty is not None and core.whole_cycles:
-        said += f", duty {core.duty:.2f} over {core.whole_cycles} cycles"
-    return said
+        sentence += f", duty {core.duty:.2f} over {core.whole_cycles} cycles"
+    return sentence
 
 
 def _task(core: Task) -> str:
@@ -98,12 +100,12 @@ def _task(core: Task) -> str:
 
 
 def _label(core: Label) -> str:
-    said = _amounts(
+    amounts = _amounts(
         [(core.watts, "W"), (core.va, "VA"), (core.amps, "A"), (core.volts, "V"),
          (core.kwh_per_year, "kWh a year"), (core.horsepower, "hp")]
     )  # fmt: skip
     breaker = f"{core.breaker_a:g} A breaker" if core.breaker_a else ""
-    return " · ".join(part for part in (said, breaker) if part)
+    return " · ".join(part for part in (amounts, breaker) if part)
 
 
 def _remark(core: CoreReading, agreement: Agreement | None) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
-from needle.decide.compare import Against, Figure, Side, against, figures, hours_alone, unfair
+from needle.decide.compare import Against, Figure, LoadSide, against, figures, hours_alone, unfair
 from needle.estimate import Estimate
 from needle.profile.cost import settings_of
 from needle.supply.battery import usable_wh
@@ -20,7 +20,7 @@ MOST = 4
 
 
 @dataclass(frozen=True)
-class Choice:
+class LoadChoice:
     """A load, in one setting where it has several."""
 
     key: str
@@ -30,7 +30,7 @@ class Choice:
 
 
 @dataclass(frozen=True)
-class Cell:
+class ComparedCell:
     """One figure of one side, and against the reference; None for the reference itself."""
 
     value: Estimate | None
@@ -38,45 +38,47 @@ class Cell:
 
 
 @dataclass(frozen=True)
-class Row:
+class ComparedRow:
     """A figure of all sides."""
 
     figure: Figure
-    cells: list[Cell]
+    cells: list[ComparedCell]
 
 
 @dataclass(frozen=True)
 class Compared:
     """The page: sides, rows, what is unfair, a picture, and the verdict in words."""
 
-    sides: list[Side]
-    rows: list[Row]
+    sides: list[LoadSide]
+    rows: list[ComparedRow]
     unfair: list[str]
     drawing: SafeString | None
     verdict: str
 
 
-def choices_of(job: Job) -> dict[str, Choice]:
+def choices_of(job: Job) -> dict[str, LoadChoice]:
     """All loads with evidence, each setting of its own."""
     choices = []
     for load in loads_of(job):
         settings = [setting.setting for setting in settings_of(load.to_core())]
         if settings:
             choices += [
-                Choice(f"{load.pk}:{setting}", f"{load.name}, {setting}", load, setting)
+                LoadChoice(f"{load.pk}:{setting}", f"{load.name}, {setting}", load, setting)
                 for setting in settings
             ]
         elif load.profile() is not None:
-            choices.append(Choice(str(load.pk), load.name, load, ""))
+            choices.append(LoadChoice(str(load.pk), load.name, load, ""))
     return {choice.key: choice for choice in choices}
 
 
-def pick(choices: dict[str, Choice], wanted: Sequence[str], reference: str = "") -> list[Choice]:
+def pick(
+    choices: dict[str, LoadChoice], wanted: Sequence[str], reference: str = ""
+) -> list[LoadChoice]:
     """The first four of those wanted, the reference in front.
 
     A load named without a setting brings all of its settings.
     """
-    picked: list[Choice] = []
+    picked: list[LoadChoice] = []
     for key in wanted:
         mine = [choices[key]] if key in choices else [
             choice for choice in choices.values() if str(choice.load.pk) == key
@@ -85,22 +87,22 @@ def pick(choices: dict[str, Choice], wanted: Sequence[str], reference: str = "")
     return sorted(picked[:MOST], key=lambda one: one.key != reference)
 
 
-def compare(job: Job, picked: Sequence[Choice], supply: Supply | None) -> Compared:
+def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Compared:
     """Put them side by side; the first is the reference."""
     sides = [_side(job, choice, supply) for choice in picked]
     rows = []
     for figure in figures(sides):
         reference = figure.values[0]
-        cells = [Cell(reference, None)]
+        cells = [ComparedCell(reference, None)]
         for value in figure.values[1:]:
             both = value is not None and reference is not None
-            cells.append(Cell(value, against(value, reference) if both else None))  # type: ignore[arg-type]
-        rows.append(Row(figure, cells))
+            cells.append(ComparedCell(value, against(value, reference) if both else None))  # type: ignore[arg-type]
+        rows.append(ComparedRow(figure, cells))
     return Compared(sides, rows, unfair(sides) if len(sides) > 1 else [], _drawing(rows, sides),
                     _verdict(rows, sides))  # fmt: skip
 
 
-def _side(job: Job, choice: Choice, supply: Supply | None) -> Side:
+def _side(job: Job, choice: LoadChoice, supply: Supply | None) -> LoadSide:
     profile = choice.load.profile(choice.setting)
     assert profile is not None
     hours = None
@@ -110,11 +112,11 @@ def _side(job: Job, choice: Choice, supply: Supply | None) -> Side:
         if through is not None:
             hours = hours_alone(profile.mean_w, usable_wh(core.battery), through.idle_w.value,
                                 through.efficiency)  # fmt: skip
-    return Side(choice.words, profile, choice.load.litres, choice.load.set_c,
+    return LoadSide(choice.words, profile, choice.load.litres, choice.load.set_c,
                 profile.measured_room_c, job.price, hours)  # fmt: skip
 
 
-def _drawing(rows: Sequence[Row], sides: Sequence[Side]) -> SafeString | None:
+def _drawing(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> SafeString | None:
     """The mean W of each with its range; the day's energy where that is known of all."""
     usable = [row for row in rows if all(cell.value is not None for cell in row.cells)]
     row = next((row for row in usable if row.figure.name == "a day"), usable[0] if usable else None)
@@ -128,14 +130,14 @@ def _drawing(rows: Sequence[Row], sides: Sequence[Side]) -> SafeString | None:
     return spans(drawn, row.figure.unit, f"{row.figure.name.capitalize()}, {row.figure.unit}")
 
 
-def _verdict(rows: Sequence[Row], sides: Sequence[Side]) -> str:
+def _verdict(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> str:
     """What the day's energy, or else the mean, says of the second against the first."""
     if len(sides) < 2:
         return ""
     names = ("a day and litre", "a day", "a task", "mean")
     by_name = {row.figure.name: row for row in rows}
-    row = next((by_name[name] for name in names
-                if name in by_name and by_name[name].cells[1].against is not None), None)  # fmt: skip
+    comparable = [by_name[name] for name in names if name in by_name]
+    row = next((row for row in comparable if row.cells[1].against is not None), None)
     if row is None or row.cells[1].against is None:
         return ""
     off = row.cells[1].against

@@ -18,7 +18,7 @@ from needle.electrical import nonactive_va
 from needle.quantity import hours_text, significant, with_unit
 from needle.supply.inverter import dc_w
 from needle.supply.supply import Supply as CoreSupply
-from web.drawing.triangle import Side, triangle
+from web.drawing.triangle import TriangleSide, triangle
 from web.loads.models import Load
 from web.matching.models import Correction as Tried
 from web.plans.outcomes import Answer, won_by
@@ -51,7 +51,7 @@ class Trial:
 
 
 @dataclass(frozen=True)
-class Page:
+class CorrectionPage:
     """A load's power-factor page. ``refused`` says why there is nothing to correct, or is empty."""
 
     load: Load
@@ -75,7 +75,7 @@ def running_of(load: Load) -> Running | None:
     return Running(profile.running_w.value, va, load.volts(), source)
 
 
-def page_of(load: Load, running: Running | None, target: float, current: Answer) -> Page:
+def page_of(load: Load, running: Running | None, target: float, current: Answer) -> CorrectionPage:
     """Work out the page.
 
     Parameters
@@ -91,13 +91,13 @@ def page_of(load: Load, running: Running | None, target: float, current: Answer)
     trials = [_trial(load, correction, current) for correction in load.corrections.live()][::-1]
     refused = not_for(load.core_kind)
     if refused or running is None:
-        return Page(load, refused, running, None, "", None, [], "", trials)
+        return CorrectionPage(load, refused, running, None, "", None, [], "", trials)
     hertz = load.job.mains_hz
     tried = trials[0].stored if trials else None
     fitted = tried.fitted_uf if tried else None
     correction = correct(running.watts, running.va, running.volts, hertz, target, fitted)
     core = None if current.supply is None else current.supply.to_core()
-    return Page(
+    return CorrectionPage(
         load=load,
         refused="",
         running=running,
@@ -125,18 +125,18 @@ def _uf_range(load: Load, running: Running, target: float, hertz: float) -> str:
 def _triangle(running: Running, correction: Correction, fitted: float | None) -> SafeString:
     watts, lagging = running.watts, correction.nonactive_va
     used = fitted if fitted is not None else correction.choose_uf
-    before = Side(
+    before = TriangleSide(
         watts, lagging, f"{with_unit(running.va, 'VA')}, PF {correction.power_factor_before:.2f}"
     )
     if not used:
-        said = f"{with_unit(watts, 'W')}, {before.words}"
+        description = f"{with_unit(watts, 'W')}, {before.words}"
         return triangle(
             before, None, (with_unit(watts, "W"), with_unit(lagging, "var"), ""),
-            "Power triangle", said,
+            "Power triangle", description,
         )  # fmt: skip
     after_va = correction.amps_after * running.volts
     left = nonactive_va(watts, after_va)
-    after = Side(
+    after = TriangleSide(
         watts, left, f"{with_unit(after_va, 'VA')}, PF {correction.power_factor_after:.2f}"
     )
     taken = f"{with_unit(lagging - left, 'var')} by {used:g} µF"
@@ -234,11 +234,11 @@ def _measured(load: Load, tried: Tried, current: Answer) -> str:
         return "Read the watts at the battery too, and the saving is measured."
     saved = without - with_it
     doubt = METER_SHARE / 3**0.5 * (without**2 + with_it**2) ** 0.5
-    said = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(1.28 * doubt, 'W', 2)}"
+    saving = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(1.28 * doubt, 'W', 2)}"
     if abs(saved) < doubt:
-        return f"No saving at the battery that these meters could show ({said})."
+        return f"No saving at the battery that these meters could show ({saving})."
     word = "less" if saved > 0 else "more"
     efficiency = 0.9
     if current.supply is not None and (inverter := current.supply.to_core().inverter):
         efficiency = inverter.efficiency.value
-    return f"{said} {word} at the battery, as read.{_hours_won(load, saved, efficiency, current)}"
+    return f"{saving} {word} at the battery, as read.{_hours_won(load, saved, efficiency, current)}"

@@ -13,7 +13,7 @@ from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
-from web.drawing.rungs import Limit, Step, rungs
+from web.drawing.rungs import DrawnRung, Limit, rungs
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.draft import Used, draft_of
@@ -22,7 +22,7 @@ from web.supplies.models import StartTest, Supply
 
 
 @dataclass(frozen=True)
-class Column:
+class SupplyColumn:
     """An inverter."""
 
     supply: Supply
@@ -34,13 +34,13 @@ class Column:
 class Square:
     """A cell of the matrix with the test that overrules it, if there is one."""
 
-    column: Column
+    column: SupplyColumn
     cell: Cell
     test: StartTest | None
 
 
 @dataclass(frozen=True)
-class Row:
+class StartRow:
     """A load: whether it is chosen, what it takes, its cord, and its squares."""
 
     load: Load
@@ -55,7 +55,7 @@ class Row:
 class Switching:
     """The order of switching on upon one supply, drawn."""
 
-    column: Column
+    column: SupplyColumn
     steps: list[Rung]
     drawing: SafeString
     words: str
@@ -66,8 +66,8 @@ class Switching:
 class Matrix:
     """The whole page."""
 
-    columns: list[Column]
-    rows: list[Row]
+    columns: list[SupplyColumn]
+    rows: list[StartRow]
     sizes: list[Size]
     switching: Switching | None
     tests: list[StartTest]
@@ -144,12 +144,12 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
     )
 
 
-def _columns(job: Job, total_w: float) -> list[Column]:
+def _columns(job: Job, total_w: float) -> list[SupplyColumn]:
     columns = []
     for supply in job.supplies.live().with_parts():
         core = supply.to_core()
         if core.inverter is not None:
-            columns.append(Column(supply, core, carries(core.inverter, total_w)))
+            columns.append(SupplyColumn(supply, core, carries(core.inverter, total_w)))
     return columns
 
 
@@ -158,9 +158,9 @@ def _row(
     contender: Contender | None,
     chosen: bool,
     others_w: float,
-    columns: list[Column],
+    columns: list[SupplyColumn],
     newest: dict[tuple[int, int], StartTest],
-) -> Row:
+) -> StartRow:
     squares = []
     cord = None
     if contender is not None and used.profile is not None:
@@ -173,7 +173,7 @@ def _row(
         running_a = contender.running_w / used.profile.power_factor.value / volts
         cord = used.load.cord(running_a, contender.start_va.value / volts)
     grade = used.profile.start_va.grade if used.profile else "?"
-    return Row(used.load, chosen, contender, grade, cord, squares)
+    return StartRow(used.load, chosen, contender, grade, cord, squares)
 
 
 def _starters(contenders: list[Contender]) -> list[Starter]:
@@ -188,7 +188,7 @@ def _starters(contenders: list[Contender]) -> list[Starter]:
     ]  # fmt: skip
 
 
-def _switching(starters: list[Starter], column: Column) -> Switching:
+def _switching(starters: list[Starter], column: SupplyColumn) -> Switching:
     inverter = column.core.inverter
     assert inverter is not None
     steps, plain = ladder(best_order(starters)), ladder(starters)
@@ -210,7 +210,7 @@ def _switching(starters: list[Starter], column: Column) -> Switching:
     if listed.peak_va > peak.peak_va * 1.005:
         otherwise = f"In the order of the list it would be {with_unit(listed.peak_va, 'VA')}."
     drawing = rungs(
-        [Step(step.starter.name, step.before_w, step.after_w, step.peak_va) for step in steps],
+        [DrawnRung(step.starter.name, step.before_w, step.after_w, step.peak_va) for step in steps],
         limits,
         lambda amount: with_unit(amount, "VA"),
         f"Switching on, {column.supply.name}",
@@ -219,7 +219,7 @@ def _switching(starters: list[Starter], column: Column) -> Switching:
     return Switching(column, steps, drawing, words, otherwise)
 
 
-def _summary(rows: list[Row]) -> str:
+def _summary(rows: list[StartRow]) -> str:
     squares = [square for row in rows if row.chosen for square in row.squares]
     counts = {
         word: sum(square.cell.verdict.verdict == word for square in squares)

@@ -14,8 +14,8 @@ from web.bench.models import Session
 from web.common.addresses import keys_of
 from web.common.forms import client_key
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.loads.actions import change_cord
 from web.loads.models import Load
 from web.matching import actions
@@ -55,7 +55,7 @@ def record_start(request: HttpRequest, job: Job) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         add_start_test(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("matching:starts", job.pk)
     status = 422 if form.is_bound else 200
     return render(request, "matching/record_start.html", {"job": job, "form": form}, status=status)
@@ -65,7 +65,7 @@ def record_start(request: HttpRequest, job: Job) -> HttpResponse:
 @of_job
 def remove_start(request: HttpRequest, job: Job, test: int) -> HttpResponse:
     remove_start_test(get_object_or_404(StartTest.objects.live(), pk=test, supply__job=job))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("matching:starts", job.pk)
 
 
@@ -103,7 +103,7 @@ def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     form = CordForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         change_cord(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("matching:cord", job.pk, load)
     stored = _load(job, load)
     contender = contender_of(stored)
@@ -154,7 +154,7 @@ def record_correction(request: HttpRequest, job: Job, load: int) -> HttpResponse
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         actions.add_correction(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("matching:correction", job.pk, load)
     status = 422 if form.is_bound else 200
     context = {"job": job, "load": record, "form": form}
@@ -167,5 +167,5 @@ def remove_correction(request: HttpRequest, job: Job, load: int, tried: int) -> 
     actions.remove_correction(
         get_object_or_404(Correction.objects.live(), pk=tried, load=load, load__job=job)
     )
-    tell(request, job)
+    announce_change(request, job)
     return redirect("matching:correction", job.pk, load)

@@ -9,9 +9,9 @@ from typing import Any, TypeVar
 from django.db import transaction
 
 from needle.moments import parse_windows
-from needle.plan.helps import Change
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.shift import Move, propose
+from needle.plan.suggestions import Change
 from needle.plan.use import moved_block
 from web.common.models import Record
 from web.jobs.actions import as_one, remove, save_change, save_new
@@ -120,7 +120,7 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
 
 
 def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
-    """Store what a help changes in the plan that was run; one undo takes it back.
+    """Store what a suggestion changes in the plan that was run; one undo takes it back.
 
     Raises
     ------

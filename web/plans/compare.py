@@ -20,7 +20,7 @@ from web.supplies.models import Supply
 
 
 @dataclass(frozen=True)
-class Choice:
+class PlanChoice:
     """Something to hold a plan against: another plan, or the same on another supply."""
 
     key: str
@@ -34,7 +34,7 @@ class Choice:
 
 
 @dataclass(frozen=True)
-class Side:
+class PlanSide:
     """One of the two: its names, dial and charts, and its figures in the order of the rows."""
 
     plan: Plan
@@ -49,16 +49,16 @@ class Side:
 class Sides:
     """Both sides, with the names of the rows, what differs, and whether the hours truly do."""
 
-    sides: list[Side]
+    sides: list[PlanSide]
     rows: list[tuple[str, list[str]]]
     differs: list[str]
     verdict: str
 
 
-def choices_of(job: Job, plan: Plan) -> dict[str, Choice]:
+def choices_of(job: Job, plan: Plan) -> dict[str, PlanChoice]:
     """All that this plan can be held against."""
     choices = [
-        Choice(f"plan-{other.pk}", other.name, other)
+        PlanChoice(f"plan-{other.pk}", other.name, other)
         for other in job.plans.live().select_related("supply")
         if other.pk != plan.pk
     ]
@@ -66,7 +66,7 @@ def choices_of(job: Job, plan: Plan) -> dict[str, Choice]:
         choice.plan.job = job
     mine = draft_of(plan).supply
     choices += [
-        Choice(f"supply-{part.pk}", f"{plan.name} on {part.name}", plan, part)
+        PlanChoice(f"supply-{part.pk}", f"{plan.name} on {part.name}", plan, part)
         for part in job.supplies.live().with_parts()
         if mine is None or part.pk != mine.pk
     ]
@@ -88,10 +88,10 @@ def compared(answers: list[Answer]) -> Sides:
     return Sides(sides, rows, _differs(answers), _verdict(answers))
 
 
-def _side(answer: Answer, span_h: float) -> Side:
+def _side(answer: Answer, span_h: float) -> PlanSide:
     outcome = answer.outcome
     if outcome is None:
-        return Side(answer.plan, answer.supply, answer.words, None, None, ["–"] * len(_ROWS))
+        return PlanSide(answer.plan, answer.supply, answer.words, None, None, ["–"] * len(_ROWS))
     low, mid, high = outcome.runtime
     name = answer.supply.name if answer.supply else ""
     frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours))
@@ -99,7 +99,7 @@ def _side(answer: Answer, span_h: float) -> Side:
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""
     empty = "no" if outcome.capped else f"{moment_after(outcome.plan.start, mid, 10):%a %H:%M}"
-    return Side(
+    return PlanSide(
         answer.plan,
         answer.supply,
         "",

@@ -119,18 +119,18 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
         output.name for output in outputs
     ]
     route = entry.route or AC
-    said = []
+    assumptions = []
     if routes and route not in routes:
-        said.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
+        assumptions.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
     use, assumed = _use(draft.plan, load, entry)
     steps = (entry.steps or (steps_of(profile) if profile else [])) if entry.moments else []
     if entry.moments and not steps and entry.charge is None:
         assumed = "no task was timed: counted as always on; keep a task reading, or give its steps"
         use = {}
-    said += [assumed] if assumed else []
+    assumptions += [assumed] if assumed else []
     can = [one for one in (AC, *able) if one != route and one in routes]
-    return Used(load, profile, entry, use, steps, route, can, "; ".join(said))
+    return Used(load, profile, entry, use, steps, route, can, "; ".join(assumptions))
 
 
 def _most_w(output: Output) -> float:

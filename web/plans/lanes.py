@@ -16,7 +16,7 @@ from needle.plan.sources import OtherBattery, Sun
 from needle.plan.use import is_daily
 from needle.quantity import with_unit
 from web.drawing.svg import Attribute
-from web.drawing.timeline import PLOT, Block, Frame, Lane
+from web.drawing.timeline import PLOT, Frame, Lane, LaneBlock
 from web.plans.models import PlanSource
 from web.plans.outcomes import Answer, Used
 
@@ -43,7 +43,7 @@ def rows_drawn(answer: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane]
 def _load_row(answer: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame: Frame) -> Lane:
     plan, load = outcome.plan, lane.load
     blocks = [
-        Block(
+        LaneBlock(
             span.first / 60, span.last / 60, "of-load",
             _words(used.name, span, plan, _block(used.use, span.index)),
             _key("load", used.load.pk, span, f"{used.name}"), not load.moments,
@@ -71,15 +71,15 @@ def _load_row(answer: Answer, used: Used, lane: LoadLane, outcome: Outcome, fram
     return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
 
 
-def _on(lane: LoadLane, frame: Frame) -> list[Block]:
+def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
     """When it is on; cycles too narrow to draw become one stretch for each use."""
     load = lane.load
     if load.moments:
         return []
     cycle_wide = load.cycle_min / 60 / frame.span_h * PLOT
     if load.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
-        return [Block(use.first / 60, use.last / 60, "on often") for use in lane.uses]
-    return [Block(first / 60, last / 60, "on") for first, last in lane.on.tolist()]
+        return [LaneBlock(use.first / 60, use.last / 60, "on often") for use in lane.uses]
+    return [LaneBlock(first / 60, last / 60, "on") for first, last in lane.on.tolist()]
 
 
 def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
@@ -92,10 +92,10 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
         return Lane(source.name, sub, href, [], area)
     if isinstance(core, OtherBattery):
         sub = f"up to {with_unit(min(core.max_w, core.limit_w), 'W')}"
-        return Lane(source.name, sub, href, [Block(0, plan.hours, "offer")])
+        return Lane(source.name, sub, href, [LaneBlock(0, plan.hours, "offer")])
     use = {"between": source.data.get("between", [])}
     blocks = [
-        Block(
+        LaneBlock(
             span.first / 60, span.last / 60, "of-source",
             _words(source.name, span, plan, _block(use, span.index)),
             _key("source", source.pk, span, source.name), True,
@@ -128,11 +128,11 @@ def _key(of: str, pk: int, span: Span, name: str) -> dict[str, Attribute]:
 
 def _ghost_blocks(
     ghosts: Ghosts, drawn: Sequence[LoadLane], plan: CorePlan
-) -> list[tuple[int, Block]]:
+) -> list[tuple[int, LaneBlock]]:
     places = {lane.load.name: number for number, lane in enumerate(drawn)}
     blocks = []
     for move in ghosts:
         load = drawn[places[move.load]].load
         first = move.to_minute / 60
-        blocks.append((places[move.load], Block(first, first + load.task_min / 60, "ghost")))
+        blocks.append((places[move.load], LaneBlock(first, first + load.task_min / 60, "ghost")))
     return blocks

@@ -14,8 +14,8 @@ from django.http import HttpResponse
 from needle.document import DocumentError
 from needle.plan.advice import Narrowing
 from needle.plan.answering import Worked, work_out, work_out_quickly
-from needle.plan.helps import Help, hours_won
 from needle.plan.simulate import Outcome
+from needle.plan.suggestions import Suggestion, hours_won
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.desk import NotReady, kept, worked_out
@@ -44,7 +44,7 @@ class Answer:
     draft: Draft
     outcome: Outcome | None = None
     narrowings: Sequence[Narrowing] = ()
-    helps: Sequence[Help] = ()
+    suggestions: Sequence[Suggestion] = ()
     trouble: str = ""
     words: str = ""
     quick: bool = False
@@ -98,7 +98,7 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
     except DocumentError as error:
         words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, trouble="refused", words=words, quick=quick)
-    return Answer(draft, worked.outcome, worked.narrowings, worked.helps, quick=quick)
+    return Answer(draft, worked.outcome, worked.narrowings, worked.suggestions, quick=quick)
 
 
 def still_working() -> HttpResponse:

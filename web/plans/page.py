@@ -12,7 +12,7 @@ from django.utils.safestring import SafeString
 from needle.moments import moment_after
 from needle.plan.advice import display_hours
 from needle.plan.plan import MOST_HOURS
-from needle.plan.simulate import Outcome, Start
+from needle.plan.simulate import Outcome, PlannedStart
 from needle.plan.sizing import Sustains, sustains
 from needle.plan.trips import Trip
 from needle.quantity import as_read, hours_text, with_unit
@@ -30,12 +30,12 @@ SPANS = (3.0, 6.0, 12.0, 24.0, 36.0, 48.0, 72.0, 96.0, 168.0, MOST_HOURS)
 
 
 @dataclass(frozen=True)
-class Row:
+class PlanRow:
     """One load on the plan's page."""
 
     used: Used
     form: EntryForm
-    start: Start | None
+    start: PlannedStart | None
     trip: Trip | None
 
 
@@ -61,7 +61,7 @@ class Shown:
 
 
 @dataclass(frozen=True)
-class View:
+class PlanView:
     """An answer as the page draws it."""
 
     shown: Shown
@@ -78,12 +78,12 @@ class View:
     draws: int
 
 
-def rows_of(answer: Answer) -> list[Row]:
+def rows_of(answer: Answer) -> list[PlanRow]:
     """Loads with the form of their use, their start and what trips."""
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
     trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
     return [
-        Row(used, EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
+        PlanRow(used, EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
             starts.get(used.load.name), trips.get(used.load.name))
         for used in answer.used
     ]  # fmt: skip
@@ -126,7 +126,7 @@ def frame_of(outcome: Outcome, shown: Shown) -> Frame:
     return Frame(plan.start, shown.first_h, shown.span_h, _nights(plan.start, plan.hours))
 
 
-def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> View | None:
+def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> PlanView | None:
     """What there is to see; None while there is no answer.
 
     A quick one is drawn without lanes: they are what is being moved.
@@ -144,7 +144,7 @@ def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> V
     if not answer.quick:
         rows, ghost_blocks = rows_drawn(answer, frame, ghosts)
         drawn = lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
-    return View(
+    return PlanView(
         shown=shown,
         charts=charts_of(outcome, frame, answer.supply.name if answer.supply else ""),
         lanes=drawn,
@@ -184,7 +184,7 @@ def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
     low, mid, high = outcome.charge
     stop_h = None if outcome.capped else outcome.runtime[1]
     stop = "" if stop_h is None else f"empty {moment_after(plan.start, stop_h, 10):%a %H:%M}"
-    said = (
+    description = (
         f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "
         f"{stop or 'does not run empty'}. At most {with_unit(outcome.peak_w, 'W')} drawn"
     )
@@ -194,7 +194,7 @@ def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
     )  # fmt: skip
     held = with_unit(plan.supply.battery.nominal_wh, "Wh", 2)
     names = ("Stored", f"{held} {supply}"[:24], "Drawn", "by the minute")
-    return charts(frame, charge, _power(outcome), names, said)
+    return charts(frame, charge, _power(outcome), names, description)
 
 
 def _power(outcome: Outcome) -> Power:

@@ -15,8 +15,8 @@ from django.views.decorators.http import require_POST
 from needle.document import DocumentError
 from needle.plan.use import copied_block, moved_block, stretched_block, without_block
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.plans import actions
 from web.plans.draft import Draft, draft_of
 from web.plans.forms import WhatIfForm
@@ -64,11 +64,11 @@ def keep_what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
         return _refuse(_words(form))
     if form.has_changed():
         actions.keep_conditions(form.apply(), form.changed_data)
-        tell(request, job)
+        announce_change(request, job)
     return changed(request, job, draft.plan)
 
 
-class Block:
+class Movable:
     """What holds a block: a load's entry or a source, with its use."""
 
     def __init__(self, draft: Draft, record: PlanEntry | PlanSource, use: dict[str, Any]) -> None:
@@ -89,16 +89,16 @@ class Block:
             actions.use_load(self.record)
 
 
-def _of_load(draft: Draft, job: Job, pk: int) -> Block:
+def _of_load(draft: Draft, job: Job, pk: int) -> Movable:
     get_object_or_404(job.loads.live(), pk=pk)
     used = next(used_load for used_load in draft.used if used_load.load.pk == pk)
     used.entry.plan = draft.plan
-    return Block(draft, used.entry, used.use)
+    return Movable(draft, used.entry, used.use)
 
 
-def _of_source(draft: Draft, job: Job, pk: int) -> Block:
+def _of_source(draft: Draft, job: Job, pk: int) -> Movable:
     source = source_of(draft, pk)
-    return Block(draft, source, {"between": source.data.get("between", [])})
+    return Movable(draft, source, {"between": source.data.get("between", [])})
 
 
 HOLDERS = {"loads": _of_load, "sources": _of_source}
@@ -118,7 +118,7 @@ def _change(
     if "quick" in request.POST:
         return _live(request, job, tried, quick=True)
     block.keep()
-    tell(request, job)
+    announce_change(request, job)
     return changed(request, job, draft.plan)
 
 
@@ -174,5 +174,5 @@ def remove_block(
     else:
         block.record.taken_in = False
     block.keep()
-    tell(request, job)
+    announce_change(request, job)
     return changed(request, job, draft.plan)

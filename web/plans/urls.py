@@ -37,5 +37,5 @@ urlpatterns = [
     path("plans/<int:plan>/compare/", views.compare, name="compare"),
     path("plans/<int:plan>/current/", views.make_current, name="make-current"),
     path("plans/<int:plan>/remove/", views.remove, name="remove"),
-    path("plans/<int:plan>/download/<str:form>", views.download, name="download"),
+    path("plans/<int:plan>/download/<str:filename>", views.download, name="download"),
 ]  # fmt: skip

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import csv
-import json
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError
 from needle.plan.report import as_document
 from needle.plan.shift import propose
+from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.compare import choices_of, compared
@@ -142,7 +141,7 @@ def _edit(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
         if form.instance.pk is None:
             form.instance.client_key = client_key(form)
         stored = actions.save_plan(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("plans:plan", job.pk, stored.pk)
     status = 422 if form.is_bound else 200
     context = {"job": job, "form": form, "plan_id": plan.pk or 0}
@@ -167,7 +166,7 @@ def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpRespon
         if entry.pk is None:
             entry.client_key = client_key(form)
         actions.use_load(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return changed(request, job, form.instance.plan)
     context = page_context(request, job, plan_of(job, plan))
     for row in context["rows"]:
@@ -191,7 +190,7 @@ def entry(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
         if form.instance.pk is None:
             form.instance.client_key = client_key(form)
         actions.use_load(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("plans:plan", job.pk, form.instance.plan.pk)
     context = {"job": job, "plan": draft.plan, "plan_id": plan, "used": used, "form": form}
     return render(request, "plans/entry.html", context, status=422 if form.is_bound else 200)
@@ -228,7 +227,7 @@ def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) ->
         if source.pk is None:
             source.client_key = client_key(form)
         actions.save_source(source)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("plans:plan", job.pk, source.plan.pk)
     context = {"job": job, "plan": draft.plan, "plan_id": draft.plan.pk or 0, "source": source,
                "form": form}  # fmt: skip
@@ -240,7 +239,7 @@ def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) ->
 def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
     record = plan_of(job, plan)
     actions.remove_source(source_of(draft_of(record), source))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("plans:plan", job.pk, record.pk)
 
 
@@ -269,7 +268,7 @@ def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     try:
         if answer.outcome is not None and (moves := propose(answer.outcome.plan)):
             actions.place_tasks(answer.draft, moves)
-            tell(request, job)
+            announce_change(request, job)
     except DocumentError as error:
         messages.error(request, f"Nothing was moved: {error.message}.")
     return changed(request, job, answer.plan)
@@ -283,12 +282,12 @@ def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     if answer.pending:
         messages.info(request, STILL)
     wanted = tuple(request.POST.get(name, "") for name in ("kind", "load", "to"))
-    for help in answer.helps:
-        change = help.change
+    for suggestion in answer.suggestions:
+        change = suggestion.change
         if (change.kind, change.load, change.to) == wanted and answer.outcome is not None:
             try:
                 actions.apply_help(answer.draft, change, answer.outcome.plan)
-                tell(request, job)
+                announce_change(request, job)
             except DocumentError as error:
                 messages.error(request, f"Nothing was changed: {error.message}.")
             break
@@ -340,7 +339,7 @@ def make_current(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 def copy(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     """A copy of the plan with its entries and sources."""
     stored = actions.copy_plan(draft_of(plan_of(job, plan)))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("plans:plan", job.pk, stored.pk)
 
 
@@ -348,30 +347,25 @@ def copy(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 @of_job
 def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
     actions.remove_plan(plan_of(job, plan))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("plans:current", job.pk)
 
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, plan: int, form: str) -> HttpResponse:
+def download(request: HttpRequest, job: Job, plan: int, filename: str) -> HttpResponse:
     """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
         return still_working()
     view = view_of(answer, request.GET)
-    if answer.outcome is None or view is None or form not in DOWNLOADS:
+    if answer.outcome is None or view is None or filename not in DOWNLOADS:
         raise Http404
-    if form == "plan.json":
-        text = json.dumps(document(answer.draft), indent=1)
-        response = HttpResponse(text, content_type="application/json")
-    elif form == "answer.json":
-        response = JsonResponse(as_document(answer.outcome))
-    elif form.endswith(".svg"):
-        drawing = view.charts if form == "curve.svg" else view.lanes
-        response = HttpResponse(standalone(drawing), content_type="image/svg+xml")
-    else:
-        response = HttpResponse(content_type="text/csv; charset=utf-8")
-        csv.writer(response).writerows(csv_rows(answer.outcome))
-    response["Content-Disposition"] = f'attachment; filename="{form}"'
-    return response
+    if filename == "plan.json":
+        return json_attachment(document(answer.draft), filename)
+    if filename == "answer.json":
+        return json_attachment(as_document(answer.outcome), filename)
+    if filename.endswith(".svg"):
+        drawing = view.charts if filename == "curve.svg" else view.lanes
+        return svg_attachment(standalone(drawing), filename)
+    return csv_attachment(csv_rows(answer.outcome), filename)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from django import forms
@@ -13,9 +12,10 @@ from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError, parse_json
+from web.common.downloads import attachment, json_attachment
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.sheets.documents import add_load_document, add_plan_document, load_document
 from web.sheets.exchange import export_job, import_waiting, preview, wait
 
@@ -43,10 +43,8 @@ class PackageForm(forms.Form):
 @of_job
 def package(request: HttpRequest, job: Job) -> HttpResponse:
     """The whole job as a data package."""
-    response = HttpResponse(export_job(job), content_type="application/zip")
     name = slugify(job.name) or "job"
-    response["Content-Disposition"] = f'attachment; filename="{name}.zip"'
-    return response
+    return attachment(export_job(job), "application/zip", f"{name}.zip")
 
 
 class DocumentForm(forms.Form):
@@ -68,10 +66,7 @@ def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     """A load as its open document."""
     record = get_object_or_404(job.loads.live().with_readings(), pk=load)
     record.job = job
-    text = json.dumps(load_document(record), indent=1)
-    response = HttpResponse(text, content_type="application/json")
-    response["Content-Disposition"] = 'attachment; filename="load.json"'
-    return response
+    return json_attachment(load_document(record), "load.json")
 
 
 @require_http_methods(["GET", "POST"])
@@ -86,14 +81,14 @@ def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
         try:
             if kind == "load":
                 load = add_load_document(job, form.cleaned_data["file"])
-                tell(request, job)
+                announce_change(request, job)
                 return redirect("loads:load", job.pk, load.pk)
             plan, left_out = add_plan_document(job, form.cleaned_data["file"])
         except DocumentError as error:
             words = str(error)
             form.add_error("file", f"{words[0].upper()}{words[1:]}.")
         else:
-            tell(request, job)
+            announce_change(request, job)
             if left_out:
                 names = ", ".join(left_out)
                 messages.warning(request, f"This job has no {names}: left out of the plan.")

@@ -141,8 +141,8 @@ def _supply(core: CoreSupply, name: str) -> Table:
     battery = core.battery
     rows = [
         ["label", with_unit(battery.nominal_wh, "Wh"), "as printed"],
-        ["gives of its label", f"{battery.capacity_factor.value * 100:.0f} %",
-         _known(battery.capacity_factor)],
+        ["gives of its label", f"{battery.state_of_health.value * 100:.0f} %",
+         _known(battery.state_of_health)],
         ["floor", f"{battery.floor * 100:.0f} %", "chosen"],
     ]  # fmt: skip
     if core.inverter is not None:
@@ -186,20 +186,22 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         at = moment_after(plan.start, trip.minute / 60)
         rows.append([f"{trip.load} trips", f"{at:%a %H:%M}, in {trip.chance * 100:.0f} % of runs"])
     tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
-    if answer.helps:
-        tables.append(Table("What would help", ["change", "hours won", "mind"], [
-            [help.what, f"{hours_text(help.value)} ({hours_text(help.low)} to {hours_text(help.high)})",
-             help.change.caveat] for help in answer.helps[:5]
-        ], (1,)))  # fmt: skip
+    if answer.suggestions:
+        won = [
+            [change.what, f"{hours_text(change.value)} ({hours_text(change.low)} to "
+             f"{hours_text(change.high)})", change.change.caveat]
+            for change in answer.suggestions[:5]
+        ]  # fmt: skip
+        tables.append(Table("What would help", ["change", "hours won", "mind"], won, (1,)))
     return tables
 
 
 def _trials(job: Job) -> Table | None:
     rows = []
-    for check_in in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
-        view = view_of(check_in)
-        started = timezone.localtime(check_in.started_at)
-        rows.append([check_in.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
+    for trial in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
+        view = view_of(trial)
+        started = timezone.localtime(trial.started_at)
+        rows.append([trial.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
                      view.words])  # fmt: skip
     if not rows:
         return None
@@ -208,12 +210,15 @@ def _trials(job: Job) -> Table | None:
 
 def _unproven(answer: Answer, counted: Sequence[Used]) -> list[str]:
     """What rests on labels and guesses, and what would steady it."""
-    words = [
-        f"{used_load.name}: grade {used_load.profile.grade}, {used_load.assumed or 'not measured long enough'}"
-        for used_load in counted
-        if used_load.profile is not None and used_load.profile.grade in ("C", "D")
-    ]
-    words += [f"{used_load.name}: {used_load.assumed}" for used_load in counted
-              if used_load.assumed and used_load.profile and used_load.profile.grade in ("A", "B")]  # fmt: skip
+    words = []
+    for used_load in counted:
+        if used_load.profile is None:
+            continue
+        grade, assumed = used_load.profile.grade, used_load.assumed
+        if grade in ("C", "D"):
+            assumed = assumed or "not measured long enough"
+            words.append(f"{used_load.name}: grade {grade}, {assumed}")
+        elif assumed:
+            words.append(f"{used_load.name}: {assumed}")
     words += [f"would steady it most: {steady.sentence}" for steady in steadies(answer)[:2]]
     return words

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import csv
+from collections.abc import Iterator
 
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
 from web.common.addresses import key_of
+from web.common.downloads import attachment, csv_attachment
 from web.jobs.access import of_job
 from web.jobs.models import Job
 from web.plans.models import Plan
@@ -48,9 +49,8 @@ def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
     _, sheet = _sheet(request, job, LONG_WAIT_S)
     if sheet.answer.pending:
         return still_working()
-    response = HttpResponse(as_pdf(sheet, PAPERS[paper]), content_type="application/pdf")
-    response["Content-Disposition"] = f'inline; filename="sheet-{paper}.pdf"'
-    return response
+    content = as_pdf(sheet, PAPERS[paper])
+    return attachment(content, "application/pdf", f"sheet-{paper}.pdf", inline=True)
 
 
 @require_GET
@@ -60,15 +60,15 @@ def tables(request: HttpRequest, job: Job) -> HttpResponse:
     _, sheet = _sheet(request, job, LONG_WAIT_S)
     if sheet.answer.pending:
         return still_working()
-    response = HttpResponse(content_type="text/csv; charset=utf-8")
-    response["Content-Disposition"] = 'attachment; filename="sheet.csv"'
-    rows = csv.writer(response)
+    return csv_attachment(_all_rows(sheet), "sheet.csv")
+
+
+def _all_rows(sheet: Sheet) -> Iterator[list[str]]:
     for table in sheet.tables:
-        rows.writerow([table.title])
-        rows.writerow(table.heads)
-        rows.writerows([[harmless(cell) for cell in row] for row in table.rows])
-        rows.writerow([])
-    return response
+        yield [table.title]
+        yield list(table.heads)
+        yield from ([harmless(cell) for cell in row] for row in table.rows)
+        yield []
 
 
 def harmless(cell: str) -> str:

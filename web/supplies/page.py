@@ -21,8 +21,8 @@ from needle.supply.proof import (
     saved_w,
 )
 from needle.supply.proof import SupplyTest as CoreTest
-from needle.supply.supply import Step, held_wh
 from needle.supply.supply import Supply as CoreSupply
+from needle.supply.supply import SupplyStep, held_wh
 from needle.supply.supply import staircase as core_staircase
 from web.drawing.bars import staircase as draw
 from web.drawing.curve import curve
@@ -34,7 +34,7 @@ EXAMPLE_W = 33.0
 
 
 @dataclass(frozen=True)
-class Figure:
+class SupplyFigure:
     """One figure of a supply: what it is, its estimate and unit, and what would steady it."""
 
     name: str
@@ -49,10 +49,10 @@ class Card:
 
     supply: Supply
     core: CoreSupply
-    steps: list[Step]
+    steps: list[SupplyStep]
     drawing: SafeString
     hours: float
-    figures: list[Figure]
+    figures: list[SupplyFigure]
 
 
 @dataclass(frozen=True)
@@ -75,7 +75,7 @@ class Route:
 
 
 @dataclass(frozen=True)
-class Page:
+class SupplyPage:
     """A supply's own page."""
 
     card: Card
@@ -102,24 +102,24 @@ def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None 
     return Card(supply, core, steps, draw(bars, title), hours, _figures(core))
 
 
-def _figures(core: CoreSupply) -> list[Figure]:
-    figures = [Figure("really holds", held_wh(core.battery), "Wh", "capacity")]
+def _figures(core: CoreSupply) -> list[SupplyFigure]:
+    figures = [SupplyFigure("really holds", held_wh(core.battery), "Wh", "capacity")]
     if core.inverter is not None:
         figures += [
-            Figure("inverter idle", core.inverter.idle_w, "W", "idle"),
-            Figure("passes on, marginal", core.inverter.efficiency, "", "efficiency"),
+            SupplyFigure("inverter idle", core.inverter.idle_w, "W", "idle"),
+            SupplyFigure("passes on, marginal", core.inverter.efficiency, "", "efficiency"),
         ]
     for output in core.outputs:
         figures += [
-            Figure(f"{output.name} idle", output.idle_w, "W", "idle"),
-            Figure(f"{output.name} passes on", output.efficiency, "", "route"),
+            SupplyFigure(f"{output.name} idle", output.idle_w, "W", "idle"),
+            SupplyFigure(f"{output.name} passes on", output.efficiency, "", "route"),
         ]
     if core.battery.internal_ohm is not None:
-        figures.append(Figure("internal resistance", core.battery.internal_ohm, "Ω", ""))
+        figures.append(SupplyFigure("internal resistance", core.battery.internal_ohm, "Ω", ""))
     return figures
 
 
-def page_of(supply: Supply, hours: float = USUAL_HOURS) -> Page:
+def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     """Work out a supply's page."""
     card = card_of(supply, hours)
     tests = list(zip(supply.known_tests(), card.core.tests, strict=True))
@@ -129,10 +129,10 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> Page:
     fit = next((one.fit() for _, one in reversed(tests) if isinstance(one, EfficiencyTest)), None)
     drain = next((one for _, one in reversed(tests) if isinstance(one, CapacityTest)), None)
     routes, troubles = _routes([one for _, one in tests if isinstance(one, RouteTest)], card.core)
-    return Page(
+    return SupplyPage(
         card=card,
         tests=[
-            TestRow(stored, _says(core), newest[_what(core)] == stored.pk)
+            TestRow(stored, _sentence(core), newest[_what(core)] == stored.pk)
             for stored, core in reversed(tests)
         ],
         fit=fit,
@@ -154,7 +154,7 @@ def _what(test: CoreTest) -> tuple[str, str]:
     return type(test).__name__, ""
 
 
-def _says(test: CoreTest) -> str:
+def _sentence(test: CoreTest) -> str:
     if isinstance(test, IdleTest):
         where = "AC" if test.output == "ac" else test.output
         if test.watts is not None:
@@ -204,10 +204,10 @@ def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
         for watts in loads
     ]
     points = [(ac, ac / dc, index == fit.suspect) for index, (ac, dc) in enumerate(fit.pairs)]
-    said = ", ".join(f"{with_unit(ac, 'W')} {100 * ac / dc:.0f} %" for ac, dc in fit.pairs)
+    description = ", ".join(f"{with_unit(ac, 'W')} {100 * ac / dc:.0f} %" for ac, dc in fit.pairs)
     return curve(
         line, points, lambda watts: with_unit(watts, "W"), ("AC watts out", "passes on"),
-        f"What {name} passes on at each load", said,
+        f"What {name} passes on at each load", description,
     )  # fmt: skip
 
 

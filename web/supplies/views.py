@@ -11,8 +11,8 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from web.common.forms import client_key
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.supplies import actions
 from web.supplies.forms import InputForm, OutputForm, SupplyForm
 from web.supplies.models import Input, Output, Supply
@@ -49,7 +49,7 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         actions.add_supply(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("plans:current", job.pk)
     status = 422 if form.is_bound else 200
     return render(request, "supplies/edit.html", {"job": job, "form": form}, status=status)
@@ -62,7 +62,7 @@ def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
     form = SupplyForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
         actions.change_supply(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("supplies:supply", job.pk, record.pk)
     status = 422 if form.is_bound else 200
     stored = Supply.objects.get(pk=record.pk)
@@ -74,7 +74,7 @@ def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 @of_job
 def remove(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
     actions.remove_supply(_supply(job, supply))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("supplies:list", job.pk)
 
 
@@ -93,7 +93,7 @@ def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse
         kept = form.as_test()
         kept.client_key = client_key(form)
         actions.add_test(kept)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("supplies:supply", job.pk, record.pk)
     context = {"job": job, "supply": record, "form": form, "kind": kind}
     return render(request, "supplies/test.html", context, status=422 if form.is_bound else 200)
@@ -111,7 +111,7 @@ def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
 def remove_test(request: HttpRequest, job: Job, supply: int, test: int) -> HttpResponse:
     record = _supply(job, supply)
     actions.remove_test(get_object_or_404(record.tests.live(), pk=test))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("supplies:supply", job.pk, supply)
 
 
@@ -144,7 +144,7 @@ def _edit_part(request: HttpRequest, job: Job, side: str, part: Output | Input) 
         if not part.pk:
             part.client_key = client_key(form)
         actions.save_part(part)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("supplies:supply", job.pk, part.supply.pk)
     context = {"job": job, "supply": part.supply, "part": part, "form": form, "side": side}
     return render(request, "supplies/part.html", context, status=422 if form.is_bound else 200)
@@ -156,5 +156,5 @@ def remove_part(request: HttpRequest, job: Job, supply: int, side: str, part: in
     model, _ = _part_form(side)
     record = get_object_or_404(model.objects.live(), pk=part, supply=_supply(job, supply))
     actions.remove_part(record)
-    tell(request, job)
+    announce_change(request, job)
     return redirect("supplies:supply", job.pk, supply)

@@ -35,8 +35,8 @@ def believed_of(trial: Trial) -> dict[str, Any]:
     assert trial.supply is not None
     battery = trial.supply.to_core().battery
     document = trial.supply.to_document(outputs=())["battery"]
-    document["capacity_factor"] = battery.capacity_factor.value
-    document["capacity_spread"] = battery.capacity_factor.spread
+    document["capacity_factor"] = battery.state_of_health.value
+    document["capacity_spread"] = battery.state_of_health.spread
     return {"battery": document}
 
 

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from needle.decide.compare import Against, Figure, against
 from needle.estimate import Estimate
-from needle.trial.forecast import Range
+from needle.trial.forecast import Forecast, Range
 from web.trials.models import Trial
-from web.trials.page import View, view_of
+from web.trials.page import TrialView, view_of
 
 MOST = 4
 
 
 @dataclass(frozen=True)
-class Row:
+class TrialRow:
     """A figure of all trials: each with how it stands against the first's."""
 
     figure: Figure
@@ -27,8 +27,8 @@ class Row:
 class Compared:
     """The page: the trials, rows, what was not alike, the verdict."""
 
-    views: list[View]
-    rows: list[Row]
+    views: list[TrialView]
+    rows: list[TrialRow]
     unfair: list[str]
     verdict: str
 
@@ -42,17 +42,24 @@ def estimate_of(one: Range | None) -> Estimate | None:
     return Estimate(mid, math.sqrt(math.expm1(sigma**2)), "A", ("a trial",))
 
 
+_FIGURES: Sequence[tuple[str, str, Callable[[Forecast], Range | None]]] = (
+    ("lasts", "h", lambda ahead: ahead.stop_h),
+    ("mean, last leg", "W", lambda ahead: ahead.mean_w),
+    ("battery held", "Wh", lambda ahead: ahead.held_wh),
+    ("of its label", "", lambda ahead: ahead.state_of_health),
+)
+
+
 def compare(trials: Sequence[Trial]) -> Compared:
     """Put trials side by side; the first is the reference."""
     views = [view_of(trial) for trial in trials]
     predictions = [view.prediction for view in views]
     figures = [
-        Figure("lasts", "h", [estimate_of(prediction.stop_h) if prediction else None for prediction in predictions]),
-        Figure("mean, last leg", "W", [estimate_of(prediction.mean_w) if prediction else None for prediction in predictions]),
-        Figure("battery held", "Wh", [estimate_of(prediction.held_wh) if prediction else None for prediction in predictions]),
-        Figure("of its label", "", [estimate_of(prediction.capacity_factor) if prediction else None
-                                    for prediction in predictions]),
-    ]  # fmt: skip
+        Figure(
+            name, unit, [estimate_of(range_of(ahead)) if ahead else None for ahead in predictions]
+        )
+        for name, unit, range_of in _FIGURES
+    ]
     rows = []
     for figure in figures:
         if any(value is not None for value in figure.values):
@@ -61,7 +68,7 @@ def compare(trials: Sequence[Trial]) -> Compared:
                 (value, against(value, first) if number and value and first else None)
                 for number, value in enumerate(figure.values)
             ]
-            rows.append(Row(figure, cells))
+            rows.append(TrialRow(figure, cells))
     return Compared(views, rows, _unfair(trials), _verdict(rows, trials))
 
 
@@ -81,7 +88,7 @@ def _unfair(trials: Sequence[Trial]) -> list[str]:
     return words
 
 
-def _verdict(rows: Sequence[Row], trials: Sequence[Trial]) -> str:
+def _verdict(rows: Sequence[TrialRow], trials: Sequence[Trial]) -> str:
     lasts = next((row for row in rows if row.figure.name == "lasts"), None)
     if lasts is None or len(trials) < 2 or lasts.cells[1][1] is None:
         return ""

@@ -29,7 +29,7 @@ from web.trials.models import CheckIn, Trial
 
 
 @dataclass(frozen=True)
-class Row:
+class CheckInRow:
     """A check-in as the table shows it: hours into the trial, and its figures as written."""
 
     record: CheckIn
@@ -64,7 +64,7 @@ class Learnt:
 
 
 @dataclass(frozen=True)
-class View:
+class TrialView:
     """A trial as its page shows it; ``prediction`` is None while there is nothing to go by."""
 
     trial: Trial
@@ -74,7 +74,7 @@ class View:
     headline: str
     range: str
     drawing: SafeString | None
-    rows: list[Row]
+    rows: list[CheckInRow]
     legs: list[Leg]
     upcoming: list[Any]
     mark: Mark | None
@@ -82,7 +82,7 @@ class View:
     learnt: Learnt | None = None
 
 
-def view_of(trial: Trial) -> View:
+def view_of(trial: Trial) -> TrialView:
     """Work out a trial as it stands."""
     core = trial.to_core()
     both = zip(trial.known_check_ins(), core.check_ins, strict=True)
@@ -91,10 +91,10 @@ def view_of(trial: Trial) -> View:
         prediction = forecast(core)
     except DocumentError:
         words = "Nothing to go by yet: check in with a charge, a count or the watts drawn."
-        return View(trial, core, None, words, "", "", None, rows, [], [], None, None)
+        return TrialView(trial, core, None, words, "", "", None, rows, [], [], None, None)
     planned = _planned(core)
     headline, range_words = _headline(trial, prediction)
-    return View(
+    return TrialView(
         trial=trial,
         core=core,
         prediction=prediction,
@@ -120,7 +120,7 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
 
 
 def _planned(core: CoreTrial) -> Forecast | None:
-    """What the plan alone said at the start."""
+    """What the plan alone description at the start."""
     if not core.expected_w:
         return None
     return forecast(CoreTrial(core.supply, core.start_charge, core.stop_at, core.expected_w,
@@ -143,7 +143,7 @@ def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
 
 
 def _because(prediction: Forecast, planned: Forecast | None) -> str:
-    """How it differs from what the plan said, and why."""
+    """How it differs from what the plan description, and why."""
     if planned is None:
         return ""
     off = prediction.stop_h[1] - planned.stop_h[1]
@@ -161,7 +161,7 @@ def _because(prediction: Forecast, planned: Forecast | None) -> str:
     return f"{hours_text(abs(off))} {word} than foretold at the start{reason}."
 
 
-def _row(record: CheckIn, seen: CoreCheckIn) -> Row:
+def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     data = record.data
     charge = ""
     if seen.percent is not None:
@@ -178,7 +178,7 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> Row:
         notes.append(f"room {seen.room_c:g} °C")
     if seen.inside_c is not None:
         notes.append(f"inside {seen.inside_c:g} °C")
-    return Row(
+    return CheckInRow(
         record, seen.h, charge,
         f"{seen.watts:g} W" if seen.watts is not None else "",
         counted,
@@ -212,12 +212,12 @@ def _drawing(
     last = (
         f"{points[-1].charge * 100:.0f} % at {hours_text(points[-1].h)}" if points else "none yet"
     )
-    said = f"{len(points)} check-ins, the last {last}"
+    description = f"{len(points)} check-ins, the last {last}"
     if not ended:
-        said += f"; stops after {hours_text(prediction.stop_h[1])}, likely"
+        description += f"; stops after {hours_text(prediction.stop_h[1])}, likely"
     run = Run(points, prediction.fan, legs, promises, core.stop_at, core.start_charge,
               planned.stop_h[1] if planned else None, ended)  # fmt: skip
-    return fan(run, f"Charge during {trial.name}", said)
+    return fan(run, f"Charge during {trial.name}", description)
 
 
 def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
@@ -225,16 +225,16 @@ def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
     counted = any(
         "wh" in check_in.data or "ah" in check_in.data for check_in in trial.known_check_ins()
     )
-    proved = prediction.capacity_factor is not None and trial.supply is not None
+    proved = prediction.state_of_health is not None and trial.supply is not None
     if not proved or not counted:
         return None
     assert trial.supply is not None
     test = carried_test(trial, prediction.used_wh)
     document = trial.supply.to_document()
-    before = trial.supply.to_core().battery.capacity_factor.value
+    before = trial.supply.to_core().battery.state_of_health.value
     tests = [*document.get("tests", []), test.to_document()]
     try:
-        after = parse_supply({**document, "tests": tests}).battery.capacity_factor.value
+        after = parse_supply({**document, "tests": tests}).battery.state_of_health.value
     except DocumentError:
         return None
     done = any(other.note == test.note for other in trial.supply.known_tests())
@@ -259,7 +259,8 @@ def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
     assert before is not None
     end = prediction.charge[1]
     data = {
-        "supply_wh": round(prediction.held_wh[1], 1), "from": trial.start_charge, "to": round(end, 4),
+        "supply_wh": round(prediction.held_wh[1], 1),
+        "from": trial.start_charge, "to": round(end, 4),
         "hours": round(prediction.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
         "efficiency": round(inverter.efficiency.value, 4),
     }  # fmt: skip

@@ -19,5 +19,5 @@ urlpatterns = [
     path("trials/<int:trial>/carry/", views.carry, name="carry"),
     path("trials/<int:trial>/carry-reading/", views.carry_reading, name="carry-reading"),
     path("trials/<int:trial>/remove/", views.remove, name="remove"),
-    path("trials/<int:trial>/download/<str:form>", views.download, name="download"),
+    path("trials/<int:trial>/download/<str:filename>", views.download, name="download"),
 ]  # fmt: skip

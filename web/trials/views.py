@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import json
+from collections.abc import Iterator, Sequence
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -14,11 +13,12 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.trial.forecast import as_document
 from web.common.addresses import key_of, keys_of
+from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.jobs.telling import tell
 from web.plans.draft import draft_of, supply_of
 from web.plans.forms import floor_of
 from web.plans.models import Plan
@@ -28,7 +28,7 @@ from web.trials import actions
 from web.trials.compare import MOST, compare
 from web.trials.forms import CheckInForm, EndForm, TrialForm
 from web.trials.models import CheckIn, Trial
-from web.trials.page import score_of, upcoming, view_of
+from web.trials.page import CheckInRow, score_of, upcoming, view_of
 from web.trials.reminders import calendar_of
 
 DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "reminders.ics")
@@ -100,7 +100,7 @@ def start(request: HttpRequest, job: Job) -> HttpResponse:
         if "simulate" in request.POST:
             trial.simulated_seed = 1 + job.trials.count()
         trial = actions.start_trial(trial, _expected(job, trial))
-        tell(request, job)
+        announce_change(request, job)
         return redirect("trials:trial", job.pk, trial.pk)
     status = 422 if form.is_bound else 200
     return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
@@ -123,7 +123,7 @@ def edit(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     form = TrialForm(request.POST or None, instance=record, job=job)
     if request.method == "POST" and form.is_valid():
         actions.change_trial(form.instance)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("trials:trial", job.pk, trial)
     status = 422 if form.is_bound else 200
     return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
@@ -164,7 +164,7 @@ def check_in(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
         return render(request, name, _context(job, record, form=form), status=422)
     form.record.client_key = client_key(form)
     actions.check_in(form.record)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -177,7 +177,7 @@ def edit_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpRe
     form = CheckInForm(request.POST or None, record=record)
     if request.method == "POST" and form.is_valid():
         actions.check_in(form.record)
-        tell(request, job)
+        announce_change(request, job)
         return redirect("trials:trial", job.pk, trial)
     context = {"job": job, "trial": trial_record, "form": form, "record": record}
     return render(request, "trials/check_in.html", context, status=422 if form.is_bound else 200)
@@ -190,7 +190,7 @@ def remove_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> Http
     record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
     record.trial = trial_record
     actions.remove_check_in(record)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, trial_record)
 
 
@@ -202,7 +202,7 @@ def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     if not form.is_valid():
         return render(request, "trials/trial.html", _context(job, record, end=form), status=422)
     actions.end_trial(record, form.cleaned_data["ended_at"], form.cleaned_data["why"])
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -211,7 +211,7 @@ def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 def resume(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     actions.resume_trial(record)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -223,7 +223,7 @@ def simulate(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     if record.simulated_seed is None or not record.running:
         raise Http404
     actions.simulate_on(record, "to_the_end" in request.POST)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -236,7 +236,7 @@ def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     if change is None or change.done:
         raise Http404
     actions.carry_into_supply(record, change.used_wh)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -249,7 +249,7 @@ def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     if change is None or change.done:
         raise Http404
     actions.carry_into_load(change)
-    tell(request, job)
+    announce_change(request, job)
     return _changed(request, job, record)
 
 
@@ -257,41 +257,36 @@ def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 @of_job
 def remove(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
     actions.remove_trial(_trial(job, trial))
-    tell(request, job)
+    announce_change(request, job)
     return redirect("trials:index", job.pk)
 
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, trial: int, form: str) -> HttpResponse:
+def download(request: HttpRequest, job: Job, trial: int, filename: str) -> HttpResponse:
     """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
     record = _trial(job, trial)
     view = view_of(record)
-    if form not in DOWNLOADS or (
-        view.prediction is None and form not in ("trial.json", "check-ins.csv")
+    if filename not in DOWNLOADS or (
+        view.prediction is None and filename not in ("trial.json", "check-ins.csv")
     ):
         raise Http404
-    if form == "trial.json":
-        text = json.dumps(record.to_document(), indent=1)
-        response = HttpResponse(text, content_type="application/json")
-    elif form == "check-ins.csv":
-        response = HttpResponse(content_type="text/csv; charset=utf-8")
-        rows = csv.writer(response)
-        rows.writerow(["h", "time", "charge", "drawn", "counted", "display_says", "note"])
-        for row in view.rows:
-            at = timezone.localtime(row.record.at).isoformat(timespec="minutes")
-            rows.writerow([f"{row.h:.3f}", at, row.charge, row.drawn, row.counted, row.promised,
-                           row.note])  # fmt: skip
-    elif form == "forecast.json":
-        assert view.prediction is not None
-        response = JsonResponse(as_document(view.prediction))
-    elif form == "trial.svg":
-        drawing = standalone(view.drawing or "")
-        response = HttpResponse(drawing, content_type="image/svg+xml")
-    else:
-        assert view.prediction is not None
-        url = request.build_absolute_uri(reverse("trials:trial", args=[job.pk, trial]))
-        moments = upcoming(record, view.prediction)
-        response = HttpResponse(calendar_of(record, moments, url), content_type="text/calendar")
-    response["Content-Disposition"] = f'attachment; filename="{form}"'
-    return response
+    if filename == "trial.json":
+        return json_attachment(record.to_document(), filename)
+    if filename == "check-ins.csv":
+        return csv_attachment(_check_in_table(view.rows), filename)
+    if filename == "trial.svg":
+        return svg_attachment(standalone(view.drawing or ""), filename)
+    assert view.prediction is not None
+    if filename == "forecast.json":
+        return json_attachment(as_document(view.prediction), filename)
+    url = request.build_absolute_uri(reverse("trials:trial", args=[job.pk, trial]))
+    moments = upcoming(record, view.prediction)
+    return attachment(calendar_of(record, moments, url), "text/calendar", filename)
+
+
+def _check_in_table(rows: Sequence[CheckInRow]) -> Iterator[list[Any]]:
+    yield ["h", "time", "charge", "drawn", "counted", "display_says", "note"]
+    for row in rows:
+        at = timezone.localtime(row.record.at).isoformat(timespec="minutes")
+        yield [f"{row.h:.3f}", at, row.charge, row.drawn, row.counted, row.promised, row.note]

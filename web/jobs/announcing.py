@@ -9,7 +9,7 @@ from web.jobs.actions import latest_change
 from web.jobs.models import Job
 
 
-def tell(request: HttpRequest, job: Job) -> None:
+def announce_change(request: HttpRequest, job: Job) -> None:
     """Queue the latest change's words; its number goes along so that the page offers undo."""
     change = latest_change(job)
     if change is not None:

@@ -19,7 +19,7 @@ from needle.plan.sources import ChargeWindow
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 60
 #: So many changes are run; those with the least to win are left out first.
-MOST_HELPS = 8
+MOST_SUGGESTIONS = 8
 #: A change that wins less is not told, h.
 LEAST_H = 0.02
 #: Hours in which the inverter may rest, minutes after midnight.
@@ -60,7 +60,7 @@ class Change:
 
 
 @dataclass(frozen=True)
-class Help:
+class Suggestion:
     """A change to the plan and the hours it wins: 10th, 50th and 90th percentile."""
 
     change: Change
@@ -93,12 +93,12 @@ def _runtimes(plan: Plan, draws: int) -> np.ndarray:
     return simulate(plan, draws).runtime_h
 
 
-def helps(outcome: Outcome, most: int = MOST_HELPS) -> list[Help]:
+def suggestions(outcome: Outcome, most: int = MOST_SUGGESTIONS) -> list[Suggestion]:
     """Changes that win hours, most first; none where the plan does not stop."""
     if outcome.capped:
         return []
     changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[:most]
-    tried = [Help(change, *hours_won(outcome.plan, change.plan)) for change in changes]
+    tried = [Suggestion(change, *hours_won(outcome.plan, change.plan)) for change in changes]
     return sorted(
         (change for change in tried if change.value > LEAST_H),
         key=lambda one: (-one.value, one.what),
