@@ -11,12 +11,23 @@ from typing import Any
 
 from django.test.runner import DiscoverRunner
 
+from tests import templates
+
 #: Tests named at the end.
 NAMED = 15
 
 
 class TimedRunner(DiscoverRunner):
     """Django's, which also says what took long. (Python tells durations itself from 3.12 on.)"""
+
+    def run_tests(self, test_labels: list[str], **kwargs: Any) -> int:
+        """A name that a template uses and that does not exist counts as a failure."""
+        templates.begin()
+        failures = super().run_tests(test_labels, **kwargs)
+        unknown = templates.end()
+        if unknown:
+            print("Names that templates use and that do not exist:", *unknown, sep="\n  ")
+        return failures + len(unknown)
 
     def setup_test_environment(self, **kwargs: Any) -> None:
         super().setup_test_environment(**kwargs)

@@ -41,5 +41,10 @@ ANSWER_WORKERS = 0
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "loggers": {"django": {"level": "CRITICAL"}, "axes": {"level": "CRITICAL"}},
+    "handlers": {"unknown": {"class": "tests.templates.UnknownNames"}},
+    "loggers": {
+        "django": {"level": "CRITICAL"},
+        "django.template": {"level": "DEBUG", "handlers": ["unknown"], "propagate": False},
+        "axes": {"level": "CRITICAL"},
+    },
 }

@@ -48,7 +48,9 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
             return redirect("supplies:add", job.pk)
         return redirect("loads:load", job.pk, load.pk)
     status = 422 if form.is_bound else 200
-    return render(request, "loads/edit.html", {"job": job, "form": form}, status=status)
+    return render(
+        request, "loads/edit.html", {"job": job, "form": form, "load": None}, status=status
+    )
 
 
 #: What a person can type in.

@@ -52,7 +52,9 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
         announce_change(request, job)
         return redirect("plans:current", job.pk)
     status = 422 if form.is_bound else 200
-    return render(request, "supplies/edit.html", {"job": job, "form": form}, status=status)
+    return render(
+        request, "supplies/edit.html", {"job": job, "form": form, "supply": None}, status=status
+    )
 
 
 @require_http_methods(["GET", "POST"])
