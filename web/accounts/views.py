@@ -88,6 +88,7 @@ class ChangePassword(views.PasswordChangeView):
     """A new password; every other session of the account ends."""
 
     template_name = "accounts/password.html"
+    extra_context = {"validlink": True}
     success_url = reverse_lazy("accounts:account")
 
     def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.contrib import messages
 from django.contrib.auth.decorators import login_not_required
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -23,6 +23,7 @@ from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
 from web.common.downloads import CSV_TYPE, attachment, svg_attachment
 from web.common.forms import client_key
+from web.common.htmx import HtmxRequest
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
@@ -32,7 +33,7 @@ from web.loads.actions import add_reading
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def index(request: HttpRequest, job: Job) -> HttpResponse:
+def index(request: HtmxRequest, job: Job) -> HttpResponse:
     """Sessions that run, captures, and a new session; posting starts one."""
     form = SessionForm(request.POST or None, instance=Session())
     form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
@@ -66,7 +67,7 @@ def _session(job: Job, pk: int) -> Session:
 
 @require_GET
 @of_job
-def session(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def session(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """The live page; asked for by itself every second, it answers with what moves."""
     record = _session(job, session)
     if record.stopped:
@@ -75,13 +76,13 @@ def session(request: HttpRequest, job: Job, session: int) -> HttpResponse:
             return redirect("bench:capture", job.pk, capture.pk)
         return redirect("bench:index", job.pk)
     context = {"job": job, "session": record, "live": look(record), "speeds": SPEEDS}
-    name = "bench/_live.html" if request.htmx else "bench/session.html"  # type: ignore[attr-defined]
+    name = "bench/_live.html" if request.htmx else "bench/session.html"
     return render(request, name, context)
 
 
-def _after(request: HttpRequest, job: Job, session: Session) -> HttpResponse:
+def _after(request: HtmxRequest, job: Job, session: Session) -> HttpResponse:
     """What moves, and out of band what a kept reading changed."""
-    if not request.htmx:  # type: ignore[attr-defined]
+    if not request.htmx:
         return redirect("bench:session", job.pk, session.pk)
     context = {"job": job, "session": session, "live": look(session), "speeds": SPEEDS}
     return render(request, "bench/_changed.html", context)
@@ -89,7 +90,7 @@ def _after(request: HttpRequest, job: Job, session: Session) -> HttpResponse:
 
 @require_POST
 @of_job
-def keep_spot(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def keep_spot(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Keep what the meter shows, as a spot reading of the state it is in."""
     record = _session(job, session)
     live = look(record)
@@ -103,7 +104,7 @@ def keep_spot(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def keep_start(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Keep the last start as a clamp in inrush mode saw it."""
     record = _session(job, session)
     live = look(record)
@@ -126,7 +127,7 @@ def keep_start(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def keep_counter(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Keep what the counter shows as an energy run."""
     record = _session(job, session)
     live = look(record)
@@ -143,7 +144,7 @@ def keep_counter(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def reset(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def reset(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     record = _session(job, session)
     actions.reset_counter(record)
     return _after(request, job, record)
@@ -151,7 +152,7 @@ def reset(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def speed(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def speed(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     record = _session(job, session)
     wanted = request.POST.get("speed", "")
     if wanted in map(str, SPEEDS):
@@ -161,7 +162,7 @@ def speed(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def tally(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def tally(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Note that it switched on or off; with ``keep`` the moments become a reading."""
     record = _session(job, session)
     if request.POST.get("keep"):
@@ -177,7 +178,7 @@ def tally(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
+def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Stop a session: what it recorded becomes a capture."""
     record = _session(job, session)
     capture = actions.stop_session(record, request.POST.get("name", ""))
@@ -189,7 +190,7 @@ def stop(request: HttpRequest, job: Job, session: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def upload(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Take a file; what was understood of it is shown before it counts."""
     record = get_object_or_404(job.loads.live(), pk=load)
     form = UploadForm(request.POST or None, request.FILES or None)
@@ -218,7 +219,7 @@ def _capture(job: Job, pk: int) -> Capture:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def capture(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+def capture(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """What a capture says; while under preview, with corrections."""
     record = _capture(job, capture)
     form = CaptureForm(request.POST or None, instance=record)
@@ -245,7 +246,7 @@ def _page(capture: Capture) -> dict[str, Any]:
 
 @require_POST
 @of_job
-def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+def keep(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """Make a capture evidence of its load."""
     record = _capture(job, capture)
     try:
@@ -259,7 +260,7 @@ def keep(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+def levels(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """Correct the bounds between levels, or what they are called."""
     record = _capture(job, capture)
     form = LevelsForm(request.POST, instance=record)
@@ -278,7 +279,7 @@ def levels(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+def discard(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     record = _capture(job, capture)
     actions.discard(record)
     announce_change(request, job)
@@ -287,7 +288,7 @@ def discard(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
+def series(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """A window of a capture, thinned so that every spike stays, for the chart."""
     record = _capture(job, capture)
     try:
@@ -302,7 +303,7 @@ def series(request: HttpRequest, job: Job, capture: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, capture: int, filename: str) -> HttpResponse:
+def download(request: HtmxRequest, job: Job, capture: int, filename: str) -> HttpResponse:
     """A capture as CSV, or its strip as SVG."""
     record = _capture(job, capture)
     try:
@@ -316,7 +317,7 @@ def download(request: HttpRequest, job: Job, capture: int, filename: str) -> Htt
 @csrf_exempt
 @login_not_required
 @require_POST
-def samples(request: HttpRequest) -> HttpResponse:
+def samples(request: HtmxRequest) -> HttpResponse:
     """Where loggers send samples: a token in the Authorization header, JSON lines or CSV."""
     scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     logger = loggers.logger_of(token.strip()) if scheme.casefold() == "bearer" and token else None
@@ -336,7 +337,7 @@ def samples(request: HttpRequest) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def logger_list(request: HttpRequest, job: Job) -> HttpResponse:
+def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
     """The loggers of a job; posting makes one and shows its token, once."""
     form = LoggerForm(request.POST or None)
     form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
@@ -349,7 +350,7 @@ def logger_list(request: HttpRequest, job: Job) -> HttpResponse:
     live = Logger.objects.live().filter(load__job=job, load__removed_at=None)
     rows = [logger_row(logger) for logger in live.select_related("load")]
     context = {"job": job, "form": form, "rows": rows, "token": token}
-    if request.htmx:  # type: ignore[attr-defined]
+    if request.htmx:
         return render(request, "bench/_loggers.html", context)
     status = 422 if form.is_bound and not token else 200
     address = request.build_absolute_uri(reverse("samples"))
@@ -363,7 +364,7 @@ def _logger(job: Job, pk: int) -> Logger:
 
 @require_POST
 @of_job
-def revoke_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
+def revoke_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
     loggers.revoke(_logger(job, logger))
     messages.info(request, "Revoked: what it sends from now on is refused.")
     return redirect("bench:loggers", job.pk)
@@ -371,7 +372,7 @@ def revoke_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def collect_logger(request: HttpRequest, job: Job, logger: int) -> HttpResponse:
+def collect_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
     """Make a capture of what a logger has sent."""
     record = _logger(job, logger)
     record.load.job = job

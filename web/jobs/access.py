@@ -18,7 +18,6 @@ def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     @wraps(view)
     def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:
         record = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
-        request.job = record  # type: ignore[attr-defined]
         return view(request, record, *args, **kwargs)
 
     return inner

@@ -51,6 +51,11 @@ class Job(Record):
         default=list, blank=True, help_text='[["23:00", "07:00", 0.18], …], other prices.'
     )
 
+    #: Fetched or worked out once for each request, whose job this is: its loads with their
+    #: readings, and the answer to its current plan.
+    known_loads: list[Any] | None = None
+    current_answer: Any = None
+
     objects = JobQuerySet.as_manager()  # type: ignore[misc]
 
     class Meta:

@@ -166,9 +166,9 @@ class Load(Record):
 
 def loads_of(job: Job) -> list[Load]:
     """The job's live loads with their readings, fetched once for each request's job."""
-    if not hasattr(job, "_live_loads"):
-        job._live_loads = list(job.loads.live().with_readings())  # type: ignore[attr-defined]
-    return list(job._live_loads)  # type: ignore[attr-defined]
+    if job.known_loads is None:
+        job.known_loads = list(job.loads.live().with_readings())
+    return list(job.known_loads)
 
 
 @lru_cache(maxsize=4096)

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from web.common.forms import client_key
+from web.common.htmx import HtmxRequest
 from web.drawing.ladder import ladder_scale
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.loads import actions, survey, words
+from web.loads import actions, survey
 from web.loads.forms import FORMS, LoadForm, ReadingForm
 from web.loads.models import TYPES, Load, Reading
+from web.loads.page import page_of
 
 
 @require_GET
 @of_job
-def survey_page(request: HttpRequest, job: Job) -> HttpResponse:
+def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     find, sort = request.GET.get("q", ""), request.GET.get("sort", "name")
     sort = sort if sort in survey.SORTS else "name"
     rows = survey.rows(job, find, sort)
@@ -29,7 +31,7 @@ def survey_page(request: HttpRequest, job: Job) -> HttpResponse:
         "job": job, "rows": rows, "find": find, "sort": sort, "sorts": survey.SORTS,
         "scale": ladder_scale(),
     }  # fmt: skip
-    if request.htmx and request.htmx.target == "loads-table":  # type: ignore[attr-defined]
+    if request.htmx and request.htmx.target == "loads-table":
         return render(request, "loads/_table.html", context)
     context |= {"proof": survey.proof(rows), "open": survey.still_open(rows)}
     return render(request, "loads/survey.html", context)
@@ -37,7 +39,7 @@ def survey_page(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def add(request: HttpRequest, job: Job) -> HttpResponse:
+def add(request: HtmxRequest, job: Job) -> HttpResponse:
     form = LoadForm(request.POST or None, instance=Load(job=job))
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
@@ -62,23 +64,12 @@ def _load(job: Job, pk: int) -> Load:
 
 
 def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
-    profile = load.profile()
-    return {
-        "job": job,
-        "load": load,
-        "profile": profile,
-        "settings": survey.settings_side_by_side(load),
-        "costs": survey.costs_of_load(load, profile),
-        "ladder": survey.ladder_of(load, profile),
-        "rows": [words.row_of(reading) for reading in load.known_readings()],
-        "form": form,
-        "types": TYPED,
-    }
+    return {"job": job, "page": page_of(load), "form": form, "types": TYPED}
 
 
 @require_GET
 @of_job
-def load_page(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def load_page(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     kind = request.GET.get("type", "spot")
     form = FORMS.get(kind, FORMS["spot"])()
     context = _load_context(job, _load(job, load), form)
@@ -87,7 +78,7 @@ def load_page(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def edit(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     record = _load(job, load)
     form = LoadForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
@@ -101,7 +92,7 @@ def edit(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def remove(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def remove(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     actions.remove_load(_load(job, load))
     announce_change(request, job)
     return redirect("loads:survey", job.pk)
@@ -115,7 +106,7 @@ def _form_class(kind: str) -> type[ReadingForm]:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpResponse:
+def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
     record, form_class = _load(job, load), _form_class(kind)
     form = form_class(request.POST or None)
@@ -126,7 +117,7 @@ def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpRes
         )  # fmt: skip
         announce_change(request, job)
         return _changed(request, job, load, form_class())
-    if request.htmx:  # type: ignore[attr-defined]
+    if request.htmx:
         context = {"job": job, "load": record, "form": form, "types": TYPED}
         response = render(
             request, "loads/_reading_form.html", context, status=422 if form.is_bound else 200
@@ -137,9 +128,9 @@ def add_reading(request: HttpRequest, job: Job, load: int, kind: str) -> HttpRes
     return render(request, "loads/load.html", context, status=422 if form.is_bound else 200)
 
 
-def _changed(request: HttpRequest, job: Job, load: int, form: ReadingForm) -> HttpResponse:
+def _changed(request: HtmxRequest, job: Job, load: int, form: ReadingForm) -> HttpResponse:
     """After a change: the load's body and, out of band, the answer bar; or the page again."""
-    if not request.htmx:  # type: ignore[attr-defined]
+    if not request.htmx:
         return redirect("loads:load", job.pk, load)
     context = _load_context(job, _load(job, load), form)
     return render(request, "loads/_changed.html", context)
@@ -152,7 +143,7 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
+def edit_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> HttpResponse:
     record = _reading(job, load, reading)
     form = _form_class(record.type)(request.POST or None, reading=record)
     if request.method == "POST" and form.is_valid():
@@ -167,7 +158,7 @@ def edit_reading(request: HttpRequest, job: Job, load: int, reading: int) -> Htt
 
 @require_POST
 @of_job
-def remove_reading(request: HttpRequest, job: Job, load: int, reading: int) -> HttpResponse:
+def remove_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> HttpResponse:
     record = _reading(job, load, reading)
     actions.remove_reading(record)
     announce_change(request, job)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
@@ -13,6 +13,7 @@ from web.bench.live import look
 from web.bench.models import Session
 from web.common.addresses import keys_of
 from web.common.forms import client_key
+from web.common.htmx import HtmxRequest
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
@@ -30,26 +31,26 @@ from web.supplies.actions import add_start_test, remove_start_test
 from web.supplies.models import StartTest
 
 
-def _keys(request: HttpRequest, name: str) -> list[int]:
+def _keys(request: HtmxRequest, name: str) -> list[int]:
     """Whole numbers of a query's values; others are left out."""
     return keys_of(request.GET.getlist(name))
 
 
 @require_GET
 @of_job
-def starts(request: HttpRequest, job: Job) -> HttpResponse:
+def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     """The start matrix; ``load`` chooses what runs together, ``supply`` whose ladder is drawn."""
     plan = current_plan(job)
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     context = {"job": job, "plan": plan, "matrix": matrix_of(job, plan, chosen, supply)}
-    name = "matching/_starts.html" if request.htmx else "matching/starts.html"  # type: ignore[attr-defined]
+    name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def record_start(request: HttpRequest, job: Job) -> HttpResponse:
+def record_start(request: HtmxRequest, job: Job) -> HttpResponse:
     first = {name: next(iter(_keys(request, name)), None) for name in ("load", "supply")}
     form = StartTestForm(job, request.POST or None, initial=first)
     if request.method == "POST" and form.is_valid():
@@ -63,7 +64,7 @@ def record_start(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_POST
 @of_job
-def remove_start(request: HttpRequest, job: Job, test: int) -> HttpResponse:
+def remove_start(request: HtmxRequest, job: Job, test: int) -> HttpResponse:
     remove_start_test(get_object_or_404(StartTest.objects.live(), pk=test, supply__job=job))
     announce_change(request, job)
     return redirect("matching:starts", job.pk)
@@ -77,7 +78,7 @@ def _load(job: Job, pk: int) -> Load:
 
 @require_GET
 @of_job
-def compare(request: HttpRequest, job: Job) -> HttpResponse:
+def compare(request: HtmxRequest, job: Job) -> HttpResponse:
     """Loads or settings side by side, against the first one."""
     choices = choices_of(job)
     picked = pick(choices, request.GET.getlist("item"), request.GET.get("ref", ""))
@@ -97,7 +98,7 @@ def compare(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """The cord of a load: what it drops while running and at a start."""
     record = _load(job, load)
     form = CordForm(request.POST or None, instance=record)
@@ -118,7 +119,7 @@ def cord(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     return render(request, "matching/cord.html", context, status=422 if form.is_bound else 200)
 
 
-def _running(request: HttpRequest, load: Load) -> Running | None:
+def _running(request: HtmxRequest, load: Load) -> Running | None:
     """From a live session of the load where one is named, else from its readings."""
     for key in _keys(request, "session"):
         session = Session.objects.live().filter(pk=key, load=load, stopped=False).first()
@@ -132,7 +133,7 @@ def _running(request: HttpRequest, load: Load) -> Running | None:
 
 @require_GET
 @of_job
-def correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Is a capacitor worth it, and which."""
     record = _load(job, load)
     form = TargetForm(request.GET if "target" in request.GET else None)
@@ -145,7 +146,7 @@ def correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def record_correction(request: HttpRequest, job: Job, load: int) -> HttpResponse:
+def record_correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     record = _load(job, load)
     running = _running(request, record)
     first = {"watts_without": running.watts, "va_without": running.va} if running else {}
@@ -163,7 +164,7 @@ def record_correction(request: HttpRequest, job: Job, load: int) -> HttpResponse
 
 @require_POST
 @of_job
-def remove_correction(request: HttpRequest, job: Job, load: int, tried: int) -> HttpResponse:
+def remove_correction(request: HtmxRequest, job: Job, load: int, tried: int) -> HttpResponse:
     actions.remove_correction(
         get_object_or_404(Correction.objects.live(), pk=tried, load=load, load__job=job)
     )

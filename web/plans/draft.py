@@ -10,7 +10,7 @@ from typing import Any
 from django.utils import timezone
 
 from needle.plan.plan import AC
-from needle.plan.use import duty_of, load_document, steps_of
+from needle.plan.use import duty_of, load_document, steps_of, text_of_use
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
@@ -43,6 +43,11 @@ class Used:
     @property
     def name(self) -> str:
         return self.load.name
+
+    @property
+    def use_text(self) -> str:
+        """When it is counted as used, as people write it."""
+        return text_of_use(self.use) or "always"
 
     @property
     def setting(self) -> str:

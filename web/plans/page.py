@@ -18,9 +18,12 @@ from needle.plan.trips import Trip
 from needle.quantity import as_read, hours_text, with_unit
 from web.drawing.bars import split_bar
 from web.drawing.timeline import Charge, Frame, Power, charts, lanes
-from web.plans.forms import EntryForm
+from web.jobs.models import Change, Job
+from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.lanes import Ghosts, rows_drawn
+from web.plans.models import SOURCES, Plan, PlanSource
 from web.plans.outcomes import Answer, Used
+from web.plans.steadies import Steady
 
 #: Loads named in the energy bar before the rest is summed.
 NAMED = 4
@@ -61,6 +64,46 @@ class Shown:
 
 
 @dataclass(frozen=True)
+class PlanPage:
+    """A plan's page: its answer, and what may be changed.
+
+    ``view`` is None where there is no answer; ``latest`` is the change an undo would take back.
+    """
+
+    job: Job
+    answer: Answer
+    view: PlanView | None
+    rows: list[PlanRow]
+    plans: list[Plan]
+    steadies: list[Steady]
+    what_if: WhatIfForm
+    latest: Change | None
+    kinds = SOURCES
+
+    @property
+    def plan(self) -> Plan:
+        return self.answer.plan
+
+    @property
+    def plan_id(self) -> int:
+        """The plan's key; 0 while it is unsaved."""
+        return self.plan.pk or 0
+
+    @property
+    def outcome(self) -> Outcome | None:
+        return self.answer.outcome
+
+    @property
+    def sources(self) -> list[PlanSource]:
+        return self.answer.draft.sources
+
+    @property
+    def movable(self) -> bool:
+        """Whether any load has tasks that may be moved."""
+        return any(used.entry.flexible and used.steps for used in self.answer.used)
+
+
+@dataclass(frozen=True)
 class PlanView:
     """An answer as the page draws it."""
 
@@ -78,15 +121,20 @@ class PlanView:
     draws: int
 
 
-def rows_of(answer: Answer) -> list[PlanRow]:
-    """Loads with the form of their use, their start and what trips."""
+def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
+    """Loads with the form of their use (by load's key where one was refused), start and trip."""
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
     trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
     return [
-        PlanRow(used, EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
-            starts.get(used.load.name), trips.get(used.load.name))
+        PlanRow(
+            used,
+            refused.get(used.load.pk)
+            or EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
+            starts.get(used.load.name),
+            trips.get(used.load.name),
+        )
         for used in answer.used
-    ]  # fmt: skip
+    ]
 
 
 def shown_of(outcome: Outcome, wanted: Mapping[str, str]) -> Shown:

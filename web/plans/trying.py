@@ -8,12 +8,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from needle.document import DocumentError
 from needle.plan.use import copied_block, moved_block, stretched_block, without_block
+from web.common.htmx import HtmxRequest
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
@@ -30,7 +31,7 @@ _Change = Callable[[dict[str, Any]], dict[str, Any]]
 
 
 def _live(
-    request: HttpRequest, job: Job, draft: Draft, quick: bool, trying: bool = False
+    request: HtmxRequest, job: Job, draft: Draft, quick: bool, trying: bool = False
 ) -> HttpResponse:
     context = shown_context(request, job, answer_draft(draft, quick=quick))
     return render(request, "plans/_live.html", {**context, "trying": trying})
@@ -46,7 +47,7 @@ def _words(form: WhatIfForm) -> str:
 
 @require_POST
 @of_job
-def what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """The answer in other conditions, which are not kept."""
     form = WhatIfForm(request.POST, draft=draft_of(plan_of(job, plan)))
     if not form.is_valid():
@@ -56,7 +57,7 @@ def what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def keep_what_if(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def keep_what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """Keep the conditions that were tried."""
     draft = draft_of(plan_of(job, plan))
     form = WhatIfForm(request.POST, draft=draft)
@@ -105,7 +106,7 @@ HOLDERS = {"loads": _of_load, "sources": _of_source}
 
 
 def _change(
-    request: HttpRequest, job: Job, plan: int, of: str, key: int, change: _Change
+    request: HtmxRequest, job: Job, plan: int, of: str, key: int, change: _Change
 ) -> HttpResponse:
     """Change the use that a block belongs to: try it, or keep it."""
     draft = draft_of(plan_of(job, plan))
@@ -122,7 +123,7 @@ def _change(
     return changed(request, job, draft.plan)
 
 
-def _minutes(request: HttpRequest) -> int:
+def _minutes(request: HtmxRequest) -> int:
     try:
         value = int(request.POST.get("by_min", ""))
     except ValueError:
@@ -135,7 +136,7 @@ def _minutes(request: HttpRequest) -> int:
 @require_POST
 @of_job
 def move_block(
-    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+    request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
     """Move a block, or stretch its begin or end, by so many minutes."""
     edge = request.POST.get("edge", "")
@@ -152,7 +153,7 @@ def move_block(
 @require_POST
 @of_job
 def copy_block(
-    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+    request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
     return _change(request, job, plan, of, key, lambda use: copied_block(use, index, 120))
 
@@ -160,7 +161,7 @@ def copy_block(
 @require_POST
 @of_job
 def remove_block(
-    request: HttpRequest, job: Job, plan: int, of: str, key: int, index: int
+    request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
     """Take a block out; a load whose last one goes is left out of the plan."""
     draft = draft_of(plan_of(job, plan))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
@@ -14,6 +15,7 @@ from needle.plan.report import as_document
 from needle.plan.shift import propose
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
+from web.common.htmx import HtmxRequest
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
@@ -32,7 +34,7 @@ from web.plans.forms import (
     SourceForm,
     WhatIfForm,
 )
-from web.plans.models import SOURCES, Plan, PlanEntry, PlanSource
+from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.outcomes import (
     LONG_WAIT_S,
     Answer,
@@ -41,7 +43,7 @@ from web.plans.outcomes import (
     current_plan,
     still_working,
 )
-from web.plans.page import csv_rows, rows_of, view_of
+from web.plans.page import PlanPage, csv_rows, rows_of, view_of
 from web.plans.sizes import sizes_of
 from web.plans.steadies import steadies
 
@@ -66,40 +68,46 @@ def plan_of(job: Job, pk: int) -> Plan:
     return record
 
 
-def shown_context(request: HttpRequest, job: Job, answer: Answer) -> dict[str, Any]:
+def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, Any]:
     """What the page and its fragments show of an answer, which the answer bar takes up as well."""
-    job._current_answer = answer  # type: ignore[attr-defined]
-    wanted = request.POST if request.method == "POST" else request.GET
+    job.current_answer = answer
     return {
         "job": job,
         "plan": answer.plan,
         "plan_id": answer.plan.pk or 0,
         "answer": answer,
         "outcome": answer.outcome,
-        "view": view_of(answer, wanted),
+        "view": view_of(answer, _asked(request)),
     }
 
 
-def page_context(request: HttpRequest, job: Job, plan: Plan) -> dict[str, Any]:
-    """The whole page of a plan."""
+def _asked(request: HtmxRequest) -> QueryDict:
+    """The hours that are to be shown come with whatever was sent."""
+    return request.POST if request.method == "POST" else request.GET
+
+
+def page_context(
+    request: HtmxRequest, job: Job, plan: Plan, refused: Mapping[int, EntryForm] | None = None
+) -> dict[str, Any]:
+    """The whole page of a plan; ``refused`` are forms to be shown with their errors, by load."""
     answer = answer_of(plan)
-    return {
-        **shown_context(request, job, answer),
-        "rows": rows_of(answer),
-        "plans": list(job.plans.live()),
-        "sources": answer.draft.sources,
-        "kinds": SOURCES,
-        "steadies": steadies(answer)[:4],
-        "what_if": WhatIfForm(draft=answer.draft),
-        "page_keys": PAGE_KEYS,
-        "latest": latest_change(job),
-        "movable": any(used_load.entry.flexible and used_load.steps for used_load in answer.used),
-    }
+    job.current_answer = answer
+    page = PlanPage(
+        job=job,
+        answer=answer,
+        view=view_of(answer, _asked(request)),
+        rows=rows_of(answer, refused or {}),
+        plans=list(job.plans.live()),
+        steadies=steadies(answer)[:4],
+        what_if=WhatIfForm(draft=answer.draft),
+        latest=latest_change(job),
+    )
+    return {"job": job, "page": page, "page_keys": PAGE_KEYS}
 
 
-def changed(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
+def changed(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
     """After a change was stored: the page anew, as a fragment where htmx or a script asks."""
-    if not request.htmx:  # type: ignore[attr-defined]
+    if not request.htmx:
         return redirect("plans:plan", job.pk, plan.pk)
     fresh = plan_of(job, plan.pk)
     return render(request, "plans/_changed.html", page_context(request, job, fresh))
@@ -107,35 +115,35 @@ def changed(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
 
 @require_GET
 @of_job
-def current(request: HttpRequest, job: Job) -> HttpResponse:
+def current(request: HtmxRequest, job: Job) -> HttpResponse:
     """The plan that the answer bar speaks of."""
     return _page(request, job, current_plan(job))
 
 
 @require_GET
 @of_job
-def plan_page(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def plan_page(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     return _page(request, job, plan_of(job, plan))
 
 
-def _page(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
-    name = "plans/_changed.html" if request.htmx else "plans/plan.html"  # type: ignore[attr-defined]
+def _page(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
+    name = "plans/_changed.html" if request.htmx else "plans/plan.html"
     return render(request, name, page_context(request, job, plan))
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def add(request: HttpRequest, job: Job) -> HttpResponse:
+def add(request: HtmxRequest, job: Job) -> HttpResponse:
     return _edit(request, job, Plan(job=job, name=""))
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def edit(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def edit(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     return _edit(request, job, plan_of(job, plan))
 
 
-def _edit(request: HttpRequest, job: Job, plan: Plan) -> HttpResponse:
+def _edit(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
     form = PlanForm(request.POST or None, instance=plan, job=job)
     if request.method == "POST" and form.is_valid():
         if form.instance.pk is None:
@@ -156,7 +164,7 @@ def _entry(draft: Draft, load: Load) -> PlanEntry:
 
 @require_POST
 @of_job
-def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
+def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """Take a load in or leave it out, and when it is used; answers with the plan anew."""
     record = plan_of(job, plan)
     target = get_object_or_404(job.loads.live(), pk=load)
@@ -168,17 +176,14 @@ def use_load(request: HttpRequest, job: Job, plan: int, load: int) -> HttpRespon
         actions.use_load(form.instance)
         announce_change(request, job)
         return changed(request, job, form.instance.plan)
-    context = page_context(request, job, plan_of(job, plan))
-    for row in context["rows"]:
-        if row.used.load.pk == load:
-            object.__setattr__(row, "form", form)
-    name = "plans/_changed.html" if request.htmx else "plans/plan.html"  # type: ignore[attr-defined]
+    context = page_context(request, job, plan_of(job, plan), {load: form})
+    name = "plans/_changed.html" if request.htmx else "plans/plan.html"
     return render(request, name, context, status=422)
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def entry(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
+def entry(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """All that a plan says of one load."""
     draft = draft_of(plan_of(job, plan))
     get_object_or_404(job.loads.live(), pk=load)
@@ -198,7 +203,7 @@ def entry(request: HttpRequest, job: Job, plan: int, load: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def add_source(request: HttpRequest, job: Job, plan: int, kind: str) -> HttpResponse:
+def add_source(request: HtmxRequest, job: Job, plan: int, kind: str) -> HttpResponse:
     if kind not in SOURCE_FORMS:
         raise Http404
     draft = draft_of(plan_of(job, plan))
@@ -207,7 +212,7 @@ def add_source(request: HttpRequest, job: Job, plan: int, kind: str) -> HttpResp
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
+def source(request: HtmxRequest, job: Job, plan: int, source: int) -> HttpResponse:
     draft = draft_of(plan_of(job, plan))
     return _source(request, job, draft, source_of(draft, source))
 
@@ -221,7 +226,7 @@ def source_of(draft: Draft, pk: int) -> PlanSource:
     return source
 
 
-def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) -> HttpResponse:
+def _source(request: HtmxRequest, job: Job, draft: Draft, source: PlanSource) -> HttpResponse:
     form: SourceForm = SOURCE_FORMS[source.kind](request.POST or None, source=source, draft=draft)
     if request.method == "POST" and form.is_valid():
         if source.pk is None:
@@ -236,7 +241,7 @@ def _source(request: HttpRequest, job: Job, draft: Draft, source: PlanSource) ->
 
 @require_POST
 @of_job
-def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> HttpResponse:
+def remove_source(request: HtmxRequest, job: Job, plan: int, source: int) -> HttpResponse:
     record = plan_of(job, plan)
     actions.remove_source(source_of(draft_of(record), source))
     announce_change(request, job)
@@ -245,7 +250,7 @@ def remove_source(request: HttpRequest, job: Job, plan: int, source: int) -> Htt
 
 @require_GET
 @of_job
-def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def proposal(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """Where tasks that may be moved go best, as ghosts in the lanes, to accept or not."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     context = {**shown_context(request, job, answer), "moves": [], "refused": ""}
@@ -260,7 +265,7 @@ def proposal(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def place(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
@@ -276,7 +281,7 @@ def place(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def apply_help(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """Store one of the changes that would help."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
@@ -296,7 +301,7 @@ def apply_help(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """How large, how many more: fetched once the page stands, for it takes many runs."""
     answer = answer_of(plan_of(job, plan))
     context = {"job": job, "plan": answer.plan, "plan_id": plan, "sizes": None, "pending": False}
@@ -310,7 +315,7 @@ def sizes(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def compare(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def compare(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """This plan beside another, or beside itself on another supply."""
     record = plan_of(job, plan)
     choices = choices_of(job, record)
@@ -329,14 +334,14 @@ def compare(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def make_current(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def make_current(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     actions.make_current(plan_of(job, plan))
     return redirect("plans:plan", job.pk, plan)
 
 
 @require_POST
 @of_job
-def copy(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def copy(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """A copy of the plan with its entries and sources."""
     stored = actions.copy_plan(draft_of(plan_of(job, plan)))
     announce_change(request, job)
@@ -345,7 +350,7 @@ def copy(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
+def remove(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     actions.remove_plan(plan_of(job, plan))
     announce_change(request, job)
     return redirect("plans:current", job.pk)
@@ -353,7 +358,7 @@ def remove(request: HttpRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, plan: int, filename: str) -> HttpResponse:
+def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpResponse:
     """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:

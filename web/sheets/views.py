@@ -32,7 +32,7 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
 @of_job
 def sheet(request: HttpRequest, job: Job) -> HttpResponse:
     plan, sheet = _sheet(request, job, PAGE_WAIT_S)
-    job._current_answer = sheet.answer  # type: ignore[attr-defined]
+    job.current_answer = sheet.answer
     context = {"job": job, "plan": plan, "sheet": sheet, "plans": list(job.plans.live()),
                "papers": PAPERS, "view": view_of(sheet.answer, request.GET)}  # fmt: skip
     return render(request, "sheets/sheet.html", context)

@@ -28,6 +28,11 @@ class ProofForm(OnceMixin, forms.Form):
     caution: ClassVar[str] = ""
     names: ClassVar[dict[str, str]] = {}
 
+    @property
+    def pairs(self) -> list[tuple[forms.BoundField, forms.BoundField]]:
+        """Fields that belong side by side, where a test reads in pairs."""
+        return []
+
     def __init__(self, supply: Supply, *args: Any, **kwargs: Any) -> None:
         self.supply = supply
         super().__init__(*args, **kwargs)
@@ -153,6 +158,7 @@ class EfficiencyForm(ProofForm):
             label="DC meter, ±", most=20, above=True, required=False, initial="1 %"
         )
 
+    @property
     def pairs(self) -> list[tuple[forms.BoundField, forms.BoundField]]:
         return [(self[f"ac_{row}"], self[f"dc_{row}"]) for row in range(PAIRS)]
 

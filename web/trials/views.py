@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
@@ -15,6 +15,7 @@ from needle.trial.forecast import as_document
 from web.common.addresses import key_of, keys_of
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
+from web.common.htmx import HtmxRequest
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
@@ -45,7 +46,7 @@ def _trial(job: Job, pk: int) -> Trial:
 
 @require_GET
 @of_job
-def index(request: HttpRequest, job: Job) -> HttpResponse:
+def index(request: HtmxRequest, job: Job) -> HttpResponse:
     trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
     mine = Trial.objects.live().with_check_ins().filter(job__owner=request.user,
                                                         job__removed_at=None)  # fmt: skip
@@ -60,7 +61,7 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_GET
 @of_job
-def side_by_side(request: HttpRequest, job: Job) -> HttpResponse:
+def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:
     """Two to four trials, against the first."""
     trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
     wanted = keys_of(request.GET.getlist("item"))
@@ -87,7 +88,7 @@ def _new(job: Job, plan: Plan | None) -> Trial:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def start(request: HttpRequest, job: Job) -> HttpResponse:
+def start(request: HtmxRequest, job: Job) -> HttpResponse:
     """Start a trial, from a plan where one is named."""
     plan = current_plan(job)
     if (wanted := key_of(request.GET.get("plan", ""))) is not None:
@@ -118,7 +119,7 @@ def _expected(job: Job, trial: Trial) -> Answer | None:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def edit(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def edit(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     form = TrialForm(request.POST or None, instance=record, job=job)
     if request.method == "POST" and form.is_valid():
@@ -142,25 +143,25 @@ def _context(job: Job, trial: Trial, **forms: Any) -> dict[str, Any]:
 
 @require_GET
 @of_job
-def page(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def page(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     return render(request, "trials/trial.html", _context(job, _trial(job, trial)))
 
 
-def _changed(request: HttpRequest, job: Job, trial: Trial) -> HttpResponse:
+def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
     """After a change was stored."""
-    if request.htmx:  # type: ignore[attr-defined]
+    if request.htmx:
         return render(request, "trials/_changed.html", _context(job, _trial(job, trial.pk)))
     return redirect("trials:trial", job.pk, trial.pk)
 
 
 @require_POST
 @of_job
-def check_in(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def check_in(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Keep a check-in; answers with the trial anew."""
     record = _trial(job, trial)
     form = CheckInForm(request.POST, record=CheckIn(trial=record))
     if not form.is_valid():
-        name = "trials/_changed.html" if request.htmx else "trials/trial.html"  # type: ignore[attr-defined]
+        name = "trials/_changed.html" if request.htmx else "trials/trial.html"
         return render(request, name, _context(job, record, form=form), status=422)
     form.record.client_key = client_key(form)
     actions.check_in(form.record)
@@ -170,7 +171,7 @@ def check_in(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @of_job
-def edit_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
+def edit_check_in(request: HtmxRequest, job: Job, trial: int, pk: int) -> HttpResponse:
     trial_record = _trial(job, trial)
     record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
     record.trial = trial_record
@@ -185,7 +186,7 @@ def edit_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpRe
 
 @require_POST
 @of_job
-def remove_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> HttpResponse:
+def remove_check_in(request: HtmxRequest, job: Job, trial: int, pk: int) -> HttpResponse:
     trial_record = _trial(job, trial)
     record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
     record.trial = trial_record
@@ -196,7 +197,7 @@ def remove_check_in(request: HttpRequest, job: Job, trial: int, pk: int) -> Http
 
 @require_POST
 @of_job
-def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def end(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     form = EndForm(request.POST, trial=record)
     if not form.is_valid():
@@ -208,7 +209,7 @@ def end(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def resume(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def resume(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     actions.resume_trial(record)
     announce_change(request, job)
@@ -217,7 +218,7 @@ def resume(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def simulate(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Let the simulated supply run on: one check-in, or to the end."""
     record = _trial(job, trial)
     if record.simulated_seed is None or not record.running:
@@ -229,7 +230,7 @@ def simulate(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Let what the trial proved speak for its supply."""
     record = _trial(job, trial)
     change = view_of(record).carry
@@ -242,7 +243,7 @@ def carry(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def carry_reading(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Let a trial of one load speak for that load."""
     record = _trial(job, trial)
     change = view_of(record).learnt
@@ -255,7 +256,7 @@ def carry_reading(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def remove(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
+def remove(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     actions.remove_trial(_trial(job, trial))
     announce_change(request, job)
     return redirect("trials:index", job.pk)
@@ -263,7 +264,7 @@ def remove(request: HttpRequest, job: Job, trial: int) -> HttpResponse:
 
 @require_GET
 @of_job
-def download(request: HttpRequest, job: Job, trial: int, filename: str) -> HttpResponse:
+def download(request: HtmxRequest, job: Job, trial: int, filename: str) -> HttpResponse:
     """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
     record = _trial(job, trial)
     view = view_of(record)

@@ -29,10 +29,9 @@ def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, 
 
 def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, found once for each request's job."""
-    if not hasattr(job, "_current_answer"):
-        answer = answer_of(current_plan(job), page_first=not fetched)
-        job._current_answer = answer  # type: ignore[attr-defined]
-    return job._current_answer  # type: ignore[attr-defined]
+    if job.current_answer is None:
+        job.current_answer = answer_of(current_plan(job), page_first=not fetched)
+    return job.current_answer
 
 
 @register.inclusion_tag("answer/_places.html")

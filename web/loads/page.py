@@ -1,0 +1,36 @@
+"""A load's page: its profile, settings and costs beside one another, and its readings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.utils.safestring import SafeString
+
+from needle.profile.profile import Profile
+from web.loads.models import Load
+from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
+from web.loads.words import ReadingRow, row_of
+
+
+@dataclass(frozen=True)
+class LoadPage:
+    """``profile``, ``costs`` and ``ladder`` are None, or empty, without evidence."""
+
+    load: Load
+    profile: Profile | None
+    settings: list[SettingRow]
+    costs: LoadCosts | None
+    ladder: SafeString | None
+    rows: list[ReadingRow]
+
+
+def page_of(load: Load) -> LoadPage:
+    profile = load.profile()
+    return LoadPage(
+        load=load,
+        profile=profile,
+        settings=settings_side_by_side(load),
+        costs=costs_of_load(load, profile),
+        ladder=ladder_of(load, profile),
+        rows=[row_of(reading) for reading in load.known_readings()],
+    )
