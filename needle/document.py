@@ -10,7 +10,7 @@ import difflib
 import json
 import math
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, overload
 
 
 class DocumentError(ValueError):
@@ -78,16 +78,32 @@ class Reader:
     def has(self, key: str) -> bool:
         return self.data.get(key) is not None
 
+    @overload
     def number(
-        self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False
-    ) -> float | None:
-        """A finite number within bounds, or None where the key is absent.
+        self, key: str, least: float = ..., most: float = ..., above: bool = ..., *, default: float
+    ) -> float: ...
+
+    @overload
+    def number(
+        self,
+        key: str,
+        least: float = ...,
+        most: float = ...,
+        above: bool = ...,
+        default: None = ...,
+    ) -> float | None: ...
+
+    def number(
+        self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False,
+        default: float | None = None,
+    ) -> float | None:  # fmt: skip
+        """A finite number within bounds, or the default where the key is absent.
 
         ``above`` makes the lower bound exclusive.
         """
         value = self.data.get(key)
         if value is None:
-            return None
+            return default
         if isinstance(value, bool) or not isinstance(value, int | float):
             raise DocumentError(self.at(key), f"must be a number, not {str(value)[:40]!r}")
         try:

@@ -279,7 +279,7 @@ def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
         start=reader.need("from", most=1.0),
         end=reader.need("to", most=1.0),
         hours=reader.need("hours", most=MOST_H, above=True),
-        idle_w=reader.number("idle_w", most=10_000) or 0.0,
+        idle_w=reader.number("idle_w", most=10_000, default=0.0),
         efficiency=1.0 if efficiency is None else efficiency,
         step=0.01 if step is None else step,
         context=_context(reader),

@@ -10,6 +10,7 @@ import numpy as np
 from needle.estimate import DEFAULT_SPREAD
 from needle.plan.plan import AC, Plan
 from needle.plan.simulate import Outcome
+from needle.plan.uncertain import InputKey
 from needle.supply.battery import usable_wh
 
 
@@ -19,18 +20,22 @@ class Narrowing:
 
     Attributes
     ----------
-    what : str
-        A load's or source's name, or ``"battery"``, ``"inverter idle"``, ``"inverter efficiency"``.
+    key : InputKey
+        What is measured.
     share : float
         Share of the runtime's variance that it explains.
     range_h, range_h_after : float
         Low to high of the runtime, h: now, and with this known to grade A.
     """
 
-    what: str
+    key: InputKey
     share: float
     range_h: float
     range_h_after: float
+
+    @property
+    def what(self) -> str:
+        return self.key.words
 
 
 def measure_next(outcome: Outcome) -> list[Narrowing]:
@@ -45,13 +50,13 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     if width <= 0 or float(np.std(runtime)) < 1e-9:
         return []
     narrowings = []
-    for name, normals in outcome.inputs.items():
-        spread = outcome.spreads[name]
+    for key, normals in outcome.inputs.items():
+        spread = outcome.spreads[key]
         if spread <= DEFAULT_SPREAD["A"] or len(normals) < 3:
             continue
         share = float(np.corrcoef(normals, runtime)[0, 1] ** 2)
         left = 1 - share * (1 - (DEFAULT_SPREAD["A"] / spread) ** 2)
-        narrowings.append(Narrowing(name, share, width, width * math.sqrt(left)))
+        narrowings.append(Narrowing(key, share, width, width * math.sqrt(left)))
     narrowings.sort(key=lambda one: (one.range_h_after, one.what))
     return [narrowing for narrowing in narrowings if narrowing.share > 0.01]
 

@@ -11,7 +11,8 @@ import numpy as np
 
 from needle.plan.plan import Plan
 from needle.supply.battery import cold_factor
-from needle.supply.charging import TAPER_FROM, TAPER_TO, may_charge
+from needle.supply.charging import TAPER_TO
+from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import most_w, open_circuit_v
 
 #: Charge above that of the stop at which everything comes on again (share).
@@ -78,7 +79,7 @@ class Bank:
         self.cut_off = np.zeros(draws, dtype=bool)
         self.back_at = np.full(draws, np.inf)
         self.other_wh = np.full(draws, other_wh)
-        self.takes_charge = may_charge(self.battery.chemistry, plan.room_c)
+        self.takes_charge = CHEMISTRIES[self.battery.chemistry].may_charge(plan.room_c)
 
     def advance(
         self,
@@ -192,7 +193,7 @@ class Bank:
         from_other = np.zeros(shape)
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
-        knee = TAPER_FROM[self.battery.chemistry]
+        knee = CHEMISTRIES[self.battery.chemistry].taper_from
         slope = (1.0 - TAPER_TO) / (1.0 - knee)
         takes = 1.0 if self.takes_charge else 0.0
         m = 0
@@ -274,7 +275,7 @@ class Bank:
         A sum as long as nothing tapers; from there minute by minute, as :func:`taper` has it,
         written out: this loop is what a plan with sun spends its time on.
         """
-        knee = TAPER_FROM[self.battery.chemistry]
+        knee = CHEMISTRIES[self.battery.chemistry].taper_from
         slope = (1.0 - TAPER_TO) / (1.0 - knee)
         into = surplus_w.copy()
         charge = self.charge + np.cumsum(into * gain - fall, axis=0)

@@ -10,7 +10,7 @@ import numpy as np
 from needle.moments import Moment, Window, in_windows, occurrences
 from needle.plan.patterns import patterns_of, runs
 from needle.plan.plan import Plan, PlanLoad
-from needle.plan.sources import ChargeWindow, OtherBattery, Source, power_w
+from needle.plan.sources import Source
 
 
 @dataclass(frozen=True)
@@ -66,11 +66,10 @@ def source_lanes(plan: Plan) -> list[SourceLane]:
     minutes = round(plan.hours * 60)
     lanes = []
     for source in plan.sources:
-        windows = source.windows if isinstance(source, ChargeWindow) else ()
         offered = np.zeros(minutes)
-        if not isinstance(source, OtherBattery):
-            offered = np.minimum(source.limit_w, power_w(source, plan.start, minutes))
-        lanes.append(SourceLane(source, _spans(windows, plan, minutes), offered))
+        if not source.runs_down:
+            offered = np.minimum(source.limit_w, source.power_w(plan.start, minutes))
+        lanes.append(SourceLane(source, _spans(source.windows, plan, minutes), offered))
     return lanes
 
 

@@ -12,7 +12,6 @@ from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.plan import Plan
 from needle.plan.side import BatterySide, other_wh
-from needle.plan.sources import ChargeWindow, OtherBattery
 from needle.plan.trips import Trip
 
 
@@ -121,18 +120,17 @@ def _by_source(
     """Wh of each source, what was used in a minute shared by what each offered; and litres."""
     by_source = {source.name: 0.0 for source in plan.sources}
     fuel = 0.0
-    others = [source for source in plan.sources if isinstance(source, OtherBattery)]
-    for one in others:
-        share = one.usable_wh / sum(other.usable_wh for other in others)
-        by_source[one.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
+    stores = [source for source in plan.sources if source.runs_down]
+    for store in stores:
+        share = store.store_wh / sum(other.store_wh for other in stores)
+        by_source[store.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
     if side.steady:
         offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
         total = np.maximum(sum(offers), 1e-9)
         for (source, _, _), offer in zip(side.steady, offers, strict=True):
             wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES_PER_HOUR
             by_source[source.name] = wh
-            if isinstance(source, ChargeWindow):
-                fuel += wh / 1000 * source.litres_per_kwh
+            fuel += wh / 1000 * source.litres_per_kwh
     return by_source, fuel
 
 

@@ -232,18 +232,8 @@ _LOAD_KEYS = (
 )  # fmt: skip
 
 
-class _LoadReader(Reader):
-    """Reads one load, with defaults."""
-
-    def given(
-        self, key: str, default: float, least: float, most: float, above: bool = False
-    ) -> float:
-        value = self.number(key, least, most, above)
-        return default if value is None else value
-
-
 def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]) -> PlanLoad:
-    reader = _LoadReader(data, path, _LOAD_KEYS)
+    reader = Reader(data, path, _LOAD_KEYS)
     route = reader.choice("route", routes, AC)
     steps, charge = _parse_steps(reader), _parse_charge(reader)
     windows, moments = _parse_use(reader, zone, steps, charge)
@@ -254,13 +244,13 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         running = charge.watts
     elif running is None:
         raise DocumentError(reader.at("running_w"), "is needed")
-    resting = reader.number("resting_w", most=100_000) or 0.0
+    resting = reader.number("resting_w", most=100_000, default=0.0)
     if resting > running:
         raise DocumentError(
             reader.at("resting_w"), f"{resting:g} W is above the running {running:g} W"
         )
-    factor = reader.given("power_factor", 1.0, 0.0, 1.0, True)
-    count = reader.given("count", 1.0, 1, 100)
+    factor = reader.number("power_factor", 0.0, 1.0, True, default=1.0)
+    count = reader.number("count", 1, 100, default=1.0)
     if count != int(count):
         raise DocumentError(reader.at("count"), f"{count:g} must be a whole number")
     return PlanLoad(
@@ -268,12 +258,12 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         running_w=running,
         resting_w=resting,
         route=route,
-        duty=reader.given("duty", 1.0, 0.0, 1.0),
-        cycle_min=reader.given("cycle_min", 40.0, 0.5, 10_080),
+        duty=reader.number("duty", 0.0, 1.0, default=1.0),
+        cycle_min=reader.number("cycle_min", 0.5, 10_080, default=40.0),
         power_factor=factor,
-        start_va=max(reader.given("start_va", 0.0, 0.0, 1_000_000), running / factor),
-        start_s=reader.given("start_s", 0.3, 0.0, 600),
-        spread=reader.given("spread", 0.0, 0.0, 2.0),
+        start_va=max(reader.number("start_va", 0.0, 1_000_000, default=0.0), running / factor),
+        start_s=reader.number("start_s", 0.0, 600, default=0.3),
+        spread=reader.number("spread", 0.0, 2.0, default=0.0),
         windows=windows,
         moments=moments,
         steps=steps,
@@ -283,7 +273,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         set_c=reader.number("set_c", least=-100, most=400),
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
         measured_set_c=reader.number("measured_set_c", least=-100, most=400),
-        pull_down_wh=reader.given("pull_down_wh", 0.0, 0.0, 1_000_000),
+        pull_down_wh=reader.number("pull_down_wh", 0.0, 1_000_000, default=0.0),
         start_tested=reader.choice("start_tested", ("", *TESTED), ""),
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
@@ -306,10 +296,11 @@ def _parse_can(reader: Reader, routes: Sequence[str], route: str) -> tuple[str, 
 def _parse_settings(reader: Reader) -> tuple[Setting, ...]:
     settings = []
     for index, item in enumerate(reader.items("settings", most=20)):
-        inner = _LoadReader(
-            item, f"{reader.at('settings')}[{index}]", ("name", "running_w", "duty")
+        inner = Reader(item, f"{reader.at('settings')}[{index}]", ("name", "running_w", "duty"))
+        watts, duty = (
+            inner.need("running_w", most=100_000),
+            inner.number("duty", 0.0, 1.0, default=1.0),
         )
-        watts, duty = inner.need("running_w", most=100_000), inner.given("duty", 1.0, 0.0, 1.0)
         settings.append(Setting(inner.text("name", most=60), watts, duty))
     return tuple(settings)
 
@@ -317,12 +308,12 @@ def _parse_settings(reader: Reader) -> tuple[Setting, ...]:
 def _parse_steps(reader: Reader) -> tuple[TaskStep, ...]:
     steps = []
     for index, item in enumerate(reader.items("steps", most=200)):
-        inner = _LoadReader(item, f"{reader.at('steps')}[{index}]", ("watts", "minutes", "duty"))
+        inner = Reader(item, f"{reader.at('steps')}[{index}]", ("watts", "minutes", "duty"))
         steps.append(
             TaskStep(
                 inner.need("watts", most=100_000),
                 inner.need("minutes", most=MOST_HOURS * 60, above=True),
-                inner.given("duty", 1.0, 0.0, 1.0),
+                inner.number("duty", 0.0, 1.0, default=1.0),
             )
         )
     return tuple(steps)
@@ -332,11 +323,11 @@ def _parse_charge(reader: Reader) -> Charge | None:
     if not reader.has("charge"):
         return None
     keys = ("pack_wh", "missing", "efficiency", "watts")
-    inner = _LoadReader(reader.data["charge"], reader.at("charge"), keys)
+    inner = Reader(reader.data["charge"], reader.at("charge"), keys)
     return Charge(
         pack_wh=inner.need("pack_wh", most=1_000_000, above=True),
-        missing=inner.given("missing", 1.0, 0.0, 1.0),
-        efficiency=inner.given("efficiency", 0.85, 0.2, 1.0),
+        missing=inner.number("missing", 0.0, 1.0, default=1.0),
+        efficiency=inner.number("efficiency", 0.2, 1.0, default=0.85),
         watts=inner.need("watts", most=100_000, above=True),
     )
 
@@ -400,7 +391,7 @@ def check_use(data: Any) -> None:
     for key in ("between", "flexible"):
         parse_windows(reader.items(key, most=500), key, UTC)
     parse_moments(reader.items("tasks", most=1000), "tasks", UTC)
-    loaded = _LoadReader(reader.data, "", reader.data)
+    loaded = Reader(reader.data, "", reader.data)
     _parse_steps(loaded)
     _parse_charge(loaded)
 
@@ -451,6 +442,6 @@ def parse_plan(data: Any) -> Plan:
         loads=loads,
         sources=parse_sources(reader.items("sources", most=50), start.tzinfo, supply),
         room_c=reader.number("room_c", least=-60, most=80),
-        room_swing_c=reader.number("room_swing_c", most=40) or 0.0,
+        room_swing_c=reader.number("room_swing_c", most=40, default=0.0),
         room_warmest=warmest,
     )

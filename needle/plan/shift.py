@@ -19,7 +19,6 @@ from needle.document import DocumentError
 from needle.moments import DAY_MIN, Moment, in_windows, moment_after, occurrences
 from needle.plan.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
-from needle.plan.sources import OtherBattery, power_w
 
 SLOT_MIN = 15
 #: How far ahead tasks are placed, h.
@@ -236,8 +235,8 @@ def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
                 on = pattern.shape > 0
                 most += on * load.running_w
     offered = sum(
-        (np.minimum(source.limit_w, power_w(source, plan.start, minutes))
-         for source in plan.sources if not isinstance(source, OtherBattery)),
+        (np.minimum(source.limit_w, source.power_w(plan.start, minutes))
+         for source in plan.sources if not source.runs_down),
         np.zeros(minutes),
     )  # fmt: skip
     inverter = plan.supply.inverter

@@ -10,13 +10,20 @@ import numpy as np
 from needle.moments import in_windows
 from needle.plan.patterns import Pattern
 from needle.plan.plan import AC, Plan, feeds
-from needle.plan.sources import OtherBattery, Sun, power_w
+from needle.plan.sources import Source
+from needle.plan.uncertain import (
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    OUTPUT,
+    SOURCE,
+    InputKey,
+)
 from needle.supply.inverter import dc_w
 
 
 def other_wh(plan: Plan) -> float:
     """Wh that other batteries among the sources hold ready."""
-    return sum(source.usable_wh for source in plan.sources if isinstance(source, OtherBattery))
+    return sum(source.store_wh for source in plan.sources if source.runs_down)
 
 
 class BatterySide:
@@ -25,7 +32,7 @@ class BatterySide:
     With no ``inputs`` everything stands at its likely value, in one draw.
     """
 
-    def __init__(self, plan: Plan, inputs: dict[str, np.ndarray] | None, minutes: int) -> None:
+    def __init__(self, plan: Plan, inputs: dict[InputKey, np.ndarray] | None, minutes: int) -> None:
         self.plan = plan
         supply = plan.supply
         inverter = supply.inverter
@@ -40,12 +47,14 @@ class BatterySide:
             self.idle_w, self.efficiency = inverter.idle_w.value, inverter.efficiency.value
             self.square = inverter.square_per_w.value
             if inputs is not None:
-                self.idle_w = _column(inverter.idle_w.draws(inputs["inverter idle"]))
-                self.efficiency = _column(inverter.efficiency.draws(inputs["inverter efficiency"]))
+                self.idle_w = _column(inverter.idle_w.draws(inputs[InputKey(INVERTER_IDLE)]))
+                self.efficiency = _column(
+                    inverter.efficiency.draws(inputs[InputKey(INVERTER_EFFICIENCY)])
+                )
         self.passes: dict[str, Any] = {
             output.name: output.efficiency.value
             if inputs is None
-            else _column(output.efficiency.draws(inputs[f"{output.name} output"]))
+            else _column(output.efficiency.draws(inputs[InputKey(OUTPUT, output.name)]))
             for output in supply.outputs
         }
         self.outputs_idle_w = sum(
@@ -54,21 +63,21 @@ class BatterySide:
             if feeds(plan, output.name) or not output.off_unused
         )
         self.steady = [
-            (source, power_w(source, plan.start, minutes), self._factor(source, inputs))
+            (source, source.power_w(plan.start, minutes), self._factor(source, inputs))
             for source in plan.sources
-            if not isinstance(source, OtherBattery)
+            if not source.runs_down
         ]
-        others = [source for source in plan.sources if isinstance(source, OtherBattery)]
+        others = [source for source in plan.sources if source.runs_down]
         self.other_w: np.ndarray | None = None
         if others:
-            self.other_w = np.sum([power_w(other, plan.start, minutes) for other in others], axis=0)
+            self.other_w = np.sum([other.power_w(plan.start, minutes) for other in others], axis=0)
 
     @staticmethod
-    def _factor(source: Any, inputs: dict[str, np.ndarray] | None) -> Any:
-        if inputs is None or not isinstance(source, Sun):
+    def _factor(source: Source, inputs: dict[InputKey, np.ndarray] | None) -> Any:
+        if inputs is None or not source.drawn:
             return 1.0
         sigma = np.sqrt(np.log1p(source.spread**2))
-        return _column(np.exp(inputs[source.name] * sigma))
+        return _column(np.exp(inputs[InputKey(SOURCE, source.name)] * sigma))
 
     def on(self, pattern: Pattern, first: int, last: int) -> np.ndarray | float:
         """Minutes of a block in which a pattern's route is switched on at all."""

@@ -18,8 +18,16 @@ from needle.plan.likely import likely_run
 from needle.plan.patterns import Pattern, normals, patterns_of
 from needle.plan.plan import AC, Plan
 from needle.plan.side import BatterySide, other_wh
-from needle.plan.sources import Sun
 from needle.plan.trips import Trip, Tripper
+from needle.plan.uncertain import (
+    CAPACITY,
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    LOAD,
+    OUTPUT,
+    SOURCE,
+    InputKey,
+)
 from needle.profile.temperature import scale_mean
 
 #: Random streams set aside for the supply, before those of the loads; after them come the battery's
@@ -104,8 +112,8 @@ class Outcome:
     sources_w: np.ndarray
     minute_w: np.ndarray
     likely_charge: np.ndarray
-    inputs: dict[str, np.ndarray]
-    spreads: dict[str, float]
+    inputs: dict[InputKey, np.ndarray]
+    spreads: dict[InputKey, float]
     notices: list[str] = field(default_factory=list)
 
     @property
@@ -148,12 +156,12 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     patterns = [
         pattern
         for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
-        for pattern in patterns_of(load, plan, minutes, inputs[load.name], stream)
+        for pattern in patterns_of(load, plan, minutes, inputs[InputKey(LOAD, load.name)], stream)
     ]
     ohm = plan.supply.battery.internal_ohm
     bank = Bank(
         plan,
-        plan.supply.battery.state_of_health.draws(inputs["battery"]),
+        plan.supply.battery.state_of_health.draws(inputs[InputKey(CAPACITY)]),
         None if ohm is None else ohm.draws(normals(rest[0], draws)),
         other_wh(plan),
     )
@@ -246,24 +254,24 @@ def _draw_inputs(
     streams: Sequence[np.random.Generator],
     rest: Sequence[np.random.Generator],
     draws: int,
-) -> tuple[dict[str, np.ndarray], dict[str, float]]:
+) -> tuple[dict[InputKey, np.ndarray], dict[InputKey, float]]:
     """Standard normal draws, and the relative spread, of each thing that is uncertain."""
     supply = plan.supply
-    uncertain = [("battery", supply.battery.state_of_health.spread, streams[0])]
+    uncertain = [(InputKey(CAPACITY), supply.battery.state_of_health.spread, streams[0])]
     if supply.inverter is not None:
         uncertain += [
-            ("inverter idle", supply.inverter.idle_w.spread, streams[1]),
-            ("inverter efficiency", supply.inverter.efficiency.spread, streams[2]),
+            (InputKey(INVERTER_IDLE), supply.inverter.idle_w.spread, streams[1]),
+            (InputKey(INVERTER_EFFICIENCY), supply.inverter.efficiency.spread, streams[2]),
         ]
     loads = zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
-    uncertain += [(load.name, load.spread, stream) for load, stream in loads]
+    uncertain += [(InputKey(LOAD, load.name), load.spread, stream) for load, stream in loads]
     for output, stream in zip(supply.outputs, rest[1:], strict=False):
-        uncertain.append((f"{output.name} output", output.efficiency.spread, stream))
+        uncertain.append((InputKey(OUTPUT, output.name), output.efficiency.spread, stream))
     for source, stream in zip(plan.sources, rest[1 + len(supply.outputs) :], strict=True):
-        if isinstance(source, Sun):
-            uncertain.append((source.name, source.spread, stream))
-    inputs = {name: normals(stream, draws) for name, _, stream in uncertain}
-    return inputs, {name: spread for name, spread, _ in uncertain}
+        if source.drawn:
+            uncertain.append((InputKey(SOURCE, source.name), source.spread, stream))
+    inputs = {key: normals(stream, draws) for key, _, stream in uncertain}
+    return inputs, {key: spread for key, spread, _ in uncertain}
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

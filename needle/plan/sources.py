@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from functools import lru_cache
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -24,15 +25,70 @@ SUN_STEP_MIN = 10
 CLOUD_SHARE, CLOUD_POWER = 0.75, 3.4
 
 
+_NO_WINDOWS: tuple[Window, ...] = ()
+
+
 @dataclass(frozen=True)
-class Sun:
-    """Panels.
+class Source(ABC):
+    """What charges: a class of its own for each kind, which brings all that a plan asks of it.
 
     Attributes
     ----------
     name : str
     limit_w : float
         What its input lets in, W.
+    """
+
+    #: Its keys in the document, beside the common ones.
+    KEYS: ClassVar[tuple[str, ...]]
+    #: Between which it gives; empty where its hours are not set.
+    windows = _NO_WINDOWS
+    #: Relative spread of what it gives.
+    spread = 0.0
+    #: Fuel for each kWh, l.
+    litres_per_kwh = 0.0
+    #: Wh that it holds; infinite where it does not run down.
+    store_wh = math.inf
+
+    name: str
+    limit_w: float
+
+    @classmethod
+    @abstractmethod
+    def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> Source:
+        """Read one from its document."""
+
+    @abstractmethod
+    def power_w(self, start: datetime, minutes: int) -> np.ndarray:
+        """W that it offers before its input's limit, shape (minutes,); of a store its most."""
+
+    @property
+    @abstractmethod
+    def rated_most_w(self) -> float:
+        """The most that it gives at all, W."""
+
+    @property
+    def most_w(self) -> float:
+        """The most that its input takes from it, W."""
+        return min(self.rated_most_w, self.limit_w)
+
+    @property
+    def runs_down(self) -> bool:
+        """Whether what it has given is gone."""
+        return math.isfinite(self.store_wh)
+
+    @property
+    def drawn(self) -> bool:
+        """Whether what it gives is uncertain."""
+        return self.spread > 0
+
+
+@dataclass(frozen=True)
+class Sun(Source):
+    """Panels.
+
+    Attributes
+    ----------
     rated_w : float
         At 1000 W/m².
     performance_ratio : float
@@ -45,8 +101,8 @@ class Sun:
         Relative spread of a plan's sun.
     """
 
-    name: str
-    limit_w: float
+    KEYS = ("rated_w", "yield", "latitude", "longitude", "tilt", "azimuth", "clouds", "spread")
+
     rated_w: float
     performance_ratio: float
     latitude: float
@@ -54,38 +110,93 @@ class Sun:
     tilt: float
     azimuth: float
     clouds: float
-    spread: float
+    spread: float = field()
+
+    @classmethod
+    def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> Sun:
+        return cls(
+            name=name,
+            limit_w=limit_w,
+            rated_w=reader.need("rated_w", most=1_000_000, above=True),
+            performance_ratio=reader.number("yield", 0.05, 1.0, default=0.72),
+            latitude=reader.need("latitude", least=-90, most=90),
+            longitude=reader.number("longitude", -180, 180, default=0.0),
+            tilt=reader.number("tilt", 0, 90, default=30.0),
+            azimuth=reader.number("azimuth", 0, 360, default=180.0),
+            clouds=reader.number("clouds", 0, 1, default=0.5),
+            spread=reader.number("spread", 0, 2, default=0.25),
+        )
+
+    @property
+    def rated_most_w(self) -> float:
+        return self.rated_w
+
+    @property
+    def drawn(self) -> bool:
+        return True
+
+    def power_w(self, start: datetime, minutes: int) -> np.ndarray:
+        clear = _clear_sky(self.latitude, self.longitude, self.tilt, self.azimuth, start, minutes)
+        left = 1 - CLOUD_SHARE * self.clouds**CLOUD_POWER
+        return self.rated_w * self.performance_ratio * left * clear
 
 
 @dataclass(frozen=True)
-class ChargeWindow:
+class ChargeWindow(Source):
     """Mains or a generator: W in windows; litres of fuel for each kWh, 0 for none."""
 
-    name: str
-    limit_w: float
+    KEYS = ("watts", "between", "litres_per_kwh")
+
     watts: float
-    windows: tuple[Window, ...]
+    windows: tuple[Window, ...] = field()
     litres_per_kwh: float = 0.0
+
+    @classmethod
+    def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> ChargeWindow:
+        between = reader.items("between", most=500)
+        windows = parse_windows(between, reader.at("between"), zone)
+        if not windows:
+            raise DocumentError(reader.at("between"), "needs at least one window")
+        watts = reader.need("watts", most=1_000_000, above=True)
+        return cls(
+            name, limit_w, watts, windows, reader.number("litres_per_kwh", most=10, default=0.0)
+        )
+
+    @property
+    def rated_most_w(self) -> float:
+        return self.watts
+
+    def power_w(self, start: datetime, minutes: int) -> np.ndarray:
+        return in_windows(self.windows, start, minutes) * self.most_w
 
 
 @dataclass(frozen=True)
-class OtherBattery:
+class OtherBattery(Source):
     """Another battery that gives at most so many W until its Wh are gone."""
 
-    name: str
-    limit_w: float
-    usable_wh: float
+    KEYS = ("nominal_wh", "max_w", "efficiency")
+
+    store_wh: float = field()
     max_w: float
 
+    @classmethod
+    def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> OtherBattery:
+        efficiency = reader.number("efficiency", least=0.3, most=1.0, default=0.85)
+        held = reader.need("nominal_wh", most=10_000_000, above=True)
+        most = reader.need("max_w", most=1_000_000, above=True)
+        return cls(name, limit_w, held * efficiency, most)
 
-Source = Sun | ChargeWindow | OtherBattery
+    @property
+    def rated_most_w(self) -> float:
+        return self.max_w
+
+    def power_w(self, start: datetime, minutes: int) -> np.ndarray:
+        return np.full(minutes, self.most_w)
+
+
+#: Kinds as the document names them.
+KINDS: dict[str, type[Source]] = {"sun": Sun, "window": ChargeWindow, "battery": OtherBattery}
 _COMMON = ("kind", "name", "input")
-_KEYS = {
-    "sun": (*_COMMON, "rated_w", "yield", "latitude", "longitude", "tilt", "azimuth", "clouds",
-            "spread"),
-    "window": (*_COMMON, "watts", "between", "litres_per_kwh"),
-    "battery": (*_COMMON, "nominal_wh", "max_w", "efficiency"),
-}  # fmt: skip
 
 
 def parse_sources(
@@ -102,48 +213,14 @@ def parse_sources(
         path = f"sources[{index}]"
         if not isinstance(item, dict):
             raise DocumentError(path, "must be an object with named values")
-        kind = Reader(item, path, item).choice("kind", _KEYS)
-        reader = Reader(item, path, _KEYS[kind])
+        kind = Reader(item, path, item).choice("kind", KINDS)
+        reader = Reader(item, path, (*_COMMON, *KINDS[kind].KEYS))
         name = reader.text("name", kind, 80)
         taken = sum(source.name == name or source.name.startswith(f"{name} ") for source in sources)
         name = name if not taken else f"{name} {taken + 1}"
         limit = _limit_w(reader, kind, supply)
-        if kind == "sun":
-            sources.append(_sun(reader, name, limit))
-        elif kind == "window":
-            between = reader.items("between", most=500)
-            windows = parse_windows(between, reader.at("between"), zone)
-            if not windows:
-                raise DocumentError(reader.at("between"), "needs at least one window")
-            watts = reader.need("watts", most=1_000_000, above=True)
-            fuel = reader.number("litres_per_kwh", most=10) or 0.0
-            sources.append(ChargeWindow(name, limit, watts, windows, fuel))
-        else:
-            efficiency = reader.number("efficiency", least=0.3, most=1.0)
-            usable = reader.need("nominal_wh", most=10_000_000, above=True)
-            usable *= 0.85 if efficiency is None else efficiency
-            most = reader.need("max_w", most=1_000_000, above=True)
-            sources.append(OtherBattery(name, limit, usable, most))
+        sources.append(KINDS[kind].read(reader, name, limit, zone))
     return tuple(sources)
-
-
-def _sun(reader: Reader, name: str, limit_w: float) -> Sun:
-    def given(key: str, default: float, least: float, most: float) -> float:
-        value = reader.number(key, least, most)
-        return default if value is None else value
-
-    return Sun(
-        name=name,
-        limit_w=limit_w,
-        rated_w=reader.need("rated_w", most=1_000_000, above=True),
-        performance_ratio=given("yield", 0.72, 0.05, 1.0),
-        latitude=reader.need("latitude", least=-90, most=90),
-        longitude=given("longitude", 0.0, -180, 180),
-        tilt=given("tilt", 30.0, 0, 90),
-        azimuth=given("azimuth", 180.0, 0, 360),
-        clouds=given("clouds", 0.5, 0, 1),
-        spread=given("spread", 0.25, 0, 2),
-    )
 
 
 def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
@@ -161,19 +238,6 @@ def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
             return math.inf
         wanted = names[0]
     return input_limit_w(supply.inputs[names.index(wanted)], supply.battery)
-
-
-def power_w(source: Source, start: datetime, minutes: int) -> np.ndarray:
-    """W that a source offers before its input's limit, shape (minutes,); of a battery its most."""
-    if isinstance(source, Sun):
-        clear = _clear_sky(
-            source.latitude, source.longitude, source.tilt, source.azimuth, start, minutes
-        )
-        left = 1 - CLOUD_SHARE * source.clouds**CLOUD_POWER
-        return source.rated_w * source.performance_ratio * left * clear
-    if isinstance(source, ChargeWindow):
-        return in_windows(source.windows, start, minutes) * min(source.watts, source.limit_w)
-    return np.full(minutes, min(source.max_w, source.limit_w))
 
 
 def warm_up() -> None:

@@ -1,7 +1,4 @@
-"""What a battery holds, and how much of it can be used.
-
-Chemistry defaults are general engineering values; the floor is the user's choice.
-"""
+"""What a battery holds, and how much of it can be used."""
 
 from __future__ import annotations
 
@@ -9,33 +6,8 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
+from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import usual_cutoff_v, usual_ohm
-
-
-@dataclass(frozen=True)
-class Chemistry:
-    """Defaults of a cell chemistry: floor and efficiency are shares, n is Peukert's exponent.
-
-    ``cold_per_c`` is the share of capacity lost for each °C under 25 °C.
-    """
-
-    key: str
-    name: str
-    floor: float
-    peukert_n: float
-    charge_efficiency: float
-    cold_per_c: float = 0.004
-
-
-CHEMISTRIES = {
-    one.key: one
-    for one in (
-        Chemistry("lfp", "lithium iron phosphate", 0.10, 1.0, 0.96),
-        Chemistry("lithium", "other lithium", 0.15, 1.0, 0.95),
-        Chemistry("lead", "lead-acid", 0.50, 1.15, 0.85, 0.008),
-        Chemistry("usb", "USB bank (lithium, its own cut-off)", 0.0, 1.0, 0.95),
-    )
-}
 
 #: Temperature that labels speak of, °C.
 LABEL_C = 25.0
@@ -52,7 +24,7 @@ class Battery:
     Attributes
     ----------
     chemistry : str
-        Key of :data:`CHEMISTRIES`.
+        Key of :data:`needle.supply.chemistry.CHEMISTRIES`.
     nominal_wh : float
         Label energy, Wh.
     volts : float or None
@@ -143,14 +115,10 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
     reader = Reader(data, path, _KEYS)
     chemistry = CHEMISTRIES[reader.choice("chemistry", CHEMISTRIES)]
 
-    def given(key: str, default: float, least: float, most: float, above: bool = False) -> float:
-        value = reader.number(key, least, most, above)
-        return default if value is None else value
-
     factor = STATE_OF_HEALTH
     if reader.has("capacity_factor") or reader.has("capacity_spread"):
-        value = given("capacity_factor", STATE_OF_HEALTH.value, 0.05, 1.5)
-        spread = given("capacity_spread", STATE_OF_HEALTH.spread, 0.0, 1.0)
+        value = reader.number("capacity_factor", 0.05, 1.5, default=STATE_OF_HEALTH.value)
+        spread = reader.number("capacity_spread", 0.0, 1.0, default=STATE_OF_HEALTH.spread)
         factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
     nominal = reader.need("nominal_wh", most=10_000_000, above=True)
     volts = reader.number("volts", most=1500, above=True)
@@ -159,15 +127,17 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
         chemistry=chemistry.key,
         nominal_wh=nominal,
         volts=volts,
-        floor=given("floor", chemistry.floor, 0.0, 0.99),
+        floor=reader.number("floor", 0.0, 0.99, default=chemistry.floor),
         state_of_health=factor,
-        start_charge=given("start_charge", 1.0, 0.0, 1.0),
-        charge_efficiency=given("charge_efficiency", chemistry.charge_efficiency, 0.0, 1.0, True),
-        peukert_n=given("peukert_n", chemistry.peukert_n, 1.0, 1.6),
-        rated_hours=given("rated_hours", 20.0, 0.1, 1000),
+        start_charge=reader.number("start_charge", 0.0, 1.0, default=1.0),
+        charge_efficiency=reader.number(
+            "charge_efficiency", 0.0, 1.0, True, default=chemistry.charge_efficiency
+        ),
+        peukert_n=reader.number("peukert_n", 1.0, 1.6, default=chemistry.peukert_n),
+        rated_hours=reader.number("rated_hours", 0.1, 1000, default=20.0),
         internal_ohm=ohm,
         cutoff_v=cutoff,
-        measured_c=given("measured_c", LABEL_C, -40, 70),
+        measured_c=reader.number("measured_c", -40, 70, default=LABEL_C),
     )
     if battery.start_charge <= battery.floor:
         raise DocumentError(
@@ -192,7 +162,7 @@ def _sag(
         raise DocumentError(
             reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"
         )
-    spread = reader.number("ohm_spread", most=1.0) or 0.0
+    spread = reader.number("ohm_spread", most=1.0, default=0.0)
     resistance = (
         Estimate(ohm, spread, "B", ("as given",))
         if ohm is not None

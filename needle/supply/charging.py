@@ -10,14 +10,11 @@ import numpy as np
 
 from needle.document import DocumentError, Reader
 from needle.supply.battery import Battery
+from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.outputs import limit_w
 
-#: Charge above which the charger tapers, and the share of its watts that is left at full (general
-#: values; lead-acid absorbs slowly).
-TAPER_FROM = {"lfp": 0.90, "lithium": 0.90, "usb": 0.90, "lead": 0.80}
+#: Share of a charger's watts that is left at full (general value).
 TAPER_TO = 0.10
-#: Lithium must not be charged below this, °C.
-LITHIUM_LEAST_C = 0.0
 
 
 @dataclass(frozen=True)
@@ -81,11 +78,6 @@ def taper(chemistry: str, charge: np.ndarray | float) -> np.ndarray:
 
     Full up to the chemistry's knee, then falling straight to a tenth at full.
     """
-    knee = TAPER_FROM[chemistry]
+    knee = CHEMISTRIES[chemistry].taper_from
     past = np.clip((np.asarray(charge, dtype=float) - knee) / (1 - knee), 0.0, 1.0)
     return 1.0 - (1.0 - TAPER_TO) * past
-
-
-def may_charge(chemistry: str, battery_c: float | None) -> bool:
-    """Whether a battery may be charged at this temperature; unknown counts as yes."""
-    return chemistry == "lead" or battery_c is None or battery_c >= LITHIUM_LEAST_C

@@ -87,11 +87,17 @@ def _output(reader: Reader, name: str) -> Output:
         max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
         idle_w=OUTPUT_IDLE_W
         if idle is None
-        else Estimate(idle, reader.number("idle_spread", most=2.0) or 0.0, "B", ("as given",)),
+        else Estimate(
+            idle, reader.number("idle_spread", most=2.0, default=0.0), "B", ("as given",)
+        ),
         efficiency=OUTPUT_EFFICIENCY
         if efficiency is None
         else Estimate(
-            efficiency, reader.number("efficiency_spread", most=0.5) or 0.0, "B", ("as given",), 1.0
+            efficiency,
+            reader.number("efficiency_spread", most=0.5, default=0.0),
+            "B",
+            ("as given",),
+            1.0,
         ),
         volts=volts,
         off_unused=reader.flag("off_unused"),

@@ -15,6 +15,7 @@ from needle.plan.plan import in_use, parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.plan.suggestions import suggestions
+from needle.plan.uncertain import LOAD, InputKey
 
 BASE = {
     "start": "2027-02-09T18:00:00+00:00",
@@ -188,7 +189,9 @@ class PropertyTest(unittest.TestCase):
     def test_one_more_load_leaves_the_others_draws_alone(self):
         fewer = simulate(plan_of(loads=BASE["loads"][:2]), 30)
         more = simulate(plan_of(), 30)
-        np.testing.assert_array_equal(fewer.inputs["Rest"], more.inputs["Rest"])
+        np.testing.assert_array_equal(
+            fewer.inputs[InputKey(LOAD, "Rest")], more.inputs[InputKey(LOAD, "Rest")]
+        )
 
 
 class TripTest(unittest.TestCase):

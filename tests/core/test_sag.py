@@ -12,10 +12,11 @@ from needle.plan.plan import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.supply.battery import cold_factor, parse_battery
-from needle.supply.charging import input_limit_w, may_charge, parse_inputs, taper
+from needle.supply.charging import input_limit_w, parse_inputs, taper
+from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.inverter import parse_inverter
 from needle.supply.outputs import parse_outputs
-from needle.supply.voltage import CELLS, cells_in_series, most_w, open_circuit_v, terminal_v
+from needle.supply.voltage import cells_in_series, most_w, open_circuit_v, terminal_v
 
 LEAD = {"chemistry": "lead", "nominal_wh": 1200, "volts": 12, "floor": 0.0, "internal_ohm": 0.03,
         "cutoff_v": 11.0, "capacity_factor": 1.0, "capacity_spread": 0.0}  # fmt: skip
@@ -39,7 +40,7 @@ class VoltageTest(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(cells_in_series(chemistry, volts), cells)
 
-    @given(st.sampled_from(sorted(CELLS)), st.floats(0, 1), st.floats(0, 1))
+    @given(st.sampled_from(sorted(CHEMISTRIES)), st.floats(0, 1), st.floats(0, 1))
     def test_more_charge_is_never_less_volts(self, chemistry, first, second):
         low, high = sorted((first, second))
         self.assertLessEqual(
@@ -105,10 +106,10 @@ class ColdTest(unittest.TestCase):
         self.assertAlmostEqual(cold_factor(battery, 25.0), 1 / 0.84)
 
     def test_no_lithium_charging_below_freezing(self):
-        self.assertFalse(may_charge("lfp", -1))
-        self.assertTrue(may_charge("lfp", 1))
-        self.assertTrue(may_charge("lead", -10))
-        self.assertTrue(may_charge("lithium", None))
+        self.assertFalse(CHEMISTRIES["lfp"].may_charge(-1))
+        self.assertTrue(CHEMISTRIES["lfp"].may_charge(1))
+        self.assertTrue(CHEMISTRIES["lead"].may_charge(-10))
+        self.assertTrue(CHEMISTRIES["lithium"].may_charge(None))
 
 
 class PortsTest(unittest.TestCase):

@@ -1,5 +1,7 @@
 """Every change can be taken back, in order, and the record of changes stays small."""
 
+import json
+
 from django.test import override_settings
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
@@ -38,6 +40,18 @@ class UndoTest(SiteTest):
         self.undo()
         page = self.client.get(self.url("loads:load", load.pk))
         self.assertContains(page, "120")
+
+    def test_a_change_from_before_a_migration_goes_back_as_far_as_its_fields_still_exist(self):
+        load = make_load(self.job)
+        load.name = "Other"
+        actions.save_change(self.job, load, "Changed Other")
+        change = actions.latest_change(self.job)
+        (record,) = json.loads(change.before)
+        record["fields"]["gone_since"] = 7
+        Change.objects.filter(pk=change.pk).update(before=json.dumps([record]))
+        self.assertContains(self.undo(), "Undone")
+        load.refresh_from_db()
+        self.assertNotEqual(load.name, "Other")
 
     def test_several_changes_go_back_one_by_one(self):
         load = make_load(self.job, watts=None)

@@ -99,9 +99,11 @@ def _undo(job: Job, change_id: int) -> Change | None:
 def _put_back(change: Change) -> None:
     """Take one change back."""
     if change.before:
-        names = list(json.loads(change.before)[0]["fields"])
-        for item in serializers.deserialize("json", change.before):
-            item.object.save(update_fields=names)
+        # A change older than a migration may name fields that are gone: what still exists counts.
+        names = set(json.loads(change.before)[0]["fields"])
+        for item in serializers.deserialize("json", change.before, ignorenonexistent=True):
+            known = {field.name for field in item.object._meta.concrete_fields}
+            item.object.save(update_fields=names & known)
     else:
         model: Any = apps.get_model(change.model)
         model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())

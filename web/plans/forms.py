@@ -16,7 +16,7 @@ from needle.plan.use import (
     text_of_use,
     use_from_text,
 )
-from needle.supply.battery import CHEMISTRIES
+from needle.supply.chemistry import CHEMISTRIES
 from web.common.fields import QuantityField, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job

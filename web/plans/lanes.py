@@ -12,7 +12,7 @@ from needle.plan.lanes import LoadLane, SourceLane, Span, load_lanes, source_lan
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.shift import Move
 from needle.plan.simulate import Outcome
-from needle.plan.sources import OtherBattery, Sun
+from needle.plan.sources import Sun
 from needle.plan.use import is_daily
 from needle.quantity import with_unit
 from web.drawing.svg import Attribute
@@ -85,14 +85,13 @@ def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
 def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
     core = lane.source
     href = reverse("plans:source", args=[source.plan.job_id, source.plan_id, source.pk])
-    if isinstance(core, Sun):
-        most = min(core.limit_w, core.rated_w)
-        area = np.minimum(1.0, lane.offered_w / max(1.0, most))
-        sub = f"{with_unit(core.rated_w, 'W')}, {core.clouds * 100:.0f} % cloud"
-        return Lane(source.name, sub, href, [], area)
-    if isinstance(core, OtherBattery):
-        sub = f"up to {with_unit(min(core.max_w, core.limit_w), 'W')}"
+    if core.runs_down:
+        sub = f"up to {with_unit(core.most_w, 'W')}"
         return Lane(source.name, sub, href, [LaneBlock(0, plan.hours, "offer")])
+    if not core.windows:
+        area = np.minimum(1.0, lane.offered_w / max(1.0, core.most_w))
+        clouds = f", {core.clouds * 100:.0f} % cloud" if isinstance(core, Sun) else ""
+        return Lane(source.name, f"{with_unit(core.rated_most_w, 'W')}{clouds}", href, [], area)
     use = {"between": source.data.get("between", [])}
     blocks = [
         LaneBlock(
@@ -102,7 +101,7 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
         )
         for span in lane.uses
     ]  # fmt: skip
-    return Lane(source.name, with_unit(min(core.watts, core.limit_w), "W"), href, blocks)
+    return Lane(source.name, with_unit(core.most_w, "W"), href, blocks)
 
 
 def _block(use: dict, index: int) -> str:

@@ -7,15 +7,21 @@ from dataclasses import dataclass
 from django.urls import reverse
 
 from needle.plan.advice import Narrowing
-from needle.plan.sources import Sun
+from needle.plan.uncertain import (
+    CAPACITY,
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    OUTPUT,
+    SOURCE,
+)
 from needle.quantity import hours_text
 from web.plans.outcomes import Answer
 
 #: What steadies a supply's figures, the guided test that does it, and how long that takes.
 _SUPPLY_TESTS = {
-    "battery": ("a capacity test of the battery", "capacity", "a whole discharge"),
-    "inverter idle": ("an idle test of the inverter", "idle", "several hours"),
-    "inverter efficiency": ("an efficiency test of the inverter", "efficiency", "half an hour"),
+    CAPACITY: ("a capacity test of the battery", "capacity", "a whole discharge"),
+    INVERTER_IDLE: ("an idle test of the inverter", "idle", "several hours"),
+    INVERTER_EFFICIENCY: ("an efficiency test of the inverter", "efficiency", "half an hour"),
 }
 
 
@@ -46,19 +52,16 @@ def steadies(answer: Answer) -> list[Steady]:
 
 def _steady(answer: Answer, one: Narrowing) -> Steady:
     job, supply = answer.plan.job, answer.supply
-    test = _SUPPLY_TESTS.get(one.what)
-    if one.what.endswith(" output"):
-        test = (f"{one.what.removesuffix(' output')} against AC, one load", "route", "a day each")
+    test = _SUPPLY_TESTS.get(one.key.kind)
+    if one.key.kind == OUTPUT:
+        test = (f"{one.key.name} against AC, one load", "route", "a day each")
     if test is not None and supply is not None:
         words, kind, takes = test
         url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
         return Steady(words, "", takes, url, one)
-    if answer.outcome and any(
-        isinstance(source, Sun) and source.name == one.what
-        for source in answer.outcome.plan.sources
-    ):
+    if one.key.kind == SOURCE:
         return Steady(f"log what {one.what} give over three days", "", "three days", "", one)
-    used = next((used for used in answer.used if used.name == one.what), None)
+    used = next((used for used in answer.used if used.name == one.key.name), None)
     if used is None or used.profile is None:
         return Steady(f"measure {one.what}", "", "", "", one)
     advice = next((item for item in used.profile.advice if item.narrows == "mean"), None)

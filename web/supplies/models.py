@@ -9,7 +9,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
-from needle.supply.battery import CHEMISTRIES
+from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply

@@ -1,0 +1,95 @@
+"""What a cell chemistry brings to a battery: one record each, and all that depends on it.
+
+Open-circuit volts of a rested cell at 25 °C by charge. Lead-acid: specific gravity 1.265, 1.225,
+1.190, 1.155 and 1.120 at 100, 75, 50, 25 and 0 %, as commonly tabled for starting and deep-cycle
+batteries, plus 0.845 V (D. Linden and T. Reddy, "Handbook of Batteries", 3rd ed. 2002, ch. 23).
+Lithium chemistries: rounded from the shapes in G. Plett, "Battery Management Systems", vol. 1,
+2015, ch. 2; within ±0.03 V above 20 % and ±0.15 V below 10 %, where makes differ. The other figures
+are general engineering values; the floor is the user's choice.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Chemistry:
+    """A cell chemistry.
+
+    Attributes
+    ----------
+    key, name : str
+    floor : float
+        Share of the capacity that is usually left unused.
+    peukert_n : float
+        Peukert's exponent.
+    charge_efficiency : float
+        Wh stored over Wh put in.
+    cell_v, cutoff_v : float
+        V of a cell, as labelled and at which discharge usually ends.
+    ohm_ah : float
+        Usual resistance times capacity of a cell, Ω·Ah: large cells have little.
+    open_circuit : tuple of (share, V)
+        Rested, 25 °C, charge rising.
+    cold_per_c : float
+        Share of capacity lost for each °C under 25 °C.
+    taper_from : float
+        Charge above which it takes less than a charger offers.
+    least_charge_c : float or None
+        °C under which it must not be charged; None for no such bound.
+    """
+
+    key: str
+    name: str
+    floor: float
+    peukert_n: float
+    charge_efficiency: float
+    cell_v: float
+    cutoff_v: float
+    ohm_ah: float
+    open_circuit: tuple[tuple[float, float], ...]
+    cold_per_c: float = 0.004
+    taper_from: float = 0.90
+    least_charge_c: float | None = 0.0
+
+    def may_charge(self, battery_c: float | None) -> bool:
+        """Whether it may be charged at this temperature; unknown counts as yes."""
+        if battery_c is None or self.least_charge_c is None:
+            return True
+        return battery_c >= self.least_charge_c
+
+
+_LITHIUM_V = (
+    (0.0, 3.00), (0.05, 3.35), (0.1, 3.45), (0.2, 3.55), (0.3, 3.61), (0.4, 3.65), (0.5, 3.70),
+    (0.6, 3.78), (0.7, 3.88), (0.8, 3.98), (0.9, 4.07), (1.0, 4.18),
+)  # fmt: skip
+_IRON_PHOSPHATE_V = (
+    (0.0, 2.60), (0.03, 2.95), (0.05, 3.05), (0.1, 3.18), (0.2, 3.25), (0.3, 3.28), (0.5, 3.30),
+    (0.7, 3.33), (0.9, 3.34), (0.97, 3.36), (1.0, 3.45),
+)  # fmt: skip
+_LEAD_V = ((0.0, 1.965), (0.25, 2.000), (0.5, 2.035), (0.75, 2.070), (1.0, 2.110))
+
+CHEMISTRIES = {
+    chemistry.key: chemistry
+    for chemistry in (
+        Chemistry(
+            "lfp", "lithium iron phosphate", floor=0.10, peukert_n=1.0, charge_efficiency=0.96,
+            cell_v=3.2, cutoff_v=2.5, ohm_ah=0.08, open_circuit=_IRON_PHOSPHATE_V,
+        ),
+        Chemistry(
+            "lithium", "other lithium", floor=0.15, peukert_n=1.0, charge_efficiency=0.95,
+            cell_v=3.65, cutoff_v=3.0, ohm_ah=0.10, open_circuit=_LITHIUM_V,
+        ),
+        Chemistry(
+            "lead", "lead-acid", floor=0.50, peukert_n=1.15, charge_efficiency=0.85,
+            cell_v=2.0, cutoff_v=1.75, ohm_ah=0.08, open_circuit=_LEAD_V,
+            cold_per_c=0.008, taper_from=0.80, least_charge_c=None,
+        ),
+        Chemistry(
+            "usb", "USB bank (lithium, its own cut-off)", floor=0.0, peukert_n=1.0,
+            charge_efficiency=0.95, cell_v=3.65, cutoff_v=3.0, ohm_ah=0.10,
+            open_circuit=_LITHIUM_V,
+        ),
+    )
+}  # fmt: skip
