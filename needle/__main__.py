@@ -67,11 +67,17 @@ def _profile(args: argparse.Namespace) -> dict[str, Any]:
     from needle.profile.profile import as_document, derive, parse_load
 
     data = _load(args.file)
-    if isinstance(data, dict) and isinstance(data.get("readings"), list):
-        data["readings"] = [
-            _with_capture(one, index, Path(args.file)) for index, one in enumerate(data["readings"])
-        ]
+    if isinstance(data, dict):
+        _take_captures(data, Path(args.file))
     return as_document(derive(parse_load(data)))
+
+
+def _take_captures(load: dict[str, Any], beside: Path) -> None:
+    """Put what captures say in place of the names of their files."""
+    if isinstance(load.get("readings"), list):
+        load["readings"] = [
+            _with_capture(reading, index, beside) for index, reading in enumerate(load["readings"])
+        ]
 
 
 def _with_capture(reading: Any, index: int, load: Path) -> Any:
@@ -123,12 +129,31 @@ def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
     )
 
 
-def _plan(args: argparse.Namespace) -> dict[str, Any]:
+def _plan(args: argparse.Namespace) -> Any:
+    if len(args.files) == 1:
+        return _planned(args, args.files[0])
+    return [_planned_or_error(args, file) for file in args.files]
+
+
+def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.plan import parse_plan
     from needle.plan.report import as_document
     from needle.plan.simulate import simulate
 
-    return as_document(simulate(parse_plan(_load(args.file)), draws=args.draws, seed=args.seed))
+    document = _load(file)
+    for load in document.get("loads") or [] if isinstance(document, dict) else []:
+        if isinstance(load, dict) and isinstance(load.get("profile"), dict):
+            _take_captures(load["profile"], Path(file))
+    return as_document(simulate(parse_plan(document), draws=args.draws, seed=args.seed))
+
+
+def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
+    try:
+        return _planned(args, file)
+    except DocumentError as error:
+        return {"file": file, "error": str(error)}
+    except _NO_FIGURE:
+        return {"file": file, "error": _NO_ANSWER}
 
 
 def _forecast(args: argparse.Namespace) -> dict[str, Any]:
@@ -193,7 +218,7 @@ def _arguments() -> argparse.ArgumentParser:
     verb.add_argument("--stock", help="values in µF, such as 4,5,8,10")
     verb.set_defaults(run=_capacitor)
     verb = verbs.add_parser("plan", help="how long a supply runs the loads")
-    verb.add_argument("file", metavar="PLAN.json")
+    verb.add_argument("files", metavar="PLAN.json", nargs="+")
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.set_defaults(run=_plan)
@@ -213,13 +238,20 @@ def main(argv: Sequence[str] | None = None) -> int:
     args = _arguments().parse_args(argv)
     try:
         answer = args.run(args)
-        text = json.dumps(answer, ensure_ascii=False, allow_nan=False)
+        several = answer if isinstance(answer, list) else [answer]
+        lines = [json.dumps(one, ensure_ascii=False, allow_nan=False) for one in several]
     except DocumentError as error:
         return _refused(str(error))
-    except (ValueError, OverflowError, FloatingPointError, ZeroDivisionError):
-        return _refused("the figures given lead to no finite answer: check their size and units")
-    print(text)
-    return 0
+    except _NO_FIGURE:
+        return _refused(_NO_ANSWER)
+    print("\n".join(lines))
+    failed = [one for one in several if "error" in one and "file" in one]
+    return _refused(f"{len(failed)} of {len(several)} files were refused") if failed else 0
+
+
+#: What figures that lead nowhere raise, and what is said then.
+_NO_FIGURE = (ValueError, OverflowError, FloatingPointError, ZeroDivisionError)
+_NO_ANSWER = "the figures given lead to no finite answer: check their size and units"
 
 
 def _refused(why: str) -> int:

@@ -21,6 +21,10 @@ class DocumentError(ValueError):
         self.path = path
         self.message = message
 
+    def under(self, path: str) -> DocumentError:
+        """The same of a document that stands within another."""
+        return DocumentError(f"{path}.{self.path}" if self.path else path, self.message)
+
     def __reduce__(self) -> tuple[Any, ...]:
         # It travels between processes.
         return type(self), (self.path, self.message)

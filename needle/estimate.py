@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -17,6 +18,13 @@ Z90 = 1.2815515655446004
 
 #: Relative spread (one standard deviation) when nothing better is computed.
 DEFAULT_SPREAD = {"A": 0.04, "B": 0.10, "C": 0.20, "D": 0.40}
+
+#: Relative spread of a figure that somebody states without a test.
+STATED_SPREAD = 0.05
+#: The same for a share near 1, such as an efficiency.
+STATED_SHARE_SPREAD = 0.02
+#: A displayed charge is not linear: how far a part of the scale may be off, as a share of full.
+DISPLAY_BEND = 0.02
 
 #: What each grade of evidence rests on.
 GRADE_WORDS = {
@@ -151,3 +159,24 @@ def disagree(first: Estimate, second: Estimate) -> bool:
         return False
     joint = math.hypot(first.sigma_log, second.sigma_log)
     return abs(math.log(first.value / second.value)) > 3 * max(joint, 1e-9)
+
+
+def spread_of_few(deviations: Sequence[float], prior: float, worth: int) -> float:
+    """Relative sd of the mean of a few values, from each one's relative deviation from it.
+
+    Their scatter is pooled with a ``prior`` one that is ``worth`` so many values, so that few that
+    happen to be alike do not become certain; Student's t for the degrees of freedom makes the
+    10th and 90th percentile right.
+    """
+    count = len(deviations)
+    freedom = worth + count - 1
+    scatter = math.sqrt((worth * prior**2 + sum(one**2 for one in deviations)) / freedom)
+    return scatter / math.sqrt(count) * student(freedom)
+
+
+@lru_cache(maxsize=256)
+def student(freedom: int) -> float:
+    """How much wider than the normal's the 80 % range of Student's t is."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(freedom, 0.9)) / Z90

@@ -13,6 +13,8 @@ import numpy as np
 from needle.document import DocumentError
 
 DAY_MIN = 1440
+#: Years that a plan or a trial may lie in: a calendar's ends leave no room for its hours.
+FIRST_YEAR, LAST_YEAR = 1971, 2399
 _CLOCK = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)|24:00")
 #: A moment: minutes after midnight for every day, or once.
 Moment = int | datetime
@@ -76,6 +78,10 @@ def parse_moment(text: Any, path: str, zone: tzinfo | None) -> Moment:
         except ValueError:
             pass
         else:
+            if not FIRST_YEAR <= moment.year <= LAST_YEAR:
+                raise DocumentError(
+                    path, f"{text[:40]!r} lies out of the years {FIRST_YEAR} to {LAST_YEAR}"
+                )
             return moment if moment.tzinfo else moment.replace(tzinfo=zone or UTC)
     raise DocumentError(
         path, f'{str(text)[:40]!r} is not a time: write "18:30" or "2027-02-09T18:30:00+00:00"'

@@ -12,12 +12,14 @@ import numpy as np
 from needle.document import DocumentError
 from needle.estimate import DEFAULT_SPREAD, Estimate
 from needle.measure.capture import Capture
+from needle.measure.cycles import cycle_spread
 from needle.measure.levels import STEADY_SHARE, Levels, Segments, Series, find_levels, series_of
 
 #: A start's peak is looked for within so many seconds of its edge.
 PEAK_WITHIN_S = 5.0
 #: Cycling repeats itself for at least this share of its active time.
 _REGULAR = 0.6
+DAY_S = 86_400
 _LEAST_ROWS = 3
 #: The main cycle's level carries at least this share of the energy above rest.
 _HEAVY = 0.2
@@ -78,6 +80,12 @@ class Analysis:
         Whether levels beside the main cycle's two were seen (a defrost).
     active_s : float
         From the first leaving of rest to the last return to it, s; all where it never rests.
+    high_w : float
+        What it drew at most but for a twentieth of the time, W.
+    days : int
+        Whole days covered, from the first row on.
+    day_spread : float or None
+        Relative sd of their means; None for fewer than two.
     segments : Segments
     start_events : tuple of StartEvent
     notices : tuple of str
@@ -103,6 +111,9 @@ class Analysis:
     states: tuple[StateFound, ...]
     rarer: bool
     active_s: float
+    high_w: float
+    days: int
+    day_spread: float | None
     segments: Segments
     start_events: tuple[StartEvent, ...]
     notices: tuple[str, ...]
@@ -158,6 +169,7 @@ def analyse(
     main = _main_cycle(levels, series, shape, notices)
     energy = series.energy_wh()
     covered = series.covered_s
+    days = _day_means(series)
     return Analysis(
         samples=len(series.watts),
         duration_s=float(series.time_s[-1] - series.time_s[0]),
@@ -170,10 +182,28 @@ def analyse(
         states=_renamed(_states(levels, shape, series), known.names),
         rarer=shape.main is not None and shape.pattern == "cycling" and len(levels.watts) > 2,
         active_s=_active_s(levels.segments, shape, series),
+        high_w=max(0.0, float(np.quantile(series.watts, 0.95))),
+        days=len(days),
+        day_spread=_scatter(days),
         segments=levels.segments,
         notices=tuple(notices),
         **main,
     )
+
+
+def _day_means(series: Series) -> np.ndarray:
+    """Mean W of each whole day from the first row on that is covered but for a tenth."""
+    day = ((series.time_s - series.time_s[0]) // DAY_S).astype(int)
+    seconds = np.bincount(day, series.weight_s)
+    joules = np.bincount(day, series.weight_s * series.watts)
+    whole = seconds > 0.9 * DAY_S
+    return joules[whole] / seconds[whole]
+
+
+def _scatter(means: np.ndarray) -> float | None:
+    if len(means) < 2 or float(means.mean()) <= 0:
+        return None
+    return float(means.std(ddof=1) / means.mean())
 
 
 @dataclass(frozen=True)
@@ -278,7 +308,8 @@ def _duty(
 ) -> dict[str, Any]:
     """Duty over whole cycles: from one start to the next, without gaps or rarer states.
 
-    Ratio estimator with its standard error (W. G. Cochran, "Sampling Techniques", eq. 2.46).
+    Ratio estimator with its standard error (W. G. Cochran, "Sampling Techniques", eq. 2.46), the
+    scatter pooled with a prior.
     """
     label, seconds = segments.label, segments.seconds
     rest_before = np.concatenate(([False], label[:-1] == 0))
@@ -303,12 +334,9 @@ def _duty(
         how = ("one block in the capture: its share of the time",)
         return {"duty": Estimate(min(1.0, share), DEFAULT_SPREAD["D"], "D", how, 1.0)}
     count, duty = len(period), float(on.sum() / period.sum())
-    spread = DEFAULT_SPREAD["B"]
-    if count >= 3:
-        squares = float(((on - duty * period) ** 2).sum())
-        spread = math.sqrt(squares / (count - 1) / count) * count / float(on.sum())
-        edges = series.interval_s / math.sqrt(6) * math.sqrt(count) / float(on.sum())
-        spread = max(0.005, math.hypot(spread, edges))
+    deviations = (on - duty * period) / (duty * float(period.mean()))
+    edges = series.interval_s / math.sqrt(6) * math.sqrt(count) / float(on.sum())
+    spread = math.hypot(cycle_spread(deviations.tolist()), edges)
     grade = "A" if count >= 6 else "B"
     how = (f"{count} whole cycles recorded",)
     wh = np.concatenate(([0.0], np.cumsum(segments.watts * seconds))) / 3600
@@ -459,5 +487,8 @@ def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
         "power_factor": analysis.power_factor,
         "rarer": analysis.rarer,
         "interval_s": interval_s,
+        "high_w": analysis.high_w,
+        "days": analysis.days or None,
+        "day_spread": analysis.day_spread,
     }
     return {key: value for key, value in summary.items() if value is not None}

@@ -120,16 +120,18 @@ class Task:
 class ChargeDrop:
     """A supply of known Wh fell from one charge to another (shares) in so many hours.
 
-    ``idle_w`` is what the supply eats by itself, ``efficiency`` its conversion on the way.
+    ``idle_w`` is what the supply eats by itself, ``efficiency`` its conversion on the way; None
+    where they are not known. ``proven`` tells whether its Wh were measured rather than labelled.
     """
 
     supply_wh: float
     start: float
     end: float
     hours: float
-    idle_w: float = 0.0
-    efficiency: float = 1.0
+    idle_w: float | None = None
+    efficiency: float | None = None
     step: float = 0.01
+    proven: bool = False
     context: Context = Context()
 
 
@@ -138,7 +140,9 @@ class Recorded:
     """What a capture was found to say: see :class:`needle.measure.analysis.Analysis`.
 
     ``active_h`` is from its first leaving of rest to its last return. ``rarer`` tells whether
-    states beside the main cycle were seen (a defrost); ``interval_s`` is the logger's.
+    states beside the main cycle were seen (a defrost); ``interval_s`` is the logger's. ``high_w``
+    is a high percentile of what it drew; ``days`` whole days were seen, their means scattered by
+    ``day_spread``.
     """
 
     pattern: str
@@ -156,6 +160,9 @@ class Recorded:
     rarer: bool = False
     interval_s: float = 1.0
     active_h: float | None = None
+    high_w: float | None = None
+    days: int = 0
+    day_spread: float | None = None
     context: Context = Context()
 
 
@@ -270,18 +277,17 @@ def _task(data: dict[str, Any], path: str) -> Task:
 
 
 def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
-    keys = ("supply_wh", "from", "to", "hours", "idle_w", "efficiency", "step")
+    keys = ("supply_wh", "from", "to", "hours", "idle_w", "efficiency", "step", "proven")
     reader = Reader(data, path, (*_COMMON, *keys))
-    efficiency = reader.number("efficiency", most=1.0, above=True)
-    step = reader.number("step", most=0.5, above=True)
     drop = ChargeDrop(
         supply_wh=reader.need("supply_wh", most=MOST_WH, above=True),
         start=reader.need("from", most=1.0),
         end=reader.need("to", most=1.0),
         hours=reader.need("hours", most=MOST_H, above=True),
-        idle_w=reader.number("idle_w", most=10_000, default=0.0),
-        efficiency=1.0 if efficiency is None else efficiency,
-        step=0.01 if step is None else step,
+        idle_w=reader.number("idle_w", most=10_000),
+        efficiency=reader.number("efficiency", most=1.0, above=True),
+        step=reader.number("step", most=0.5, above=True, default=0.01),
+        proven=reader.flag("proven"),
         context=_context(reader),
     )
     if drop.end >= drop.start:
@@ -296,7 +302,7 @@ def _recorded(data: dict[str, Any], path: str) -> Recorded:
     keys = (
         "pattern", "covered_h", "wh", "idle_w", "running_w", "cycle_mean_w", "duty", "duty_spread",
         "whole_cycles", "period_min", "start_peak_w", "power_factor", "rarer", "interval_s",
-        "active_h",
+        "active_h", "high_w", "days", "day_spread",
     )  # fmt: skip
     if "file" in data:
         raise DocumentError(f"{path}.file", "a capture's file is read by the command that opens it")
@@ -319,6 +325,9 @@ def _recorded(data: dict[str, Any], path: str) -> Recorded:
         rarer=bool(data.get("rarer", False)),
         interval_s=reader.number("interval_s", most=86_400, above=True) or 1.0,
         active_h=reader.number("active_h", most=MOST_H),
+        high_w=reader.number("high_w", most=MOST_W * 10),
+        days=int(reader.number("days", most=4000, default=0.0)),
+        day_spread=reader.number("day_spread", most=5.0),
         context=_context(reader),
     )
 

@@ -10,7 +10,7 @@ import numpy as np
 from needle.estimate import DEFAULT_SPREAD
 from needle.plan.plan import AC, Plan
 from needle.plan.simulate import Outcome
-from needle.plan.uncertain import InputKey
+from needle.plan.uncertain import MEASURABLE, InputKey
 from needle.supply.battery import usable_wh
 
 
@@ -50,9 +50,9 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     if width <= 0 or float(np.std(runtime)) < 1e-9:
         return []
     narrowings = []
-    for key, normals in outcome.inputs.items():
-        spread = outcome.spreads[key]
-        if spread <= DEFAULT_SPREAD["A"] or len(normals) < 3:
+    for key, normals in outcome.inputs.normals.items():
+        spread = outcome.inputs.spreads[key]
+        if key.kind not in MEASURABLE or spread <= DEFAULT_SPREAD["A"] or len(normals) < 3:
             continue
         share = float(np.corrcoef(normals, runtime)[0, 1] ** 2)
         left = 1 - share * (1 - (DEFAULT_SPREAD["A"] / spread) ** 2)

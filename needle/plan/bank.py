@@ -9,9 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.plan import Plan
+from needle.plan.patterns import STRETCH
+from needle.plan.plan import Plan, room_by_minute
+from needle.plan.uncertain import CAPACITY, COLD, PEUKERT, RESISTANCE, TAPER, Inputs
 from needle.supply.battery import cold_factor
-from needle.supply.charging import TAPER_TO
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import most_w, open_circuit_v
 
@@ -19,7 +20,7 @@ from needle.supply.voltage import most_w, open_circuit_v
 RECOVERY = 0.05
 MINUTES_PER_HOUR = 60
 #: Minutes worked on at a time.
-BLOCK = 180
+BLOCK = STRETCH
 #: Minutes that are tried in one go where sources give.
 CALM = 60
 
@@ -50,28 +51,55 @@ class Flow:
     other_w: np.ndarray
 
 
+@dataclass(frozen=True)
+class BatteryDraws:
+    """A battery in every draw, (draws,) each: Wh it holds, Ω (or None), n, and how it takes charge.
+
+    ``takes`` is a factor on what the chemistry takes near full.
+    """
+
+    capacity_wh: np.ndarray
+    ohm: np.ndarray | None
+    peukert_n: np.ndarray
+    takes: np.ndarray
+
+
+def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
+    """Draw a battery: capacity with what cold takes, resistance, Peukert's exponent, taper."""
+    battery = plan.supply.battery
+    cold = 1 - (1 - cold_factor(battery, plan.room_c)) * inputs.factor(COLD)
+    held = battery.state_of_health.value * inputs.factor(CAPACITY)
+    ohm = battery.internal_ohm
+    return BatteryDraws(
+        capacity_wh=battery.nominal_wh * held * np.clip(cold, 0.1, 1.2),
+        ohm=None if ohm is None else ohm.value * inputs.factor(RESISTANCE),
+        peukert_n=1 + (battery.peukert_n - 1) * inputs.factor(PEUKERT),
+        takes=inputs.factor(TAPER),
+    )
+
+
 class Bank:
     """The battery of a plan in every draw.
 
     Parameters
     ----------
     plan : Plan
-    factor : ndarray, (draws,)
-        Capacity factors.
-    ohm : ndarray, (draws,), or None
-        Internal resistances; None where sag is left out.
+    drawn : BatteryDraws
+    minutes : int
+        Of the plan.
     other_wh : float
         Wh of other batteries that feed in.
     """
 
     def __init__(
-        self, plan: Plan, factor: np.ndarray, ohm: np.ndarray | None, other_wh: float = 0.0
+        self, plan: Plan, drawn: BatteryDraws, minutes: int, other_wh: float = 0.0
     ) -> None:
         self.battery = plan.supply.battery
-        held = self.battery.nominal_wh * cold_factor(self.battery, plan.room_c)
-        self.capacity_wh = held * factor
-        self.ohm = ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
-        draws = len(factor)
+        self.chemistry = CHEMISTRIES[self.battery.chemistry]
+        self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
+        self.takes = drawn.takes
+        self.ohm = drawn.ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
+        draws = len(self.capacity_wh)
         self.charge = np.full(draws, self.battery.start_charge)
         self.stopped = np.zeros(draws, dtype=bool)
         #: Minute of the first stop; infinite while there was none.
@@ -79,7 +107,11 @@ class Bank:
         self.cut_off = np.zeros(draws, dtype=bool)
         self.back_at = np.full(draws, np.inf)
         self.other_wh = np.full(draws, other_wh)
-        self.takes_charge = CHEMISTRIES[self.battery.chemistry].may_charge(plan.room_c)
+        rooms = room_by_minute(plan, minutes)
+        #: Whether it may be charged in each minute: frost forbids it.
+        self.may_charge = np.ones(minutes, dtype=bool)
+        if rooms is not None and self.chemistry.least_charge_c is not None:
+            self.may_charge = rooms >= self.chemistry.least_charge_c
 
     def advance(
         self,
@@ -110,14 +142,13 @@ class Bank:
         offered = np.broadcast_to(offered, drawn_w.shape)
         return self._through(first, drawn_w, offered, other_w, start_w)
 
-    def _cost(self, out_w: np.ndarray, capacity: np.ndarray) -> np.ndarray:
+    def _cost(self, out_w: np.ndarray, capacity: np.ndarray, n: np.ndarray) -> np.ndarray:
         """W by which the charge falls for W out.
 
         Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
         nothing is credited.
         """
-        n = self.battery.peukert_n
-        if n <= 1.0:
+        if self.battery.peukert_n <= 1.0:
             return out_w
         ratio = out_w / (capacity / self.battery.rated_hours)
         return out_w * np.maximum(1.0, ratio) ** (n - 1)
@@ -133,7 +164,9 @@ class Bank:
         """A block in which no source gives: one cumulative sum; nothing comes back in it."""
         floor, size = self.battery.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
-        fall = np.cumsum(self._cost(drawn_w, capacity), axis=1, dtype=np.float64)
+        fall = np.cumsum(
+            self._cost(drawn_w, capacity, self.peukert_n[:, None]), axis=1, dtype=np.float64
+        )
         fall /= MINUTES_PER_HOUR * capacity
         before = self.charge.copy()
         charge = before[:, None] - fall
@@ -193,13 +226,12 @@ class Bank:
         from_other = np.zeros(shape)
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
-        knee = CHEMISTRIES[self.battery.chemistry].taper_from
-        slope = (1.0 - TAPER_TO) / (1.0 - knee)
-        takes = 1.0 if self.takes_charge else 0.0
         m = 0
         while m < shape[0]:
             if other_w is None:
-                calm = self._calmly(asked_w[m : m + CALM], offers_w[m : m + CALM], start_w, m)
+                calm = self._calmly(
+                    asked_w[m : m + CALM], offers_w[m : m + CALM], start_w, m, first
+                )
                 rows = slice(m, m + len(calm[0]))
                 charge[rows], into_w[rows], out_w[rows], used_w[rows] = calm
                 served[rows] = ~self.stopped
@@ -210,19 +242,18 @@ class Bank:
             if self.stopped.any():
                 asked = np.where(self.stopped, 0.0, asked)
                 served[m] = ~self.stopped
-            share = takes * (1.0 - slope * np.maximum(0.0, self.charge - knee))
-            fits = (1.0 - self.charge) / gain
+            fits = self._takes_w(self.charge, gain) * self.may_charge[first + m]
             direct = np.minimum(offers_w[m], asked)
-            into = np.minimum((offers_w[m] - direct) * share, fits)
+            into = np.minimum(offers_w[m] - direct, fits)
             if other_w is not None:
                 most = np.minimum(other_w[m], self.other_wh * MINUTES_PER_HOUR)
                 more = np.minimum(most, asked - direct)
-                filled = np.minimum((most - more) * share, fits - into)
+                filled = np.minimum(most - more, fits - into)
                 from_other[m] = more + filled
                 self.other_wh -= from_other[m] / MINUTES_PER_HOUR
                 direct, into = direct + more, into + filled
             out = asked - direct
-            fall = self._cost(out, self.capacity_wh) * per_wh
+            fall = self._cost(out, self.capacity_wh, self.peukert_n) * per_wh
             peak = out if start_w is None else out + start_w[:, m] * ~self.stopped
             if self._must_stop(fall, peak):
                 part = self._stop(first + m, fall, out, peak)
@@ -237,7 +268,12 @@ class Bank:
         return Flow(charge.T, served.T, into_w.T, out_w.T, used_w.T, from_other.T)
 
     def _calmly(
-        self, asked_w: np.ndarray, offers_w: np.ndarray, start_w: np.ndarray | None, first: int
+        self,
+        asked_w: np.ndarray,
+        offers_w: np.ndarray,
+        start_w: np.ndarray | None,
+        place: int,
+        block: int,
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """The minutes from here on in which no draw stops or comes back: all at once.
 
@@ -251,14 +287,15 @@ class Bank:
         out = asked - direct
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
-        fall = self._cost(out, self.capacity_wh) * per_wh
-        surplus = (offers_w - direct) if self.takes_charge else np.zeros_like(direct)
+        fall = self._cost(out, self.capacity_wh, self.peukert_n) * per_wh
+        now = slice(block + place, block + place + len(out))
+        surplus = (offers_w - direct) * self.may_charge[now, None]
         charge, into = self._charged(surplus, fall, gain)
         before = np.concatenate((self.charge[None], charge[:-1]))
         left = before - fall
         stirs = (left < self.battery.floor) | (self.stopped & (charge >= self.back_at))
         if self.ohm is not None:
-            starting = 0.0 if start_w is None else start_w[:, first : first + len(fall)].T
+            starting = 0.0 if start_w is None else start_w[:, place : place + len(fall)].T
             stirs |= out + starting * ~self.stopped > self._limit_w(left, self.ohm)
         stirred = stirs.any(axis=1)
         calm = int(stirred.argmax()) if stirred.any() else len(fall)
@@ -267,31 +304,29 @@ class Bank:
         used = direct + into
         return charge[:calm], into[:calm], out[:calm], used[:calm]
 
+    def _takes_w(self, charge: np.ndarray, gain: np.ndarray) -> np.ndarray:
+        """W that the battery takes at a charge, no more than fill it within the minute."""
+        takes = self.takes * self.chemistry.acceptance_w(self.capacity_wh, charge)
+        return np.minimum(takes, (1.0 - charge) / gain)
+
     def _charged(
         self, surplus_w: np.ndarray, fall: np.ndarray, gain: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
         """Charge, and W taken in, of minutes with a surplus; (minutes, draws) each.
 
-        A sum as long as nothing tapers; from there minute by minute, as :func:`taper` has it,
-        written out: this loop is what a plan with sun spends its time on.
+        A sum as long as the battery takes all; from there minute by minute, as :meth:`_takes_w` has
+        it: this loop is what a plan with sun spends its time on.
         """
-        knee = CHEMISTRIES[self.battery.chemistry].taper_from
-        slope = (1.0 - TAPER_TO) / (1.0 - knee)
         into = surplus_w.copy()
         charge = self.charge + np.cumsum(into * gain - fall, axis=0)
-        tapers = (np.concatenate((self.charge[None], charge[:-1])) > knee) & (surplus_w > 0)
-        tapers |= into * gain > 1.0 - knee
-        rows = tapers.any(axis=1)
+        before = np.concatenate((self.charge[None], charge[:-1]))
+        rows = (into > self._takes_w(before, gain)).any(axis=1)
         if not rows.any():
             return charge, into
         first = int(rows.argmax())
         now = self.charge if first == 0 else charge[first - 1]
-        per_share, share_w = 1.0 / gain, np.empty_like(now)
         for m in range(first, len(fall)):
-            np.subtract(now, knee, out=share_w)
-            np.maximum(share_w, 0.0, out=share_w)
-            into[m] *= 1.0 - slope * share_w
-            np.minimum(into[m], (1.0 - now) * per_share, out=into[m])
+            np.minimum(into[m], self._takes_w(now, gain), out=into[m])
             now = now - fall[m] + into[m] * gain
             charge[m] = now
         return charge, into

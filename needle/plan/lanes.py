@@ -11,6 +11,7 @@ from needle.moments import Moment, Window, in_windows, occurrences
 from needle.plan.patterns import patterns_of, runs
 from needle.plan.plan import Plan, PlanLoad
 from needle.plan.sources import Source
+from needle.plan.uncertain import likely
 
 
 @dataclass(frozen=True)
@@ -49,10 +50,10 @@ class SourceLane:
 def load_lanes(plan: Plan) -> list[LoadLane]:
     """Each load of a plan, in its order."""
     minutes = round(plan.hours * 60)
-    rng = np.random.default_rng(2)
+    inputs = likely(plan)
     lanes = []
     for load in plan.loads:
-        pattern = patterns_of(load, plan, minutes, np.zeros(1), rng)[0]
+        pattern = patterns_of(load, plan, minutes, inputs)[0]
         watts = pattern.power(0, minutes)[0]
         least = load.resting_w + 0.5 * (load.running_w - load.resting_w)
         on = watts > (0.0 if load.moments else least)

@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws
 from needle.plan.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.plan import Plan
 from needle.plan.side import BatterySide, other_wh
 from needle.plan.trips import Trip
+from needle.plan.uncertain import likely
 
 
 @dataclass(frozen=True)
@@ -32,8 +33,8 @@ class Likely:
 
 def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
     """Each load at its mean, one draw."""
-    rng = np.random.default_rng(0)
-    per_load = [patterns_of(load, plan, minutes, np.zeros(1), rng) for load in plan.loads]
+    inputs = likely(plan)
+    per_load = [patterns_of(load, plan, minutes, inputs) for load in plan.loads]
     return [pattern.as_mean() for several in per_load for pattern in several]
 
 
@@ -45,14 +46,9 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     """
     full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
     means = _mean_patterns(plan, minutes)
-    side = BatterySide(plan, None, minutes)
-    ohm = plan.supply.battery.internal_ohm
-    bank = Bank(
-        plan,
-        np.full(2, plan.supply.battery.state_of_health.value),
-        None if ohm is None else np.full(2, ohm.value),
-        other_wh(plan),
-    )
+    inputs = likely(plan)
+    side = BatterySide(plan, inputs, minutes)
+    bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
     powers = [
         np.concatenate([one.power(0, minutes), most.power(0, minutes)]) * side.on(one, 0, minutes)
         for one, most in zip(means, _mean_patterns(full, minutes), strict=True)
@@ -70,7 +66,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
         wh = float(watts[0] @ served) / MINUTES_PER_HOUR
         loads[one.load.name] = loads.get(one.load.name, 0.0) + wh
     idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES_PER_HOUR
-    outputs_idle = side.outputs_idle_w * float(served.sum()) / MINUTES_PER_HOUR
+    outputs_idle = float(side.outputs_idle_w.mean()) * float(served.sum()) / MINUTES_PER_HOUR
     given = float(drawn[0] @ served) / MINUTES_PER_HOUR
     by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
     wanted = wanted_wh(means)

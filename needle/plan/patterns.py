@@ -1,7 +1,6 @@
 """What each load of a plan draws in every draw, block of minutes by block.
 
-Arrays are (draws, minutes of the block), single precision. Draws are stratified (McKay, Beckman and
-Conover 1979, Technometrics 21, 239), so that a few hundred give steady percentiles.
+Arrays are (draws, minutes of the block), single precision.
 """
 
 from __future__ import annotations
@@ -9,28 +8,28 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
-from statistics import NormalDist
 
 import numpy as np
 
-from needle.moments import occurrences
+from needle.moments import DAY_MIN, occurrences
 from needle.plan.plan import Charge, Plan, PlanLoad, in_use, room_by_minute
+from needle.plan.uncertain import (
+    DAYS,
+    LOAD,
+    LOAD_DUTY,
+    LOAD_START,
+    LOAD_TASK,
+    LOAD_WATTS,
+    PHASES,
+    SWINGS,
+    Inputs,
+)
 from needle.profile.temperature import scale_mean
 
 #: Charging goes at full W up to this share of a pack, then falls straight to a tenth (general).
 _PACK_KNEE, _PACK_LEAST = 0.85, 0.10
-
-
-@lru_cache(maxsize=16)
-def _strata(draws: int) -> np.ndarray:
-    normal = NormalDist()
-    return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
-
-
-def normals(rng: np.random.Generator, draws: int) -> np.ndarray:
-    """Stratified standard normal draws in random order, shape (draws,)."""
-    return rng.permutation(_strata(draws))
+#: Minutes over which a load's day and time of day count as one; a day is a whole number of them.
+STRETCH = 180
 
 
 @dataclass(frozen=True)
@@ -53,8 +52,12 @@ class Pattern:
         What the room's course through the day makes of the duty.
     full_until : ndarray, (draws,), or None
         Minutes from the plan's start for which it never pauses: warm contents.
-    pulse_w : ndarray, (minutes,), or None
-        W that a pulsed step asks for beyond its mean, for limits.
+    peak_w : ndarray, (minutes,), or None
+        W that tasks ask of limits, whatever energy they come to.
+    peak_factor, start_va : ndarray, (draws,)
+        Factor on those W; VA of a start.
+    stretch : ndarray, (draws, stretches), or None
+        What days and the time of day make of it, for each :data:`STRETCH` of minutes.
     """
 
     load: PlanLoad
@@ -66,18 +69,32 @@ class Pattern:
     phase: np.ndarray | None = None
     duty_scale: np.ndarray | None = None
     full_until: np.ndarray | None = None
-    pulse_w: np.ndarray | None = None
+    peak_w: np.ndarray | None = None
+    peak_factor: np.ndarray | None = None
+    start_va: np.ndarray | None = None
+    stretch: np.ndarray | None = None
 
     def power(self, first: int, last: int) -> np.ndarray:
         """W in the minutes from ``first`` to before ``last``, shape (draws, minutes)."""
         shape = self.shape[first:last]
         if self.duty is None or self.phase is None:
-            return np.outer(self.rest_w + self.extra_w, shape)
+            watts = self.rest_w + self.extra_w
+            if self.stretch is None:
+                return np.outer(watts, shape)
+            return self._by_stretch(first, last) * watts[:, None] * shape
         on = self._on_share(first, last)
         on *= self.extra_w[:, None]
         on += self.rest_w[:, None]
         on *= shape
         return on
+
+    def _by_stretch(self, first: int, last: int) -> np.ndarray:
+        """What days and time of day make of minutes, (draws, 1) within a stretch, else each."""
+        assert self.stretch is not None
+        numbers = np.arange(first, last) // STRETCH
+        if numbers[0] == numbers[-1]:
+            return self.stretch[:, numbers[0], None]
+        return self.stretch[:, numbers]
 
     def _on_share(self, first: int, last: int) -> np.ndarray:
         """Share of each minute that a cycling load is on, exactly.
@@ -88,10 +105,14 @@ class Pattern:
         assert self.duty is not None and self.phase is not None
         period = np.float32(self.load.cycle_min)
         place = np.arange(first, last + 1, dtype=np.float32) / period + self.phase[:, None]
-        if self.duty_scale is None:
-            on = np.diff(_on_time(place, self.duty[:, None]), axis=1)
+        duty = self.duty[:, None]
+        if self.stretch is not None:
+            duty = np.minimum(1.0, duty * self._by_stretch(first, last))
+        if self.duty_scale is not None:
+            duty = np.minimum(1.0, duty * self.duty_scale[first:last])
+        if duty.shape[1] == 1:
+            on = np.diff(_on_time(place, duty), axis=1)
         else:
-            duty = np.minimum(1.0, self.duty[:, None] * self.duty_scale[first:last])
             on = _on_time(place[:, 1:], duty) - _on_time(place[:, :-1], duty)
         on *= period
         np.clip(on, 0.0, 1.0, out=on)
@@ -115,8 +136,8 @@ class Pattern:
     def as_mean(self) -> Pattern:
         """The same load with every draw at its mean: one draw, nothing cycling."""
         if self.duty is None:
-            plain = np.array([self.load.running_w if not _by_moments(self.load) else 1.0])
-            return replace(self, rest_w=np.zeros(1), extra_w=plain)
+            plain = np.array([self.load.running_w if not self.load.by_moments else 1.0])
+            return replace(self, rest_w=np.zeros(1), extra_w=plain, stretch=None)
         span = self.load.running_w - self.load.resting_w
         scale = np.ones(len(self.shape)) if self.duty_scale is None else self.duty_scale
         duty = np.minimum(1.0, self.load.duty * scale)
@@ -127,7 +148,7 @@ class Pattern:
         watts = self.shape * (self.load.resting_w + span * duty)
         return replace(
             self, shape=watts, rest_w=np.zeros(1), extra_w=np.ones(1), duty=None, phase=None,
-            duty_scale=None, full_until=None,
+            duty_scale=None, full_until=None, stretch=None,
         )  # fmt: skip
 
 
@@ -140,68 +161,103 @@ def _on_time(place: np.ndarray, duty: np.ndarray) -> np.ndarray:
     return part
 
 
-def patterns_of(
-    load: PlanLoad,
-    plan: Plan,
-    minutes: int,
-    varied: np.ndarray,
-    stream: np.random.Generator,
-) -> list[Pattern]:
+def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
     """The patterns of one load, one for each of its count."""
-    draws = len(varied)
-    factor = np.exp(varied * np.sqrt(np.log1p(load.spread**2)))
-    if _by_moments(load):
-        return [_by_moment(load, plan, minutes, factor)] * load.count
+    draws = inputs.draws
+    start_va = load.start_va * inputs.factor(LOAD_START, load.name)
+    watts = inputs.factor(LOAD_WATTS, load.name)
+    if load.by_moments:
+        task = _by_moment(load, plan, minutes, inputs.factor(LOAD_TASK, load.name))
+        return [replace(task, peak_factor=watts, start_va=start_va)] * load.count
     mask = in_use(load, plan.start, minutes)
     uses, shape = runs(mask), mask.astype(np.float32)
-    steady = load.duty >= 1.0
-    scale = factor if steady else np.ones(draws)
-    rest = (load.resting_w * scale).astype(np.float32)
-    extra = ((load.running_w - load.resting_w) * scale).astype(np.float32)
-    if steady:
-        return [Pattern(load, shape, rest, extra, uses)] * load.count
-    duty = np.minimum(1.0, load.duty * factor)
+    stretch = _stretches(load, plan, minutes, inputs)
+    running, duty = _running_and_duty(load, inputs, watts)
+    start_va = np.maximum(start_va, running)
+    if load.duty >= 1.0:
+        steady = Pattern(
+            load, shape, np.zeros(draws, np.float32), running.astype(np.float32), uses,
+            start_va=start_va, stretch=stretch,
+        )  # fmt: skip
+        return [steady] * load.count
     until = _pull_down_min(load, duty) if load.pull_down_wh > 0 else None
     places = (np.arange(draws) + 0.5) / draws
+    stream = inputs.stream(PHASES, load.name)
     return [
         Pattern(
-            load, shape, rest, extra, uses,
+            load, shape, np.full(draws, load.resting_w, np.float32),
+            (running - load.resting_w).astype(np.float32), uses,
             duty=duty.astype(np.float32),
             phase=stream.permutation(places).astype(np.float32),
             duty_scale=_through_the_day(load, plan, minutes),
-            full_until=until,
+            full_until=until, start_va=start_va, stretch=stretch,
         )
         for _ in range(load.count)
     ]  # fmt: skip
 
 
-def _by_moments(load: PlanLoad) -> bool:
-    return bool(load.steps) or load.charge is not None
+def _running_and_duty(
+    load: PlanLoad, inputs: Inputs, watts: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Running W and duty of each draw, so that limits see the watts and the battery the mean."""
+    if load.duty >= 1.0:
+        known = load.duty_spread is not None
+        running = load.running_w * (watts if known else inputs.factor(LOAD, load.name))
+        return running, np.ones(inputs.draws)
+    running = np.maximum(load.resting_w, load.running_w * watts)
+    if load.duty_spread is not None:
+        return running, np.minimum(1.0, load.duty * inputs.factor(LOAD_DUTY, load.name))
+    mean = load.mean_w * inputs.factor(LOAD, load.name)
+    # A mean beyond the running watts lifts them: the energy is what the mean says.
+    running = np.maximum(running, mean)
+    span = np.maximum(running - load.resting_w, 1e-9)
+    return running, np.clip((mean - load.resting_w) / span, 0.0, 1.0)
+
+
+def _stretches(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> np.ndarray | None:
+    """What each day, and the time of day, make of a load; None where neither is uncertain.
+
+    Days are drawn apart; a swing has its top at a moment of its own in each draw. Where the room's
+    own course is known, that is the swing.
+    """
+    swings = load.day_swing > 0 and plan.room_swing_c <= 0
+    if inputs.draws == 1 or (load.day_spread <= 0 and not swings):
+        return None
+    count = math.ceil(minutes / STRETCH)
+    day = np.arange(count) * STRETCH // DAY_MIN
+    sigma = math.sqrt(math.log1p(load.day_spread**2))
+    normal = inputs.stream(DAYS, load.name).standard_normal((inputs.draws, int(day[-1]) + 1))
+    stretch = np.exp(sigma * normal - sigma**2 / 2)[:, day]
+    if swings:
+        top = inputs.stream(SWINGS, load.name).permutation(inputs.draws) / inputs.draws
+        place = (np.arange(count) + 0.5) * STRETCH / DAY_MIN
+        stretch *= 1 + load.day_swing * np.cos(2 * np.pi * (place - top[:, None]))
+    return stretch.astype(np.float32)
 
 
 def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> Pattern:
     """Tasks or charges: the same course of W from each moment on, scaled by the draw's factor."""
     if load.charge is not None:
-        course, pulse = _charge_course(load.charge), None
+        course = _charge_course(load.charge)
+        most = course
     else:
-        course, pulse = _task_course(load)
-    watts, pulses = np.zeros(minutes), np.zeros(minutes)
+        course, most = _task_course(load)
+    watts, peaks = np.zeros(minutes), np.zeros(minutes)
     uses = []
     for at in occurrences(load.moments, plan.start, minutes):
         last = min(minutes, at + len(course))
         watts[at:last] = np.maximum(watts[at:last], course[: last - at])
-        if pulse is not None:
-            pulses[at:last] = np.maximum(pulses[at:last], pulse[: last - at])
+        peaks[at:last] = np.maximum(peaks[at:last], most[: last - at])
         uses.append((at, last))
     return Pattern(
         load, watts.astype(np.float32), np.zeros(len(factor), np.float32),
         factor.astype(np.float32), np.array(uses, dtype=int).reshape(-1, 2),
-        pulse_w=pulses.astype(np.float32) if pulses.any() else None,
+        peak_w=peaks.astype(np.float32),
     )  # fmt: skip
 
 
 def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
-    """W of a task by the minute, exact over parts of minutes, and what pulses ask for beyond it."""
+    """W of a task by the minute, exact over parts of minutes, and the most that it asks for."""
     ends = np.cumsum([step.minutes for step in load.steps])
     length = max(1, math.ceil(ends[-1] - 1e-9))
     edges = np.unique(np.concatenate([np.arange(length + 1), ends]))
@@ -213,7 +269,7 @@ def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
     minute = np.minimum(edges[:-1].astype(int), length - 1)
     np.add.at(course, minute, mean * np.diff(edges))
     np.maximum.at(peak, minute, most)
-    return course, np.maximum(0.0, peak - course)
+    return course, np.maximum(peak, course)
 
 
 def _charge_course(charge: Charge) -> np.ndarray:

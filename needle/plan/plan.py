@@ -11,6 +11,7 @@ import numpy as np
 
 from needle.decide.starting import TESTED
 from needle.document import DocumentError, Reader
+from needle.estimate import STATED_SPREAD
 from needle.moments import (
     Moment,
     Window,
@@ -20,6 +21,7 @@ from needle.moments import (
     parse_windows,
     spread_over_day,
 )
+from needle.plan.measured import with_profile
 from needle.plan.sources import Source, parse_sources
 from needle.supply.supply import Supply, parse_supply
 
@@ -87,6 +89,17 @@ class PlanLoad:
         s.
     spread : float
         Relative spread of the mean draw.
+    watts_spread : float
+        Relative spread of running W, for what limits see.
+    duty_spread : float or None
+        Relative spread of the duty, where the mean follows from watts and duty; None where
+        ``spread`` tells that of the mean itself.
+    task_spread : float
+        Relative spread of a task's energy.
+    start_spread : float
+        Relative spread of the start VA.
+    day_spread, day_swing : float
+        Relative sd of a day's mean about the long-run one, and amplitude of its swing over a day.
     windows : tuple of Window
         When it is in use; empty for always, unless it runs by tasks or charges.
     moments : tuple of Moment
@@ -144,6 +157,17 @@ class PlanLoad:
     flexible: tuple[Window, ...] = ()
     alone: bool = False
     safety_class: str = ""
+    watts_spread: float = 0.0
+    duty_spread: float | None = None
+    task_spread: float = 0.0
+    start_spread: float = 0.0
+    day_spread: float = 0.0
+    day_swing: float = 0.0
+
+    @property
+    def by_moments(self) -> bool:
+        """Whether it runs by tasks or charges rather than by hours."""
+        return bool(self.steps) or self.charge is not None
 
     @property
     def protected(self) -> bool:
@@ -228,12 +252,13 @@ _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
     "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
     "steps", "charge", "priority", "count", "start_tested", "can", "settings", "flexible", "alone",
-    "cares",
+    "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
+    "day_swing",
 )  # fmt: skip
 
 
 def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]) -> PlanLoad:
-    reader = Reader(data, path, _LOAD_KEYS)
+    reader = Reader(with_profile(data, path), path, _LOAD_KEYS)
     route = reader.choice("route", routes, AC)
     steps, charge = _parse_steps(reader), _parse_charge(reader)
     windows, moments = _parse_use(reader, zone, steps, charge)
@@ -250,6 +275,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
             reader.at("resting_w"), f"{resting:g} W is above the running {running:g} W"
         )
     factor = reader.number("power_factor", 0.0, 1.0, True, default=1.0)
+    spread = reader.number("spread", 0.0, 2.0, default=STATED_SPREAD)
     count = reader.number("count", 1, 100, default=1.0)
     if count != int(count):
         raise DocumentError(reader.at("count"), f"{count:g} must be a whole number")
@@ -263,7 +289,13 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         power_factor=factor,
         start_va=max(reader.number("start_va", 0.0, 1_000_000, default=0.0), running / factor),
         start_s=reader.number("start_s", 0.0, 600, default=0.3),
-        spread=reader.number("spread", 0.0, 2.0, default=0.0),
+        spread=spread,
+        watts_spread=reader.number("watts_spread", 0.0, 2.0, default=spread),
+        duty_spread=reader.number("duty_spread", 0.0, 2.0),
+        task_spread=reader.number("task_spread", 0.0, 2.0, default=spread),
+        start_spread=reader.number("start_spread", 0.0, 3.0, default=0.0),
+        day_spread=reader.number("day_spread", 0.0, 2.0, default=0.0),
+        day_swing=reader.number("day_swing", 0.0, 0.9, default=0.0),
         windows=windows,
         moments=moments,
         steps=steps,

@@ -19,6 +19,7 @@ from needle.document import DocumentError
 from needle.moments import DAY_MIN, Moment, in_windows, moment_after, occurrences
 from needle.plan.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.uncertain import likely
 
 SLOT_MIN = 15
 #: How far ahead tasks are placed, h.
@@ -225,11 +226,11 @@ def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
 def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
     """W of surplus and W of room under the limit in each quarter hour, from all other loads."""
     mean, most = np.zeros(minutes), np.zeros(minutes)
-    rng = np.random.default_rng(0)
+    inputs = likely(plan)
     for load in plan.loads:
         if _is_movable(load):
             continue
-        for pattern in patterns_of(load, plan, minutes, np.zeros(1), rng):
+        for pattern in patterns_of(load, plan, minutes, inputs):
             mean += pattern.as_mean().power(0, minutes)[0]
             if load.route == AC:
                 on = pattern.shape > 0

@@ -7,16 +7,21 @@ from typing import Any
 
 import numpy as np
 
-from needle.moments import in_windows
+from needle.estimate import Estimate
+from needle.moments import DAY_MIN, in_windows
 from needle.plan.patterns import Pattern
 from needle.plan.plan import AC, Plan, feeds
 from needle.plan.sources import Source
 from needle.plan.uncertain import (
     INVERTER_EFFICIENCY,
     INVERTER_IDLE,
+    INVERTER_SQUARE,
     OUTPUT,
+    OUTPUT_IDLE,
+    SKIES,
     SOURCE,
     InputKey,
+    Inputs,
 )
 from needle.supply.inverter import dc_w
 
@@ -29,41 +34,36 @@ def other_wh(plan: Plan) -> float:
 class BatterySide:
     """The battery's side of a plan: what routes ask of it, and what sources offer.
 
-    With no ``inputs`` everything stands at its likely value, in one draw.
+    With likely inputs everything stands at its likely value, in one draw.
     """
 
-    def __init__(self, plan: Plan, inputs: dict[InputKey, np.ndarray] | None, minutes: int) -> None:
+    def __init__(self, plan: Plan, inputs: Inputs, minutes: int) -> None:
         self.plan = plan
         supply = plan.supply
         inverter = supply.inverter
         self.inverter_on = np.ones(minutes, dtype=bool)
         self.idle_w: Any = 0.0
         self.efficiency: Any = 1.0
-        self.square: float = 0.0
+        self.square: Any = 0.0
         if inverter is not None:
             self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
             if inverter.off_unused and not feeds(plan, AC):
                 self.inverter_on[:] = False
-            self.idle_w, self.efficiency = inverter.idle_w.value, inverter.efficiency.value
-            self.square = inverter.square_per_w.value
-            if inputs is not None:
-                self.idle_w = _column(inverter.idle_w.draws(inputs[InputKey(INVERTER_IDLE)]))
-                self.efficiency = _column(
-                    inverter.efficiency.draws(inputs[InputKey(INVERTER_EFFICIENCY)])
-                )
+            self.idle_w = _column(inverter.idle_w, inputs.factor(INVERTER_IDLE))
+            self.efficiency = _column(inverter.efficiency, inputs.factor(INVERTER_EFFICIENCY))
+            if inverter.square_per_w.value > 0:
+                self.square = _column(inverter.square_per_w, inputs.factor(INVERTER_SQUARE))
         self.passes: dict[str, Any] = {
-            output.name: output.efficiency.value
-            if inputs is None
-            else _column(output.efficiency.draws(inputs[InputKey(OUTPUT, output.name)]))
+            output.name: _column(output.efficiency, inputs.factor(OUTPUT, output.name))
             for output in supply.outputs
         }
-        self.outputs_idle_w = sum(
-            output.idle_w.value
+        self.outputs_idle_w = np.zeros((1, 1), np.float32) + sum(
+            _column(output.idle_w, inputs.factor(OUTPUT_IDLE, output.name))
             for output in supply.outputs
             if feeds(plan, output.name) or not output.off_unused
         )
         self.steady = [
-            (source, source.power_w(plan.start, minutes), self._factor(source, inputs))
+            (source, source.power_w(plan.start, minutes), self._factors(source, inputs, minutes))
             for source in plan.sources
             if not source.runs_down
         ]
@@ -72,12 +72,15 @@ class BatterySide:
         if others:
             self.other_w = np.sum([other.power_w(plan.start, minutes) for other in others], axis=0)
 
-    @staticmethod
-    def _factor(source: Source, inputs: dict[InputKey, np.ndarray] | None) -> Any:
-        if inputs is None or not source.drawn:
-            return 1.0
-        sigma = np.sqrt(np.log1p(source.spread**2))
-        return _column(np.exp(inputs[InputKey(SOURCE, source.name)] * sigma))
+    def _factors(self, source: Source, inputs: Inputs, minutes: int) -> np.ndarray:
+        """What each calendar day makes of a source, (draws or 1, days)."""
+        days = self._day(minutes - 1) + 1
+        normals = inputs.normals.get(InputKey(SOURCE, source.name))
+        return source.factors(days, normals, inputs.stream(SKIES, source.name))
+
+    def _day(self, minute: int) -> int:
+        """Calendar days from the plan's first one."""
+        return (self.plan.start.hour * 60 + self.plan.start.minute + minute) // DAY_MIN
 
     def on(self, pattern: Pattern, first: int, last: int) -> np.ndarray | float:
         """Minutes of a block in which a pattern's route is switched on at all."""
@@ -97,7 +100,7 @@ class BatterySide:
 
     def drawn_w(self, routes: dict[str, np.ndarray], first: int, last: int) -> np.ndarray:
         """W asked of the battery's side, idle and conversion included."""
-        drawn = np.full(routes[AC].shape, float(self.outputs_idle_w))
+        drawn = np.zeros(routes[AC].shape, np.float32) + self.outputs_idle_w
         if self.plan.supply.inverter is not None:
             through = np.asarray(dc_w(routes[AC], self.idle_w, self.efficiency, self.square))
             drawn += through * self.inverter_on[first:last]
@@ -112,10 +115,19 @@ class BatterySide:
         if not self.steady:
             return None, other
         total: Any = 0.0
-        for source, watts, factor in self.steady:
-            total = total + np.minimum(source.limit_w, watts[None, first:last] * factor)
+        for source, watts, factors in self.steady:
+            days = slice(self._day(first), self._day(last - 1) + 1)
+            by_day = factors[:, days]
+            if by_day.shape[1] > 1:
+                by_day = factors[:, [self._day(minute) for minute in range(first, last)]]
+            mine = watts[None, first:last] * by_day
+            total = total + np.minimum(source.limit_w, mine)
         return np.atleast_2d(total), other
 
 
-def _column(values: np.ndarray) -> np.ndarray:
+def _column(estimate: Estimate, factor: np.ndarray) -> np.ndarray:
+    """An estimate's draws, (draws, 1)."""
+    values = estimate.value * factor
+    if estimate.most is not None:
+        values = np.minimum(values, estimate.most)
     return values.astype(np.float32)[:, None]

@@ -1,7 +1,6 @@
 """Running a plan many times over everything that is uncertain, minute by minute.
 
-All draws advance together, in blocks of minutes that fit the processor's cache. A load keeps its
-own random stream, whatever else is in the plan.
+All draws advance together, in blocks of minutes that fit the processor's cache.
 """
 
 from __future__ import annotations
@@ -13,26 +12,14 @@ from typing import Any
 import numpy as np
 
 from needle.decide.starting import Verdict, as_tested, will_it_start
-from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
-from needle.plan.patterns import Pattern, normals, patterns_of
-from needle.plan.plan import AC, Plan
+from needle.plan.patterns import Pattern, patterns_of
+from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.side import BatterySide, other_wh
 from needle.plan.trips import Trip, Tripper
-from needle.plan.uncertain import (
-    CAPACITY,
-    INVERTER_EFFICIENCY,
-    INVERTER_IDLE,
-    LOAD,
-    OUTPUT,
-    SOURCE,
-    InputKey,
-)
+from needle.plan.uncertain import Inputs, draw
 from needle.profile.temperature import scale_mean
-
-#: Random streams set aside for the supply, before those of the loads; after them come the battery's
-#: resistance, the outputs' and the sources'.
-_SUPPLY_STREAMS = 3
 
 
 @dataclass(frozen=True)
@@ -86,10 +73,8 @@ class Outcome:
         AC and DC W of all loads by the minute, of the draw nearest to the likely hours.
     likely_charge : ndarray
         Share at the end of each minute of the likely run.
-    inputs : dict of ndarray
-        Standard normal draws by what they vary, for telling which matters most.
-    spreads : dict of float
-        Relative spread of each of those.
+    inputs : Inputs
+        What was drawn, for telling which matters most.
     notices : list of str
     """
 
@@ -112,8 +97,7 @@ class Outcome:
     sources_w: np.ndarray
     minute_w: np.ndarray
     likely_charge: np.ndarray
-    inputs: dict[InputKey, np.ndarray]
-    spreads: dict[InputKey, float]
+    inputs: Inputs
     notices: list[str] = field(default_factory=list)
 
     @property
@@ -150,21 +134,11 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     """
     plan, notices = _in_its_room(plan)
     minutes = round(plan.hours * MINUTES_PER_HOUR)
-    streams = np.random.default_rng(seed).spawn(_SUPPLY_STREAMS + len(plan.loads) + 1)
-    rest = streams[-1].spawn(1 + len(plan.supply.outputs) + len(plan.sources))
-    inputs, spreads = _draw_inputs(plan, streams, rest, draws)
+    inputs = draw(plan, draws, seed)
     patterns = [
-        pattern
-        for load, stream in zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
-        for pattern in patterns_of(load, plan, minutes, inputs[InputKey(LOAD, load.name)], stream)
+        pattern for load in plan.loads for pattern in patterns_of(load, plan, minutes, inputs)
     ]
-    ohm = plan.supply.battery.internal_ohm
-    bank = Bank(
-        plan,
-        plan.supply.battery.state_of_health.draws(inputs[InputKey(CAPACITY)]),
-        None if ohm is None else ohm.draws(normals(rest[0], draws)),
-        other_wh(plan),
-    )
+    bank = Bank(plan, battery_draws(plan, inputs), minutes, other_wh(plan))
     tripper = Tripper(plan, patterns, draws)
     side = BatterySide(plan, inputs, minutes)
     marks = _curve_minutes(minutes)
@@ -211,7 +185,6 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         minute_w=every_w[usual].copy(),
         likely_charge=likely.charge,
         inputs=inputs,
-        spreads=spreads,
         notices=notices,
     )
 
@@ -232,46 +205,31 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
             except ValueError as error:
                 notices.append(f"{load.name}: not corrected for the room: {error}.")
             else:
-                duty = load.duty * scaling.factor
-                if duty > 1:
+                moved = _scaled(load, scaling.factor)
+                if scaling.factor * load.duty > 1 and load.duty < 1:
                     notices.append(
                         f"{load.name}: in a room of {plan.room_c:g} °C it would never cycle off, "
                         "and may not reach its set point."
                     )
                 moved = replace(
-                    load,
+                    moved,
                     measured_room_c=plan.room_c,
                     measured_set_c=load.set_c,
-                    duty=min(1.0, duty),
                     spread=float(np.hypot(load.spread, scaling.spread)),
                 )
         loads.append(moved)
     return replace(plan, loads=tuple(loads)), notices
 
 
-def _draw_inputs(
-    plan: Plan,
-    streams: Sequence[np.random.Generator],
-    rest: Sequence[np.random.Generator],
-    draws: int,
-) -> tuple[dict[InputKey, np.ndarray], dict[InputKey, float]]:
-    """Standard normal draws, and the relative spread, of each thing that is uncertain."""
-    supply = plan.supply
-    uncertain = [(InputKey(CAPACITY), supply.battery.state_of_health.spread, streams[0])]
-    if supply.inverter is not None:
-        uncertain += [
-            (InputKey(INVERTER_IDLE), supply.inverter.idle_w.spread, streams[1]),
-            (InputKey(INVERTER_EFFICIENCY), supply.inverter.efficiency.spread, streams[2]),
-        ]
-    loads = zip(plan.loads, streams[_SUPPLY_STREAMS:-1], strict=True)
-    uncertain += [(InputKey(LOAD, load.name), load.spread, stream) for load, stream in loads]
-    for output, stream in zip(supply.outputs, rest[1:], strict=False):
-        uncertain.append((InputKey(OUTPUT, output.name), output.efficiency.spread, stream))
-    for source, stream in zip(plan.sources, rest[1 + len(supply.outputs) :], strict=True):
-        if source.drawn:
-            uncertain.append((InputKey(SOURCE, source.name), source.spread, stream))
-    inputs = {key: normals(stream, draws) for key, _, stream in uncertain}
-    return inputs, {key: spread for key, spread, _ in uncertain}
+def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
+    """A load that moves another share of heat: by its duty, up to never pausing.
+
+    A box that runs at a fixed speed cannot draw more than running; one whose watts follow the need
+    (which counts as never pausing) draws more.
+    """
+    if load.duty >= 1:
+        return replace(load, running_w=load.running_w * factor)
+    return replace(load, duty=min(1.0, load.duty * factor))
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

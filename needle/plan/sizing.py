@@ -13,7 +13,7 @@ from needle.plan.simulate import Outcome, simulate
 
 #: Odds at which a size is called enough.
 ODDS = 0.9
-_DRAWS, _STEPS, _MOST_WH = 60, 12, 1e7
+_DRAWS, _STEPS, _MOST_WH = 120, 12, 1e7
 
 
 @dataclass(frozen=True)

@@ -23,6 +23,11 @@ SUN_STEP_MIN = 10
 #: Energy 24, 177, for hourly global irradiance on the flat; used for tilted panels too, which
 #: understates what diffuse light they see under full cloud).
 CLOUD_SHARE, CLOUD_POWER = 0.75, 3.4
+#: How alike the cloudiness of days is about its mean: the two parameters' sum of a beta
+#: distribution, whose sd is then 0.3 at half cover (general value).
+CLOUD_DAYS = 1.7
+#: Part of the spread of a day's sun that all days share: aim, dirt, shade, the panels themselves.
+SHARED_SUN = 0.5
 
 
 _NO_WINDOWS: tuple[Window, ...] = ()
@@ -61,6 +66,21 @@ class Source(ABC):
     @abstractmethod
     def power_w(self, start: datetime, minutes: int) -> np.ndarray:
         """W that it offers before its input's limit, shape (minutes,); of a store its most."""
+
+    def factors(
+        self, days: int, normals: np.ndarray | None, rng: np.random.Generator
+    ) -> np.ndarray:
+        """What each day makes of what it offers, (draws, days) or (1, days); ones unless drawn.
+
+        Parameters
+        ----------
+        days : int
+        normals : ndarray, (draws,), or None
+            Standard normal draws of what all days share; None for the likely value.
+        rng : numpy.random.Generator
+            For what each day has of its own.
+        """
+        return np.ones((1, days))
 
     @property
     @abstractmethod
@@ -137,8 +157,18 @@ class Sun(Source):
 
     def power_w(self, start: datetime, minutes: int) -> np.ndarray:
         clear = _clear_sky(self.latitude, self.longitude, self.tilt, self.azimuth, start, minutes)
-        left = 1 - CLOUD_SHARE * self.clouds**CLOUD_POWER
-        return self.rated_w * self.performance_ratio * left * clear
+        return self.rated_w * self.performance_ratio * mean_clear_share(self.clouds) * clear
+
+    def factors(
+        self, days: int, normals: np.ndarray | None, rng: np.random.Generator
+    ) -> np.ndarray:
+        """Yield that all days share, and each day's own sky; together one day has ``spread``."""
+        if normals is None or self.spread <= 0:
+            return np.ones((1, days))
+        shared = math.sqrt(math.log1p((SHARED_SUN * self.spread) ** 2))
+        own = math.sqrt(math.log1p((1 - SHARED_SUN**2) * self.spread**2))
+        skies = own * rng.standard_normal((len(normals), days)) - own**2 / 2
+        return np.exp(shared * normals[:, None] - shared**2 / 2 + skies)
 
 
 @dataclass(frozen=True)
@@ -238,6 +268,22 @@ def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
             return math.inf
         wanted = names[0]
     return input_limit_w(supply.inputs[names.index(wanted)], supply.battery)
+
+
+@lru_cache(maxsize=64)
+def mean_clear_share(clouds: float) -> float:
+    """Share of a clear sky's sun that is left over many days of a mean cloud cover.
+
+    The curve is taken for each day's cover and then averaged: bright days give more than the mean
+    cover's curve says dull ones take.
+    """
+    if clouds <= 0 or clouds >= 1:
+        return 1 - CLOUD_SHARE * clouds**CLOUD_POWER
+    from scipy.special import betaincinv
+
+    places = (np.arange(200) + 0.5) / 200
+    covers = betaincinv(CLOUD_DAYS * clouds, CLOUD_DAYS * (1 - clouds), places)
+    return float(np.mean(1 - CLOUD_SHARE * covers**CLOUD_POWER))
 
 
 def warm_up() -> None:

@@ -107,6 +107,12 @@ class Tripper:
         for limit in self.limits:
             limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
         self.inverter = plan.supply.inverter
+        self.start_va = [
+            np.full(draws, one.load.start_va, np.float32)
+            if one.start_va is None
+            else one.start_va.astype(np.float32)
+            for one in patterns
+        ]
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
@@ -150,10 +156,9 @@ class Tripper:
         """W beyond running in the minutes in which something starts; the largest of each."""
         extra = np.zeros_like(powers[0])
         for n in self.on_ac:
-            load = self.patterns[n].load
-            more = START_REAL * load.start_va - load.running_w
-            if more > 0:
-                np.maximum(extra, self._edges(n, powers[n]) * np.float32(more), out=extra)
+            more = START_REAL * self.start_va[n] - self.patterns[n].load.running_w
+            if float(more.max()) > 0:
+                np.maximum(extra, self._edges(n, powers[n]) * more[:, None], out=extra)
         return extra
 
     def _edges(
@@ -169,14 +174,15 @@ class Tripper:
     def _pulse(
         self, members: Sequence[int], first: int, powers: list[np.ndarray], rows: np.ndarray
     ) -> np.ndarray | float:
-        """W that pulsed steps ask for beyond their means, in draws that did not drop them."""
+        """W that tasks ask for beyond what they come to, in draws that did not drop them."""
         pulse_w: np.ndarray | float = 0.0
         for n in members:
-            pulse = self.patterns[n].pulse_w
-            if pulse is not None:
-                pulse_w = (
-                    pulse_w + (powers[n][rows] > 0) * pulse[first : first + powers[n].shape[1]]
-                )
+            pattern = self.patterns[n]
+            if pattern.peak_w is not None and pattern.peak_factor is not None:
+                watts = powers[n][rows]
+                peak = pattern.peak_w[first : first + watts.shape[1]]
+                asked = pattern.peak_factor[rows, None] * peak
+                pulse_w = pulse_w + np.where(watts > 0, asked - watts, 0.0)
         return pulse_w
 
     def _starters(self, powers: list[np.ndarray]) -> list[tuple[int, float]]:
@@ -188,7 +194,10 @@ class Tripper:
         for n in self.on_ac:
             load = self.patterns[n].load
             limit = start_limit_va(load, self.inverter)
-            if load.start_va + most > limit and float(powers[n].max()) > load.resting_w + 1e-6:
+            if (
+                float(self.start_va[n].max()) + most > limit
+                and float(powers[n].max()) > load.resting_w + 1e-6
+            ):
                 starters.append((n, limit))
         return starters
 
@@ -221,8 +230,9 @@ class Tripper:
             total = _total(powers, self.on_ac, rows)
             for n, limit_va in starters:
                 mine = powers[n][rows]
-                load = self.patterns[n].load
-                fails = self._edges(n, mine, rows) & (total - mine + load.start_va > limit_va)
+                start_va = self.start_va[n][rows]
+                asks = total - mine + start_va[:, None]
+                fails = self._edges(n, mine, rows) & (asks > limit_va)
                 hit = np.flatnonzero(fails.any(axis=1))
                 if not hit.size:
                     continue
@@ -230,7 +240,7 @@ class Tripper:
                 sooner = when < at[hit]
                 hit, when = hit[sooner], when[sooner]
                 at[hit], culprit[hit], is_start[hit], most[hit] = when, n, True, limit_va
-                asked[hit] = total[hit, when] - mine[hit, when] + load.start_va
+                asked[hit] = asks[hit, when]
         happened = np.flatnonzero(culprit >= 0)
         for n in np.unique(culprit[happened]):
             which = happened[culprit[happened] == n]

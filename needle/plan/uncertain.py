@@ -1,14 +1,40 @@
-"""What is uncertain in a plan, each under a key of its kind and its name among its kind.
+"""The one registry of what is uncertain in a plan, and its draws.
 
-Nothing is drawn under a display name alone: a load may be called "battery".
+Each thing has a key of its kind and its name among its kind, never a display name alone: a load may
+be called "battery". Its draws come from a stream of its own, made of the seed and the key: whatever
+else is in a plan, and in whatever order, the same thing is drawn alike, so that plans which share a
+battery, a load or a sky can be compared draw by draw. Draws are stratified (McKay, Beckman and
+Conover 1979, Technometrics 21, 239), so that a few hundred give steady percentiles.
 """
 
 from __future__ import annotations
 
+import zlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from statistics import NormalDist
 from typing import NamedTuple
 
-CAPACITY, INVERTER_IDLE, INVERTER_EFFICIENCY = "battery", "inverter idle", "inverter efficiency"
-OUTPUT, LOAD, SOURCE = "output", "load", "source"
+import numpy as np
+
+from needle.plan.plan import Plan
+
+CAPACITY, RESISTANCE = "battery", "battery resistance"
+PEUKERT, COLD, TAPER = "Peukert exponent", "cold factor", "charge taper"
+INVERTER_IDLE, INVERTER_EFFICIENCY = "inverter idle", "inverter efficiency"
+INVERTER_SQUARE = "inverter square loss"
+OUTPUT, OUTPUT_IDLE = "output", "output idle"
+LOAD, LOAD_WATTS, LOAD_DUTY = "load", "load watts", "load duty"
+LOAD_TASK, LOAD_START = "load task", "load start"
+SOURCE = "source"
+#: What is drawn anew within a plan: where cycles stand, days, the hour of a swing's top, skies.
+PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
+
+#: Kinds that one more measurement would narrow.
+MEASURABLE = (
+    CAPACITY, INVERTER_IDLE, INVERTER_EFFICIENCY, OUTPUT, LOAD, LOAD_DUTY, LOAD_TASK, SOURCE,
+)  # fmt: skip
 
 
 class InputKey(NamedTuple):
@@ -20,6 +46,106 @@ class InputKey(NamedTuple):
     @property
     def words(self) -> str:
         """As a person would call it."""
-        if self.kind == OUTPUT:
-            return f"{self.name} output"
+        if self.kind in (OUTPUT, OUTPUT_IDLE):
+            return f"{self.name} {self.kind}"
         return self.name or self.kind
+
+
+def spreads_of(plan: Plan) -> dict[InputKey, float]:
+    """Relative spread of everything in a plan that is uncertain."""
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    spreads = {InputKey(CAPACITY): battery.state_of_health.spread}
+    if battery.internal_ohm is not None:
+        spreads[InputKey(RESISTANCE)] = battery.internal_ohm.spread
+    if battery.peukert_n > 1:
+        spreads[InputKey(PEUKERT)] = battery.peukert_spread
+    if plan.room_c is not None:
+        spreads[InputKey(COLD)] = battery.cold_spread
+    if plan.sources:
+        spreads[InputKey(TAPER)] = battery.taper_spread
+    if inverter is not None:
+        spreads[InputKey(INVERTER_IDLE)] = inverter.idle_w.spread
+        spreads[InputKey(INVERTER_EFFICIENCY)] = inverter.efficiency.spread
+        if inverter.square_per_w.value > 0:
+            spreads[InputKey(INVERTER_SQUARE)] = inverter.square_per_w.spread
+    for output in plan.supply.outputs:
+        spreads[InputKey(OUTPUT, output.name)] = output.efficiency.spread
+        spreads[InputKey(OUTPUT_IDLE, output.name)] = output.idle_w.spread
+    for load in plan.loads:
+        spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
+        spreads[InputKey(LOAD_START, load.name)] = load.start_spread
+        if load.by_moments:
+            spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
+        elif load.duty_spread is not None:
+            spreads[InputKey(LOAD_DUTY, load.name)] = load.duty_spread
+        else:
+            spreads[InputKey(LOAD, load.name)] = load.spread
+    for source in plan.sources:
+        if source.drawn:
+            spreads[InputKey(SOURCE, source.name)] = source.spread
+    return spreads
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Draws of everything uncertain.
+
+    Attributes
+    ----------
+    draws : int
+    seed : int
+    spreads : dict of InputKey to float
+        Relative spread of each.
+    normals : dict of InputKey to ndarray, (draws,)
+        Standard normal draws of each.
+    """
+
+    draws: int
+    seed: int
+    spreads: Mapping[InputKey, float]
+    normals: Mapping[InputKey, np.ndarray] = field(default_factory=dict)
+
+    def stream(self, kind: str, name: str = "") -> np.random.Generator:
+        """The random stream of a thing, for what is drawn anew within a plan."""
+        return stream_of(self.seed, InputKey(kind, name))
+
+    def factor(self, kind: str, name: str = "") -> np.ndarray:
+        """Log-normal factors about 1 of a thing, shape (draws,); ones where it is not uncertain."""
+        key = InputKey(kind, name)
+        if key not in self.normals:
+            return np.ones(self.draws)
+        return np.exp(self.normals[key] * np.sqrt(np.log1p(self.spreads[key] ** 2)))
+
+    def picked(self, rows: np.ndarray) -> Inputs:
+        """Some of the draws, by their numbers."""
+        normals = {key: values[rows] for key, values in self.normals.items()}
+        return Inputs(len(rows), self.seed, self.spreads, normals)
+
+
+def draw(plan: Plan, draws: int, seed: int) -> Inputs:
+    """Draw everything that is uncertain in a plan."""
+    spreads = spreads_of(plan)
+    return Inputs(
+        draws, seed, spreads,
+        {key: normals(stream_of(seed, key), draws) for key in spreads},
+    )  # fmt: skip
+
+
+def likely(plan: Plan) -> Inputs:
+    """Everything at its likely value: one draw."""
+    return Inputs(1, 0, spreads_of(plan))
+
+
+def stream_of(seed: int, key: InputKey) -> np.random.Generator:
+    return np.random.default_rng([seed, *(zlib.crc32(part.encode()) for part in key)])
+
+
+@lru_cache(maxsize=16)
+def _strata(draws: int) -> np.ndarray:
+    normal = NormalDist()
+    return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
+
+
+def normals(rng: np.random.Generator, draws: int) -> np.ndarray:
+    """Stratified standard normal draws in random order, shape (draws,)."""
+    return rng.permutation(_strata(draws))

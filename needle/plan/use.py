@@ -9,7 +9,6 @@ from typing import Any
 
 from needle.document import DocumentError
 from needle.moments import DAY_MIN, parse_windows, spread_over_day
-from needle.profile.profile import Profile
 from needle.quantity import QuantityError, parse
 
 _MOMENT = r"(?:(\d{4}-\d{2}-\d{2})[ T])?(\d{1,2})(?:[:.]?([0-5]\d))?"
@@ -148,47 +147,6 @@ def text_of_steps(steps: Sequence[dict[str, float]]) -> str:
         + (f" {100 * step['duty']:.4g} %" if step.get("duty", 1.0) < 1 else "")
         for step in steps
     )
-
-
-def duty_of(profile: Profile) -> tuple[float, float, float]:
-    """Running W, resting W, and the duty that the mean asks for."""
-    resting = profile.resting_w.value if profile.resting_w else 0.0
-    resting = min(resting, profile.mean_w.value, profile.running_w.value)
-    span = profile.running_w.value - resting
-    duty = (profile.mean_w.value - resting) / span if span > 0 else 1.0
-    return profile.running_w.value, resting, min(1.0, max(0.0, duty))
-
-
-def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[str, Any]:
-    """What a plan document says of a measured load, all but how it is used.
-
-    ``by_task``: its spread is that of a task's energy, where that was measured.
-    """
-    running, resting, duty = duty_of(profile)
-    uncertain = profile.task_wh if by_task and profile.task_wh else profile.mean_w
-    return {
-        "name": name,
-        "running_w": running,
-        "resting_w": resting,
-        "duty": duty,
-        "cycle_min": min(10_080.0, max(0.5, profile.cycle_min)),
-        "power_factor": max(0.01, profile.power_factor.value),
-        "start_va": profile.start_va.value,
-        "start_s": profile.start_s,
-        "spread": min(2.0, uncertain.spread),
-    }
-
-
-def steps_of(profile: Profile) -> list[dict[str, float]]:
-    """A measured task as one step: its highest W, on for the share that its Wh ask for.
-
-    Limits then see the highest W, and the battery the energy. Empty where no task was timed.
-    """
-    if profile.task_wh is None or profile.task_min is None:
-        return []
-    mean_w = profile.task_wh.value / (profile.task_min / 60)
-    watts = max(profile.running_w.value, mean_w)
-    return [{"watts": watts, "minutes": profile.task_min, "duty": mean_w / watts}]
 
 
 def moved_block(use: dict[str, Any], index: int, by_min: int) -> dict[str, Any]:

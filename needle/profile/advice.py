@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.estimate import DEFAULT_SPREAD, Estimate
-from needle.measure.readings import EnergyRun
 from needle.profile.energy import (
-    ENOUGH_CYCLES,
     LONG_ENOUGH_H,
-    Cycles,
+    STEADY_ENOUGH_H,
     count_error,
     hours_to_settle_count,
 )
+from needle.profile.evidence import Evidence
 from needle.profile.kinds import Kind
 from needle.quantity import hours_text
 
@@ -48,13 +45,12 @@ class Advice:
         return f"{self.what}: {self.method}."
 
 
-def advise_mean(
-    mean: Estimate, kind: Kind, runs: Sequence[EnergyRun], cycle_min: float | None, tasks: bool
-) -> list[Advice]:
+def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
     """Measurements that narrow the mean draw."""
+    kind, runs = evidence.kind, evidence.runs
     advice = []
-    after = DEFAULT_SPREAD["A"]
-    if tasks:
+    after = evidence.watched.span(_hours_to_grade_a(kind))
+    if evidence.by_task:
         if mean.grade != "A":
             advice.append(
                 Advice(
@@ -80,7 +76,7 @@ def advise_mean(
             )
         )
     if mean.grade != "A":
-        need = _hours_to_grade_a(kind, cycle_min)
+        need = _hours_to_grade_a(kind)
         more = max(0.5, need - total_h)
         already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
         words = {
@@ -94,24 +90,21 @@ def advise_mean(
     return advice
 
 
-def _hours_to_grade_a(kind: Kind, cycle_min: float | None) -> float:
-    if kind.by_use or kind.duty == (1.0, 1.0, 1.0):
-        return 2.0
-    if cycle_min is not None:
-        return min(LONG_ENOUGH_H, math.ceil(ENOUGH_CYCLES * cycle_min / 30) / 2)
-    return LONG_ENOUGH_H
+def _hours_to_grade_a(kind: Kind) -> float:
+    """Hours of watching after which the mean is known, h."""
+    return LONG_ENOUGH_H if kind.varies else STEADY_ENOUGH_H
 
 
 def advise_rest(
+    evidence: Evidence,
     running: Estimate,
     has_running: bool,
     has_resting: bool,
     has_factor: bool,
     start: Estimate,
-    kind: Kind,
-    cycles: Cycles | None,
 ) -> list[Advice]:
     """Measurements that narrow start, running watts, resting watts, power factor and duty."""
+    kind, cycles = evidence.kind, None if evidence.runs else evidence.cycles
     advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
         advice.append(

@@ -6,17 +6,22 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from needle.estimate import DEFAULT_SPREAD, Z90, Estimate, pool
+from needle.estimate import DEFAULT_SPREAD, DISPLAY_BEND, STATED_SPREAD, Z90, Estimate, pool
+from needle.measure.cycles import cycle_spread
 from needle.measure.readings import ChargeDrop, EnergyRun, Label, Tally, Task
+from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
+from needle.profile.variation import cut_off_spread, span_spread
 from needle.quantity import hours_text, with_unit
 
-LONG_ENOUGH_H = 24.0
+#: Hours after which a mean is known: of what differs from day to day, and of a steady load.
+LONG_ENOUGH_H, STEADY_ENOUGH_H = 24.0, 2.0
+#: Cycles after which a duty is worth having.
 ENOUGH_CYCLES = 6
+#: How one run of a task differs from another (relative sd), until runs show it.
+TASK_SPREAD = 0.08
 #: Time to note a moment by ear or eye, limits in s.
 STOPWATCH_S = 2.0
-#: No counter run claims to know the next days better than this.
-_LEAST_SPREAD = 0.02
 _HOURS_PER_YEAR = 8760.0
 
 
@@ -58,40 +63,62 @@ def hours_to_settle_count(mean_w: float, step_wh: float, limit: float = 0.05) ->
     return 0.5 * step_wh / (limit * mean_w) if mean_w > 0 else math.inf
 
 
-def from_counter(runs: Sequence[EnergyRun], cycle_min: float | None) -> Estimate | None:
+@dataclass(frozen=True)
+class Watched:
+    """How a load is taken to behave between readings: for what a span leaves open.
+
+    Attributes
+    ----------
+    kind : Kind
+    day_spread : float
+        Relative sd of a day's mean.
+    cycle_min : float
+        Length of a cycle, min.
+    duty : float
+        Share of time on.
+    """
+
+    kind: Kind
+    day_spread: float
+    cycle_min: float
+    duty: float
+
+    def span(self, hours: float) -> float:
+        """What days and time of day leave open after so many hours."""
+        return span_spread(self.kind, hours, self.day_spread)
+
+    def cut_off(self, hours: float) -> float:
+        """What a span leaves open that is not whole cycles."""
+        return cut_off_spread(self.kind, hours, self.cycle_min, self.duty)
+
+
+def from_counter(runs: Sequence[EnergyRun], watched: Watched) -> Estimate | None:
     """Mean W from energy counters.
 
-    The spread joins the counter's last digit, the meter's accuracy, and how well the span stands
-    for other days: 4 % at 24 h or 6 whole cycles, growing as the root of what is missing.
+    The spread joins the counter's last digit, the meter's accuracy, the cycles it cut off, and
+    what days and time of day leave open (:mod:`needle.profile.variation`).
     """
     counted = [run for run in runs if run.wh > 0]
     if not counted:
         return None
     total_h = sum(run.hours for run in counted)
-    cycles = 0.0 if cycle_min is None else total_h * 60 / cycle_min
     settled = count_error(sum(r.wh for r in counted), max(r.step_wh for r in counted)) <= 0.05
-    enough = (total_h >= LONG_ENOUGH_H or cycles >= ENOUGH_CYCLES) and settled
-    grade = "A" if enough else "B"
-    pooled = pool([_counter_mean(run, cycle_min, grade) for run in counted], _LEAST_SPREAD)
-    return replace(pooled, grade=grade)
+    enough = LONG_ENOUGH_H if watched.kind.varies else STEADY_ENOUGH_H
+    grade = "A" if total_h >= enough and settled else "B"
+    means = [_counter_mean(run, watched, grade) for run in counted]
+    return replace(pool(means, watched.span(total_h)), grade=grade)
 
 
-def stands_for(hours: float, cycles: float) -> float:
-    """How well a span stands for other days, as a relative spread.
-
-    4 % at 24 h or 6 whole cycles, growing as the root of what is missing up to 40 %, shrinking as
-    the root of more hours down to 2 %.
-    """
-    covered = max(hours / LONG_ENOUGH_H, min(1.0, cycles / ENOUGH_CYCLES))
-    spread = DEFAULT_SPREAD["A"] / math.sqrt(max(covered, 1e-6))
-    return min(DEFAULT_SPREAD["D"], max(_LEAST_SPREAD, spread))
-
-
-def _counter_mean(run: EnergyRun, cycle_min: float | None, grade: str) -> Estimate:
-    cycles = 0.0 if cycle_min is None else run.hours * 60 / cycle_min
+def _counter_mean(run: EnergyRun, watched: Watched, grade: str) -> Estimate:
     meter = run.context.meter()
-    digits = count_error(run.wh, run.step_wh) / math.sqrt(3)
-    spread = math.hypot(stands_for(run.hours, cycles), digits, meter.limit / math.sqrt(3))
+    # The last digit may have been about to turn at both ends.
+    digits = count_error(run.wh, run.step_wh) * math.sqrt(2 / 3)
+    spread = math.sqrt(
+        watched.span(run.hours) ** 2
+        + watched.cut_off(run.hours) ** 2
+        + digits**2
+        + (meter.limit / math.sqrt(3)) ** 2
+    )
     mean_w = run.wh / run.hours
     how = (
         f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on a {meter.name}: "
@@ -104,7 +131,7 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
     """Duty over whole cycles of all tallies.
 
     Ratio estimator R = Σon/Σperiod with its standard error (W. G. Cochran, "Sampling Techniques",
-    3rd ed., eq. 2.46); with fewer than 3 cycles the default of grade B.
+    3rd ed., eq. 2.46), the scatter pooled with a prior.
     """
     pairs = sorted(pair for tally in tallies for pair in _whole_cycles(tally))
     if not pairs:
@@ -112,12 +139,9 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
     on_s = sum(on for on, _ in pairs)
     all_s = sum(period for _, period in pairs)
     count, duty = len(pairs), on_s / all_s
-    spread = DEFAULT_SPREAD["B"]
-    if count >= 3:
-        squares = sum((on - duty * period) ** 2 for on, period in pairs)
-        relative = math.sqrt(squares / (count - 1) / count) * count / on_s
-        timing = STOPWATCH_S * math.sqrt(2 / 3) * math.sqrt(count) / on_s
-        spread = max(_LEAST_SPREAD, math.hypot(relative, timing))
+    deviations = [(on - duty * period) / (duty * all_s / count) for on, period in pairs]
+    timing = STOPWATCH_S * math.sqrt(2 / 3) * math.sqrt(count) / on_s
+    spread = math.hypot(cycle_spread(deviations), timing)
     how = (
         f"{count} whole cycle{'s' if count > 1 else ''} tallied, "
         f"{hours_text(on_s / 3600)} on of {hours_text(all_s / 3600)}: duty {duty:.2f}"
@@ -139,20 +163,43 @@ def _whole_cycles(tally: Tally) -> list[tuple[float, float]]:
     return cycles
 
 
-def from_charge_drop(drop: ChargeDrop) -> Estimate | None:
-    """Mean W that a supply's fall in charge implies; None when idle alone explains the fall."""
+#: What stands for a figure of a charge drop that was left empty: the supply's own idle draw as a
+#: share of its Wh an hour, the conversion on an AC route, and what the label's Wh really hold.
+_IDLE_SHARE, _IDLE_SPREAD = 0.012, 0.7
+_EFFICIENCY, _EFFICIENCY_SPREAD = 0.90, 0.06
+_HELD, _HELD_SPREAD = 0.93, 0.06
+
+
+def from_charge_drop(drop: ChargeDrop, watched: Watched) -> Estimate | None:
+    """Mean W that a supply's fall in charge implies; None when idle alone explains the fall.
+
+    What was subtracted is uncertain too: a small difference of large figures is known badly. An
+    empty field is unknown, not 0 W or 100 %.
+    """
     fallen = drop.start - drop.end
-    mean_w = (drop.supply_wh * fallen / drop.hours - drop.idle_w) * drop.efficiency
+    held = drop.supply_wh * (1.0 if drop.proven else _HELD)
+    taken_w = held * fallen / drop.hours
+    idle_w = _IDLE_SHARE * drop.supply_wh if drop.idle_w is None else drop.idle_w
+    efficiency = _EFFICIENCY if drop.efficiency is None else drop.efficiency
+    mean_w = (taken_w - idle_w) * efficiency
     if mean_w <= 0:
         return None
-    resolution = drop.step * math.sqrt(2 / 12) / fallen
-    spread = math.hypot(DEFAULT_SPREAD["B"], resolution)
+    step = drop.step * math.sqrt(2 / 12) / fallen
+    charge = math.hypot(step, DISPLAY_BEND / fallen, 0.02 if drop.proven else _HELD_SPREAD)
+    idle_spread = STATED_SPREAD if drop.idle_w is not None else _IDLE_SPREAD
+    conversion = 0.02 if drop.efficiency is not None else _EFFICIENCY_SPREAD
+    off_w = math.hypot(taken_w * charge, idle_w * idle_spread) * efficiency
+    spread = math.sqrt(
+        (off_w / mean_w) ** 2 + conversion**2
+        + watched.span(drop.hours) ** 2 + watched.cut_off(drop.hours) ** 2
+    )  # fmt: skip
     span = hours_text(drop.hours, exact=True)
+    guessed = " (not known: usual for its size)" if drop.idle_w is None else ""
     how = (
-        f"{fallen * 100:.3g} % of {with_unit(drop.supply_wh, 'Wh')} in {span}, "
-        f"less {with_unit(drop.idle_w, 'W')} idle: mean {with_unit(mean_w, 'W')}"
+        f"{fallen * 100:.3g} % of {with_unit(held, 'Wh')} in {span}, "
+        f"less {with_unit(idle_w, 'W')} idle{guessed}: mean {with_unit(mean_w, 'W')}"
     )
-    return Estimate(mean_w, spread, "B", (how,))
+    return Estimate(mean_w, min(2.0, spread), "B", (how,))
 
 
 def from_energy_label(labels: Sequence[Label]) -> Estimate | None:
@@ -177,12 +224,9 @@ def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, E
     def known(values: list[float], weights: list[float], how: str, unit: str) -> Estimate | None:
         if not values:
             return None
-        spread = max(
-            repeated_spread(values, accuracy, DEFAULT_SPREAD["B"]),
-            DEFAULT_SPREAD["A"] / math.sqrt(max(1.0, runs / 2)),
-        )
-        if runs >= 2 and len(values) == 1:
-            spread = DEFAULT_SPREAD["A"]
+        spread = repeated_spread(values, accuracy, TASK_SPREAD)
+        if len(values) == 1:
+            spread = math.hypot(accuracy, TASK_SPREAD / math.sqrt(runs))
         value = sum(v * w for v, w in zip(values, weights, strict=True)) / sum(weights)
         return Estimate(value, spread, grade, (f"{how} {with_unit(value, unit)}",))
 

@@ -5,10 +5,13 @@ Ranges are general engineering values (low, typical, high), read as 10th, 50th a
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 Range = tuple[float, float, float]
 
+#: Always on while in use.
+_FULL: Range = (1.0, 1.0, 1.0)
 #: A label's watts over the running mean: plates state a worst case for most loads, but the
 #: heating power itself for heaters.
 _PLATE: Range = (1.2, 2.0, 4.0)
@@ -39,6 +42,14 @@ class Kind:
         Runs only while somebody uses it.
     cycle_min : float
         Usual length of a cycle in min, until one is tallied.
+    day_spread : float
+        Relative sd of a day's mean about the long-run mean.
+    day_swing : float
+        Relative amplitude of its swing over the day.
+    rarer : bool
+        Has a rarer state that takes more, such as a defrost.
+    modulates : bool
+        Its watts wander: one reading is a moment, not a level.
     """
 
     key: str
@@ -52,6 +63,27 @@ class Kind:
     plate: Range = _PLATE
     by_use: bool = False
     cycle_min: float = 40.0
+    day_spread: float = 0.01
+    day_swing: float = 0.0
+    rarer: bool = False
+    modulates: bool = False
+
+    @property
+    def cycles(self) -> bool:
+        """Whether it switches itself on and off."""
+        return self.duty is not None and self.duty != _FULL
+
+    @property
+    def varies(self) -> bool:
+        """Whether its hours or days differ enough that a mean takes a day."""
+        return self.cycles or self.modulates
+
+    @property
+    def level_spread(self) -> float:
+        """How one reading of a level differs from another (relative sd), until several show it."""
+        if self.varies or self.motor:
+            return 0.05
+        return math.hypot(0.03, self.day_spread, self.day_swing / math.sqrt(2))
 
     @property
     def electronic(self) -> bool:
@@ -70,13 +102,13 @@ _ELECTRONIC = ("electronics", "led", "induction-hob", "compressor-variable")
 #: Kinds whose names take no article.
 _UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electronics")
 
-_FULL: Range = (1.0, 1.0, 1.0)
-
 _TABLE = (
     Kind("compressor-fixed", "compressor refrigeration, fixed speed", "compressor",
-         (0.55, 0.65, 0.8), (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True),
+         (0.55, 0.65, 0.8), (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True,
+         day_spread=0.07, day_swing=0.12, rarer=True),
     Kind("compressor-variable", "compressor, variable speed", "compressor, variable",
-         (0.6, 0.9, 0.98), (1, 1.3, 2), None, 0.5),
+         (0.6, 0.9, 0.98), (1, 1.3, 2), None, 0.5,
+         day_spread=0.08, day_swing=0.12, rarer=True, modulates=True),
     Kind("induction-motor", "induction motor, fan or tool", "induction motor",
          (0.5, 0.75, 0.88), (2, 4, 6), None, 0.4, motor=True, by_use=True),
     Kind("pump", "pump against head", "pump",
@@ -84,13 +116,15 @@ _TABLE = (
     Kind("universal-motor", "universal motor (brushes)", "brush motor",
          (0.85, 0.95, 0.99), (2, 3, 4), None, 0.3, by_use=True),
     Kind("resistive-heat", "resistive heat", "resistive heat",
-         _FULL, (1, 1.05, 1.2), (0.3, 0.6, 1.0), 0.1, plate=_HEATER_PLATE, cycle_min=15),
+         _FULL, (1, 1.05, 1.2), (0.3, 0.6, 1.0), 0.1, plate=_HEATER_PLATE, cycle_min=15,
+         day_spread=0.05, day_swing=0.06),
     Kind("thermostat-heat", "heat with thermostat", "thermostat heat",
-         _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9), 0.1, plate=_HEATER_PLATE, cycle_min=15),
+         _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9), 0.1, plate=_HEATER_PLATE, cycle_min=15,
+         day_spread=0.08, day_swing=0.12),
     Kind("induction-hob", "induction hob, inverter oven", "induction heat",
          (0.9, 0.97, 0.99), (1, 1.1, 1.5), None, 0.1, by_use=True),
     Kind("electronics", "electronics with power pack", "electronics",
-         (0.5, 0.65, 0.98), (1, 3, 10), _FULL, 0.005),
+         (0.5, 0.65, 0.98), (1, 3, 10), _FULL, 0.005, day_spread=0.03, day_swing=0.06),
     Kind("led", "LED light", "LED light",
          (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True),
 )  # fmt: skip

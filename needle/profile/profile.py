@@ -5,29 +5,27 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, TypeVar
+from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
 from needle.measure.readings import (
     ChargeDrop,
     EnergyRun,
-    Label,
     Reading,
     Recorded,
     Spot,
-    Start,
     Tally,
-    Task,
     parse,
 )
 from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
+from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
+from needle.profile.variation import with_unseen
 from needle.quantity import with_unit
 
-_T = TypeVar("_T")
 _FULL = (1.0, 1.0, 1.0)
 #: A counter that ran this long covers a load's whole day, use included.
 _WHOLE_DAY_H = 20.0
@@ -50,6 +48,10 @@ class LoadRecord:
         The setting that the profile speaks of; empty to choose.
     hours_per_day : float or None
         Hours in use a day, for loads that run by use.
+    never_rarer : bool
+        Whether it is known to have no rarer state, such as a defrost.
+    set_c : float or None
+        Set point, °C.
     """
 
     name: str
@@ -58,6 +60,8 @@ class LoadRecord:
     mains_v: float = 230.0
     setting: str = ""
     hours_per_day: float | None = None
+    never_rarer: bool = False
+    set_c: float | None = None
 
 
 @dataclass(frozen=True)
@@ -86,6 +90,8 @@ class Profile:
         Wh; None where it depends on use or was not measured.
     task_min : float or None
         Mean length of a task, min; None where none was timed.
+    day_spread, day_swing : float
+        Relative sd of a day's mean about the long-run one, and amplitude of its swing over a day.
     states : tuple of State
         All states read, in all settings.
     setting : str
@@ -111,6 +117,8 @@ class Profile:
     task_wh: Estimate | None
     piece_wh: Estimate | None
     task_min: float | None
+    day_spread: float
+    day_swing: float
     states: tuple[states.State, ...]
     setting: str
     measured_room_c: float | None
@@ -134,61 +142,49 @@ def derive(record: LoadRecord) -> Profile:
     """
     kind = KINDS[record.kind]
     setting = states.chosen_setting(record.readings, record.setting)
-    here = states.in_setting(record.readings, setting)
-    known_states, notices = states.find_states(_all(record.readings, Spot), kind, record.mains_v)
+    evidence = Evidence(
+        kind, tuple(states.in_setting(record.readings, setting)), record.never_rarer
+    )
+    known_states, notices = states.find_states(of_type(record.readings, Spot), kind, record.mains_v)
     known_states = recorded.merged(
-        known_states, recorded.states_of(_all(record.readings, Recorded))
+        known_states, recorded.states_of(of_type(record.readings, Recorded))
     )
     mine = [state for state in known_states if state.setting in ("", setting)]
     running_state = _running(mine, setting)
-    resting_state = next((reading for reading in mine if reading.name in states.RESTING), None)
-    captures = _all(here, Recorded)
-    tallied = energy.from_tallies(_all(here, Tally))
-    cycles = recorded.cycles_of(captures) or tallied
-    runs, tasks = _all(here, EnergyRun), _all(here, Task) + recorded.tasks_of(captures)
-    task_wh, piece_wh, task_w = energy.per_task(tasks)
-    by_task = bool(tasks) and not runs
+    resting_state = next((state for state in mine if state.name in states.RESTING), None)
+    task_wh, piece_wh, task_w = energy.per_task(evidence.tasks)
 
     running = running_state.watts if running_state else None
-    from_label = states.running_from_label(_all(here, Label), kind, record.mains_v)
+    from_label = states.running_from_label(evidence.labels, kind, record.mains_v)
     rest_w = resting_state.watts.value if resting_state else 0.0
     means, dropped = _mean_candidates(
-        kind, runs, _all(here, ChargeDrop), _all(here, Label), cycles, tallied,
-        running or from_label, rest_w, task_w, measured=running is not None,
-    )  # fmt: skip
+        evidence, running or from_label, rest_w, task_w, measured=running is not None
+    )
     notices += dropped
-    if (logged := recorded.mean_of(captures)) is not None:
-        means.append(logged)
     if running is None:
         running = _running_without_spot(kind, from_label, means)
-    mean, checks = _settle_mean(means, kind, running, rest_w)
+    mean, checks = _settle_mean(means, evidence, running, rest_w)
     notices += checks
+    running, doubts = _not_below(running, mean)
     duty, clipped = _duty(mean, running, rest_w)
-    notices += clipped
+    notices += doubts + clipped
 
     factor = running_state.power_factor if running_state else None
     measured_factor = factor is not None
     if factor is None:
         factor = replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0)
     running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
-    starts = _all(here, Start) + recorded.starts_of(captures)
-    start, start_notices = start_va(starts, running_va, kind, factor.value, record.mains_v)
+    start, start_notices = start_va(evidence.starts, running_va, kind, factor.value, record.mains_v)
     notices += start_notices
     if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
         notices.append(f"This profile speaks of the setting “{setting}”.")
-
     advice = [
-        *advise_mean(mean, kind, runs, cycles.period_min if cycles else None, by_task),
+        *advise_mean(mean, evidence),
         *advise_rest(
-            running,
-            running_state is not None,
-            resting_state is not None,
-            measured_factor,
-            start,
-            kind,
-            cycles if not runs else None,
+            evidence, running, running_state is not None, resting_state is not None,
+            measured_factor, start,
         ),
-    ]
+    ]  # fmt: skip
     return Profile(
         mean_w=mean,
         running_w=running,
@@ -196,24 +192,38 @@ def derive(record: LoadRecord) -> Profile:
         duty=duty,
         power_factor=factor,
         start_va=start,
-        start_s=start_seconds(starts, kind),
-        cycle_min=cycles.period_min if cycles else kind.cycle_min,
-        wh_per_day=_per_day(record, kind, mean, runs, by_task),
+        start_s=start_seconds(evidence.starts, kind),
+        cycle_min=evidence.watched.cycle_min,
+        wh_per_day=_per_day(record, evidence, mean),
         task_wh=task_wh,
         piece_wh=piece_wh,
         task_min=60 * task_wh.value / task_w.value if task_wh and task_w else None,
+        day_spread=evidence.watched.day_spread,
+        day_swing=kind.day_swing,
         states=tuple(known_states),
         setting=setting,
-        measured_room_c=_measured_room(here),
+        measured_room_c=_measured_room(evidence.readings),
         grade=mean.grade,
-        how=_evidence(mean, running, resting_state, duty, factor, start),
+        how=_chain(mean, running, resting_state, duty, factor, start),
         notices=tuple(dict.fromkeys(notices)),
         advice=tuple(advice),
     )
 
 
-def _all(readings: Sequence[Reading], kind: type[_T]) -> list[_T]:
-    return [reading for reading in readings if isinstance(reading, kind)]
+def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
+    """Running W cannot lie below the mean: a counter that knows better lifts it."""
+    if running.value >= mean.value:
+        return running, []
+    doubts = []
+    if mean.value > running.value * (1 + 3 * running.spread) + 1e-9:
+        doubts.append(
+            f"The mean of {with_unit(mean.value, 'W')} lies above the running watts of "
+            f"{with_unit(running.value, 'W')}: was the counter reset, and is the elapsed time "
+            "right? The mean counts."
+        )
+    why = f"lifted to the mean of {with_unit(mean.value, 'W')}"
+    spread = max(running.spread, mean.spread)
+    return replace(running, value=mean.value, spread=spread, how=(*running.how, why)), doubts
 
 
 def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
@@ -228,44 +238,50 @@ def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
 
 
 def _mean_candidates(
-    kind: Kind,
-    runs: Sequence[EnergyRun],
-    drops: Sequence[ChargeDrop],
-    labels: Sequence[Label],
-    cycles: energy.Cycles | None,
-    tallied: energy.Cycles | None,
+    evidence: Evidence,
     running: Estimate | None,
     rest_w: float,
     task_w: Estimate | None,
     measured: bool,
 ) -> tuple[list[Estimate], list[str]]:
     """Every way in which the readings give a mean, and what had to be left out."""
+    kind, watched, tallied = evidence.kind, evidence.watched, evidence.tallied
     notices = []
-    candidates = [energy.from_counter(runs, cycles.period_min if cycles else None)]
-    if any(run.wh == 0 for run in runs):
+    counter = energy.from_counter(evidence.runs, watched)
+    watching: list[Estimate | None] = []
+    if any(run.wh == 0 for run in evidence.runs):
         notices.append("A counter shows no energy yet: let it run until its last digit moves.")
     if tallied is not None and running is not None:
         mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
-        spread = (running.spread**2 + tallied.duty.spread**2) ** 0.5
+        hours = tallied.count * tallied.period_min / 60
+        spread = math.sqrt(running.spread**2 + tallied.duty.spread**2 + watched.span(hours) ** 2)
         grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
-        candidates.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
-    for drop in drops:
-        implied = energy.from_charge_drop(drop)
-        candidates.append(implied)
+        watching.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
+    watching.append(recorded.mean_of(evidence.captures, watched))
+    counted = [counter]
+    for drop in evidence.drops:
+        implied = energy.from_charge_drop(drop, watched)
+        counted.append(implied)
         if implied is None:
             notices.append(
                 "The supply's own idle draw explains the whole fall in charge: the load's share "
                 "cannot be told from it."
             )
-        elif drop.efficiency == 1.0:
+        elif drop.efficiency is None:
             notices.append(
-                "The fall in charge counts the supply's conversion loss as the load's: on an AC "
-                "route the load itself draws less."
+                "The fall in charge was taken to pass an inverter of 90 ± 6 %: say what the "
+                "supply passes on, or 100 % where it was read on its outlets."
             )
-    if not runs and task_w is not None:
+    candidates = [
+        with_unseen(mean, kind, evidence.rarer_settled, takes_all)
+        for means, takes_all in ((counted, True), (watching, False))
+        for mean in means
+        if mean is not None
+    ]
+    if not evidence.runs and task_w is not None:
         candidates.append(task_w)
-    candidates.append(energy.from_energy_label(labels))
-    return [candidate for candidate in candidates if candidate is not None], notices
+    labelled = energy.from_energy_label(evidence.labels)
+    return candidates + ([labelled] if labelled is not None else []), notices
 
 
 def _running_without_spot(
@@ -288,10 +304,13 @@ def _running_without_spot(
 
 
 def _settle_mean(
-    means: Sequence[Estimate], kind: Kind, running: Estimate, rest_w: float
+    means: Sequence[Estimate], evidence: Evidence, running: Estimate, rest_w: float
 ) -> tuple[Estimate, list[str]]:
     """The mean of the best grade there is; weaker ways are compared with it, not mixed in."""
+    kind = evidence.kind
     if not means:
+        if kind.modulates:
+            return _of_a_moment(running), []
         if kind.duty is None:
             return running, []
         usual = from_limits(*kind.duty, f"duty usual for {kind.one}")
@@ -302,7 +321,14 @@ def _settle_mean(
         )
         return replace(guessed, value=guessed.value + rest_w, most=running.value), []
     grade = min(estimate.grade for estimate in means)
-    best = pool([estimate for estimate in means if estimate.grade == grade], 0.02)
+    # Ways that watched the same days share what those days were like.
+    watched_h = max(evidence.longest_h, sum(run.hours for run in evidence.runs))
+    proven = [estimate for estimate in means if estimate.grade == grade]
+    narrow = _MUCH_WIDER * min(estimate.spread for estimate in proven)
+    best = pool(
+        [estimate for estimate in proven if estimate.spread <= narrow],
+        evidence.watched.span(watched_h),
+    )
     notices = [
         f"Two ways to know the mean differ: {best.how[0]} ({with_unit(best.value, 'W')}); "
         f"{other.how[-1]} ({with_unit(other.value, 'W')}). The better-graded one is used."
@@ -310,6 +336,19 @@ def _settle_mean(
         if other.grade != grade and disagree(best, other)
     ]
     return best, notices
+
+
+#: A way to the mean that is so many times wider than the best adds doubts rather than knowledge.
+_MUCH_WIDER = 1.4
+#: One reading of what wanders is at least so uncertain (relative sd).
+_MOMENT_SPREAD = 0.30
+
+
+def _of_a_moment(running: Estimate) -> Estimate:
+    """The mean of a load whose watts wander, from readings of single moments."""
+    spread, grade = max(running.spread, _MOMENT_SPREAD), worst((running.grade, "C"))
+    how = (*running.how, "its watts wander: a reading is a moment, not its mean")
+    return replace(running, spread=spread, grade=grade, how=how)
 
 
 def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, list[str]]:
@@ -325,22 +364,13 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
         return duty, [words, *notices]
     if span <= 0 or above <= 0:
         return Estimate(0.0, 0.0, worst((mean.grade, running.grade))), []
-    share = above / span
-    notices = []
-    if share > 1.0:
-        if share > 1.0 + 3 * running.spread + 1e-9:
-            notices.append(
-                f"The mean of {with_unit(mean.value, 'W')} lies above the running watts of "
-                f"{with_unit(running.value, 'W')}: was the counter reset, and is the elapsed time "
-                "right?"
-            )
-        share = 1.0
+    share = min(1.0, above / span)
     if mean == running:
         how: tuple[str, ...] = ("runs without a break while in use",)
-        return Estimate(1.0, 0.0, running.grade, how, 1.0), notices
+        return Estimate(1.0, 0.0, running.grade, how, 1.0), []
     spread = math.hypot(mean.spread * mean.value / above, running.spread * running.value / span)
     how = (f"duty = (mean − resting) ÷ (running − resting) = {share:.3f}",)
-    return Estimate(share, spread, worst((mean.grade, running.grade)), how, 1.0), notices
+    return Estimate(share, spread, worst((mean.grade, running.grade)), how, 1.0), []
 
 
 def _measured_room(readings: Sequence[Reading]) -> float | None:
@@ -353,17 +383,16 @@ def _measured_room(readings: Sequence[Reading]) -> float | None:
     return sum(rooms) / len(rooms) if rooms else None
 
 
-def _per_day(
-    record: LoadRecord, kind: Kind, mean: Estimate, runs: Sequence[EnergyRun], by_task: bool
-) -> Estimate | None:
+def _per_day(record: LoadRecord, evidence: Evidence, mean: Estimate) -> Estimate | None:
     if record.hours_per_day is not None:
         return mean.scaled(record.hours_per_day, f"{record.hours_per_day:g} h a day in use")
-    if by_task or (kind.by_use and max((run.hours for run in runs), default=0.0) < _WHOLE_DAY_H):
+    longest_h = max((run.hours for run in evidence.runs), default=0.0)
+    if evidence.by_task or (evidence.kind.by_use and longest_h < _WHOLE_DAY_H):
         return None
     return mean.scaled(24.0)
 
 
-def _evidence(
+def _chain(
     mean: Estimate,
     running: Estimate,
     resting: states.State | None,
@@ -387,12 +416,12 @@ def parse_load(data: Any) -> LoadRecord:
     DocumentError
     """
     reader = Reader(
-        data, "", ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day")
+        data,
+        "",
+        ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer"),
     )
     mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
-    volts = mains.number("volts", least=10, most=1000)
     mains.number("hertz", least=10, most=500)
-    reader.number("set_c", least=-100, most=400)
     return LoadRecord(
         name=reader.text("name", "load"),
         kind=reader.choice("kind", KINDS),
@@ -400,9 +429,11 @@ def parse_load(data: Any) -> LoadRecord:
             parse(item, f"readings[{index}]")
             for index, item in enumerate(reader.items("readings", most=5000))
         ),
-        mains_v=230.0 if volts is None else volts,
+        mains_v=mains.number("volts", least=10, most=1000, default=230.0),
         setting=reader.text("setting", most=60),
         hours_per_day=reader.number("hours_per_day", most=24),
+        never_rarer=reader.flag("never_rarer"),
+        set_c=reader.number("set_c", least=-100, most=400),
     )
 
 
@@ -423,6 +454,7 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "task_wh": span(profile.task_wh),
         "piece_wh": span(profile.piece_wh),
         "task_min": profile.task_min,
+        "day_spread": profile.day_spread,
         "states": [
             {
                 "name": state.name,

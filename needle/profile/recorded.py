@@ -6,21 +6,25 @@ import math
 from collections.abc import Sequence
 
 from needle.estimate import DEFAULT_SPREAD, Estimate, pool
+from needle.measure.cycles import CYCLE_SPREAD
 from needle.measure.readings import Recorded, Start, Task
-from needle.profile.energy import ENOUGH_CYCLES, LONG_ENOUGH_H, Cycles, stands_for
+from needle.profile.energy import LONG_ENOUGH_H, STEADY_ENOUGH_H, Cycles, Watched
 from needle.profile.states import State
+from needle.profile.variation import UNSEEN_SPREAD
 from needle.quantity import hours_text, with_unit
 
-#: A load that does not cycle is known after so many hours.
-_STEADY_ENOUGH_H = 2.0
+#: How the level of one run differs from another's (relative sd), and the least that many claim.
+LEVEL_SPREAD, LEAST_LEVEL_SPREAD = 0.04, 0.02
+#: How the hour of a load whose watts wander differs from its day (relative sd, general value).
+_WANDER = 0.10
 #: A program that ends within so many hours is one task.
 _ONE_TASK_H = 6.0
 
 
 def grade_of(one: Recorded) -> str:
-    """A for six whole cycles, a day, or two hours of a steady load; else B."""
-    long = one.covered_h >= (_STEADY_ENOUGH_H if one.pattern == "steady" else LONG_ENOUGH_H)
-    return "A" if long or one.whole_cycles >= ENOUGH_CYCLES else "B"
+    """A for a day, or two hours of a steady load; else B: no day looks like its best hour."""
+    enough = STEADY_ENOUGH_H if one.pattern == "steady" else LONG_ENOUGH_H
+    return "A" if one.covered_h >= enough else "B"
 
 
 def is_task(one: Recorded) -> bool:
@@ -37,29 +41,38 @@ def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
     ]
 
 
-def mean_of(captures: Sequence[Recorded]) -> Estimate | None:
+def mean_of(captures: Sequence[Recorded], watched: Watched) -> Estimate | None:
     """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
-    means = []
-    for capture in captures:
-        if is_task(capture):
-            continue
-        over_all = capture.wh / capture.covered_h
-        use_cycles = capture.cycle_mean_w is not None and not capture.rarer
-        mean_w = (
-            capture.cycle_mean_w if use_cycles and capture.cycle_mean_w is not None else over_all
-        )
-        hours = capture.covered_h * (12 if capture.pattern == "steady" else 1)
-        spread = math.hypot(
-            stands_for(hours, capture.whole_cycles), capture.context.meter().limit / math.sqrt(3)
-        )
-        span = hours_text(capture.covered_h, exact=True)
-        cycles = f", {capture.whole_cycles} whole cycles" if capture.whole_cycles else ""
-        how = f"capture of {span}{cycles}: mean {with_unit(mean_w, 'W')}"
-        means.append(Estimate(mean_w, spread, grade_of(capture), (how,)))
+    means = [_mean(capture, watched) for capture in captures if not is_task(capture)]
     if not means:
         return None
     best = min(estimate.grade for estimate in means)
-    return pool([estimate for estimate in means if estimate.grade == best], 0.02)
+    total_h = sum(capture.covered_h for capture in captures)
+    return pool([one for one in means if one.grade == best], watched.span(total_h))
+
+
+def _mean(capture: Recorded, watched: Watched) -> Estimate:
+    hours = capture.covered_h
+    whole = capture.cycle_mean_w is not None and not capture.rarer
+    if whole:
+        assert capture.cycle_mean_w is not None
+        mean_w = capture.cycle_mean_w
+        cycles = capture.duty_spread
+        if cycles is None:
+            cycles = CYCLE_SPREAD / math.sqrt(max(1, capture.whole_cycles))
+    else:
+        mean_w = capture.wh / hours
+        cycles = watched.cut_off(hours) if capture.pattern == "cycling" else 0.0
+    rarer = UNSEEN_SPREAD if capture.rarer and hours < LONG_ENOUGH_H else 0.0
+    wander = _WANDER / math.sqrt(max(1.0, hours)) if capture.pattern == "modulating" else 0.0
+    spread = math.sqrt(
+        watched.span(hours) ** 2 + cycles**2 + rarer**2 + wander**2
+        + (capture.context.meter().limit / math.sqrt(3)) ** 2
+    )  # fmt: skip
+    span = hours_text(hours, exact=True)
+    seen = f", {capture.whole_cycles} whole cycles" if capture.whole_cycles else ""
+    how = f"capture of {span}{seen}: mean {with_unit(mean_w, 'W')}"
+    return Estimate(mean_w, spread, grade_of(capture), (how,))
 
 
 def states_of(captures: Sequence[Recorded]) -> list[State]:
@@ -67,14 +80,17 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
     found_states = []
     for capture in captures:
         grade = grade_of(capture)
-        spread = math.hypot(DEFAULT_SPREAD["A"] / 2, capture.context.meter().limit / math.sqrt(3))
-        if grade != "A":
-            spread = math.hypot(spread, 0.05)
+        spread = math.hypot(
+            LEVEL_SPREAD / math.sqrt(max(1, capture.whole_cycles)),
+            capture.context.meter().limit / math.sqrt(3),
+        )
+        spread = max(spread, LEAST_LEVEL_SPREAD)
         factor = None
         if capture.power_factor is not None:
             words = (f"PF {capture.power_factor:.2f} recorded",)
             factor = Estimate(capture.power_factor, 0.02, grade, words, 1.0)
-        for name, watts in (("running", capture.running_w), ("resting", capture.idle_w)):
+        high_w = capture.high_w if capture.pattern == "modulating" else None
+        for name, watts in (("running", high_w or capture.running_w), ("resting", capture.idle_w)):
             if watts is not None:
                 how = (f"{with_unit(watts, 'W')} recorded",)
                 state = State(name, capture.context.setting, Estimate(watts, spread, grade, how),

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from dataclasses import replace
+from statistics import NormalDist
 
-from needle.estimate import DEFAULT_SPREAD, Estimate, from_limits, product
+from needle.estimate import DEFAULT_SPREAD, Z90, Estimate, from_limits, product
 from needle.measure.readings import Start
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
@@ -18,9 +21,10 @@ def start_va(
     power_factor: float,
     mains_v: float,
 ) -> tuple[Estimate, list[str]]:
-    """Start VA, in order of trust: clamp inrush, logged peak, running VA times the kind's factor.
+    """Start VA, in order of trust: clamp inrush, else running VA times the kind's factor.
 
-    The highest reading of the best kind counts, since starts vary with the moment of switching.
+    The highest clamp reading counts, since starts vary with the moment of switching. What a slow
+    meter or logger saw is a lower bound beside the kind's factor, never instead of it.
 
     Returns
     -------
@@ -28,32 +32,55 @@ def start_va(
         VA, never below running VA.
     notices : list of str
     """
-    candidates: list[tuple[str, float, Start]] = []
-    for start in starts:
-        va = _va(start, power_factor, mains_v)
-        slow = start.context.meter().key in ("plug", "logger", "display")
-        candidates.append(("C" if slow else "B", va, start))
-    if not candidates:
-        factor = from_limits(*kind.start_factor, "")
-        low, _, high = kind.start_factor
-        how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
-        return product(running_va, factor, (how,)), []
-    grade = min(candidate[0] for candidate in candidates)
-    best = sorted(va for found_grade, va, _ in candidates if found_grade == grade)
-    meter = next(s.context.meter() for g, va, s in candidates if g == grade and va == best[-1])
-    spread = repeated_spread(
-        best, meter.relative_sd("amps", best[-1] / mains_v), DEFAULT_SPREAD["B"]
+    read = [(_va(start, power_factor, mains_v), start) for start in starts]
+    quick = sorted((va, start) for va, start in read if not _is_slow(start))
+    slow = max((va for va, start in read if _is_slow(start)), default=0.0)
+    if not quick:
+        return _general(running_va, kind, slow)
+    values = [va for va, _ in quick]
+    meter = quick[-1][1].context.meter()
+    accuracy = meter.relative_sd("amps", values[-1] / mains_v)
+    spread = repeated_spread(values, accuracy, DEFAULT_SPREAD["B"])
+    how = f"start {with_unit(values[-1], 'VA')} read on a {meter.name}"
+    return Estimate(max(values[-1], running_va.value, slow), spread, "B", (how,)), []
+
+
+#: Meters and rows that see a second at best: what they read of a start is a lower bound.
+_SLOW_METERS = ("plug", "logger", "display")
+
+
+def _is_slow(start: Start) -> bool:
+    """Whether it may have missed the peak: amps or VA without a meter's name are an inrush clamp's,
+    true power is what slower meters show."""
+    if not start.context.instrument:
+        return start.watts is not None
+    return start.context.instrument in _SLOW_METERS
+
+
+def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[str]]:
+    """The kind's usual start, of which a slow meter's reading cuts off what lies below."""
+    low, _, high = kind.start_factor
+    how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
+    usual = product(running_va, from_limits(*kind.start_factor, ""), (how,))
+    if slow_va <= 0:
+        return usual, []
+    note = (
+        f"The start was read as {with_unit(slow_va, 'VA')} by a meter that is blind to starts "
+        "shorter than about a second: it is at least that."
     )
-    notices = []
-    if grade == "C":
-        spread = max(spread, DEFAULT_SPREAD["C"])
-        notices.append(
-            f"The start was read on a {meter.name}, which is blind to starts shorter than about a "
-            "second: the true peak may be higher."
-        )
-    value = max(best[-1], running_va.value)
-    how = f"start {with_unit(best[-1], 'VA')} read on a {meter.name}"
-    return Estimate(value, spread, grade, (how,)), notices
+    if slow_va <= usual.low:
+        return usual, [note]
+    # The middle and the high end of what is left of a log-normal above the bound.
+    sigma, normal = usual.sigma_log, NormalDist()
+    below = normal.cdf(math.log(slow_va / usual.value) / sigma) if sigma > 0 else 1.0
+    if below > 0.98:
+        seen = f"start of at least {with_unit(slow_va, 'VA')} seen"
+        return Estimate(slow_va * 1.1, DEFAULT_SPREAD["C"], "C", (seen,)), [note]
+    middle, top = (normal.inv_cdf(below + share * (1 - below)) for share in (0.5, 0.9))
+    value = usual.value * math.exp(sigma * middle)
+    spread = math.sqrt(math.expm1((sigma * (top - middle) / Z90) ** 2))
+    seen = f"at least {with_unit(slow_va, 'VA')} seen"
+    return replace(usual, value=value, spread=spread, how=(how, seen)), [note]
 
 
 def _va(start: Start, power_factor: float, mains_v: float) -> float:

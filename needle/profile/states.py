@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle import electrical
-from needle.estimate import DEFAULT_SPREAD, Estimate, from_limits, product
+from needle.estimate import Estimate, from_limits, product
 from needle.measure.readings import Label, Reading, Spot
 from needle.profile.kinds import Kind
 from needle.quantity import with_unit
@@ -88,7 +88,10 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
             notices.append(notice)
         if read is not None:
             groups[(spot.context.setting, spot.state)].append(read)
-    states = [_pooled(name, setting, reads) for (setting, name), reads in groups.items()]
+    states = [
+        _pooled(name, setting, reads, kind.level_spread)
+        for (setting, name), reads in groups.items()
+    ]
     states.sort(key=lambda one: (one.setting, one.watts.value, one.name))
     return states, sorted(set(notices))
 
@@ -131,11 +134,11 @@ def _state_words(spot: Spot) -> str:
     return f"{spot.state.capitalize()}{setting}"
 
 
-def _pooled(name: str, setting: str, reads: Sequence[_Read]) -> State:
+def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> State:
     reads = sorted(reads, key=lambda one: (one.watts.grade, one.watts.value, one.accuracy))
     best = [field for field in reads if field.watts.grade == reads[0].watts.grade]
     values = [reading.watts.value for reading in best]
-    spread = repeated_spread(values, min(reading.accuracy for reading in best), DEFAULT_SPREAD["B"])
+    spread = repeated_spread(values, min(reading.accuracy for reading in best), prior)
     if best[0].watts.grade == "D":
         spread = max(spread, best[0].watts.spread)
     centre = sum(values) / len(values)

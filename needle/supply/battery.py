@@ -5,12 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate
+from needle.estimate import STATED_SPREAD, Estimate
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import usual_cutoff_v, usual_ohm
 
 #: Temperature that labels speak of, °C.
 LABEL_C = 25.0
+#: Relative spreads of what nobody measures: n - 1 of Peukert's exponent, the share lost to cold,
+#: and how fast a battery takes charge near full (general values).
+PEUKERT_SPREAD, COLD_SPREAD, TAPER_SPREAD = 0.3, 0.3, 0.3
 #: Spread of a resistance that was not measured (general value).
 OHM_SPREAD = 0.4
 #: Share of the label that a battery gives, until a trial measures it.
@@ -47,6 +50,8 @@ class Battery:
         V at which it switches itself off; None where sag is left out.
     measured_c : float
         Temperature at which the capacity factor holds, °C.
+    peukert_spread, cold_spread, taper_spread : float
+        Relative spread of n - 1, of the share that cold takes, and of what it takes near full.
     """
 
     chemistry: str
@@ -61,6 +66,9 @@ class Battery:
     internal_ohm: Estimate | None = None
     cutoff_v: float | None = None
     measured_c: float = LABEL_C
+    peukert_spread: float = PEUKERT_SPREAD
+    cold_spread: float = COLD_SPREAD
+    taper_spread: float = TAPER_SPREAD
 
 
 def nominal_wh(volts: float, amp_hours: float, series: int = 1, parallel: int = 1) -> float:
@@ -101,7 +109,7 @@ def peukert_hours(amp_hours: float, amps: float, n: float, rated_hours: float = 
 _KEYS = (
     "chemistry", "nominal_wh", "volts", "floor", "capacity_factor", "capacity_spread",
     "start_charge", "charge_efficiency", "peukert_n", "rated_hours", "internal_ohm", "ohm_spread",
-    "cutoff_v", "measured_c",
+    "cutoff_v", "measured_c", "peukert_spread", "cold_spread", "taper_spread",
 )  # fmt: skip
 
 
@@ -138,6 +146,9 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
         internal_ohm=ohm,
         cutoff_v=cutoff,
         measured_c=reader.number("measured_c", -40, 70, default=LABEL_C),
+        peukert_spread=reader.number("peukert_spread", most=2.0, default=PEUKERT_SPREAD),
+        cold_spread=reader.number("cold_spread", most=2.0, default=COLD_SPREAD),
+        taper_spread=reader.number("taper_spread", most=2.0, default=TAPER_SPREAD),
     )
     if battery.start_charge <= battery.floor:
         raise DocumentError(
@@ -162,7 +173,7 @@ def _sag(
         raise DocumentError(
             reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"
         )
-    spread = reader.number("ohm_spread", most=1.0, default=0.0)
+    spread = reader.number("ohm_spread", most=1.0, default=STATED_SPREAD)
     resistance = (
         Estimate(ohm, spread, "B", ("as given",))
         if ohm is not None

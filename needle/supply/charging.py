@@ -6,15 +6,9 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from needle.document import DocumentError, Reader
 from needle.supply.battery import Battery
-from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.outputs import limit_w
-
-#: Share of a charger's watts that is left at full (general value).
-TAPER_TO = 0.10
 
 
 @dataclass(frozen=True)
@@ -71,13 +65,3 @@ def input_limit_w(entry: ChargeInput, battery: Battery) -> float:
     if battery.volts is None:
         return entry.max_w
     return min(entry.max_w, entry.controller_a * battery.volts)
-
-
-def taper(chemistry: str, charge: np.ndarray | float) -> np.ndarray:
-    """Share of a charger's W that a battery still takes at a charge (any shape).
-
-    Full up to the chemistry's knee, then falling straight to a tenth at full.
-    """
-    knee = CHEMISTRIES[chemistry].taper_from
-    past = np.clip((np.asarray(charge, dtype=float) - knee) / (1 - knee), 0.0, 1.0)
-    return 1.0 - (1.0 - TAPER_TO) * past

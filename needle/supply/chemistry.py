@@ -11,6 +11,13 @@ are general engineering values; the floor is the user's choice.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
+
+import numpy as np
+
+_Shares = TypeVar("_Shares", float, np.ndarray)
+#: Share of its capacity an hour that a full battery still takes (general value).
+TRICKLE_PER_H = 0.02
 
 
 @dataclass(frozen=True)
@@ -34,8 +41,9 @@ class Chemistry:
         Rested, 25 °C, charge rising.
     cold_per_c : float
         Share of capacity lost for each °C under 25 °C.
-    taper_from : float
-        Charge above which it takes less than a charger offers.
+    takes_per_h : float
+        Share of its capacity that it takes an hour for each share that is missing: what a charger
+        offers beyond that is left, so that a small charger tapers late and a large one early.
     least_charge_c : float or None
         °C under which it must not be charged; None for no such bound.
     """
@@ -50,14 +58,16 @@ class Chemistry:
     ohm_ah: float
     open_circuit: tuple[tuple[float, float], ...]
     cold_per_c: float = 0.004
-    taper_from: float = 0.90
+    takes_per_h: float = 5.0
     least_charge_c: float | None = 0.0
 
-    def may_charge(self, battery_c: float | None) -> bool:
-        """Whether it may be charged at this temperature; unknown counts as yes."""
-        if battery_c is None or self.least_charge_c is None:
-            return True
-        return battery_c >= self.least_charge_c
+    def acceptance_w(self, capacity_wh: _Shares, charge: _Shares) -> _Shares:
+        """W that it takes at a charge, into its terminals: falling to a trickle at full."""
+        return capacity_wh * (self.takes_per_h * (1.0 - charge) + TRICKLE_PER_H)
+
+    def may_charge(self, battery_c: float) -> bool:
+        """Whether it may be charged at this temperature, °C."""
+        return self.least_charge_c is None or battery_c >= self.least_charge_c
 
 
 _LITHIUM_V = (
@@ -84,7 +94,7 @@ CHEMISTRIES = {
         Chemistry(
             "lead", "lead-acid", floor=0.50, peukert_n=1.15, charge_efficiency=0.85,
             cell_v=2.0, cutoff_v=1.75, ohm_ah=0.08, open_circuit=_LEAD_V,
-            cold_per_c=0.008, taper_from=0.80, least_charge_c=None,
+            cold_per_c=0.008, takes_per_h=1.0, least_charge_c=None,
         ),
         Chemistry(
             "usb", "USB bank (lithium, its own cut-off)", floor=0.0, peukert_n=1.0,

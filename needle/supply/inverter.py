@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate, from_limits
+from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 from needle.moments import Window, parse_windows
 
 #: No-load draw as a share of the continuous rating, until an idle test (general values).
@@ -112,10 +112,10 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
     seconds = reader.number("surge_s", most=600, above=True)
     idle = reader.number("idle_w", most=10_000)
     efficiency = reader.number("efficiency", least=0.3, most=1.0)
-    idle_spread = reader.number("idle_spread", most=2.0, default=0.0)
-    efficiency_spread = reader.number("efficiency_spread", most=0.5, default=0.0)
+    idle_spread = reader.number("idle_spread", most=2.0, default=STATED_SPREAD)
+    efficiency_spread = reader.number("efficiency_spread", most=0.5, default=STATED_SHARE_SPREAD)
     square = reader.number("square_per_w", most=0.1)
-    square_spread = reader.number("square_spread", most=5.0, default=0.0)
+    square_spread = reader.number("square_spread", most=5.0, default=STATED_SPREAD)
     return Inverter(
         continuous_w=continuous,
         surge_va=continuous if surge is None else surge,

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate, from_limits
+from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 
 #: Passing from the battery to a DC or USB output, until tested (general values).
 OUTPUT_EFFICIENCY = from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet")
@@ -88,13 +88,13 @@ def _output(reader: Reader, name: str) -> Output:
         idle_w=OUTPUT_IDLE_W
         if idle is None
         else Estimate(
-            idle, reader.number("idle_spread", most=2.0, default=0.0), "B", ("as given",)
+            idle, reader.number("idle_spread", most=2.0, default=STATED_SPREAD), "B", ("as given",)
         ),
         efficiency=OUTPUT_EFFICIENCY
         if efficiency is None
         else Estimate(
             efficiency,
-            reader.number("efficiency_spread", most=0.5, default=0.0),
+            reader.number("efficiency_spread", most=0.5, default=STATED_SHARE_SPREAD),
             "B",
             ("as given",),
             1.0,

@@ -13,13 +13,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate, worst
+from needle.estimate import DISPLAY_BEND, Estimate, worst
 from needle.quantity import with_unit
 from needle.supply.fit import InverterFit, fit_inverter
 from needle.supply.inverter import Inverter, dc_w
 
-#: A displayed charge is not linear: how far a part of the scale may be off, as a share of full.
-DISPLAY_BEND = 0.02
 #: Deviation of a meter whose limit is not stated: that of a ±1 % meter.
 METER_SD = 0.01 / math.sqrt(3)
 

@@ -180,10 +180,10 @@ class EvidenceTest(unittest.TestCase):
         reading = parse(as_reading(found, interval))
         return derive(LoadRecord("Box", kind, (reading, *map(parse, more))))
 
-    def test_a_capture_is_grade_a_evidence(self):
+    def test_a_capture_of_hours_is_grade_b_evidence(self):
         power, truth = cycling(cycles=12)
         found = self.profile(power, va=power / 0.62)
-        self.assertEqual((found.grade, found.running_w.grade, found.duty.grade), ("A", "A", "A"))
+        self.assertEqual((found.grade, found.running_w.grade, found.duty.grade), ("B", "B", "B"))
         self.assertAlmostEqual(found.running_w.value, 93, delta=3)
         self.assertAlmostEqual(found.power_factor.value, 0.62, places=3)
         self.assertTrue(any("capture" in step for step in found.how))
@@ -197,7 +197,7 @@ class EvidenceTest(unittest.TestCase):
     def test_a_logged_peak_is_no_clamp_reading(self):
         power, _ = cycling(cycles=8)
         found = self.profile(power)
-        self.assertEqual(found.start_va.grade, "C")
+        self.assertEqual(found.start_va.grade, "D")
         clamp = {"type": "start", "amps": 5.9, "volts": 231, "instrument": "clamp"}
         self.assertAlmostEqual(self.profile(power, more=[clamp]).start_va.value, 1362.9, places=1)
 

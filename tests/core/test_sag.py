@@ -12,7 +12,7 @@ from needle.plan.plan import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.supply.battery import cold_factor, parse_battery
-from needle.supply.charging import input_limit_w, parse_inputs, taper
+from needle.supply.charging import input_limit_w, parse_inputs
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.inverter import parse_inverter
 from needle.supply.outputs import parse_outputs
@@ -109,7 +109,6 @@ class ColdTest(unittest.TestCase):
         self.assertFalse(CHEMISTRIES["lfp"].may_charge(-1))
         self.assertTrue(CHEMISTRIES["lfp"].may_charge(1))
         self.assertTrue(CHEMISTRIES["lead"].may_charge(-10))
-        self.assertTrue(CHEMISTRIES["lithium"].may_charge(None))
 
 
 class PortsTest(unittest.TestCase):
@@ -123,9 +122,12 @@ class PortsTest(unittest.TestCase):
         (entry,) = parse_inputs([{"name": "car", "max_a": 8, "volts": 12}], "inputs")
         self.assertEqual(entry.max_w, 96)
 
-    def test_taper(self):
-        np.testing.assert_allclose(taper("lfp", [0.0, 0.9, 0.95, 1.0]), [1, 1, 0.55, 0.1])
-        np.testing.assert_allclose(taper("lead", [0.8, 0.9]), [1, 0.55])
+    def test_a_small_charger_hardly_tapers_and_a_large_one_does(self):
+        lfp, lead = CHEMISTRIES["lfp"], CHEMISTRIES["lead"]
+        self.assertGreater(lfp.acceptance_w(5000.0, 0.99), 100)
+        self.assertLess(lfp.acceptance_w(5000.0, 0.99), 2500)
+        self.assertAlmostEqual(lfp.acceptance_w(1000.0, 1.0), 20.0)
+        self.assertLess(lead.acceptance_w(1000.0, 0.8), lfp.acceptance_w(1000.0, 0.8))
 
     def test_outputs(self):
         (one,) = parse_outputs(

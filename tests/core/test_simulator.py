@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from needle.plan.plan import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
+from tests.core.exact import exact
 
 SUPPLY = {
     "battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8, "floor": 0.1,
@@ -27,7 +28,7 @@ def run(loads, sources=(), hours=24, draws=20, battery=None, inverter=None, **mo
     supply |= more.pop("supply", {})
     plan = {"start": START, "hours": hours, "supply": supply, "loads": loads,
             "sources": list(sources), **more}  # fmt: skip
-    return simulate(parse_plan(plan), draws)
+    return simulate(parse_plan(exact(plan)), draws)
 
 
 NO_OUTPUTS = {"outputs": []}

@@ -15,6 +15,7 @@ from needle.plan.simulate import simulate
 from needle.supply.display import KNEE, charge_shown, slope, true_charge
 from needle.trial.forecast import as_document, forecast
 from needle.trial.trial import expected_of, parse_trial
+from tests.core.exact import exact
 from tests.core.twins import DISPLAYS, household, trial_of
 
 BASE = {
@@ -104,11 +105,11 @@ class PriorTest(unittest.TestCase):
         self.assertAlmostEqual(one.stop_h[1], late, delta=1)
 
     def test_an_outcome_as_an_expectation(self):
-        plan = parse_plan({
+        plan = parse_plan(exact({
             "hours": 40, "supply": {**BASE["supply"], "inverter": {"continuous_w": 500, "idle_w": 5,
                                                                    "efficiency": 0.9}},
             "loads": [{"name": "Box", "running_w": 45, "spread": 0.2}],
-        })  # fmt: skip
+        }))  # fmt: skip
         outcome = simulate(plan, 100)
         expected = expected_of(outcome)
         self.assertAlmostEqual(expected["by_hour"][0], 55, delta=0.5)

@@ -10,6 +10,7 @@ from needle.plan.plan import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from needle.supply.battery import peukert_hours
+from tests.core.exact import exact
 from tests.core.twins import household
 
 
@@ -80,7 +81,10 @@ def profiles(build, count=80):
     """(appliance, profile) of so many seeds."""
     for seed in range(count):
         one = Appliance(seed)
-        yield one, derive(LoadRecord("Twin", "compressor-fixed", tuple(build(one))))
+        yield (
+            one,
+            derive(LoadRecord("Twin", "compressor-fixed", tuple(build(one)), never_rarer=True)),
+        )
 
 
 class TwinTest(unittest.TestCase):
@@ -120,7 +124,7 @@ class TwinTest(unittest.TestCase):
         def build(one):
             wh = 5000.0
             end = 1 - (one.mean_w / 0.9 + 20) * 10 / wh
-            return [ChargeDrop(wh, 1.0, max(0.0, round(end, 2)), 10.0, 20.0, 0.9)]
+            return [ChargeDrop(wh, 1.0, max(0.0, round(end, 2)), 10.0, 20.0, 0.9, proven=True)]
 
         self.check(build, 0.75, 0.03)
 
@@ -158,27 +162,27 @@ def by_the_second(plan, phase_s):
 
 class WalkTest(unittest.TestCase):
     def test_the_simulator_agrees_with_a_walk_by_the_second(self):
-        plan = parse_plan({
+        plan = parse_plan(exact({
             "hours": 20,
             "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 900, "capacity_factor": 1.0,
                                    "capacity_spread": 0.0},
                        "inverter": {"continuous_w": 1000, "idle_w": 12, "efficiency": 0.9}},
             "loads": [{"name": "Box", "running_w": 120, "resting_w": 2, "duty": 0.37,
                        "cycle_min": 53}],
-        })  # fmt: skip
+        }))  # fmt: skip
         outcome = simulate(plan, 40)
         walked = [by_the_second(plan, phase) for phase in np.linspace(0, 53 * 60, 40)]
         for mine, theirs in zip(outcome.runtime, np.quantile(walked, [0.1, 0.5, 0.9]), strict=True):
             self.assertAlmostEqual(mine, float(theirs), delta=0.06)
 
     def test_capacity_alone_spreads_the_runtime_as_it_should(self):
-        plan = parse_plan({
+        plan = parse_plan(exact({
             "hours": 60,
             "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 2000, "capacity_factor": 0.9,
                                    "capacity_spread": 0.1},
                        "inverter": {"continuous_w": 1000, "idle_w": 10, "efficiency": 0.9}},
             "loads": [{"name": "All", "running_w": 45}],
-        })  # fmt: skip
+        }))  # fmt: skip
         low, mid, high = simulate(plan, 400).runtime
         self.assertAlmostEqual(mid, 2000 * 0.9 * 0.9 / 60, delta=0.05)
         sigma = math.sqrt(math.log1p(0.01))
@@ -186,16 +190,16 @@ class WalkTest(unittest.TestCase):
 
     def test_lead_acid_follows_its_law_at_every_power(self):
         for watts in (300, 500, 900):
-            plan = parse_plan({
+            plan = parse_plan(exact({
                 "hours": 30,
                 "supply": {"battery": {"chemistry": "lead", "nominal_wh": 2400, "floor": 0.0,
                                        "capacity_factor": 1.0, "capacity_spread": 0.0,
                                        "peukert_n": 1.2},
                            "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0}},
                 "loads": [{"name": "All", "running_w": watts}],
-            })  # fmt: skip
-            exact = peukert_hours(2400 / 24, watts / 24, 1.2)
-            self.assertAlmostEqual(simulate(plan, 10).runtime[1], exact, delta=0.005 * exact)
+            }))  # fmt: skip
+            expected = peukert_hours(2400 / 24, watts / 24, 1.2)
+            self.assertAlmostEqual(simulate(plan, 10).runtime[1], expected, delta=0.005 * expected)
 
 
 class HouseholdTest(unittest.TestCase):

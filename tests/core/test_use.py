@@ -9,12 +9,11 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.measure.readings import parse
+from needle.plan.measured import load_document, steps_of
 from needle.plan.use import (
     copied_block,
-    load_document,
     moved_block,
     steps_from_text,
-    steps_of,
     stretched_block,
     text_of_steps,
     text_of_use,

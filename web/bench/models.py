@@ -21,6 +21,7 @@ from needle.standin.appliances import APPLIANCES, timeline
 from needle.standin.meters import Meter
 from needle.standin.timeline import Timeline
 from web.common.models import Record
+from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
 
 SOURCES = {"file": "file", "bench": "bench session", "live": "logger"}
@@ -67,7 +68,7 @@ class Capture(Record):
     kept = models.BooleanField(default=False)
     raw = models.BinaryField(default=bytes, help_text="The file, gzipped, while under preview.")
     packed = models.BinaryField(default=bytes)
-    begins = models.DateTimeField(null=True, blank=True)
+    begins = models.DateTimeField(null=True, blank=True, validators=[in_our_time])
     rows = models.PositiveIntegerField(default=0)
     interval_s = models.FloatField(default=1.0)
     header = models.JSONField(default=list)
@@ -134,7 +135,7 @@ class Session(Record):
     )
     speed = models.PositiveSmallIntegerField(default=60)
     clock_s = models.FloatField(default=0.0)
-    clock_at = models.DateTimeField(default=timezone.now)
+    clock_at = models.DateTimeField(default=timezone.now, validators=[in_our_time])
     reset_s = models.FloatField(
         null=True,
         help_text="Clock when the counter was reset; empty: it still shows the last user's.",

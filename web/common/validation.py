@@ -4,16 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import datetime
 
 from django.core.exceptions import ValidationError
 from django.core.validators import MaxValueValidator, MinValueValidator
 
 from needle.document import DocumentError
+from needle.moments import FIRST_YEAR, LAST_YEAR
 
 #: Bounds of figures that several models have: a share, °C of a room and of what is heated.
 SHARE = [MinValueValidator(0.0), MaxValueValidator(1.0)]
 ROOM_C = [MinValueValidator(-60.0), MaxValueValidator(80.0)]
 CONTENTS_C = [MinValueValidator(-100.0), MaxValueValidator(400.0)]
+
+
+def in_our_time(moment: datetime) -> None:
+    """Refuse a moment at a calendar's ends, which leaves no room for the hours after it."""
+    if not FIRST_YEAR <= moment.year <= LAST_YEAR:
+        raise ValidationError(f"Give a date between {FIRST_YEAR} and {LAST_YEAR}.")
 
 
 @contextmanager

@@ -42,8 +42,8 @@ class LoadForm(RecordForm):
     class Meta:
         model = Load
         fields = [
-            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "litres",
-            "can_dc", "note",
+            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "never_rarer",
+            "litres", "can_dc", "note",
         ]  # fmt: skip
 
     main: ClassVar = ("name", "kind", "label_watts")
@@ -260,16 +260,20 @@ class ChargeDropForm(ReadingForm):
         "Wh", label="Supply holds", most=MOST_WH, above=True,
         help_text="Such as 1,02 kWh or 100 Ah @ 12.8 V.",
     )  # fmt: skip
+    proven = forms.BooleanField(
+        label="Measured, not from its label", required=False,
+        help_text="A capacity test or a trial told what it holds.",
+    )  # fmt: skip
     charge_from = share_field(label="Charge before", help_text="In percent.")
     charge_to = share_field(label="Charge after")
     hours = QuantityField("h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True)
     idle_w = QuantityField(
         "W", label="Supply's own idle", most=10_000, required=False,
-        help_text="What it eats with nothing plugged in.",
+        help_text="What it eats with nothing plugged in; empty where it is not known.",
     )  # fmt: skip
     efficiency = share_field(
         label="Conversion", above=True, required=False,
-        help_text="Inverter efficiency on an AC route.",
+        help_text="Of the inverter on an AC route, 100 % on none; empty for unknown.",
     )  # fmt: skip
     step = share_field(label="Display step", above=True, most=50.0, required=False)
 
@@ -282,6 +286,7 @@ class ChargeDropForm(ReadingForm):
             name: value / 100 if name in self.shares and value is not None else value
             for name, value in cleaned.items()
         }
+        percent["proven"] = cleaned["proven"] or None
         return super().document(percent)
 
 

@@ -14,7 +14,7 @@ from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from web.common.models import Record, RecordQuerySet
-from web.common.validation import CONTENTS_C, refused_by_core
+from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 
 #: Kinds of reading; all but a capture can be typed in.
@@ -77,6 +77,10 @@ class Load(Record):
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
     )
+    never_rarer = models.BooleanField(
+        "never defrosts", default=False,
+        help_text="No defrost or other rare state: six quiet hours then speak for the day.",
+    )  # fmt: skip
     litres = models.FloatField(
         null=True, blank=True, help_text="Of a box: compared per litre.",
         validators=[MinValueValidator(0.01)],
@@ -157,6 +161,8 @@ class Load(Record):
             mains_v=self.job.mains_v,
             setting=setting or self.setting,
             hours_per_day=self.hours_per_day,
+            never_rarer=self.never_rarer,
+            set_c=self.set_c,
         )
 
     def profile(self, setting: str = "") -> Profile | None:
@@ -185,7 +191,7 @@ class Reading(Record):
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="readings")
     type = models.CharField(max_length=12, choices=list(TYPES.items()))
     data = models.JSONField(default=dict)
-    read_at = models.DateTimeField("read at", null=True, blank=True)
+    read_at = models.DateTimeField("read at", null=True, blank=True, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 
     class Meta:

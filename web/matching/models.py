@@ -8,6 +8,7 @@ from django.utils import timezone
 
 from needle.measure.readings import MOST_W
 from web.common.models import Record
+from web.common.validation import in_our_time
 from web.loads.models import Load
 
 _READ = [MinValueValidator(1e-3), MaxValueValidator(MOST_W)]
@@ -24,7 +25,7 @@ class Correction(Record):
     watts_with = models.FloatField(validators=_READ)
     va_with = models.FloatField(validators=_READ)
     battery_w_with = models.FloatField(null=True, blank=True, validators=_READ)
-    tested_at = models.DateTimeField("tested at", default=timezone.now)
+    tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 
     class Meta:

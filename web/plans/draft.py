@@ -9,8 +9,9 @@ from typing import Any
 
 from django.utils import timezone
 
+from needle.plan.measured import duty_of, load_document, steps_of
 from needle.plan.plan import AC
-from needle.plan.use import duty_of, load_document, steps_of, text_of_use
+from needle.plan.use import text_of_use
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w

@@ -13,7 +13,7 @@ from needle.moments import parse_windows
 from needle.plan.plan import MOST_HOURS, check_use
 from needle.plan.sources import parse_sources
 from web.common.models import Record
-from web.common.validation import CONTENTS_C, ROOM_C, SHARE, refused_by_core
+from web.common.validation import CONTENTS_C, ROOM_C, SHARE, in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.supplies.models import Supply
@@ -36,7 +36,7 @@ class Plan(Record):
     supply = models.ForeignKey(
         Supply, on_delete=models.SET_NULL, null=True, blank=True, related_name="plans"
     )
-    start = models.DateTimeField(default=this_evening)
+    start = models.DateTimeField(default=this_evening, validators=[in_our_time])
     needed_hours = models.FloatField(
         default=24.0, validators=[MinValueValidator(0.1), MaxValueValidator(MOST_HOURS)]
     )

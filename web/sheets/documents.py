@@ -34,6 +34,8 @@ def load_document(load: Load) -> dict[str, Any]:
             document[key] = getattr(load, key)
     if load.setting:
         document["setting"] = load.setting
+    if load.never_rarer:
+        document["never_rarer"] = True
     return document
 
 
@@ -51,6 +53,7 @@ def add_load_document(job: Job, data: Any) -> Load:
         load = add_load(_checked(Load(
             job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
             setting=record.setting, hours_per_day=record.hours_per_day,
+            never_rarer=record.never_rarer,
         )))  # fmt: skip
         for item in data.get("readings") or []:
             add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})
@@ -81,12 +84,15 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
             start_charge=core.supply.battery.start_charge, floor=core.supply.battery.floor,
             inverter_off=((data["supply"].get("inverter") or {}).get("off")) or [],
         )))  # fmt: skip
-        items = {item["name"]: item for item in data.get("loads") or []}
+        # The reader gives a load without a name one of its own.
+        items = {
+            load.name: item for load, item in zip(core.loads, data.get("loads") or [], strict=True)
+        }
         for load in loads.values():
             use_load(_checked(_entry(plan, load, items.get(load.name))))
         for item in data.get("sources") or []:
             rest = {key: value for key, value in item.items() if key not in ("kind", "name")}
-            name = item.get("name") or item["kind"]
+            name = str(item.get("name") or item["kind"])
             save_source(
                 _checked(PlanSource(plan=plan, kind=item["kind"], name=name[:60], data=rest))
             )

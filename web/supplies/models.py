@@ -14,7 +14,7 @@ from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
 from web.common.models import Record, RecordQuerySet
-from web.common.validation import refused_by_core
+from web.common.validation import in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.loads.models import Load
 
@@ -242,7 +242,7 @@ class SupplyTest(Record):
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="tests")
     type = models.CharField(max_length=12, choices=list(TESTS.items()))
     data = models.JSONField(default=dict)
-    tested_at = models.DateTimeField("tested at", default=timezone.now)
+    tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 
     class Meta:
@@ -277,7 +277,7 @@ class StartTest(Record):
     times = models.PositiveSmallIntegerField(
         "tried", default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
-    tested_at = models.DateTimeField("tested at", default=timezone.now)
+    tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 
     class Meta:

@@ -11,7 +11,7 @@ from django.utils import timezone
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial import parse_check_ins, parse_trial
 from web.common.models import Record, RecordQuerySet
-from web.common.validation import ROOM_C, refused_by_core
+from web.common.validation import ROOM_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.plans.models import Plan
 from web.supplies.models import Supply
@@ -48,14 +48,14 @@ class Trial(Record):
     supply = models.ForeignKey(
         Supply, on_delete=models.SET_NULL, null=True, blank=True, related_name="trials"
     )
-    started_at = models.DateTimeField("started at", default=timezone.now)
+    started_at = models.DateTimeField("started at", default=timezone.now, validators=[in_our_time])
     start_charge = models.FloatField(default=1.0)
     stop_at = models.FloatField(default=0.1)
     believed = models.JSONField(default=dict)
     expected = models.JSONField(default=dict)
     room_c = models.FloatField("room", null=True, blank=True, validators=ROOM_C)
     contents = models.CharField(max_length=200, blank=True)
-    ended_at = models.DateTimeField("ended at", null=True, blank=True)
+    ended_at = models.DateTimeField("ended at", null=True, blank=True, validators=[in_our_time])
     ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
     simulated_seed = models.PositiveIntegerField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
@@ -109,7 +109,7 @@ class CheckIn(Record):
     """What was seen at one moment of a trial: ``data`` holds the open document's keys."""
 
     trial = models.ForeignKey(Trial, on_delete=models.CASCADE, related_name="check_ins")
-    at = models.DateTimeField(default=timezone.now)
+    at = models.DateTimeField(default=timezone.now, validators=[in_our_time])
     data = models.JSONField(default=dict)
 
     class Meta:

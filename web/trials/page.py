@@ -259,7 +259,7 @@ def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
     assert before is not None
     end = prediction.charge[1]
     data = {
-        "supply_wh": round(prediction.held_wh[1], 1),
+        "supply_wh": round(prediction.held_wh[1], 1), "proven": True,
         "from": trial.start_charge, "to": round(end, 4),
         "hours": round(prediction.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
         "efficiency": round(inverter.efficiency.value, 4),

@@ -1,0 +1,115 @@
+"""A load's readings in one setting, sorted by what they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TypeVar
+
+from needle.measure.readings import (
+    ChargeDrop,
+    EnergyRun,
+    Label,
+    Reading,
+    Recorded,
+    Start,
+    Tally,
+    Task,
+)
+from needle.profile import energy, recorded
+from needle.profile.kinds import Kind
+from needle.profile.variation import HOURS_A_DAY, day_spread
+
+_T = TypeVar("_T")
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What there is to go by.
+
+    Attributes
+    ----------
+    kind : Kind
+    readings : tuple of Reading
+        Of the setting, and those that name none.
+    never_rarer : bool
+        Whether the user says that it has no rarer state, such as a defrost.
+    """
+
+    kind: Kind
+    readings: tuple[Reading, ...]
+    never_rarer: bool = False
+
+    def of(self, kind: type[_T]) -> list[_T]:
+        return of_type(self.readings, kind)
+
+    @cached_property
+    def runs(self) -> list[EnergyRun]:
+        return self.of(EnergyRun)
+
+    @cached_property
+    def labels(self) -> list[Label]:
+        return self.of(Label)
+
+    @cached_property
+    def drops(self) -> list[ChargeDrop]:
+        return self.of(ChargeDrop)
+
+    @cached_property
+    def captures(self) -> list[Recorded]:
+        return self.of(Recorded)
+
+    @cached_property
+    def tasks(self) -> list[Task]:
+        return self.of(Task) + recorded.tasks_of(self.captures)
+
+    @cached_property
+    def starts(self) -> list[Start]:
+        return self.of(Start) + recorded.starts_of(self.captures)
+
+    @cached_property
+    def tallied(self) -> energy.Cycles | None:
+        return energy.from_tallies(self.of(Tally))
+
+    @cached_property
+    def cycles(self) -> energy.Cycles | None:
+        """The best known cycles: recorded, else tallied."""
+        return recorded.cycles_of(self.captures) or self.tallied
+
+    @property
+    def by_task(self) -> bool:
+        """Whether it is known by its tasks rather than by its hours."""
+        return bool(self.tasks) and not self.runs
+
+    @cached_property
+    def watched(self) -> energy.Watched:
+        """How it is taken to behave between readings."""
+        seen = [
+            (capture.days, capture.day_spread)
+            for capture in self.captures
+            if capture.day_spread is not None
+        ]
+        duty = self.kind.duty[1] if self.kind.duty else 1.0
+        return energy.Watched(
+            kind=self.kind,
+            day_spread=day_spread(self.kind, seen),
+            cycle_min=self.cycles.period_min if self.cycles else self.kind.cycle_min,
+            duty=self.cycles.duty.value if self.cycles else duty,
+        )
+
+    @cached_property
+    def longest_h(self) -> float:
+        """The longest that its energy was watched without a break, h."""
+        spans = [run.hours for run in self.runs] + [one.covered_h for one in self.captures]
+        return max(spans, default=0.0)
+
+    @property
+    def rarer_settled(self) -> bool:
+        """Whether a rarer state was seen, or cannot have been missed."""
+        seen = any(capture.rarer for capture in self.captures)
+        return self.never_rarer or seen or self.longest_h >= HOURS_A_DAY
+
+
+def of_type(readings: Sequence[Reading], kind: type[_T]) -> list[_T]:
+    return [reading for reading in readings if isinstance(reading, kind)]
