@@ -128,8 +128,9 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
     hour = (np.arange(points) * STEP_S % DAY_S) / 3600
     on = (hour >= first) & (hour < first + 4)
     windows = [[f"{first:02d}:00", f"{first + 4:02d}:00"]]
-    return Appliance(name, "led", np.where(on, mean, 0.0), mean, 0.0, 0.8, mean * rng.uniform(1.2, 2), on,
-                     windows=windows)  # fmt: skip
+    label = mean * rng.uniform(1.2, 2)
+    watts = np.where(on, mean, 0.0)
+    return Appliance(name, "led", watts, mean, 0.0, 0.8, label, on, windows=windows)
 
 
 def _read(rng: np.random.Generator, watts: float) -> float:

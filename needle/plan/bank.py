@@ -13,7 +13,7 @@ from needle.plan.patterns import STRETCH
 from needle.plan.plan import Plan, room_by_minute
 from needle.plan.uncertain import CAPACITY, COLD, PEUKERT, RESISTANCE, TAPER, Inputs
 from needle.supply.battery import cold_factor
-from needle.supply.chemistry import CHEMISTRIES
+from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
 from needle.supply.voltage import most_w, open_circuit_v
 
 #: Charge above that of the stop at which everything comes on again (share).
@@ -97,7 +97,9 @@ class Bank:
         self.battery = plan.supply.battery
         self.chemistry = CHEMISTRIES[self.battery.chemistry]
         self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
-        self.takes = drawn.takes
+        # What it takes, W: so much for each share that is missing, and a trickle.
+        self.takes_w = drawn.takes * self.capacity_wh * self.chemistry.takes_per_h
+        self.trickle_w = drawn.takes * self.capacity_wh * TRICKLE_PER_H
         self.ohm = drawn.ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
         draws = len(self.capacity_wh)
         self.charge = np.full(draws, self.battery.start_charge)
@@ -242,7 +244,7 @@ class Bank:
             if self.stopped.any():
                 asked = np.where(self.stopped, 0.0, asked)
                 served[m] = ~self.stopped
-            fits = self._takes_w(self.charge, gain) * self.may_charge[first + m]
+            fits = self._takes_w(1.0 - self.charge, 1.0 / gain) * self.may_charge[first + m]
             direct = np.minimum(offers_w[m], asked)
             into = np.minimum(offers_w[m] - direct, fits)
             if other_w is not None:
@@ -304,10 +306,9 @@ class Bank:
         used = direct + into
         return charge[:calm], into[:calm], out[:calm], used[:calm]
 
-    def _takes_w(self, charge: np.ndarray, gain: np.ndarray) -> np.ndarray:
-        """W that the battery takes at a charge, no more than fill it within the minute."""
-        takes = self.takes * self.chemistry.acceptance_w(self.capacity_wh, charge)
-        return np.minimum(takes, (1.0 - charge) / gain)
+    def _takes_w(self, missing: np.ndarray, fills_w: np.ndarray) -> np.ndarray:
+        """W that the battery takes where a share is missing, no more than fill it in the minute."""
+        return np.minimum(self.takes_w * missing + self.trickle_w, fills_w * missing)
 
     def _charged(
         self, surplus_w: np.ndarray, fall: np.ndarray, gain: np.ndarray
@@ -318,17 +319,26 @@ class Bank:
         it: this loop is what a plan with sun spends its time on.
         """
         into = surplus_w.copy()
+        fills_w = 1.0 / gain
         charge = self.charge + np.cumsum(into * gain - fall, axis=0)
-        before = np.concatenate((self.charge[None], charge[:-1]))
-        rows = (into > self._takes_w(before, gain)).any(axis=1)
+        missing = 1.0 - np.concatenate((self.charge[None], charge[:-1]))
+        rows = (into > self._takes_w(missing, fills_w)).any(axis=1)
         if not rows.any():
             return charge, into
         first = int(rows.argmax())
-        now = self.charge if first == 0 else charge[first - 1]
+        miss = missing[first].copy()
+        takes, filled = np.empty_like(miss), np.empty_like(miss)
         for m in range(first, len(fall)):
-            np.minimum(into[m], self._takes_w(now, gain), out=into[m])
-            now = now - fall[m] + into[m] * gain
-            charge[m] = now
+            np.multiply(self.takes_w, miss, out=takes)
+            takes += self.trickle_w
+            np.multiply(fills_w, miss, out=filled)
+            np.minimum(takes, filled, out=takes)
+            np.minimum(into[m], takes, out=into[m])
+            np.multiply(into[m], gain, out=filled)
+            miss += fall[m]
+            miss -= filled
+            charge[m] = miss
+        charge[first:] = 1.0 - charge[first:]
         return charge, into
 
     def _must_stop(self, fall: np.ndarray, peak_w: np.ndarray) -> bool:

@@ -179,8 +179,10 @@ class Tripper:
         for n in members:
             pattern = self.patterns[n]
             if pattern.peak_w is not None and pattern.peak_factor is not None:
+                peak = pattern.peak_w[first : first + powers[n].shape[1]]
+                if not peak.any():
+                    continue
                 watts = powers[n][rows]
-                peak = pattern.peak_w[first : first + watts.shape[1]]
                 asked = pattern.peak_factor[rows, None] * peak
                 pulse_w = pulse_w + np.where(watts > 0, asked - watts, 0.0)
         return pulse_w

@@ -11,11 +11,7 @@ are general engineering values; the floor is the user's choice.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeVar
 
-import numpy as np
-
-_Shares = TypeVar("_Shares", float, np.ndarray)
 #: Share of its capacity an hour that a full battery still takes (general value).
 TRICKLE_PER_H = 0.02
 
@@ -60,10 +56,6 @@ class Chemistry:
     cold_per_c: float = 0.004
     takes_per_h: float = 5.0
     least_charge_c: float | None = 0.0
-
-    def acceptance_w(self, capacity_wh: _Shares, charge: _Shares) -> _Shares:
-        """W that it takes at a charge, into its terminals: falling to a trickle at full."""
-        return capacity_wh * (self.takes_per_h * (1.0 - charge) + TRICKLE_PER_H)
 
     def may_charge(self, battery_c: float) -> bool:
         """Whether it may be charged at this temperature, °C."""

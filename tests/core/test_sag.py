@@ -17,6 +17,7 @@ from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.inverter import parse_inverter
 from needle.supply.outputs import parse_outputs
 from needle.supply.voltage import cells_in_series, most_w, open_circuit_v, terminal_v
+from tests.core.exact import exact
 
 LEAD = {"chemistry": "lead", "nominal_wh": 1200, "volts": 12, "floor": 0.0, "internal_ohm": 0.03,
         "cutoff_v": 11.0, "capacity_factor": 1.0, "capacity_spread": 0.0}  # fmt: skip
@@ -123,11 +124,20 @@ class PortsTest(unittest.TestCase):
         self.assertEqual(entry.max_w, 96)
 
     def test_a_small_charger_hardly_tapers_and_a_large_one_does(self):
-        lfp, lead = CHEMISTRIES["lfp"], CHEMISTRIES["lead"]
-        self.assertGreater(lfp.acceptance_w(5000.0, 0.99), 100)
-        self.assertLess(lfp.acceptance_w(5000.0, 0.99), 2500)
-        self.assertAlmostEqual(lfp.acceptance_w(1000.0, 1.0), 20.0)
-        self.assertLess(lead.acceptance_w(1000.0, 0.8), lfp.acceptance_w(1000.0, 0.8))
+        def hours_to_fill(chemistry, watts):
+            """From 80 %, over what it would take without a taper."""
+            battery = {"chemistry": chemistry, "nominal_wh": 1000, "start_charge": 0.8,
+                       "floor": 0.1, "charge_efficiency": 1.0, "capacity_factor": 1.0}  # fmt: skip
+            plan = parse_plan(exact({
+                "hours": 24, "supply": {"battery": {**battery, "capacity_spread": 0.0}},
+                "sources": [{"kind": "window", "watts": watts, "between": [["00:00", "23:59"]]}],
+            }))  # fmt: skip
+            charge = simulate(plan, 4).likely_charge
+            return float(np.argmax(charge >= 0.995)) / 60 / (195 / watts)
+
+        self.assertLess(hours_to_fill("lfp", 30), 1.05)
+        self.assertGreater(hours_to_fill("lfp", 500), 1.5)
+        self.assertGreater(hours_to_fill("lead", 200), hours_to_fill("lfp", 200))
 
     def test_outputs(self):
         (one,) = parse_outputs(
