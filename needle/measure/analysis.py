@@ -25,6 +25,10 @@ _LEAST_ROWS = 3
 _HEAVY = 0.2
 #: Rarer states may carry this share of it; beyond, the states are steps of a program.
 _RARE_ENERGY = 0.5
+#: A block whose main level takes this share of it is one cycle, not a program.
+_BLOCK = 0.7
+#: A low level above this share of the main one is no rest.
+_NO_REST = 0.4
 #: Periods so much longer than the median one mean bursts with pauses between them.
 _BURSTS = 5.0
 
@@ -231,7 +235,10 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     starts = segments.start_s[segments.label == main]
     ends = segments.end_s[segments.label == main]
     if len(starts) < 2:
-        several = len(above) > 1
+        # One block: a cycle, unless it goes through several levels of weight.
+        if levels.watts[0] > _NO_REST * levels.watts[main]:
+            return _Shape("modulating", None, None)
+        several = levels.seconds[main] < _BLOCK * levels.seconds[1:].sum()
         return _Shape("program" if several else "cycling", 0, main)
     periods = np.diff(starts)
     usual = _weighted_median(periods)
@@ -352,7 +359,10 @@ def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[StartEve
     """Starts from rest; loops over starts, not samples."""
     label = segments.label
     wanted = label > 0 if shape.pattern == "program" else label == shape.main
-    from_rest = np.concatenate(([False], label[:-1] == 0)) & segments.joined
+    rest_first = np.concatenate(([False], label[:-1] == 0))
+    if not (wanted & rest_first).any():  # a block that begins on another level than its main one
+        wanted = label > 0
+    from_rest = rest_first & segments.joined
     starts = []
     for index in np.flatnonzero(wanted & from_rest):
         edge = float(segments.start_s[index])

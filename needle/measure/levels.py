@@ -21,12 +21,18 @@ _BLUR_BINS = 1.6
 _LEAST_SHARE = 0.002
 #: … and one that holds less than this many seconds as well.
 _LEAST_S = 15.0
+#: … or that carries this share of the energy.
+_LEAST_ENERGY = 0.2
 #: Two modes are one level unless the valley between them is below this share of the lower one.
 _VALLEY = 0.5
 #: Power that stays within this share of itself is one level.
 STEADY_SHARE = 0.15
 #: A level holds if so much of its time is within a fifth of its median.
 _HOLDS = 0.7
+#: A dip to rest within a run is none if it is shorter than this, and than this share of a run.
+_MOST_DIP_S, _DIP_SHARE = 30.0, 0.1
+#: A load that rests does so for at least this share of the time.
+_LEAST_REST = 0.05
 #: Shorter stays than this many seconds are no segment of their own.
 _LEAST_DWELL_S = 4.0
 
@@ -148,12 +154,19 @@ def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     label = np.searchsorted(bounds, np.log1p(np.maximum(smooth, 0.0))).astype(np.int32)
     after = np.append(label[1:], label[-1:])
     label = _settled(np.where(spike, after, label), series)
+    if not bounds_w:
+        label = _bridged(label, series)
     used = np.unique(label)
     label = np.searchsorted(used, label).astype(np.int32)
     count = len(used)
     watts = np.array([np.median(smooth[label == one]) for one in range(count)])
     seconds = np.bincount(label, weights=series.weight_s, minlength=count)
-    return Levels(watts, seconds, _holds(smooth, label, watts, series), _segments(label, series))
+    holds = _holds(smooth, label, watts, series)
+    if not holds and not bounds_w and (split := _on_and_off(smooth, series)) is not None:
+        label, holds = _bridged(_settled(split, series), series), True
+        watts = np.array([np.median(smooth[label == one]) for one in (0, 1)])
+        seconds = np.bincount(label, weights=series.weight_s, minlength=2)
+    return Levels(watts, seconds, holds, _segments(label, series))
 
 
 def _odd(size: int, most: int) -> int:
@@ -167,7 +180,9 @@ def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray
     """
     from scipy.ndimage import gaussian_filter1d
 
-    low, high = np.quantile(smooth, [0.002, 0.998])
+    # As high as is held for long enough to be a level, however long the rest around it.
+    rare = min(0.002, _LEAST_S / max(series.covered_s, _LEAST_S))
+    low, high = np.quantile(smooth, [0.002, 1 - rare])
     if high - low < max(STEADY_SHARE * high, 6 * series.noise_w, 1.0):
         return np.zeros(0)
     place = np.log1p(np.maximum(smooth, 0.0))
@@ -209,6 +224,7 @@ def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
 def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.ndarray:
     """Bounds between modes that are levels; loops over modes, of which there are a few dozen."""
     total = time.sum()
+    energy = time * np.expm1(np.arange(len(time)) * _BIN)
     modes = [int(peak) for peak in peaks if blurred[peak] > 0]
     while len(modes) > 1:
         cuts = [left + int(np.argmin(blurred[left : right + 1])) for left, right in pairwise(modes)]
@@ -218,9 +234,12 @@ def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.nda
         ]
         edges = [0, *cuts, len(time)]
         held = [time[edges[i] : edges[i + 1]].sum() for i in range(len(modes))]
+        work = [energy[edges[i] : edges[i + 1]].sum() for i in range(len(modes))]
+        # Short bursts between long silence are rare in time, yet all that is drawn.
         weak = [
             i for i, seconds in enumerate(held)
-            if seconds < _LEAST_SHARE * total or seconds < _LEAST_S
+            if seconds < _LEAST_S
+            or (seconds < _LEAST_SHARE * total and work[i] < _LEAST_ENERGY * energy.sum())
         ]  # fmt: skip
         if weak:
             modes.pop(min(weak, key=lambda i: held[i]))
@@ -246,6 +265,39 @@ def _settled(label: np.ndarray, series: Series) -> np.ndarray:
     short[0] = False
     keeper = np.maximum.accumulate(np.where(short, 0, np.arange(len(new))))
     return np.repeat(label[new][keeper], ends - new)
+
+
+def _bridged(label: np.ndarray, series: Series) -> np.ndarray:
+    """Take out dips to rest that are far shorter than the runs they interrupt."""
+    new = np.flatnonzero(np.diff(label, prepend=label[0] - 1))
+    ends = np.append(new[1:], len(label))
+    values = label[new]
+    times = np.append(series.time_s, series.time_s[-1] + series.interval_s)
+    lengths = times[ends] - times[new]
+    runs = lengths[values > 0]
+    if len(new) < 3 or not len(runs):
+        return label
+    least = min(_MOST_DIP_S, _DIP_SHARE * float(np.median(runs)))
+    inner = np.zeros(len(new), dtype=bool)
+    inner[1:-1] = (values[1:-1] == 0) & (values[:-2] == values[2:]) & (lengths[1:-1] < least)
+    values = np.where(inner, np.append(values[:1], values[:-1]), values)
+    return np.repeat(values, ends - new)
+
+
+def _on_and_off(smooth: np.ndarray, series: Series) -> np.ndarray | None:
+    """Labels of rest and of what is on, for a power that rests and wanders while on; else None.
+
+    What is on lasts from leaving rest to coming back to it, however low it falls before.
+    """
+    low, high = np.quantile(smooth, [0.02, 0.98])
+    if high < 8 * max(low, series.noise_w, 0.5):
+        return None
+    awake = smooth > low + max(0.05 * high, 4 * series.noise_w)
+    if 1 - awake.mean() < _LEAST_REST:
+        return None
+    new = np.flatnonzero(np.diff(awake.astype(np.int8), prepend=-1))
+    on = awake[new] & (np.maximum.reduceat(smooth, new) > np.sqrt(max(low, 0.5) * high))
+    return np.repeat(on.astype(np.int32), np.diff(np.append(new, len(smooth))))
 
 
 def _holds(smooth: np.ndarray, label: np.ndarray, watts: np.ndarray, series: Series) -> bool:

@@ -245,3 +245,61 @@ class CorrectionTest(unittest.TestCase):
         plain = analyse(capture_of(power))
         odd = analyse(capture_of(power), corrections=Corrections(names=("running", "", "x", "y")))
         self.assertEqual(odd.running_w, plain.running_w)
+
+
+class BurstsAndBlocksTest(unittest.TestCase):
+    """Patterns that look like something else at first."""
+
+    def setUp(self):
+        self.rng = np.random.default_rng(3)
+
+    def rest(self, rows, watts=0.5):
+        return watts + self.rng.normal(0, 0.1, rows)
+
+    def pulses(self, rows, count, length, watts):
+        power = self.rest(rows)
+        for number in range(count):
+            at = (number + 1) * rows // (count + 2) + int(self.rng.integers(0, rows // 40))
+            power[at : at + length] = watts * (1 + self.rng.normal(0, 0.05, length))
+        return power
+
+    def test_bursts_between_long_rests_have_a_level_a_duty_and_starts(self):
+        for rows, interval, count, length, watts in (
+            (8640, 10.0, 11, 2, 600.0), (86_400, 1.0, 11, 14, 600.0), (2160, 10.0, 6, 18, 2150.0),
+        ):  # fmt: skip
+            with self.subTest(interval=interval, count=count):
+                found = analyse(capture_of(self.pulses(rows, count, length, watts), interval))
+                self.assertEqual((found.pattern, found.cycles, found.starts),
+                                 ("cycling", count, count))  # fmt: skip
+                self.assertAlmostEqual(found.running_w, watts, delta=0.05 * watts)
+
+    def test_a_level_that_falls_over_each_run_still_cycles(self):
+        run = 120 * (1 - 0.3 * np.arange(900) / 900)
+        power = np.concatenate([np.concatenate([self.rest(1500), run]) for _ in range(8)])
+        found = analyse(capture_of(power, 1.0))
+        self.assertEqual((found.pattern, found.starts), ("cycling", 8))
+        self.assertAlmostEqual(found.running_w, 102, delta=3)
+
+    def test_one_block_is_one_cycle(self):
+        oven = np.concatenate([self.rest(600), np.full(240, 2400.0), np.full(1560, 1200.0),
+                               self.rest(900)])  # fmt: skip
+        second = np.arange(7200)
+        falling = np.where(second < 4500, 62.0, 62 * np.exp(-(second - 4500) / 900))
+        charge = np.concatenate([self.rest(600), np.maximum(falling, 0.5), self.rest(1200)])
+        for power, level in ((oven, 1200), (charge, 62)):
+            found = analyse(capture_of(power, 1.0))
+            self.assertEqual((found.pattern, found.cycles, found.starts), ("cycling", 1, 1))
+            self.assertAlmostEqual(found.running_w, level, delta=0.03 * level)
+
+    def test_a_short_dip_is_no_second_start(self):
+        run = np.full(900, 95.0)
+        dipped = run.copy()
+        dipped[400:406] = 2.0
+        power = np.concatenate([np.concatenate([self.rest(1500), dipped if n in (2, 5) else run])
+                                for n in range(8)])  # fmt: skip
+        self.assertEqual(analyse(capture_of(power, 1.0)).starts, 8)
+
+    def test_what_wanders_without_rest_modulates(self):
+        knots = self.rng.normal(0, 0.25, 19)
+        power = 45 * np.exp(np.interp(np.arange(21_600), np.arange(0, 21_601, 1200), knots))
+        self.assertEqual(analyse(capture_of(power, 1.0)).pattern, "modulating")
