@@ -214,6 +214,17 @@ def _running_and_duty(
     return running, np.clip((mean - load.resting_w) / span, 0.0, 1.0)
 
 
+def mean_w(load: PlanLoad, inputs: Inputs) -> np.ndarray:
+    """Mean W of one of a load while in use, of each draw: (draws,)."""
+    if load.by_moments:
+        return load.mean_w * inputs.factor(LOAD_TASK, load.name)
+    watts = inputs.factor(LOAD_WATTS, load.name)
+    running, duty = _running_and_duty(load, inputs, watts)
+    if load.duty >= 1.0:
+        return running
+    return load.resting_w + duty * (running - load.resting_w)
+
+
 def _stretches(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> np.ndarray | None:
     """What each day, and the time of day, make of a load; None where neither is uncertain.
 

@@ -194,6 +194,45 @@ class PlanLoad:
         return sum(step.watts * step.duty * step.minutes for step in self.steps) / 60
 
 
+RUN_ENDS = ("floor", "cutoff", "trip", "by hand")
+
+
+@dataclass(frozen=True)
+class Run:
+    """A run that was really made on the plan's supply.
+
+    Attributes
+    ----------
+    hours : float
+    start, end : float
+        Charge, shares.
+    why : str
+        How it ended, one of :data:`RUN_ENDS`.
+    loads : tuple of str
+        Names of loads of the plan that it fed, as they are used there.
+    watts : float
+        Of other loads on AC, mean W.
+    wh : float or None
+        What was counted.
+    counted : str
+        Where: ``"battery"``, ``"ac"`` or the name of an output.
+    at : datetime or None
+    room_c : float or None
+        °C.
+    """
+
+    hours: float
+    start: float
+    end: float
+    why: str
+    loads: tuple[str, ...]
+    watts: float = 0.0
+    wh: float | None = None
+    counted: str = "battery"
+    at: datetime | None = None
+    room_c: float | None = None
+
+
 @dataclass(frozen=True)
 class Plan:
     """Loads on a supply.
@@ -215,6 +254,8 @@ class Plan:
         How far it rises above that at its warmest hour, and falls below at the coldest, °C.
     room_warmest : int
         Its warmest moment, minutes after midnight.
+    runs : tuple of Run
+        That were made on this supply: they condition what is drawn.
     """
 
     start: datetime
@@ -226,6 +267,7 @@ class Plan:
     room_c: float | None = None
     room_swing_c: float = 0.0
     room_warmest: int = 15 * 60
+    runs: tuple[Run, ...] = ()
 
 
 def feeds(plan: Plan, route: str) -> bool:
@@ -428,6 +470,57 @@ def check_use(data: Any) -> None:
     _parse_charge(loaded)
 
 
+_RUN_KEYS = ("hours", "from", "to", "why", "loads", "wh", "counted", "at", "room_c")
+
+
+def _parse_runs(
+    reader: Reader, supply: Supply, loads: Sequence[PlanLoad], zone: tzinfo | None
+) -> tuple[Run, ...]:
+    runs = []
+    for index, item in enumerate(reader.items("runs", most=200)):
+        inner = Reader(item, f"runs[{index}]", _RUN_KEYS)
+        start, end = inner.number("from", most=1.0, default=1.0), inner.need("to", most=1.0)
+        if end >= start:
+            raise DocumentError(inner.at("to"), f"{end:g} is not below {start:g}, where it began")
+        names, watts = _run_loads(inner, loads)
+        places = ("battery", *([AC] if supply.inverter else []), *(o.name for o in supply.outputs))
+        at = parse_moment(inner.data["at"], inner.at("at"), zone) if inner.has("at") else None
+        if isinstance(at, int):
+            raise DocumentError(inner.at("at"), "needs a date")
+        runs.append(
+            Run(
+                hours=inner.need("hours", most=10_000, above=True),
+                start=start,
+                end=end,
+                why=inner.choice("why", RUN_ENDS, "by hand"),
+                loads=names,
+                watts=watts,
+                wh=inner.number("wh", most=10_000_000, above=True),
+                counted=inner.choice("counted", places, "battery"),
+                at=at,
+                room_c=inner.number("room_c", least=-60, most=80),
+            )
+        )
+    return tuple(runs)
+
+
+def _run_loads(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[tuple[str, ...], float]:
+    """Names of the plan's loads in a run, and W of others."""
+    known = {load.name for load in loads}
+    names, watts = [], 0.0
+    for index, item in enumerate(reader.items("loads", most=500)):
+        where = f"{reader.at('loads')}[{index}]"
+        if isinstance(item, dict):
+            watts += Reader(item, where, ("watts",)).need("watts", most=1_000_000)
+        elif isinstance(item, str) and item in known:
+            names.append(item)
+        else:
+            raise DocumentError(where, f"{str(item)[:40]!r} is no load of this plan")
+    if not names and watts <= 0:
+        raise DocumentError(reader.at("loads"), "names what the run fed")
+    return tuple(dict.fromkeys(names)), watts
+
+
 def parse_plan(data: Any) -> Plan:
     """Read a plan document (see ``docs/formats.md``).
 
@@ -436,7 +529,7 @@ def parse_plan(data: Any) -> Plan:
     DocumentError
     """
     known = ("name", "start", "hours", "needed_hours", "room_c", "room_swing_c", "room_warmest",
-             "supply", "loads", "sources")  # fmt: skip
+             "supply", "loads", "sources", "runs")  # fmt: skip
     reader = Reader(data, "", known)
     start = parse_moment(reader.text("start", "2027-01-01T18:00:00+00:00"), "start", UTC)
     if not isinstance(start, datetime):
@@ -476,4 +569,5 @@ def parse_plan(data: Any) -> Plan:
         room_c=reader.number("room_c", least=-60, most=80),
         room_swing_c=reader.number("room_swing_c", most=40, default=0.0),
         room_warmest=warmest,
+        runs=_parse_runs(reader, supply, loads, start.tzinfo),
     )

@@ -16,9 +16,10 @@ from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
 from needle.plan.patterns import Pattern, patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.runs import conditioned
 from needle.plan.side import BatterySide, other_wh
 from needle.plan.trips import Trip, Tripper
-from needle.plan.uncertain import Inputs, draw
+from needle.plan.uncertain import Inputs
 from needle.profile.temperature import scale_mean
 
 
@@ -134,7 +135,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     """
     plan, notices = _in_its_room(plan)
     minutes = round(plan.hours * MINUTES_PER_HOUR)
-    inputs = draw(plan, draws, seed)
+    inputs = conditioned(plan, draws, seed)
     patterns = [
         pattern for load in plan.loads for pattern in patterns_of(load, plan, minutes, inputs)
     ]

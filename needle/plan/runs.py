@@ -1,0 +1,151 @@
+"""Runs that were really made on a supply condition what is drawn.
+
+A run whose hours and end are known is joint evidence: it knows capacity, idle and draw together far
+better than each alone. Many static samples are drawn, each is weighed by how well it foretells
+every run, and those that are simulated are resampled from them (importance resampling: A. Smith and
+A. Gelfand 1992, The American Statistician 46, 84).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from needle.moments import occurrences
+from needle.plan.bank import battery_draws
+from needle.plan.patterns import mean_w
+from needle.plan.plan import AC, Plan, PlanLoad, Run, in_use
+from needle.plan.uncertain import (
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    INVERTER_SQUARE,
+    OUTPUT,
+    OUTPUT_IDLE,
+    Inputs,
+    draw,
+)
+from needle.supply.inverter import dc_w
+
+#: Static samples that are weighed, and how many must carry weight at the least.
+SAMPLES, LEAST_EFFECTIVE = 6000, 60
+#: Relative sd of a run that is made again at once, and of what its meter counted.
+REPEAT_SPREAD, COUNT_SPREAD = 0.02, 0.02
+#: What a year, and a °C of another room, add to it.
+YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
+#: How far off a displayed charge is, as a share of full.
+CHARGE_SPREAD = 0.02
+
+
+def conditioned(plan: Plan, draws: int, seed: int) -> Inputs:
+    """Draws of everything uncertain, as the plan's runs leave them; all of them without any."""
+    if not plan.runs:
+        return draw(plan, draws, seed)
+    samples = draw(plan, SAMPLES, seed)
+    doubt = np.zeros(SAMPLES)
+    for run in plan.runs:
+        doubt += _doubt(plan, run, samples)
+    weights = _tempered(doubt)
+    # Systematic resampling: as even as the weights allow.
+    places = (np.arange(draws) + 0.5) / draws
+    rows = np.searchsorted(np.cumsum(weights), places)
+    order = np.random.default_rng([seed, 11]).permutation(draws)
+    return samples.picked(np.minimum(rows, SAMPLES - 1)[order])
+
+
+def _tempered(doubt: np.ndarray) -> np.ndarray:
+    """Weights from half squared deviations; flattened until enough samples carry them."""
+    power = 1.0
+    while True:
+        weights = np.exp(-power * (doubt - doubt.min()))
+        weights /= weights.sum()
+        if 1 / float((weights**2).sum()) >= LEAST_EFFECTIVE or power < 1e-3:
+            return weights
+        power *= 0.7
+
+
+def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
+    """Half the squared deviation of each sample's forecast of a run from what was seen."""
+    there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
+    used_wh = battery_draws(there, samples).capacity_wh * (run.start - run.end)
+    ac_w, others = _asked_w(plan, run, samples)
+    drawn_w = _drawn_w(plan, samples, ac_w, others)
+    spread = _spread(plan, run)
+    doubt = (np.log(run.hours * drawn_w / used_wh) / spread) ** 2 / 2
+    if run.wh is not None:
+        counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
+        if counted_w is None:
+            counted_w = others[run.counted]
+        off = np.log(np.maximum(counted_w, 1e-3) * run.hours / run.wh)
+        doubt += (off / COUNT_SPREAD) ** 2 / 2
+    return doubt
+
+
+def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Mean W that a run's loads drew on AC, and on each output."""
+    ac_w = np.full(samples.draws, run.watts)
+    others = {output.name: np.zeros(samples.draws) for output in plan.supply.outputs}
+    for load in _loads(plan, run):
+        watts = mean_w(load, samples) * load.count * _share(plan, run, load)
+        if load.route == AC:
+            ac_w = ac_w + watts
+        else:
+            others[load.route] = others[load.route] + watts
+    return ac_w, others
+
+
+def _loads(plan: Plan, run: Run) -> Sequence[PlanLoad]:
+    return [load for load in plan.loads if load.name in run.loads]
+
+
+def _share(plan: Plan, run: Run, load: PlanLoad) -> float:
+    """Share of a run's time for which a load was in use, by its hours or tasks."""
+    minutes = max(1, round(run.hours * 60))
+    start = run.at or plan.start
+    if not load.by_moments:
+        return float(in_use(load, start, minutes).mean())
+    length = load.task_min
+    if load.charge is not None:
+        length = 60 * load.charge.wall_wh / load.charge.watts
+    return len(occurrences(load.moments, start, minutes)) * length / minutes
+
+
+def _drawn_w(
+    plan: Plan, samples: Inputs, ac_w: np.ndarray, others: dict[str, np.ndarray]
+) -> np.ndarray:
+    """Mean W at the battery."""
+    drawn_w = np.zeros(samples.draws)
+    inverter = plan.supply.inverter
+    if inverter is not None and (ac_w.any() or not inverter.off_unused):
+        drawn_w = drawn_w + np.asarray(dc_w(
+            ac_w,
+            inverter.idle_w.value * samples.factor(INVERTER_IDLE),
+            np.minimum(1.0, inverter.efficiency.value * samples.factor(INVERTER_EFFICIENCY)),
+            inverter.square_per_w.value * samples.factor(INVERTER_SQUARE),
+        ))  # fmt: skip
+    for output in plan.supply.outputs:
+        watts = others[output.name]
+        if watts.any() or not output.off_unused:
+            passes = np.minimum(1.0, output.efficiency.value * samples.factor(OUTPUT, output.name))
+            drawn_w = drawn_w + watts / passes
+            drawn_w += output.idle_w.value * samples.factor(OUTPUT_IDLE, output.name)
+    return np.maximum(drawn_w, 1e-3)
+
+
+def _spread(plan: Plan, run: Run) -> float:
+    """How well a run tells the next one of its kind, as a relative sd."""
+    days = max(1.0, run.hours / 24)
+    loads = _loads(plan, run)
+    total = run.watts + sum(load.mean_w * load.count for load in loads)
+    share = [load.mean_w * load.count / max(total, 1e-9) for load in loads]
+    variation = sum((part * load.day_spread) ** 2 for part, load in zip(share, loads, strict=True))
+    years = 0.0 if run.at is None else abs((plan.start - run.at).days) / 365
+    rooms = 0.0
+    if run.room_c is not None and plan.room_c is not None:
+        rooms = ROOM_SPREAD * abs(run.room_c - plan.room_c)
+    charge = 0.0 if run.why in ("cutoff", "floor") else CHARGE_SPREAD / (run.start - run.end)
+    return math.sqrt(
+        REPEAT_SPREAD**2 + variation / days + (YEAR_SPREAD * years) ** 2 + rooms**2 + charge**2
+    )

@@ -1,0 +1,64 @@
+"""Runs that were made condition what a plan draws."""
+
+import unittest
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.plan.plan import parse_plan
+from needle.plan.simulate import simulate
+
+BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}
+LAMP = {"name": "Lamp", "running_w": 40, "spread": 0.2}
+PLAN = {
+    "start": "2027-02-09T18:00:00+00:00", "hours": 120, "needed_hours": 24,
+    "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 3000, "volts": 51.2, "floor": 0.1},
+               "inverter": {"continuous_w": 2000}},
+    "loads": [BOX],
+}  # fmt: skip
+
+
+def answer(runs=(), **changes):
+    return simulate(parse_plan({**PLAN, **changes, "runs": list(runs)}), 200).runtime
+
+
+class RunsTest(unittest.TestCase):
+    def test_the_same_run_again_lasts_as_long(self):
+        low, middle, high = answer()
+        for hours in (0.85 * middle, middle, 1.15 * middle):
+            run = {"hours": hours, "to": 0.1, "why": "floor", "loads": ["Box"]}
+            after = answer([run])
+            self.assertAlmostEqual(after[1], hours, delta=0.03 * hours)
+            self.assertLess(after[2] - after[0], 0.5 * (high - low))
+
+    def test_another_plan_on_the_battery_profits_from_what_they_share(self):
+        loads = [BOX, {**LAMP, "use": {"between": [["18:00", "18:01"]]}}]
+        run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2900}
+        shared = simulate(parse_plan({**PLAN, "loads": loads, "runs": [run]}), 200)
+        plain = simulate(parse_plan({**PLAN, "loads": loads}), 200)
+        spread = [np.std(np.log(one.inputs.factor("battery"))) for one in (shared, plain)]
+        self.assertLess(spread[0], spread[1])
+
+    def test_what_was_counted_at_the_battery_tells_its_capacity(self):
+        run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2300}
+        outcome = simulate(parse_plan({**PLAN, "runs": [run]}), 200)
+        held = 0.93 * outcome.inputs.factor("battery")
+        self.assertAlmostEqual(float(np.median(held)), 2300 / 2700, delta=0.03)
+
+    def test_an_old_run_tells_less(self):
+        def width(at):
+            run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "at": at}
+            low, _, high = answer([run])
+            return high - low
+
+        self.assertGreater(width("2020-02-09T18:00:00+00:00"), width("2027-01-09T18:00:00+00:00"))
+
+    def test_refusals(self):
+        for run, words in (
+            ({"hours": 3, "to": 0.2, "loads": ["Fan"]}, "no load of this plan"),
+            ({"hours": 3, "to": 1.0, "loads": ["Box"]}, "not below"),
+            ({"hours": 3, "to": 0.2, "loads": []}, "what the run fed"),
+            ({"hours": 3, "to": 0.2, "loads": ["Box"], "counted": "usb"}, "not known"),
+        ):
+            with self.subTest(run=run), self.assertRaisesRegex(DocumentError, words):
+                answer([run])
