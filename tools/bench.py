@@ -239,6 +239,15 @@ def bench_fits() -> None:
         )
 
 
+def bench_truth(count: int = 200) -> None:
+    """Ranges held against households of another making, by kind of evidence and what leads."""
+    from tools.truth import table
+
+    print("\nTruth: how often the 10 to 90 % range held it (wanted 80 ± 5 % over all)")
+    for day_sd in (0.03, 0.07):
+        table(count, day_sd)
+
+
 def bench_trials(count: int = 40) -> None:
     """Simulated trials with percent, bars, Ah and Wh, against their true stop; its time."""
     from needle.trial.forecast import forecast
@@ -454,6 +463,7 @@ def main() -> None:
     bench_twins()
     bench_fits()
     bench_households()
+    bench_truth()
     bench_trials()
     bench_site()
 

@@ -118,7 +118,8 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
             continue
         mine = wh.get(load.name, 0.0)
         if load.priority != "must" and len(plan.loads) > 1:
-            yield _change("leave_off", plan, load, _silent(load), f"leave off {load.name}", mine)
+            without = _with_load(plan, load, _silent(load))
+            yield Change("leave_off", load.name, f"leave off {load.name}", "", "", without, mine)
         yield from _routes(plan, load, mine, outcome)
         yield from _settings(plan, load, mine)
         yield from _warmer(plan, load, mine)
@@ -127,12 +128,9 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
     yield from _charge(plan, outcome)
 
 
-def _change(
-    kind: str, plan: Plan, load: PlanLoad, new: PlanLoad, what: str, saved: float,
-    to: str = "", caveat: str = "",
-) -> Change:  # fmt: skip
-    changed = replace(plan, loads=tuple(new if other is load else other for other in plan.loads))
-    return Change(kind, load.name, what, caveat, to, changed, saved)
+def _with_load(plan: Plan, load: PlanLoad, new: PlanLoad) -> Plan:
+    """The plan with another in a load's place."""
+    return replace(plan, loads=tuple(new if other is load else other for other in plan.loads))
 
 
 def _silent(load: PlanLoad) -> PlanLoad:
@@ -153,15 +151,13 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
         saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
         # Where nothing is left on AC the inverter may stay off, and its idle draw is saved too.
         alone = not others
-        changed = _change(
-            "route", plan, load, replace(load, route=route), f"put {load.name} on {route}",
-            saved + (outcome.energy_wh["inverter_idle"] if alone else 0.0), route,
-            "the inverter can stay off" if alone else "",
-        )  # fmt: skip
+        changed, caveat = _with_load(plan, load, replace(load, route=route)), ""
         if alone:
             supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
-            changed = replace(changed, plan=replace(changed.plan, supply=supply))
-        yield changed
+            changed, caveat = replace(changed, supply=supply), "the inverter can stay off"
+            saved += outcome.energy_wh["inverter_idle"]
+        what = f"put {load.name} on {route}"
+        yield Change("route", load.name, what, caveat, route, changed, saved)
 
 
 def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
@@ -170,15 +166,8 @@ def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         if mean < load.mean_w:
             new = replace(load, running_w=setting.running_w, duty=setting.duty)
             saved = wh * (1 - mean / load.mean_w)
-            yield _change(
-                "setting",
-                plan,
-                load,
-                new,
-                f"set {load.name} to {setting.name}",
-                saved,
-                setting.name,
-            )
+            what, changed = f"set {load.name} to {setting.name}", _with_load(plan, load, new)
+            yield Change("setting", load.name, what, "", setting.name, changed, saved)
 
 
 def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
@@ -193,7 +182,8 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
     )  # fmt: skip
     what = f"set {load.name} from {load.set_c:g} to {warmer:g} °C"
     caveat = "only within the range that the contents' maker states"
-    yield _change("set_point", plan, load, new, what, wh * share, f"{warmer:g}", caveat)
+    changed = _with_load(plan, load, new)
+    yield Change("set_point", load.name, what, caveat, f"{warmer:g}", changed, wh * share)
 
 
 def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:

@@ -27,13 +27,13 @@ class SvgTest(unittest.TestCase):
         ElementTree.fromstring(text)
 
     def test_nothing_needs_inline_style(self):
-        text = dial(10, 14, 18, 24, lambda h: f"{h:g}", "Hours", "said")
+        text = dial((10, 14, 18), 24, lambda h: f"{h:g}", "Hours", "said")
         self.assertNotIn("style", text)
 
 
 class DialTest(unittest.TestCase):
     def degrees(self, *values):
-        text = dial(*values, 24, lambda h: f"{h:g}", "Hours", "")
+        text = dial(values, 24, lambda h: f"{h:g}", "Hours", "")
         return float(re.search(r'data-degrees="([\d.]+)"', text)[1])
 
     def test_the_needle_stands_at_the_likely_value(self):
@@ -42,7 +42,9 @@ class DialTest(unittest.TestCase):
 
     def test_the_arc_spans_the_range(self):
         def width(low, high):
-            root = ElementTree.fromstring(dial(low, 14, high, 24, lambda h: f"{h:g}", "Hours", ""))
+            root = ElementTree.fromstring(
+                dial((low, 14, high), 24, lambda h: f"{h:g}", "Hours", "")
+            )
             path = root.find(".//s:path[@class='dial-range']", NS).get("d")
             xs = [float(pair.split()[0]) for pair in re.findall(r"[\d.]+ [\d.]+", path)]
             return max(xs) - min(xs)

@@ -85,7 +85,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
     needed = outcome.plan.needed_hours
     steadies, steadies_url = _steadies(answer)
     return Bar(
-        dial=dial(low, mid, high, needed, _tick, "Hours covered", _said(outcome)),
+        dial=dial((low, mid, high), needed, _tick, "Hours covered", _said(outcome)),
         headline=_headline(answer.supply.name, outcome),
         detail=" ".join((_range(outcome), starts_sentence(outcome), _shortfall(outcome))).strip(),
         covers=covers(outcome, answer.plan.odds),

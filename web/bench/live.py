@@ -141,7 +141,7 @@ def _dial(watts: np.ndarray, steady: Steady) -> SafeString:
     off = max(steady.within_w, 0.1)
     most = max(float(watts.max()), now, 1.0)
     return dial(
-        max(0.0, now - off), now, now + off, None, lambda w: f"{w:.3g}", "Watts",
+        (max(0.0, now - off), now, now + off), None, lambda w: f"{w:.3g}", "Watts",
         f"{as_read(round(now, 1), 'W')}, within {with_unit(off, 'W')}", css="dial big", least=most,
     )  # fmt: skip
 

@@ -26,9 +26,7 @@ def _arc(low: float, high: float, inner: float, outer: float) -> list[tuple[floa
 
 
 def dial(
-    low: float,
-    value: float,
-    high: float,
+    span: tuple[float, float, float],
     wanted: float | None,
     label: Callable[[float], str],
     title: str,
@@ -40,7 +38,7 @@ def dial(
 
     Parameters
     ----------
-    low, value, high : float
+    span : (low, value, high)
         The range and the likely value, in one unit, from 0.
     wanted : float or None
         Where a dashed mark stands.
@@ -50,6 +48,7 @@ def dial(
     least : float
         The scale reaches at least so far.
     """
+    low, value, high = span
     most = nice_ceiling(max(high, wanted or 0.0, value, least) * 1.08)
     svg = Svg(WIDTH, HEIGHT, title, description, css)
     svg.path(_arc(0, 1, _R - 5, _R), "dial-scale", closed=True)

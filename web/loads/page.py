@@ -6,10 +6,14 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
+from needle.estimate import Z90
 from needle.profile.profile import Profile
 from web.loads.models import Load
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
 from web.loads.words import ReadingRow, row_of
+
+#: Days that differ by less (relative sd) are not told.
+LEAST_DAY = 0.02
 
 
 @dataclass(frozen=True)
@@ -22,6 +26,16 @@ class LoadPage:
     costs: LoadCosts | None
     ladder: SafeString | None
     rows: list[ReadingRow]
+
+    @property
+    def day_words(self) -> str:
+        """What one day may add to the long-run mean; empty where days are alike."""
+        if self.profile is None or self.profile.day_spread < LEAST_DAY:
+            return ""
+        return (
+            f"The range is of the mean over many days. One day alone may differ from it by "
+            f"±{100 * Z90 * self.profile.day_spread:.0f} % more; a plan reckons with that."
+        )
 
 
 def page_of(load: Load) -> LoadPage:

@@ -103,7 +103,7 @@ def _side(answer: Answer, span_h: float) -> PlanSide:
         answer.plan,
         answer.supply,
         "",
-        dial(low, mid, high, outcome.plan.needed_hours, lambda hour: f"{hour:.3g}",
+        dial((low, mid, high), outcome.plan.needed_hours, lambda hour: f"{hour:.3g}",
              "Hours covered", f"likely {hours_text(mid)}"),
         charts_of(outcome, frame, name),
         [
