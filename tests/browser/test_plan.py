@@ -1,10 +1,13 @@
 """Under the fingers: blocks of the day plan, conditions that slide, what helps."""
 
 import re
+import threading
+from unittest import mock
 
 from playwright.sync_api import Page, expect
 
 from tests.browser.base import PHONE, BrowserTest
+from web.plans import trying
 from web.plans.models import Plan, PlanEntry
 
 
@@ -78,6 +81,26 @@ class DayPlanTest(BrowserTest):
         page.keyboard.press("Delete")
         expect(page.get_by_role("button", name="Exam lamp, Tue 18:00")).to_have_count(0)
         self.assertEqual(self.entry("Exam lamp").windows, [["07:00", "09:00"]])
+
+    def test_no_key_is_lost_while_the_server_is_slow(self):
+        page = self.opened()
+        gate = threading.Event()
+        answered = trying.answer_draft
+
+        def slowly(*args, **kwargs):
+            gate.wait(20)
+            return answered(*args, **kwargs)
+
+        self.block(page).focus()
+        with mock.patch.object(trying, "answer_draft", slowly):
+            for presses in (3, 3):
+                for _ in range(presses):
+                    page.keyboard.press("ArrowRight")
+                # The hand rests: what was moved so far is to be kept, behind a try under way.
+                page.wait_for_timeout(900)
+            gate.set()
+            expect(page.get_by_role("button", name="Autoclave, Tue 21:00 to 21:47")).to_be_visible()
+        self.assertEqual(self.entry().moments, ["21:00"])
 
     def test_what_cannot_be_is_said_and_nothing_moves(self):
         self.expected_statuses = {422}

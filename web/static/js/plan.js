@@ -7,15 +7,22 @@
   const STEP_MIN = 15, PLOT = 728, WIDTH = 880;
   const say = (words) => { const line = $("#working"); if (line) line.textContent = words; };
 
-  /* One request at a time; while one is under way only the newest wish is kept. */
+  /* One request at a time. What is to be kept waits its turn and is never dropped; of what is only
+     tried while one is under way, the newest counts. */
   let busy = false, wish = null;
-  function send(url, values, done) {
-    wish = { url, values, done };
+  const keeps = [];
+  function attempt(url, values) {
+    wish = { url, values };
+    if (!busy) next();
+  }
+  function keep(url, values, done) {
+    keeps.push({ url, values, done });
+    wish = null;
     if (!busy) next();
   }
   async function next() {
-    const { url, values, done } = wish;
-    wish = null;
+    const { url, values, done } = keeps.shift() || wish;
+    if (wish && wish.url === url && wish.values === values) wish = null;
     busy = true;
     const form = new FormData($("#plan-view") || undefined);
     for (const [name, value] of values) form.set(name, value);
@@ -28,7 +35,7 @@
       });
       const text = await answer.text();
       clearTimeout(slow);
-      if (answer.ok) { say(""); if (!wish) put(text); }
+      if (answer.ok) { say(""); if (!wish && !keeps.length) put(text); }
       else if (answer.status === 422) say(text);
       else say("The site refused that. Reload the page and try again.");
       if (done) done(answer.ok);
@@ -38,7 +45,7 @@
       if (done) done(false);
     }
     busy = false;
-    if (wish) next();
+    if (keeps.length || wish) next();
   }
 
   /* Every element of the answer takes the place of the one with its id. */
@@ -89,7 +96,7 @@
   }
   function tried(element, minutes, at) {
     show(element, minutes, at);
-    send(address("move"), [["by_min", minutes], ["edge", at], ["quick", "1"]]);
+    attempt(address("move"), [["by_min", minutes], ["edge", at], ["quick", "1"]]);
   }
   /* What was nudged or dragged is kept once the hand rests. */
   function commit() {
@@ -97,7 +104,15 @@
     if (!chosen || !moved) { moved = 0; return; }
     const minutes = moved, at = edge, element = block();
     moved = 0;
-    send(address("move"), [["by_min", minutes], ["edge", at]], (ok) => { if (!ok && element) back(element); });
+    const body = element && $(".block-body", element);
+    // Where it is drawn now is where the next step begins, whenever the answer comes.
+    const before = body && { x: body.dataset.x, wide: body.dataset.wide };
+    if (body) { body.dataset.x = body.getAttribute("x"); body.dataset.wide = body.getAttribute("width"); }
+    keep(address("move"), [["by_min", minutes], ["edge", at]], (ok) => {
+      if (ok || !element) return;
+      Object.assign(body.dataset, before);
+      back(element);
+    });
   }
   function back(element) {
     const body = $(".block-body", element);
@@ -157,7 +172,7 @@
     const steps = { ArrowLeft: [-far, ""], ArrowRight: [far, ""], ArrowUp: [far, "end"], ArrowDown: [-far, "end"] };
     const step = steps[event.key];
     if (step && (!step[1] || $(".block-end", element))) { choose(element); nudge(...step); }
-    else if (event.key === "Delete") { choose(element); send(address("remove"), []); }
+    else if (event.key === "Delete") { choose(element); keep(address("remove"), []); }
     else if (event.key === "Enter" || event.key === " ") choose(element);
     else return;
     event.preventDefault();
@@ -166,7 +181,7 @@
   document.addEventListener("click", (event) => {
     const button = event.target.closest?.("[data-nudge], [data-do]");
     if (!button || !block()) return;
-    if (button.dataset.do) { commit(); send(address(button.dataset.do), []); }
+    if (button.dataset.do) { commit(); keep(address(button.dataset.do), []); }
     else nudge(Number(button.dataset.nudge), button.dataset.edge || "");
   });
 
@@ -183,19 +198,19 @@
     if (!event.target.closest?.("#what-if")) return;
     told();
     $(".slide-buttons").hidden = false;
-    send(form().dataset.try, values(true));
+    attempt(form().dataset.try, values(true));
   });
   document.addEventListener("change", (event) => {
-    if (event.target.closest?.("#what-if")) send(form().dataset.try, values(false));
+    if (event.target.closest?.("#what-if")) attempt(form().dataset.try, values(false));
   });
   document.addEventListener("submit", (event) => {
     if (event.target.id !== "what-if") return;
     event.preventDefault();
-    send(form().dataset.keep, values(false));
+    keep(form().dataset.keep, values(false));
   });
   document.addEventListener("reset", (event) => {
     if (event.target.id !== "what-if") return;
-    setTimeout(() => { told(); $(".slide-buttons").hidden = true; send(form().dataset.try, values(false)); }, 0);
+    setTimeout(() => { told(); $(".slide-buttons").hidden = true; attempt(form().dataset.try, values(false)); }, 0);
   });
 
   /* After the page was drawn anew: the sliders' words, and the block that was chosen. */
