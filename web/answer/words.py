@@ -159,9 +159,10 @@ def _said(outcome: Outcome) -> str:
 def _headline(supply: str, outcome: Outcome) -> str:
     _, mid, _ = outcome.runtime
     needed = outcome.plan.needed_hours
-    more = "more than " if _beyond(outcome, mid) else ""
     if mid >= needed:
-        return f"{supply} covers the {hours_text(needed)} needed: {more}{hours_text(mid)} likely"
+        # How far beyond is looked no further than, the line below says.
+        likely = "" if _beyond(outcome, mid) else f": {hours_text(mid)} likely"
+        return f"{supply} covers the {hours_text(needed)} needed{likely}"
     return f"{supply} covers {hours_text(mid)} of the {hours_text(needed)} needed"
 
 
