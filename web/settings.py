@@ -68,6 +68,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "web.common.middleware.private_pages",
+    "web.common.middleware.BusyDatabase",
     "django_htmx.middleware.HtmxMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
@@ -99,7 +100,7 @@ DATABASES = {
 if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
     DATABASES["default"]["OPTIONS"] = {
         "transaction_mode": "IMMEDIATE",
-        "timeout": 10,
+        "timeout": 30,
         # FULL: what was acknowledged is on the disk when the power goes.
         "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;",
     }

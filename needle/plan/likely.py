@@ -20,9 +20,11 @@ from needle.plan.uncertain import likely
 class Likely:
     """What the likely run comes to; fields as in :class:`needle.plan.simulate.Outcome`."""
 
+    until_h: float
     energy_wh: dict[str, Any]
     by_source_wh: dict[str, float]
     fuel_l: float
+    wanted_wh: dict[str, float]
     unserved_wh: dict[str, float]
     drawn_w: np.ndarray
     sources_w: np.ndarray
@@ -60,17 +62,25 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
                     watts[0, trip.minute : trip.until_minute] = 0.0
     drawn = side.drawn_w(side.routes(means, powers, 2, minutes), 0, minutes)
     flow = _in_blocks(bank, drawn, side, minutes)
-    served = flow.served[0]
+    needed = min(minutes, round(plan.needed_hours * MINUTES_PER_HOUR))
+    # Energies are of the hours needed, or to the first stop: what runs after it is another story.
+    stop_min = min(float(bank.stop_min[0]), float(needed))
+    until = min(needed, int(stop_min) + 1)
+    served = flow.served[0, :until]
     loads: dict[str, float] = {}
+    got: dict[str, float] = {}
     for one, watts in zip(means, powers, strict=True):
-        wh = float(watts[0] @ served) / MINUTES_PER_HOUR
-        loads[one.load.name] = loads.get(one.load.name, 0.0) + wh
-    idle = float(np.mean(side.idle_w)) * float(served @ side.inverter_on) / MINUTES_PER_HOUR
-    outputs_idle = float(side.outputs_idle_w.mean()) * float(served.sum()) / MINUTES_PER_HOUR
-    given = float(drawn[0] @ served) / MINUTES_PER_HOUR
-    by_source, fuel = _by_source(plan, side, flow.sources_w, flow.other_w, minutes)
-    wanted = wanted_wh(means)
-    out, into = (float(np.sum(one[0])) / MINUTES_PER_HOUR for one in (flow.out_w, flow.into_w))
+        name = one.load.name
+        loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ served)
+        got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
+    idle = float(np.mean(side.idle_w)) * _wh(served @ side.inverter_on[:until])
+    outputs_idle = float(side.outputs_idle_w.mean()) * _wh(served.sum())
+    given = _wh(drawn[0, :until] @ served)
+    by_source, fuel = _by_source(
+        plan, side, flow.sources_w[:, :until], flow.other_w[:, :until], until
+    )
+    wanted = wanted_wh(means, needed)
+    out, into = (_wh(one[0, :until].sum()) for one in (flow.out_w, flow.into_w))
     runtime, never_off = (
         float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
     )
@@ -80,22 +90,28 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
             "inverter_idle": idle,
             "outputs_idle": outputs_idle,
             "conversion": given - sum(loads.values()) - idle - outputs_idle,
-            "sources": float(flow.sources_w[0].sum()) / MINUTES_PER_HOUR,
+            "sources": _wh(flow.sources_w[0, :until].sum()),
             "battery_out": out,
             "battery_in": into,
             "stored_change": into * plan.supply.battery.charge_efficiency - out,
         },
         by_source_wh=by_source,
         fuel_l=fuel,
+        until_h=stop_min / MINUTES_PER_HOUR,
+        wanted_wh=wanted,
         unserved_wh={
-            name: wanted[name] - wh for name, wh in loads.items() if wanted[name] - wh > 1e-3
+            name: wanted[name] - wh for name, wh in got.items() if wanted[name] - wh > 1e-3
         },
-        drawn_w=_hourly(drawn[0] * served),
+        drawn_w=_hourly(drawn[0] * flow.served[0]),
         sources_w=_hourly(flow.sources_w[0]),
         charge=flow.charge[0],
         runtime_h=runtime,
         never_off_h=never_off,
     )
+
+
+def _wh(watt_minutes: Any) -> float:
+    return float(watt_minutes) / MINUTES_PER_HOUR
 
 
 def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -> Flow:
@@ -121,7 +137,7 @@ def _by_source(
         share = store.store_wh / sum(other.store_wh for other in stores)
         by_source[store.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
     if side.steady:
-        offers = [np.minimum(one.limit_w, watts) for one, watts, _ in side.steady]
+        offers = [np.minimum(one.limit_w, watts[:minutes]) for one, watts, _ in side.steady]
         total = np.maximum(sum(offers), 1e-9)
         for (source, _, _), offer in zip(side.steady, offers, strict=True):
             wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES_PER_HOUR

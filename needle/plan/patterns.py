@@ -327,10 +327,10 @@ def runs(mask: np.ndarray) -> np.ndarray:
     return edges.reshape(-1, 2)
 
 
-def wanted_wh(patterns: Sequence[Pattern]) -> dict[str, float]:
-    """Wh that each load wants over the plan, of patterns that are means."""
+def wanted_wh(patterns: Sequence[Pattern], minutes: int) -> dict[str, float]:
+    """Wh that each load wants over so many minutes, of patterns that are means."""
     wanted: dict[str, float] = {}
     for pattern in patterns:
-        watts = float(pattern.power(0, len(pattern.shape)).sum())
+        watts = float(pattern.power(0, minutes).sum())
         wanted[pattern.load.name] = wanted.get(pattern.load.name, 0.0) + watts / 60
     return wanted

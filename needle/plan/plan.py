@@ -256,6 +256,8 @@ class Plan:
         Its warmest moment, minutes after midnight.
     runs : tuple of Run
         That were made on this supply: they condition what is drawn.
+    odds : float
+        At which it must hold to be covered.
     """
 
     start: datetime
@@ -268,6 +270,7 @@ class Plan:
     room_swing_c: float = 0.0
     room_warmest: int = 15 * 60
     runs: tuple[Run, ...] = ()
+    odds: float = 0.9
 
 
 def feeds(plan: Plan, route: str) -> bool:
@@ -529,7 +532,7 @@ def parse_plan(data: Any) -> Plan:
     DocumentError
     """
     known = ("name", "start", "hours", "needed_hours", "room_c", "room_swing_c", "room_warmest",
-             "supply", "loads", "sources", "runs")  # fmt: skip
+             "supply", "loads", "sources", "runs", "odds")  # fmt: skip
     reader = Reader(data, "", known)
     start = parse_moment(reader.text("start", "2027-01-01T18:00:00+00:00"), "start", UTC)
     if not isinstance(start, datetime):
@@ -570,4 +573,5 @@ def parse_plan(data: Any) -> Plan:
         room_swing_c=reader.number("room_swing_c", most=40, default=0.0),
         room_warmest=warmest,
         runs=_parse_runs(reader, supply, loads, start.tzinfo),
+        odds=reader.number("odds", least=0.5, most=0.999, default=0.9),
     )

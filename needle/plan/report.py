@@ -7,7 +7,9 @@ from typing import Any
 from needle.moments import moment_after
 from needle.plan.advice import measure_next
 from needle.plan.simulate import MINUTES_PER_HOUR, Outcome
+from needle.plan.sizing import shortage
 from needle.plan.suggestions import suggestions
+from needle.plan.verdict import Verdict, verdict_of
 
 
 def _why(outcome: Outcome) -> str:
@@ -16,21 +18,46 @@ def _why(outcome: Outcome) -> str:
     return "cutoff" if int(outcome.cut_off.sum()) * 2 > stopped else "floor"
 
 
+def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
+    low, mid, high = judged.lasts_h
+    trouble, lacks = judged.trouble, shortage(outcome)
+    return {
+        "state": judged.state,
+        "chance": judged.chance,
+        "wanted": judged.wanted,
+        "lasts_h": {"value": mid, "low": low, "high": high},
+        "trouble": None
+        if trouble is None
+        else {
+            "why": trouble.why,
+            "load": trouble.load,
+            "at": moment_after(outcome.plan.start, trouble.minute / MINUTES_PER_HOUR).isoformat(),
+            "chance": trouble.chance,
+        },
+        "needed_wh": sum(outcome.wanted_wh.values()),
+        "short_wh": lacks.wh if lacks else None,
+        "why_not": lacks.why_not if lacks else "",
+    }
+
+
 def as_document(outcome: Outcome) -> dict[str, Any]:
     """The outcome as ``needle plan`` prints it."""
     plan = outcome.plan
     low, mid, high = outcome.runtime
+    judged = verdict_of(outcome)
     whole = [index for index, hour in enumerate(outcome.curve_h) if abs(hour - round(hour)) < 1e-9]
     inverter = plan.supply.inverter
     return {
         "runtime_h": {"value": mid, "low": low, "high": high},
         "capped": outcome.capped,
         "never_cycles_off_h": outcome.never_cycles_off_h,
-        "covers": mid >= plan.needed_hours - 1e-6,
+        "covers": judged.state == "covers",
         "chance": outcome.chance,
         "stop": None
         if outcome.capped
         else {"at": moment_after(plan.start, mid).isoformat(), "why": _why(outcome)},
+        "verdict": _verdict(outcome, judged),
+        "until_h": outcome.until_h,
         "energy_wh": outcome.energy_wh,
         "unserved_wh": outcome.unserved_wh,
         "sources_wh": outcome.by_source_wh,

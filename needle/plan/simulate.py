@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from needle.decide.starting import Verdict, as_tested, will_it_start
+from needle.moments import in_windows
 from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
 from needle.plan.patterns import Pattern, patterns_of
@@ -34,6 +35,19 @@ class PlannedStart:
 
 
 @dataclass(frozen=True)
+class Failures:
+    """What fails first in each draw, (draws,) each: minute (infinite: nothing), why, which load.
+
+    Whys are those of :class:`needle.plan.verdict.Trouble`; the load is empty where the supply
+    stops.
+    """
+
+    minute: np.ndarray
+    why: np.ndarray
+    load: np.ndarray
+
+
+@dataclass(frozen=True)
 class Outcome:
     """What a plan comes to.
 
@@ -49,15 +63,17 @@ class Outcome:
         Draws that stop within the plan's hours.
     cut_off : ndarray of bool
         Those of them that stop because the terminal voltage sags under the cut-off.
+    until_h : float
+        Hours that the energies speak of: those needed, or to the likely run's first stop.
     energy_wh : dict
-        Of the likely run: loads (by name), inverter_idle, outputs_idle, conversion, sources,
+        Of the likely run so far: loads (by name), inverter_idle, outputs_idle, conversion, sources,
         battery_out, battery_in, stored_change. Wh.
     by_source_wh : dict
-        Wh that each source gave in the likely run.
+        Wh that each source gave in the likely run so far.
     fuel_l : float
         Litres that generators burnt for it.
-    unserved_wh : dict
-        Wh that each load wanted and did not get in the likely run.
+    wanted_wh, unserved_wh : dict
+        Wh that each load wants over the hours needed, and does not get of it in the likely run.
     peak_w : float
         Highest AC W of any minute: 90th percentile over draws.
     mean_ac_w : ndarray
@@ -76,6 +92,7 @@ class Outcome:
         Share at the end of each minute of the likely run.
     inputs : Inputs
         What was drawn, for telling which matters most.
+    failures : Failures
     notices : list of str
     """
 
@@ -84,9 +101,11 @@ class Outcome:
     never_cycles_off_h: float
     stops_by: np.ndarray
     cut_off: np.ndarray
+    until_h: float
     energy_wh: dict[str, Any]
     by_source_wh: dict[str, float]
     fuel_l: float
+    wanted_wh: dict[str, float]
     unserved_wh: dict[str, float]
     peak_w: float
     mean_ac_w: np.ndarray
@@ -99,6 +118,7 @@ class Outcome:
     minute_w: np.ndarray
     likely_charge: np.ndarray
     inputs: Inputs
+    failures: Failures
     notices: list[str] = field(default_factory=list)
 
     @property
@@ -108,9 +128,14 @@ class Outcome:
         return float(low), float(mid), float(high)
 
     @property
+    def holds(self) -> np.ndarray:
+        """Draws in which nothing that must or should run fails within the needed hours."""
+        return self.failures.minute >= MINUTES_PER_HOUR * (self.plan.needed_hours - 1e-6)
+
+    @property
     def chance(self) -> float:
-        """Share of draws that last the needed hours."""
-        return float(np.mean(self.runtime_h >= self.plan.needed_hours - 1e-6))
+        """Share of draws that hold."""
+        return float(np.mean(self.holds))
 
     @property
     def capped(self) -> bool:
@@ -171,9 +196,11 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         never_cycles_off_h=likely.never_off_h,
         stops_by=np.isfinite(bank.stop_min),
         cut_off=bank.cut_off,
+        until_h=likely.until_h,
         energy_wh=likely.energy_wh,
         by_source_wh=likely.by_source_wh,
         fuel_l=likely.fuel_l,
+        wanted_wh=likely.wanted_wh,
         unserved_wh=likely.unserved_wh,
         peak_w=float(np.quantile(peak, 0.9)),
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
@@ -186,6 +213,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         minute_w=every_w[usual].copy(),
         likely_charge=likely.charge,
         inputs=inputs,
+        failures=_failures(plan, bank, tripper, minutes),
         notices=notices,
     )
 
@@ -231,6 +259,36 @@ def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
     if load.duty >= 1:
         return replace(load, running_w=load.running_w * factor)
     return replace(load, duty=min(1.0, load.duty * factor))
+
+
+def _failures(plan: Plan, bank: Bank, tripper: Tripper, minutes: int) -> Failures:
+    """The earliest of each draw's stop, drop, and must that has no power at rest."""
+    minute = bank.stop_min.copy()
+    why = np.where(bank.cut_off, "cutoff", "empty").astype(object)
+    load = np.full(len(minute), "", dtype=object)
+    drops = tripper.first_drop_min < minute
+    names = np.array([one.load.name for one in tripper.patterns] or [""], dtype=object)
+    minute[drops], why[drops] = tripper.first_drop_min[drops], tripper.first_why[drops]
+    load[drops] = names[tripper.first_drop[drops]]
+    rest_min, name = _must_at_rest(plan, tripper.patterns, minutes)
+    rests = rest_min < minute
+    minute[rests], why[rests], load[rests] = rest_min, "rest", name
+    return Failures(minute, why, load)
+
+
+def _must_at_rest(plan: Plan, patterns: Sequence[Pattern], minutes: int) -> tuple[float, str]:
+    """First minute at which a must on AC wants power while the inverter rests; and which."""
+    inverter = plan.supply.inverter
+    if inverter is None or not inverter.off:
+        return np.inf, ""
+    off = in_windows(inverter.off, plan.start, minutes)
+    first, name = np.inf, ""
+    for one in patterns:
+        if one.load.route == AC and one.load.priority == "must":
+            at = np.flatnonzero(off & (one.shape > 0))
+            if at.size and at[0] < first:
+                first, name = float(at[0]), one.load.name
+    return first, name
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

@@ -10,6 +10,7 @@ import numpy as np
 from needle.moments import minute_of, occurrences
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.simulate import Outcome, simulate
+from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
 ODDS = 0.9
@@ -29,6 +30,8 @@ class BatterySize:
         Needed hours times mean W of the loads: forgets idle, conversion, floor and range.
     by_twice_wh : float
         Twice that.
+    more_wh : float or None
+        How much more that is than the plan's battery; negative for less.
     by_labels_wh : float or None
         Sum of labels times needed hours; None where no label is known.
     """
@@ -38,6 +41,7 @@ class BatterySize:
     by_mean_wh: float
     by_twice_wh: float
     by_labels_wh: float | None
+    more_wh: float | None = None
 
 
 def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = None) -> BatterySize:
@@ -53,10 +57,10 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
         Sum of the loads' labels, W.
     """
     plan = replace(outcome.plan, hours=outcome.plan.needed_hours)
-    served = sum(outcome.energy_wh["loads"].values())
-    hours = min(outcome.runtime[1], outcome.plan.hours)
-    mean_w = served / hours if hours > 0 else 0.0
-    by_mean = mean_w * plan.needed_hours
+    by_mean = sum(outcome.wanted_wh.values())
+
+    lost = ~outcome.holds & np.isin(outcome.failures.why.astype(str), NOT_OF_BATTERY)
+    hopeless = float(lost.mean()) > 1 - odds
 
     def enough(wh: float) -> bool:
         battery = replace(plan.supply.battery, nominal_wh=wh)
@@ -65,9 +69,9 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
 
     size = None
     low, high = 1.0, max(2 * by_mean, plan.supply.battery.nominal_wh)
-    while high < _MOST_WH and not enough(high):
+    while high < _MOST_WH and not hopeless and not enough(high):
         low, high = high, high * 4
-    if high < _MOST_WH:
+    if high < _MOST_WH and not hopeless:
         low = max(low, by_mean * 0.5)
         if enough(low):
             low = 1.0
@@ -80,6 +84,7 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
     return BatterySize(
         size, odds, by_mean, 2 * by_mean,
         None if labels_w is None else labels_w * plan.needed_hours,
+        None if size is None else size - plan.supply.battery.nominal_wh,
     )  # fmt: skip
 
 
@@ -191,3 +196,33 @@ def sustains(outcome: Outcome) -> Sustains | None:
     before = plan.supply.battery.start_charge if days == 1 else charge[last - 1440 - 1]
     holds = outcome.capped and float(charge[last - 1]) >= float(before) - 0.005
     return Sustains(holds, daily, outcome.runtime[1] / 24)
+
+
+@dataclass(frozen=True)
+class Shortage:
+    """How much more battery holds at the odds wanted, Wh; or why none would."""
+
+    wh: float | None
+    why_not: str = ""
+
+
+def shortage(outcome: Outcome) -> Shortage | None:
+    """What the battery lacks; None where the plan is covered."""
+    verdict = verdict_of(outcome)
+    if verdict.state == "covers":
+        return None
+    size = battery_for(outcome, outcome.plan.odds).nominal_wh
+    if size is not None:
+        return Shortage(max(0.0, size - outcome.plan.supply.battery.nominal_wh))
+    trouble = verdict.trouble
+    if trouble is not None and trouble.why in NOT_OF_BATTERY:
+        return Shortage(None, _WHY_NOT[trouble.why].format(load=trouble.load))
+    return Shortage(None, "no battery of any size reaches it")
+
+
+_WHY_NOT = {
+    "overload": "{load} and what runs with it ask for more than the supply carries",
+    "start": "the supply does not carry the start of {load}",
+    "output": "{load} asks for more than its output gives",
+    "rest": "{load} must run while the inverter rests",
+}

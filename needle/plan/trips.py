@@ -55,6 +55,7 @@ class Limit:
 
     most_w: float
     members: list[int]
+    why: str = "overload"
     curve: tuple[tuple[float, float], ...] = ()
     above_for: list[np.ndarray] = field(default_factory=list)
 
@@ -74,10 +75,10 @@ def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
     limits = []
     if supply.inverter is not None:
         mine = [n for n, one in enumerate(patterns) if one.load.route == AC]
-        limits.append(Limit(supply.inverter.continuous_w, mine, supply.inverter.overload))
+        limits.append(Limit(supply.inverter.continuous_w, mine, curve=supply.inverter.overload))
     for output in supply.outputs:
         mine = [n for n, one in enumerate(patterns) if one.load.route == output.name]
-        limits.append(Limit(output.max_w, mine))
+        limits.append(Limit(output.max_w, mine, "output"))
     limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
     return [limit for limit in limits if limit.members and np.isfinite(limit.most_w)]
 
@@ -117,6 +118,11 @@ class Tripper:
         self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
         self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
+        #: The first drop of a load that is more than nice to have, of each draw: minute, pattern,
+        #: and why.
+        self.first_drop_min = np.full(draws, np.inf)
+        self.first_drop = np.full(draws, -1)
+        self.first_why = np.full(draws, "", dtype=object)
         self.events: dict[tuple[int, int, str], list[tuple[int, float, float]]] = {}
 
     def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
@@ -215,6 +221,7 @@ class Tripper:
         at = np.full(rows.size, size)
         culprit = np.full(rows.size, -1)
         is_start = np.zeros(rows.size, dtype=bool)
+        why = np.full(rows.size, "overload", dtype=object)
         asked, most = np.zeros(rows.size), np.zeros(rows.size)
         for limit in self.limits:
             total = _total(powers, limit.members, rows)
@@ -227,6 +234,7 @@ class Tripper:
             sooner = when < at[hit]
             hit, when = hit[sooner], when[sooner]
             at[hit], most[hit], asked[hit] = when, limit.most_w, total[hit, when]
+            why[hit] = limit.why
             culprit[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
         if starters:
             total = _total(powers, self.on_ac, rows)
@@ -246,9 +254,21 @@ class Tripper:
         happened = np.flatnonzero(culprit >= 0)
         for n in np.unique(culprit[happened]):
             which = happened[culprit[happened] == n]
+            self._remember_first(int(n), first, rows[which], at[which],
+                                 np.where(is_start[which], "start", why[which]))  # fmt: skip
             self._drop(int(n), first, powers, rows[which], at[which],
                        (is_start[which], asked[which], most[which]))  # fmt: skip
         return rows[happened]
+
+    def _remember_first(
+        self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
+    ) -> None:
+        if self.patterns[n].load.priority == "nice":
+            return
+        sooner = first + when < self.first_drop_min[rows]
+        rows, why = rows[sooner], why[sooner]
+        self.first_drop_min[rows] = first + when[sooner]
+        self.first_drop[rows], self.first_why[rows] = n, why
 
     def _over(self, limit: Limit, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
         """Minutes at which a limit's curve runs out: booleans like ``total``.

@@ -306,7 +306,8 @@ class BalanceTest(unittest.TestCase):
         given_out = energy["sources"] + energy["battery_out"] - energy["battery_in"]
         self.assertAlmostEqual(used / given_out, 1.0, places=3)
         self.assertAlmostEqual(sum(outcome.by_source_wh.values()), energy["sources"], places=2)
-        stored = (outcome.likely_charge[-1] - g["start"]) * g["wh"]
+        last = int(np.ceil(outcome.until_h * 60 - 1e-9)) - 1
+        stored = (outcome.likely_charge[last] - g["start"]) * g["wh"]
         self.assertAlmostEqual(energy["stored_change"], stored, delta=1e-3 * g["wh"])
         self.assertGreaterEqual(energy["conversion"], -1e-6)
         self.assertTrue((outcome.charge <= 1 + 1e-9).all())

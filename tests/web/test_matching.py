@@ -70,7 +70,7 @@ class StartsTest(SiteTest):
         self.assertIn("by the numbers it trips", page)
         self.assertEqual(answer_of(current_plan(self.job)).outcome.trips, [])
         bar = self.client.get(self.url("answer:bar")).content.decode()
-        self.assertIn("Every load starts.", bar)
+        self.assertNotIn("the start of Pump", bar)
         self.record(result="refused", tested_at="2026-06-01T10:00")
         self.assertIn("Pump on Small: trips", self.page())
         newest = StartTest.objects.get(result="refused")

@@ -12,7 +12,8 @@ from needle.decide.starting import RANK
 from needle.moments import moment_after
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
-from needle.quantity import hours_text, with_unit
+from needle.plan.verdict import verdict_of
+from needle.quantity import hours_text
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
 from web.plans.models import Plan
@@ -87,8 +88,8 @@ def bar_of(answer: Answer, job: Job) -> Bar:
     return Bar(
         dial=dial((low, mid, high), needed, _tick, "Hours covered", _said(outcome)),
         headline=_headline(answer.supply.name, outcome),
-        detail=" ".join((_range(outcome), starts_sentence(outcome), _shortfall(outcome))).strip(),
-        covers=covers(outcome, answer.plan.odds),
+        detail=f"{_range(outcome)} {trouble_sentence(outcome)}".strip(),
+        covers=covers(outcome),
         steadies=steadies,
         steadies_url=steadies_url,
         suggestions=_suggestions(answer),
@@ -126,9 +127,13 @@ def caution_of(plan: CorePlan) -> str:
     return " ".join(cautions)
 
 
-def covers(outcome: Outcome, wanted: float = 0.9) -> str:
-    """Whether the needed hours are covered: "yes" at the odds wanted, "no" under 1 in 10."""
-    return "yes" if outcome.chance >= wanted else "no" if outcome.chance < 0.1 else "unsure"
+#: The states of a verdict for the mark beside it.
+_COVERS = {"covers": "yes", "likely": "unsure", "does not": "no"}
+
+
+def covers(outcome: Outcome) -> str:
+    """Whether the plan holds: "yes" at the odds wanted, "unsure" from even odds on, else "no"."""
+    return _COVERS[verdict_of(outcome).state]
 
 
 def odds(chance: float) -> str:
@@ -157,53 +162,69 @@ def _said(outcome: Outcome) -> str:
 
 
 def _headline(supply: str, outcome: Outcome) -> str:
-    _, mid, _ = outcome.runtime
-    needed = outcome.plan.needed_hours
-    if mid >= needed:
+    verdict = verdict_of(outcome)
+    _, mid, _ = verdict.lasts_h
+    needed = hours_text(outcome.plan.needed_hours)
+    if verdict.state == "covers":
         # How far beyond is looked no further than, the line below says.
         likely = "" if _beyond(outcome, mid) else f": {hours_text(mid)} likely"
-        return f"{supply} covers the {hours_text(needed)} needed{likely}"
-    return f"{supply} covers {hours_text(mid)} of the {hours_text(needed)} needed"
+        return f"{supply} covers the {needed} needed{likely}"
+    if verdict.state == "likely":
+        return f"{supply} likely covers the {needed}, but not at {odds_wanted(verdict.wanted)}"
+    if verdict.trouble is not None and not verdict.of_battery:
+        return f"{supply} does not carry {verdict.trouble.load}"
+    return f"{supply} covers {hours_text(mid)} of the {needed} needed"
+
+
+def odds_wanted(wanted: float) -> str:
+    """Odds as they are asked for."""
+    tenths = 10 * wanted
+    return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
 
 
 def _range(outcome: Outcome) -> str:
+    """The odds of the hours needed, and how long it lasts."""
     low, _, high = outcome.runtime
+    chance = odds(outcome.chance)
+    of_needed = f"{chance[0].upper()}{chance[1:]} of {hours_text(outcome.plan.needed_hours)}"
     if _beyond(outcome, low):
-        return f"It does not run empty within {hours_text(low)}; {odds(outcome.chance)} of that."
+        return f"{of_needed}; it does not run empty within {hours_text(low)}."
     upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
-    needed = hours_text(outcome.plan.needed_hours)
-    return f"Likely between {hours_text(low)} and {upper}; {odds(outcome.chance)} of {needed}."
+    return f"{of_needed}; it lasts {hours_text(low)} to {upper}."
+
+
+#: What fails first, as a sentence goes on after "in 3 of 10".
+_TROUBLES = {
+    "empty": "the battery is empty",
+    "cutoff": "the battery's volts fall under its cut-off",
+    "overload": "{load} and what runs with it overload it",
+    "start": "the start of {load} trips it",
+    "output": "{load} asks for more than its output gives",
+    "rest": "{load} has no power: the inverter rests then",
+}
+
+
+def trouble_sentence(outcome: Outcome) -> str:
+    """What fails first, when, and in how many of ten; or that every load starts."""
+    trouble = verdict_of(outcome).trouble
+    if trouble is None:
+        return starts_sentence(outcome)
+    at = moment_after(outcome.plan.start, trouble.minute / 60, 10)
+    words = _TROUBLES[trouble.why].format(load=trouble.load)
+    return f"First, {odds(trouble.chance)}: {words}, about {at:%a %H:%M}."
 
 
 def starts_sentence(outcome: Outcome) -> str:
-    """Whether everything starts and runs, in one sentence."""
-    if tripped := [trip.load for trip in outcome.trips if trip.chance > 0.5]:
-        names = ", ".join(dict.fromkeys(tripped))
-        first = min(trip.minute for trip in outcome.trips if trip.chance > 0.5)
-        at = moment_after(outcome.plan.start, first / 60)
-        return f"{names} trips it, first at {at:%a %H:%M}, and is left unserved."
+    """Whether everything starts, in one sentence."""
     worst = max(outcome.starts, key=lambda one: RANK[one.verdict.verdict], default=None)
     if worst is None or worst.verdict.verdict == "holds":
-        return "Every load starts."
+        return "Every load starts." if outcome.starts else ""
     names = ", ".join(
         start.load for start in outcome.starts if start.verdict.verdict == worst.verdict.verdict
     )
     if worst.verdict.verdict == "trips":
-        return f"{names} trips it while everything else runs."
+        return f"{names} would trip it while everything else runs."
     return f"{names} may not start: test it."
-
-
-def _shortfall(outcome: Outcome) -> str:
-    low, mid, _ = outcome.runtime
-    needed = outcome.plan.needed_hours
-    if mid >= needed or mid <= 0:
-        return ""
-    drawn_w = outcome.energy_wh["battery_out"] / mid
-    at_worst = (needed - low) * drawn_w
-    return (
-        f"Short by about {with_unit((needed - mid) * drawn_w, 'Wh', 2)}, "
-        f"at worst {with_unit(at_worst, 'Wh', 2)}."
-    )
 
 
 def _steadies(answer: Answer) -> tuple[str, str]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from django.db import OperationalError
 from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
 from django.utils.cache import patch_cache_control, patch_vary_headers
 
 
@@ -21,3 +23,20 @@ def private_pages(
         return response
 
     return middleware
+
+
+class BusyDatabase:
+    """A write that waited too long for its turn is a sentence and a "later", never a fault."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        return self.get_response(request)
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        if not isinstance(error, OperationalError) or "locked" not in str(error):
+            return None
+        response = render(request, "busy.html", status=503)
+        response["Retry-After"] = "5"
+        return response

@@ -14,6 +14,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from needle.package import Package
+from web.common.turns import one_at_a_time
 from web.demo.models import PreparedJob
 from web.demo.scenario import put_to_work
 from web.jobs.models import Job
@@ -38,7 +39,7 @@ def welcome() -> Any:
     prepared = list(PreparedJob.objects.order_by("pk").values_list("pk", "made_at"))
     if not prepared:
         return None
-    with transaction.atomic():
+    with one_at_a_time("visit"), transaction.atomic():
         name = f"visitor-{secrets.token_hex(4)}"
         visitor = get_user_model().objects.create_user(name)
         visitor.groups.add(Group.objects.get_or_create(name=VISITORS)[0])

@@ -74,7 +74,7 @@ def choices_of(job: Job, plan: Plan) -> dict[str, PlanChoice]:
 
 
 _ROWS = (
-    "lasts, likely", "between", "chance of what is needed", "needed", "runs empty",
+    "lasts, likely", "between", "all that should run does", "needed", "runs empty",
     "energy drawn", "of it idle and conversion", "from sources", "trips", "left unserved",
 )  # fmt: skip
 

@@ -114,6 +114,7 @@ class PlanView:
     goes: list[Goes]
     bar: SafeString
     total_wh: float
+    goes_until: str
     never_off: str
     display: tuple[str, str] | None
     sustains: Sustains | None
@@ -200,12 +201,20 @@ def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> P
         goes=goes,
         bar=split_bar([(flow.name, flow.wh, flow.css) for flow in goes], "Where the energy goes"),
         total_wh=sum(flow.wh for flow in goes),
+        goes_until=_until(outcome),
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
         sustains=sustains(outcome),
         fuel_l=outcome.fuel_l,
         draws=len(outcome.runtime_h),
     )
+
+
+def _until(outcome: Outcome) -> str:
+    """Which hours the energies speak of."""
+    if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
+        return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
+    return f"until it stops after {hours_text(outcome.until_h)}, likely"
 
 
 def _goes(outcome: Outcome) -> list[Goes]:

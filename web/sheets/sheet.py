@@ -174,7 +174,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     rows = [
         ["lasts, likely", f"{more}{hours_text(mid)}"],
         ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
-        ["chance of what is needed", f"{outcome.chance * 100:.0f} %"],
+        ["odds that all that should run does", f"{outcome.chance * 100:.0f} %"],
         ["never cycling off", hours_text(outcome.never_cycles_off_h)],
         ["idle and conversion", with_unit(lost, "Wh")],
     ]
