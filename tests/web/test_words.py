@@ -100,6 +100,7 @@ class AnswerWordsTest(unittest.TestCase):
             [{"name": "Lamp", "running_w": 100}, {**heater, "priority": "nice"}], 9000
         )
         self.assertEqual(covers(nice), "yes")
+        self.assertEqual(trouble_sentence(nice), "Dropped, as only nice to have: Heater.")
 
 
 class NumberTest(unittest.TestCase):

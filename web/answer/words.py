@@ -186,6 +186,8 @@ def _range(outcome: Outcome) -> str:
     """The odds of the hours needed, and how long it lasts."""
     low, _, high = outcome.runtime
     chance = odds(outcome.chance)
+    if verdict_of(outcome).state == "likely" and chance.startswith(odds_wanted(outcome.plan.odds)):
+        chance = f"{100 * outcome.chance:.0f} % odds"  # tenths would look like what is wanted
     of_needed = f"{chance[0].upper()}{chance[1:]} of {hours_text(outcome.plan.needed_hours)}"
     if _beyond(outcome, low):
         return f"{of_needed}; it does not run empty within {hours_text(low)}."
@@ -208,10 +210,21 @@ def trouble_sentence(outcome: Outcome) -> str:
     """What fails first, when, and in how many of ten; or that every load starts."""
     trouble = verdict_of(outcome).trouble
     if trouble is None:
-        return starts_sentence(outcome)
+        return _dropped(outcome) or starts_sentence(outcome)
     at = moment_after(outcome.plan.start, trouble.minute / 60, 10)
     words = _TROUBLES[trouble.why].format(load=trouble.load)
-    return f"First, {odds(trouble.chance)}: {words}, about {at:%a %H:%M}."
+    first = f"First, {odds(trouble.chance)}: {words}, about {at:%a %H:%M}."
+    return f"{first} {_dropped(outcome)}".strip()
+
+
+def _dropped(outcome: Outcome) -> str:
+    """Loads that are only nice to have and are dropped in most runs."""
+    nice = {load.name for load in outcome.plan.loads if load.priority == "nice"}
+    dropped = [trip.load for trip in outcome.trips if trip.load in nice and trip.chance > 0.5]
+    if not dropped:
+        return ""
+    names = ", ".join(dict.fromkeys(dropped))
+    return f"Dropped, as only nice to have: {names}."
 
 
 def starts_sentence(outcome: Outcome) -> str:

@@ -214,7 +214,7 @@ def _until(outcome: Outcome) -> str:
     """Which hours the energies speak of."""
     if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
         return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
-    return f"until it stops after {hours_text(outcome.until_h)}, likely"
+    return "until it stops, in the likely run"
 
 
 def _goes(outcome: Outcome) -> list[Goes]:
