@@ -10,7 +10,7 @@ from functools import lru_cache
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences
+from needle.moments import Window, in_windows, moment_after, occurrences
 from needle.plan.plan import AC, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
 from needle.plan.simulate import Outcome, simulate
@@ -242,19 +242,17 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
 
 
 def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
-    """Two more hours of a charger that the plan already has, shortly before the likely stop."""
+    """Two more hours of a charger that the plan has, once, shortly before the likely stop."""
     charger = next((source for source in plan.sources if isinstance(source, ChargeWindow)), None)
     if charger is None:
         return
-    clock = plan.start.hour * 60 + plan.start.minute
     at = max(0, round(outcome.runtime[1] * 60) - CHARGE_MIN - 30) // 30 * 30
-    first = (clock + at) % DAY_MIN
-    window = Window(first, (first + CHARGE_MIN) % DAY_MIN)
+    begin, end = (moment_after(plan.start, (at + more) / 60) for more in (0, CHARGE_MIN))
+    window = Window(begin, end)
     more = replace(charger, windows=(*charger.windows, window))
     sources = tuple(more if source is charger else source for source in plan.sources)
-    moment = f"{first // 60:02d}:{first % 60:02d}"
     yield Change(
-        "charge", "", f"run {charger.name} for 2 h more from {moment}",
-        "outdoors, far from openings" if charger.litres_per_kwh else "", moment,
+        "charge", "", f"run {charger.name} for 2 h more, once, from {begin:%a %H:%M}",
+        "outdoors, far from openings" if charger.litres_per_kwh else "", begin.isoformat(),
         replace(plan, sources=sources), charger.watts * CHARGE_MIN / 60,
     )  # fmt: skip

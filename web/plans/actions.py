@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from datetime import UTC
+from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 
 from django.db import transaction
@@ -11,7 +11,7 @@ from django.db import transaction
 from needle.moments import parse_windows
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.shift import Move, propose
-from needle.plan.suggestions import Change
+from needle.plan.suggestions import CHARGE_MIN, Change
 from needle.plan.use import moved_block
 from web.common.models import Record
 from web.jobs.actions import as_one, remove, save_change, save_new
@@ -154,10 +154,9 @@ def _change_load(draft: Draft, change: Change) -> None:
 
 
 def _run_longer(draft: Draft, begin: str) -> None:
-    """Two more hours of the plan's first charger."""
+    """Two more hours of the plan's first charger, once."""
     source = next(source for source in draft.sources if source.kind == "window" and source.taken_in)
-    hour, minute = begin.split(":")
-    last = f"{(int(hour) + 2) % 24:02d}:{minute}"
+    last = (datetime.fromisoformat(begin) + timedelta(minutes=CHARGE_MIN)).isoformat()
     between = [*source.data["between"], [begin, last]]
     parse_windows(between, "between", UTC)
     source.data = {**source.data, "between": between}
