@@ -170,7 +170,10 @@ def _headline(supply: str, outcome: Outcome) -> str:
         likely = "" if _beyond(outcome, mid) else f": {hours_text(mid)} likely"
         return f"{supply} covers the {needed} needed{likely}"
     if verdict.state == "likely":
-        return f"{supply} likely covers the {needed}, but not at {odds_wanted(verdict.wanted)}"
+        wanted = odds_wanted(verdict.wanted)
+        if verdict.of_battery and not _beyond(outcome, mid):
+            return f"{supply} likely covers {hours_text(mid)}, the {needed} not at {wanted}"
+        return f"{supply} likely covers the {needed}, but not at {wanted}"
     if verdict.trouble is not None and not verdict.of_battery:
         return f"{supply} does not carry {verdict.trouble.load}"
     return f"{supply} covers {hours_text(mid)} of the {needed} needed"
