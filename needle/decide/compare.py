@@ -135,7 +135,7 @@ def _differ(values: Sequence[float | None], least: float) -> bool:
     return len(known) > 1 and max(known) - min(known) > least
 
 
-def hours_alone(mean_w: Estimate, usable: Estimate, idle_w: float, passes: Estimate) -> Estimate:
+def hours_alone(mean_w: Estimate, usable: Estimate, idle_w: Estimate, passes: Estimate) -> Estimate:
     """Hours that a load lasts alone on a supply: usable Wh over idle and drawn W.
 
     Parameters
@@ -144,14 +144,15 @@ def hours_alone(mean_w: Estimate, usable: Estimate, idle_w: float, passes: Estim
         W.
     usable : Estimate
         Wh.
-    idle_w : float
+    idle_w : Estimate
         W of the route.
     passes : Estimate
         Marginal efficiency of the route, share.
     """
-    drawn = idle_w + mean_w.value / passes.value
-    # The idle draw does not vary with the load.
-    share = (drawn - idle_w) / drawn if drawn > 0 else 1.0
-    loads = math.hypot(mean_w.spread, passes.spread) * share
-    rate = Estimate(drawn, loads, mean_w.grade, mean_w.how)
+    passed = mean_w.value / passes.value
+    drawn = idle_w.value + passed
+    # Load and idle draw vary apart, each by its share of what is drawn.
+    off_w = math.hypot(passed * math.hypot(mean_w.spread, passes.spread),
+                       idle_w.value * idle_w.spread)  # fmt: skip
+    rate = Estimate(drawn, off_w / drawn if drawn > 0 else 0.0, mean_w.grade, mean_w.how)
     return product(usable, Estimate(1 / rate.value, rate.spread, rate.grade))

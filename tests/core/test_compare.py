@@ -75,10 +75,15 @@ class FiguresTest(unittest.TestCase):
         self.assertIn("not written down", " ".join(unfair([self.sides[0], unknown])))
 
     def test_hours_alone(self):
-        found = hours_alone(Estimate(46, 0.1, "A"), Estimate(1000, 0.05, "A"), 50.0,
-                            Estimate(0.92, 0.0, "A"))  # fmt: skip
+        load, usable = Estimate(46, 0.1, "A"), Estimate(1000, 0.05, "A")
+        found = hours_alone(load, usable, Estimate(50.0, 0.0, "A"), Estimate(0.92, 0.0, "A"))
         self.assertAlmostEqual(found.value, 10.0)
         self.assertAlmostEqual(found.spread, math.hypot(0.05, 0.05), places=3)
+
+    def test_hours_alone_of_next_to_nothing_are_as_uncertain_as_the_idle_draw(self):
+        bank, idle = Estimate(86.4, 0.05, "A"), Estimate(1.0, 0.4, "D")
+        found = hours_alone(Estimate(0.05, 0.1, "A"), bank, idle, Estimate(0.87, 0.0, "A"))
+        self.assertGreater(found.high / found.low, 2.0)
 
 
 class TariffTest(unittest.TestCase):

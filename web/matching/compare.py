@@ -110,7 +110,7 @@ def _side(job: Job, choice: LoadChoice, supply: Supply | None) -> LoadSide:
         core = supply.to_core()
         through = core.inverter or (core.outputs[0] if core.outputs else None)
         if through is not None:
-            hours = hours_alone(profile.mean_w, usable_wh(core.battery), through.idle_w.value,
+            hours = hours_alone(profile.mean_w, usable_wh(core.battery), through.idle_w,
                                 through.efficiency)  # fmt: skip
     return LoadSide(choice.words, profile, choice.load.litres, choice.load.set_c,
                 profile.measured_room_c, job.price, hours)  # fmt: skip
