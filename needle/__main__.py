@@ -136,7 +136,7 @@ def _plan(args: argparse.Namespace) -> Any:
 
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
-    from needle.plan.plan import parse_plan
+    from needle.plan.document import parse_plan
     from needle.plan.report import as_document
     from needle.plan.simulate import simulate
 

@@ -17,7 +17,7 @@ KEPT = Path(__file__).parent / "core" / "data" / "demo_answers.json"
 
 def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     """What the headless command says to a document."""
-    from needle.plan.plan import parse_plan
+    from needle.plan.document import parse_plan
     from needle.plan.report import as_document as plan_document
     from needle.plan.simulate import simulate
     from needle.profile.profile import as_document as profile_document

@@ -61,7 +61,7 @@ def plan_document(loads: int, hours: float) -> dict[str, Any]:
 
 
 def bench_plan() -> None:
-    from needle.plan.plan import parse_plan
+    from needle.plan.document import parse_plan
     from needle.plan.simulate import simulate
 
     print("Plan: seconds (ratio to the same random numbers and one cumsum over loads x minutes x "

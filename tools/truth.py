@@ -16,7 +16,7 @@ import numpy as np
 from needle.document import DocumentError
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.capture import read_capture
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 
 DAY_S = 86_400

@@ -13,8 +13,9 @@ from typing import Any
 from needle.decide.order import Starter
 from needle.decide.sizing import Size, inverter_sizes
 from needle.plan.advice import Narrowing, measure_next
+from needle.plan.document import parse_plan
 from needle.plan.likely import likely_hours
-from needle.plan.plan import AC, MOST_HOURS, Plan, parse_plan
+from needle.plan.plan import AC, MOST_HOURS, Plan
 from needle.plan.simulate import Outcome, simulate
 from needle.plan.sizing import (
     BatterySize,

@@ -6,8 +6,8 @@ import unittest
 
 import numpy as np
 
+from needle.plan.document import parse_plan
 from needle.plan.lanes import load_lanes, source_lanes
-from needle.plan.plan import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.temperature import FREEZING_KJ, WATER_KJ, pull_down_wh, scale_mean
 

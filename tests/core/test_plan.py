@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.plan.advice import display_hours, measure_next
+from needle.plan.document import parse_plan
 from needle.plan.likely import likely_hours
-from needle.plan.plan import in_use, parse_plan
+from needle.plan.plan import in_use
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.plan.suggestions import suggestions

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.shift import TaskBlock, moved, place, propose, value_of
 from needle.plan.simulate import simulate
 from needle.plan.sizing import battery_for, more_tasks, nights_covered, sustains

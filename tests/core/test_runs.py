@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}

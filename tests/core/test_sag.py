@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from needle.decide.starting import battery_amps, holds_above
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.supply.battery import cold_factor, parse_battery

@@ -7,7 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from tests.core.exact import exact

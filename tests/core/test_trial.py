@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.supply.display import KNEE, charge_shown, slope, true_charge
 from needle.trial.forecast import as_document, forecast

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from needle.measure.readings import ChargeDrop, Context, EnergyRun, Spot, Start, Tally
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from needle.supply.battery import peukert_hours

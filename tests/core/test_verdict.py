@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.report import as_document
 from needle.plan.simulate import simulate
 from needle.plan.sizing import battery_for, shortage

@@ -9,8 +9,9 @@ import numpy as np
 
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.readings import parse
+from needle.plan.document import parse_plan
 from needle.plan.measured import load_document
-from needle.plan.plan import Plan, parse_plan
+from needle.plan.plan import Plan
 from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from needle.standin.appliances import APPLIANCES, timeline

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 from django.utils import timezone
 
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.plans.draft import document, draft_of

@@ -14,7 +14,7 @@ from django.core.cache import caches
 from django.test import SimpleTestCase, override_settings
 
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from tests.web.base import SiteTest, clear_caches, make_load, make_supply
 from web.plans import desk
 from web.plans.desk import Desk, NotReady

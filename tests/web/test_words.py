@@ -6,7 +6,7 @@ from django.test import SimpleTestCase
 
 from needle.decide.starting import will_it_start
 from needle.estimate import Estimate
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.supply.inverter import parse_inverter
 from web.answer.words import covers, odds, trouble_sentence

@@ -8,7 +8,7 @@ from django.core.exceptions import ValidationError
 from django.db import models, transaction
 
 from needle.document import DocumentError
-from needle.plan.plan import parse_plan
+from needle.plan.document import parse_plan
 from needle.plan.use import use_from_text
 from needle.profile.profile import parse_load
 from web.jobs.actions import as_one
