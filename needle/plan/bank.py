@@ -12,7 +12,7 @@ import numpy as np
 from needle.plan.patterns import STRETCH
 from needle.plan.plan import Plan, room_by_minute
 from needle.plan.uncertain import CAPACITY, COLD, PEUKERT, RESISTANCE, TAPER, Inputs
-from needle.supply.battery import cold_factor
+from needle.supply.battery import Battery, cold_factor
 from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
 from needle.supply.voltage import most_w, open_circuit_v
 
@@ -76,6 +76,20 @@ def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
         peukert_n=1 + (battery.peukert_n - 1) * inputs.factor(PEUKERT),
         takes=inputs.factor(TAPER),
     )
+
+
+def peukert_w(
+    battery: Battery, out_w: np.ndarray, capacity_wh: np.ndarray, n: np.ndarray
+) -> np.ndarray:
+    """W by which the charge falls for W out.
+
+    Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
+    nothing is credited.
+    """
+    if battery.peukert_n <= 1.0:
+        return out_w
+    ratio = out_w / (capacity_wh / battery.rated_hours)
+    return out_w * np.maximum(1.0, ratio) ** (n - 1)
 
 
 class Bank:
@@ -144,17 +158,6 @@ class Bank:
         offered = np.broadcast_to(offered, drawn_w.shape)
         return self._through(first, drawn_w, offered, other_w, start_w)
 
-    def _cost(self, out_w: np.ndarray, capacity: np.ndarray, n: np.ndarray) -> np.ndarray:
-        """W by which the charge falls for W out.
-
-        Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
-        nothing is credited.
-        """
-        if self.battery.peukert_n <= 1.0:
-            return out_w
-        ratio = out_w / (capacity / self.battery.rated_hours)
-        return out_w * np.maximum(1.0, ratio) ** (n - 1)
-
     def _limit_w(self, charge: np.ndarray, ohm: np.ndarray) -> np.ndarray:
         """W at which the terminals sag to the cut-off."""
         battery = self.battery
@@ -167,7 +170,9 @@ class Bank:
         floor, size = self.battery.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
         fall = np.cumsum(
-            self._cost(drawn_w, capacity, self.peukert_n[:, None]), axis=1, dtype=np.float64
+            peukert_w(self.battery, drawn_w, capacity, self.peukert_n[:, None]),
+            axis=1,
+            dtype=np.float64,
         )
         fall /= MINUTES_PER_HOUR * capacity
         before = self.charge.copy()
@@ -255,7 +260,7 @@ class Bank:
                 self.other_wh -= from_other[m] / MINUTES_PER_HOUR
                 direct, into = direct + more, into + filled
             out = asked - direct
-            fall = self._cost(out, self.capacity_wh, self.peukert_n) * per_wh
+            fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
             peak = out if start_w is None else out + start_w[:, m] * ~self.stopped
             if self._must_stop(fall, peak):
                 part = self._stop(first + m, fall, out, peak)
@@ -289,7 +294,7 @@ class Bank:
         out = asked - direct
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
-        fall = self._cost(out, self.capacity_wh, self.peukert_n) * per_wh
+        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
         now = slice(block + place, block + place + len(out))
         surplus = (offers_w - direct) * self.may_charge[now, None]
         charge, into = self._charged(surplus, fall, gain)

@@ -315,5 +315,5 @@ def parse_plan(data: Any) -> Plan:
         room_swing_c=reader.number("room_swing_c", most=40, default=0.0),
         room_warmest=warmest,
         runs=_parse_runs(reader, supply, loads, start.tzinfo),
-        odds=reader.number("odds", least=0.5, most=0.999, default=0.9),
+        odds=reader.number("odds", least=0.01, most=0.999, default=0.9),
     )

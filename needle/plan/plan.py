@@ -165,6 +165,16 @@ class PlanLoad:
         return self.safety_class in ("life", "store")
 
     @property
+    def must_run(self) -> bool:
+        """Whether a rest of the inverter over it is a failure: a must, or what is protected."""
+        return self.priority == "must" or self.protected
+
+    @property
+    def may_be_dropped(self) -> bool:
+        """Whether a plan holds without it: nice to have, and nothing hangs on it."""
+        return self.priority == "nice" and not self.protected
+
+    @property
     def mean_w(self) -> float:
         """Mean W while in use, one of them."""
         if self.steps:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from needle.moments import moment_after
-from needle.plan.advice import measure_next
+from needle.plan.advice import Narrowing, measure_next
 from needle.plan.simulate import MINUTES_PER_HOUR, Outcome
 from needle.plan.sizing import shortage
-from needle.plan.suggestions import suggestions
+from needle.plan.suggestions import Suggestion, suggestions
 from needle.plan.verdict import Verdict, verdict_of
 
 
@@ -40,8 +41,14 @@ def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
     }
 
 
-def as_document(outcome: Outcome) -> dict[str, Any]:
-    """The outcome as ``needle plan`` prints it."""
+def as_document(
+    outcome: Outcome,
+    helps: Sequence[Suggestion] | None = None,
+    narrowings: Sequence[Narrowing] | None = None,
+) -> dict[str, Any]:
+    """The outcome as ``needle plan`` prints it, with advice that is known already or worked out."""
+    helps = suggestions(outcome) if helps is None else helps
+    narrowings = measure_next(outcome) if narrowings is None else narrowings
     plan = outcome.plan
     low, mid, high = outcome.runtime
     judged = verdict_of(outcome)
@@ -106,7 +113,7 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
                 "kind": suggestion.change.kind,
                 "mind": suggestion.change.caveat,
             }
-            for suggestion in suggestions(outcome)
+            for suggestion in helps
         ],
         "measure_next": [
             {
@@ -115,7 +122,7 @@ def as_document(outcome: Outcome) -> dict[str, Any]:
                 "range_h": narrowing.range_h,
                 "range_h_after": narrowing.range_h_after,
             }
-            for narrowing in measure_next(outcome)
+            for narrowing in narrowings
         ],
         "notices": [
             *outcome.notices,

@@ -14,8 +14,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from needle.estimate import DISPLAY_BEND
 from needle.moments import occurrences
-from needle.plan.bank import battery_draws
+from needle.plan.bank import battery_draws, peukert_w
 from needle.plan.patterns import mean_w
 from needle.plan.plan import AC, Plan, PlanLoad, Run, in_use
 from needle.plan.uncertain import (
@@ -27,6 +28,7 @@ from needle.plan.uncertain import (
     Inputs,
     draw,
 )
+from needle.quantity import hours_text
 from needle.supply.inverter import dc_w
 
 #: Static samples that are weighed, and how many must carry weight at the least.
@@ -35,24 +37,35 @@ SAMPLES, LEAST_EFFECTIVE = 6000, 60
 REPEAT_SPREAD, COUNT_SPREAD = 0.02, 0.02
 #: What a year, and a °C of another room, add to it.
 YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
-#: How far off a displayed charge is, as a share of full.
-CHARGE_SPREAD = 0.02
+#: Half the squared deviation beyond which a run fits no sample at all: five sd.
+MOST_DOUBT = 12.5
 
 
-def conditioned(plan: Plan, draws: int, seed: int) -> Inputs:
-    """Draws of everything uncertain, as the plan's runs leave them; all of them without any."""
+def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[str]]:
+    """Draws of everything uncertain, as the plan's runs leave them; and runs that fit nothing."""
     if not plan.runs:
-        return draw(plan, draws, seed)
+        return draw(plan, draws, seed), []
     samples = draw(plan, SAMPLES, seed)
-    doubt = np.zeros(SAMPLES)
+    doubt, misfits = np.zeros(SAMPLES), []
     for run in plan.runs:
-        doubt += _doubt(plan, run, samples)
+        mine = _doubt(plan, run, samples)
+        if float(mine.min()) > MOST_DOUBT:
+            misfits.append(_misfit(run))
+        else:
+            doubt += mine
     weights = _tempered(doubt)
     # Systematic resampling: as even as the weights allow.
     places = (np.arange(draws) + 0.5) / draws
     rows = np.searchsorted(np.cumsum(weights), places)
     order = np.random.default_rng([seed, 11]).permutation(draws)
-    return samples.picked(np.minimum(rows, SAMPLES - 1)[order])
+    return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), misfits
+
+
+def _misfit(run: Run) -> str:
+    return (
+        f"The run of {hours_text(run.hours, exact=True)} fits nothing that is known of this "
+        "supply and its loads: it does not count. Check its hours, charges and loads."
+    )
 
 
 def _tempered(doubt: np.ndarray) -> np.ndarray:
@@ -69,11 +82,13 @@ def _tempered(doubt: np.ndarray) -> np.ndarray:
 def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     """Half the squared deviation of each sample's forecast of a run from what was seen."""
     there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
-    used_wh = battery_draws(there, samples).capacity_wh * (run.start - run.end)
+    battery = battery_draws(there, samples)
+    used_wh = battery.capacity_wh * (run.start - run.end)
     ac_w, others = _asked_w(plan, run, samples)
     drawn_w = _drawn_w(plan, samples, ac_w, others)
     spread = _spread(plan, run)
-    doubt = (np.log(run.hours * drawn_w / used_wh) / spread) ** 2 / 2
+    falls_w = peukert_w(plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n)
+    doubt = (np.log(run.hours * falls_w / used_wh) / spread) ** 2 / 2
     if run.wh is not None:
         counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
         if counted_w is None:
@@ -145,7 +160,7 @@ def _spread(plan: Plan, run: Run) -> float:
     rooms = 0.0
     if run.room_c is not None and plan.room_c is not None:
         rooms = ROOM_SPREAD * abs(run.room_c - plan.room_c)
-    charge = 0.0 if run.why in ("cutoff", "floor") else CHARGE_SPREAD / (run.start - run.end)
+    charge = 0.0 if run.why in ("cutoff", "floor") else DISPLAY_BEND / (run.start - run.end)
     return math.sqrt(
         REPEAT_SPREAD**2 + variation / days + (YEAR_SPREAD * years) ** 2 + rooms**2 + charge**2
     )

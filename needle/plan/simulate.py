@@ -160,7 +160,8 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     """
     plan, notices = _in_its_room(plan)
     minutes = round(plan.hours * MINUTES_PER_HOUR)
-    inputs = conditioned(plan, draws, seed)
+    inputs, misfits = conditioned(plan, draws, seed)
+    notices += misfits
     patterns = [
         pattern for load in plan.loads for pattern in patterns_of(load, plan, minutes, inputs)
     ]
@@ -267,7 +268,7 @@ def _failures(plan: Plan, bank: Bank, tripper: Tripper, minutes: int) -> Failure
     why = np.where(bank.cut_off, "cutoff", "empty").astype(object)
     load = np.full(len(minute), "", dtype=object)
     drops = tripper.first_drop_min < minute
-    names = np.array([one.load.name for one in tripper.patterns] or [""], dtype=object)
+    names = np.array([pattern.load.name for pattern in tripper.patterns] or [""], dtype=object)
     minute[drops], why[drops] = tripper.first_drop_min[drops], tripper.first_why[drops]
     load[drops] = names[tripper.first_drop[drops]]
     rest_min, name = _must_at_rest(plan, tripper.patterns, minutes)
@@ -277,17 +278,17 @@ def _failures(plan: Plan, bank: Bank, tripper: Tripper, minutes: int) -> Failure
 
 
 def _must_at_rest(plan: Plan, patterns: Sequence[Pattern], minutes: int) -> tuple[float, str]:
-    """First minute at which a must on AC wants power while the inverter rests; and which."""
+    """First minute at which what must run on AC wants power while the inverter rests; and which."""
     inverter = plan.supply.inverter
     if inverter is None or not inverter.off:
         return np.inf, ""
     off = in_windows(inverter.off, plan.start, minutes)
     first, name = np.inf, ""
-    for one in patterns:
-        if one.load.route == AC and one.load.priority == "must":
-            at = np.flatnonzero(off & (one.shape > 0))
+    for pattern in patterns:
+        if pattern.load.route == AC and pattern.load.must_run:
+            at = np.flatnonzero(off & (pattern.shape > 0))
             if at.size and at[0] < first:
-                first, name = float(at[0]), one.load.name
+                first, name = float(at[0]), pattern.load.name
     return first, name
 
 

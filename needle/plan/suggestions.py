@@ -197,7 +197,7 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     quiet = []
     for load in plan.loads:
         if load.route == AC and bool((_in_use(load, plan, minutes) & dark).any()):
-            if load.priority == "must" or load.protected:
+            if load.must_run:
                 return
             quiet.append(load.name)
     share = float(dark.mean())

@@ -45,6 +45,11 @@ class Trip:
     limit_w: float
     chance: float
 
+    @property
+    def unit(self) -> str:
+        """What it was held against: VA for a start, else W."""
+        return "VA" if self.why == "start" else "W"
+
 
 @dataclass
 class Limit:
@@ -263,7 +268,7 @@ class Tripper:
     def _remember_first(
         self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
     ) -> None:
-        if self.patterns[n].load.priority == "nice":
+        if self.patterns[n].load.may_be_dropped:
             return
         sooner = first + when < self.first_drop_min[rows]
         rows, why = rows[sooner], why[sooner]

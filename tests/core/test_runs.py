@@ -53,6 +53,23 @@ class RunsTest(unittest.TestCase):
 
         self.assertGreater(width("2020-02-09T18:00:00+00:00"), width("2027-01-09T18:00:00+00:00"))
 
+    def test_a_run_on_lead_acid_reckons_with_its_law(self):
+        supply = {"battery": {"chemistry": "lead", "nominal_wh": 1200, "floor": 0.5},
+                  "inverter": {"continuous_w": 2000}}  # fmt: skip
+        load = {"name": "Box", "running_w": 150, "spread": 0.2}
+        hours = answer(supply=supply, loads=[load])[1]
+        run = {"hours": hours, "to": 0.5, "why": "floor", "loads": ["Box"]}
+        self.assertAlmostEqual(
+            answer([run], supply=supply, loads=[load])[1], hours, delta=0.05 * hours
+        )
+
+    def test_a_run_that_fits_nothing_does_not_count_and_is_said(self):
+        for run in ({"hours": 1e-6, "to": 0.1, "loads": ["Box"]},
+                    {"hours": 30, "to": 0.1, "loads": [{"watts": 1e6}]}):  # fmt: skip
+            outcome = simulate(parse_plan({**PLAN, "runs": [run]}), 200)
+            self.assertIn("fits nothing that is known", " ".join(outcome.notices))
+            np.testing.assert_allclose(outcome.runtime[1], answer()[1], rtol=0.05)
+
     def test_refusals(self):
         for run, words in (
             ({"hours": 3, "to": 0.2, "loads": ["Fan"]}, "no load of this plan"),

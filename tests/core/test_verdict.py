@@ -49,6 +49,16 @@ class VerdictTest(unittest.TestCase):
                 trouble = verdict_of(outcome_of(loads, 1500, inverter=inverter)).trouble
                 self.assertEqual((trouble.why, trouble.load), (why, load))
 
+    def test_what_a_life_hangs_on_is_never_counted_as_dispensable(self):
+        resting = {"off": [["23:00", "06:00"]]}
+        for cares in ("life", "store"):
+            kept = {**LAMP, "cares": cares, "priority": "nice"}
+            trouble = verdict_of(outcome_of([kept], 9000, inverter=resting)).trouble
+            self.assertEqual((trouble.why, trouble.load), ("rest", "Lamp"))
+            heater = {"name": "Heater", "running_w": 1500, "cares": cares, "priority": "nice"}
+            verdict = verdict_of(outcome_of([LAMP, heater], 9000))
+            self.assertEqual((verdict.state, verdict.trouble.load), ("does not", "Heater"))
+
     def test_what_is_nice_to_have_may_be_dropped(self):
         heater = {"name": "Heater", "running_w": 1500, "priority": "nice"}
         self.assertEqual(verdict_of(outcome_of([LAMP, heater], 6000)).state, "covers")

@@ -8,6 +8,7 @@ from needle.decide.starting import will_it_start
 from needle.estimate import Estimate
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
+from needle.plan.verdict import verdict_of
 from needle.supply.inverter import parse_inverter
 from web.answer.words import covers, odds, trouble_sentence
 from web.common.templatetags import words
@@ -66,6 +67,14 @@ def outcome_of(loads, nominal_wh=5000, needed=10.0):
     )  # fmt: skip
 
 
+def judged(*args):
+    return verdict_of(outcome_of(*args))
+
+
+def sentence_of(outcome):
+    return trouble_sentence(outcome, verdict_of(outcome))
+
+
 class AnswerWordsTest(unittest.TestCase):
     def test_odds_as_people_say_them(self):
         said = {0.0: "almost no chance", 0.02: "under 1 in 10 odds", 0.34: "3 in 10 odds",
@@ -75,10 +84,10 @@ class AnswerWordsTest(unittest.TestCase):
 
     def test_covered_unsure_and_not(self):
         load = [{"name": "Lamp", "running_w": 150}]
-        self.assertEqual(covers(outcome_of(load, 5000)), "yes")
-        self.assertEqual(covers(outcome_of(load, 500)), "no")
+        self.assertEqual(covers(judged(load, 5000)), "yes")
+        self.assertEqual(covers(judged(load, 500)), "no")
         just = 1.02 * 10 * (10 + 150 / 0.9) / 0.93 / 0.9
-        self.assertEqual(covers(outcome_of(load, just)), "unsure")
+        self.assertEqual(covers(judged(load, just)), "unsure")
 
     def test_starts_and_trips_in_a_sentence(self):
         base = {"name": "Lamp", "running_w": 100}
@@ -90,17 +99,17 @@ class AnswerWordsTest(unittest.TestCase):
         ]:
             with self.subTest(start_va=start_va):
                 outcome = outcome_of([base, {**motor, "start_va": start_va}], 9000)
-                self.assertIn(said, trouble_sentence(outcome))
+                self.assertIn(said, sentence_of(outcome))
 
     def test_a_plan_whose_load_trips_is_not_covered(self):
         heater = {"name": "Heater", "running_w": 1500}
         outcome = outcome_of([{"name": "Lamp", "running_w": 100}, heater], 9000)
-        self.assertEqual((covers(outcome), outcome.chance), ("no", 0.0))
+        self.assertEqual((covers(verdict_of(outcome)), outcome.chance), ("no", 0.0))
         nice = outcome_of(
             [{"name": "Lamp", "running_w": 100}, {**heater, "priority": "nice"}], 9000
         )
-        self.assertEqual(covers(nice), "yes")
-        self.assertEqual(trouble_sentence(nice), "Dropped, as only nice to have: Heater.")
+        self.assertEqual(covers(verdict_of(nice)), "yes")
+        self.assertEqual(sentence_of(nice), "Dropped, as only nice to have: Heater.")
 
 
 class NumberTest(unittest.TestCase):

@@ -12,7 +12,7 @@ from needle.decide.starting import RANK
 from needle.moments import moment_after
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
-from needle.plan.verdict import verdict_of
+from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import hours_text
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
@@ -85,11 +85,12 @@ def bar_of(answer: Answer, job: Job) -> Bar:
     low, mid, high = outcome.runtime
     needed = outcome.plan.needed_hours
     steadies, steadies_url = _steadies(answer)
+    verdict = verdict_of(outcome)
     return Bar(
         dial=dial((low, mid, high), needed, _tick, "Hours covered", _said(outcome)),
-        headline=_headline(answer.supply.name, outcome),
-        detail=f"{_range(outcome)} {trouble_sentence(outcome)}".strip(),
-        covers=covers(outcome),
+        headline=_headline(answer.supply.name, outcome, verdict),
+        detail=f"{_range(outcome, verdict)} {trouble_sentence(outcome, verdict)}".strip(),
+        covers=covers(verdict),
         steadies=steadies,
         steadies_url=steadies_url,
         suggestions=_suggestions(answer),
@@ -131,9 +132,9 @@ def caution_of(plan: CorePlan) -> str:
 _COVERS = {"covers": "yes", "likely": "unsure", "does not": "no"}
 
 
-def covers(outcome: Outcome) -> str:
+def covers(verdict: Verdict) -> str:
     """Whether the plan holds: "yes" at the odds wanted, "unsure" from even odds on, else "no"."""
-    return _COVERS[verdict_of(outcome).state]
+    return _COVERS[verdict.state]
 
 
 def odds(chance: float) -> str:
@@ -161,8 +162,7 @@ def _said(outcome: Outcome) -> str:
     return f"likely {hours_text(mid)}, between {hours_text(low)} and {hours_text(high)}"
 
 
-def _headline(supply: str, outcome: Outcome) -> str:
-    verdict = verdict_of(outcome)
+def _headline(supply: str, outcome: Outcome, verdict: Verdict) -> str:
     _, mid, _ = verdict.lasts_h
     needed = hours_text(outcome.plan.needed_hours)
     if verdict.state == "covers":
@@ -185,11 +185,11 @@ def odds_wanted(wanted: float) -> str:
     return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
 
 
-def _range(outcome: Outcome) -> str:
+def _range(outcome: Outcome, verdict: Verdict) -> str:
     """The odds of the hours needed, and how long it lasts."""
     low, _, high = outcome.runtime
     chance = odds(outcome.chance)
-    if verdict_of(outcome).state == "likely" and chance.startswith(odds_wanted(outcome.plan.odds)):
+    if verdict.state == "likely" and chance.startswith(odds_wanted(outcome.plan.odds)):
         chance = f"{100 * outcome.chance:.0f} % odds"  # tenths would look like what is wanted
     of_needed = f"{chance[0].upper()}{chance[1:]} of {hours_text(outcome.plan.needed_hours)}"
     if _beyond(outcome, low):
@@ -209,9 +209,9 @@ _TROUBLES = {
 }
 
 
-def trouble_sentence(outcome: Outcome) -> str:
+def trouble_sentence(outcome: Outcome, verdict: Verdict) -> str:
     """What fails first, when, and in how many of ten; or that every load starts."""
-    trouble = verdict_of(outcome).trouble
+    trouble = verdict.trouble
     if trouble is None:
         return _dropped(outcome) or starts_sentence(outcome)
     at = moment_after(outcome.plan.start, trouble.minute / 60, 10)
@@ -222,7 +222,7 @@ def trouble_sentence(outcome: Outcome) -> str:
 
 def _dropped(outcome: Outcome) -> str:
     """Loads that are only nice to have and are dropped in most runs."""
-    nice = {load.name for load in outcome.plan.loads if load.priority == "nice"}
+    nice = {load.name for load in outcome.plan.loads if load.may_be_dropped}
     dropped = [trip.load for trip in outcome.trips if trip.load in nice and trip.chance > 0.5]
     if not dropped:
         return ""

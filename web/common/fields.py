@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from django.urls import reverse_lazy
 
 from needle import quantity
+from web.common.validation import in_our_time
 
 
 class QuantityInput(forms.TextInput):
@@ -94,3 +95,9 @@ class QuantityField(forms.CharField):
 def share_field(**kwargs: Any) -> QuantityField:
     """A share that people write in percent; cleaned to percent, stored by the form as 0…1."""
     return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)
+
+
+def moment_field(**kwargs: Any) -> forms.DateTimeField:
+    """A date and a time of day, in the site's zone and in our time."""
+    widget = forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M")
+    return forms.DateTimeField(widget=widget, validators=[in_our_time], **kwargs)

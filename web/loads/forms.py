@@ -11,7 +11,7 @@ from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.readings import MOST_A, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
-from web.common.fields import QuantityField, share_field
+from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, RecordForm
 from web.loads.models import Load, Reading
 
@@ -99,11 +99,7 @@ class ReadingForm(OnceMixin, forms.Form):
             self.fields["setting"] = forms.CharField(
                 max_length=60, required=False, help_text="Such as “low” or “humidifier on”."
             )
-        self.fields["read_at"] = forms.DateTimeField(
-            label="Read at",
-            required=False,
-            widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
-        )
+        self.fields["read_at"] = moment_field(label="Read at", required=False)
         self.fields["note"] = forms.CharField(max_length=400, required=False)
         self.add_guards(reading.version if reading is not None else None)
 

@@ -11,7 +11,7 @@ from needle.decide.cord import conductor_mm2
 from needle.decide.power_factor import sanity
 from needle.document import DocumentError
 from needle.measure.readings import MOST_W
-from web.common.fields import QuantityField
+from web.common.fields import QuantityField, moment_field
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.models import Load
@@ -20,11 +20,7 @@ from web.supplies.models import StartTest
 
 
 def _moment() -> forms.DateTimeField:
-    return forms.DateTimeField(
-        label="Tested at",
-        initial=timezone.localtime,
-        widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
-    )
+    return moment_field(label="Tested at", initial=timezone.localtime)
 
 
 class StartTestForm(RecordForm):

@@ -191,7 +191,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "start": timezone.localtime(plan.start).isoformat(),
         "hours": plan.needed_hours,
         "needed_hours": plan.needed_hours,
-        "odds": min(0.999, max(0.5, plan.odds)),
+        "odds": min(0.999, max(0.01, plan.odds)),
         "room_c": plan.room_c,
         "room_swing_c": plan.room_swing_c,
         "supply": document,

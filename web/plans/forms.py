@@ -17,7 +17,7 @@ from needle.plan.use import (
     use_from_text,
 )
 from needle.supply.chemistry import CHEMISTRIES
-from web.common.fields import QuantityField, share_field
+from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job
 from web.plans.draft import Draft, Used
@@ -52,10 +52,7 @@ def spans_from_text(text: str, key: str) -> list[list[str]]:
 
 class PlanForm(PercentMixin, RecordForm):
     needed_hours = QuantityField("h", label="Hours needed", least=0.1, most=MOST_HOURS)
-    start = forms.DateTimeField(
-        label="Begins",
-        widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
-    )
+    start = moment_field(label="Begins")
     room_c = QuantityField(
         "°C", label="Room", least=-60, most=80, required=False,
         help_text="Mean over the day: moves cold and warm boxes whose set point is known.",

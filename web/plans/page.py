@@ -263,8 +263,8 @@ def _power(outcome: Outcome) -> Power:
         if inverter.surge_known:
             words += f", {as_read(inverter.surge_va, 'VA')} for {inverter.surge_s:g} s"
     trips = [
-        (trip.minute / 60, f"{trip.load} trips: {with_unit(trip.watts, 'W')} against "
-         f"{with_unit(trip.limit_w, 'W')}")
+        (trip.minute / 60, f"{trip.load} trips: {with_unit(trip.watts, trip.unit)} against "
+         f"{with_unit(trip.limit_w, trip.unit)}")
         for trip in outcome.trips
     ]  # fmt: skip
     power = Power(outcome.minute_w, limit, words, trips)

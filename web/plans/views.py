@@ -369,7 +369,9 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
     if filename == "plan.json":
         return json_attachment(document(answer.draft), filename)
     if filename == "answer.json":
-        return json_attachment(as_document(answer.outcome), filename)
+        return json_attachment(
+            as_document(answer.outcome, answer.suggestions, answer.narrowings), filename
+        )
     if filename.endswith(".svg"):
         drawing = view.charts if filename == "curve.svg" else view.lanes
         return svg_attachment(standalone(drawing), filename)

@@ -11,7 +11,7 @@ from django.utils import timezone
 from needle.document import DocumentError
 from needle.supply.proof import log_from_text
 from needle.supply.supply import parse_supply
-from web.common.fields import QuantityField, share_field
+from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin
 from web.supplies.models import Supply, SupplyTest
 
@@ -36,11 +36,8 @@ class ProofForm(OnceMixin, forms.Form):
     def __init__(self, supply: Supply, *args: Any, **kwargs: Any) -> None:
         self.supply = supply
         super().__init__(*args, **kwargs)
-        self.fields["tested_at"] = forms.DateTimeField(
-            label="Tested at",
-            required=False,
-            initial=timezone.localtime,
-            widget=forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"),
+        self.fields["tested_at"] = moment_field(
+            label="Tested at", required=False, initial=timezone.localtime
         )
         self.fields["note"] = forms.CharField(max_length=400, required=False)
         self.add_guards(None)

@@ -9,16 +9,10 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.trial.trial import parse_check_ins
-from web.common.fields import QuantityField, share_field
+from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job
 from web.trials.models import ENDS, CheckIn, Trial
-
-
-def moment_field(**kwargs: Any) -> forms.DateTimeField:
-    """A date and a time of day, in the site's zone."""
-    widget = forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M")
-    return forms.DateTimeField(widget=widget, **kwargs)
 
 
 class TrialForm(PercentMixin, RecordForm):

@@ -155,13 +155,16 @@ document.addEventListener("alpine:init", () => {
     if (pushed) setTimeout(() => pushed.blur(), 0);
   });
 
-  /* A word when the server takes long or cannot be reached. */
+  /* A word when the server takes long, refuses, or cannot be reached. */
+  window.refusedWords = (status) => status === 503
+    ? "Many are saving just now: that was not stored yet. Send it again in a few seconds."
+    : "The site refused that. Reload the page and try again.";
   let slow;
   const say = (words) => { const line = $("#working"); if (line) line.textContent = words; };
   document.addEventListener("htmx:beforeRequest", () => { clearTimeout(slow); slow = setTimeout(() => say("Working…"), 300); });
   document.addEventListener("htmx:afterRequest", () => { clearTimeout(slow); say(""); });
   document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
-  document.addEventListener("htmx:responseError", () => say("The site refused that. Reload the page and try again."));
+  document.addEventListener("htmx:responseError", (event) => say(window.refusedWords(event.detail.xhr.status)));
   document.addEventListener("htmx:afterSettle", (event) => {
     if (event.target.id === "answer-bar" || event.target.querySelector?.("#answer-bar")) sway();
     const wrong = event.target.querySelector?.("[aria-invalid=true]");

@@ -37,7 +37,7 @@
       clearTimeout(slow);
       if (answer.ok) { say(""); if (!wish && !keeps.length) put(text); }
       else if (answer.status === 422) say(text);
-      else say("The site refused that. Reload the page and try again.");
+      else say(window.refusedWords(answer.status));
       if (done) done(answer.ok);
     } catch {
       clearTimeout(slow);
