@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from unittest import mock
 
-from needle.plan import answering, sizing, suggestions
+from needle.plan import answering, suggestions
 
 
 class FewDraws(unittest.TestCase):
@@ -17,6 +17,5 @@ class FewDraws(unittest.TestCase):
         for module, constants in (
             (answering, {"MOST_DRAWS": 40, "QUICK_DRAWS": 20, "LEAST_DRAWS": 20}),
             (suggestions, {"PAIRED_DRAWS": 12}),
-            (sizing, {"_DRAWS": 12}),
         ):
             cls.enterClassContext(mock.patch.multiple(module, **constants))

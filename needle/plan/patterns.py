@@ -237,7 +237,8 @@ def _stretches(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> np.n
     count = math.ceil(minutes / STRETCH)
     day = np.arange(count) * STRETCH // DAY_MIN
     sigma = math.sqrt(math.log1p(load.day_spread**2))
-    normal = inputs.stream(DAYS, load.name).standard_normal((inputs.draws, int(day[-1]) + 1))
+    # Day by day, so that the first days are the same however far a plan looks.
+    normal = inputs.stream(DAYS, load.name).standard_normal((int(day[-1]) + 1, inputs.draws)).T
     stretch = np.exp(sigma * normal - sigma**2 / 2)[:, day]
     if swings:
         top = inputs.stream(SWINGS, load.name).permutation(inputs.draws) / inputs.draws

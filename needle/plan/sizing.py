@@ -14,7 +14,7 @@ from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
 ODDS = 0.9
-_DRAWS, _STEPS, _MOST_WH = 120, 12, 1e7
+_STEPS, _MOST_WH = 12, 1e7
 
 
 @dataclass(frozen=True)
@@ -62,10 +62,13 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
     lost = ~outcome.holds & np.isin(outcome.failures.why.astype(str), NOT_OF_BATTERY)
     hopeless = float(lost.mean()) > 1 - odds
 
+    # The outcome's own draws: at its own size the search says what the outcome says.
+    draws = len(outcome.runtime_h)
+
     def enough(wh: float) -> bool:
         battery = replace(plan.supply.battery, nominal_wh=wh)
         sized = replace(plan, supply=replace(plan.supply, battery=battery))
-        return simulate(sized, _DRAWS).chance >= odds
+        return simulate(sized, draws).chance >= odds
 
     size = None
     low, high = 1.0, max(2 * by_mean, plan.supply.battery.nominal_wh)

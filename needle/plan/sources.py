@@ -167,7 +167,8 @@ class Sun(Source):
             return np.ones((1, days))
         shared = math.sqrt(math.log1p((SHARED_SUN * self.spread) ** 2))
         own = math.sqrt(math.log1p((1 - SHARED_SUN**2) * self.spread**2))
-        skies = own * rng.standard_normal((len(normals), days)) - own**2 / 2
+        # Day by day, so that the first days are the same however far a plan looks.
+        skies = own * rng.standard_normal((days, len(normals))).T - own**2 / 2
         return np.exp(shared * normals[:, None] - shared**2 / 2 + skies)
 
 

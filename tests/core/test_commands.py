@@ -116,6 +116,29 @@ class CommandTest(unittest.TestCase):
             found, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
         )
 
+    def test_several_plans_are_answered_line_by_line(self):
+        good, bad = self.file(BASE), Path(self.folder.name) / "bad.json"
+        bad.write_text(json.dumps({**BASE, "odds": 2}))
+        status, out, err = run("plan", good, str(bad), "--draws", "20")
+        first, second = map(json.loads, out.splitlines())
+        self.assertEqual((status, err), (2, "needle: 1 of 2 files were refused\n"))
+        self.assertEqual(first, self.answer("plan", good, "--draws", "20"))
+        self.assertEqual(second, {"file": str(bad), "error": "odds: 2 is too large: at most 0.999"})
+
+    def test_a_load_by_its_evidence_is_the_load_that_the_profile_describes(self):
+        capture = Path(self.folder.name) / "box.csv"
+        rows = (f"{10 * n},{95 if n // 40 % 3 == 0 else 1.5}" for n in range(2400))
+        capture.write_text("time,watts\n" + "\n".join(rows))
+        profile = {"kind": "compressor-fixed", "readings": [{"type": "capture", "file": "box.csv"}]}
+        load = {"name": "Box", "profile": profile, "priority": "must"}
+        plan = {**BASE, "needed_hours": 24, "loads": [load]}
+        found = self.answer("plan", self.file(plan), "--draws", "40")
+        mean_w = self.answer("profile", self.file(profile))["mean_w"]["value"]
+        self.assertAlmostEqual(found["verdict"]["needed_wh"], 24 * mean_w, delta=0.01 * 24 * mean_w)
+        self.assertIn("loads[0].profile.readings[0].watts", self.refused(
+            "plan", self.file({**BASE, "loads": [{"name": "L", "profile": {
+                "kind": "led", "readings": [{"type": "spot", "watts": "x"}]}}]})))  # fmt: skip
+
     def test_forecast(self):
         trial = {
             "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}},

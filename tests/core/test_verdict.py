@@ -69,6 +69,22 @@ class VerdictTest(unittest.TestCase):
         self.assertGreaterEqual(outcome_of([LAMP], 2000 + 1.03 * lacks, 200).chance, 0.88)
         self.assertLess(outcome_of([LAMP], 2000 + 0.9 * lacks, 200).chance, 0.88)
 
+    def test_the_size_and_the_odds_never_contradict_each_other(self):
+        box = {"name": "Box", "running_w": 200, "duty": 0.5, "spread": 0.1, "day_spread": 0.07,
+               "day_swing": 0.1}  # fmt: skip
+        for nominal in (3000, 3300, 3600, 3900, 4200):
+            for hours in (26, 40):
+                outcome = outcome_of([box], nominal, hours=hours)
+                more = battery_for(outcome).more_wh
+                self.assertEqual(more <= 0.011 * nominal, outcome.chance >= 0.9, (nominal, hours))
+
+    def test_the_first_days_are_the_same_however_far_a_plan_looks(self):
+        box = {"name": "Box", "running_w": 100, "duty": 0.4, "day_spread": 0.1, "day_swing": 0.1}
+        near, far = (outcome_of([box], 3000, hours=hours) for hours in (40, 120))
+        stops = near.runtime_h < 40
+        self.assertTrue(stops.any())
+        np.testing.assert_allclose(near.runtime_h[stops], far.runtime_h[stops], rtol=1e-4)
+
     def test_no_battery_mends_a_trip(self):
         outcome = outcome_of([LAMP, {"name": "Heater", "running_w": 1500}], 6000)
         self.assertIsNone(battery_for(outcome).nominal_wh)

@@ -269,7 +269,7 @@ class ChargeDropForm(ReadingForm):
     )  # fmt: skip
     efficiency = share_field(
         label="Conversion", above=True, required=False,
-        help_text="Of the inverter on an AC route, 100 % on none; empty for unknown.",
+        help_text="The inverter's on an AC route, 100 % on a DC one; empty where it is not known.",
     )  # fmt: skip
     step = share_field(label="Display step", above=True, most=50.0, required=False)
 
