@@ -220,10 +220,10 @@ class PlanTest(SiteTest):
         self.assertAlmostEqual(answer_of(plan).outcome.plan.loads[0].duty / cool, 1.48, delta=0.02)
 
     def test_downloads_are_open_and_agree(self):
-        import needle.plan.plan
+        import needle.plan.document
 
         plan = self.client.get(self.url("plans:download", 0, "plan.json"))
-        read = needle.plan.plan.parse_plan(plan.json())
+        read = needle.plan.document.parse_plan(plan.json())
         self.assertEqual([load.name for load in read.loads], ["Box", "Lamp"])
         rows = list(csv.reader(io.StringIO(
             self.client.get(self.url("plans:download", 0, "curve.csv")).content.decode()
