@@ -5,6 +5,8 @@ Arrays are (draws, minutes of the block). Positive power is power out of the bat
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -50,6 +52,19 @@ class Flow:
     sources_w: np.ndarray
     other_w: np.ndarray
 
+    def arrays(self) -> tuple[np.ndarray, ...]:
+        return self.charge, self.served, self.into_w, self.out_w, self.sources_w, self.other_w
+
+    def turned(self) -> Flow:
+        """With draws and minutes exchanged."""
+        return Flow(*(array.T for array in self.arrays()))
+
+
+def joined(flows: Sequence[Flow], axis: int = 1) -> Flow:
+    """Flows one after the other."""
+    several = zip(*(flow.arrays() for flow in flows), strict=True)
+    return Flow(*(np.concatenate(arrays, axis=axis) for arrays in several))
+
 
 @dataclass(frozen=True)
 class BatteryDraws:
@@ -90,6 +105,11 @@ def peukert_w(
         return out_w
     ratio = out_w / (capacity_wh / battery.rated_hours)
     return out_w * np.maximum(1.0, ratio) ** (n - 1)
+
+
+#: What a bank keeps of each draw: as it was given, and as it stands.
+_GIVEN = ("capacity_wh", "peukert_n", "takes_w", "trickle_w", "ohm")
+_STATE = ("charge", "stopped", "stop_min", "cut_off", "back_at", "other_wh")
 
 
 class Bank:
@@ -222,94 +242,169 @@ class Bank:
         other_w: np.ndarray | None,
         start_w: np.ndarray | None,
     ) -> Flow:
-        """A block with sources: the charge decides what comes next, so minute by minute.
+        """A block with sources: the charge decides what comes next.
 
-        Arrays of the loop are (minutes, draws): one row is one contiguous minute.
+        Arrays of the steps are (minutes, draws): one row is one contiguous minute.
         """
-        shape = drawn_w.shape[::-1]
         asked_w, offers_w = np.ascontiguousarray(drawn_w.T), np.ascontiguousarray(offered_w.T)
-        charge, served = np.zeros(shape), np.ones(shape)
-        into_w, out_w, used_w = np.zeros(shape), np.zeros(shape), np.zeros(shape)
-        from_other = np.zeros(shape)
-        per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
-        gain = self.battery.charge_efficiency * per_wh
-        m = 0
-        while m < shape[0]:
-            if other_w is None:
-                calm = self._calmly(
-                    asked_w[m : m + CALM], offers_w[m : m + CALM], start_w, m, first
-                )
-                rows = slice(m, m + len(calm[0]))
-                charge[rows], into_w[rows], out_w[rows], used_w[rows] = calm
-                served[rows] = ~self.stopped
-                m = rows.stop
-                if m == shape[0] or len(calm[0]) == CALM:
-                    continue
-            asked = asked_w[m]
-            if self.stopped.any():
-                asked = np.where(self.stopped, 0.0, asked)
-                served[m] = ~self.stopped
-            fits = self._takes_w(1.0 - self.charge, 1.0 / gain) * self.may_charge[first + m]
-            direct = np.minimum(offers_w[m], asked)
-            into = np.minimum(offers_w[m] - direct, fits)
-            if other_w is not None:
-                most = np.minimum(other_w[m], self.other_wh * MINUTES_PER_HOUR)
-                more = np.minimum(most, asked - direct)
-                filled = np.minimum(most - more, fits - into)
-                from_other[m] = more + filled
-                self.other_wh -= from_other[m] / MINUTES_PER_HOUR
-                direct, into = direct + more, into + filled
-            out = asked - direct
-            fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
-            peak = out if start_w is None else out + start_w[:, m] * ~self.stopped
-            if self._must_stop(fall, peak):
-                part = self._stop(first + m, fall, out, peak)
-                served[m] *= part
-                fall, direct, out = fall * part, direct * part, out * part
-                from_other[m] *= part
-            self.charge = self.charge - fall + into * gain
-            if self.stopped.any():
-                self.stopped &= self.charge < self.back_at
-            charge[m], into_w[m], out_w[m], used_w[m] = self.charge, into, out, direct + into
-            m += 1
-        return Flow(charge.T, served.T, into_w.T, out_w.T, used_w.T, from_other.T)
+        starts_w = None if start_w is None else np.ascontiguousarray(start_w.T)
+        if other_w is not None:
+            return self._by_minute(first, asked_w, offers_w, starts_w, other_w).turned()
+        hours = []
+        for place in range(0, len(asked_w), CALM):
+            now = slice(place, place + CALM)
+            starting_w = None if starts_w is None else starts_w[now]
+            hours.append(self._hour(first + place, asked_w[now], offers_w[now], starting_w))
+        return joined(hours, axis=0).turned()
 
-    def _calmly(
+    def _hour(
+        self, first: int, asked_w: np.ndarray, offers_w: np.ndarray, starts_w: np.ndarray | None
+    ) -> Flow:
+        """An hour at once, and again for the few draws that stop or come back, from there on."""
+        flow, stirs = self._calmly(first, asked_w, offers_w, starts_w)
+        before, self.charge = self.charge, flow.charge[-1].copy()
+        rows = np.flatnonzero(stirs.any(axis=0))
+        if not rows.size:
+            return flow
+        stirred = self._picked(rows)
+        stirred.charge = before[rows]
+        starting_w = None if starts_w is None else starts_w[:, rows]
+        parts = Flow(*(array[:, rows] for array in flow.arrays()))
+        stirred._by_event(
+            first, parts, stirs[:, rows], asked_w[:, rows], offers_w[:, rows], starting_w
+        )
+        self._put(rows, stirred)
+        for whole, part in zip(flow.arrays(), parts.arrays(), strict=True):
+            whole[:, rows] = part
+        return flow
+
+    def _by_event(
         self,
+        first: int,
+        flow: Flow,
+        stirs: np.ndarray,
+        asked_w: np.ndarray,
+        offers_w: np.ndarray,
+        starts_w: np.ndarray | None,
+    ) -> None:
+        """Each draw's stops and returns of an hour in turn; ``flow`` is put right in place."""
+        minutes = np.arange(len(asked_w))[:, None]
+        rows, before = np.arange(len(self.charge)), self.charge
+        while rows.size:
+            at = stirs[:, rows].argmax(axis=0)
+            now = (at, rows)
+            part = self._picked(rows)
+            part.charge = np.where(at > 0, flow.charge[np.maximum(at - 1, 0), rows], before[rows])
+            step = part._step(
+                first + at, asked_w[now], offers_w[now], None if starts_w is None else starts_w[now]
+            )
+            later = minutes > at
+            asked, offers = asked_w[:, rows] * later, offers_w[:, rows] * later
+            starting = None if starts_w is None else starts_w[:, rows] * later
+            calm, part_stirs = part._calmly(first, asked, offers, starting)
+            for whole, rest, moment in zip(flow.arrays(), calm.arrays(), step, strict=True):
+                whole[:, rows] = np.where(later, rest, whole[:, rows])
+                whole[now] = moment
+            part.charge = flow.charge[-1, rows]
+            self._put(rows, part)
+            stirs[:, rows] = part_stirs & later
+            rows = rows[stirs[:, rows].any(axis=0)]
+
+    def _picked(self, rows: np.ndarray) -> Bank:
+        """The battery in some of the draws."""
+        picked = copy(self)
+        for name in (*_GIVEN, *_STATE):
+            values = getattr(self, name)
+            setattr(picked, name, None if values is None else values[rows])
+        return picked
+
+    def _put(self, rows: np.ndarray, picked: Bank) -> None:
+        """Take over how some of the draws stand."""
+        for name in _STATE:
+            getattr(self, name)[rows] = getattr(picked, name)
+
+    def _by_minute(
+        self,
+        first: int,
+        asked_w: np.ndarray,
+        offers_w: np.ndarray,
+        starts_w: np.ndarray | None,
+        other_w: np.ndarray,
+    ) -> Flow:
+        """Minute by minute, beside other batteries that run down."""
+        flow = Flow(*(np.zeros(asked_w.shape) for _ in range(6)))
+        for m in range(len(asked_w)):
+            starting = None if starts_w is None else starts_w[m]
+            step = self._step(first + m, asked_w[m], offers_w[m], starting, other_w[m])
+            for whole, moment in zip(flow.arrays(), step, strict=True):
+                whole[m] = moment
+        return flow
+
+    def _step(
+        self,
+        minute: int | np.ndarray,
         asked_w: np.ndarray,
         offers_w: np.ndarray,
         start_w: np.ndarray | None,
-        place: int,
-        block: int,
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        """The minutes from here on in which no draw stops or comes back: all at once.
+        other_w: float | None = None,
+    ) -> tuple[np.ndarray, ...]:
+        """One minute of each draw (its own, or the same of all), as the arrays of a flow."""
+        asked = np.where(self.stopped, 0.0, asked_w)
+        served = (~self.stopped).astype(float)
+        per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
+        gain = self.battery.charge_efficiency * per_wh
+        fits = self._takes_w(1.0 - self.charge, 1.0 / gain) * self.may_charge[minute]
+        direct = np.minimum(offers_w, asked)
+        into = np.minimum(offers_w - direct, fits)
+        from_other = np.zeros_like(asked)
+        if other_w is not None:
+            most = np.minimum(other_w, self.other_wh * MINUTES_PER_HOUR)
+            more = np.minimum(most, asked - direct)
+            filled = np.minimum(most - more, fits - into)
+            from_other = more + filled
+            self.other_wh = self.other_wh - from_other / MINUTES_PER_HOUR
+            direct, into = direct + more, into + filled
+        out = asked - direct
+        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
+        peak = out if start_w is None else out + start_w * ~self.stopped
+        if self._must_stop(fall, peak):
+            part = self._stop(minute, fall, out, peak)
+            served *= part
+            fall, direct, out = fall * part, direct * part, out * part
+            from_other = from_other * part
+        self.charge = self.charge - fall + into * gain
+        self.stopped = self.stopped & (self.charge < self.back_at)
+        return self.charge, served, into, out, direct + into, from_other
+
+    def _calmly(
+        self, first: int, asked_w: np.ndarray, offers_w: np.ndarray, starts_w: np.ndarray | None
+    ) -> tuple[Flow, np.ndarray]:
+        """Minutes as they would go if no draw stopped or came back; and where one does.
 
         Returns
         -------
-        charge, into_w, out_w, used_w : ndarray, (minutes, draws)
-            Of as many minutes as are calm, none at the least.
+        Flow
+            Of (minutes, draws); true of each draw up to where it stirs.
+        stirs : ndarray of bool, (minutes, draws)
         """
-        asked = np.where(self.stopped, 0.0, asked_w)
+        on = ~self.stopped
+        asked = asked_w * on
         direct = np.minimum(offers_w, asked)
         out = asked - direct
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
         fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
-        now = slice(block + place, block + place + len(out))
-        surplus = (offers_w - direct) * self.may_charge[now, None]
+        surplus = (offers_w - direct) * self.may_charge[first : first + len(out), None]
         charge, into = self._charged(surplus, fall, gain)
-        before = np.concatenate((self.charge[None], charge[:-1]))
-        left = before - fall
-        stirs = (left < self.battery.floor) | (self.stopped & (charge >= self.back_at))
+        left = np.concatenate((self.charge[None], charge[:-1])) - fall
+        stirs = left < self.battery.floor
+        if not on.all():
+            stirs |= self.stopped & (charge >= self.back_at)
         if self.ohm is not None:
-            starting = 0.0 if start_w is None else start_w[:, place : place + len(fall)].T
-            stirs |= out + starting * ~self.stopped > self._limit_w(left, self.ohm)
-        stirred = stirs.any(axis=1)
-        calm = int(stirred.argmax()) if stirred.any() else len(fall)
-        if calm:
-            self.charge = charge[calm - 1].copy()
-        used = direct + into
-        return charge[:calm], into[:calm], out[:calm], used[:calm]
+            peak = out if starts_w is None else out + starts_w * on
+            stirs |= peak > self._limit_w(left, self.ohm)
+        served = np.broadcast_to(on, out.shape).astype(float)
+        return Flow(charge, served, into, out, direct + into, np.zeros_like(out)), stirs
 
     def _takes_w(self, missing: np.ndarray, fills_w: np.ndarray) -> np.ndarray:
         """W that the battery takes where a share is missing, no more than fill it in the minute."""
@@ -355,7 +450,7 @@ class Bank:
         )
 
     def _stop(
-        self, minute: int, fall: np.ndarray, out_w: np.ndarray, peak_w: np.ndarray
+        self, minute: int | np.ndarray, fall: np.ndarray, out_w: np.ndarray, peak_w: np.ndarray
     ) -> np.ndarray:
         """Stop the draws that are due; returns the share of the minute that each was served."""
         floor, on = self.battery.floor, ~self.stopped
@@ -369,7 +464,7 @@ class Bank:
             part[cut] = 0.0
         stops = short | cut
         fresh = stops & np.isinf(self.stop_min)
-        self.stop_min[fresh] = minute + part[fresh]
+        self.stop_min[fresh] = (minute + part)[fresh]
         self.cut_off[fresh] = cut[fresh]
         self.stopped |= stops
         self.back_at[stops] = np.maximum(self.charge - fall * part, floor)[stops] + RECOVERY

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws, joined
 from needle.plan.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.plan import Plan
 from needle.plan.side import BatterySide, other_wh
@@ -120,10 +120,7 @@ def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -
         bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
         for first in range(0, minutes, BLOCK)
     ]
-    names = ("charge", "served", "into_w", "out_w", "sources_w", "other_w")
-    return Flow(
-        *(np.concatenate([getattr(flow, name) for flow in flows], axis=1) for name in names)
-    )
+    return joined(flows)
 
 
 def _by_source(
