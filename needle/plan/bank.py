@@ -78,6 +78,13 @@ class BatteryDraws:
     peukert_n: np.ndarray
     takes: np.ndarray
 
+    def of_draws(self, rows: np.ndarray, times: float = 1.0) -> BatteryDraws:
+        """The same in some draws, holding so many times as much."""
+        ohm = None if self.ohm is None else self.ohm[rows]
+        return BatteryDraws(
+            self.capacity_wh[rows] * times, ohm, self.peukert_n[rows], self.takes[rows]
+        )
+
 
 def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
     """Draw a battery: capacity with what cold takes, resistance, Peukert's exponent, taper."""

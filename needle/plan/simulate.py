@@ -6,22 +6,20 @@ All draws advance together, in blocks of minutes that fit the processor's cache.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from needle.decide.starting import Verdict, as_tested, will_it_start
-from needle.moments import in_windows
-from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, battery_draws
+from needle.plan.asked import Asked
+from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
-from needle.plan.patterns import Pattern, patterns_of
-from needle.plan.plan import AC, Plan, PlanLoad
-from needle.plan.runs import conditioned
-from needle.plan.side import BatterySide, other_wh
-from needle.plan.trips import Trip, Tripper
+from needle.plan.patterns import Pattern
+from needle.plan.plan import AC, Plan
+from needle.plan.side import other_wh
+from needle.plan.trips import Trip
 from needle.plan.uncertain import Inputs
-from needle.profile.temperature import scale_mean
 
 
 @dataclass(frozen=True)
@@ -158,38 +156,25 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     -------
     Outcome
     """
-    plan, notices = _in_its_room(plan)
-    minutes = round(plan.hours * MINUTES_PER_HOUR)
-    inputs, misfits = conditioned(plan, draws, seed)
-    notices += misfits
-    patterns = [
-        pattern for load in plan.loads for pattern in patterns_of(load, plan, minutes, inputs)
-    ]
-    bank = Bank(plan, battery_draws(plan, inputs), minutes, other_wh(plan))
-    tripper = Tripper(plan, patterns, draws)
-    side = BatterySide(plan, inputs, minutes)
+    asked = Asked(plan, draws, seed)
+    plan, minutes = asked.plan, asked.minutes
+    bank = Bank(plan, battery_draws(plan, asked.inputs), minutes, other_wh(plan))
     marks = _curve_minutes(minutes)
     charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
     peak, served_w = np.zeros(draws), np.zeros(draws)
     every_w = np.zeros((draws, minutes), np.float32)
-    for first in range(0, minutes, BLOCK):
-        last = min(minutes, first + BLOCK)
-        powers = [
-            pattern.power(first, last) * side.on(pattern, first, last) for pattern in patterns
-        ]
-        starting = tripper.settle(first, powers)
-        routes = side.routes(patterns, powers, draws, last - first)
-        total = sum(routes.values(), np.zeros((draws, last - first), np.float32))
-        drawn = side.drawn_w(routes, first, last)
-        flow = bank.advance(first, drawn, *side.offered(first, last), starting)
-        np.maximum(peak, routes[AC].max(axis=1, initial=0.0), out=peak)
-        served_w += (total * (np.arange(first, last) < bank.stop_min[:, None])).sum(axis=1)
-        every_w[:, first:last] = total * flow.served
+    for block in asked.blocks():
+        flow = block.through(bank)
+        first, last = block.first, block.first + block.loads_w.shape[1]
+        np.maximum(peak, block.ac_w.max(axis=1, initial=0.0), out=peak)
+        before_stop = np.arange(first, last) < bank.stop_min[:, None]
+        served_w += (block.loads_w * before_stop).sum(axis=1)
+        every_w[:, first:last] = block.loads_w * flow.served
         inside = (marks > first) & (marks <= last)
         charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
     stop_min = np.minimum(bank.stop_min, minutes)
     usual = int(np.argmin(np.abs(stop_min - np.median(stop_min))))
-    trips = tripper.trips()
+    trips = asked.tripper.trips()
     likely = likely_run(plan, trips, minutes)
     return Outcome(
         plan=plan,
@@ -206,90 +191,36 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         peak_w=float(np.quantile(peak, 0.9)),
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
         trips=trips,
-        starts=_starts(plan, minutes, patterns),
+        starts=_starts(plan, minutes, asked.patterns),
         curve_h=marks / MINUTES_PER_HOUR,
         charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
         drawn_w=likely.drawn_w,
         sources_w=likely.sources_w,
         minute_w=every_w[usual].copy(),
         likely_charge=likely.charge,
-        inputs=inputs,
-        failures=_failures(plan, bank, tripper, minutes),
-        notices=notices,
+        inputs=asked.inputs,
+        failures=_failures(bank, asked),
+        notices=asked.notices,
     )
 
 
-def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
-    """Carry duties from the room where they were measured to the plan's room."""
-    loads, notices = [], []
-    for load in plan.loads:
-        moved = load
-        if None not in (plan.room_c, load.set_c, load.measured_room_c):
-            assert plan.room_c is not None and load.set_c is not None
-            assert load.measured_room_c is not None
-            heats = load.set_c > load.measured_room_c
-            try:
-                scaling = scale_mean(
-                    load.set_c, load.measured_room_c, plan.room_c, heats, load.measured_set_c
-                )
-            except ValueError as error:
-                notices.append(f"{load.name}: not corrected for the room: {error}.")
-            else:
-                moved = _scaled(load, scaling.factor)
-                if scaling.factor * load.duty > 1 and load.duty < 1:
-                    notices.append(
-                        f"{load.name}: in a room of {plan.room_c:g} °C it would never cycle off, "
-                        "and may not reach its set point."
-                    )
-                moved = replace(
-                    moved,
-                    measured_room_c=plan.room_c,
-                    measured_set_c=load.set_c,
-                    spread=float(np.hypot(load.spread, scaling.spread)),
-                )
-        loads.append(moved)
-    return replace(plan, loads=tuple(loads)), notices
+def hours_to_stop(plan: Plan, draws: int, seed: int = 1) -> np.ndarray:
+    """Hours to the first stop of each draw, as :func:`simulate` has them, and nothing else."""
+    asked = Asked(plan, draws, seed)
+    bank = Bank(asked.plan, battery_draws(asked.plan, asked.inputs), asked.minutes, other_wh(plan))
+    for block in asked.blocks():
+        block.through(bank)
+    return np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
 
 
-def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
-    """A load that moves another share of heat: by its duty, up to never pausing.
-
-    A box that runs at a fixed speed cannot draw more than running; one whose watts follow the need
-    (which counts as never pausing) draws more.
-    """
-    if load.duty >= 1:
-        return replace(load, running_w=load.running_w * factor)
-    return replace(load, duty=min(1.0, load.duty * factor))
-
-
-def _failures(plan: Plan, bank: Bank, tripper: Tripper, minutes: int) -> Failures:
+def _failures(bank: Bank, asked: Asked) -> Failures:
     """The earliest of each draw's stop, drop, and must that has no power at rest."""
-    minute = bank.stop_min.copy()
-    why = np.where(bank.cut_off, "cutoff", "empty").astype(object)
-    load = np.full(len(minute), "", dtype=object)
-    drops = tripper.first_drop_min < minute
-    names = np.array([pattern.load.name for pattern in tripper.patterns] or [""], dtype=object)
-    minute[drops], why[drops] = tripper.first_drop_min[drops], tripper.first_why[drops]
-    load[drops] = names[tripper.first_drop[drops]]
-    rest_min, name = _must_at_rest(plan, tripper.patterns, minutes)
-    rests = rest_min < minute
-    minute[rests], why[rests], load[rests] = rest_min, "rest", name
+    minute, why, load = asked.first_failures()
+    stops = bank.stop_min <= minute
+    minute[stops] = bank.stop_min[stops]
+    why[stops] = np.where(bank.cut_off, "cutoff", "empty")[stops]
+    load[stops] = ""
     return Failures(minute, why, load)
-
-
-def _must_at_rest(plan: Plan, patterns: Sequence[Pattern], minutes: int) -> tuple[float, str]:
-    """First minute at which what must run on AC wants power while the inverter rests; and which."""
-    inverter = plan.supply.inverter
-    if inverter is None or not inverter.off:
-        return np.inf, ""
-    off = in_windows(inverter.off, plan.start, minutes)
-    first, name = np.inf, ""
-    for pattern in patterns:
-        if pattern.load.route == AC and pattern.load.must_run:
-            at = np.flatnonzero(off & (pattern.shape > 0))
-            if at.size and at[0] < first:
-                first, name = float(at[0]), pattern.load.name
-    return first, name
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

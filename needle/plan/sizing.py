@@ -8,13 +8,17 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from needle.moments import minute_of, occurrences
+from needle.plan.asked import Asked
+from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.plan import AC, Plan, PlanLoad
-from needle.plan.simulate import Outcome, simulate
+from needle.plan.side import other_wh
+from needle.plan.simulate import Outcome
 from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
 ODDS = 0.9
-_STEPS, _MOST_WH = 12, 1e7
+#: Sizes this near each other count as one; the largest that is tried, Wh.
+_CLOSE, _MOST_WH = 1.005, 1e7
 
 
 @dataclass(frozen=True)
@@ -45,9 +49,7 @@ class BatterySize:
 
 
 def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = None) -> BatterySize:
-    """The battery that reaches the needed hours.
-
-    More capacity never shortens a plan, so the size is bracketed and halved on the logarithm.
+    """The battery that reaches the needed hours, beside what people would have computed.
 
     Parameters
     ----------
@@ -56,39 +58,60 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
     labels_w : float or None
         Sum of the loads' labels, W.
     """
-    plan = replace(outcome.plan, hours=outcome.plan.needed_hours)
     by_mean = sum(outcome.wanted_wh.values())
-
-    lost = ~outcome.holds & np.isin(outcome.failures.why.astype(str), NOT_OF_BATTERY)
-    hopeless = float(lost.mean()) > 1 - odds
-
-    # The outcome's own draws: at its own size the search says what the outcome says.
-    draws = len(outcome.runtime_h)
-
-    def enough(wh: float) -> bool:
-        battery = replace(plan.supply.battery, nominal_wh=wh)
-        sized = replace(plan, supply=replace(plan.supply, battery=battery))
-        return simulate(sized, draws).chance >= odds
-
-    size = None
-    low, high = 1.0, max(2 * by_mean, plan.supply.battery.nominal_wh)
-    while high < _MOST_WH and not hopeless and not enough(high):
-        low, high = high, high * 4
-    if high < _MOST_WH and not hopeless:
-        low = max(low, by_mean * 0.5)
-        if enough(low):
-            low = 1.0
-        for _ in range(_STEPS):
-            middle = math.sqrt(low * high)
-            low, high = (low, middle) if enough(middle) else (middle, high)
-            if high / low < 1.01:
-                break
-        size = high
+    size = required_wh(outcome, odds)
     return BatterySize(
         size, odds, by_mean, 2 * by_mean,
-        None if labels_w is None else labels_w * plan.needed_hours,
-        None if size is None else size - plan.supply.battery.nominal_wh,
+        None if labels_w is None else labels_w * outcome.plan.needed_hours,
+        None if size is None else size - outcome.plan.supply.battery.nominal_wh,
     )  # fmt: skip
+
+
+def required_wh(outcome: Outcome, odds: float) -> float | None:
+    """Label Wh of the smallest battery that holds at the odds; None where none of any size does.
+
+    In each draw more capacity never shortens a plan, so there is a least size that holds; wanted is
+    the quantile of these. It is selected rather than sorted for: a trial size splits the draws that
+    are undecided, and only the side with the quantile is looked at again. The outcome's own draws
+    are taken, so that at its own size the search says what the outcome says.
+    """
+    plan = replace(outcome.plan, hours=outcome.plan.needed_hours)
+    draws = len(outcome.runtime_h)
+    asked = Asked(plan, draws, outcome.inputs.seed)
+    blocks = list(asked.blocks())
+    drawn = battery_draws(asked.plan, asked.inputs)
+    last_min = MINUTES_PER_HOUR * (plan.needed_hours - 1e-6)
+
+    def holds(wh: float, rows: np.ndarray) -> np.ndarray:
+        """Which of some draws a battery of a size carries."""
+        of_size = drawn.of_draws(rows, wh / plan.supply.battery.nominal_wh)
+        bank = Bank(asked.plan, of_size, asked.minutes, other_wh(plan))
+        for block in blocks:
+            block.of_draws(rows).through(bank)
+        return bank.stop_min >= last_min
+
+    # Draws that fail whatever the battery never hold.
+    rows = np.flatnonzero(asked.first_failures()[0] >= last_min)
+    more = math.ceil(odds * draws - 1e-9)  # of the undecided, so many must hold
+    low, high = 1.0, _MOST_WH
+    trial = plan.supply.battery.nominal_wh
+    while more <= rows.size and high / low > _CLOSE:
+        held = holds(trial, rows)
+        if int(held.sum()) >= more:
+            high, rows = trial, rows[held]
+        else:
+            low, more, rows = trial, more - int(held.sum()), rows[~held]
+        trial = _between(low, high, trial)
+    return high if high < _MOST_WH and more <= rows.size else None
+
+
+def _between(low: float, high: float, last: float) -> float:
+    """The next size to try: four times up or down until it is bracketed, then the middle."""
+    if high >= _MOST_WH:
+        return min(last * 4, _MOST_WH * (1 - 1e-9))
+    if low <= 1.0:
+        return max(last / 4, 1.0 + 1e-9)
+    return math.sqrt(low * high)
 
 
 @dataclass(frozen=True)
@@ -214,7 +237,7 @@ def shortage(outcome: Outcome) -> Shortage | None:
     verdict = verdict_of(outcome)
     if verdict.state == "covers":
         return None
-    size = battery_for(outcome, outcome.plan.odds).nominal_wh
+    size = required_wh(outcome, outcome.plan.odds)
     if size is not None:
         return Shortage(max(0.0, size - outcome.plan.supply.battery.nominal_wh))
     trouble = verdict.trouble

@@ -13,7 +13,7 @@ from needle.document import DocumentError
 from needle.moments import Window, in_windows, moment_after, occurrences
 from needle.plan.plan import AC, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
-from needle.plan.simulate import Outcome, simulate
+from needle.plan.simulate import Outcome, hours_to_stop
 from needle.plan.sources import ChargeWindow
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
@@ -90,7 +90,7 @@ def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
 @lru_cache(maxsize=8)
 def _runtimes(plan: Plan, draws: int) -> np.ndarray:
     """Hours of each paired draw; kept, since several changes are held against one plan."""
-    return simulate(plan, draws).runtime_h
+    return hours_to_stop(plan, draws)
 
 
 def suggestions(outcome: Outcome, most: int = MOST_SUGGESTIONS) -> list[Suggestion]:

@@ -315,7 +315,7 @@ class BalanceTest(unittest.TestCase):
     def test_blocks_do_not_show(self):
         loads = [{"name": "Box", "running_w": 90, "duty": 0.35, "cycle_min": 47, "spread": 0.2}]
         sun = {"kind": "sun", "rated_w": 300, "latitude": 50.0}
-        from needle.plan import simulate as module
+        from needle.plan import asked as module
 
         found = []
         for size in (60, 180, 10_000):

@@ -1,0 +1,181 @@
+"""What a plan asks of its battery over all draws, and what its sources offer, before any battery.
+
+What trips does not hang on the battery, so the same can be put to batteries of several sizes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from needle.moments import in_windows
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
+from needle.plan.patterns import patterns_of
+from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.runs import conditioned
+from needle.plan.side import BatterySide
+from needle.plan.trips import Tripper
+from needle.profile.temperature import scale_mean
+
+
+@dataclass(frozen=True)
+class Block:
+    """Some minutes of a plan, (draws, minutes) each.
+
+    Attributes
+    ----------
+    first : int
+        The first of them.
+    loads_w, ac_w : ndarray
+        W of all loads, and of those on AC, without what was dropped.
+    drawn_w : ndarray
+        W at the battery's side, idle and conversion included.
+    starts_w : ndarray or None
+        W that starts ask for on top, for a moment, where sag makes them matter.
+    sources_w, other_w : ndarray or None
+        As :meth:`needle.plan.side.BatterySide.offered`.
+    """
+
+    first: int
+    loads_w: np.ndarray
+    ac_w: np.ndarray
+    drawn_w: np.ndarray
+    starts_w: np.ndarray | None
+    sources_w: np.ndarray | None
+    other_w: np.ndarray | None
+
+    def of_draws(self, rows: np.ndarray) -> Block:
+        """The same of some draws."""
+        sources = self.sources_w
+        return replace(
+            self,
+            loads_w=self.loads_w[rows],
+            ac_w=self.ac_w[rows],
+            drawn_w=self.drawn_w[rows],
+            starts_w=None if self.starts_w is None else self.starts_w[rows],
+            sources_w=sources if sources is None or len(sources) == 1 else sources[rows],
+        )
+
+    def through(self, bank: Bank) -> Flow:
+        """What a battery makes of it."""
+        return bank.advance(self.first, self.drawn_w, self.sources_w, self.other_w, self.starts_w)
+
+
+class Asked:
+    """A plan's side of loads and sources, in every draw.
+
+    Attributes
+    ----------
+    plan : Plan
+        Duties carried to the plan's room.
+    notices : list of str
+    minutes : int
+    inputs : Inputs
+    patterns : list of Pattern
+    tripper : Tripper
+        What was dropped, once the blocks have been gone through.
+    """
+
+    def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
+        self.plan, self.notices = _in_its_room(plan)
+        self.minutes = round(plan.hours * MINUTES_PER_HOUR)
+        self.inputs, misfits = conditioned(self.plan, draws, seed)
+        self.notices += misfits
+        self.patterns = [
+            pattern
+            for load in self.plan.loads
+            for pattern in patterns_of(load, self.plan, self.minutes, self.inputs)
+        ]
+        self.tripper = Tripper(self.plan, self.patterns, draws)
+        self.side = BatterySide(self.plan, self.inputs, self.minutes)
+
+    def blocks(self) -> Iterator[Block]:
+        """The plan from its start, block by block; once."""
+        draws = self.inputs.draws
+        for first in range(0, self.minutes, BLOCK):
+            last = min(self.minutes, first + BLOCK)
+            powers = [
+                pattern.power(first, last) * self.side.on(pattern, first, last)
+                for pattern in self.patterns
+            ]
+            starts_w = self.tripper.settle(first, powers)
+            routes = self.side.routes(self.patterns, powers, draws, last - first)
+            sources_w, other_w = self.side.offered(first, last)
+            yield Block(
+                first=first,
+                loads_w=sum(routes.values(), np.zeros((draws, last - first), np.float32)),
+                ac_w=routes[AC],
+                drawn_w=self.side.drawn_w(routes, first, last),
+                starts_w=starts_w,
+                sources_w=sources_w,
+                other_w=other_w,
+            )
+
+    def first_failures(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Minute (infinite: none), why and load of what fails whatever the battery, (draws,)."""
+        names = np.array([pattern.load.name for pattern in self.patterns] or [""], dtype=object)
+        minute = self.tripper.first_drop_min.copy()
+        why, load = self.tripper.first_why.copy(), names[self.tripper.first_drop]
+        rest_min, name = self._must_at_rest()
+        rests = rest_min < minute
+        minute[rests], why[rests], load[rests] = rest_min, "rest", name
+        return minute, why, load
+
+    def _must_at_rest(self) -> tuple[float, str]:
+        """First minute at which what must run on AC has no power, at rest; and which."""
+        inverter = self.plan.supply.inverter
+        if inverter is None or not inverter.off:
+            return np.inf, ""
+        off = in_windows(inverter.off, self.plan.start, self.minutes)
+        first, name = np.inf, ""
+        for pattern in self.patterns:
+            if pattern.load.route == AC and pattern.load.must_run:
+                at = np.flatnonzero(off & (pattern.shape > 0))
+                if at.size and at[0] < first:
+                    first, name = float(at[0]), pattern.load.name
+        return first, name
+
+
+def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
+    """Carry duties from the room where they were measured to the plan's room."""
+    loads, notices = [], []
+    for load in plan.loads:
+        moved = load
+        if None not in (plan.room_c, load.set_c, load.measured_room_c):
+            assert plan.room_c is not None and load.set_c is not None
+            assert load.measured_room_c is not None
+            heats = load.set_c > load.measured_room_c
+            try:
+                scaling = scale_mean(
+                    load.set_c, load.measured_room_c, plan.room_c, heats, load.measured_set_c
+                )
+            except ValueError as error:
+                notices.append(f"{load.name}: not corrected for the room: {error}.")
+            else:
+                moved = _scaled(load, scaling.factor)
+                if scaling.factor * load.duty > 1 and load.duty < 1:
+                    notices.append(
+                        f"{load.name}: in a room of {plan.room_c:g} °C it would never cycle off, "
+                        "and may not reach its set point."
+                    )
+                moved = replace(
+                    moved,
+                    measured_room_c=plan.room_c,
+                    measured_set_c=load.set_c,
+                    spread=float(np.hypot(load.spread, scaling.spread)),
+                )
+        loads.append(moved)
+    return replace(plan, loads=tuple(loads)), notices
+
+
+def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
+    """A load that moves another share of heat: by its duty, up to never pausing.
+
+    A box that runs at a fixed speed cannot draw more than running; one whose watts follow the need
+    (which counts as never pausing) draws more.
+    """
+    if load.duty >= 1:
+        return replace(load, running_w=load.running_w * factor)
+    return replace(load, duty=min(1.0, load.duty * factor))
