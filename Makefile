@@ -14,7 +14,7 @@ demo-reset: .venv/.runtime
 	@$(PY) manage.py demo --reset
 
 test: .venv/.dev chromium lint types contracts
-	@$(PY) manage.py test --no-input --parallel 3 --settings tests.settings tests
+	@$(PY) manage.py test --no-input --parallel auto --settings tests.settings tests
 
 check: .venv/.dev lint types core-tests
 
@@ -30,7 +30,7 @@ contracts: .venv/.dev
 	@.venv/bin/lint-imports
 
 core-tests: .venv/.dev
-	@$(PY) manage.py test --no-input --parallel 2 --settings tests.settings tests.core
+	@$(PY) manage.py test --no-input --parallel auto --settings tests.settings tests.core
 
 shots: .venv/.dev chromium
 	@$(PY) -m tools.shots

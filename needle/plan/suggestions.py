@@ -93,11 +93,13 @@ def _runtimes(plan: Plan, draws: int) -> np.ndarray:
     return hours_to_stop(plan, draws)
 
 
-def suggestions(outcome: Outcome, most: int = MOST_SUGGESTIONS) -> list[Suggestion]:
+def suggestions(outcome: Outcome) -> list[Suggestion]:
     """Changes that win hours, most first; none where the plan does not stop."""
     if outcome.capped:
         return []
-    changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[:most]
+    changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[
+        :MOST_SUGGESTIONS
+    ]
     tried = [Suggestion(change, *hours_won(outcome.plan, change.plan)) for change in changes]
     return sorted(
         (change for change in tried if change.value > LEAST_H),

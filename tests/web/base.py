@@ -40,7 +40,7 @@ def make_load(job: Job, name: str = "Box", watts: float | None = 120.0, **more: 
 
 
 def make_supply(job: Job, **more: Any) -> Supply:
-    values = {"name": "Cabinet", "chemistry": "lfp", "nominal_wh": 5120.0, "continuous_w": 3000.0,
+    values = {"name": "Cabinet", "chemistry": "lfp", "nominal_wh": 1024.0, "continuous_w": 3000.0,
               "surge_va": 6000.0, "surge_s": 5.0, "idle_w": 28.0, "efficiency": 0.92}  # fmt: skip
     return Supply.objects.create(job=job, **{**values, **more})
 

@@ -13,47 +13,9 @@ from django.urls import reverse
 
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.first_start import prepare
-from web.plans.models import Plan
 
 
 class ForeignTest(SiteTest):
-    def test_every_address_of_anothers_job_is_a_404(self):
-        job = make_job(self.other, "Not yours")
-        load, supply = make_load(job), make_supply(job)
-        plan = Plan.objects.create(job=job, name="P", is_current=True)
-        reading = load.readings.get()
-        gets = [
-            ("loads:survey",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
-            ("loads:add-reading", load.pk, "spot"), ("loads:edit-reading", load.pk, reading.pk),
-            ("supplies:list",), ("supplies:add",), ("supplies:edit", supply.pk),
-            ("supplies:supply", supply.pk), ("supplies:test", supply.pk, "idle"),
-            ("supplies:add-part", supply.pk, "output"), ("matching:starts",),
-            ("matching:record-start",), ("matching:cord", load.pk),
-            ("matching:correction", load.pk), ("matching:record-correction", load.pk),
-            ("plans:current",), ("plans:plan", plan.pk), ("plans:edit", plan.pk), ("plans:add",),
-            ("plans:download", plan.pk, "plan.json"), ("answer:bar",), ("answer:line",),
-            ("jobs:edit",),
-        ]  # fmt: skip
-        posts = [
-            ("loads:remove", load.pk), ("loads:remove-reading", load.pk, reading.pk),
-            ("supplies:remove", supply.pk), ("supplies:remove-test", supply.pk, 1),
-            ("supplies:remove-part", supply.pk, "output", 1), ("matching:remove-start", 1),
-            ("matching:remove-correction", load.pk, 1), ("plans:use-load", plan.pk, load.pk),
-            ("plans:make-current", plan.pk), ("plans:remove", plan.pk), ("jobs:remove",),
-            ("jobs:undo", 1), ("loads:add-reading", load.pk, "spot"),
-        ]  # fmt: skip
-        for name, *args in gets:
-            with self.subTest(get=name):
-                self.assertEqual(
-                    self.client.get(reverse(name, args=[job.pk, *args])).status_code, 404
-                )
-        for name, *args in posts:
-            with self.subTest(post=name):
-                answer = self.client.post(reverse(name, args=[job.pk, *args]), {"watts": "5"})
-                self.assertEqual(answer.status_code, 404)
-        load.refresh_from_db()
-        self.assertIsNone(load.removed_at)
-
     def test_anothers_things_under_ones_own_job_are_a_404(self):
         job = make_job(self.other)
         load, supply = make_load(job), make_supply(job)

@@ -45,7 +45,7 @@ def fill(job, name=SECRET):
     """One record of every kind in a job; the largest key among them, for use as a foreign id."""
     load = make_load(job, name, 90.0, kind="induction-motor")
     add_reading(load, "spot", {"state": "running", "watts": 90.0, "va": 120.0}, note=name)
-    supply = make_supply(job, name=name)
+    supply = make_supply(job, name=name, nominal_wh=5120.0)
     Output.objects.create(supply=supply, name="dc12", max_w=100.0)
     SupplyTest.objects.create(supply=supply, type="capacity", note=name, data={
         "wh": 4700, "hours": 20, "from": 1, "to": 0, "counted": "battery"})  # fmt: skip

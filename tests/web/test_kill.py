@@ -120,7 +120,7 @@ waitress.serve(application, host="127.0.0.1", port=int(sys.argv[1]), threads=4)
 GONE = (urllib.error.URLError, OSError, http.client.HTTPException)
 #: Kills of the server during check-ins and during imports, and of the backup command; `make
 #: harden` asks for many more.
-KILLS = int(os.environ.get("STEADY_KILLS", "3"))
+KILLS = int(os.environ.get("STEADY_KILLS", "1"))
 BACKUPS = KILLS
 
 

@@ -27,7 +27,7 @@ from web.sheets.documents import load_document
 from web.sheets.exchange import export_job, import_job
 
 #: How many in all: documents are the dearest, as each that is understood is answered and opened.
-MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "120"))
+MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "60"))
 POSTS, PACKAGES = int(0.45 * MUTATIONS), int(0.5 * MUTATIONS)
 DOCUMENTS = MUTATIONS - POSTS - PACKAGES
 #: In place of what was there.

@@ -14,7 +14,7 @@ IDLE = {"output": "ac", "start": "100 %", "end": "88 %", "hours": "20 h", "step"
 class ProofTest(SiteTest):
     def setUp(self):
         super().setUp()
-        self.supply = make_supply(self.job)
+        self.supply = make_supply(self.job, nominal_wh=5120.0)
 
     def post(self, kind, **data):
         return self.client.post(self.url("supplies:test", self.supply.pk, kind), data)
@@ -132,7 +132,7 @@ class ProofTest(SiteTest):
 class PartsTest(SiteTest):
     def setUp(self):
         super().setUp()
-        self.supply = make_supply(self.job)
+        self.supply = make_supply(self.job, nominal_wh=5120.0)
 
     def test_an_output_is_added_changed_and_removed(self):
         add = self.url("supplies:add-part", self.supply.pk, "output")

@@ -103,7 +103,7 @@ class AnswerTest(SiteTest):
 
     def test_a_covered_need_is_said_so(self):
         make_load(self.job, "Lamp", 10.0, kind="electronics")
-        make_supply(self.job)
+        make_supply(self.job, nominal_wh=5120.0)
         bar = self.bar()
         self.assertIn("covers the 24", bar)
         self.assertIn("Almost sure of", bar)
