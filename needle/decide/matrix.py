@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import math
+import zlib
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needle.decide.starting import RANK, Verdict, as_tested, holds_above, will_it_start
+import numpy as np
+
+from needle.decide.starting import Running, Start, StartTried, Verdict, holds_above
 from needle.estimate import Estimate
 from needle.profile.kinds import Kind
-from needle.quantity import with_unit
 from needle.supply.inverter import Inverter
 from needle.supply.supply import Supply
 
@@ -18,6 +22,10 @@ DRIVE_ON_STEPS = "may refuse a stepped wave"
 WORTH_A_WORD = 0.05
 
 
+#: Draws of a start.
+DRAWS = 400
+
+
 @dataclass(frozen=True)
 class Contender:
     """A load as the matrix weighs it.
@@ -26,22 +34,62 @@ class Contender:
     ----------
     name : str
     kind : Kind
-    running_w : float
+    running_w : Estimate
         W of its highest state.
     start_va : Estimate
         VA in its first moments.
     start_s : float
         How long these last, s.
+    power_factor : Estimate
+        While it runs.
     count : int
         How many of them run.
+    volts : float or None
+        V that it wants.
     """
 
     name: str
     kind: Kind
-    running_w: float
+    running_w: Estimate
     start_va: Estimate
     start_s: float
+    power_factor: Estimate
     count: int = 1
+    volts: float | None = None
+
+    def start(self, tried: StartTried | None = None) -> Start:
+        """Its start over draws, made of its name: the same on every inverter."""
+        grey, start, watts = (_normals(self.name, what) for what in ("grey", "start", "watts"))
+        running_w = _factors(self.running_w, watts)
+        return Start(
+            va=np.maximum(_factors(self.start_va, start), running_w),
+            running_w=running_w,
+            grey=np.argsort(np.argsort(grey)) / DRAWS,
+            start_s=self.start_s,
+            power_factor=self.power_factor.value,
+            nonactive=self.nonactive(),
+            volts=self.volts,
+            tried=tried,
+        )
+
+    def nonactive(self) -> np.ndarray:
+        """Non-active VA for each W, in each draw."""
+        drawn = _factors(self.power_factor, _normals(self.name, "power factor"))
+        return np.sqrt(1 / np.minimum(1.0, drawn) ** 2 - 1)
+
+    def running(self, beside: Running, count: int) -> Running:
+        """What runs, with so many of it."""
+        watts = _factors(self.running_w, _normals(self.name, "watts")) * count
+        return beside.with_load(watts, True, self.nonactive())
+
+
+def _normals(name: str, what: str) -> np.ndarray:
+    rng = np.random.default_rng([zlib.crc32(name.encode()), zlib.crc32(what.encode())])
+    return rng.standard_normal(DRAWS)
+
+
+def _factors(estimate: Estimate, normals: np.ndarray) -> np.ndarray:
+    return estimate.value * np.exp(normals * math.sqrt(math.log1p(estimate.spread**2)))
 
 
 @dataclass(frozen=True)
@@ -50,59 +98,66 @@ class Cell:
 
     Attributes
     ----------
-    verdict : Verdict
-        With the test's word where it was tried.
+    alone : Verdict
+    planned : Verdict or None
+        Beside what runs at the worst moment of its use in the plan; None where it is not in it.
+    ticked : Verdict or None
+        Beside all that were chosen; None where nothing else was.
+    too_much : bool
+        All that were chosen are more than the inverter carries, whatever the start.
     tested : bool
-    alone : Verdict or None
-        What it would do by itself, where all together are too much for the inverter anyway.
-    doubt : str
-        Empty, or what the far end of the start's range would do.
     warnings : tuple of str
         Of the waveform and of a battery near empty.
     """
 
-    verdict: Verdict
+    alone: Verdict
+    planned: Verdict | None
+    ticked: Verdict | None
+    too_much: bool
     tested: bool
-    alone: Verdict | None
-    doubt: str
     warnings: tuple[str, ...]
 
+    @property
+    def verdict(self) -> Verdict:
+        """The one that counts first: in the plan, else beside what was ticked, else alone."""
+        return self.planned or (self.alone if self.too_much else self.ticked) or self.alone
 
-def cell_of(load: Contender, others_w: float, supply: Supply, tested: str = "") -> Cell | None:
+
+def cell_of(
+    load: Contender,
+    ticked: Sequence[Contender],
+    planned: Sequence[Contender] | None,
+    supply: Supply,
+    tried: StartTried | None = None,
+) -> Cell | None:
     """Judge one load on one supply; None for a supply without an inverter.
 
     Parameters
     ----------
     load : Contender
-    others_w : float
-        W of everything else that runs.
+    ticked, planned : sequence of Contender, or None
+        What was chosen to run, and what runs at the plan's worst moment; the load itself may be
+        among them.
     supply : Supply
-    tested : str
-        Key of :data:`needle.decide.starting.TESTED`, or "".
+    tried : StartTried or None
     """
     inverter = supply.inverter
     if inverter is None:
         return None
-
-    def judged(start_va: float, beside_w: float) -> Verdict:
-        return will_it_start(start_va, load.start_s, load.running_w, beside_w, inverter)
-
-    verdict = judged(load.start_va.value, others_w)
-    far = judged(load.start_va.high, others_w)
-    alone = None
-    if others_w > 0 and not tested and not carries(inverter, others_w + load.running_w):
-        alone = judged(load.start_va.value, 0.0)
-    doubt = ""
-    if not tested and RANK[far.verdict] > RANK[verdict.verdict]:
-        word = "is grey" if far.verdict == "grey" else far.verdict
-        doubt = f"it may start at up to {with_unit(load.start_va.high, 'VA')}, and then {word}"
+    start = load.start(tried)
+    alone = start.verdict(Running.nothing(DRAWS), inverter)
+    beside_all, more = _beside(load, ticked)
+    after = load.running(beside_all, 1)
+    in_plan = None if planned is None else start.verdict(_beside(load, planned)[0], inverter)
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
         warnings.append(MOTOR_ON_STEPS)
     elif inverter.waveform == "stepped" and load.kind.electronic:
         warnings.append(DRIVE_ON_STEPS)
-    beside = others_w if carries(inverter, others_w + load.running_w) else 0.0
-    asked = (load.start_va.value, load.running_w, beside)
+    counts = beside_all if planned is None else _beside(load, planned)[0]
+    counts_w = float(np.median(counts.all_w))
+    beside_w = counts_w if carries(inverter, counts_w + load.running_w.value) else 0.0
+    asked = (load.start_va.value, load.running_w.value, beside_w)
     least = holds_above(*asked, supply.battery, inverter)
     if least is not None and least > max(WORTH_A_WORD, supply.battery.floor):
         warnings.append(
@@ -110,9 +165,41 @@ def cell_of(load: Contender, others_w: float, supply: Supply, tested: str = "") 
             if least >= 1.0
             else f"not below {least * 100:.0f} % charge: its start pulls the battery under cut-off"
         )
-    if tested:
-        verdict = as_tested(verdict, tested)
-    return Cell(verdict, bool(tested), alone, doubt, tuple(warnings))
+    return Cell(
+        alone=alone,
+        planned=in_plan,
+        ticked=start.verdict(beside_all, inverter) if more else None,
+        too_much=more and too_much(inverter, after),
+        tested=tried is not None,
+        warnings=tuple(warnings),
+    )
+
+
+def _beside(load: Contender, several: Sequence[Contender]) -> tuple[Running, bool]:
+    """What runs beside one of a load, and whether anything does."""
+    running, more = Running.nothing(DRAWS), False
+    for other in several:
+        count = other.count - (other.name == load.name)
+        if count > 0:
+            running, more = other.running(running, count), True
+    return running, more
+
+
+def all_of(several: Sequence[Contender]) -> Running:
+    """What runs when all of several do."""
+    running = Running.nothing(DRAWS)
+    for contender in several:
+        running = contender.running(running, contender.count)
+    return running
+
+
+def too_much(inverter: Inverter, running: Running) -> bool:
+    """Whether what runs is, likely, beyond what an inverter carries for any time at all."""
+    top = inverter.overload[-1][0] if inverter.overload else 1.0
+    return (
+        float(np.median(running.all_w)) > inverter.continuous_w * top
+        or float(np.median(running.va)) > inverter.continuous_va * top
+    )
 
 
 def carries(inverter: Inverter, running_w: float) -> bool:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -15,6 +16,124 @@ from needle.supply.voltage import most_w, open_circuit_v
 GREY_FACTOR = 2.0
 #: A start shorter than this (s) is short.
 SHORT_S = 0.5
+
+
+#: From these odds on a start holds, and is likely to; below the last it trips.
+HOLDS, LIKELY, TRIPS = 0.9, 0.5, 0.1
+#: Share of a start's VA that is true power: most of a motor's inrush is reactive (general value).
+START_REAL = 0.5
+#: Volts of a load and of what feeds it that are this near each other fit (relative).
+SAME_VOLTS = 0.15
+
+
+@dataclass(frozen=True)
+class StartTried:
+    """A start that was tried on this very inverter.
+
+    Attributes
+    ----------
+    result : str
+        Key of :data:`TESTED`.
+    beside_w : float
+        W of what else ran then: with no more beside it the test settles the start, with more it is
+        computed again.
+    times : int
+        How often it was tried.
+    """
+
+    result: str
+    beside_w: float = 0.0
+    times: int = 1
+
+    @property
+    def ran(self) -> bool:
+        return TESTED[self.result][0] != "trips"
+
+    def settles(self, others_w: float) -> bool:
+        """Whether it tells what a start beside so many W does."""
+        return (
+            others_w <= self.beside_w * 1.02 + 5 if self.ran else others_w >= self.beside_w * 0.98
+        )
+
+
+def asked_va(
+    start_va: np.ndarray | float,
+    start_factor: float | None,
+    watts: np.ndarray | float,
+    nonactive_va: np.ndarray | float,
+    plain_w: np.ndarray | float = 0.0,
+) -> np.ndarray:
+    """VA that a start asks for beside others: as vectors where power factors are known.
+
+    Parameters
+    ----------
+    start_va : ndarray or float
+    start_factor : float or None
+        Power factor of the start; None where it is not known: then it adds as it stands.
+    watts, nonactive_va : ndarray or float
+        W and non-active VA of the others whose power factors are known.
+    plain_w : ndarray or float
+        W of the others, which add as they stand.
+    """
+    if start_factor is None:
+        return np.hypot(watts, nonactive_va) + start_va + plain_w
+    real = start_va * start_factor
+    reactive = start_va * math.sqrt(1 - start_factor**2)
+    return np.hypot(watts + real, nonactive_va + reactive) + plain_w
+
+
+def start_factor(power_factor: float | None) -> float | None:
+    """Power factor of a start, by that of running: a resistance keeps its own."""
+    if power_factor is None:
+        return None
+    return power_factor if power_factor > 0.97 else min(power_factor, START_REAL)
+
+
+def carried_va(
+    inverter: Inverter,
+    start_va: np.ndarray | float,
+    start_s: float,
+    grey: np.ndarray | float,
+    tried: StartTried | None = None,
+) -> np.ndarray:
+    """VA beyond which a start trips.
+
+    A short start beyond the surge rating is grey: up to :data:`GREY_FACTOR` times it may still
+    start, as ``grey`` (a rank between 0 and 1) has it. A test moves the limit to what it showed.
+    """
+    base = inverter.surge_va if start_s <= inverter.surge_s else inverter.continuous_va
+    beyond = (GREY_FACTOR - 1) * np.asarray(grey) if start_s < SHORT_S else 0 * np.asarray(grey)
+    limit = base * (1 + beyond)
+    if tried is None:
+        return limit
+    if tried.ran:
+        return np.maximum(limit, (start_va + tried.beside_w) * 1.001)
+    return np.minimum(limit, (start_va + tried.beside_w / 2) * 0.999)
+
+
+def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
+    """Whether an inverter gives the volts that a load wants."""
+    if load_v is None or inverter.volts is None:
+        return True
+    return abs(load_v / inverter.volts - 1) <= SAME_VOLTS
+
+
+def words_of(verdict: Verdict) -> str:
+    """A verdict as it is said, with its odds where they matter: "likely holds, 8 in 10"."""
+    if verdict.chance is None or verdict.verdict != "grey":
+        return verdict.verdict
+    odds = f"{round(verdict.chance * 10)} in 10"
+    return f"likely holds, {odds}" if verdict.chance >= LIKELY else f"grey, {odds}"
+
+
+def by_odds(verdict: Verdict, chance: float) -> Verdict:
+    """A computed verdict with its odds, which come before what the middle values say."""
+    word = verdict.verdict
+    if chance < TRIPS:
+        word = "trips"
+    elif (word == "holds" and chance < HOLDS) or word == "trips":
+        word = "grey"
+    return replace(verdict, verdict=word, chance=chance)
 
 
 @dataclass(frozen=True)
@@ -31,12 +150,15 @@ class Verdict:
         What is left under it; negative when over, VA.
     reason : str
         In words.
+    chance : float or None
+        Share of draws in which it starts, where it was drawn.
     """
 
     verdict: str
     limit_va: float
     margin_va: float
     reason: str
+    chance: float | None = None
 
 
 def will_it_start(
@@ -107,30 +229,142 @@ TESTED = {
 }
 
 
-def as_tested(computed: Verdict, result: str) -> Verdict:
-    """The verdict of a start test, which overrules what was computed; the margin stays as it was.
+def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Verdict:
+    """The verdict of a start test where it settles this start; the margin stays as it was.
 
     Parameters
     ----------
     computed : Verdict
-    result : str
-        Key of :data:`TESTED`.
+    tried : StartTried
+    others_w : float
+        W that run beside it now.
     """
-    verdict, observed = TESTED[result]
+    verdict, observed = TESTED[tried.result]
+    if tried.times > 1:
+        observed = f"{observed}, {tried.times} times"
+    if not tried.settles(others_w):
+        fewer = with_unit(tried.beside_w, "W")
+        beside = "alone" if tried.beside_w <= 0 else f"beside {fewer}"
+        return replace(computed, reason=f"{computed.reason}; {observed}, {beside}")
     reason = (
         observed
         if verdict == computed.verdict
         else f"{observed}; by the numbers it {_by(computed)}"
     )
-    return Verdict(verdict, computed.limit_va, computed.margin_va, reason)
+    return replace(computed, verdict=verdict, reason=reason, chance=None)
 
 
 def _by(computed: Verdict) -> str:
     return "would be grey" if computed.verdict == "grey" else computed.verdict
 
 
-#: Share of a start's VA that is true power: most of a motor's inrush is reactive (general value).
-START_REAL = 0.5
+@dataclass(frozen=True)
+class Running:
+    """What runs, in every draw, (draws,) each.
+
+    Attributes
+    ----------
+    watts, nonactive_va : ndarray
+        W and non-active VA of what is known by its power factor.
+    plain_w : ndarray
+        W of the rest, which add to VA as they stand.
+    """
+
+    watts: np.ndarray
+    nonactive_va: np.ndarray
+    plain_w: np.ndarray
+
+    @classmethod
+    def nothing(cls, draws: int) -> Running:
+        return cls(np.zeros(draws), np.zeros(draws), np.zeros(draws))
+
+    def with_load(self, watts: np.ndarray, known: bool, nonactive: np.ndarray | None) -> Running:
+        """With another load: its W, whether its power factor is known, non-active VA for each W."""
+        if not known:
+            return replace(self, plain_w=self.plain_w + watts)
+        more = 0.0 if nonactive is None else watts * nonactive
+        return replace(self, watts=self.watts + watts, nonactive_va=self.nonactive_va + more)
+
+    @property
+    def all_w(self) -> np.ndarray:
+        return self.watts + self.plain_w
+
+    @property
+    def va(self) -> np.ndarray:
+        return np.hypot(self.watts, self.nonactive_va) + self.plain_w
+
+
+@dataclass(frozen=True)
+class Start:
+    """One start over draws.
+
+    Attributes
+    ----------
+    va, running_w, grey : ndarray, (draws,)
+        VA of the first moments, W once it runs, and a rank that tells what a grey start does.
+    start_s : float
+    power_factor : float or None
+        None where it is not known.
+    nonactive : ndarray or None
+        Non-active VA for each W once it runs.
+    volts : float or None
+        That it wants.
+    tried : StartTried or None
+    """
+
+    va: np.ndarray
+    running_w: np.ndarray
+    grey: np.ndarray
+    start_s: float
+    power_factor: float | None = None
+    nonactive: np.ndarray | None = None
+    volts: float | None = None
+    tried: StartTried | None = None
+
+    def asks(self, others: Running) -> np.ndarray:
+        """VA that it asks for beside others."""
+        factor = start_factor(self.power_factor)
+        return asked_va(self.va, factor, others.watts, others.nonactive_va, others.plain_w)
+
+    def after(self, others: Running) -> Running:
+        """What runs once it does too."""
+        return others.with_load(self.running_w, self.power_factor is not None, self.nonactive)
+
+    def verdict(self, others: Running, inverter: Inverter) -> Verdict:
+        """Whether it starts beside others, by the middle values and by the odds over draws."""
+        usual_w, running_w = float(np.median(others.all_w)), float(np.median(self.running_w))
+        computed = will_it_start(
+            float(np.median(self.va)), self.start_s, running_w, usual_w, inverter
+        )
+        if not fits_volts(self.volts, inverter):
+            wants, gives = (with_unit(volts or 0.0, "V") for volts in (self.volts, inverter.volts))
+            reason = f"it wants {wants}, and the inverter gives {gives}"
+            return Verdict("trips", computed.limit_va, computed.margin_va, reason, 0.0)
+        if self.tried is not None and self.tried.settles(usual_w):
+            return as_tested(computed, self.tried, usual_w)
+        asks = self.asks(others)
+        limit = carried_va(inverter, self.va, self.start_s, self.grey, self.tried)
+        after = self.after(others)
+        top = inverter.overload[-1][0] if inverter.overload else 1.0
+        carried = (after.all_w <= inverter.continuous_w * top + 1e-6) & (
+            after.va <= inverter.continuous_va * top + 1e-6
+        )
+        margin = computed.limit_va - float(np.median(asks))
+        judged = replace(computed, margin_va=min(computed.margin_va, margin))
+        if float(np.median(after.va)) > inverter.continuous_va * top:
+            judged = _too_many_va(judged, float(np.median(after.va)), inverter)
+        judged = by_odds(judged, float(np.mean((asks <= limit) & carried)))
+        return judged if self.tried is None else as_tested(judged, self.tried, usual_w)
+
+
+def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Verdict:
+    if verdict.verdict == "trips":
+        return verdict
+    carried = inverter.continuous_va
+    reason = (
+        f"{with_unit(running_va, 'VA')} running is over the {with_unit(carried, 'VA')} it carries"
+    )
+    return replace(verdict, limit_va=carried, margin_va=carried - running_va, reason=reason)
 
 
 def battery_amps(watts: float, battery: Battery) -> float | None:

@@ -10,18 +10,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from needle.decide.order import Starter
-from needle.decide.sizing import Size, inverter_sizes
 from needle.plan.advice import Narrowing, measure_next
 from needle.plan.document import parse_plan
 from needle.plan.likely import likely_hours
-from needle.plan.plan import AC, MOST_HOURS, Plan
+from needle.plan.plan import MOST_HOURS, Plan
 from needle.plan.simulate import Outcome, simulate
 from needle.plan.sizing import (
     BatterySize,
+    InverterSize,
     MoreTasks,
     Nights,
     battery_for,
+    inverter_for,
     more_tasks,
     nights_covered,
 )
@@ -92,7 +92,7 @@ class Sizes:
     """
 
     battery: BatterySize
-    inverters: list[Size]
+    inverters: list[InverterSize]
     more: list[MoreTasks]
     nights: list[Nights]
     labels_w: float | None
@@ -100,15 +100,9 @@ class Sizes:
 
 def size_up(outcome: Outcome, odds: float, labels_w: float | None) -> Sizes:
     """Sizes for a plan that was run, at the odds wanted."""
-    starters = [
-        Starter(load.name, load.running_w, load.start_va, load.start_s)
-        for load in outcome.plan.loads
-        if load.route == AC
-        for _ in range(load.count)
-    ]
     return Sizes(
         battery=battery_for(outcome, odds, labels_w),
-        inverters=inverter_sizes(starters),
+        inverters=inverter_for(outcome),
         more=more_tasks(outcome),
         nights=nights_covered(outcome),
         labels_w=labels_w,

@@ -88,7 +88,7 @@ class Asked:
             for load in self.plan.loads
             for pattern in patterns_of(load, self.plan, self.minutes, self.inputs)
         ]
-        self.tripper = Tripper(self.plan, self.patterns, draws)
+        self.tripper = Tripper(self.plan, self.patterns, self.inputs)
         self.side = BatterySide(self.plan, self.inputs, self.minutes)
 
     def blocks(self) -> Iterator[Block]:
@@ -102,12 +102,13 @@ class Asked:
             ]
             starts_w = self.tripper.settle(first, powers)
             routes = self.side.routes(self.patterns, powers, draws, last - first)
+            nonactive_va = self.side.nonactive_va(self.patterns, powers)
             sources_w, other_w = self.side.offered(first, last)
             yield Block(
                 first=first,
                 loads_w=sum(routes.values(), np.zeros((draws, last - first), np.float32)),
                 ac_w=routes[AC],
-                drawn_w=self.side.drawn_w(routes, first, last),
+                drawn_w=self.side.drawn_w(routes, first, last, nonactive_va),
                 starts_w=starts_w,
                 sources_w=sources_w,
                 other_w=other_w,

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, tzinfo
 from typing import Any
 
-from needle.decide.starting import TESTED
+from needle.decide.starting import TESTED, StartTried
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SPREAD
 from needle.moments import (
@@ -38,9 +38,9 @@ from needle.supply.supply import Supply, parse_supply
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
     "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
-    "steps", "charge", "priority", "count", "start_tested", "can", "settings", "flexible", "alone",
+    "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
-    "day_swing",
+    "day_swing", "power_factor_spread", "volts", "start_tested", "start_beside_w", "start_times",
 )  # fmt: skip
 
 
@@ -83,6 +83,9 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         start_spread=reader.number("start_spread", 0.0, 3.0, default=0.0),
         day_spread=reader.number("day_spread", 0.0, 2.0, default=0.0),
         day_swing=reader.number("day_swing", 0.0, 0.9, default=0.0),
+        power_factor_spread=reader.number("power_factor_spread", 0.0, 1.0, default=0.0),
+        power_factor_known=reader.has("power_factor"),
+        volts=reader.number("volts", most=1000, above=True),
         windows=windows,
         moments=moments,
         steps=steps,
@@ -93,13 +96,20 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
         measured_set_c=reader.number("measured_set_c", least=-100, most=400),
         pull_down_wh=reader.number("pull_down_wh", 0.0, 1_000_000, default=0.0),
-        start_tested=reader.choice("start_tested", ("", *TESTED), ""),
+        tried=_parse_tried(reader),
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
         flexible=parse_windows(reader.items("flexible", most=50), reader.at("flexible"), zone),
         alone=reader.flag("alone"),
         safety_class=reader.choice("cares", SAFETY_CLASSES, ""),
     )
+
+
+def _parse_tried(reader: Reader) -> StartTried | None:
+    result = reader.choice("start_tested", ("", *TESTED), "")
+    beside = reader.number("start_beside_w", most=1_000_000, default=0.0)
+    times = reader.number("start_times", 1, 100, default=1.0)
+    return StartTried(result, beside, int(times)) if result else None
 
 
 def _parse_can(reader: Reader, routes: Sequence[str], route: str) -> tuple[str, ...]:

@@ -60,7 +60,8 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
             for one, watts in zip(means, powers, strict=True):
                 if one.load.name == trip.load:
                     watts[0, trip.minute : trip.until_minute] = 0.0
-    drawn = side.drawn_w(side.routes(means, powers, 2, minutes), 0, minutes)
+    routes = side.routes(means, powers, 2, minutes)
+    drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
     flow = _in_blocks(bank, drawn, side, minutes)
     needed = min(minutes, round(plan.needed_hours * MINUTES_PER_HOUR))
     # Energies are of the hours needed, or to the first stop: what runs after it is another story.

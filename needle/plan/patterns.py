@@ -17,6 +17,7 @@ from needle.plan.uncertain import (
     DAYS,
     LOAD,
     LOAD_DUTY,
+    LOAD_FACTOR,
     LOAD_START,
     LOAD_TASK,
     LOAD_WATTS,
@@ -56,6 +57,8 @@ class Pattern:
         W that tasks ask of limits, whatever energy they come to.
     peak_factor, start_va : ndarray, (draws,)
         Factor on those W; VA of a start.
+    nonactive : ndarray, (draws,), or None
+        Non-active VA for each W, where its power factor is known; None where it has none.
     stretch : ndarray, (draws, stretches), or None
         What days and the time of day make of it, for each :data:`STRETCH` of minutes.
     """
@@ -73,6 +76,7 @@ class Pattern:
     peak_factor: np.ndarray | None = None
     start_va: np.ndarray | None = None
     stretch: np.ndarray | None = None
+    nonactive: np.ndarray | None = None
 
     def power(self, first: int, last: int) -> np.ndarray:
         """W in the minutes from ``first`` to before ``last``, shape (draws, minutes)."""
@@ -166,9 +170,11 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     draws = inputs.draws
     start_va = load.start_va * inputs.factor(LOAD_START, load.name)
     watts = inputs.factor(LOAD_WATTS, load.name)
+    nonactive = _nonactive(load, inputs)
     if load.by_moments:
         task = _by_moment(load, plan, minutes, inputs.factor(LOAD_TASK, load.name))
-        return [replace(task, peak_factor=watts, start_va=start_va)] * load.count
+        task = replace(task, peak_factor=watts, start_va=start_va, nonactive=nonactive)
+        return [task] * load.count
     mask = in_use(load, plan.start, minutes)
     uses, shape = runs(mask), mask.astype(np.float32)
     stretch = _stretches(load, plan, minutes, inputs)
@@ -177,7 +183,7 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     if load.duty >= 1.0:
         steady = Pattern(
             load, shape, np.zeros(draws, np.float32), running.astype(np.float32), uses,
-            start_va=start_va, stretch=stretch,
+            start_va=start_va, stretch=stretch, nonactive=nonactive,
         )  # fmt: skip
         return [steady] * load.count
     until = _pull_down_min(load, duty) if load.pull_down_wh > 0 else None
@@ -190,10 +196,18 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
             duty=duty.astype(np.float32),
             phase=stream.permutation(places).astype(np.float32),
             duty_scale=_through_the_day(load, plan, minutes),
-            full_until=until, start_va=start_va, stretch=stretch,
+            full_until=until, start_va=start_va, stretch=stretch, nonactive=nonactive,
         )
         for _ in range(load.count)
     ]  # fmt: skip
+
+
+def _nonactive(load: PlanLoad, inputs: Inputs) -> np.ndarray | None:
+    """Non-active VA for each W of a load, √(1/PF² - 1), in each draw."""
+    if not load.power_factor_known or load.power_factor >= 1:
+        return None
+    factor = np.minimum(1.0, load.power_factor * inputs.factor(LOAD_FACTOR, load.name))
+    return np.sqrt(1 / factor**2 - 1).astype(np.float32)
 
 
 def _running_and_duty(

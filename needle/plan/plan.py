@@ -7,6 +7,7 @@ from datetime import datetime
 
 import numpy as np
 
+from needle.decide.starting import StartTried
 from needle.moments import (
     Moment,
     Window,
@@ -73,6 +74,12 @@ class PlanLoad:
         Length of a cycle, min.
     power_factor : float
         Share.
+    power_factor_spread : float
+        Its relative spread.
+    power_factor_known : bool
+        False where none is known: its W then count as they stand beside others' VA.
+    volts : float or None
+        V that it wants; None where any will do.
     start_va : float
         VA; running VA where nothing is known.
     start_s : float
@@ -107,8 +114,8 @@ class PlanLoad:
         where it is the same.
     pull_down_wh : float
         Wh that it takes once, at the start, to bring warm contents down, without a pause.
-    start_tested : str
-        What came of a start test on this supply, of :data:`needle.decide.starting.TESTED`; or "".
+    tried : StartTried or None
+        The newest start test of it on this supply.
     can : tuple of str
         Other routes that it could take.
     settings : tuple of Setting
@@ -141,7 +148,7 @@ class PlanLoad:
     measured_room_c: float | None = None
     measured_set_c: float | None = None
     pull_down_wh: float = 0.0
-    start_tested: str = ""
+    tried: StartTried | None = None
     can: tuple[str, ...] = ()
     settings: tuple[Setting, ...] = ()
     flexible: tuple[Window, ...] = ()
@@ -153,6 +160,9 @@ class PlanLoad:
     start_spread: float = 0.0
     day_spread: float = 0.0
     day_swing: float = 0.0
+    power_factor_spread: float = 0.0
+    power_factor_known: bool = True
+    volts: float | None = None
 
     @property
     def by_moments(self) -> bool:

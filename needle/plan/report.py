@@ -76,6 +76,7 @@ def as_document(
                 "why": trip.why,
                 "watts": trip.watts,
                 "limit_w": trip.limit_w,
+                "unit": trip.unit,
                 "loads": [trip.load],
                 "chance": trip.chance,
             }
@@ -89,6 +90,8 @@ def as_document(
                 "limit_va": start.verdict.limit_va,
                 "verdict": start.verdict.verdict,
                 "reason": start.verdict.reason,
+                "chance": start.verdict.chance,
+                "asked_va": dict(zip(("low", "value", "high"), start.asked_va, strict=True)),
             }
             for start in outcome.starts
         ],

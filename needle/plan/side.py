@@ -98,11 +98,37 @@ class BatterySide:
             by_route[route] += watts
         return by_route
 
-    def drawn_w(self, routes: dict[str, np.ndarray], first: int, last: int) -> np.ndarray:
-        """W asked of the battery's side, idle and conversion included."""
+    def nonactive_va(
+        self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray]
+    ) -> np.ndarray | float:
+        """Non-active VA of all loads on AC, (draws, minutes), where the inverter's loss asks."""
+        if np.ndim(self.square) == 0:
+            return 0.0
+        return sum(
+            (
+                watts * pattern.nonactive[:, None]
+                for pattern, watts in zip(patterns, powers, strict=True)
+                if pattern.load.route == AC and pattern.nonactive is not None
+            ),
+            np.zeros_like(powers[0]) if powers else 0.0,
+        )
+
+    def drawn_w(
+        self,
+        routes: dict[str, np.ndarray],
+        first: int,
+        last: int,
+        nonactive_va: np.ndarray | float = 0.0,
+    ) -> np.ndarray:
+        """W asked of the battery's side, idle and conversion included.
+
+        ``nonactive_va`` is that of all loads on AC.
+        """
         drawn = np.zeros(routes[AC].shape, np.float32) + self.outputs_idle_w
         if self.plan.supply.inverter is not None:
-            through = np.asarray(dc_w(routes[AC], self.idle_w, self.efficiency, self.square))
+            through = np.asarray(
+                dc_w(routes[AC], self.idle_w, self.efficiency, self.square, nonactive_va)
+            )
             drawn += through * self.inverter_on[first:last]
         for name, watts in routes.items():
             if name != AC:

@@ -5,31 +5,19 @@ All draws advance together, in blocks of minutes that fit the processor's cache.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from needle.decide.starting import Verdict, as_tested, will_it_start
 from needle.plan.asked import Asked
 from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
-from needle.plan.patterns import Pattern
-from needle.plan.plan import AC, Plan
+from needle.plan.plan import Plan
 from needle.plan.side import other_wh
+from needle.plan.starts import PlannedStart, planned_starts
 from needle.plan.trips import Trip
 from needle.plan.uncertain import Inputs
-
-
-@dataclass(frozen=True)
-class PlannedStart:
-    """A load's start in the plan: VA, W of the others at the worst moment, and the verdict."""
-
-    load: str
-    start_va: float
-    others_w: float
-    verdict: Verdict
 
 
 @dataclass(frozen=True)
@@ -191,7 +179,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         peak_w=float(np.quantile(peak, 0.9)),
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
         trips=trips,
-        starts=_starts(plan, minutes, asked.patterns),
+        starts=planned_starts(asked),
         curve_h=marks / MINUTES_PER_HOUR,
         charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
         drawn_w=likely.drawn_w,
@@ -227,29 +215,3 @@ def _curve_minutes(minutes: int) -> np.ndarray:
     """Regular moments, at most some 400 of them: every 5, 10, 15, 30 or 60 min."""
     step = next(size for size in (5, 10, 15, 30, 60) if minutes / size <= 400 or size == 60)
     return np.arange(0, minutes + 1, step)
-
-
-def _starts(plan: Plan, minutes: int, patterns: Sequence[Pattern]) -> list[PlannedStart]:
-    """Each load's start at the moment when the others in use add up to most."""
-    inverter = plan.supply.inverter
-    if inverter is None:
-        return []
-    first: dict[str, Pattern] = {}
-    for pattern in patterns:
-        if pattern.load.route == AC:
-            first.setdefault(pattern.load.name, pattern)
-    in_use = {name: one.shape > 0 for name, one in first.items()}
-    running = sum(
-        (in_use[name] * (one.load.running_w * one.load.count) for name, one in first.items()),
-        np.zeros(minutes),
-    )
-    starts = []
-    for name, one in first.items():
-        if in_use[name].any():
-            load = one.load
-            others = max(0.0, float(running[in_use[name]].max()) - load.running_w)
-            verdict = will_it_start(load.start_va, load.start_s, load.running_w, others, inverter)
-            if load.start_tested:
-                verdict = as_tested(verdict, load.start_tested)
-            starts.append(PlannedStart(name, load.start_va, others, verdict))
-    return starts

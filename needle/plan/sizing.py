@@ -115,6 +115,43 @@ def _between(low: float, high: float, last: float) -> float:
 
 
 @dataclass(frozen=True)
+class InverterSize:
+    """An inverter for a plan's own worst moments: VA without end and at first, (likely, high)."""
+
+    school: str
+    continuous_va: tuple[float, float]
+    surge_va: tuple[float, float]
+    why: str
+
+
+def inverter_for(outcome: Outcome) -> list[InverterSize]:
+    """*Just enough* and *roomy* for what really runs together; none where nothing is on AC.
+
+    Just enough carries the plan's worst moment, its high end at 9 in 10. Roomy: twice the running
+    sum, and 1.5 times the worst start.
+    """
+    if not outcome.starts:
+        return []
+    running = max(outcome.starts, key=lambda start: start.running_va[2])
+    worst = max(outcome.starts, key=lambda start: start.asked_va[2])
+    _, sum_va, high_va = running.running_va
+    _, start_va, most_va = worst.asked_va
+    surge = (max(sum_va, start_va), max(high_va, most_va))
+    return [
+        InverterSize(
+            "just enough", (sum_va, high_va), surge,
+            f"the plan's worst moments: what runs with {running.load}, and the start of "
+            f"{worst.load} beside what runs then; test it",
+        ),
+        InverterSize(
+            "roomy", (2 * sum_va, 2 * high_va),
+            (max(2 * sum_va, 1.5 * surge[0]), max(2 * high_va, 1.5 * surge[1])),
+            "twice what runs at once, and 1.5 times the worst start",
+        ),
+    ]  # fmt: skip
+
+
+@dataclass(frozen=True)
 class MoreTasks:
     """How many more tasks of a load fit before the floor by the needed hours: low, likely, high."""
 
@@ -250,5 +287,6 @@ _WHY_NOT = {
     "overload": "{load} and what runs with it ask for more than the supply carries",
     "start": "the supply does not carry the start of {load}",
     "output": "{load} asks for more than its output gives",
+    "volts": "{load} wants other volts than the inverter gives",
     "rest": "{load} must run while the inverter rests",
 }

@@ -11,10 +11,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from needle.decide.starting import GREY_FACTOR, SHORT_S, START_REAL, TESTED
+from needle.decide.starting import START_REAL, asked_va, carried_va, fits_volts, start_factor
 from needle.plan.patterns import Pattern
-from needle.plan.plan import AC, Plan, PlanLoad
-from needle.supply.inverter import Inverter
+from needle.plan.plan import AC, Plan
+from needle.plan.uncertain import GREY, Inputs
 
 #: Trips rarer than this are not told.
 RARE = 0.02
@@ -30,9 +30,11 @@ class Trip:
     minute, until_minute : int
         Usual moment (median over the draws where it happens) and the end of that use.
     why : str
-        ``"overload"`` or ``"start"``.
+        ``"overload"``, ``"start"``, ``"output"`` or ``"volts"``.
     watts, limit_w : float
-        What was asked for (VA for a start) and what is carried.
+        What was asked for and what is carried, in ``unit``.
+    unit : str
+        ``"W"``, ``"VA"`` or ``"V"``.
     chance : float
         Share of draws in which it happens.
     """
@@ -44,32 +46,29 @@ class Trip:
     watts: float
     limit_w: float
     chance: float
-
-    @property
-    def unit(self) -> str:
-        """What it was held against: VA for a start, else W."""
-        return "VA" if self.why == "start" else "W"
+    unit: str = "W"
 
 
 @dataclass
 class Limit:
-    """A limit in W on the sum of some patterns, with an overload curve above it.
+    """A limit in W, or in VA, on the sum of some patterns, with an overload curve above it.
 
     ``above_for`` keeps, for each step of the curve, how many minutes each draw has been above it.
     """
 
-    most_w: float
+    most: float
     members: list[int]
+    unit: str = "W"
     why: str = "overload"
     curve: tuple[tuple[float, float], ...] = ()
     above_for: list[np.ndarray] = field(default_factory=list)
 
     def steps(self) -> list[tuple[float, int]]:
-        """W above which a sum is carried for so many whole minutes only."""
+        """W or VA above which a sum is carried for so many whole minutes only."""
         floors = [1.0, *(ratio for ratio, _ in self.curve)]
         carried = [*(int(seconds // 60) for _, seconds in self.curve), 0]
         return [
-            (self.most_w * floor * (1 + 1e-6), minutes)
+            (self.most * floor * (1 + 1e-6), minutes)
             for floor, minutes in zip(floors, carried, strict=True)
         ]
 
@@ -80,20 +79,39 @@ def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
     limits = []
     if supply.inverter is not None:
         mine = [n for n, one in enumerate(patterns) if one.load.route == AC]
-        limits.append(Limit(supply.inverter.continuous_w, mine, curve=supply.inverter.overload))
+        inverter = supply.inverter
+        limits.append(Limit(inverter.continuous_w, mine, curve=inverter.overload))
+        if any(patterns[n].nonactive is not None for n in mine):
+            limits.append(Limit(inverter.continuous_va, mine, "VA", curve=inverter.overload))
     for output in supply.outputs:
         mine = [n for n, one in enumerate(patterns) if one.load.route == output.name]
-        limits.append(Limit(output.max_w, mine, "output"))
+        limits.append(Limit(output.max_w, mine, why="output"))
     limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
-    return [limit for limit in limits if limit.members and np.isfinite(limit.most_w)]
+    return [limit for limit in limits if limit.members and np.isfinite(limit.most)]
 
 
-def start_limit_va(load: PlanLoad, inverter: Inverter) -> float:
-    """VA beyond which a start trips: grey ones may still start, and a test overrules both."""
-    if load.start_tested:
-        return 0.0 if TESTED[load.start_tested][0] == "trips" else np.inf
-    limit = inverter.surge_va if load.start_s <= inverter.surge_s else inverter.continuous_w
-    return limit * GREY_FACTOR if load.start_s < SHORT_S else limit
+@dataclass(frozen=True)
+class Drops:
+    """What was asked of which limit in each of some draws, (draws,) each; ``most`` is carried."""
+
+    why: np.ndarray
+    unit: np.ndarray
+    asked: np.ndarray
+    most: np.ndarray
+
+    @classmethod
+    def none(cls, draws: int) -> Drops:
+        why, unit = np.full(draws, "", dtype=object), np.full(draws, "", dtype=object)
+        return cls(why, unit, np.zeros(draws), np.zeros(draws))
+
+    def put(
+        self, rows: np.ndarray, why: str, unit: str, asked: np.ndarray, most: np.ndarray | float
+    ) -> None:
+        self.why[rows], self.unit[rows] = why, unit
+        self.asked[rows], self.most[rows] = asked, most
+
+    def of(self, rows: np.ndarray) -> Drops:
+        return Drops(self.why[rows], self.unit[rows], self.asked[rows], self.most[rows])
 
 
 class Tripper:
@@ -103,12 +121,12 @@ class Tripper:
     ----------
     plan : Plan
     patterns : sequence of Pattern
-    draws : int
+    inputs : Inputs
     """
 
-    def __init__(self, plan: Plan, patterns: Sequence[Pattern], draws: int) -> None:
+    def __init__(self, plan: Plan, patterns: Sequence[Pattern], inputs: Inputs) -> None:
         self.patterns = patterns
-        self.draws = draws
+        self.draws = draws = inputs.draws
         self.limits = limits_of(plan, patterns)
         for limit in self.limits:
             limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
@@ -119,6 +137,21 @@ class Tripper:
             else one.start_va.astype(np.float32)
             for one in patterns
         ]
+        #: The most VA for each W of a pattern.
+        self.most_va = [float(np.max(_va_for_each_w(pattern))) for pattern in patterns]
+        #: VA beyond which each pattern's start trips, (draws,).
+        self.carried_va = [
+            self._carried(pattern, start_va, inputs)
+            for pattern, start_va in zip(patterns, self.start_va, strict=True)
+        ]
+        #: Patterns that want other volts than the inverter gives.
+        self.unfit = [
+            n
+            for n, pattern in enumerate(patterns)
+            if self.inverter is not None
+            and pattern.load.route == AC
+            and not fits_volts(pattern.load.volts, self.inverter)
+        ]
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
@@ -128,7 +161,14 @@ class Tripper:
         self.first_drop_min = np.full(draws, np.inf)
         self.first_drop = np.full(draws, -1)
         self.first_why = np.full(draws, "", dtype=object)
-        self.events: dict[tuple[int, int, str], list[tuple[int, float, float]]] = {}
+        self.events: dict[tuple[int, int, str, str], list[tuple[int, float, float]]] = {}
+
+    def _carried(self, pattern: Pattern, start_va: np.ndarray, inputs: Inputs) -> np.ndarray:
+        if self.inverter is None or pattern.load.route != AC:
+            return np.full(self.draws, np.inf)
+        load = pattern.load
+        grey = inputs.uniform(GREY, load.name)
+        return carried_va(self.inverter, start_va, load.start_s, grey, load.tried)
 
     def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
         """Drop what trips in a block.
@@ -149,19 +189,37 @@ class Tripper:
         for n, until in enumerate(self.dropped_until):
             if int(until.max()) > first:
                 powers[n] *= minutes >= until[:, None]
-        starters = self._starters(powers)
+        self._drop_unfit(first, powers)
+        most_w = [
+            float(self._asked(n, first, watts, slice(None)).max()) for n, watts in enumerate(powers)
+        ]
+        starters = self._starters(powers, most_w)
+        limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = [
             watts[:, -1] > one.load.resting_w + 1e-6
             for watts, one in zip(powers, self.patterns, strict=True)
         ]
         rows = np.arange(self.draws)
         while rows.size:
-            rows = self._settle_first(first, powers, rows, starters)
+            rows = self._settle_first(first, powers, rows, limits, starters)
         for limit in self.limits:
-            self._remember(limit, powers)
+            self._remember(limit, first, powers, limit in limits)
         extra = self._start_extra(powers) if self.sags else None
         self.was_on = on_at_end
         return extra
+
+    def _drop_unfit(self, first: int, powers: list[np.ndarray]) -> None:
+        """Drop what the inverter's volts do not fit, from where it would first run."""
+        for n in self.unfit:
+            rows = np.flatnonzero(powers[n].any(axis=1))
+            if rows.size:
+                when = (powers[n][rows] > 0).argmax(axis=1)
+                volts = np.full(rows.size, self.patterns[n].load.volts)
+                assert self.inverter is not None and self.inverter.volts is not None
+                given = np.full(rows.size, self.inverter.volts)
+                why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
+                self._remember_first(n, first, rows, when, why)
+                self._drop(n, first, powers, rows, when, Drops(why, unit, volts, given))
 
     def _start_extra(self, powers: list[np.ndarray]) -> np.ndarray:
         """W beyond running in the minutes in which something starts; the largest of each."""
@@ -182,55 +240,72 @@ class Tripper:
         edges[:, 0] &= ~self.was_on[n][rows]
         return edges
 
-    def _pulse(
-        self, members: Sequence[int], first: int, powers: list[np.ndarray], rows: np.ndarray
-    ) -> np.ndarray | float:
-        """W that tasks ask for beyond what they come to, in draws that did not drop them."""
-        pulse_w: np.ndarray | float = 0.0
-        for n in members:
-            pattern = self.patterns[n]
-            if pattern.peak_w is not None and pattern.peak_factor is not None:
-                peak = pattern.peak_w[first : first + powers[n].shape[1]]
-                if not peak.any():
-                    continue
-                watts = powers[n][rows]
-                asked = pattern.peak_factor[rows, None] * peak
-                pulse_w = pulse_w + np.where(watts > 0, asked - watts, 0.0)
-        return pulse_w
+    def _could_exceed(self, limit: Limit, most_w: list[float]) -> bool:
+        """Whether a block could exceed a limit, were each pattern at its most at once."""
+        times = self.most_va if limit.unit == "VA" else [1.0] * len(most_w)
+        return sum(most_w[n] * times[n] for n in limit.members) > limit.most
 
-    def _starters(self, powers: list[np.ndarray]) -> list[tuple[int, float]]:
-        """Patterns whose start could trip at all in this block, with their limit in VA."""
+    def _asked(self, n: int, first: int, watts: np.ndarray, rows: np.ndarray | slice) -> np.ndarray:
+        """W that a pattern asks of a limit: of a task its peak, whatever energy it comes to."""
+        pattern = self.patterns[n]
+        if pattern.peak_w is None or pattern.peak_factor is None:
+            return watts
+        peak = pattern.peak_w[first : first + watts.shape[1]]
+        if not peak.any():
+            return watts
+        return np.where(watts > 0, pattern.peak_factor[rows, None] * peak, 0.0)
+
+    def _sum(
+        self, limit: Limit, first: int, powers: list[np.ndarray], rows: np.ndarray
+    ) -> np.ndarray:
+        """What some draws ask of a limit, in its unit, (rows, minutes)."""
+        size = powers[0].shape[1]
+        watts = np.zeros((rows.size, size), np.float32)
+        plain, nonactive = np.zeros_like(watts), np.zeros_like(watts)
+        for n in limit.members:
+            mine = self._asked(n, first, powers[n][rows], rows)
+            if limit.unit == "W":
+                watts += mine
+                continue
+            _add_vector(self.patterns[n], mine, rows, watts, nonactive, plain)
+        return watts if limit.unit == "W" else np.hypot(watts, nonactive) + plain
+
+    def _beside(
+        self, powers: list[np.ndarray], rows: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """All that runs on AC in some draws: W and non-active VA of what is known, W of others."""
+        watts = np.zeros((rows.size, powers[0].shape[1]), np.float32)
+        nonactive, plain = np.zeros_like(watts), np.zeros_like(watts)
+        for n in self.on_ac:
+            _add_vector(self.patterns[n], powers[n][rows], rows, watts, nonactive, plain)
+        return watts, nonactive, plain
+
+    def _starters(self, powers: list[np.ndarray], most_w: list[float]) -> list[int]:
+        """Patterns whose start could trip at all in this block."""
         if self.inverter is None or not self.on_ac:
             return []
-        most = float(_total(powers, self.on_ac).max())
-        starters = []
-        for n in self.on_ac:
-            load = self.patterns[n].load
-            limit = start_limit_va(load, self.inverter)
-            if (
-                float(self.start_va[n].max()) + most > limit
-                and float(powers[n].max()) > load.resting_w + 1e-6
-            ):
-                starters.append((n, limit))
-        return starters
+        most_va = sum(most_w[n] * self.most_va[n] for n in self.on_ac)
+        return [
+            n
+            for n in self.on_ac
+            if bool((self.start_va[n] + most_va > self.carried_va[n]).any())
+            and most_w[n] > self.patterns[n].load.resting_w + 1e-6
+        ]
 
     def _settle_first(
         self,
         first: int,
         powers: list[np.ndarray],
         rows: np.ndarray,
-        starters: list[tuple[int, float]],
+        limits: Sequence[Limit],
+        starters: Sequence[int],
     ) -> np.ndarray:
         """Drop the earliest trip of each of these draws; returns the draws that had one."""
-        size = powers[0].shape[1]
-        at = np.full(rows.size, size)
+        at = np.full(rows.size, powers[0].shape[1])
         culprit = np.full(rows.size, -1)
-        is_start = np.zeros(rows.size, dtype=bool)
-        why = np.full(rows.size, "overload", dtype=object)
-        asked, most = np.zeros(rows.size), np.zeros(rows.size)
-        for limit in self.limits:
-            total = _total(powers, limit.members, rows)
-            total += self._pulse(limit.members, first, powers, rows)
+        drops = Drops.none(rows.size)
+        for limit in limits:
+            total = self._sum(limit, first, powers, rows)
             over = self._over(limit, total, rows)
             hit = np.flatnonzero(over.any(axis=1))
             if not hit.size:
@@ -238,32 +313,47 @@ class Tripper:
             when = over[hit].argmax(axis=1)
             sooner = when < at[hit]
             hit, when = hit[sooner], when[sooner]
-            at[hit], most[hit], asked[hit] = when, limit.most_w, total[hit, when]
-            why[hit] = limit.why
+            at[hit] = when
+            drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
             culprit[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
         if starters:
-            total = _total(powers, self.on_ac, rows)
-            for n, limit_va in starters:
+            watts, nonactive, plain = self._beside(powers, rows)
+            for n in starters:
                 mine = powers[n][rows]
-                start_va = self.start_va[n][rows]
-                asks = total - mine + start_va[:, None]
-                fails = self._edges(n, mine, rows) & (asks > limit_va)
+                asks = self._asks_at_start(n, mine, rows, watts, nonactive, plain)
+                fails = self._edges(n, mine, rows) & (asks > self.carried_va[n][rows, None])
                 hit = np.flatnonzero(fails.any(axis=1))
                 if not hit.size:
                     continue
                 when = fails[hit].argmax(axis=1)
                 sooner = when < at[hit]
                 hit, when = hit[sooner], when[sooner]
-                at[hit], culprit[hit], is_start[hit], most[hit] = when, n, True, limit_va
-                asked[hit] = asks[hit, when]
+                at[hit], culprit[hit] = when, n
+                drops.put(hit, "start", "VA", asks[hit, when], self.carried_va[n][rows[hit]])
         happened = np.flatnonzero(culprit >= 0)
         for n in np.unique(culprit[happened]):
             which = happened[culprit[happened] == n]
-            self._remember_first(int(n), first, rows[which], at[which],
-                                 np.where(is_start[which], "start", why[which]))  # fmt: skip
-            self._drop(int(n), first, powers, rows[which], at[which],
-                       (is_start[which], asked[which], most[which]))  # fmt: skip
+            self._remember_first(int(n), first, rows[which], at[which], drops.why[which])
+            self._drop(int(n), first, powers, rows[which], at[which], drops.of(which))
         return rows[happened]
+
+    def _asks_at_start(
+        self,
+        n: int,
+        mine: np.ndarray,
+        rows: np.ndarray,
+        watts: np.ndarray,
+        nonactive: np.ndarray,
+        plain: np.ndarray,
+    ) -> np.ndarray:
+        """VA that a pattern's start would ask for in each minute, beside all others."""
+        pattern = self.patterns[n]
+        start_va = self.start_va[n][rows, None]
+        if not pattern.load.power_factor_known:
+            return asked_va(start_va, None, watts, nonactive, plain - mine)
+        own = 0.0 if pattern.nonactive is None else mine * pattern.nonactive[rows, None]
+        factor = start_factor(pattern.load.power_factor)
+        return asked_va(start_va, factor, watts - mine, nonactive - own, plain)
 
     def _remember_first(
         self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
@@ -290,11 +380,14 @@ class Tripper:
                 tripped |= _run_lengths(above, kept[rows]) > carried
         return tripped
 
-    def _remember(self, limit: Limit, powers: list[np.ndarray]) -> None:
+    def _remember(self, limit: Limit, first: int, powers: list[np.ndarray], reached: bool) -> None:
         """Carry over to the next block how long each draw has been above each step."""
         if not limit.curve:
             return
-        total = _total(powers, limit.members)
+        if not reached:
+            limit.above_for = [np.zeros(self.draws, dtype=int) for _ in limit.above_for]
+            return
+        total = self._sum(limit, first, powers, np.arange(self.draws))
         for number, (watts, carried) in enumerate(limit.steps()):
             if carried:
                 above = total > watts
@@ -325,7 +418,7 @@ class Tripper:
         powers: list[np.ndarray],
         rows: np.ndarray,
         when: np.ndarray,
-        told: tuple[np.ndarray, np.ndarray, np.ndarray],
+        drops: Drops,
     ) -> None:
         """Switch a pattern off in some draws to the end of the use that tripped."""
         pattern = self.patterns[n]
@@ -335,31 +428,45 @@ class Tripper:
         minutes = first + np.arange(powers[n].shape[1])
         off = (minutes >= (first + when)[:, None]) & (minutes < until[:, None])
         powers[n][rows] = np.where(off, 0.0, powers[n][rows])
-        for use, at, start, asked, most in zip(uses, first + when, *told, strict=True):
-            key = (n, int(use), "start" if start else "overload")
-            self.events.setdefault(key, []).append((int(at), float(asked), float(most)))
+        told = zip(uses, first + when, drops.why, drops.unit, drops.asked, drops.most, strict=True)
+        for use, at, why, unit, asked, most in told:
+            event = (int(at), float(asked), float(most))
+            self.events.setdefault((n, int(use), why, unit), []).append(event)
 
     def trips(self) -> list[Trip]:
         """All that was dropped often enough to tell, by moment."""
         trips = []
-        for (n, use, why), seen in self.events.items():
+        for (n, use, why, unit), seen in self.events.items():
             chance = len(seen) / self.draws
             if chance >= RARE:
                 at, asked, most = (float(np.median(column)) for column in zip(*seen, strict=True))
                 pattern = self.patterns[n]
                 until = int(pattern.uses[use, 1])
-                trips.append(Trip(pattern.load.name, round(at), until, why, asked, most, chance))
+                trips.append(
+                    Trip(pattern.load.name, round(at), until, why, asked, most, chance, unit)
+                )
         return sorted(trips, key=lambda trip: (trip.minute, trip.load))
 
 
-def _total(
-    powers: Sequence[np.ndarray], members: Sequence[int], rows: np.ndarray | None = None
-) -> np.ndarray:
-    """W of some patterns together, of all draws or of some."""
-    total = np.zeros_like(powers[0] if rows is None else powers[0][rows])
-    for n in members:
-        total += powers[n] if rows is None else powers[n][rows]
-    return total
+def _add_vector(
+    pattern: Pattern,
+    mine: np.ndarray,
+    rows: np.ndarray,
+    watts: np.ndarray,
+    nonactive: np.ndarray,
+    plain: np.ndarray,
+) -> None:
+    """Add a pattern's W to what runs: as a vector where its power factor is known."""
+    if not pattern.load.power_factor_known:
+        plain += mine
+        return
+    watts += mine
+    if pattern.nonactive is not None:
+        nonactive += mine * pattern.nonactive[rows, None]
+
+
+def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
+    return 1.0 if pattern.nonactive is None else np.sqrt(1 + pattern.nonactive**2)
 
 
 def _run_lengths(above: np.ndarray, carried: np.ndarray) -> np.ndarray:

@@ -27,6 +27,9 @@ INVERTER_SQUARE = "inverter square loss"
 OUTPUT, OUTPUT_IDLE = "output", "output idle"
 LOAD, LOAD_WATTS, LOAD_DUTY = "load", "load watts", "load duty"
 LOAD_TASK, LOAD_START = "load task", "load start"
+LOAD_FACTOR = "load power factor"
+#: What the inverter makes of a start beyond its surge rating.
+GREY = "grey start"
 SOURCE = "source"
 #: What is drawn anew within a plan: where cycles stand, days, the hour of a swing's top, skies.
 PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
@@ -74,6 +77,10 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
     for load in plan.loads:
         spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
         spreads[InputKey(LOAD_START, load.name)] = load.start_spread
+        if load.power_factor_known and load.power_factor < 1:
+            spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+        if inverter is not None:
+            spreads[InputKey(GREY, load.name)] = 1.0
         if load.by_moments:
             spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
         elif load.duty_spread is not None:
@@ -115,6 +122,14 @@ class Inputs:
         if key not in self.normals:
             return np.ones(self.draws)
         return np.exp(self.normals[key] * np.sqrt(np.log1p(self.spreads[key] ** 2)))
+
+    def uniform(self, kind: str, name: str = "") -> np.ndarray:
+        """Draws of a thing as ranks between 0 and 1, shape (draws,); halves where not uncertain."""
+        key = InputKey(kind, name)
+        if key not in self.normals:
+            return np.full(self.draws, 0.5)
+        normal = NormalDist()
+        return np.array([normal.cdf(float(value)) for value in self.normals[key]])
 
     def picked(self, rows: np.ndarray) -> Inputs:
         """Some of the draws, by their numbers."""

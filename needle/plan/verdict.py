@@ -17,7 +17,7 @@ from needle.plan.simulate import Outcome
 #: From even odds on a plan is likely; below, it does not hold.
 LIKELY = 0.5
 #: Troubles that no battery mends.
-NOT_OF_BATTERY = ("overload", "start", "output", "rest")
+NOT_OF_BATTERY = ("overload", "start", "output", "volts", "rest")
 
 
 @dataclass(frozen=True)
@@ -27,8 +27,8 @@ class Trouble:
     Attributes
     ----------
     why : str
-        ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, or ``"rest"`` (what
-        must run wants power while the inverter rests).
+        ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, ``"volts"`` (others
+        than the inverter gives), or ``"rest"`` (what must run has none while the inverter rests).
     load : str
         That is dropped; empty where the supply stops.
     minute : int

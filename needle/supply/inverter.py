@@ -52,6 +52,10 @@ class Inverter:
         When it rests: it draws nothing and feeds nothing.
     surge_known : bool
         False where the continuous rating stands in for an unknown surge rating.
+    rated_va : float or None
+        VA that it carries without end, where that is rated apart from its W.
+    volts : float or None
+        V that it gives; None fits any load.
     """
 
     continuous_w: float
@@ -65,6 +69,13 @@ class Inverter:
     off: tuple[Window, ...] = ()
     square_per_w: Estimate = NO_SQUARE
     off_unused: bool = False
+    rated_va: float | None = None
+    volts: float | None = None
+
+    @property
+    def continuous_va(self) -> float:
+        """VA that it carries without end: as rated, else as many as it carries W."""
+        return self.continuous_w if self.rated_va is None else self.rated_va
 
 
 def dc_w(
@@ -72,9 +83,13 @@ def dc_w(
     idle_w: float | np.ndarray,
     efficiency: float | np.ndarray,
     square_per_w: float | np.ndarray = 0.0,
+    nonactive_va: float | np.ndarray = 0.0,
 ) -> float | np.ndarray:
-    """DC W in for AC W out; scalars or arrays that broadcast."""
-    return idle_w + ac_w / efficiency + square_per_w * ac_w**2
+    """DC W in for AC W out; scalars or arrays that broadcast.
+
+    What grows with the square grows with the current: with VA² = W² + non-active VA².
+    """
+    return idle_w + ac_w / efficiency + square_per_w * (ac_w**2 + nonactive_va**2)
 
 
 def percentage(ac_w: float, idle_w: float, efficiency: float, square_per_w: float = 0.0) -> float:
@@ -91,7 +106,7 @@ def usual_idle_w(continuous_w: float) -> Estimate:
 _KEYS = (
     "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
     "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform", "off",
-    "off_unused",
+    "off_unused", "continuous_va", "volts",
 )  # fmt: skip
 
 
@@ -130,6 +145,8 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
         surge_known=surge is not None,
         off_unused=reader.flag("off_unused"),
+        rated_va=reader.number("continuous_va", most=5_000_000, above=True),
+        volts=reader.number("volts", most=1000, above=True),
         off=parse_windows(reader.items("off", most=100), reader.at("off"), None),
         square_per_w=NO_SQUARE
         if square is None

@@ -10,7 +10,7 @@ from needle.decide.cord import awg_mm2, conductor_mm2
 from needle.decide.order import Starter, best_order, ladder, worst
 from needle.decide.power_factor import battery_saving_w, correct, not_for, sanity
 from needle.decide.sizing import inverter_sizes
-from needle.decide.starting import as_tested, will_it_start
+from needle.decide.starting import StartTried, as_tested, will_it_start
 from needle.document import DocumentError
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
@@ -54,11 +54,11 @@ class TestedTest(unittest.TestCase):
     def test_a_test_overrules_the_numbers(self):
         computed = will_it_start(4000, 0.3, 200, 0, parse_inverter(INVERTER))
         self.assertEqual(computed.verdict, "trips")
-        held = as_tested(computed, "held")
+        held = as_tested(computed, StartTried("held"))
         self.assertEqual(held.verdict, "holds")
         self.assertIn("by the numbers it trips", held.reason)
-        self.assertEqual(as_tested(computed, "complained").verdict, "grey")
-        self.assertNotIn("numbers", as_tested(computed, "refused").reason)
+        self.assertEqual(as_tested(computed, StartTried("complained")).verdict, "grey")
+        self.assertNotIn("numbers", as_tested(computed, StartTried("refused")).reason)
 
     def plan(self, tested):
         return simulate(

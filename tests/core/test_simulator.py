@@ -137,7 +137,7 @@ class RouteTest(unittest.TestCase):
         ]
         outcome = run(loads, hours=4)
         (trip,) = outcome.trips
-        self.assertEqual((trip.load, trip.why, trip.limit_w), ("Fan", "overload", 120))
+        self.assertEqual((trip.load, trip.why, trip.limit_w), ("Fan", "output", 120))
         self.assertAlmostEqual(outcome.unserved_wh["Fan"], 40, places=3)
 
     def test_all_outputs_have_a_common_limit(self):

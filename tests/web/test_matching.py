@@ -4,7 +4,7 @@ from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.matching.models import Correction
 from web.plans.outcomes import answer_of, current_plan
-from web.supplies.models import StartTest
+from web.supplies.models import StartTest, Supply
 
 MOTOR = {"state": "running", "watts": 610.0, "volts": 230.0, "va": 762.0, "pf": 0.8}
 TRIED = {"fitted_uf": "12 µF", "watts_without": "610", "va_without": "762 VA",
@@ -18,7 +18,7 @@ class StartsTest(SiteTest):
         add_reading(self.pump, "spot", MOTOR)
         add_reading(self.pump, "start", {"amps": 40.0, "volts": 230.0, "seconds": 0.3})
         self.large = make_supply(self.job, name="Large", surge_va=10_000.0)
-        self.small = make_supply(self.job, name="Small", continuous_w=800.0, surge_va=1600.0,
+        self.small = make_supply(self.job, name="Small", continuous_w=900.0, surge_va=1600.0,
                                  waveform="stepped")  # fmt: skip
 
     def page(self, **query):
@@ -31,18 +31,18 @@ class StartsTest(SiteTest):
 
     def test_verdicts_sizes_and_the_order(self):
         page = self.page()
-        self.assertIn("Pump on Large: holds", page)
-        self.assertIn("Pump on Small: trips", page)
+        self.assertIn("Pump on Large, as in the plan: holds", page)
+        self.assertIn("Pump on Small, as in the plan: trips", page)
         self.assertIn("runs hot on a stepped wave", page)
         self.assertIn("just enough", page)
         self.assertIn("Worst moment 9.20", page)
 
     def test_what_is_ticked_runs_together(self):
         make_load(self.job, "Kettle", 2000.0, kind="resistive-heat")
-        self.assertIn("Pump on Small: trips", self.page())
-        self.assertIn("cannot carry all that is ticked", self.page())
+        self.assertIn("Pump on Small, as in the plan: trips", self.page())
+        self.assertIn("together is more than it carries: shown alone", self.page())
         alone = self.page(chosen="1", load=str(self.pump.pk))
-        self.assertNotIn("cannot carry all that is ticked", alone)
+        self.assertNotIn("together is more than it carries: shown alone", alone)
         nothing = self.page(chosen="1")
         self.assertNotIn("Switching on,", nothing)
         odd = self.page(chosen="1", load="9" * 30, supply="x")
@@ -66,16 +66,42 @@ class StartsTest(SiteTest):
         self.assertEqual([trip.why for trip in found.trips], ["start"])
         self.assertRedirects(self.record(), self.url("matching:starts"))
         page = self.page()
-        self.assertIn("Pump on Small: holds", page)
+        self.assertIn("Pump on Small, as in the plan: holds", page)
         self.assertIn("by the numbers it trips", page)
         self.assertEqual(answer_of(current_plan(self.job)).outcome.trips, [])
         bar = self.client.get(self.url("answer:bar")).content.decode()
         self.assertNotIn("the start of Pump", bar)
         self.record(result="refused", tested_at="2026-06-01T10:00")
-        self.assertIn("Pump on Small: trips", self.page())
+        self.assertIn("Pump on Small, as in the plan: trips", self.page())
         newest = StartTest.objects.get(result="refused")
         self.client.post(self.url("matching:remove-start", newest.pk))
-        self.assertIn("Pump on Small: holds", self.page())
+        self.assertIn("Pump on Small, as in the plan: holds", self.page())
+
+    def test_a_test_settles_starts_with_no_more_beside_it(self):
+        lamp = make_load(self.job, "Lamp", 400.0, kind="resistive-heat")
+        plan = current_plan(self.job)
+        plan.supply = Supply.objects.create(
+            job=self.job, name="Wide", chemistry="lfp", nominal_wh=2000.0, continuous_w=3000.0,
+            surge_va=6000.0,
+        )  # fmt: skip
+        plan.save()
+        self.record(supply=plan.supply.pk)
+        alone = self.page()
+        self.assertIn("Pump on Wide, as in the plan: grey", alone)
+        self.assertIn("tested: it held, 3 times, alone", alone)
+        self.record(supply=plan.supply.pk, ran=[lamp.pk], tested_at="2026-07-01T10:00")
+        test = StartTest.objects.latest("tested_at")
+        self.assertEqual((test.beside, test.beside_w > 100), (["Lamp"], True))
+        beside = self.page()
+        self.assertIn("Pump on Wide, as in the plan: holds", beside)
+        self.assertIn("Beside Lamp,", beside)
+
+    def test_other_volts_do_not_start(self):
+        self.large.ac_volts = 120.0
+        self.large.save()
+        page = self.page()
+        self.assertIn("Pump on Large, as in the plan: trips", page)
+        self.assertIn("it wants 230", page)
 
     def test_bad_start_tests(self):
         theirs = make_load(make_job(self.other), "Theirs")
@@ -91,14 +117,14 @@ class StartsTest(SiteTest):
 
     def test_queries_do_not_grow(self):
         self.page()
-        with self.assertNumQueries(28):
+        with self.assertNumQueries(29):
             self.page()
         for number in range(6):
             load = make_load(self.job, f"Motor {number}", 200.0, kind="induction-motor")
             supply = make_supply(self.job, name=f"Supply {number}")
             StartTest.objects.create(load=load, supply=supply, result="held")
         self.page()
-        with self.assertNumQueries(28):
+        with self.assertNumQueries(29):
             self.page()
 
     def test_empty_jobs_say_what_to_do(self):

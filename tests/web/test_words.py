@@ -94,7 +94,7 @@ class AnswerWordsTest(unittest.TestCase):
         motor = {"name": "Motor", "running_w": 300, "start_s": 0.3}
         for start_va, said in [
             (900, "Every load starts."),
-            (2500, "Motor may not start: test it."),
+            (2500, "the start of Motor trips it, about"),
             (5000, "First, almost sure: the start of Motor trips it, about"),
         ]:
             with self.subTest(start_va=start_va):

@@ -12,6 +12,7 @@ from needle.decide.starting import RANK
 from needle.moments import moment_after
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
+from needle.plan.starts import PlannedStart
 from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import hours_text
 from web.drawing.dial import dial, empty_dial
@@ -205,6 +206,7 @@ _TROUBLES = {
     "overload": "{load} and what runs with it overload it",
     "start": "the start of {load} trips it",
     "output": "{load} asks for more than its output gives",
+    "volts": "{load} wants other volts than the inverter gives",
     "rest": "{load} has no power: the inverter rests then",
 }
 
@@ -230,17 +232,26 @@ def _dropped(outcome: Outcome) -> str:
     return f"Dropped, as only nice to have: {names}."
 
 
+def _doubt(start: PlannedStart) -> tuple[int, float]:
+    """How much a start is in doubt: its word first, then its odds."""
+    chance = 1.0 if start.verdict.chance is None else start.verdict.chance
+    return RANK[start.verdict.verdict], -chance
+
+
 def starts_sentence(outcome: Outcome) -> str:
     """Whether everything starts, in one sentence."""
-    worst = max(outcome.starts, key=lambda one: RANK[one.verdict.verdict], default=None)
+    worst = max(outcome.starts, key=_doubt, default=None)
     if worst is None or worst.verdict.verdict == "holds":
         return "Every load starts." if outcome.starts else ""
     names = ", ".join(
         start.load for start in outcome.starts if start.verdict.verdict == worst.verdict.verdict
     )
     if worst.verdict.verdict == "trips":
-        return f"{names} would trip it while everything else runs."
-    return f"{names} may not start: test it."
+        return f"{names} would trip it at the worst moment."
+    odds = ""
+    if worst.verdict.chance is not None:
+        odds = f" ({round(worst.verdict.chance * 10)} in 10 that it does)"
+    return f"{worst.load} may not start{odds}: test it."
 
 
 def _steadies(answer: Answer) -> tuple[str, str]:

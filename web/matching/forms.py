@@ -26,23 +26,42 @@ def _moment() -> forms.DateTimeField:
 class StartTestForm(RecordForm):
     """What came of switching a load on."""
 
+    field_order = ("load", "supply", "result", "ran", "times")
+    ran = forms.ModelMultipleChoiceField(
+        Load.objects.none(), label="What else ran", required=False,
+        widget=forms.CheckboxSelectMultiple,
+        help_text="None: it was tried alone. The test settles starts with no more beside it.",
+    )  # fmt: skip
     tested_at = _moment()
 
     class Meta:
         model = StartTest
-        fields = ["load", "supply", "result", "times", "tested_at", "note"]
+        fields = ["load", "supply", "result", "times", "setting", "order", "tested_at", "note"]
         labels = {"supply": "On which supply", "result": "What happened", "times": "Times tried"}
-        help_texts = {
-            "note": "What else ran, and the order: appliance on first and then plugged in, or the "
-            "reverse, can decide it."
-        }
+        help_texts = {"setting": "Where it has settings: which one was tried. Empty for any."}
 
     def __init__(self, job: Job, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
+        loads = job.loads.live().with_readings()
         self.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+        self.fields["ran"].queryset = loads  # type: ignore[attr-defined]
+        if self.instance.pk:
+            self.initial["ran"] = [load.pk for load in loads if load.name in self.instance.beside]
         self.fields["supply"].queryset = (  # type: ignore[attr-defined]
             job.supplies.live().filter(continuous_w__gt=0)
         )
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        ran = [load for load in cleaned.get("ran", ()) if load != cleaned.get("load")]
+        profiles = [(load, load.profile()) for load in ran]
+        unread = [load.name for load, profile in profiles if profile is None]
+        if unread:
+            self.add_error("ran", f"Nothing was read of {', '.join(unread)} yet: give its label.")
+            return cleaned
+        self.instance.beside = [load.name for load in ran]
+        self.instance.beside_w = sum(profile.running_w.value for _, profile in profiles if profile)
+        return cleaned
 
 
 class CordForm(RecordForm):

@@ -5,38 +5,50 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
+import numpy as np
 from django.utils.safestring import SafeString
 
 from needle.decide.cord import CordCheck
-from needle.decide.matrix import Cell, Contender, carries, cell_of
+from needle.decide.matrix import Cell, Contender, all_of, cell_of, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
+from needle.decide.starting import Verdict
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.draft import Used, draft_of
-from web.plans.models import Plan
+from web.plans.draft import Used
+from web.plans.outcomes import Answer
 from web.supplies.models import StartTest, Supply
 
 
 @dataclass(frozen=True)
 class SupplyColumn:
-    """An inverter."""
+    """An inverter, and what is too much for it whatever the start; "" where nothing is."""
 
     supply: Supply
     core: CoreSupply
-    carries_all: bool
+    too_much: str
+
+
+@dataclass(frozen=True)
+class Question:
+    """One of the three questions of a cell: beside what, and what the answer is."""
+
+    beside: str
+    verdict: Verdict
 
 
 @dataclass(frozen=True)
 class Square:
-    """A cell of the matrix with the test that overrules it, if there is one."""
+    """A cell of the matrix: the answer that counts first, the other answers, and its test."""
 
     column: SupplyColumn
     cell: Cell
     test: StartTest | None
+    first: Question
+    others: list[Question]
 
 
 @dataclass(frozen=True)
@@ -80,24 +92,30 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
     profile = load.profile()
     if profile is None:
         return None
-    highest = max([profile.running_w.value, *(state.watts.value for state in profile.states)])
-    return Contender(load.name, load.core_kind, highest, profile.start_va, profile.start_s, count)
+    states = [profile.running_w, *(state.watts for state in profile.states)]
+    highest = max(states, key=lambda watts: watts.value)
+    return Contender(
+        load.name, load.core_kind, highest, profile.start_va, profile.start_s,
+        profile.power_factor, count, load.volts(),
+    )  # fmt: skip
 
 
-def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int | None) -> Matrix:
+def matrix_of(
+    job: Job, answer: Answer, chosen: Collection[int] | None, supply: int | None
+) -> Matrix:
     """Work out the matrix.
 
     Parameters
     ----------
     job : Job
-    plan : Plan
-        Which loads run together, where none were chosen.
+    answer : Answer
+        Of the plan: which loads run together, where none were chosen, and beside what each starts.
     chosen : collection of int or None
         Keys of the loads that run together; None for the plan's.
     supply : int or None
         Key of the supply whose switching-on is drawn; None for the plan's, or the first.
     """
-    used = draft_of(plan).used
+    used = answer.used
     together = (
         {used_load.load.pk for used_load in used if used_load.counted}
         if chosen is None
@@ -112,26 +130,24 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
     contenders = {
         used_load.load.pk: contender_of(used_load.load, used_load.entry.count) for used_load in used
     }
-    running = {
-        pk: one.running_w * one.count
-        for pk, one in contenders.items()
-        if one is not None and pk in together
-    }
-    total = sum(running.values())
-    columns = _columns(job, total)
+    ticked = [
+        contender
+        for pk, contender in contenders.items()
+        if contender is not None and pk in together
+    ]
+    planned = _planned(answer, contenders)
+    columns = _columns(job, ticked)
     rows = []
     for used_load in used:
-        contender = contenders[used_load.load.pk]
-        others = total - (
-            contender.running_w if contender and used_load.load.pk in running else 0.0
-        )
+        pk = used_load.load.pk
         rows.append(
-            _row(used_load, contender, used_load.load.pk in together, others, columns, newest)
+            _row(
+                used_load, contenders[pk], pk in together, ticked, planned.get(pk), columns, newest
+            )
         )
     starters = _starters([row.contender for row in rows if row.chosen and row.contender])
-    shown = next(
-        (column for column in columns if column.supply.pk == (supply or plan.supply_id)), None
-    )
+    named = supply or answer.plan.supply_id
+    shown = next((column for column in columns if column.supply.pk == named), None)
     shown = shown or next(iter(columns), None)
     return Matrix(
         columns=columns,
@@ -140,16 +156,36 @@ def matrix_of(job: Job, plan: Plan, chosen: Collection[int] | None, supply: int 
         switching=_switching(starters, shown) if shown and starters else None,
         tests=tests[::-1],
         summary=_summary(rows),
-        running_w=total,
+        running_w=sum(contender.running_w.value * contender.count for contender in ticked),
     )
 
 
-def _columns(job: Job, total_w: float) -> list[SupplyColumn]:
+def _planned(answer: Answer, contenders: dict[int, Contender | None]) -> dict[int, list[Contender]]:
+    """What runs at the worst moment of each load in the plan, by the load's key."""
+    if answer.outcome is None:
+        return {}
+    by_name = {used_load.name: contenders[used_load.load.pk] for used_load in answer.used}
+    keys = {used_load.name: used_load.load.pk for used_load in answer.used}
+    return {
+        keys[start.load]: [
+            contender for name in start.beside if (contender := by_name.get(name)) is not None
+        ]
+        for start in answer.outcome.starts
+        if start.load in keys
+    }
+
+
+def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
     columns = []
+    together = all_of(ticked)
     for supply in job.supplies.live().with_parts():
         core = supply.to_core()
         if core.inverter is not None:
-            columns.append(SupplyColumn(supply, core, carries(core.inverter, total_w)))
+            words = ""
+            if too_much(core.inverter, together):
+                asked = with_unit(float(np.median(together.va)), "VA")
+                words = f"{asked} together is more than it carries"
+            columns.append(SupplyColumn(supply, core, words))
     return columns
 
 
@@ -157,7 +193,8 @@ def _row(
     used: Used,
     contender: Contender | None,
     chosen: bool,
-    others_w: float,
+    ticked: list[Contender],
+    planned: list[Contender] | None,
     columns: list[SupplyColumn],
     newest: dict[tuple[int, int], StartTest],
 ) -> StartRow:
@@ -166,14 +203,29 @@ def _row(
     if contender is not None and used.profile is not None:
         for column in columns:
             test = newest.get((used.load.pk, column.supply.pk))
-            cell = cell_of(contender, others_w, column.core, test.result if test else "")
+            tried = test.to_core() if test else None
+            cell = cell_of(contender, ticked, planned, column.core, tried)
             if cell is not None:
-                squares.append(Square(column, cell, test))
+                first, *others = _questions(cell)
+                squares.append(Square(column, cell, test, first, others))
         volts = used.load.volts()
-        running_a = contender.running_w / used.profile.power_factor.value / volts
+        running_a = contender.running_w.value / used.profile.power_factor.value / volts
         cord = used.load.cord(running_a, contender.start_va.value / volts)
     grade = used.profile.start_va.grade if used.profile else "?"
     return StartRow(used.load, chosen, contender, grade, cord, squares)
+
+
+def _questions(cell: Cell) -> list[Question]:
+    """The three questions, the one that counts first; said once where answers are alike."""
+    asked = []
+    if cell.planned is not None:
+        asked.append(Question("as in the plan", cell.planned))
+    if cell.ticked is not None and not cell.too_much:
+        asked.append(Question("with all that is ticked", cell.ticked))
+    asked.append(Question("alone", cell.alone))
+    first, *rest = asked
+    told = (first.verdict.verdict, first.verdict.chance)
+    return [first, *(ask for ask in rest if (ask.verdict.verdict, ask.verdict.chance) != told)]
 
 
 def _starters(contenders: list[Contender]) -> list[Starter]:
@@ -181,7 +233,7 @@ def _starters(contenders: list[Contender]) -> list[Starter]:
     return [
         Starter(
             contender.name if contender.count == 1 else f"{contender.name} {number}",
-            contender.running_w, contender.start_va.value, contender.start_s,
+            contender.running_w.value, contender.start_va.value, contender.start_s,
         )
         for contender in contenders
         for number in range(1, contender.count + 1)

@@ -40,10 +40,11 @@ def _keys(request: HtmxRequest, name: str) -> list[int]:
 @of_job
 def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     """The start matrix; ``load`` chooses what runs together, ``supply`` whose ladder is drawn."""
-    plan = current_plan(job)
+    answer = answer_of(current_plan(job))
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
-    context = {"job": job, "plan": plan, "matrix": matrix_of(job, plan, chosen, supply)}
+    matrix = matrix_of(job, answer, chosen, supply)
+    context = {"job": job, "plan": answer.plan, "matrix": matrix}
     name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)
 
@@ -112,7 +113,7 @@ def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     if contender is not None:
         profile, volts = stored.profile(), stored.volts()
         assert profile is not None
-        running_a = contender.running_w / profile.power_factor.value / volts
+        running_a = contender.running_w.value / profile.power_factor.value / volts
         start_a = contender.start_va.value / volts
         context |= {"running_a": running_a, "start_a": start_a, "volts": volts,
                     "check": stored.cord(running_a, start_a)}  # fmt: skip

@@ -168,7 +168,7 @@ def document(draft: Draft) -> dict[str, Any]:
         battery["floor"] = plan.floor
     names: set[str] = set()
     loads = []
-    tried = results_on(supply)
+    tried = tried_on(supply)
     for used_load in draft.used:
         if used_load.counted:
             name = (
@@ -177,7 +177,7 @@ def document(draft: Draft) -> dict[str, Any]:
                 else f"{used_load.load} ({used_load.load.pk})"
             )
             names.add(name)
-            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk, "")))
+            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk)))
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }
@@ -210,13 +210,13 @@ def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
     return document
 
 
-def results_on(supply: Supply) -> dict[int, str]:
-    """What came of the newest start test of each load on a supply, by the load's key."""
+def tried_on(supply: Supply) -> dict[int, StartTest]:
+    """The newest start test of each load on a supply, by the load's key."""
     tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
-    return dict(tests.values_list("load_id", "result"))
+    return {test.load_id: test for test in tests}
 
 
-def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
+def _load_document(used: Used, name: str, tried: StartTest | None) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
     by_task = bool(used.use.get("tasks"))
@@ -227,11 +227,18 @@ def _load_document(used: Used, name: str, tested: str) -> dict[str, Any]:
         "priority": load.priority,
         "cares": load.safety_class,
         "count": entry.count,
-        "start_tested": tested,
+        "volts": load.volts(),
         "can": used.can,
         "settings": _settings(used),
         "alone": entry.alone,
     }
+    # A test of another setting says nothing of this one.
+    if tried is not None and tried.setting in ("", used.setting):
+        document |= {
+            "start_tested": tried.result,
+            "start_beside_w": tried.beside_w,
+            "start_times": tried.times,
+        }
     if by_task and entry.charge is not None:
         document |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
     elif by_task:

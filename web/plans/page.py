@@ -12,8 +12,9 @@ from django.utils.safestring import SafeString
 from needle.moments import moment_after
 from needle.plan.advice import display_hours
 from needle.plan.plan import MOST_HOURS
-from needle.plan.simulate import Outcome, PlannedStart
+from needle.plan.simulate import Outcome
 from needle.plan.sizing import Sustains, sustains
+from needle.plan.starts import PlannedStart
 from needle.plan.trips import Trip
 from needle.quantity import as_read, hours_text, with_unit
 from web.drawing.bars import split_bar

@@ -8,6 +8,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from needle.decide.starting import words_of
 from needle.estimate import Estimate
 from needle.moments import moment_after
 from needle.plan.simulate import Outcome
@@ -130,7 +131,7 @@ def _loads(answer: Answer, counted: Sequence[Used]) -> Table:
             ranged(used_load.profile.mean_w, "W"),
             ranged(used_load.profile.running_w, "W"),
             ranged(used_load.profile.start_va, "VA"),
-            verdict.verdict if verdict else "–",
+            words_of(verdict) if verdict else "–",
             with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
         ])  # fmt: skip
     heads = ["load", "in use", "by", "mean", "running", "start", "starts?", "in the plan"]

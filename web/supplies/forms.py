@@ -56,6 +56,14 @@ class SupplyForm(PercentMixin, RecordForm):
         label="Peukert exponent", min_value=1.0, max_value=1.6, required=False,
         help_text="1.15 is usual for lead-acid, 1 for lithium.",
     )  # fmt: skip
+    continuous_va = QuantityField(
+        "VA", label="Continuous, VA", most=5_000_000, above=True, required=False,
+        help_text="Where it is rated in VA too; else as many VA as watts.",
+    )  # fmt: skip
+    ac_volts = QuantityField(
+        "V", label="Gives", most=1000, above=True, required=False,
+        help_text="AC volts: a load for other volts does not start on it.",
+    )  # fmt: skip
     surge_va = QuantityField("VA", label="Surge", most=5_000_000, above=True, required=False)
     surge_s = QuantityField("s", label="Surge lasts", most=600, above=True, required=False)
     idle_w = QuantityField(
@@ -85,7 +93,8 @@ class SupplyForm(PercentMixin, RecordForm):
         model = Supply
         fields = [
             "name", "build", "chemistry", "nominal_wh", "continuous_w", "surge_va", "surge_s",
-            "idle_w", "efficiency", "waveform", "overload_ratio", "overload_s", "total_max_w",
+            "idle_w", "efficiency", "waveform", "ac_volts", "continuous_va", "overload_ratio",
+            "overload_s", "total_max_w",
             "volts", "series", "parallel", "floor", "capacity_factor", "capacity_spread",
             "peukert_n", "internal_ohm", "cutoff_v", "note",
         ]  # fmt: skip

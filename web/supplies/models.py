@@ -9,6 +9,7 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
+from needle.decide.starting import StartTried
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
@@ -80,6 +81,8 @@ class Supply(Record):
     internal_ohm = models.FloatField(null=True, blank=True)
     cutoff_v = models.FloatField(null=True, blank=True)
     continuous_w = models.FloatField(null=True, blank=True)
+    continuous_va = models.FloatField(null=True, blank=True)
+    ac_volts = models.FloatField(null=True, blank=True)
     surge_va = models.FloatField(null=True, blank=True)
     surge_s = models.FloatField(null=True, blank=True)
     idle_w = models.FloatField(null=True, blank=True)
@@ -179,6 +182,8 @@ class Supply(Record):
                 "efficiency": self.efficiency,
                 "overload": overload,
                 "waveform": self.waveform,
+                "volts": self.ac_volts,
+                "continuous_va": self.continuous_va,
             }
         )
 
@@ -268,8 +273,15 @@ class SupplyTest(Record):
         return {"type": self.type, **self.data, "on": on}
 
 
+#: In which order a load was plugged in and switched on.
+ORDERS = {"plug-first": "plugged in, then switched on", "on-first": "switched on, then plugged in"}
+
+
 class StartTest(Record):
-    """A start that was tried: this load on this very inverter."""
+    """A start that was tried: this load on this very inverter, beside what else ran.
+
+    ``beside`` holds the names of what else ran, ``beside_w`` their W together.
+    """
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="start_tests")
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="start_tests")
@@ -277,6 +289,10 @@ class StartTest(Record):
     times = models.PositiveSmallIntegerField(
         "tried", default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
+    setting = models.CharField(max_length=60, blank=True)
+    beside = models.JSONField("what else ran", default=list, blank=True)
+    beside_w = models.FloatField(default=0.0, validators=[MinValueValidator(0.0)])
+    order = models.CharField(max_length=12, blank=True, choices=list(ORDERS.items()))
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 
@@ -285,3 +301,6 @@ class StartTest(Record):
 
     def __str__(self) -> str:
         return f"{self.load} on {self.supply}"
+
+    def to_core(self) -> StartTried:
+        return StartTried(self.result, self.beside_w, self.times)

@@ -8,6 +8,7 @@ from django import template
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
 
+from needle.decide.starting import Verdict, words_of
 from needle.estimate import GRADE_WORDS, Estimate
 from needle.quantity import as_read, hours_text, significant, with_unit
 
@@ -108,6 +109,17 @@ def plural(count: int, noun: str) -> str:
 def lookup(mapping: dict[Any, Any], key: Any) -> Any:
     """A dictionary's value."""
     return mapping.get(key)
+
+
+@register.filter
+def start_words(verdict: Verdict) -> str:
+    return words_of(verdict)
+
+
+@register.filter
+def start_mark(verdict: Verdict) -> str:
+    """Its shape, beside its word and colour."""
+    return {"holds": "●", "grey": "◐"}.get(verdict.verdict, "✕")
 
 
 @register.filter
