@@ -136,6 +136,7 @@ def _plan(args: argparse.Namespace) -> Any:
 
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
+    from needle.plan import alone
     from needle.plan.document import parse_plan
     from needle.plan.report import as_document
     from needle.plan.simulate import simulate
@@ -144,7 +145,10 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     for load in document.get("loads") or [] if isinstance(document, dict) else []:
         if isinstance(load, dict) and isinstance(load.get("profile"), dict):
             _take_captures(load["profile"], Path(file))
-    return as_document(simulate(parse_plan(document), draws=args.draws, seed=args.seed))
+    plan = parse_plan(document)
+    if args.alone:
+        return alone.as_document(alone.alone(plan, args.draws, args.seed))
+    return as_document(simulate(plan, draws=args.draws, seed=args.seed))
 
 
 def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
@@ -221,6 +225,7 @@ def _arguments() -> argparse.ArgumentParser:
     verb.add_argument("files", metavar="PLAN.json", nargs="+")
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    verb.add_argument("--alone", action="store_true", help="each load by itself, on each route")
     verb.set_defaults(run=_plan)
     verb = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
     verb.add_argument("file", metavar="TRIAL.json")

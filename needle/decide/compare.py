@@ -6,7 +6,9 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needle.estimate import Estimate, product
+import numpy as np
+
+from needle.estimate import Estimate, from_limits
 from needle.profile.cost import DAYS_PER_YEAR, cost
 from needle.profile.profile import Profile
 
@@ -27,8 +29,8 @@ class LoadSide:
         Set point, and the room in which it was measured, °C.
     price : float or None
         Of a kWh.
-    hours : Estimate or None
-        Alone on the chosen supply.
+    hours : ndarray or None
+        Alone on the chosen supply, in draws that all sides share: (draws,).
     """
 
     name: str
@@ -37,7 +39,7 @@ class LoadSide:
     set_c: float | None = None
     room_c: float | None = None
     price: float | None = None
-    hours: Estimate | None = None
+    hours: np.ndarray | None = None
 
     @property
     def lift_c(self) -> float | None:
@@ -49,11 +51,23 @@ class LoadSide:
 
 @dataclass(frozen=True)
 class Figure:
-    """A row: its name and unit, and an estimate for each side or None."""
+    """A row: name and unit, an estimate for each side or None; draws where the sides share them."""
 
     name: str
     unit: str
     values: list[Estimate | None]
+    draws: list[np.ndarray | None] | None = None
+
+    def against(self, number: int) -> Against | None:
+        """A side's figure against the first side's; None where one of them has none."""
+        value, reference = self.values[number], self.values[0]
+        if value is None or reference is None:
+            return None
+        if self.draws is not None:
+            mine, theirs = self.draws[number], self.draws[0]
+            assert mine is not None and theirs is not None
+            return paired(mine, theirs)
+        return against(value, reference)
 
 
 @dataclass(frozen=True)
@@ -77,6 +91,14 @@ def against(one: Estimate, reference: Estimate) -> Against | None:
     middle = math.log(one.value / reference.value)
     low, value, high = (math.exp(middle + z * spread) - 1 for z in (-1.2816, 0.0, 1.2816))
     return Against(low, value, high, abs(middle) > REAL_Z * max(spread, 1e-9))
+
+
+def paired(one: np.ndarray, reference: np.ndarray) -> Against | None:
+    """How far draws are from the reference's, pair by pair; real when nine in ten agree in sign."""
+    if not (reference > 0).all():
+        return None
+    low, value, high = (float(share) for share in np.quantile(one / reference - 1, [0.1, 0.5, 0.9]))
+    return Against(low, value, high, low > 0 or high < 0)
 
 
 def figures(sides: Sequence[LoadSide]) -> list[Figure]:
@@ -103,9 +125,16 @@ def figures(sides: Sequence[LoadSide]) -> list[Figure]:
              for day, one in zip(days, sides, strict=True)]),
         Figure("start", "VA", [profile.start_va for profile in profiles]),
         Figure("power factor", "", [profile.power_factor for profile in profiles]),
-        Figure("alone on the supply", "h", [side.hours for side in sides]),
+        Figure("alone on the supply", "h",
+            [None if side.hours is None else _of_draws(side.hours) for side in sides],
+            [side.hours for side in sides]),
     ]  # fmt: skip
     return [figure for figure in figures if any(value is not None for value in figure.values)]
+
+
+def _of_draws(draws: np.ndarray) -> Estimate:
+    low, middle, high = (float(value) for value in np.quantile(draws, [0.1, 0.5, 0.9]))
+    return from_limits(low, middle, high, "by itself on the supply")
 
 
 def unfair(sides: Sequence[LoadSide]) -> list[str]:
@@ -133,26 +162,3 @@ def unfair(sides: Sequence[LoadSide]) -> list[str]:
 def _differ(values: Sequence[float | None], least: float) -> bool:
     known = [value for value in values if value is not None]
     return len(known) > 1 and max(known) - min(known) > least
-
-
-def hours_alone(mean_w: Estimate, usable: Estimate, idle_w: Estimate, passes: Estimate) -> Estimate:
-    """Hours that a load lasts alone on a supply: usable Wh over idle and drawn W.
-
-    Parameters
-    ----------
-    mean_w : Estimate
-        W.
-    usable : Estimate
-        Wh.
-    idle_w : Estimate
-        W of the route.
-    passes : Estimate
-        Marginal efficiency of the route, share.
-    """
-    passed = mean_w.value / passes.value
-    drawn = idle_w.value + passed
-    # Load and idle draw vary apart, each by its share of what is drawn.
-    off_w = math.hypot(passed * math.hypot(mean_w.spread, passes.spread),
-                       idle_w.value * idle_w.spread)  # fmt: skip
-    rate = Estimate(drawn, off_w / drawn if drawn > 0 else 0.0, mean_w.grade, mean_w.how)
-    return product(usable, Estimate(1 / rate.value, rate.spread, rate.grade))

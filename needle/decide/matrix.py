@@ -100,7 +100,8 @@ class Cell:
     ----------
     alone : Verdict
     planned : Verdict or None
-        Beside what runs at the worst moment of its use in the plan; None where it is not in it.
+        Beside what runs at the worst moment of its use in the plan; None where it is not in it, or
+        where that alone is too much.
     ticked : Verdict or None
         Beside all that were chosen; None where nothing else was.
     too_much : bool
@@ -148,13 +149,18 @@ def cell_of(
     alone = start.verdict(Running.nothing(DRAWS), inverter)
     beside_all, more = _beside(load, ticked)
     after = load.running(beside_all, 1)
-    in_plan = None if planned is None else start.verdict(_beside(load, planned)[0], inverter)
+    in_plan = None
+    if planned is not None:
+        beside_planned = _beside(load, planned)[0]
+        # A sum that it does not carry whatever the start is said once, of all.
+        if not too_much(inverter, beside_planned):
+            in_plan = start.verdict(beside_planned, inverter)
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
         warnings.append(MOTOR_ON_STEPS)
     elif inverter.waveform == "stepped" and load.kind.electronic:
         warnings.append(DRIVE_ON_STEPS)
-    counts = beside_all if planned is None else _beside(load, planned)[0]
+    counts = beside_all if planned is None else beside_planned
     counts_w = float(np.median(counts.all_w))
     beside_w = counts_w if carries(inverter, counts_w + load.running_w.value) else 0.0
     asked = (load.start_va.value, load.running_w.value, beside_w)

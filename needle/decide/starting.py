@@ -122,7 +122,7 @@ def words_of(verdict: Verdict) -> str:
     """A verdict as it is said, with its odds where they matter: "likely holds, 8 in 10"."""
     if verdict.chance is None or verdict.verdict != "grey":
         return verdict.verdict
-    odds = f"{round(verdict.chance * 10)} in 10"
+    odds = f"{min(9, max(1, round(verdict.chance * 10)))} in 10"
     return f"likely holds, {odds}" if verdict.chance >= LIKELY else f"grey, {odds}"
 
 

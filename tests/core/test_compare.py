@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 import unittest
 
-from needle.decide.compare import LoadSide, against, figures, hours_alone, unfair
+import numpy as np
+
+from needle.decide.compare import LoadSide, against, figures, unfair
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.measure.readings import parse
@@ -74,16 +76,17 @@ class FiguresTest(unittest.TestCase):
         unknown = side("Unknown", 900, set_c=4.0)
         self.assertIn("not written down", " ".join(unfair([self.sides[0], unknown])))
 
-    def test_hours_alone(self):
-        load, usable = Estimate(46, 0.1, "A"), Estimate(1000, 0.05, "A")
-        found = hours_alone(load, usable, Estimate(50.0, 0.0, "A"), Estimate(0.92, 0.0, "A"))
-        self.assertAlmostEqual(found.value, 10.0)
-        self.assertAlmostEqual(found.spread, math.hypot(0.05, 0.05), places=3)
-
-    def test_hours_alone_of_next_to_nothing_are_as_uncertain_as_the_idle_draw(self):
-        bank, idle = Estimate(86.4, 0.05, "A"), Estimate(1.0, 0.4, "D")
-        found = hours_alone(Estimate(0.05, 0.1, "A"), bank, idle, Estimate(0.87, 0.0, "A"))
-        self.assertGreater(found.high / found.low, 2.0)
+    def test_hours_on_a_shared_battery_are_paired(self):
+        battery = np.random.default_rng(3).lognormal(sigma=0.2, size=400)
+        first, second = (
+            LoadSide(name, self.sides[0].profile, hours=hours * battery)
+            for name, hours in (("Low", 20.0), ("High", 19.0))
+        )
+        row = next(one for one in figures([first, second]) if one.unit == "h")
+        self.assertTrue(row.values[0].low < row.values[1].high)
+        found = row.against(1)
+        self.assertTrue(found.real)
+        self.assertAlmostEqual(found.value, -0.05)
 
 
 class TariffTest(unittest.TestCase):

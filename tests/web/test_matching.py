@@ -39,7 +39,7 @@ class StartsTest(SiteTest):
 
     def test_what_is_ticked_runs_together(self):
         make_load(self.job, "Kettle", 2000.0, kind="resistive-heat")
-        self.assertIn("Pump on Small, as in the plan: trips", self.page())
+        self.assertIn("Pump on Small, alone: trips", self.page())
         self.assertIn("together is more than it carries: shown alone", self.page())
         alone = self.page(chosen="1", load=str(self.pump.pk))
         self.assertNotIn("together is more than it carries: shown alone", alone)

@@ -317,13 +317,17 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
     _proof(case, "idle", 5, "a morning on the bench", output="ac",
            **{"from": 1.0, "to": 0.91, "hours": 6.0})  # fmt: skip
     begin = timezone.now() - timedelta(days=4)
-    for load, supply, result, times, note in (
-        ("oxygen", "case", "held", 3, "alone, then with the lamp on; the voltage dipped"),
-        ("suction", "old", "complained", 2, "hummed for a second; on first, then plugged in"),
-        ("centrifuge", "old", "tripped", 1, "with the refrigerator running"),
+    for load, supply, result, times, beside, order, note in (
+        ("oxygen", "case", "held", 3, ("lamp",), "", "the voltage dipped"),
+        ("suction", "old", "complained", 2, (), "on-first", "hummed for a second"),
+        ("centrifuge", "old", "tripped", 1, ("fridge",), "", ""),
     ):
+        ran = [loads[key] for key in beside]
+        watts = [profile.running_w.value for other in ran if (profile := other.profile())]
         add_start_test(StartTest(load=loads[load], supply=supplies[supply], result=result,
-                                 times=times, note=note, tested_at=begin))  # fmt: skip
+                                 times=times, order=order, note=note, tested_at=begin,
+                                 beside=[other.name for other in ran],
+                                 beside_w=round(sum(watts), 1)))  # fmt: skip
     loads["suction"].cord_m, loads["suction"].cord_size = 30.0, "1.5 mm²"
     change_cord(loads["suction"])
 

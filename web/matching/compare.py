@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
 from django.utils.safestring import SafeString
 
-from needle.decide.compare import Against, Figure, LoadSide, against, figures, hours_alone, unfair
+from needle.decide.compare import Against, Figure, LoadSide, figures, unfair
 from needle.estimate import Estimate
+from needle.plan.alone import hours_alone
+from needle.plan.document import parse_plan
+from needle.plan.measured import load_document
 from needle.profile.cost import settings_of
-from needle.supply.battery import usable_wh
+from needle.profile.profile import Profile
 from web.drawing.spans import Span, spans
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of
@@ -92,11 +96,9 @@ def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Co
     sides = [_side(job, choice, supply) for choice in picked]
     rows = []
     for figure in figures(sides):
-        reference = figure.values[0]
-        cells = [ComparedCell(reference, None)]
-        for value in figure.values[1:]:
-            both = value is not None and reference is not None
-            cells.append(ComparedCell(value, against(value, reference) if both else None))  # type: ignore[arg-type]
+        cells = [ComparedCell(figure.values[0], None)]
+        for number, value in enumerate(figure.values[1:], 1):
+            cells.append(ComparedCell(value, figure.against(number)))
         rows.append(ComparedRow(figure, cells))
     return Compared(sides, rows, unfair(sides) if len(sides) > 1 else [], _drawing(rows, sides),
                     _verdict(rows, sides))  # fmt: skip
@@ -105,15 +107,21 @@ def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Co
 def _side(job: Job, choice: LoadChoice, supply: Supply | None) -> LoadSide:
     profile = choice.load.profile(choice.setting)
     assert profile is not None
-    hours = None
-    if supply is not None:
-        core = supply.to_core()
-        through = core.inverter or (core.outputs[0] if core.outputs else None)
-        if through is not None:
-            hours = hours_alone(profile.mean_w, usable_wh(core.battery), through.idle_w,
-                                through.efficiency)  # fmt: skip
+    hours = None if supply is None else _hours_on(supply, choice.words, profile)
     return LoadSide(choice.words, profile, choice.load.litres, choice.load.set_c,
                 profile.measured_room_c, job.price, hours)  # fmt: skip
+
+
+def _hours_on(supply: Supply, name: str, profile: Profile) -> np.ndarray | None:
+    """Hours alone on a supply, on AC or else its first output; None where it has neither."""
+    on = supply.to_document()
+    routes = (["ac"] if "inverter" in on else []) + [
+        output["name"] for output in on.get("outputs", ())
+    ]
+    if not routes:
+        return None
+    load = {**load_document(profile, name), "route": routes[0]}
+    return hours_alone(parse_plan({"hours": 24, "supply": on, "loads": [load]}))
 
 
 def _drawing(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> SafeString | None:

@@ -26,7 +26,9 @@ def _moment() -> forms.DateTimeField:
 class StartTestForm(RecordForm):
     """What came of switching a load on."""
 
-    field_order = ("load", "supply", "result", "ran", "times")
+    field_order = (
+        "load", "supply", "result", "times", "setting", "order", "tested_at", "note", "ran",
+    )  # fmt: skip
     ran = forms.ModelMultipleChoiceField(
         Load.objects.none(), label="What else ran", required=False,
         widget=forms.CheckboxSelectMultiple,

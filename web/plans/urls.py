@@ -16,6 +16,7 @@ _BLOCK = "plans/<int:plan>/<holder:of>/<int:key>/blocks/<int:index>"
 urlpatterns = [
     path("plan/", views.current, name="current"),
     path("plans/add/", views.add, name="add"),
+    path("supplies/alone/", views.alone, name="alone"),
     path("plans/<int:plan>/", views.plan_page, name="plan"),
     path("plans/<int:plan>/details/", views.edit, name="edit"),
     path("plans/<int:plan>/copy/", views.copy, name="copy"),

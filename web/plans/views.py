@@ -13,6 +13,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.plan.report import as_document
 from needle.plan.shift import propose
+from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
@@ -23,6 +24,7 @@ from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans import actions
+from web.plans.alone import alone_rows
 from web.plans.compare import choices_of, compared
 from web.plans.desk import NotReady
 from web.plans.draft import Draft, document, draft_of
@@ -311,6 +313,29 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     except NotReady:
         context["pending"] = True
     return render(request, "plans/_sizes.html", context)
+
+
+@require_GET
+@of_job
+def alone(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Each load by itself on a supply, on each route it can take; ``supply`` chooses it."""
+    draft = draft_of(current_plan(job))
+    supplies = list(job.supplies.live().with_parts())
+    wanted = next(iter(keys_of(request.GET.getlist("supply"))), None)
+    supply = next((record for record in supplies if record.pk == wanted), draft.supply)
+    context: dict[str, Any] = {
+        "job": job, "supplies": supplies, "supply": supply, "rows": [], "pending": False,
+        "trouble": "",
+    }  # fmt: skip
+    if supply is not None:
+        try:
+            context["rows"] = alone_rows(draft.on(supply))
+        except NotReady:
+            context["pending"] = True
+        except DocumentError as error:
+            context["trouble"] = f"It cannot be worked out: {error.message}."
+    name = "plans/_alone.html" if request.htmx else "plans/alone.html"
+    return render(request, name, context)
 
 
 @require_GET

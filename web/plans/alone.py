@@ -1,0 +1,120 @@
+"""Each load by itself on a supply: the table that people ask for first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+from needle.plan.alone import Alone, alone
+from needle.plan.document import parse_plan
+from needle.quantity import hours_text
+from web.loads.models import Load
+from web.plans.desk import worked_out
+from web.plans.draft import Draft, document
+from web.plans.models import PlanEntry
+from web.plans.outcomes import PAGE_WAIT_S, key_of
+
+#: Why a load does not run by itself, in words.
+WHY_NOT = {
+    "start": "its start trips it",
+    "overload": "more than the inverter carries",
+    "output": "more than the output gives",
+    "volts": "wants other volts than the inverter gives",
+}
+
+
+@dataclass(frozen=True)
+class AloneRow:
+    """One load on one route, in words.
+
+    Attributes
+    ----------
+    load : Load
+    route : str
+    lasts, span : str
+        Hours or tasks: likely, and from low to high; why it does not run where it does not.
+    runs : bool
+    wh_per_day : (low, likely, high)
+    better : bool
+        It runs longer on this route than on the one before it.
+    """
+
+    load: Load
+    route: str
+    lasts: str
+    span: str
+    runs: bool
+    wh_per_day: tuple[float, float, float]
+    better: bool = False
+
+
+def work_out(doc: dict[str, Any]) -> list[Alone]:
+    """Every load of a plan document by itself.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return alone(parse_plan(doc))
+
+
+def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
+    """Every load of the job that has evidence, on the draft's supply.
+
+    Raises
+    ------
+    NotReady
+        It takes longer than ``wait_s``.
+    DocumentError
+    """
+    everything = _with_all_taken_in(draft)
+    if not any(used.counted for used in everything.used):
+        return []
+    doc = document(everything)
+    key = f"alone:{key_of(doc)}"
+    answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, work_out, doc)
+    loads = {
+        name: used.load
+        for used in everything.used
+        for name in (used.name, f"{used.load} ({used.load.pk})")
+    }
+    rows: list[AloneRow] = []
+    likely_before: dict[str, float] = {}
+    for answer in answers:
+        reached = answer.hours or answer.tasks
+        likely = reached[1] if reached else 0.0
+        better = answer.load in likely_before and likely > likely_before[answer.load]
+        likely_before.setdefault(answer.load, likely)
+        rows.append(_row(answer, loads[answer.load], better))
+    return rows
+
+
+def _with_all_taken_in(draft: Draft) -> Draft:
+    entries = {
+        used.load.pk: used.entry
+        if used.entry.taken_in
+        else PlanEntry(plan=draft.plan, load=used.load)
+        for used in draft.used
+    }
+    return replace(draft, entries=entries, sources=[])
+
+
+def _row(answer: Alone, load: Load, better: bool) -> AloneRow:
+    route = "AC" if answer.route == "ac" else answer.route
+    if answer.why_not:
+        words = WHY_NOT.get(answer.why_not, answer.why_not)
+        return AloneRow(load, route, words, "", False, answer.wh_per_day)
+    if answer.tasks is not None:
+        low, likely, high = answer.tasks
+        noun = "task" if likely == 1 else "tasks"
+        span = f"{low} to {high}" if low != high else ""
+        return AloneRow(load, route, f"{likely} {noun}", span, True,
+                        answer.wh_per_day, better)  # fmt: skip
+    assert answer.hours is not None
+    low_h, likely_h, high_h = answer.hours
+    lasts = hours_text(likely_h)
+    if answer.capped:
+        lasts, span = f"more than {lasts}", ""
+    else:
+        span = f"{hours_text(low_h)} to {hours_text(high_h)}"
+    return AloneRow(load, route, lasts, span, True, answer.wh_per_day, better)
