@@ -4,14 +4,30 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
 
 from needle.estimate import DEFAULT_SPREAD
 from needle.plan.plan import AC, Plan
 from needle.plan.simulate import Outcome
-from needle.plan.uncertain import MEASURABLE, InputKey
+from needle.plan.uncertain import (
+    LOAD,
+    LOAD_DUTY,
+    LOAD_START,
+    LOAD_TASK,
+    MEASURABLE,
+    InputKey,
+)
+from needle.plan.verdict import verdict_of
 from needle.supply.battery import usable_wh
+
+#: What a measurement could say, as standard normal outcomes of equal odds.
+_OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
+#: A measurement that takes less of the range is not worth telling.
+LEAST_SHARE = 0.03
+#: Odds of failing at a start between which a start test says something.
+_OPEN = (0.05, 0.95)
 
 
 @dataclass(frozen=True)
@@ -23,9 +39,10 @@ class Narrowing:
     key : InputKey
         What is measured.
     share : float
-        Share of the runtime's variance that it explains.
+        Share of the runtime's variance that it takes; of a start test the share of draws that fail
+        by that start, and the range stays.
     range_h, range_h_after : float
-        Low to high of the runtime, h: now, and with this known to grade A.
+        Low to high of the runtime, h: now, and with this measured.
     """
 
     key: InputKey
@@ -39,26 +56,78 @@ class Narrowing:
 
 
 def measure_next(outcome: Outcome) -> list[Narrowing]:
-    """Rank what is uncertain by how much of the runtime's spread it explains.
+    """Rank measurements by what they would leave of the runtime's range, best first.
 
-    First-order variance shares by squared correlation, exact for a linear response to independent
-    inputs (A. Saltelli et al., "Global Sensitivity Analysis", 2008, ch. 1).
+    A measurement that leaves a share r of a thing's spread says one of several outcomes; for each
+    the draws are weighed by how well they fit it, and the range is read off the weighed draws. The
+    mean over the outcomes is what to expect (pre-posterior analysis: H. Raiffa and R. Schlaifer,
+    "Applied Statistical Decision Theory", 1961, ch. 4). The draws are the outcome's own, so nothing
+    is assumed of how the answer depends on the thing.
     """
+    settles = _start_test(outcome)
     low, _, high = outcome.runtime
-    width = high - low
-    runtime = outcome.runtime_h
-    if width <= 0 or float(np.std(runtime)) < 1e-9:
-        return []
+    width, runtime = high - low, outcome.runtime_h
+    if width <= 0 or float(np.std(runtime)) < 1e-9 or len(runtime) < 10:
+        return settles
+    left = {InputKey(LOAD, load.name): load.spread_after for load in outcome.plan.loads}
+    left |= {InputKey(LOAD_DUTY, load.name): load.spread_after for load in outcome.plan.loads}
+    left |= {InputKey(LOAD_TASK, load.name): load.spread_after for load in outcome.plan.loads}
+    order = np.argsort(runtime)
     narrowings = []
     for key, normals in outcome.inputs.normals.items():
         spread = outcome.inputs.spreads[key]
-        if key.kind not in MEASURABLE or spread <= DEFAULT_SPREAD["A"] or len(normals) < 3:
+        after = left.get(key) or DEFAULT_SPREAD["A"]
+        if key.kind not in MEASURABLE or spread <= 1.1 * after:
             continue
-        share = float(np.corrcoef(normals, runtime)[0, 1] ** 2)
-        left = 1 - share * (1 - (DEFAULT_SPREAD["A"] / spread) ** 2)
-        narrowings.append(Narrowing(key, share, width, width * math.sqrt(left)))
-    narrowings.sort(key=lambda one: (one.range_h_after, one.what))
-    return [narrowing for narrowing in narrowings if narrowing.share > 0.01]
+        rest = math.sqrt(math.log1p(after**2) / math.log1p(spread**2))
+        if not _matters(runtime, normals):
+            continue
+        width_after, share = _left_of(runtime[order], normals[order], rest)
+        if share > LEAST_SHARE and width_after < width * (1 - LEAST_SHARE / 2):
+            narrowings.append(Narrowing(key, share, width, width_after))
+    narrowings.sort(key=lambda narrowing: (narrowing.range_h_after, narrowing.what))
+    return settles + narrowings
+
+
+def _matters(runtime: np.ndarray, normals: np.ndarray) -> bool:
+    """Whether a runtime follows a thing by more than chance, straight or bent.
+
+    By the share of variance that a parabola explains, which is about 2/n of n draws by chance.
+    """
+    terms = np.vander(normals, 3)
+    fitted = terms @ np.linalg.lstsq(terms, runtime, rcond=None)[0]
+    explained = float(np.var(fitted) / np.var(runtime))
+    return explained > max(LEAST_SHARE, 8 / len(runtime))
+
+
+def _left_of(runtime: np.ndarray, normals: np.ndarray, rest: float) -> tuple[float, float]:
+    """The mean range that is left where a thing's spread falls to ``rest``, and the share it takes.
+
+    ``runtime`` is sorted, ``normals`` in its order.
+    """
+    before = float(np.var(runtime))
+    widths, variances = [], []
+    for outcome in _OUTCOMES:
+        middle = outcome * math.sqrt(1 - rest**2)
+        # How much likelier each draw became: the new density over the old.
+        fits = np.exp(normals**2 / 2 - ((normals - middle) / rest) ** 2 / 2)
+        weights = fits / fits.sum()
+        reached = np.cumsum(weights) - weights / 2
+        low, high = np.interp((0.1, 0.9), reached, runtime)
+        mean = float(weights @ runtime)
+        widths.append(float(high - low))
+        variances.append(float(weights @ (runtime - mean) ** 2))
+    return float(np.mean(widths)), 1 - float(np.mean(variances)) / before
+
+
+def _start_test(outcome: Outcome) -> list[Narrowing]:
+    """A start test of what fails first, where it is open whether it does."""
+    trouble = verdict_of(outcome).trouble
+    if trouble is None or trouble.why != "start" or not _OPEN[0] < trouble.chance < _OPEN[1]:
+        return []
+    low, _, high = outcome.runtime
+    key = InputKey(LOAD_START, trouble.load)
+    return [Narrowing(key, trouble.chance, high - low, high - low)]
 
 
 def display_hours(plan: Plan) -> tuple[float, float] | None:

@@ -79,7 +79,7 @@ class Asked:
     """
 
     def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
-        self.plan, self.notices = _in_its_room(plan)
+        self.plan, self.notices = _in_its_room(_by_its_routes(plan))
         self.minutes = round(plan.hours * MINUTES_PER_HOUR)
         self.inputs, misfits = conditioned(self.plan, draws, seed)
         self.notices += misfits
@@ -139,6 +139,27 @@ class Asked:
         return first, name
 
 
+def _by_its_routes(plan: Plan) -> Plan:
+    """Loads on a DC route without what their AC adapters lost."""
+    return replace(plan, loads=tuple(_without_adapter(load) for load in plan.loads))
+
+
+def _without_adapter(load: PlanLoad) -> PlanLoad:
+    if load.route == AC or load.adapter >= 1:
+        return load
+    left, spread = load.adapter, load.adapter_spread
+    return replace(
+        load,
+        running_w=load.running_w * left,
+        resting_w=load.resting_w * left,
+        steps=tuple(replace(step, watts=step.watts * left) for step in load.steps),
+        spread=float(np.hypot(load.spread, spread)),
+        watts_spread=float(np.hypot(load.watts_spread, spread)),
+        task_spread=float(np.hypot(load.task_spread, spread)),
+        adapter=1.0,
+    )
+
+
 def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
     """Carry duties from the room where they were measured to the plan's room."""
     loads, notices = [], []
@@ -178,5 +199,11 @@ def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
     (which counts as never pausing) draws more.
     """
     if load.duty >= 1:
-        return replace(load, running_w=load.running_w * factor)
-    return replace(load, duty=min(1.0, load.duty * factor))
+        settings = tuple(
+            replace(setting, running_w=setting.running_w * factor) for setting in load.settings
+        )
+        return replace(load, running_w=load.running_w * factor, settings=settings)
+    settings = tuple(
+        replace(setting, duty=min(1.0, setting.duty * factor)) for setting in load.settings
+    )
+    return replace(load, duty=min(1.0, load.duty * factor), settings=settings)

@@ -40,7 +40,8 @@ _LOAD_KEYS = (
     "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
     "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
-    "day_swing", "power_factor_spread", "volts", "start_tested", "start_beside_w", "start_times",
+    "day_swing", "power_factor_spread", "volts", "adapter", "adapter_spread", "start_tested",
+    "start_beside_w", "start_times", "spread_after",
 )  # fmt: skip
 
 
@@ -86,6 +87,9 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         power_factor_spread=reader.number("power_factor_spread", 0.0, 1.0, default=0.0),
         power_factor_known=reader.has("power_factor"),
         volts=reader.number("volts", most=1000, above=True),
+        spread_after=reader.number("spread_after", 0.0, 2.0),
+        adapter=reader.number("adapter", 0.3, 1.0, default=1.0),
+        adapter_spread=reader.number("adapter_spread", 0.0, 0.5, default=0.0),
         windows=windows,
         moments=moments,
         steps=steps,

@@ -40,6 +40,13 @@ def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
     return [pattern.as_mean() for several in per_load for pattern in several]
 
 
+def _without_rest(plan: Plan) -> Plan:
+    inverter = plan.supply.inverter
+    if inverter is None or not inverter.off:
+        return plan
+    return replace(plan, supply=replace(plan.supply, inverter=replace(inverter, off=())))
+
+
 def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     """The plan with every load at its mean: where the energy goes.
 
@@ -80,7 +87,8 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     by_source, fuel = _by_source(
         plan, side, flow.sources_w[:, :until], flow.other_w[:, :until], until
     )
-    wanted = wanted_wh(means, needed)
+    # What is worked off after a rest was wanted before it.
+    wanted = wanted_wh(_mean_patterns(_without_rest(plan), minutes), needed)
     out, into = (_wh(one[0, :until].sum()) for one in (flow.out_w, flow.into_w))
     runtime, never_off = (
         float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)

@@ -41,9 +41,16 @@ def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[st
         "watts_spread": min(2.0, profile.running_w.spread),
         "task_spread": min(2.0, task_spread),
         "start_spread": min(3.0, profile.start_va.spread),
+        "spread_after": _spread_after(profile, task_spread if by_task else profile.mean_w.spread),
         "day_spread": profile.day_spread,
         "day_swing": profile.day_swing,
     }
+
+
+def _spread_after(profile: Profile, spread: float) -> float:
+    """What the next measurement of its mean would leave; all of it where there is none to make."""
+    advice = next((advice for advice in profile.advice if advice.narrows == "mean"), None)
+    return min(2.0, spread if advice is None else min(spread, advice.spread_after))
 
 
 def steps_of(profile: Profile) -> list[dict[str, float]]:

@@ -11,8 +11,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from needle.moments import DAY_MIN, occurrences
-from needle.plan.plan import Charge, Plan, PlanLoad, in_use, room_by_minute
+from needle.moments import DAY_MIN, in_windows, occurrences
+from needle.plan.plan import AC, Charge, Plan, PlanLoad, in_use, room_by_minute
 from needle.plan.uncertain import (
     DAYS,
     LOAD,
@@ -22,6 +22,7 @@ from needle.plan.uncertain import (
     LOAD_TASK,
     LOAD_WATTS,
     PHASES,
+    REPAID,
     SWINGS,
     Inputs,
 )
@@ -29,6 +30,8 @@ from needle.profile.temperature import scale_mean
 
 #: Charging goes at full W up to this share of a pack, then falls straight to a tenth (general).
 _PACK_KNEE, _PACK_LEAST = 0.85, 0.10
+#: The least share of what it missed that a load works off after a rest.
+REPAID_LEAST = 0.8
 #: Minutes over which a load's day and time of day count as one; a day is a whole number of them.
 STRETCH = 180
 
@@ -51,8 +54,9 @@ class Pattern:
         Of what cycles.
     duty_scale : ndarray, (minutes,), or None
         What the room's course through the day makes of the duty.
-    full_until : ndarray, (draws,), or None
-        Minutes from the plan's start for which it never pauses: warm contents.
+    full : list of (minute, ndarray)
+        From when on it does not pause, and until when in each draw: warm contents at the start,
+        and what it missed while the inverter rested.
     peak_w : ndarray, (minutes,), or None
         W that tasks ask of limits, whatever energy they come to.
     peak_factor, start_va : ndarray, (draws,)
@@ -71,7 +75,7 @@ class Pattern:
     duty: np.ndarray | None = None
     phase: np.ndarray | None = None
     duty_scale: np.ndarray | None = None
-    full_until: np.ndarray | None = None
+    full: Sequence[tuple[int, np.ndarray]] = ()
     peak_w: np.ndarray | None = None
     peak_factor: np.ndarray | None = None
     start_va: np.ndarray | None = None
@@ -120,9 +124,11 @@ class Pattern:
             on = _on_time(place[:, 1:], duty) - _on_time(place[:, :-1], duty)
         on *= period
         np.clip(on, 0.0, 1.0, out=on)
-        if self.full_until is not None and first < float(self.full_until.max()):
-            minute = np.arange(first, last, dtype=np.float32)
-            np.maximum(on, np.clip(self.full_until[:, None] - minute, 0.0, 1.0), out=on)
+        minute = np.arange(first, last, dtype=np.float32)
+        for begin, until in self.full:
+            if begin < last and first < float(until.max()):
+                without_pause = np.clip(until[:, None] - minute, 0.0, 1.0) * (minute >= begin)
+                np.maximum(on, without_pause, out=on)
         return on
 
     def use_at(self, minute: np.ndarray) -> np.ndarray:
@@ -145,14 +151,13 @@ class Pattern:
         span = self.load.running_w - self.load.resting_w
         scale = np.ones(len(self.shape)) if self.duty_scale is None else self.duty_scale
         duty = np.minimum(1.0, self.load.duty * scale)
-        if self.load.pull_down_wh > 0:
-            until = _pull_down_min(self.load, np.array([self.load.duty]))[0]
-            full = np.clip(until - np.arange(len(duty)), 0.0, 1.0)
-            duty = np.maximum(duty, full)
+        minute = np.arange(len(duty))
+        for begin, until in self.full:
+            duty = np.maximum(duty, np.clip(until[0] - minute, 0.0, 1.0) * (minute >= begin))
         watts = self.shape * (self.load.resting_w + span * duty)
         return replace(
             self, shape=watts, rest_w=np.zeros(1), extra_w=np.ones(1), duty=None, phase=None,
-            duty_scale=None, full_until=None, stretch=None,
+            duty_scale=None, full=(), stretch=None,
         )  # fmt: skip
 
 
@@ -186,7 +191,7 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
             start_va=start_va, stretch=stretch, nonactive=nonactive,
         )  # fmt: skip
         return [steady] * load.count
-    until = _pull_down_min(load, duty) if load.pull_down_wh > 0 else None
+    full = _without_pause(load, plan, minutes, duty, inputs)
     places = (np.arange(draws) + 0.5) / draws
     stream = inputs.stream(PHASES, load.name)
     return [
@@ -196,7 +201,7 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
             duty=duty.astype(np.float32),
             phase=stream.permutation(places).astype(np.float32),
             duty_scale=_through_the_day(load, plan, minutes),
-            full_until=until, start_va=start_va, stretch=stretch, nonactive=nonactive,
+            full=full, start_va=start_va, stretch=stretch, nonactive=nonactive,
         )
         for _ in range(load.count)
     ]  # fmt: skip
@@ -310,6 +315,27 @@ def _charge_course(charge: Charge) -> np.ndarray:
         watts.append(step)
         filled += step * charge.efficiency / pack / 60
     return np.array(watts or [0.0])
+
+
+def _without_pause(
+    load: PlanLoad, plan: Plan, minutes: int, duty: np.ndarray, inputs: Inputs
+) -> list[tuple[int, np.ndarray]]:
+    """When a load does not pause: for warm contents, and after each rest of the inverter.
+
+    A box that was off works off 80 to 100 % of what it missed (a general value of ours: some of the
+    cold was stored in its walls and contents).
+    """
+    full = []
+    if load.pull_down_wh > 0:
+        full.append((0, _pull_down_min(load, duty)))
+    inverter = plan.supply.inverter
+    if inverter is not None and inverter.off and load.route == AC and load.thermostatic:
+        share = REPAID_LEAST + (1 - REPAID_LEAST) * inputs.uniform(REPAID, load.name)
+        for begin, end in runs(in_windows(inverter.off, plan.start, minutes)):
+            missed = (end - begin) * duty
+            more = missed * share / np.maximum(0.02, 1 - duty)
+            full.append((int(end), (end + more).astype(np.float32)))
+    return full
 
 
 def _pull_down_min(load: PlanLoad, duty: np.ndarray) -> np.ndarray:

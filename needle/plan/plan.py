@@ -80,6 +80,12 @@ class PlanLoad:
         False where none is known: its W then count as they stand beside others' VA.
     volts : float or None
         V that it wants; None where any will do.
+    spread_after : float or None
+        Relative spread of its mean, duty or task that its next measurement would leave; None for
+        that of grade A.
+    adapter, adapter_spread : float
+        Share of its W that is left on a DC route, where its AC adapter's loss falls away, and its
+        relative spread.
     start_va : float
         VA; running VA where nothing is known.
     start_s : float
@@ -163,11 +169,19 @@ class PlanLoad:
     power_factor_spread: float = 0.0
     power_factor_known: bool = True
     volts: float | None = None
+    spread_after: float | None = None
+    adapter: float = 1.0
+    adapter_spread: float = 0.0
 
     @property
     def by_moments(self) -> bool:
         """Whether it runs by tasks or charges rather than by hours."""
         return bool(self.steps) or self.charge is not None
+
+    @property
+    def thermostatic(self) -> bool:
+        """Whether it works off afterwards what it missed while it had no power."""
+        return self.duty < 1 and not self.by_moments and not self.windows
 
     @property
     def protected(self) -> bool:

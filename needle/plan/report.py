@@ -115,6 +115,7 @@ def as_document(
                 "load": suggestion.load,
                 "kind": suggestion.change.kind,
                 "mind": suggestion.change.caveat,
+                "odds": {"before": suggestion.odds_before, "after": suggestion.odds_after},
             }
             for suggestion in helps
         ],

@@ -192,13 +192,17 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     )
 
 
-def hours_to_stop(plan: Plan, draws: int, seed: int = 1) -> np.ndarray:
-    """Hours to the first stop of each draw, as :func:`simulate` has them, and nothing else."""
+def first_ends(plan: Plan, draws: int, seed: int = 1) -> tuple[np.ndarray, np.ndarray]:
+    """Hours to the first stop of each draw, and to what fails first, as :func:`simulate` has them.
+
+    The latter is infinite where nothing that must or should run fails.
+    """
     asked = Asked(plan, draws, seed)
     bank = Bank(asked.plan, battery_draws(asked.plan, asked.inputs), asked.minutes, other_wh(plan))
     for block in asked.blocks():
         block.through(bank)
-    return np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
+    stops_h = np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
+    return stops_h, _failures(bank, asked).minute / MINUTES_PER_HOUR
 
 
 def _failures(bank: Bank, asked: Asked) -> Failures:

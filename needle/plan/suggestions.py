@@ -10,10 +10,10 @@ from functools import lru_cache
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import Window, in_windows, moment_after, occurrences
-from needle.plan.plan import AC, Plan, PlanLoad, in_use
+from needle.moments import DAY_MIN, Window, moment_after, occurrences
+from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
-from needle.plan.simulate import Outcome, hours_to_stop
+from needle.plan.simulate import Outcome, first_ends
 from needle.plan.sources import ChargeWindow
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
@@ -22,8 +22,13 @@ PAIRED_DRAWS = 60
 MOST_SUGGESTIONS = 8
 #: A change that wins less is not told, h.
 LEAST_H = 0.02
-#: Hours in which the inverter may rest, minutes after midnight.
-NIGHT = (23 * 60, 6 * 60)
+#: A change that raises the odds of holding by less does not count for that.
+LEAST_ODDS = 0.05
+#: The longest rest of the inverter that is proposed, the longest where a box stands without power
+#: meanwhile, and the least, min.
+MOST_REST, MOST_WARM_REST, LEAST_REST = 12 * 60, 6 * 60, 60
+#: Steps in which a rest begins and ends, min.
+REST_STEP = 30
 #: How much warmer a cold box may be set, °C.
 WARMER_C = 2.0
 #: A charge window that is proposed, min.
@@ -61,12 +66,21 @@ class Change:
 
 @dataclass(frozen=True)
 class Suggestion:
-    """A change to the plan and the hours it wins: 10th, 50th and 90th percentile."""
+    """A change to the plan and the hours it wins: 10th, 50th and 90th percentile.
+
+    ``odds_before`` and ``odds_after`` are shares of the paired draws in which the plan holds.
+    """
 
     change: Change
     low: float
     value: float
     high: float
+    odds_before: float = 0.0
+    odds_after: float = 0.0
+
+    @property
+    def odds_won(self) -> float:
+        return self.odds_after - self.odds_before
 
     @property
     def what(self) -> str:
@@ -82,28 +96,56 @@ class Suggestion:
 
 def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
     """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
-    before, after = (_runtimes(side, PAIRED_DRAWS) for side in (plan, changed))
-    low, value, high = (float(value) for value in np.quantile(after - before, [0.1, 0.5, 0.9]))
+    won = _won_h(plan, changed)
+    low, value, high = (float(hours) for hours in np.quantile(won, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
-@lru_cache(maxsize=8)
-def _runtimes(plan: Plan, draws: int) -> np.ndarray:
-    """Hours of each paired draw; kept, since several changes are held against one plan."""
-    return hours_to_stop(plan, draws)
+def _won_h(plan: Plan, changed: Plan) -> np.ndarray:
+    """Hours won in each paired draw, looked at far enough ahead that the gain is seen whole."""
+    ahead = plan.hours
+    after, _ = _ends(changed, PAIRED_DRAWS)
+    while ahead < MOST_HOURS and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
+        ahead = min(MOST_HOURS, 2 * ahead)
+        after, _ = _ends(replace(changed, hours=ahead), PAIRED_DRAWS)
+    before, _ = _ends(replace(plan, hours=ahead), PAIRED_DRAWS)
+    return after - before
+
+
+@lru_cache(maxsize=16)
+def _ends(plan: Plan, draws: int) -> tuple[np.ndarray, np.ndarray]:
+    """Each paired draw's first stop and failure; kept, since changes are held against one plan."""
+    return first_ends(plan, draws)
+
+
+def _odds(plan: Plan) -> float:
+    """Share of the paired draws in which a plan holds."""
+    _, fails_h = _ends(plan, PAIRED_DRAWS)
+    return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
 
 
 def suggestions(outcome: Outcome) -> list[Suggestion]:
-    """Changes that win hours, most first; none where the plan does not stop."""
-    if outcome.capped:
+    """Changes that make a plan hold, or last longer, most first.
+
+    None where it neither stops nor fails.
+    """
+    if outcome.capped and bool(outcome.holds.all()):
         return []
-    changes = sorted(changes_of(outcome), key=lambda one: (-one.saved_wh, one.what))[
-        :MOST_SUGGESTIONS
+    changes = sorted(changes_of(outcome), key=lambda change: (-change.saved_wh, change.what))
+    before = _odds(outcome.plan)
+    tried = [
+        Suggestion(change, *hours_won(outcome.plan, change.plan), before, _odds(change.plan))
+        for change in changes[:MOST_SUGGESTIONS]
     ]
-    tried = [Suggestion(change, *hours_won(outcome.plan, change.plan)) for change in changes]
+    helps = [
+        suggestion
+        for suggestion in tried
+        if suggestion.odds_won > -LEAST_ODDS
+        and (suggestion.value > LEAST_H or suggestion.odds_won >= LEAST_ODDS)
+    ]
     return sorted(
-        (change for change in tried if change.value > LEAST_H),
-        key=lambda one: (-one.value, one.what),
+        helps,
+        key=lambda suggestion: (-round(suggestion.odds_won, 1), -suggestion.value, suggestion.what),
     )
 
 
@@ -120,7 +162,7 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
             continue
         mine = wh.get(load.name, 0.0)
         if load.priority != "must" and len(plan.loads) > 1:
-            without = _with_load(plan, load, _silent(load))
+            without = replace(plan, loads=tuple(other for other in plan.loads if other is not load))
             yield Change("leave_off", load.name, f"leave off {load.name}", "", "", without, mine)
         yield from _routes(plan, load, mine, outcome)
         yield from _settings(plan, load, mine)
@@ -133,14 +175,6 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
 def _with_load(plan: Plan, load: PlanLoad, new: PlanLoad) -> Plan:
     """The plan with another in a load's place."""
     return replace(plan, loads=tuple(new if other is load else other for other in plan.loads))
-
-
-def _silent(load: PlanLoad) -> PlanLoad:
-    """A load that draws nothing; it keeps its place, so that the others' draws stay the same."""
-    return replace(
-        load, running_w=0.0, resting_w=0.0, start_va=0.0, steps=(), charge=None, moments=(),
-        pull_down_wh=0.0,
-    )  # fmt: skip
 
 
 def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator[Change]:
@@ -189,28 +223,67 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
 
 
 def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
-    """The inverter off at night, where no load on AC then must run or is protected."""
+    """The inverter off for the longest part of the day in which nothing that matters is on AC.
+
+    Loads that are nice to have may be without power, and boxes that work off afterwards what they
+    missed; never what must run. With a life or contents on AC nothing is proposed at all.
+    """
     inverter = plan.supply.inverter
-    if inverter is None or inverter.off:
+    on_ac = [load for load in plan.loads if load.route == AC]
+    if inverter is None or inverter.off or any(load.protected for load in on_ac):
         return
     minutes = round(plan.hours * 60)
-    night = Window(*NIGHT)
-    dark = in_windows([night], plan.start, minutes)
-    quiet = []
-    for load in plan.loads:
-        if load.route == AC and bool((_in_use(load, plan, minutes) & dark).any()):
-            if load.must_run:
-                return
-            quiet.append(load.name)
-    share = float(dark.mean())
-    supply = replace(plan.supply, inverter=replace(inverter, off=(night,)))
-    caveat = f"leaves {', '.join(quiet)} without power then" if quiet else ""
+    clock = (plan.start.hour * 60 + plan.start.minute + np.arange(minutes)) % DAY_MIN
+    barred, warms = np.zeros(DAY_MIN, dtype=bool), np.zeros(DAY_MIN, dtype=bool)
+    without: dict[str, np.ndarray] = {}
+    for load in on_ac:
+        used = np.zeros(DAY_MIN, dtype=bool)
+        used[clock[_in_use(load, plan, minutes)]] = True
+        if load.must_run or not (load.may_be_dropped or load.thermostatic):
+            barred |= used
+        else:
+            without[load.name] = used
+            if load.thermostatic:
+                warms |= used
+    longest = _longest_rest(barred, warms)
+    if longest is None:
+        return
+    begin, end = longest
+    window = Window(begin, end)
+    off = np.zeros(DAY_MIN, dtype=bool)
+    off[np.arange(begin, begin + (end - begin) % DAY_MIN) % DAY_MIN] = True
+    waits = [name for name, used in without.items() if bool((used & off).any())]
+    boxes = [load.name for load in plan.loads if load.name in waits and load.thermostatic]
+    others = [name for name in waits if name not in boxes]
+    caveats = [f"leaves {', '.join(others)} without power then"] if others else []
+    if boxes:
+        caveats.append(f"{', '.join(boxes)} works it off afterwards: watch its contents")
+    share = float(off[clock].mean())
     saved = outcome.energy_wh["inverter_idle"] * share
-    saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in quiet) * share
+    saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in others) * share
+    supply = replace(plan.supply, inverter=replace(inverter, off=(window,)))
+    first, last = (f"{minute // 60:02d}:{minute % 60:02d}" for minute in (begin, end))
     yield Change(
-        "rest", "", "rest the inverter from 23:00 to 06:00", caveat, "",
-        replace(plan, supply=supply), saved,
+        "rest", "", f"rest the inverter from {first} to {last}", "; ".join(caveats),
+        f"{first}-{last}", replace(plan, supply=supply), saved,
     )  # fmt: skip
+
+
+def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | None:
+    """First and last minute after midnight of the longest rest, in whole steps; or None."""
+    best, longest = None, LEAST_REST - 1
+    for begin in range(0, DAY_MIN, REST_STEP):
+        length = 0
+        while length < MOST_REST:
+            ahead = np.arange(begin + length, begin + length + REST_STEP) % DAY_MIN
+            if bool(barred[ahead].any()):
+                break
+            if bool(warms[ahead].any()) and length + REST_STEP > MOST_WARM_REST:
+                break
+            length += REST_STEP
+        if length > longest:
+            best, longest = (begin, (begin + length) % DAY_MIN), length
+    return best
 
 
 def _in_use(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray:

@@ -18,7 +18,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from needle.plan.plan import Plan
+from needle.plan.plan import Plan, PlanLoad
+from needle.supply.inverter import Inverter
 
 CAPACITY, RESISTANCE = "battery", "battery resistance"
 PEUKERT, COLD, TAPER = "Peukert exponent", "cold factor", "charge taper"
@@ -30,6 +31,8 @@ LOAD_TASK, LOAD_START = "load task", "load start"
 LOAD_FACTOR = "load power factor"
 #: What the inverter makes of a start beyond its surge rating.
 GREY = "grey start"
+#: How much of what it missed a load works off afterwards.
+REPAID = "repaid share"
 SOURCE = "source"
 #: What is drawn anew within a plan: where cycles stand, days, the hour of a swing's top, skies.
 PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
@@ -75,21 +78,29 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
         spreads[InputKey(OUTPUT, output.name)] = output.efficiency.spread
         spreads[InputKey(OUTPUT_IDLE, output.name)] = output.idle_w.spread
     for load in plan.loads:
-        spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
-        spreads[InputKey(LOAD_START, load.name)] = load.start_spread
-        if load.power_factor_known and load.power_factor < 1:
-            spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
-        if inverter is not None:
-            spreads[InputKey(GREY, load.name)] = 1.0
-        if load.by_moments:
-            spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
-        elif load.duty_spread is not None:
-            spreads[InputKey(LOAD_DUTY, load.name)] = load.duty_spread
-        else:
-            spreads[InputKey(LOAD, load.name)] = load.spread
+        spreads |= _spreads_of_load(load, inverter)
     for source in plan.sources:
         if source.drawn:
             spreads[InputKey(SOURCE, source.name)] = source.spread
+    return spreads
+
+
+def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey, float]:
+    spreads = {}
+    spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
+    spreads[InputKey(LOAD_START, load.name)] = load.start_spread
+    if load.power_factor_known and load.power_factor < 1:
+        spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+    if inverter is not None:
+        spreads[InputKey(GREY, load.name)] = 1.0
+        if inverter.off and load.thermostatic:
+            spreads[InputKey(REPAID, load.name)] = 1.0
+    if load.by_moments:
+        spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
+    elif load.duty_spread is not None:
+        spreads[InputKey(LOAD_DUTY, load.name)] = load.duty_spread
+    else:
+        spreads[InputKey(LOAD, load.name)] = load.spread
     return spreads
 
 

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
+from needle.moments import in_windows, parse_windows
 from needle.plan.document import parse_plan
 from needle.plan.shift import TaskBlock, moved, place, propose, value_of
 from needle.plan.simulate import simulate
@@ -79,7 +80,7 @@ class HelpsTest(unittest.TestCase):
         rest = next(
             one for one in changes_of(simulate(plan_of(loads=loads), 30)) if one.kind == "rest"
         )
-        self.assertIn("leaves Mat without power", rest.caveat)
+        self.assertIn("Mat works it off afterwards", rest.caveat)
 
     def test_what_a_life_or_contents_hang_on_is_never_touched(self):
         window = {"between": [["22:00", "02:00"]]}
@@ -104,10 +105,27 @@ class HelpsTest(unittest.TestCase):
     def test_a_task_that_must_run_at_night_keeps_the_inverter_on(self):
         task = {**TASK, "use": {"tasks": ["02:00"]}}
         loads = [*copy.deepcopy(BASE["loads"][2:]), task]
-        for priority, rests in (("must", False), ("nice", True)):
-            loads[-1] = {**task, "priority": priority}
-            kinds = {one.kind for one in changes_of(simulate(plan_of(loads=loads), 30))}
-            self.assertEqual("rest" in kinds, rests)
+        loads[-1] = {**task, "priority": "must"}
+        outcome = simulate(plan_of(loads=loads), 30)
+        rest = next(change for change in changes_of(outcome) if change.kind == "rest")
+        # Searched over all hours: it lies where the task does not run.
+        off = in_windows(rest.plan.supply.inverter.off, outcome.plan.start, 1440)
+        first = (2 * 60 - outcome.plan.start.hour * 60) % 1440
+        self.assertFalse(off[first : first + 30].any())
+        self.assertTrue(off.any())
+        self.assertTrue((simulate(rest.plan, 30).failures.why != "rest").all())
+
+    def test_what_was_off_works_it_off_afterwards(self):
+        box = {"name": "Box", "running_w": 100, "duty": 0.3, "spread": 0}
+        plan = plan_of(loads=[box], hours=24, needed_hours=24)
+        inverter = replace(
+            plan.supply.inverter, off=parse_windows([["20:00", "22:00"]], "off", None)
+        )
+        rested = replace(plan, supply=replace(plan.supply, inverter=inverter))
+        before, after = (simulate(one, 60).energy_wh["loads"]["Box"] for one in (plan, rested))
+        missed = 2 * 0.3 * 100
+        self.assertAlmostEqual(before - after, 0.1 * missed, delta=0.5)
+        self.assertAlmostEqual(simulate(rested, 60).unserved_wh["Box"], 0.1 * missed, delta=0.5)
 
     def test_the_only_load_is_never_left_off(self):
         outcome = simulate(plan_of(loads=[copy.deepcopy(BASE["loads"][2])]), 30)

@@ -132,7 +132,7 @@ def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
         if change.kind == "place":
             place_tasks(draft, propose(plan))
         elif change.kind == "rest":
-            stored.inverter_off = [["23:00", "06:00"]]
+            stored.inverter_off = [change.to.split("-")]
             save_plan(stored)
         elif change.kind == "charge":
             _run_longer(draft, change.to)

@@ -11,6 +11,7 @@ from needle.plan.uncertain import (
     CAPACITY,
     INVERTER_EFFICIENCY,
     INVERTER_IDLE,
+    LOAD_START,
     OUTPUT,
     SOURCE,
 )
@@ -42,6 +43,8 @@ class Steady:
     @property
     def sentence(self) -> str:
         how = f": {self.how}" if self.how else ""
+        if self.narrowing.key.kind == LOAD_START:
+            return f"{self.what}{how}"
         return f"{self.what}{how}, −{hours_text(self.won_h)} spread"
 
 
@@ -64,6 +67,11 @@ def _steady(answer: Answer, one: Narrowing) -> Steady:
     used = next((used for used in answer.used if used.name == one.key.name), None)
     if used is None or used.profile is None:
         return Steady(f"measure {one.what}", "", "", "", one)
+    if one.key.kind == LOAD_START:
+        url = reverse("matching:record-start", args=[job.pk])
+        url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
+        odds = f"it fails in {max(1, min(9, round(one.share * 10)))} of 10 runs"
+        return Steady(f"a start test of {one.what}", odds, "five minutes", url, one)
     advice = next((item for item in used.profile.advice if item.narrows == "mean"), None)
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
