@@ -17,6 +17,7 @@ from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import hours_text
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
+from web.plans.helps import helps_of
 from web.plans.models import Plan
 from web.plans.outcomes import Answer
 from web.plans.steadies import steadies
@@ -267,9 +268,7 @@ def _steadies(answer: Answer) -> tuple[str, str]:
 def _suggestions(answer: Answer) -> str:
     if not answer.suggestions:
         return ""
-    best = answer.suggestions[0]
-    low, high = hours_text(max(0.0, best.low)), hours_text(best.high)
-    return f"{best.what}, +{hours_text(best.value)} ({low} to {high})"
+    return helps_of(answer.suggestions[:1])[0].words
 
 
 def _plan_words(plan: Plan) -> str:

@@ -21,6 +21,7 @@ from web.drawing.bars import split_bar
 from web.drawing.timeline import Charge, Frame, Power, charts, lanes
 from web.jobs.models import Change, Job
 from web.plans.forms import EntryForm, WhatIfForm
+from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.models import SOURCES, Plan, PlanSource
 from web.plans.outcomes import Answer, Used
@@ -93,6 +94,10 @@ class PlanPage:
     @property
     def outcome(self) -> Outcome | None:
         return self.answer.outcome
+
+    @property
+    def helps(self) -> list[Help]:
+        return helps_of(self.answer.suggestions)
 
     @property
     def sources(self) -> list[PlanSource]:
