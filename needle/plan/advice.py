@@ -26,6 +26,8 @@ from needle.supply.battery import usable_wh
 _OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
 #: A measurement that takes less of the range is not worth telling.
 LEAST_SHARE = 0.03
+#: Share of a spread below which too few draws would carry the weight.
+_NARROWEST = 0.2
 #: Odds of failing at a start between which a start test says something.
 _OPEN = (0.05, 0.95)
 
@@ -79,7 +81,7 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
         after = left.get(key) or DEFAULT_SPREAD["A"]
         if key.kind not in MEASURABLE or spread <= 1.1 * after:
             continue
-        rest = math.sqrt(math.log1p(after**2) / math.log1p(spread**2))
+        rest = max(_NARROWEST, math.sqrt(math.log1p(after**2) / math.log1p(spread**2)))
         if not _matters(runtime, normals):
             continue
         width_after, share = _left_of(runtime[order], normals[order], rest)
@@ -92,12 +94,13 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
 def _matters(runtime: np.ndarray, normals: np.ndarray) -> bool:
     """Whether a runtime follows a thing by more than chance, straight or bent.
 
-    By the share of variance that a parabola explains, which is about 2/n of n draws by chance.
+    By the share of variance that a parabola explains: 2/n of n draws by chance in the mean, and
+    more than 14/n once in a thousand.
     """
     terms = np.vander(normals, 3)
     fitted = terms @ np.linalg.lstsq(terms, runtime, rcond=None)[0]
     explained = float(np.var(fitted) / np.var(runtime))
-    return explained > max(LEAST_SHARE, 8 / len(runtime))
+    return explained > max(LEAST_SHARE, 14 / len(runtime))
 
 
 def _left_of(runtime: np.ndarray, normals: np.ndarray, rest: float) -> tuple[float, float]:

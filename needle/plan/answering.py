@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from needle.plan.advice import Narrowing, measure_next
+from needle.plan.alone import Alone, alone
 from needle.plan.document import parse_plan
 from needle.plan.likely import likely_hours
 from needle.plan.plan import MOST_HOURS, Plan
@@ -64,6 +65,16 @@ def work_out_quickly(document: dict[str, Any]) -> Worked:
     plan = parse_plan(document)
     plan = _looking(plan, 1.5 * plan.needed_hours + 2)
     return Worked(simulate(plan, _draws(plan, QUICK_DRAWS, QUICK_CELLS)))
+
+
+def each_alone(document: dict[str, Any]) -> list[Alone]:
+    """Every load of a plan document by itself, on each route it can take.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return alone(parse_plan(document))
 
 
 def _with_horizon(plan: Plan) -> Plan:

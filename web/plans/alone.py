@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
-from needle.plan.alone import Alone, alone
-from needle.plan.document import parse_plan
+from needle.plan.alone import Alone
+from needle.plan.answering import each_alone
 from needle.quantity import hours_text
 from web.loads.models import Load
 from web.plans.desk import worked_out
@@ -48,16 +47,6 @@ class AloneRow:
     better: bool = False
 
 
-def work_out(doc: dict[str, Any]) -> list[Alone]:
-    """Every load of a plan document by itself.
-
-    Raises
-    ------
-    DocumentError
-    """
-    return alone(parse_plan(doc))
-
-
 def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
     """Every load of the job that has evidence, on the draft's supply.
 
@@ -72,7 +61,7 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
         return []
     doc = document(everything)
     key = f"alone:{key_of(doc)}"
-    answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, work_out, doc)
+    answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, each_alone, doc)
     loads = {
         name: used.load
         for used in everything.used

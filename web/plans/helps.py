@@ -32,12 +32,18 @@ def helps_of(suggestions: Sequence[Suggestion]) -> list[Help]:
     return [_help(suggestion) for suggestion in suggestions]
 
 
+def _tenths(share: float) -> str:
+    """Of ten runs; never all of them, and never none."""
+    tenths = round(10 * share)
+    return {0: "under 1", 10: "over 9"}.get(tenths, str(tenths))
+
+
 def _help(suggestion: Suggestion) -> Help:
     won = span = odds = ""
     if suggestion.value > LEAST_H:
         won = f"+{hours_text(suggestion.value)}"
         span = f"{hours_text(max(0.0, suggestion.low))} to {hours_text(suggestion.high)}"
-    before, after = (round(10 * share) for share in (suggestion.odds_before, suggestion.odds_after))
-    if suggestion.odds_won >= LEAST_ODDS and after > before:
-        odds = f"holds in {after} of 10 instead of {before}"
+    before, after = (_tenths(share) for share in (suggestion.odds_before, suggestion.odds_after))
+    if suggestion.odds_won >= LEAST_ODDS and after != before:
+        odds = f"holds in {after} of 10 runs instead of {before}"
     return Help(suggestion.change, won, span, odds)

@@ -19,6 +19,7 @@ from web.answer.words import bar_of
 from web.jobs.models import Job
 from web.loads.models import CAUTIONS
 from web.plans.draft import Used
+from web.plans.helps import helps_of
 from web.plans.outcomes import Answer, answer_of
 from web.plans.steadies import steadies
 from web.trials.models import Trial
@@ -189,9 +190,9 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [
-            [change.what, f"{hours_text(change.value)} ({hours_text(change.low)} to "
-             f"{hours_text(change.high)})", change.change.caveat]
-            for change in answer.suggestions[:5]
+            [helped.change.what, f"{helped.won} ({helped.span})" if helped.won else helped.odds,
+             helped.change.caveat]
+            for helped in helps_of(answer.suggestions[:5])
         ]  # fmt: skip
         tables.append(Table("What would help", ["change", "hours won", "mind"], won, (1,)))
     return tables
