@@ -30,6 +30,12 @@ class Window:
     end: Moment
 
 
+def when_text(moment: datetime, start: datetime) -> str:
+    """A moment with its weekday, and with its date where that would not tell which week."""
+    near = abs(moment - start) < timedelta(days=6)
+    return f"{moment:%a %H:%M}" if near else f"{moment:%a} {moment.day} {moment:%b %H:%M}"
+
+
 def in_windows(windows: Sequence[Window], start: datetime, minutes: int) -> np.ndarray:
     """Which minutes of a plan fall into windows: booleans, shape (minutes,)."""
     mask = np.zeros(minutes, dtype=bool)

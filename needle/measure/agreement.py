@@ -224,6 +224,16 @@ def _message(
         return (
             f"{checks}. These do not agree, and which one is wrong cannot be told: read them again."
         )
-    if len(values) < 3 and not facts:
-        return "Nothing here checks another reading; add volts and amps, or VA, to check it."
+    if not _checks_itself(values):
+        alone = f"{checks}. " if checks else ""
+        return f"{alone}Nothing here checks another reading; add volts and amps, VA or PF."
     return f"{checks}. The readings agree." if checks else "The readings agree."
+
+
+def _checks_itself(values: Mapping[str, float]) -> bool:
+    """Whether any reading follows from the others: VA from V and A, W from VA and PF."""
+    known = {key for key, value in values.items() if value is not None}
+    from_label = {"volts", "amps"} <= known
+    return (from_label and "va" in known) or (
+        {"watts", "pf"} <= known and ("va" in known or from_label)
+    )

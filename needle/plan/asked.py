@@ -179,7 +179,7 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
                 moved = _scaled(load, scaling.factor)
                 if scaling.factor * load.duty > 1 and load.duty < 1:
                     notices.append(
-                        f"{load.name}: in a room of {plan.room_c:g} °C it would never cycle off, "
+                        f"{load.name}: in a room of {plan.room_c:.3g} °C it would never cycle off, "
                         "and may not reach its set point."
                     )
                 moved = replace(

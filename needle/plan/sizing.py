@@ -13,6 +13,7 @@ from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.side import other_wh
 from needle.plan.simulate import Outcome
+from needle.plan.uncertain import likely
 from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
@@ -168,7 +169,8 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     at = int(np.searchsorted(outcome.curve_h, plan.needed_hours - 1e-9))
     at = min(at, outcome.charge.shape[1] - 1)
     battery = plan.supply.battery
-    held = battery.nominal_wh * battery.state_of_health.value
+    # What it holds in the plan's room: cold takes some of it.
+    held = float(battery_draws(plan, likely(plan)).capacity_wh[0])
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
     more = []
     for load in plan.loads:
@@ -178,8 +180,7 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
                 max(0.0, float(share) - battery.floor) * held if ok else 0.0
                 for share, ok in zip(outcome.charge[:, at], lasts, strict=True)
             ]
-            low, likely, high = (int(residual // wh) for residual in left)
-            more.append(MoreTasks(load.name, wh, low, likely, high))
+            more.append(MoreTasks(load.name, wh, *(int(residual // wh) for residual in left)))
     return more
 
 
@@ -195,12 +196,18 @@ def _passes(plan: Plan, load: PlanLoad) -> float:
 
 @dataclass(frozen=True)
 class Nights:
-    """Whole uses of a load that is used nightly, before it stops: low, likely, high."""
+    """Whole nights, all its uses of each, that a load gets before it stops: low, likely, high."""
 
     load: str
     low: int
     likely: int
     high: int
+
+
+def _night_of(plan: Plan, minute: int) -> int:
+    """Which night a moment belongs to: from noon to noon."""
+    clock = plan.start.hour * 60 + plan.start.minute
+    return (clock + minute - 12 * 60) // 1440
 
 
 def nights_covered(outcome: Outcome) -> list[Nights]:
@@ -209,17 +216,24 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
     minutes = round(plan.hours * 60)
     nights = []
     for load in plan.loads:
-        ends = []
+        ends: dict[int, int] = {}
         for window in load.windows:
             if isinstance(window.start, int) and isinstance(window.end, int):
                 if not (window.start >= 18 * 60 or window.end <= 9 * 60):
                     continue
                 length = (window.end - window.start) % 1440
-                ends += [at + length for at in occurrences([window.start], plan.start, minutes)]
+                over = [at + length for at in occurrences([window.start], plan.start, minutes)]
             elif not isinstance(window.end, int):
-                ends.append(minute_of(window.end, plan.start))
+                over = [minute_of(window.end, plan.start)]
+            else:
+                continue
+            for end in over:
+                night = _night_of(plan, end)
+                ends[night] = max(ends.get(night, 0), end)
         if ends:
-            counts = [sum(end <= hours * 60 + 1e-6 for end in ends) for hours in outcome.runtime]
+            counts = [
+                sum(end <= hours * 60 + 1e-6 for end in ends.values()) for hours in outcome.runtime
+            ]
             nights.append(Nights(load.name, *counts))
     return nights
 

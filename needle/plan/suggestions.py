@@ -10,7 +10,7 @@ from functools import lru_cache
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import DAY_MIN, Window, moment_after, occurrences
+from needle.moments import DAY_MIN, Window, moment_after, occurrences, when_text
 from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
 from needle.plan.simulate import Outcome, first_ends
@@ -216,7 +216,7 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
         measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
     )  # fmt: skip
-    what = f"set {load.name} from {load.set_c:g} to {warmer:g} °C"
+    what = f"set {load.name} from {load.set_c:.3g} to {warmer:.3g} °C"
     caveat = "only within the range that the contents' maker states"
     changed = _with_load(plan, load, new)
     yield Change("set_point", load.name, what, caveat, f"{warmer:g}", changed, wh * share)
@@ -308,7 +308,7 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
     names = list(dict.fromkeys(move.load for move in moves))
     to = moment_after(plan.start, moves[0].to_minute / 60)
     what = (
-        f"move {names[0]} to {to:%a %H:%M}"
+        f"move {names[0]} to {when_text(to, plan.start)}"
         if len(moves) == 1
         else f"move {len(moves)} tasks ({', '.join(names)})"
     )
@@ -327,7 +327,7 @@ def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     more = replace(charger, windows=(*charger.windows, window))
     sources = tuple(more if source is charger else source for source in plan.sources)
     yield Change(
-        "charge", "", f"run {charger.name} for 2 h more, once, from {begin:%a %H:%M}",
+        "charge", "", f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
         "outdoors, far from openings" if charger.litres_per_kwh else "", begin.isoformat(),
         replace(plan, sources=sources), charger.watts * CHARGE_MIN / 60,
     )  # fmt: skip

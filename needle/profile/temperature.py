@@ -61,7 +61,7 @@ def scale_mean(
     if lift_before <= 0:
         side = "below" if heats else "above"
         raise ValueError(
-            f"the room while measuring must be {side} the set point of {set_before:g} °C"
+            f"the room while measuring must be {side} the set point of {set_before:.3g} °C"
         )
     change = room_c - measured_room_c
     per_c = 0.0 if heats else COMPRESSOR_PER_C

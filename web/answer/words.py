@@ -9,7 +9,7 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.decide.starting import RANK
-from needle.moments import moment_after
+from needle.moments import moment_after, when_text
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
 from needle.plan.starts import PlannedStart
@@ -219,7 +219,7 @@ def trouble_sentence(outcome: Outcome, verdict: Verdict) -> str:
         return _dropped(outcome) or starts_sentence(outcome)
     at = moment_after(outcome.plan.start, trouble.minute / 60, 10)
     words = _TROUBLES[trouble.why].format(load=trouble.load)
-    first = f"First, {odds(trouble.chance)}: {words}, about {at:%a %H:%M}."
+    first = f"First, {odds(trouble.chance)}: {words}, about {when_text(at, outcome.plan.start)}."
     return f"{first} {_dropped(outcome)}".strip()
 
 
@@ -273,5 +273,5 @@ def _suggestions(answer: Answer) -> str:
 
 def _plan_words(plan: Plan) -> str:
     start = timezone.localtime(plan.start)
-    room = f", {plan.room_c:g} °C indoors" if plan.room_c is not None else ""
+    room = f", {plan.room_c:.3g} °C indoors" if plan.room_c is not None else ""
     return f"{plan.name}, from {start:%a %H:%M}{room}"

@@ -358,7 +358,7 @@ def _panels(plan: Plan, clouds: float) -> None:
 
 
 def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> dict[str, Plan]:
-    """Storm night, three grey days, and a harbour visit day."""
+    """Storm night, three grey days, a harbour visit day, and a night on the old box."""
     storm = save_plan(Plan(
         job=job, name="Storm night", supply=supplies["cabinet"], start=_next(1, 18),
         needed_hours=24.0, room_c=24.0,
@@ -402,6 +402,16 @@ def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) 
         _use(visit, load, taken.get(name), taken=name in taken)
     autoclave = visit.entries.get(load=loads["autoclave"])
     autoclave.taken_in, autoclave.moments = True, ["13:00"]
+    use_load(autoclave)
+    spare = save_plan(Plan(
+        job=job, name="Night on the old box", supply=supplies["old"], start=_next(2, 18),
+        needed_hours=8.0, room_c=20.0, note="If the cabinet is away: what would it carry?",
+    ))  # fmt: skip
+    old = {"fridge": None, "oxygen": [["21:00", "23:00"]], "suction": [["20:00", "20:15"]]}
+    for name, load in loads.items():
+        _use(spare, load, old.get(name), taken=name in old)
+    autoclave = spare.entries.get(load=loads["autoclave"])
+    autoclave.taken_in, autoclave.moments = True, ["19:30"]
     use_load(autoclave)
     make_current(storm)
     return {"storm": storm, "grey": grey, "visit": visit}

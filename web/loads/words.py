@@ -40,7 +40,7 @@ def row_of(reading: Reading) -> ReadingRow:
     if not isinstance(core, Label | Tally):
         aside.append(context.meter().name)
     if context.room_c is not None:
-        aside.append(f"room {context.room_c:g} °C")
+        aside.append(f"room {context.room_c:.3g} °C")
     return ReadingRow(
         reading, _sentence(core), ", ".join(aside), agreement, _remark(core, agreement)
     )

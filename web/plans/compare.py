@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after
+from needle.moments import moment_after, when_text
 from needle.plan.simulate import Outcome
 from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial
@@ -98,7 +98,11 @@ def _side(answer: Answer, span_h: float) -> PlanSide:
     energy = outcome.energy_wh
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""
-    empty = "no" if outcome.capped else f"{moment_after(outcome.plan.start, mid, 10):%a %H:%M}"
+    empty = (
+        "no"
+        if outcome.capped
+        else when_text(moment_after(outcome.plan.start, mid, 10), outcome.plan.start)
+    )
     return PlanSide(
         answer.plan,
         answer.supply,

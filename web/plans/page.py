@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after
+from needle.moments import moment_after, when_text
 from needle.plan.advice import display_hours
 from needle.plan.plan import MOST_HOURS
 from needle.plan.simulate import Outcome
@@ -246,7 +246,11 @@ def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
     plan = outcome.plan
     low, mid, high = outcome.charge
     stop_h = None if outcome.capped else outcome.runtime[1]
-    stop = "" if stop_h is None else f"empty {moment_after(plan.start, stop_h, 10):%a %H:%M}"
+    stop = (
+        ""
+        if stop_h is None
+        else f"empty {when_text(moment_after(plan.start, stop_h, 10), plan.start)}"
+    )
     description = (
         f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "
         f"{stop or 'does not run empty'}. At most {with_unit(outcome.peak_w, 'W')} drawn"

@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from needle.decide.starting import words_of
 from needle.estimate import Estimate
-from needle.moments import moment_after
+from needle.moments import moment_after, when_text
 from needle.plan.simulate import Outcome
 from needle.plan.use import text_of_use
 from needle.quantity import hours_text, significant, with_unit
@@ -96,7 +96,7 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
         ("mains", job.get_mains_display()),
         ("begins", f"{start:%a %d %b %Y %H:%M}"),
         ("needed", f"{hours_text(plan.needed_hours)} at {plan.odds * 100:.0f} % odds"),
-        ("room", "not stated" if plan.room_c is None else f"{plan.room_c:g} °C"),
+        ("room", "not stated" if plan.room_c is None else f"{plan.room_c:.3g} °C"),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
     ]
     if answer.supply is not None:
@@ -186,7 +186,12 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         rows.append(["fuel burnt", f"{outcome.fuel_l:.2g} l"])
     for trip in outcome.trips:
         at = moment_after(plan.start, trip.minute / 60)
-        rows.append([f"{trip.load} trips", f"{at:%a %H:%M}, in {trip.chance * 100:.0f} % of runs"])
+        rows.append(
+            [
+                f"{trip.load} trips",
+                f"{when_text(at, plan.start)}, in {trip.chance * 100:.0f} % of runs",
+            ]
+        )
     tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [

@@ -175,9 +175,9 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     if seen.volts is not None:
         notes.append(f"{seen.volts:g} V")
     if seen.room_c is not None:
-        notes.append(f"room {seen.room_c:g} °C")
+        notes.append(f"room {seen.room_c:.3g} °C")
     if seen.inside_c is not None:
-        notes.append(f"inside {seen.inside_c:g} °C")
+        notes.append(f"inside {seen.inside_c:.3g} °C")
     return CheckInRow(
         record, seen.h, charge,
         f"{seen.watts:g} W" if seen.watts is not None else "",
