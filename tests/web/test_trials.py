@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 from datetime import timedelta
 
+from django.core.exceptions import ValidationError
 from django.utils import timezone
 
 from needle.standin.run import StandinRun
@@ -13,7 +14,8 @@ from needle.trial.follow import Mark, mark, next_check_ins, score
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from tests.web.base import SiteTest, make_job, make_load, make_supply
-from web.plans.models import Plan
+from web.plans.models import Plan, PlanEntry
+from web.plans.outcomes import answer_of
 from web.trials.models import CheckIn, Trial
 
 HTMX = {"HX-Request": "true"}
@@ -31,7 +33,7 @@ class TrialTest(SiteTest):
         begin = timezone.localtime() - timedelta(hours=10)
         values = {"name": "Rehearsal", "plan": self.plan.pk, "supply": self.supply.pk,
                   "started_at": f"{begin:%Y-%m-%dT%H:%M}", "start_charge": "100", "stop_at": "10",
-                  **data}  # fmt: skip
+                  "counts": "on", **data}  # fmt: skip
         return self.client.post(self.url("trials:start"), values)
 
     def trial(self):
@@ -51,6 +53,77 @@ class TrialTest(SiteTest):
         at = timezone.localtime(self.trial().started_at + timedelta(hours=hour))
         return self.client.post(self.url("trials:end", self.trial().pk),
                                 {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}"})  # fmt: skip
+
+
+class RunTest(TrialTest):
+    """What a run taught comes back by itself."""
+
+    def answer(self):
+        plan = Plan.objects.get(pk=self.plan.pk)
+        plan.job = self.job
+        return answer_of(plan, 60).outcome
+
+    def rested(self, hours, why="floor"):
+        """Outcomes before and after a run of so many times the likely hours."""
+        before = self.answer()
+        begin = timezone.localtime() - timedelta(hours=300)
+        self.start(started_at=f"{begin:%Y-%m-%dT%H:%M}")
+        self.end(why, hours * before.runtime[1])
+        return before, self.answer()
+
+    def test_a_plan_that_repeats_a_run_says_the_runs_hours(self):
+        before, after = self.rested(1.25)
+        run_h = 1.25 * before.runtime[1]
+        self.assertLess(abs(after.runtime[1] / run_h - 1), 0.04)
+        width = [high - low for low, _, high in (before.runtime, after.runtime)]
+        self.assertLess(width[1], 0.5 * width[0])
+        page = self.client.get(self.url("plans:plan", self.plan.pk))
+        self.assertContains(page, "Rests on the run of")
+        self.assertContains(self.page(), "with these loads rest on it")
+
+    def test_the_switch(self):
+        before, after = self.rested(1.25)
+        self.assertNotEqual(before.runtime, after.runtime)
+        trial = self.trial()
+        trial.counts = False
+        trial.save()
+        self.assertEqual(self.answer().runtime, before.runtime)
+        self.assertContains(self.page(), "it was switched off for plans")
+
+    def test_other_loads_make_it_no_run_of_this_plan(self):
+        self.rested(1.25)
+        lamp = make_load(self.job, "Lamp", 60.0, kind="resistive-heat")
+        other = Plan.objects.create(job=self.job, name="Lamp", supply=self.supply)
+        for load in self.job.loads.exclude(pk=lamp.pk):
+            PlanEntry.objects.create(plan=other, load=load, taken_in=False)
+        answer = answer_of(Plan.objects.select_related("job").get(pk=other.pk), 60)
+        self.assertEqual([run.why_not for run in answer.draft.runs],
+                         ["none of its loads runs so in this plan"])  # fmt: skip
+
+    def test_what_is_no_run(self):
+        for why, data, words in (
+            ("trip", {}, "it tripped"),
+            ("by hand", {}, "its charge at the end was not read"),
+            ("floor", {"ran": {}}, "what ran in it was not recorded"),
+            ("floor", {"ran": {"loads": [{}], "charged": True}}, "it was charged meanwhile"),
+        ):
+            with self.subTest(words=words):
+                Trial.objects.all().delete()
+                self.start()
+                self.end(why, 5)
+                trial = self.trial()
+                for name, value in data.items():
+                    setattr(trial, name, value)
+                self.assertEqual(trial.why_not_a_run(), words)
+
+    def test_only_what_a_trial_keeps_is_taken_in(self):
+        self.start()
+        trial = self.trial()
+        trial.full_clean()
+        for ran in ([], {"loads": "x"}, {"loads": [{}]}, {"loads": [7]}):
+            trial.ran = ran
+            with self.assertRaises(ValidationError):
+                trial.full_clean()
 
 
 class StartTest(TrialTest):

@@ -18,6 +18,7 @@ from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
 from web.loads.models import Load, loads_of
 from web.plans.models import Plan, PlanEntry, PlanSource
+from web.plans.runs import UsedRun, runs_of
 from web.supplies.models import Output, StartTest, Supply
 
 
@@ -75,6 +76,11 @@ class Draft:
                   routed)
             for load in loads_of(self.plan.job)
         ]  # fmt: skip
+
+    @cached_property
+    def runs(self) -> list[UsedRun]:
+        """Finished trials of the supply, and whether the plan rests on them."""
+        return runs_of(self.supply, self.used) if self.supply is not None else []
 
     def with_entry(self, entry: PlanEntry) -> Draft:
         """As it would be with a load used so."""
@@ -198,6 +204,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_swing_c": plan.room_swing_c,
         "supply": document,
         "loads": loads,
+        "runs": [run.document for run in draft.runs if run.document is not None],
         "sources": [
             _source_document(source, supply) for source in draft.sources if source.taken_in
         ],

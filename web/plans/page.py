@@ -25,6 +25,7 @@ from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.models import SOURCES, Plan, PlanSource
 from web.plans.outcomes import Answer, Used
+from web.plans.runs import UsedRun
 from web.plans.steadies import Steady
 
 #: Loads named in the energy bar before the rest is summed.
@@ -98,6 +99,11 @@ class PlanPage:
     @property
     def helps(self) -> list[Help]:
         return helps_of(self.answer.suggestions)
+
+    @property
+    def rests_on(self) -> list[UsedRun]:
+        """Runs that were made, which condition the answer."""
+        return [run for run in self.answer.draft.runs if run.document is not None]
 
     @property
     def sources(self) -> list[PlanSource]:

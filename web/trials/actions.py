@@ -16,6 +16,7 @@ from needle.trial.trial import expected_of
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.loads.actions import add_reading
 from web.plans.outcomes import Answer
+from web.plans.runs import snapshot
 from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
 from web.trials.models import CheckIn, Trial
@@ -25,6 +26,10 @@ def start_trial(trial: Trial, answer: Answer | None) -> Trial:
     """Store a new trial with what is believed now: its supply, and what the plan expects."""
     if answer is not None and answer.outcome is not None:
         trial.expected = expected_of(answer.outcome)
+        outcome = answer.outcome
+        until_h = max(1e-6, min(outcome.until_h, outcome.plan.needed_hours))
+        watts = {name: wh / until_h for name, wh in outcome.energy_wh["loads"].items()}
+        trial.ran = snapshot(answer.used, watts, bool(outcome.plan.sources))
     assert trial.supply is not None
     trial.believed = believed_of(trial)
     return save_new(trial.job, trial, f"Started {trial.name}")[0]
@@ -99,7 +104,7 @@ def carried_test(trial: Trial, used_wh: float) -> SupplyTest:
     }
     return SupplyTest(
         supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
-        note=f"from the trial {trial.name}"[:400],
+        note=trial.carry_note,
     )  # fmt: skip
 
 

@@ -29,11 +29,12 @@ class TrialForm(PercentMixin, RecordForm):
         model = Trial
         fields = [
             "name", "plan", "supply", "started_at", "start_charge", "stop_at", "room_c",
-            "contents", "note",
+            "contents", "note", "counts",
         ]  # fmt: skip
         help_texts: ClassVar = {
             "plan": "Its loads are what is expected; none for an open run.",
             "contents": "Such as half full, cold at the start.",
+            "counts": "Once it has ended, plans with the same loads on this supply rest on it.",
         }
 
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from django.core.exceptions import ValidationError
 from django.db import models
 from django.utils import timezone
 
+from needle.measure.readings import MOST_W
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial import parse_check_ins, parse_trial
 from web.common.models import Record, RecordQuerySet
@@ -24,6 +26,23 @@ ENDS = {
 }
 
 
+_RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
+
+
+def known_ran(ran: Any) -> None:
+    """Refuse what :func:`web.plans.runs.snapshot` does not make: an import may hold anything."""
+    loads = ran.get("loads", []) if isinstance(ran, dict) else None
+    right = isinstance(loads, list) and all(
+        isinstance(load, dict)
+        and set(load) == _RAN_KEYS
+        and isinstance(load["watts"], int | float)
+        and 0 <= load["watts"] <= MOST_W
+        for load in loads
+    )
+    if not right:
+        raise ValidationError("These are no loads that ran in a trial.")
+
+
 class TrialQuerySet(RecordQuerySet):
     """Trials of a job."""
 
@@ -38,6 +57,7 @@ class Trial(Record):
     """A run of a supply. What was believed of it at the start is kept as it was: ``believed``.
 
     ``expected`` holds the W at the battery that the plan foretold; both have the document's keys.
+    ``ran`` holds the loads that ran in it, as :func:`web.plans.runs.snapshot` makes it.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="trials")
@@ -57,6 +77,8 @@ class Trial(Record):
     contents = models.CharField(max_length=200, blank=True)
     ended_at = models.DateTimeField("ended at", null=True, blank=True, validators=[in_our_time])
     ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
+    ran = models.JSONField(default=dict, blank=True)
+    counts = models.BooleanField("use it in plans", default=True)
     simulated_seed = models.PositiveIntegerField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
 
@@ -67,6 +89,9 @@ class Trial(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        known_ran(self.ran)
 
     @property
     def running(self) -> bool:
@@ -100,6 +125,70 @@ class Trial(Record):
             hours = round(self.hours_to(self.ended_at), 4)
             document["ended"] = {"h": hours, "why": self.ended_why}
         return document
+
+    def why_not_a_run(self) -> str:
+        """Why a finished trial is no run that plans can rest on; "" where it is one."""
+        seen = self.known_check_ins()
+        reasons = (
+            (not self.counts, "it was switched off for plans"),
+            (not self.ran.get("loads"), "what ran in it was not recorded"),
+            (bool(self.ran.get("charged")), "it was charged meanwhile"),
+            (self.ended_why == "trip", "it tripped"),
+            (any("leg" in check_in.data for check_in in seen), "its legs were unlike"),
+            (self.end_charge is None, "its charge at the end was not read"),
+            (self.carried, "it was carried into the supply"),
+        )
+        return next((words for holds, words in reasons if holds), "")
+
+    @property
+    def carried(self) -> bool:
+        """Whether it was made a capacity test of its supply: the same evidence counts once."""
+        return self.supply is not None and any(
+            test.note == self.carry_note for test in self.supply.known_tests()
+        )
+
+    @property
+    def carry_note(self) -> str:
+        """The note of the capacity test that it is carried into."""
+        return f"from the trial {self.name}"[:400]
+
+    @property
+    def end_charge(self) -> float | None:
+        """Charge at its end, a share; None where it was not read near enough to it."""
+        if self.ended_why == "floor":
+            return self.stop_at
+        if self.ended_why == "cutoff":
+            return 0.0
+        assert self.ended_at is not None
+        near = self.hours_to(self.ended_at) * 0.97
+        read = [
+            check_in.data["percent"] / 100
+            for check_in in self.known_check_ins()
+            if check_in.data.get("percent") is not None and self.hours_to(check_in.at) >= near
+        ]
+        return read[-1] if read and read[-1] < self.start_charge - 0.05 else None
+
+    def as_run(self) -> dict[str, Any]:
+        """A finished trial as a run of the plan document, but for its loads."""
+        assert self.ended_at is not None
+        hours = self.hours_to(self.ended_at)
+        counted = [
+            check_in.data["wh"]
+            for check_in in self.known_check_ins()
+            if check_in.data.get("wh") and self.hours_to(check_in.at) >= 0.99 * hours
+        ]
+        run: dict[str, Any] = {
+            "hours": hours,
+            "from": self.start_charge,
+            "to": self.end_charge,
+            "why": self.ended_why,
+            "at": timezone.localtime(self.started_at).isoformat(),
+        }
+        if counted:
+            run |= {"wh": counted[-1], "counted": "battery"}
+        if self.room_c is not None:
+            run["room_c"] = self.room_c
+        return run
 
     def to_core(self) -> CoreTrial:
         return parse_trial(self.to_document())

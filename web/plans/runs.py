@@ -1,0 +1,97 @@
+"""Finished trials of a plan's supply as runs that condition its draws, or why they do not."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from django.utils import timezone
+
+from needle.plan.plan import AC
+from needle.quantity import hours_text
+
+if TYPE_CHECKING:
+    from web.plans.draft import Used
+    from web.supplies.models import Supply
+
+#: Share of a run's watts that loads may have drawn which the plan has not, or uses otherwise.
+MOST_OTHERS = 0.15
+
+
+@dataclass(frozen=True)
+class UsedRun:
+    """A finished trial: its run as the document has it, or None and why it does not count."""
+
+    trial: Any
+    document: dict[str, Any] | None
+    why_not: str = ""
+
+    @property
+    def sentence(self) -> str:
+        on = timezone.localtime(self.trial.started_at)
+        hours = hours_text(self.trial.hours_to(self.trial.ended_at), exact=True)
+        return f"Rests on the run of {on.day} {on:%b}: {hours}"
+
+
+def snapshot(used: Sequence[Used], watts: dict[str, float], charged: bool) -> dict[str, Any]:
+    """What a trial keeps of the loads that run in it.
+
+    Parameters
+    ----------
+    used : sequence of Used
+    watts : dict
+        Mean W of each at the start, by its name.
+    charged : bool
+        Whether sources fed in meanwhile.
+    """
+    loads = [{**_signature(one), "watts": watts.get(one.name, 0.0)} for one in used if one.counted]
+    return {"loads": loads, "charged": charged}
+
+
+def _signature(used: Used) -> dict[str, Any]:
+    """What must be alike for a load to count as the same in a run and in a plan."""
+    return {
+        "name": used.name,
+        "route": used.route,
+        "use": used.use,
+        "setting": used.setting,
+        "count": used.entry.count,
+    }
+
+
+def runs_of(supply: Supply, used: Sequence[Used]) -> list[UsedRun]:
+    """Every finished trial of a supply, newest first."""
+    if supply.pk is None:
+        return []
+    trials = supply.trials.live().with_check_ins().filter(ended_at__isnull=False)
+    mine = {one.name: _signature(one) for one in used if one.counted}
+    runs = []
+    for trial in trials:
+        trial.supply = supply
+        runs.append(_run(trial, mine))
+    return runs
+
+
+def _run(trial: Any, mine: dict[str, dict[str, Any]]) -> UsedRun:
+    why_not = trial.why_not_a_run()
+    if why_not:
+        return UsedRun(trial, None, why_not)
+    names, others_w, all_w = [], 0.0, 0.0
+    for load in trial.ran["loads"]:
+        signature = {key: value for key, value in load.items() if key != "watts"}
+        all_w += load["watts"]
+        if mine.get(load["name"]) == signature:
+            names.append(load["name"])
+        elif load["route"] == AC:
+            others_w += load["watts"]
+        else:
+            others_w = all_w = float("inf")
+    if not names and others_w > 0:
+        return UsedRun(trial, None, "none of its loads runs so in this plan")
+    if others_w > MOST_OTHERS * all_w:
+        return UsedRun(trial, None, "other loads ran in it")
+    document: dict[str, Any] = {**trial.as_run(), "loads": [*names]}
+    if others_w > 0:
+        document["loads"].append({"watts": others_w})
+    return UsedRun(trial, document)
