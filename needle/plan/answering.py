@@ -29,9 +29,9 @@ from needle.plan.sizing import (
 from needle.plan.suggestions import Suggestion, suggestions
 
 #: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
-MOST_CELLS, QUICK_CELLS = 40e6, 3e6
+MOST_CELLS, QUICK_CELLS = 60e6, 3e6
 #: Draws of an answer, and of a quick one that is shown while something is being moved.
-MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 200, 60, 30
+MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 400, 60, 30
 
 
 @dataclass(frozen=True)

@@ -392,7 +392,9 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
     if answer.outcome is None or view is None or filename not in DOWNLOADS:
         raise Http404
     if filename == "plan.json":
-        return json_attachment(document(answer.draft), filename)
+        # As far as it was looked, so that it answers alike when it is run headless.
+        hours = {"hours": answer.outcome.plan.hours}
+        return json_attachment({**document(answer.draft), **hours}, filename)
     if filename == "answer.json":
         return json_attachment(
             as_document(answer.outcome, answer.suggestions, answer.narrowings), filename

@@ -1,0 +1,76 @@
+"""One thing, one figure: pages of random jobs against one another and the headless answer."""
+
+import random
+
+from needle.plan import answering
+from needle.plan.document import parse_plan
+from needle.plan.report import as_document
+from needle.plan.simulate import simulate
+from needle.plan.sizing import required_wh
+from needle.quantity import hours_text
+from tests.web.base import SiteTest, make_load, make_supply
+from web.loads.actions import add_reading
+
+#: What the site's answer and the headless one must say alike, to the last digit.
+SAME = ("runtime_h", "capped", "covers", "chance", "verdict", "until_h", "energy_wh", "unserved_wh",
+        "peak_w", "trips", "starts", "hourly")  # fmt: skip
+
+
+class OneFigureTest(SiteTest):
+    def make_job(self, seed):
+        rng = random.Random(seed)
+        for number in range(rng.randint(2, 4)):
+            kind = rng.choice(["compressor-fixed", "electronics", "induction-motor", "led"])
+            load = make_load(self.job, f"Load {number}", rng.uniform(10, 300), kind=kind)
+            if rng.random() < 0.6:
+                add_reading(load, "spot", {"watts": rng.uniform(5, 250), "state": "running"})
+            if rng.random() < 0.4:
+                add_reading(load, "energy", {"wh": rng.uniform(50, 900), "hours": 12.0})
+        make_supply(self.job, nominal_wh=rng.uniform(400, 4000),
+                    continuous_w=rng.choice([300.0, 800.0, 3000.0]), surge_va=None)  # fmt: skip
+
+    def get(self, name, *args, **query):
+        return self.client.get(self.url(name, *args), query)
+
+    def test_pages_and_the_headless_answer_agree(self):
+        for seed in range(4):
+            with self.subTest(seed=seed):
+                self.job.loads.all().delete()
+                self.job.supplies.all().delete()
+                self.make_job(seed)
+                site = self.get("plans:download", 0, "answer.json").json()
+                plan = parse_plan(self.get("plans:download", 0, "plan.json").json())
+                outcome = simulate(plan, answering.MOST_DRAWS)
+                headless = as_document(outcome, [], [])
+                for key in SAME:
+                    self.assertEqual(site[key], headless[key], key)
+                self.check_pages(site)
+                self.check_size(outcome)
+
+    def check_pages(self, answer):
+        likely = answer["verdict"]["lasts_h"]["value"]
+        pages = {
+            name: self.get(*address).content.decode()
+            for name, address in {
+                "bar": ("answer:bar",), "plan": ("plans:current",), "sheet": ("sheets:sheet",),
+            }.items()
+        }  # fmt: skip
+        marks = {"covers": "●", "likely": "◐", "does not": "✕"}
+        for page in ("bar", "plan"):
+            self.assertIn(marks[answer["verdict"]["state"]], pages[page])
+        if answer["verdict"]["state"] == "does not" and answer["verdict"]["why_not"] == "":
+            for name, page in pages.items():
+                self.assertIn(hours_text(likely), page, name)
+
+    def check_size(self, outcome):
+        """A size that is named holds at its odds; one just below does not."""
+        size = required_wh(outcome, outcome.plan.odds)
+        if size is None:
+            return
+        for share, holds in ((1.0, True), (0.9, False)):
+            battery = outcome.plan.supply.battery
+            sized = type(battery)(**{**vars(battery), "nominal_wh": share * size})
+            supply = type(outcome.plan.supply)(**{**vars(outcome.plan.supply), "battery": sized})
+            plan = type(outcome.plan)(**{**vars(outcome.plan), "supply": supply})
+            chance = simulate(plan, answering.MOST_DRAWS).chance
+            self.assertEqual(chance >= outcome.plan.odds, holds, (share, chance))
