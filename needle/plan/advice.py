@@ -12,6 +12,7 @@ from needle.estimate import DEFAULT_SPREAD
 from needle.plan.plan import AC, Plan
 from needle.plan.simulate import Outcome
 from needle.plan.uncertain import (
+    CAPACITY,
     LOAD,
     LOAD_DUTY,
     LOAD_START,
@@ -26,6 +27,8 @@ from needle.supply.battery import usable_wh
 _OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
 #: A measurement that takes less of the range is not worth telling.
 LEAST_SHARE = 0.03
+#: What a drain counted at the battery leaves of what it holds (a monitor's 1 %, a repeat).
+_CAPACITY_AFTER = 0.025
 #: Share of a spread below which too few draws would carry the weight.
 _NARROWEST = 0.2
 #: Odds of failing at a start between which a start test says something.
@@ -74,6 +77,7 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     left = {InputKey(LOAD, load.name): load.spread_after for load in outcome.plan.loads}
     left |= {InputKey(LOAD_DUTY, load.name): load.spread_after for load in outcome.plan.loads}
     left |= {InputKey(LOAD_TASK, load.name): load.spread_after for load in outcome.plan.loads}
+    left[InputKey(CAPACITY)] = _CAPACITY_AFTER
     order = np.argsort(runtime)
     narrowings = []
     for key, normals in outcome.inputs.normals.items():

@@ -49,8 +49,9 @@ def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[st
 
 def _spread_after(profile: Profile, spread: float) -> float:
     """What the next measurement of its mean would leave; all of it where there is none to make."""
-    advice = next((advice for advice in profile.advice if advice.narrows == "mean"), None)
-    return min(2.0, spread if advice is None else min(spread, advice.spread_after))
+    of_mean = ["mean"] if duty_of(profile)[2] < 1 else ["mean", "running watts"]
+    left = [advice.spread_after for advice in profile.advice if advice.narrows in of_mean]
+    return min(2.0, spread, *left)
 
 
 def steps_of(profile: Profile) -> list[dict[str, float]]:

@@ -64,7 +64,7 @@ class MeasuringIsKeptTest(unittest.TestCase):
             outcome = simulate(parse_plan(document), 400)
             for narrowing in measure_next(outcome)[:2]:
                 if narrowing.key.kind == CAPACITY:
-                    document["supply"]["battery"]["capacity_spread"] = 0.04
+                    document["supply"]["battery"]["capacity_spread"] = 0.025
                 elif narrowing.key.kind in (LOAD, LOAD_DUTY):
                     load = next(one for one in document["loads"] if one["name"] == narrowing.what)
                     load["spread"] = 0.04

@@ -24,7 +24,9 @@ class Help:
     @property
     def words(self) -> str:
         """In one line."""
-        won = f"{self.won} ({self.span})" if self.won else ""
+        won = self.won
+        if self.won and not self.odds:
+            won = f"{self.won} ({self.span})"
         return f"{self.change.what}, {'; '.join(part for part in (won, self.odds) if part)}"
 
 

@@ -72,7 +72,12 @@ def _steady(answer: Answer, one: Narrowing) -> Steady:
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
         odds = f"it fails in {max(1, min(9, round(one.share * 10)))} of 10 runs"
         return Steady(f"a start test of {one.what}", odds, "five minutes", url, one)
-    advice = next((item for item in used.profile.advice if item.narrows == "mean"), None)
+    wanted = ("mean", "running watts")
+    advice = min(
+        (item for item in used.profile.advice if item.narrows in wanted),
+        key=lambda item: wanted.index(item.narrows),
+        default=None,
+    )
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
         return Steady(f"measure {one.what} again", "", "", url, one)
