@@ -6,6 +6,7 @@ import math
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -59,28 +60,46 @@ class Contender:
 
     def start(self, tried: StartTried | None = None) -> Start:
         """Its start over draws, made of its name: the same on every inverter."""
-        grey, start, watts = (_normals(self.name, what) for what in ("grey", "start", "watts"))
-        running_w = _factors(self.running_w, watts)
+        drawn = _drawn(self)
         return Start(
-            va=np.maximum(_factors(self.start_va, start), running_w),
-            running_w=running_w,
-            grey=np.argsort(np.argsort(grey)) / DRAWS,
+            va=drawn.start_va,
+            running_w=drawn.running_w,
+            grey=drawn.grey,
             start_s=self.start_s,
             power_factor=self.power_factor.value,
-            nonactive=self.nonactive(),
+            nonactive=drawn.nonactive,
             volts=self.volts,
             tried=tried,
         )
 
-    def nonactive(self) -> np.ndarray:
-        """Non-active VA for each W, in each draw."""
-        drawn = _factors(self.power_factor, _normals(self.name, "power factor"))
-        return np.sqrt(1 / np.minimum(1.0, drawn) ** 2 - 1)
+    def beside(self, running: Running, count: int) -> Running:
+        """What runs, with so many of it more; or fewer, of what was there."""
+        drawn = _drawn(self)
+        return running.with_load(drawn.running_w * count, True, drawn.nonactive)
 
-    def running(self, beside: Running, count: int) -> Running:
-        """What runs, with so many of it."""
-        watts = _factors(self.running_w, _normals(self.name, "watts")) * count
-        return beside.with_load(watts, True, self.nonactive())
+
+@dataclass(frozen=True)
+class _Drawn:
+    running_w: np.ndarray
+    start_va: np.ndarray
+    nonactive: np.ndarray
+    grey: np.ndarray
+
+
+@lru_cache(maxsize=512)
+def _drawn(load: Contender) -> _Drawn:
+    """A load over draws, (draws,) each; kept, since every inverter and every other load asks."""
+    grey, start, watts, factor = (
+        _normals(load.name, what) for what in ("grey", "start", "watts", "power factor")
+    )
+    running_w = _factors(load.running_w, watts)
+    power_factor = np.minimum(1.0, _factors(load.power_factor, factor))
+    return _Drawn(
+        running_w=running_w,
+        start_va=np.maximum(_factors(load.start_va, start), running_w),
+        nonactive=np.sqrt(1 / power_factor**2 - 1),
+        grey=np.argsort(np.argsort(grey)) / DRAWS,
+    )
 
 
 def _normals(name: str, what: str) -> np.ndarray:
@@ -126,8 +145,8 @@ class Cell:
 
 def cell_of(
     load: Contender,
-    ticked: Sequence[Contender],
-    planned: Sequence[Contender] | None,
+    ticked: Running | None,
+    planned: Running | None,
     supply: Supply,
     tried: StartTried | None = None,
 ) -> Cell | None:
@@ -136,9 +155,8 @@ def cell_of(
     Parameters
     ----------
     load : Contender
-    ticked, planned : sequence of Contender, or None
-        What was chosen to run, and what runs at the plan's worst moment; the load itself may be
-        among them.
+    ticked, planned : Running or None
+        What else of the chosen loads runs, and what else runs at the plan's worst moment.
     supply : Supply
     tried : StartTried or None
     """
@@ -146,21 +164,15 @@ def cell_of(
     if inverter is None:
         return None
     start = load.start(tried)
-    alone = start.verdict(Running.nothing(DRAWS), inverter)
-    beside_all, more = _beside(load, ticked)
-    after = load.running(beside_all, 1)
-    in_plan = None
-    if planned is not None:
-        beside_planned = _beside(load, planned)[0]
-        # A sum that it does not carry whatever the start is said once, of all.
-        if not too_much(inverter, beside_planned):
-            in_plan = start.verdict(beside_planned, inverter)
+    nothing = Running.nothing(DRAWS)
+    # A sum that it does not carry whatever the start is said once, of all.
+    in_plan = planned if planned is not None and not too_much(inverter, planned) else None
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
         warnings.append(MOTOR_ON_STEPS)
     elif inverter.waveform == "stepped" and load.kind.electronic:
         warnings.append(DRIVE_ON_STEPS)
-    counts = beside_all if planned is None else beside_planned
+    counts = planned or ticked or nothing
     counts_w = float(np.median(counts.all_w))
     beside_w = counts_w if carries(inverter, counts_w + load.running_w.value) else 0.0
     asked = (load.start_va.value, load.running_w.value, beside_w)
@@ -172,30 +184,31 @@ def cell_of(
             else f"not below {least * 100:.0f} % charge: its start pulls the battery under cut-off"
         )
     return Cell(
-        alone=alone,
-        planned=in_plan,
-        ticked=start.verdict(beside_all, inverter) if more else None,
-        too_much=more and too_much(inverter, after),
+        alone=start.verdict(nothing, inverter),
+        planned=None if in_plan is None else start.verdict(in_plan, inverter),
+        ticked=None if ticked is None else start.verdict(ticked, inverter),
+        too_much=ticked is not None and too_much(inverter, load.beside(ticked, 1)),
         tested=tried is not None,
         warnings=tuple(warnings),
     )
 
 
-def _beside(load: Contender, several: Sequence[Contender]) -> tuple[Running, bool]:
-    """What runs beside one of a load, and whether anything does."""
-    running, more = Running.nothing(DRAWS), False
-    for other in several:
-        count = other.count - (other.name == load.name)
-        if count > 0:
-            running, more = other.running(running, count), True
-    return running, more
+def others_of(load: Contender, several: Sequence[Contender], together: Running) -> Running | None:
+    """What runs beside one of a load; None where nothing does.
+
+    ``together`` is all of ``several``, which the load may be among.
+    """
+    count = sum(other.count for other in several) - any(other == load for other in several)
+    if count <= 0:
+        return None
+    return load.beside(together, -1) if load in several else together
 
 
 def all_of(several: Sequence[Contender]) -> Running:
     """What runs when all of several do."""
     running = Running.nothing(DRAWS)
     for contender in several:
-        running = contender.running(running, contender.count)
+        running = contender.beside(running, contender.count)
     return running
 
 

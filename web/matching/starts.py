@@ -9,10 +9,10 @@ import numpy as np
 from django.utils.safestring import SafeString
 
 from needle.decide.cord import CordCheck
-from needle.decide.matrix import Cell, Contender, all_of, cell_of, too_much
+from needle.decide.matrix import Cell, Contender, all_of, cell_of, others_of, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
-from needle.decide.starting import Verdict
+from needle.decide.starting import Running, Verdict
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
@@ -135,15 +135,13 @@ def matrix_of(
         for pk, contender in contenders.items()
         if contender is not None and pk in together
     ]
-    planned = _planned(answer, contenders)
+    beside = _beside(answer, contenders, ticked)
     columns = _columns(job, ticked)
     rows = []
     for used_load in used:
         pk = used_load.load.pk
         rows.append(
-            _row(
-                used_load, contenders[pk], pk in together, ticked, planned.get(pk), columns, newest
-            )
+            _row(used_load, contenders[pk], pk in together, beside.get(pk), columns, newest)
         )
     starters = _starters([row.contender for row in rows if row.chosen and row.contender])
     named = supply or answer.plan.supply_id
@@ -160,19 +158,25 @@ def matrix_of(
     )
 
 
-def _planned(answer: Answer, contenders: dict[int, Contender | None]) -> dict[int, list[Contender]]:
-    """What runs at the worst moment of each load in the plan, by the load's key."""
-    if answer.outcome is None:
-        return {}
+def _beside(
+    answer: Answer, contenders: dict[int, Contender | None], ticked: list[Contender]
+) -> dict[int, tuple[Running | None, Running | None]]:
+    """What runs beside each load, by its key: of what is ticked, and at its worst in the plan."""
+    together = all_of(ticked)
     by_name = {used_load.name: contenders[used_load.load.pk] for used_load in answer.used}
-    keys = {used_load.name: used_load.load.pk for used_load in answer.used}
-    return {
-        keys[start.load]: [
-            contender for name in start.beside if (contender := by_name.get(name)) is not None
-        ]
-        for start in answer.outcome.starts
-        if start.load in keys
-    }
+    starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
+    beside = {}
+    for used_load in answer.used:
+        pk = used_load.load.pk
+        contender = contenders[pk]
+        if contender is None:
+            continue
+        planned = None
+        if start := starts.get(used_load.name):
+            several = [other for name in start.beside if (other := by_name.get(name)) is not None]
+            planned = others_of(contender, several, all_of(several)) or all_of([])
+        beside[pk] = (others_of(contender, ticked, together), planned)
+    return beside
 
 
 def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
@@ -193,18 +197,17 @@ def _row(
     used: Used,
     contender: Contender | None,
     chosen: bool,
-    ticked: list[Contender],
-    planned: list[Contender] | None,
+    beside: tuple[Running | None, Running | None] | None,
     columns: list[SupplyColumn],
     newest: dict[tuple[int, int], StartTest],
 ) -> StartRow:
     squares = []
     cord = None
-    if contender is not None and used.profile is not None:
+    if contender is not None and used.profile is not None and beside is not None:
         for column in columns:
             test = newest.get((used.load.pk, column.supply.pk))
             tried = test.to_core() if test else None
-            cell = cell_of(contender, ticked, planned, column.core, tried)
+            cell = cell_of(contender, *beside, column.core, tried)
             if cell is not None:
                 first, *others = _questions(cell)
                 squares.append(Square(column, cell, test, first, others))

@@ -44,7 +44,8 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)
-    context = {"job": job, "plan": answer.plan, "matrix": matrix}
+    context = {"job": job, "plan": answer.plan, "matrix": matrix,
+               "pending": answer.pending}  # fmt: skip
     name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)
 
