@@ -20,6 +20,10 @@ from needle.plan.sources import ChargeWindow
 PAIRED_DRAWS = 60
 #: So many changes are run; those with the least to win are left out first.
 MOST_SUGGESTIONS = 8
+#: How many times as far as the plan a gain is looked for.
+FURTHEST = 4
+#: So many changes are run where the plan holds anyway.
+MOST_WHERE_IT_HOLDS = 3
 #: A change that wins less is not told, h.
 LEAST_H = 0.02
 #: A change that raises the odds of holding by less does not count for that.
@@ -103,10 +107,10 @@ def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
 
 def _won_h(plan: Plan, changed: Plan) -> np.ndarray:
     """Hours won in each paired draw, looked at far enough ahead that the gain is seen whole."""
-    ahead = plan.hours
+    ahead, most = plan.hours, min(MOST_HOURS, FURTHEST * plan.hours)
     after, _ = _ends(changed, PAIRED_DRAWS)
-    while ahead < MOST_HOURS and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
-        ahead = min(MOST_HOURS, 2 * ahead)
+    while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
+        ahead = min(most, 2 * ahead)
         after, _ = _ends(replace(changed, hours=ahead), PAIRED_DRAWS)
     before, _ = _ends(replace(plan, hours=ahead), PAIRED_DRAWS)
     return after - before
@@ -132,10 +136,10 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     if outcome.capped and bool(outcome.holds.all()):
         return []
     changes = sorted(changes_of(outcome), key=lambda change: (-change.saved_wh, change.what))
-    before = _odds(outcome.plan)
+    before, holds = _odds(outcome.plan), outcome.chance >= outcome.plan.odds
     tried = [
         Suggestion(change, *hours_won(outcome.plan, change.plan), before, _odds(change.plan))
-        for change in changes[:MOST_SUGGESTIONS]
+        for change in changes[: MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS]
     ]
     helps = [
         suggestion

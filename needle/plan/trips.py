@@ -320,16 +320,21 @@ class Tripper:
             watts, nonactive, plain = self._beside(powers, rows)
             for n in starters:
                 mine = powers[n][rows]
-                asks = self._asks_at_start(n, mine, rows, watts, nonactive, plain)
-                fails = self._edges(n, mine, rows) & (asks > self.carried_va[n][rows, None])
-                hit = np.flatnonzero(fails.any(axis=1))
+                # Where it switches on, draw by draw and by the minute.
+                row, minute = np.nonzero(self._edges(n, mine, rows))
+                there = (row, minute)
+                asks = self._asks_at_start(
+                    n, rows[row], mine[there], watts[there], nonactive[there], plain[there]
+                )
+                fails = asks > self.carried_va[n][rows[row]]
+                hit, first_of = np.unique(row[fails], return_index=True)
                 if not hit.size:
                     continue
-                when = fails[hit].argmax(axis=1)
+                when, asked = minute[fails][first_of], asks[fails][first_of]
                 sooner = when < at[hit]
-                hit, when = hit[sooner], when[sooner]
+                hit, when, asked = hit[sooner], when[sooner], asked[sooner]
                 at[hit], culprit[hit] = when, n
-                drops.put(hit, "start", "VA", asks[hit, when], self.carried_va[n][rows[hit]])
+                drops.put(hit, "start", "VA", asked, self.carried_va[n][rows[hit]])
         happened = np.flatnonzero(culprit >= 0)
         for n in np.unique(culprit[happened]):
             which = happened[culprit[happened] == n]
@@ -340,18 +345,21 @@ class Tripper:
     def _asks_at_start(
         self,
         n: int,
-        mine: np.ndarray,
         rows: np.ndarray,
+        mine: np.ndarray,
         watts: np.ndarray,
         nonactive: np.ndarray,
         plain: np.ndarray,
     ) -> np.ndarray:
-        """VA that a pattern's start would ask for in each minute, beside all others."""
+        """VA that a pattern's start asks for beside all others, at some moments of draws ``rows``.
+
+        The others' figures, with the pattern's own W ``mine`` among them, are of those moments.
+        """
         pattern = self.patterns[n]
-        start_va = self.start_va[n][rows, None]
+        start_va = self.start_va[n][rows]
         if not pattern.load.power_factor_known:
             return asked_va(start_va, None, watts, nonactive, plain - mine)
-        own = 0.0 if pattern.nonactive is None else mine * pattern.nonactive[rows, None]
+        own = 0.0 if pattern.nonactive is None else mine * pattern.nonactive[rows]
         factor = start_factor(pattern.load.power_factor)
         return asked_va(start_va, factor, watts - mine, nonactive - own, plain)
 
