@@ -8,12 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.estimate import Estimate, from_limits
+from needle.estimate import Z90, Estimate, from_limits
 from needle.profile.cost import DAYS_PER_YEAR, cost
 from needle.profile.profile import Profile
-
-#: Two figures differ in earnest when their ratio is this many spreads from 1: 9 in 10 odds.
-REAL_Z = 1.645
 
 
 @dataclass(frozen=True)
@@ -89,8 +86,9 @@ def against(one: Estimate, reference: Estimate) -> Against | None:
         return None
     spread = math.hypot(one.sigma_log, reference.sigma_log)
     middle = math.log(one.value / reference.value)
-    low, value, high = (math.exp(middle + z * spread) - 1 for z in (-1.2816, 0.0, 1.2816))
-    return Against(low, value, high, abs(middle) > REAL_Z * max(spread, 1e-9))
+    low, value, high = (math.exp(middle + z * spread) - 1 for z in (-Z90, 0.0, Z90))
+    # Real when nine in ten pairs agree in sign.
+    return Against(low, value, high, low > 0 or high < 0)
 
 
 def paired(one: np.ndarray, reference: np.ndarray) -> Against | None:

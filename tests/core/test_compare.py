@@ -9,7 +9,7 @@ import numpy as np
 
 from needle.decide.compare import LoadSide, against, figures, unfair
 from needle.document import DocumentError
-from needle.estimate import Estimate
+from needle.estimate import Estimate, from_limits
 from needle.measure.readings import parse
 from needle.profile.cost import (
     Tariff,
@@ -32,7 +32,7 @@ class AgainstTest(unittest.TestCase):
         found = against(Estimate(80, 0.05, "A"), Estimate(100, 0.05, "A"))
         self.assertAlmostEqual(found.value, -0.2)
         spread = math.sqrt(2 * math.log(1 + 0.05**2))
-        self.assertAlmostEqual(found.low, 0.8 * math.exp(-1.2816 * spread) - 1)
+        self.assertAlmostEqual(found.low, 0.8 * math.exp(-1.2816 * spread) - 1, places=4)
         self.assertTrue(found.real)
 
     def test_ranges_that_overlap_are_no_real_difference(self):
@@ -75,6 +75,13 @@ class FiguresTest(unittest.TestCase):
         self.assertIn("set point", words)
         unknown = side("Unknown", 900, set_c=4.0)
         self.assertIn("not written down", " ".join(unfair([self.sides[0], unknown])))
+
+    def test_ranges_that_do_not_overlap_differ_in_earnest(self):
+        # 7.5-31 W and 36-49 W.
+        low, mid = from_limits(7.5, 16.0, 31.0, ""), from_limits(36.0, 41.8, 49.0, "")
+        self.assertLess(low.high, mid.low)
+        self.assertTrue(against(mid, low).real)
+        self.assertFalse(against(from_limits(10.0, 20.0, 40.0, ""), low).real)
 
     def test_hours_on_a_shared_battery_are_paired(self):
         battery = np.random.default_rng(3).lognormal(sigma=0.2, size=400)

@@ -465,6 +465,15 @@ class PageTest(DayPlanTest):
         page = self.page(f"?with=plan-{copy.pk}", "plans:compare")
         self.assertContains(page, "No real difference")
 
+    def test_a_battery_that_is_a_little_larger_lasts_longer_in_every_pair(self):
+        little = make_supply(self.job, name="Little more", nominal_wh=self.supply.nominal_wh * 1.05)
+        for name in ("volts", "internal_ohm", "cutoff_v"):
+            setattr(little, name, getattr(self.supply, name))
+        little.save()
+        page = self.page(f"?with=supply-{little.pk}", "plans:compare")
+        self.assertContains(page, "longer")
+        self.assertNotContains(page, "No real difference")
+
     def test_another_plan_is_what_its_page_speaks_of(self):
         self.client.post(self.url("plans:copy", self.plan.pk))
         copy = self.job.plans.get(name="Night, copy")

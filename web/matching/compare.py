@@ -150,6 +150,6 @@ def _verdict(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> str:
         return ""
     off = row.cells[1].against
     if not off.real:
-        return f"No real difference {row.figure.name}: the ranges overlap too much."
+        return f"No real difference {row.figure.name}: either may be the larger."
     word = "more" if off.value > 0 else "less"
     return f"{sides[1].name} takes {abs(off.value) * 100:.0f} % {word} than {sides[0].name}, {row.figure.name}."  # noqa: E501

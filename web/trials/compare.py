@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from needle.decide.compare import Against, Figure, against
-from needle.estimate import Estimate
+from needle.estimate import Z90, Estimate
 from needle.trial.forecast import Forecast, Range
 from web.trials.models import Trial
 from web.trials.page import TrialView, view_of
@@ -33,13 +33,18 @@ class Compared:
     verdict: str
 
 
+#: How a run made once differs from the next of its kind: days differ (a general value of ours).
+ONCE_SPREAD = 0.05
+
+
 def estimate_of(one: Range | None) -> Estimate | None:
     """A range as an estimate: its middle, and the spread that its ends ask for."""
     if one is None or one[1] <= 0:
         return None
     low, mid, high = one
-    sigma = math.log(high / low) / (2 * 1.2816) if 0 < low < high else 0.0
-    return Estimate(mid, math.sqrt(math.expm1(sigma**2)), "A", ("a trial",))
+    sigma = math.log(high / low) / (2 * Z90) if 0 < low < high else 0.0
+    spread = math.hypot(math.sqrt(math.expm1(sigma**2)), ONCE_SPREAD)
+    return Estimate(mid, spread, "A", ("a trial",))
 
 
 _FIGURES: Sequence[tuple[str, str, Callable[[Forecast], Range | None]]] = (
@@ -94,6 +99,6 @@ def _verdict(rows: Sequence[TrialRow], trials: Sequence[Trial]) -> str:
         return ""
     off = lasts.cells[1][1]
     if not off.real:
-        return "No real difference in hours: the ranges overlap too much."
+        return "No real difference in hours: either may last longer the next time."
     word = "longer" if off.value > 0 else "shorter"
     return f"{trials[1].name} lasts {abs(off.value) * 100:.0f} % {word} than {trials[0].name}."
