@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from django.utils.safestring import SafeString
 
@@ -189,19 +190,19 @@ def _predicted(
         )
     after_va = correction.amps_after * running.volts
     saved = battery_saving_w(running.watts, running.va, after_va, inverter)
+    won = _hours_won(load, current, power_factor=min(1.0, running.watts / after_va))
     return (
         f"About {with_unit(saved, 'W', 2)} less at the battery while it runs, by the inverter's "
-        f"fitted losses.{_hours_won(load, saved, inverter.efficiency.value, current)}"
+        f"fitted losses.{won}"
     )
 
 
-def _hours_won(load: Load, saved_w: float, efficiency: float, current: Answer) -> str:
-    """What so many W saved at the battery win in the current plan, as a sentence."""
-    profile = load.profile()
-    if profile is None or saved_w <= 0:
-        return ""
-    running = max(0.0, profile.running_w.value - saved_w * efficiency)
-    won = won_by(current, load, running)
+def _hours_won(load: Load, current: Answer, **changed: Any) -> str:
+    """What a load that is changed so wins in the current plan, as a sentence.
+
+    ``changed`` are figures of :class:`needle.plan.plan.PlanLoad`.
+    """
+    won = won_by(current, load, **changed)
     if won is None:
         return f" {load.name} is not in {current.plan.name}."
     low, value, high = (max(0.0, hours) for hours in won)
@@ -235,10 +236,14 @@ def _measured(load: Load, tried: Tried, current: Answer) -> str:
     saved = without - with_it
     doubt = METER_SHARE / 3**0.5 * (without**2 + with_it**2) ** 0.5
     saving = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(1.28 * doubt, 'W', 2)}"
-    if abs(saved) < doubt:
+    if abs(saved) < 1.28 * doubt:
         return f"No saving at the battery that these meters could show ({saving})."
     word = "less" if saved > 0 else "more"
     efficiency = 0.9
     if current.supply is not None and (inverter := current.supply.to_core().inverter):
         efficiency = inverter.efficiency.value
-    return f"{saving} {word} at the battery, as read.{_hours_won(load, saved, efficiency, current)}"
+    profile, won = load.profile(), ""
+    if profile is not None and saved > 0:
+        running_w = max(0.0, profile.running_w.value - saved * efficiency)
+        won = _hours_won(load, current, running_w=running_w)
+    return f"{saving} {word} at the battery, as read.{won}"

@@ -147,15 +147,14 @@ def key_of(doc: dict[str, Any]) -> str:
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def won_by(answer: Answer, load: Load, running_w: float) -> tuple[float, float, float] | None:
-    """Hours that an answered plan wins where a load runs at other W; None where it is not in it."""
+def won_by(answer: Answer, load: Load, **changes: Any) -> tuple[float, float, float] | None:
+    """Hours that an answered plan wins where a load is changed so; None where it is not in it."""
     if answer.supply is None or answer.outcome is None:
         return None
     plan = answer.outcome.plan
     if not any(other.name == load.name for other in plan.loads):
         return None
     changed = tuple(
-        replace(other, running_w=running_w) if other.name == load.name else other
-        for other in plan.loads
+        replace(other, **changes) if other.name == load.name else other for other in plan.loads
     )
     return hours_won(plan, replace(plan, loads=changed))
