@@ -31,7 +31,7 @@ from needle.plan.suggestions import Suggestion, suggestions
 #: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
 MOST_CELLS, QUICK_CELLS = 60e6, 3e6
 #: Draws of an answer, and of a quick one that is shown while something is being moved.
-MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 400, 60, 30
+MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 400, 40, 30
 
 
 @dataclass(frozen=True)

@@ -67,6 +67,14 @@ class Shown:
 
 
 @dataclass(frozen=True)
+class TripTold:
+    """A trip, and how many later uses of the load do the same."""
+
+    first: Trip
+    more: int
+
+
+@dataclass(frozen=True)
 class PlanPage:
     """A plan's page: its answer, and what may be changed.
 
@@ -99,6 +107,14 @@ class PlanPage:
     @property
     def helps(self) -> list[Help]:
         return helps_of(self.answer.suggestions)
+
+    @property
+    def trips(self) -> list[TripTold]:
+        """What is dropped, each load and reason once: at its first, and how often more."""
+        told: dict[tuple[str, str, str], list[Trip]] = {}
+        for trip in self.outcome.trips if self.outcome else ():
+            told.setdefault((trip.load, trip.why, trip.unit), []).append(trip)
+        return [TripTold(trips[0], len(trips) - 1) for trips in told.values()]
 
     @property
     def rests_on(self) -> list[UsedRun]:
