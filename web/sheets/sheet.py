@@ -184,14 +184,11 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         rows.append(["from sources", with_unit(energy["sources"], "Wh")])
     if outcome.fuel_l > 0:
         rows.append(["fuel burnt", f"{outcome.fuel_l:.2g} l"])
-    for trip in outcome.trips:
+    first = {trip.load: trip for trip in reversed(outcome.trips)}
+    for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)
-        rows.append(
-            [
-                f"{trip.load} trips",
-                f"{when_text(at, plan.start)}, in {trip.chance * 100:.0f} % of runs",
-            ]
-        )
+        chance = f"in {trip.chance * 100:.0f} % of runs"
+        rows.append([f"{trip.load} trips", f"first {when_text(at, plan.start)}, {chance}"])
     tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [
