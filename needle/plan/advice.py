@@ -9,7 +9,7 @@ from statistics import NormalDist
 import numpy as np
 
 from needle.estimate import DEFAULT_SPREAD
-from needle.plan.plan import AC, Plan
+from needle.plan.plan import AC, Plan, feeds
 from needle.plan.simulate import Outcome
 from needle.plan.uncertain import (
     CAPACITY,
@@ -160,8 +160,10 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
         for load in always
         if load.route in dc
     )
+    # An inverter that feeds nothing and is off then draws nothing.
+    idle_w = 0.0 if inverter.off_unused and not feeds(plan, AC) else inverter.idle_w.value
     at_rest, at_work = (
-        left / max(0.1, inverter.idle_w.value + watts / inverter.efficiency.value + steady_dc)
+        left / max(0.1, idle_w + watts / inverter.efficiency.value + steady_dc)
         for watts in (resting, running)
     )
     return at_rest, at_work

@@ -15,6 +15,7 @@ from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
 from needle.plan.simulate import Outcome, first_ends
 from needle.plan.sources import ChargeWindow
+from needle.quantity import hours_text
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 60
@@ -259,9 +260,11 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     waits = [name for name, used in without.items() if bool((used & off).any())]
     boxes = [load.name for load in plan.loads if load.name in waits and load.thermostatic]
     others = [name for name in waits if name not in boxes]
-    caveats = [f"leaves {', '.join(others)} without power then"] if others else []
+    hours = hours_text(off.sum() / 60)
+    caveats = [f"leaves {', '.join(others)} without power for {hours}"] if others else []
     if boxes:
-        caveats.append(f"{', '.join(boxes)} works it off afterwards: watch its contents")
+        off_words = f"{', '.join(boxes)} is off for {hours} and works it off afterwards"
+        caveats.append(f"{off_words}: watch its contents")
     share = float(off[clock].mean())
     saved = outcome.energy_wh["inverter_idle"] * share
     saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in others) * share
@@ -320,6 +323,12 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
     yield Change("place", "", what, "", "", moved(plan, moves), saved)
 
 
+def _fuel(charger: ChargeWindow) -> str:
+    """What running a charger longer burns; "" where it burns nothing."""
+    litres = charger.watts * CHARGE_MIN / 60 / 1000 * charger.litres_per_kwh
+    return f"about {litres:.2g} l of fuel; outdoors, far from openings" if litres > 0 else ""
+
+
 def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     """Two more hours of a charger that the plan has, once, shortly before the likely stop."""
     charger = next((source for source in plan.sources if isinstance(source, ChargeWindow)), None)
@@ -332,6 +341,6 @@ def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     sources = tuple(more if source is charger else source for source in plan.sources)
     yield Change(
         "charge", "", f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
-        "outdoors, far from openings" if charger.litres_per_kwh else "", begin.isoformat(),
+        _fuel(charger), begin.isoformat(),
         replace(plan, sources=sources), charger.watts * CHARGE_MIN / 60,
     )  # fmt: skip

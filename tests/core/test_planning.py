@@ -80,7 +80,7 @@ class HelpsTest(unittest.TestCase):
         rest = next(
             one for one in changes_of(simulate(plan_of(loads=loads), 30)) if one.kind == "rest"
         )
-        self.assertIn("Mat works it off afterwards", rest.caveat)
+        self.assertIn("Mat is off for 6\u00a0h and works it off afterwards", rest.caveat)
 
     def test_what_a_life_or_contents_hang_on_is_never_touched(self):
         window = {"between": [["22:00", "02:00"]]}

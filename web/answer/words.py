@@ -178,6 +178,8 @@ def _headline(supply: str, outcome: Outcome, verdict: Verdict) -> str:
         return f"{supply} likely covers the {needed}, but not at {wanted}"
     if verdict.trouble is not None and not verdict.of_battery:
         return f"{supply} does not carry {verdict.trouble.load}"
+    if hours_text(mid) == needed:
+        return f"{supply} stops just short of the {needed} needed"
     return f"{supply} covers {hours_text(mid)} of the {needed} needed"
 
 
