@@ -326,7 +326,7 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
 def _fuel(charger: ChargeWindow) -> str:
     """What running a charger longer burns; "" where it burns nothing."""
     litres = charger.watts * CHARGE_MIN / 60 / 1000 * charger.litres_per_kwh
-    return f"about {litres:.2g} l of fuel; outdoors, far from openings" if litres > 0 else ""
+    return f"about {litres:.1f} l of fuel; outdoors, far from openings" if litres > 0 else ""
 
 
 def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
