@@ -99,16 +99,19 @@ class Suggestion:
         return {"value": self.value, "low": self.low, "high": self.high}
 
 
-def hours_won(plan: Plan, changed: Plan) -> tuple[float, float, float]:
-    """Hours that a change wins: 10th, 50th and 90th percentile over paired draws."""
-    won = _won_h(plan, changed)
+def hours_won(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[float, float, float]:
+    """Hours that a change wins: 10th, 50th and 90th percentile over paired draws.
+
+    Looked for up to so many times as far as the plan.
+    """
+    won = _won_h(plan, changed, furthest)
     low, value, high = (float(hours) for hours in np.quantile(won, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
-def _won_h(plan: Plan, changed: Plan) -> np.ndarray:
+def _won_h(plan: Plan, changed: Plan, furthest: float) -> np.ndarray:
     """Hours won in each paired draw, looked at far enough ahead that the gain is seen whole."""
-    ahead, most = plan.hours, min(MOST_HOURS, FURTHEST * plan.hours)
+    ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
     after, _ = _ends(changed, PAIRED_DRAWS)
     while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
         ahead = min(most, 2 * ahead)
@@ -138,8 +141,12 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
         return []
     changes = sorted(changes_of(outcome), key=lambda change: (-change.saved_wh, change.what))
     before, holds = _odds(outcome.plan), outcome.chance >= outcome.plan.odds
+    # Where it holds anyway, no farther than the plan is looked at.
+    furthest = 1.0 if holds else FURTHEST
     tried = [
-        Suggestion(change, *hours_won(outcome.plan, change.plan), before, _odds(change.plan))
+        Suggestion(
+            change, *hours_won(outcome.plan, change.plan, furthest), before, _odds(change.plan)
+        )
         for change in changes[: MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS]
     ]
     helps = [
