@@ -328,6 +328,11 @@ def as_read(value: float, unit: str) -> str:
     return f"{value:.6g}\u00a0{unit}"
 
 
+def in_ten(share: float) -> str:
+    """Odds in tenths, ``6 in 10``; never none and never all of them."""
+    return f"{min(9, max(1, round(10 * share)))} in 10"
+
+
 def hours_text(hours: float, exact: bool = False) -> str:
     """Write a span as ``19 h 40 min``.
 

@@ -91,11 +91,13 @@ def against(one: Estimate, reference: Estimate) -> Against | None:
     return Against(low, value, high, low > 0 or high < 0)
 
 
-def paired(one: np.ndarray, reference: np.ndarray) -> Against | None:
+def paired(draws: np.ndarray, reference: np.ndarray) -> Against | None:
     """How far draws are from the reference's, pair by pair; real when nine in ten agree in sign."""
     if not (reference > 0).all():
         return None
-    low, value, high = (float(share) for share in np.quantile(one / reference - 1, [0.1, 0.5, 0.9]))
+    low, value, high = (
+        float(share) for share in np.quantile(draws / reference - 1, [0.1, 0.5, 0.9])
+    )
     return Against(low, value, high, low > 0 or high < 0)
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from needle.quantity import with_unit
+from needle.quantity import in_ten, with_unit
 from needle.supply.battery import Battery
 from needle.supply.inverter import Inverter
 from needle.supply.voltage import most_w, open_circuit_v
@@ -51,14 +51,17 @@ class StartTried:
 
     def settles(self, others_w: float) -> bool:
         """Whether it tells what a start beside so many W does."""
-        return (
-            others_w <= self.beside_w * 1.02 + 5 if self.ran else others_w >= self.beside_w * 0.98
-        )
+        return others_w <= self.settled_w if self.ran else others_w >= self.settled_w
+
+    @property
+    def settled_w(self) -> float:
+        """W beside which it settles the start: as they ran then, and as near as W are read."""
+        return self.beside_w * 1.02 + 5 if self.ran else self.beside_w * 0.98
 
 
 def asked_va(
     start_va: np.ndarray | float,
-    start_factor: float | None,
+    factor: float | None,
     watts: np.ndarray | float,
     nonactive_va: np.ndarray | float,
     plain_w: np.ndarray | float = 0.0,
@@ -68,17 +71,17 @@ def asked_va(
     Parameters
     ----------
     start_va : ndarray or float
-    start_factor : float or None
+    factor : float or None
         Power factor of the start; None where it is not known: then it adds as it stands.
     watts, nonactive_va : ndarray or float
         W and non-active VA of the others whose power factors are known.
     plain_w : ndarray or float
         W of the others, which add as they stand.
     """
-    if start_factor is None:
+    if factor is None:
         return np.hypot(watts, nonactive_va) + start_va + plain_w
-    real = start_va * start_factor
-    reactive = start_va * math.sqrt(1 - start_factor**2)
+    real = start_va * factor
+    reactive = start_va * math.sqrt(1 - factor**2)
     return np.hypot(watts + real, nonactive_va + reactive) + plain_w
 
 
@@ -107,8 +110,9 @@ def carried_va(
     if tried is None:
         return limit
     if tried.ran:
-        return np.maximum(limit, (start_va + tried.beside_w) * 1.001)
-    return np.minimum(limit, (start_va + tried.beside_w / 2) * 0.999)
+        return np.maximum(limit, (start_va + tried.settled_w) * 1.001)
+    # As vectors both come to start + half of the W at the least.
+    return np.minimum(limit, (start_va + tried.settled_w / 2) * 0.999)
 
 
 def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
@@ -122,7 +126,7 @@ def words_of(verdict: Verdict) -> str:
     """A verdict as it is said, with its odds where they matter: "likely holds, 8 in 10"."""
     if verdict.chance is None or verdict.verdict != "grey":
         return verdict.verdict
-    odds = f"{min(9, max(1, round(verdict.chance * 10)))} in 10"
+    odds = in_ten(verdict.chance)
     return f"likely holds, {odds}" if verdict.chance >= LIKELY else f"grey, {odds}"
 
 

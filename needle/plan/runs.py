@@ -14,12 +14,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from needle.estimate import DISPLAY_BEND
+from needle.estimate import DISPLAY_BEND, Estimate
 from needle.moments import occurrences
 from needle.plan.bank import battery_draws, peukert_w
 from needle.plan.patterns import mean_w
 from needle.plan.plan import AC, Plan, PlanLoad, Run, in_use
 from needle.plan.uncertain import (
+    CAPACITY,
     INVERTER_EFFICIENCY,
     INVERTER_IDLE,
     INVERTER_SQUARE,
@@ -59,6 +60,41 @@ def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[str]]:
     rows = np.searchsorted(np.cumsum(weights), places)
     order = np.random.default_rng([seed, 11]).permutation(draws)
     return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), misfits
+
+
+def as_conditioned(plan: Plan, inputs: Inputs) -> Plan:
+    """The plan with the middles that its runs leave, for the likely run; as it is without runs."""
+    if not plan.runs:
+        return plan
+
+    def middle(estimate: Estimate, kind: str, name: str = "") -> Estimate:
+        return replace(estimate, value=estimate.value * float(np.median(inputs.factor(kind, name))))
+
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    if inverter is not None:
+        efficiency = middle(inverter.efficiency, INVERTER_EFFICIENCY)
+        inverter = replace(
+            inverter,
+            idle_w=middle(inverter.idle_w, INVERTER_IDLE),
+            efficiency=replace(efficiency, value=min(1.0, efficiency.value)),
+        )
+    supply = replace(
+        plan.supply,
+        battery=replace(battery, state_of_health=middle(battery.state_of_health, CAPACITY)),
+        inverter=inverter,
+    )
+    loads = tuple(
+        _scaled(load, float(np.median(mean_w(load, inputs))) / max(load.mean_w, 1e-9))
+        for load in plan.loads
+    )
+    return replace(plan, supply=supply, loads=loads)
+
+
+def _scaled(load: PlanLoad, ratio: float) -> PlanLoad:
+    steps = tuple(replace(step, watts=step.watts * ratio) for step in load.steps)
+    return replace(
+        load, running_w=load.running_w * ratio, resting_w=load.resting_w * ratio, steps=steps
+    )
 
 
 def _misfit(run: Run) -> str:

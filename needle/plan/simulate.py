@@ -14,6 +14,7 @@ from needle.plan.asked import Asked
 from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
 from needle.plan.plan import Plan
+from needle.plan.runs import as_conditioned
 from needle.plan.side import other_wh
 from needle.plan.starts import PlannedStart, planned_starts
 from needle.plan.trips import Trip
@@ -163,7 +164,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     stop_min = np.minimum(bank.stop_min, minutes)
     usual = int(np.argmin(np.abs(stop_min - np.median(stop_min))))
     trips = asked.tripper.trips()
-    likely = likely_run(plan, trips, minutes)
+    likely = likely_run(as_conditioned(plan, asked.inputs), trips, minutes)
     return Outcome(
         plan=plan,
         runtime_h=np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES_PER_HOUR),

@@ -13,7 +13,6 @@ from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.side import other_wh
 from needle.plan.simulate import Outcome
-from needle.plan.uncertain import likely
 from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
@@ -170,7 +169,7 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     at = min(at, outcome.charge.shape[1] - 1)
     battery = plan.supply.battery
     # What it holds in the plan's room: cold takes some of it.
-    held = float(battery_draws(plan, likely(plan)).capacity_wh[0])
+    held = float(np.median(battery_draws(plan, outcome.inputs).capacity_wh))
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
     more = []
     for load in plan.loads:

@@ -14,7 +14,7 @@ from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
 from needle.plan.starts import PlannedStart
 from needle.plan.verdict import Verdict, verdict_of
-from needle.quantity import hours_text
+from needle.quantity import hours_text, in_ten
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
 from web.plans.helps import helps_of
@@ -253,7 +253,7 @@ def starts_sentence(outcome: Outcome) -> str:
         return f"{names} would trip it at the worst moment."
     odds = ""
     if worst.verdict.chance is not None:
-        odds = f" ({round(worst.verdict.chance * 10)} in 10 that it does)"
+        odds = f" ({in_ten(worst.verdict.chance)} that it does)"
     return f"{worst.load} may not start{odds}: test it."
 
 

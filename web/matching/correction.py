@@ -16,6 +16,7 @@ from needle.decide.power_factor import (
     sanity,
 )
 from needle.electrical import nonactive_va
+from needle.estimate import Z90
 from needle.quantity import hours_text, significant, with_unit
 from needle.supply.inverter import dc_w
 from needle.supply.supply import Supply as CoreSupply
@@ -235,8 +236,8 @@ def _measured(load: Load, tried: Tried, current: Answer) -> str:
         return "Read the watts at the battery too, and the saving is measured."
     saved = without - with_it
     doubt = METER_SHARE / 3**0.5 * (without**2 + with_it**2) ** 0.5
-    saving = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(1.28 * doubt, 'W', 2)}"
-    if abs(saved) < 1.28 * doubt:
+    saving = f"{with_unit(abs(saved), 'W', 2)} ± {with_unit(Z90 * doubt, 'W', 2)}"
+    if abs(saved) < Z90 * doubt:
         return f"No saving at the battery that these meters could show ({saving})."
     word = "less" if saved > 0 else "more"
     efficiency = 0.9

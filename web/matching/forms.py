@@ -47,8 +47,6 @@ class StartTestForm(RecordForm):
         loads = job.loads.live().with_readings()
         self.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
         self.fields["ran"].queryset = loads  # type: ignore[attr-defined]
-        if self.instance.pk:
-            self.initial["ran"] = [load.pk for load in loads if load.name in self.instance.beside]
         self.fields["supply"].queryset = (  # type: ignore[attr-defined]
             job.supplies.live().filter(continuous_w__gt=0)
         )

@@ -45,7 +45,9 @@ def snapshot(used: Sequence[Used], watts: dict[str, float], charged: bool) -> di
     charged : bool
         Whether sources fed in meanwhile.
     """
-    loads = [{**_signature(one), "watts": watts.get(one.name, 0.0)} for one in used if one.counted]
+    loads = [
+        {**_signature(load), "watts": watts.get(load.name, 0.0)} for load in used if load.counted
+    ]
     return {"loads": loads, "charged": charged}
 
 
@@ -65,7 +67,7 @@ def runs_of(supply: Supply, used: Sequence[Used]) -> list[UsedRun]:
     if supply.pk is None:
         return []
     trials = supply.trials.live().with_check_ins().filter(ended_at__isnull=False)
-    mine = {one.name: _signature(one) for one in used if one.counted}
+    mine = {load.name: _signature(load) for load in used if load.counted}
     runs = []
     for trial in trials:
         trial.supply = supply

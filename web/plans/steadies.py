@@ -15,7 +15,7 @@ from needle.plan.uncertain import (
     OUTPUT,
     SOURCE,
 )
-from needle.quantity import hours_text
+from needle.quantity import hours_text, in_ten
 from web.plans.outcomes import Answer
 
 #: What steadies a supply's figures, the guided test that does it, and how long that takes.
@@ -70,7 +70,7 @@ def _steady(answer: Answer, one: Narrowing) -> Steady:
     if one.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
-        odds = f"it fails in {max(1, min(9, round(one.share * 10)))} of 10 runs"
+        odds = f"it fails in {in_ten(one.share)} runs"
         return Steady(f"a start test of {one.what}", odds, "five minutes", url, one)
     wanted = ("mean", "running watts")
     advice = min(
