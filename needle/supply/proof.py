@@ -113,7 +113,31 @@ class RouteTest:
     on: str = ""
 
 
+#: Share of an electronic load's W on AC that is left on DC, without its adapter's loss (general).
+ADAPTER = Estimate(0.88, 0.05, "D", ("usual for AC adapters; no route test yet",))
+#: Relative spread of that share, read over the same hours on both routes.
+_READ_ON_BOTH = 0.03
+
+
 SupplyTest = IdleTest | EfficiencyTest | CapacityTest | RouteTest
+
+
+def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
+    """Share of a load's W on AC that is left on a DC output: by its newest route test there.
+
+    Parameters
+    ----------
+    tests : sequence of SupplyTest
+        Oldest first.
+    load, output : str
+    """
+    for test in reversed(tests):
+        if isinstance(test, RouteTest) and (test.load, test.output) == (load, output):
+            if test.ac.load_wh and test.dc.load_wh:
+                share = min(1.0, max(0.3, test.dc.load_wh / test.ac.load_wh))
+                return Estimate(share, _READ_ON_BOTH, "B", (_dated("read on both", test.on),))
+            break
+    return ADAPTER
 
 
 def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimate:

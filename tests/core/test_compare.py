@@ -89,11 +89,11 @@ class FiguresTest(unittest.TestCase):
             LoadSide(name, self.sides[0].profile, hours=hours * battery)
             for name, hours in (("Low", 20.0), ("High", 19.0))
         )
-        row = next(one for one in figures([first, second]) if one.unit == "h")
+        row = next(figure for figure in figures([first, second]) if figure.unit == "h")
         self.assertTrue(row.values[0].low < row.values[1].high)
-        found = row.against(1)
-        self.assertTrue(found.real)
-        self.assertAlmostEqual(found.value, -0.05)
+        shorter = row.against(1)
+        self.assertTrue(shorter.real)
+        self.assertAlmostEqual(shorter.value, -0.05)
 
 
 class TariffTest(unittest.TestCase):

@@ -122,7 +122,7 @@ class HelpsTest(unittest.TestCase):
             plan.supply.inverter, off=parse_windows([["20:00", "22:00"]], "off", None)
         )
         rested = replace(plan, supply=replace(plan.supply, inverter=inverter))
-        before, after = (simulate(one, 60).energy_wh["loads"]["Box"] for one in (plan, rested))
+        before, after = (simulate(tried, 60).energy_wh["loads"]["Box"] for tried in (plan, rested))
         missed = 2 * 0.3 * 100
         self.assertAlmostEqual(before - after, 0.1 * missed, delta=0.5)
         self.assertAlmostEqual(simulate(rested, 60).unserved_wh["Box"], 0.1 * missed, delta=0.5)

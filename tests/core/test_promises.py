@@ -66,7 +66,8 @@ class MeasuringIsKeptTest(unittest.TestCase):
                 if narrowing.key.kind == CAPACITY:
                     document["supply"]["battery"]["capacity_spread"] = 0.025
                 elif narrowing.key.kind in (LOAD, LOAD_DUTY):
-                    load = next(one for one in document["loads"] if one["name"] == narrowing.what)
+                    loads = {load["name"]: load for load in document["loads"]}
+                    load = loads[narrowing.what]
                     load["spread"] = 0.04
                 else:
                     continue

@@ -31,6 +31,13 @@ class RunsTest(unittest.TestCase):
             self.assertAlmostEqual(after[1], hours, delta=0.03 * hours)
             self.assertLess(after[2] - after[0], 0.5 * (high - low))
 
+    def test_the_likely_run_goes_by_it_too(self):
+        hours = 1.25 * answer()[1]
+        run = {"hours": hours, "to": 0.1, "why": "floor", "loads": ["Box"]}
+        outcome = simulate(parse_plan({**PLAN, "needed_hours": 110, "runs": [run]}), 200)
+        self.assertAlmostEqual(outcome.until_h, hours, delta=0.03 * hours)
+        self.assertLess(sum(outcome.energy_wh["loads"].values()) / hours, 0.4 * 100)
+
     def test_another_plan_on_the_battery_profits_from_what_they_share(self):
         loads = [BOX, {**LAMP, "use": {"between": [["18:00", "18:01"]]}}]
         run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2900}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from django.utils.safestring import SafeString
@@ -141,7 +141,15 @@ def matrix_of(
     for used_load in used:
         pk = used_load.load.pk
         rows.append(
-            _row(used_load, contenders[pk], pk in together, beside.get(pk), columns, newest)
+            _row(
+                used_load,
+                contenders[pk],
+                pk in together,
+                beside.get(pk),
+                columns,
+                newest,
+                _as_planned(answer, used_load),
+            )
         )
     starters = _starters([row.contender for row in rows if row.chosen and row.contender])
     named = supply or answer.plan.supply_id
@@ -200,6 +208,7 @@ def _row(
     beside: tuple[Running | None, Running | None] | None,
     columns: list[SupplyColumn],
     newest: dict[tuple[int, int], StartTest],
+    planned: tuple[int, Verdict] | None,
 ) -> StartRow:
     squares = []
     cord = None
@@ -209,6 +218,9 @@ def _row(
             tried = test.to_core() if test else None
             cell = cell_of(contender, *beside, column.core, tried)
             if cell is not None:
+                # On its own supply the plan has judged it: that is the one figure.
+                if cell.planned is not None and planned and planned[0] == column.supply.pk:
+                    cell = replace(cell, planned=planned[1])
                 first, *others = _questions(cell)
                 squares.append(Square(column, cell, test, first, others))
         volts = used.load.volts()
@@ -216,6 +228,14 @@ def _row(
         cord = used.load.cord(running_a, contender.start_va.value / volts)
     grade = used.profile.start_va.grade if used.profile else "?"
     return StartRow(used.load, chosen, contender, grade, cord, squares)
+
+
+def _as_planned(answer: Answer, used: Used) -> tuple[int, Verdict] | None:
+    """The plan's own word on a load's start, with the key of the supply that it is about."""
+    if answer.outcome is None or answer.supply is None:
+        return None
+    starts = {start.load: start.verdict for start in answer.outcome.starts}
+    return (answer.supply.pk, starts[used.name]) if used.name in starts else None
 
 
 def _questions(cell: Cell) -> list[Question]:

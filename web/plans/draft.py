@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from functools import cached_property
@@ -16,6 +16,7 @@ from needle.plan.use import text_of_use
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
+from needle.supply.proof import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
@@ -176,7 +177,9 @@ def document(draft: Draft) -> dict[str, Any]:
     names: set[str] = set()
     loads = []
     tried = tried_on(supply)
-    routed = _shares_on_dc(supply)
+    routes = [
+        parse_test(test.to_document()) for test in supply.known_tests() if test.type == "route"
+    ]
     for used_load in draft.used:
         if used_load.counted:
             name = (
@@ -185,7 +188,7 @@ def document(draft: Draft) -> dict[str, Any]:
                 else f"{used_load.load} ({used_load.load.pk})"
             )
             names.add(name)
-            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk), routed))
+            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk), routes))
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }
@@ -219,29 +222,6 @@ def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
     return document
 
 
-#: Share of an electronic load's W on AC that is left on DC, without its adapter's loss, and the
-#: relative spread of that (general values; a route test of the load replaces them).
-ADAPTER, ADAPTER_SPREAD, TESTED_SPREAD = 0.88, 0.05, 0.03
-
-
-def _adapter(used: Used, tested: Mapping[str, float]) -> dict[str, float]:
-    share = tested.get(used.load.name)
-    if share is None:
-        return {"adapter": ADAPTER, "adapter_spread": ADAPTER_SPREAD}
-    return {"adapter": share, "adapter_spread": TESTED_SPREAD}
-
-
-def _shares_on_dc(supply: Supply) -> dict[str, float]:
-    """W on DC over W on AC, by the newest route test of each load that read both."""
-    shares = {}
-    for test in supply.known_tests():
-        if test.type == "route":
-            ac_wh, dc_wh = (test.data.get(side, {}).get("load_wh") for side in ("ac", "dc"))
-            if ac_wh and dc_wh:
-                shares[test.data.get("load", "")] = min(1.0, max(0.3, dc_wh / ac_wh))
-    return shares
-
-
 def tried_on(supply: Supply) -> dict[int, StartTest]:
     """The newest start test of each load on a supply, by the load's key."""
     tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
@@ -249,7 +229,7 @@ def tried_on(supply: Supply) -> dict[int, StartTest]:
 
 
 def _load_document(
-    used: Used, name: str, tried: StartTest | None, routes: Mapping[str, float]
+    used: Used, name: str, tried: StartTest | None, routes: Sequence[SupplyTest]
 ) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
@@ -266,8 +246,10 @@ def _load_document(
         "settings": _settings(used),
         "alone": entry.alone,
     }
-    if load.core_kind.electronic and (used.can or used.route != AC):
-        document |= _adapter(used, routes)
+    outputs = [route for route in (used.route, *used.can) if route != AC]
+    if load.core_kind.electronic and outputs:
+        left = left_on_dc(routes, load.name, outputs[0])
+        document |= {"adapter": left.value, "adapter_spread": left.spread}
     # A test of another setting says nothing of this one.
     if tried is not None and tried.setting in ("", used.setting):
         document |= {
