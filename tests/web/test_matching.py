@@ -1,5 +1,8 @@
 """The start matrix with its tests, cords, and power-factor pages."""
 
+from django.core.exceptions import ValidationError
+
+from needle.decide.starting import words_of
 from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.matching.models import Correction
@@ -102,6 +105,27 @@ class StartsTest(SiteTest):
         page = self.page()
         self.assertIn("Pump on Large, as in the plan: trips", page)
         self.assertIn("it wants 230", page)
+
+    def test_on_its_own_supply_the_matrix_says_what_the_plan_says(self):
+        make_load(self.job, "Fan", 60.0, kind="induction-motor")
+        plan = current_plan(self.job)
+        plan.supply = self.large
+        plan.save()
+        answer = answer_of(current_plan(self.job))
+        for start in answer.outcome.starts:
+            said = f"{start.load} on Large, as in the plan: {words_of(start.verdict)}"
+            self.assertIn(said, self.page())
+            self.assertIn(start.verdict.reason, self.page())
+
+    def test_what_ran_is_a_list_of_names(self):
+        test = StartTest(load=self.pump, supply=self.large, result="held")
+        for beside in ({"a": 1}, [1], "Lamp"):
+            test.beside = beside
+            with self.assertRaises(ValidationError):
+                test.full_clean()
+        test.beside, test.beside_w = ["Lamp"], 1e9
+        with self.assertRaises(ValidationError):
+            test.full_clean()
 
     def test_bad_start_tests(self):
         theirs = make_load(make_job(self.other), "Theirs")

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Container
 from typing import Any, Self
 
+from django.core.exceptions import ValidationError
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
 from needle.decide.starting import StartTried
+from needle.measure.readings import MOST_W
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
@@ -291,7 +293,9 @@ class StartTest(Record):
     )
     setting = models.CharField(max_length=60, blank=True)
     beside = models.JSONField("what else ran", default=list, blank=True)
-    beside_w = models.FloatField(default=0.0, validators=[MinValueValidator(0.0)])
+    beside_w = models.FloatField(
+        default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(MOST_W)]
+    )
     order = models.CharField(max_length=12, blank=True, choices=list(ORDERS.items()))
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
@@ -301,6 +305,11 @@ class StartTest(Record):
 
     def __str__(self) -> str:
         return f"{self.load} on {self.supply}"
+
+    def clean(self) -> None:
+        names = self.beside
+        if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+            raise ValidationError({"beside": "Give the names of what else ran."})
 
     def to_core(self) -> StartTried:
         return StartTried(self.result, self.beside_w, self.times)

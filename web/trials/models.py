@@ -10,6 +10,7 @@ from django.db import models
 from django.utils import timezone
 
 from needle.measure.readings import MOST_W
+from needle.trial.made import run_of
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial import parse_check_ins, parse_trial
 from web.common.models import Record, RecordQuerySet
@@ -128,17 +129,15 @@ class Trial(Record):
 
     def why_not_a_run(self) -> str:
         """Why a finished trial is no run that plans can rest on; "" where it is one."""
-        seen = self.known_check_ins()
         reasons = (
             (not self.counts, "it was switched off for plans"),
             (not self.ran.get("loads"), "what ran in it was not recorded"),
             (bool(self.ran.get("charged")), "it was charged meanwhile"),
-            (self.ended_why == "trip", "it tripped"),
-            (any("leg" in check_in.data for check_in in seen), "its legs were unlike"),
-            (self.end_charge is None, "its charge at the end was not read"),
             (self.carried, "it was carried into the supply"),
         )
-        return next((words for holds, words in reasons if holds), "")
+        own = next((words for holds, words in reasons if holds), "")
+        made = run_of(self.to_core())
+        return own or (made if isinstance(made, str) else "")
 
     @property
     def carried(self) -> bool:
@@ -152,40 +151,19 @@ class Trial(Record):
         """The note of the capacity test that it is carried into."""
         return f"from the trial {self.name}"[:400]
 
-    @property
-    def end_charge(self) -> float | None:
-        """Charge at its end, a share; None where it was not read near enough to it."""
-        if self.ended_why == "floor":
-            return self.stop_at
-        if self.ended_why == "cutoff":
-            return 0.0
-        assert self.ended_at is not None
-        near = self.hours_to(self.ended_at) * 0.97
-        read = [
-            check_in.data["percent"] / 100
-            for check_in in self.known_check_ins()
-            if check_in.data.get("percent") is not None and self.hours_to(check_in.at) >= near
-        ]
-        return read[-1] if read and read[-1] < self.start_charge - 0.05 else None
-
     def as_run(self) -> dict[str, Any]:
         """A finished trial as a run of the plan document, but for its loads."""
-        assert self.ended_at is not None
-        hours = self.hours_to(self.ended_at)
-        counted = [
-            check_in.data["wh"]
-            for check_in in self.known_check_ins()
-            if check_in.data.get("wh") and self.hours_to(check_in.at) >= 0.99 * hours
-        ]
+        made = run_of(self.to_core())
+        assert not isinstance(made, str)
         run: dict[str, Any] = {
-            "hours": hours,
-            "from": self.start_charge,
-            "to": self.end_charge,
-            "why": self.ended_why,
+            "hours": made.hours,
+            "from": made.start,
+            "to": made.end,
+            "why": made.why,
             "at": timezone.localtime(self.started_at).isoformat(),
         }
-        if counted:
-            run |= {"wh": counted[-1], "counted": "battery"}
+        if made.wh is not None:
+            run |= {"wh": made.wh, "counted": "battery"}
         if self.room_c is not None:
             run["room_c"] = self.room_c
         return run

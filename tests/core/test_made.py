@@ -1,0 +1,34 @@
+"""A finished trial as a run that plans can rest on."""
+
+import unittest
+
+from needle.trial.made import run_of
+from needle.trial.trial import parse_trial
+
+SUPPLY = {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}}
+
+
+def made(why="floor", check_ins=(), hours=20.0, **more):
+    ended = {"ended": {"h": hours, "why": why}} if why else {}
+    return run_of(parse_trial({"supply": SUPPLY, "stop_at": 0.1, "check_ins": list(check_ins),
+                               **ended, **more}))  # fmt: skip
+
+
+class MadeTest(unittest.TestCase):
+    def test_ends_at_floor_and_cut_off(self):
+        self.assertEqual((made().hours, made().start, made().end), (20.0, 1.0, 0.1))
+        self.assertEqual(made("cutoff").end, 0.0)
+
+    def test_a_count_near_the_end_stands_for_it(self):
+        self.assertEqual(made(check_ins=[{"h": 10, "wh": 400}, {"h": 19.9, "wh": 830}]).wh, 830)
+        self.assertIsNone(made(check_ins=[{"h": 18, "wh": 800}]).wh)
+
+    def test_by_hand_the_charge_must_have_been_read(self):
+        self.assertEqual(made("by hand", [{"h": 19.8, "percent": 35}]).end, 0.35)
+        for seen in ([], [{"h": 15, "percent": 35}], [{"h": 20, "percent": 98}]):
+            self.assertEqual(made("by hand", seen), "its charge at the end was not read")
+
+    def test_what_is_none(self):
+        self.assertEqual(made("trip"), "it tripped")
+        self.assertEqual(made(""), "it still runs")
+        self.assertEqual(made(check_ins=[{"h": 5, "leg": "outdoors"}]), "its legs were unlike")
