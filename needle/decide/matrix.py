@@ -125,7 +125,6 @@ class Cell:
         Beside all that were chosen; None where nothing else was.
     too_much : bool
         All that were chosen are more than the inverter carries, whatever the start.
-    tested : bool
     warnings : tuple of str
         Of the waveform and of a battery near empty.
     """
@@ -134,7 +133,6 @@ class Cell:
     planned: Verdict | None
     ticked: Verdict | None
     too_much: bool
-    tested: bool
     warnings: tuple[str, ...]
 
     @property
@@ -188,7 +186,6 @@ def cell_of(
         planned=None if in_plan is None else start.verdict(in_plan, inverter),
         ticked=None if ticked is None else start.verdict(ticked, inverter),
         too_much=ticked is not None and too_much(inverter, load.beside(ticked, 1)),
-        tested=tried is not None,
         warnings=tuple(warnings),
     )
 

@@ -113,6 +113,8 @@ def _parse_tried(reader: Reader) -> StartTried | None:
     result = reader.choice("start_tested", ("", *TESTED), "")
     beside = reader.number("start_beside_w", most=1_000_000, default=0.0)
     times = reader.number("start_times", 1, 100, default=1.0)
+    if times != int(times):
+        raise DocumentError(reader.at("start_times"), f"{times:g} must be a whole number")
     return StartTried(result, beside, int(times)) if result else None
 
 
