@@ -142,13 +142,11 @@ class DayPlanTest(BrowserTest):
 
     def test_a_help_is_done_with_a_click_and_taken_back(self):
         page = self.opened()
-        page.get_by_role("button", name="Do it: set Recovery heat mat to low").click()
-        expect(page.locator(".toast")).to_contain_text("Set Recovery heat mat to low.")
-        self.assertEqual(self.entry("Recovery heat mat").setting, "low")
+        page.get_by_role("button", name="Do it: leave off Autoclave").click()
+        expect(page.locator(".toast")).to_contain_text("Leave off Autoclave.")
+        self.assertFalse(self.entry("Autoclave").taken_in)
         page.get_by_role("button", name="Undo").click()
-        expect(
-            page.get_by_role("button", name="Do it: set Recovery heat mat to low")
-        ).to_be_visible()
+        expect(page.get_by_role("button", name="Do it: leave off Autoclave")).to_be_visible()
 
     def test_a_proposal_is_shown_as_ghosts_and_accepted(self):
         page = self.opened()
