@@ -173,7 +173,8 @@ def clinic_loads(job: Job) -> dict[str, Load]:
                 ("spot", {"state": "resting", "watts": 0.9}, ""),
                 ("tally", {**_tally(8 * 60, 0.65, 4, wobble), "setting": "mid"}, "by the lamp"),
             ],
-            name="Recovery heat mat", kind="thermostat-heat", priority="should", setting="mid", cares="life",
+            name="Recovery heat mat", kind="thermostat-heat", priority="should", cares="life",
+            setting="mid",
             note="Three settings; the high one is not measured yet.",
         ),
         "oxygen": _add(
