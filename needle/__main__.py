@@ -142,13 +142,19 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.simulate import simulate
 
     document = _load(file)
-    for load in document.get("loads") or [] if isinstance(document, dict) else []:
-        if isinstance(load, dict) and isinstance(load.get("profile"), dict):
-            _take_captures(load["profile"], Path(file))
+    _take_plan_captures(document, Path(file))
     plan = parse_plan(document)
     if args.alone:
         return alone.as_document(alone.alone(plan, args.draws, args.seed))
     return as_document(simulate(plan, draws=args.draws, seed=args.seed))
+
+
+def _take_plan_captures(plan: Any, beside: Path) -> None:
+    """Put what captures say in place of the names of their files in a plan's loads."""
+    loads = plan.get("loads") if isinstance(plan, dict) else None
+    for load in loads if isinstance(loads, list) else []:
+        if isinstance(load, dict) and isinstance(load.get("profile"), dict):
+            _take_captures(load["profile"], beside)
 
 
 def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
@@ -164,7 +170,10 @@ def _forecast(args: argparse.Namespace) -> dict[str, Any]:
     from needle.trial.forecast import as_document, forecast
     from needle.trial.trial import parse_trial
 
-    return as_document(forecast(parse_trial(_load(args.file)), args.seed))
+    document = _load(args.file)
+    if isinstance(document, dict):
+        _take_plan_captures(document.get("plan"), Path(args.file))
+    return as_document(forecast(parse_trial(document), args.seed, args.draws))
 
 
 def _package(args: argparse.Namespace) -> dict[str, Any]:
@@ -229,6 +238,7 @@ def _arguments() -> argparse.ArgumentParser:
     verb.set_defaults(run=_plan)
     verb = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
     verb.add_argument("file", metavar="TRIAL.json")
+    verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.set_defaults(run=_forecast)
     verb = verbs.add_parser("package", help="check a job's data package")

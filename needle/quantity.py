@@ -98,7 +98,10 @@ _VALUE = re.compile(rf"^\s*(?P<sign>[+\-−]?)\s*(?P<number>{_NUMBER})\s*(?P<uni
 _FRACTION = re.compile(r"^\s*(?:(\d+)\s+)?(\d+)\s*/\s*(\d+)\s*(?P<unit>[^\d].*)?$")
 _AT_VOLTS = re.compile(r"^(?P<charge>.+?)\s*(?:@|\bat\b)\s*(?P<volts>.+)$", re.IGNORECASE)
 _TIMES = re.compile(r"^\s*(?P<count>\d{1,4})\s*[x×*]\s*(?P<each>.+)$", re.IGNORECASE)
-_CLOCK = re.compile(r"^\s*(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$", re.I)
+_CLOCK = re.compile(
+    r"^\s*(?:(\d{1,3})\s*(?:d|days?)\s*)?(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$",
+    re.IGNORECASE,
+)
 _HOURS_MINUTES = re.compile(
     r"^\s*(?:(?P<d>\d+)\s*(?:d|days?)\s*)?(?:(?P<h>\d+)\s*(?:h|hrs?|hours?)\s*)?"
     r"(?:(?P<m>\d+)\s*(?:m|mins?|minutes?|)\s*)?(?:(?P<s>\d+)\s*(?:s|secs?|seconds?)\s*)?$",
@@ -236,17 +239,16 @@ def _convert(value: float, source: str | pint.Unit, target: pint.Unit) -> float:
 
 
 def _compound_hours(written: str) -> float | None:
-    """Hours in ``1h30``, ``1:30 h``, ``2 d 4 h``, ``21 h 30 min``; None when it is neither."""
+    """Hours in ``1h30``, ``1:30 h``, ``2 d 4:10``, ``21 h 30 min``; None when it is neither."""
     if clock := _CLOCK.match(written):
-        hours, minutes, seconds = (int(part or 0) for part in clock.groups())
-        return hours + minutes / 60 + seconds / 3600
+        days, hours, minutes, seconds = (int(part or 0) for part in clock.groups())
+        return days * 24 + hours + minutes / 60 + seconds / 3600
     match = _HOURS_MINUTES.match(written)
     if not match or not any(match.groups()):
         return None
-    days, hours_, minutes_, seconds_ = (match[key] for key in "dhms")
-    if days is None and hours_ is None:
+    if match["d"] is None and match["h"] is None:
         return None
-    parts = [int(part or 0) for part in (days, hours_, minutes_, seconds_)]
+    parts = [int(match[key] or 0) for key in "dhms"]
     return parts[0] * 24 + parts[1] + parts[2] / 60 + parts[3] / 3600
 
 

@@ -189,6 +189,9 @@ class Household:
     evidence: str
     tested: bool
     leads: str
+    idle_w: float
+    efficiency: float
+    held_wh: float
     parts: list[Appliance] = field(default_factory=list)
 
 
@@ -242,7 +245,8 @@ def household(seed: int, day_sd: float) -> Household:
         "hours": min(336.0, max(24.0, 3 * wanted_h)), "needed_hours": wanted_h,
         "supply": {"battery": battery, "inverter": inverter}, "loads": loads,
     }  # fmt: skip
-    return Household(document, true_h, evidence, tested, leads, parts)
+    return Household(document, true_h, evidence, tested, leads, float(idle), float(efficiency),
+                     float(real), parts)  # fmt: skip
 
 
 @dataclass

@@ -51,7 +51,7 @@ def work_out(document: dict[str, Any]) -> Worked:
     DocumentError
     """
     plan = _with_horizon(parse_plan(document))
-    outcome = simulate(plan, _draws(plan, MOST_DRAWS, MOST_CELLS))
+    outcome = simulate(plan, draws_for(plan))
     return Worked(outcome, measure_next(outcome), suggestions(outcome))
 
 
@@ -64,7 +64,7 @@ def work_out_quickly(document: dict[str, Any]) -> Worked:
     """
     plan = parse_plan(document)
     plan = _looking(plan, 1.5 * plan.needed_hours + 2)
-    return Worked(simulate(plan, _draws(plan, QUICK_DRAWS, QUICK_CELLS)))
+    return Worked(simulate(plan, draws_for(plan, QUICK_DRAWS, QUICK_CELLS)))
 
 
 def each_alone(document: dict[str, Any]) -> list[Alone]:
@@ -90,7 +90,9 @@ def _looking(plan: Plan, hours: float) -> Plan:
     return replace(plan, hours=min(MOST_HOURS, float(math.ceil(hours))))
 
 
-def _draws(plan: Plan, most: int, cells: float) -> int:
+def draws_for(plan: Plan, most: int | None = None, cells: float = MOST_CELLS) -> int:
+    """How many draws an answer to a plan may cost."""
+    most = MOST_DRAWS if most is None else most
     cost = plan.hours * 60 * max(1, sum(load.count for load in plan.loads))
     return int(min(most, max(min(most, LEAST_DRAWS), cells / cost)))
 

@@ -5,7 +5,7 @@ What trips does not hang on the battery, so the same can be put to batteries of 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -28,8 +28,8 @@ class Block:
     ----------
     first : int
         The first of them.
-    loads_w, ac_w : ndarray
-        W of all loads, and of those on AC, without what was dropped.
+    routes_w : dict of str to ndarray
+        W of all loads on each route, without what was dropped.
     drawn_w : ndarray
         W at the battery's side, idle and conversion included.
     starts_w : ndarray or None
@@ -39,28 +39,66 @@ class Block:
     """
 
     first: int
-    loads_w: np.ndarray
-    ac_w: np.ndarray
+    routes_w: dict[str, np.ndarray]
     drawn_w: np.ndarray
     starts_w: np.ndarray | None
     sources_w: np.ndarray | None
     other_w: np.ndarray | None
+
+    @property
+    def loads_w(self) -> np.ndarray:
+        """W of all loads."""
+        return sum(self.routes_w.values(), np.zeros_like(self.drawn_w))
 
     def of_draws(self, rows: np.ndarray) -> Block:
         """The same of some draws."""
         sources = self.sources_w
         return replace(
             self,
-            loads_w=self.loads_w[rows],
-            ac_w=self.ac_w[rows],
+            routes_w={route: watts[rows] for route, watts in self.routes_w.items()},
             drawn_w=self.drawn_w[rows],
             starts_w=None if self.starts_w is None else self.starts_w[rows],
             sources_w=sources if sources is None or len(sources) == 1 else sources[rows],
         )
 
+    def part(self, rows: np.ndarray, minutes: slice | np.ndarray, first: int) -> Block:
+        """Some minutes of some draws, as a block that begins at ``first``."""
+
+        def cut(values: np.ndarray | None) -> np.ndarray | None:
+            return None if values is None else values[rows][:, minutes]
+
+        sources = self.sources_w
+        if sources is not None:
+            sources = sources[:, minutes] if len(sources) == 1 else cut(sources)
+        return Block(
+            first=first,
+            routes_w={route: watts[rows][:, minutes] for route, watts in self.routes_w.items()},
+            drawn_w=self.drawn_w[rows][:, minutes],
+            starts_w=cut(self.starts_w),
+            sources_w=sources,
+            other_w=None if self.other_w is None else self.other_w[minutes],
+        )
+
     def through(self, bank: Bank) -> Flow:
         """What a battery makes of it."""
         return bank.advance(self.first, self.drawn_w, self.sources_w, self.other_w, self.starts_w)
+
+
+def joined(blocks: Sequence[Block]) -> Block:
+    """Blocks one after the other, as one."""
+
+    def along(name: str) -> np.ndarray | None:
+        parts = [getattr(block, name) for block in blocks]
+        return None if parts[0] is None else np.concatenate(parts, axis=-1)
+
+    routes = {
+        route: np.concatenate([block.routes_w[route] for block in blocks], axis=1)
+        for route in blocks[0].routes_w
+    }
+    drawn_w = along("drawn_w")
+    assert drawn_w is not None
+    return Block(blocks[0].first, routes, drawn_w, along("starts_w"), along("sources_w"),
+                 along("other_w"))  # fmt: skip
 
 
 class Asked:
@@ -106,8 +144,7 @@ class Asked:
             sources_w, other_w = self.side.offered(first, last)
             yield Block(
                 first=first,
-                loads_w=sum(routes.values(), np.zeros((draws, last - first), np.float32)),
-                ac_w=routes[AC],
+                routes_w=routes,
                 drawn_w=self.side.drawn_w(routes, first, last, nonactive_va),
                 starts_w=starts_w,
                 sources_w=sources_w,

@@ -78,7 +78,7 @@ class BatteryDraws:
     peukert_n: np.ndarray
     takes: np.ndarray
 
-    def of_draws(self, rows: np.ndarray, times: float = 1.0) -> BatteryDraws:
+    def of_draws(self, rows: np.ndarray, times: np.ndarray | float = 1.0) -> BatteryDraws:
         """The same in some draws, holding so many times as much."""
         ohm = None if self.ohm is None else self.ohm[rows]
         return BatteryDraws(
@@ -115,7 +115,7 @@ def peukert_w(
 
 
 #: What a bank keeps of each draw: as it was given, and as it stands.
-_GIVEN = ("capacity_wh", "peukert_n", "takes_w", "trickle_w", "ohm")
+_GIVEN = ("capacity_wh", "peukert_n", "takes_w", "trickle_w", "ohm", "floor")
 _STATE = ("charge", "stopped", "stop_min", "cut_off", "back_at", "other_wh")
 
 
@@ -137,12 +137,10 @@ class Bank:
     ) -> None:
         self.battery = plan.supply.battery
         self.chemistry = CHEMISTRIES[self.battery.chemistry]
-        self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
-        # What it takes, W: so much for each share that is missing, and a trickle.
-        self.takes_w = drawn.takes * self.capacity_wh * self.chemistry.takes_per_h
-        self.trickle_w = drawn.takes * self.capacity_wh * TRICKLE_PER_H
-        self.ohm = drawn.ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
+        self.be(drawn)
         draws = len(self.capacity_wh)
+        #: Share at which each draw stops.
+        self.floor = np.full(draws, self.battery.floor)
         self.charge = np.full(draws, self.battery.start_charge)
         self.stopped = np.zeros(draws, dtype=bool)
         #: Minute of the first stop; infinite while there was none.
@@ -155,6 +153,14 @@ class Bank:
         self.may_charge = np.ones(minutes, dtype=bool)
         if rooms is not None and self.chemistry.least_charge_c is not None:
             self.may_charge = rooms >= self.chemistry.least_charge_c
+
+    def be(self, drawn: BatteryDraws) -> None:
+        """Take what is given of each draw from such batteries."""
+        self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
+        # What it takes, W: so much for each share that is missing, and a trickle.
+        self.takes_w = drawn.takes * self.capacity_wh * self.chemistry.takes_per_h
+        self.trickle_w = drawn.takes * self.capacity_wh * TRICKLE_PER_H
+        self.ohm = drawn.ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None
 
     def advance(
         self,
@@ -185,8 +191,12 @@ class Bank:
         offered = np.broadcast_to(offered, drawn_w.shape)
         return self._through(first, drawn_w, offered, other_w, start_w)
 
+    def limit_w(self, charge: np.ndarray) -> np.ndarray:
+        """W at which the terminals of each draw sag to the cut-off, at its charge."""
+        assert self.ohm is not None
+        return self._limit_w(charge, self.ohm)
+
     def _limit_w(self, charge: np.ndarray, ohm: np.ndarray) -> np.ndarray:
-        """W at which the terminals sag to the cut-off."""
         battery = self.battery
         assert battery.volts is not None and battery.cutoff_v is not None
         rested = open_circuit_v(battery.chemistry, battery.volts, charge)
@@ -194,7 +204,7 @@ class Bank:
 
     def _drain(self, first: int, drawn_w: np.ndarray, start_w: np.ndarray | None) -> Flow:
         """A block in which no source gives: one cumulative sum; nothing comes back in it."""
-        floor, size = self.battery.floor, drawn_w.shape[1]
+        floor, size = self.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
         fall = np.cumsum(
             peukert_w(self.battery, drawn_w, capacity, self.peukert_n[:, None]),
@@ -230,10 +240,10 @@ class Bank:
         return Flow(charge, served, none, drawn_w * served, none, none)
 
     @staticmethod
-    def _floor_at(charge: np.ndarray, before: np.ndarray, floor: float) -> np.ndarray:
+    def _floor_at(charge: np.ndarray, before: np.ndarray, floor: np.ndarray) -> np.ndarray:
         """Minutes into the block at which the floor is reached, within the minute by proportion."""
         size = charge.shape[1]
-        whole = np.sum(charge > floor, axis=1)
+        whole = np.sum(charge > floor[:, None], axis=1)
         at = np.minimum(whole, size - 1)
         rows = np.arange(len(whole))
         start = np.where(at > 0, charge[rows, at - 1], before)
@@ -273,14 +283,14 @@ class Bank:
         rows = np.flatnonzero(stirs.any(axis=0))
         if not rows.size:
             return flow
-        stirred = self._picked(rows)
+        stirred = self.of_draws(rows)
         stirred.charge = before[rows]
         starting_w = None if starts_w is None else starts_w[:, rows]
         parts = Flow(*(array[:, rows] for array in flow.arrays()))
         stirred._by_event(
             first, parts, stirs[:, rows], asked_w[:, rows], offers_w[:, rows], starting_w
         )
-        self._put(rows, stirred)
+        self.put(rows, stirred)
         for whole, part in zip(flow.arrays(), parts.arrays(), strict=True):
             whole[:, rows] = part
         return flow
@@ -300,7 +310,7 @@ class Bank:
         while rows.size:
             at = stirs[:, rows].argmax(axis=0)
             now = (at, rows)
-            part = self._picked(rows)
+            part = self.of_draws(rows)
             part.charge = np.where(at > 0, flow.charge[np.maximum(at - 1, 0), rows], before[rows])
             step = part._step(
                 first + at, asked_w[now], offers_w[now], None if starts_w is None else starts_w[now]
@@ -313,19 +323,19 @@ class Bank:
                 whole[:, rows] = np.where(later, rest, whole[:, rows])
                 whole[now] = moment
             part.charge = flow.charge[-1, rows]
-            self._put(rows, part)
+            self.put(rows, part)
             stirs[:, rows] = part_stirs & later
             rows = rows[stirs[:, rows].any(axis=0)]
 
-    def _picked(self, rows: np.ndarray) -> Bank:
-        """The battery in some of the draws."""
+    def of_draws(self, rows: np.ndarray) -> Bank:
+        """The battery in some of the draws, as it stands."""
         picked = copy(self)
         for name in (*_GIVEN, *_STATE):
             values = getattr(self, name)
             setattr(picked, name, None if values is None else values[rows])
         return picked
 
-    def _put(self, rows: np.ndarray, picked: Bank) -> None:
+    def put(self, rows: np.ndarray, picked: Bank) -> None:
         """Take over how some of the draws stand."""
         for name in _STATE:
             getattr(self, name)[rows] = getattr(picked, name)
@@ -404,7 +414,7 @@ class Bank:
         surplus = (offers_w - direct) * self.may_charge[first : first + len(out), None]
         charge, into = self._charged(surplus, fall, gain)
         left = np.concatenate((self.charge[None], charge[:-1])) - fall
-        stirs = left < self.battery.floor
+        stirs = left < self.floor
         if not on.all():
             stirs |= self.stopped & (charge >= self.back_at)
         if self.ohm is not None:
@@ -450,7 +460,7 @@ class Bank:
 
     def _must_stop(self, fall: np.ndarray, peak_w: np.ndarray) -> bool:
         """Whether any draw comes to its floor or cut-off in this minute."""
-        if bool(((self.charge - fall) < self.battery.floor).any()):
+        if bool(((self.charge - fall) < self.floor).any()):
             return True
         return self.ohm is not None and bool(
             (peak_w > self._limit_w(self.charge - fall, self.ohm)).any()
@@ -460,7 +470,7 @@ class Bank:
         self, minute: int | np.ndarray, fall: np.ndarray, out_w: np.ndarray, peak_w: np.ndarray
     ) -> np.ndarray:
         """Stop the draws that are due; returns the share of the minute that each was served."""
-        floor, on = self.battery.floor, ~self.stopped
+        floor, on = self.floor, ~self.stopped
         left = np.maximum(0.0, self.charge - floor)
         short = on & (out_w > 0) & (fall > left)
         part = np.ones_like(fall)

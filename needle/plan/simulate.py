@@ -13,7 +13,7 @@ import numpy as np
 from needle.plan.asked import Asked
 from needle.plan.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.likely import likely_run
-from needle.plan.plan import Plan
+from needle.plan.plan import AC, Plan
 from needle.plan.runs import as_conditioned
 from needle.plan.side import other_wh
 from needle.plan.starts import PlannedStart, planned_starts
@@ -154,11 +154,12 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     every_w = np.zeros((draws, minutes), np.float32)
     for block in asked.blocks():
         flow = block.through(bank)
-        first, last = block.first, block.first + block.loads_w.shape[1]
-        np.maximum(peak, block.ac_w.max(axis=1, initial=0.0), out=peak)
+        loads_w = block.loads_w
+        first, last = block.first, block.first + loads_w.shape[1]
+        np.maximum(peak, block.routes_w[AC].max(axis=1, initial=0.0), out=peak)
         before_stop = np.arange(first, last) < bank.stop_min[:, None]
-        served_w += (block.loads_w * before_stop).sum(axis=1)
-        every_w[:, first:last] = block.loads_w * flow.served
+        served_w += (loads_w * before_stop).sum(axis=1)
+        every_w[:, first:last] = loads_w * flow.served
         inside = (marks > first) & (marks <= last)
         charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
     stop_min = np.minimum(bank.stop_min, minutes)

@@ -41,20 +41,30 @@ class StandinRun:
         return np.asarray(np.concatenate([hourly, rest])[:_MOST_H] * level * strays)
 
     def gone_wh(self, hour: float) -> float:
-        """Wh truly drawn from the battery by an hour."""
-        total = np.concatenate([[0.0], np.cumsum(self._true_w())])
+        """Wh truly drawn from the battery by an hour, without what was charged."""
+        total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._true_w()))])
         return float(np.interp(hour, np.arange(len(total)), total))
+
+    def _charges(self) -> np.ndarray:
+        """True charge (share) at the end of each hour: never above full, never below empty."""
+        charge = [self.start_charge]
+        for watts in self._true_w():
+            charge.append(min(1.0, max(0.0, charge[-1] - watts / self.supply.held_wh)))
+        return np.array(charge)
 
     def shown(self, hour: float) -> float:
         """Charge that the display shows, share, before it is rounded."""
-        true = self.start_charge - self.gone_wh(hour) / self.supply.held_wh
-        return self.supply.charge_shown(max(0.0, true))
+        charge = self._charges()
+        return self.supply.charge_shown(float(np.interp(hour, np.arange(len(charge)), charge)))
 
     def stop_h(self, shown: float) -> float:
-        """Hours until the display shows a charge (share)."""
-        total = np.concatenate([[0.0], np.cumsum(self._true_w())])
-        wanted = (self.start_charge - self.supply.true_charge(shown)) * self.supply.held_wh
-        return float(np.interp(wanted, total, np.arange(len(total))))
+        """Hours until the display shows a charge (share); all of them where it never does."""
+        charge, wanted = self._charges(), self.supply.true_charge(shown)
+        under = np.flatnonzero(charge <= wanted + 1e-12)
+        if not under.size or under[0] == 0:
+            return float(len(charge) - 1)
+        at = int(under[0])
+        return at - float((wanted - charge[at]) / (charge[at - 1] - charge[at]))
 
     def seen(self, hour: float) -> dict[str, Any]:
         """What a person writes down: percent, W of the moment, Wh counted, hours promised."""

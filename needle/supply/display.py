@@ -1,8 +1,9 @@
 """A supply's own opinion of its charge: its last fifth often goes faster than the rest.
 
-Between full and a knee the display falls evenly with the true charge, and evenly again below it,
-but the knee, at which it shows a fifth, lies at less than a fifth. That is a general observation of
-people who run supplies to the end, not a law: the knee is taken as evenly between 15 and 20 %.
+Between full and a knee the display falls with the true charge, and again below it, but the knee, at
+which it shows a fifth, lies at less than a fifth: that last fifth lasts anything from half to all
+of one of the others. Above it the display may bow a little. Both are general observations of people
+who run supplies to the end, not laws.
 """
 
 from __future__ import annotations
@@ -11,24 +12,39 @@ import numpy as np
 
 #: The last part of a display's scale (share).
 LAST_FIFTH = 0.2
-#: True charge (share) at which the display shows its last fifth: lowest and highest.
-KNEE = (0.15, LAST_FIFTH)
+#: True charge (share) at which the display shows its last fifth: lowest and highest. A last fifth
+#: that lasts r times one of the others is r/(4 + r) of the charge.
+KNEE = (1 / 9, LAST_FIFTH)
 
 
-def charge_shown(charge: np.ndarray | float, knee: np.ndarray | float) -> np.ndarray:
-    """What a display makes of a true charge (shares), before it is rounded."""
-    above = LAST_FIFTH + (1 - LAST_FIFTH) * (np.asarray(charge) - knee) / (1 - np.asarray(knee))
-    return np.where(np.asarray(charge) < knee, LAST_FIFTH * np.asarray(charge) / knee, above)
+def charge_shown(
+    charge: np.ndarray | float, knee: np.ndarray | float, bow: np.ndarray | float = 0.0
+) -> np.ndarray:
+    """What a display makes of a true charge (shares), before it is rounded.
+
+    ``bow`` is how much more than the straight lines it shows at half (share).
+    """
+    charge = np.asarray(charge)
+    above = LAST_FIFTH + (1 - LAST_FIFTH) * (charge - knee) / (1 - np.asarray(knee))
+    straight = np.where(charge < knee, LAST_FIFTH * charge / knee, above)
+    return straight + _bowed(charge, bow)
 
 
-def true_charge(shown: np.ndarray | float, knee: np.ndarray | float) -> np.ndarray:
+def true_charge(
+    shown: np.ndarray | float, knee: np.ndarray | float, bow: np.ndarray | float = 0.0
+) -> np.ndarray:
     """The true charge (share) behind what a display shows."""
-    above = knee + (1 - np.asarray(knee)) * (np.asarray(shown) - LAST_FIFTH) / (1 - LAST_FIFTH)
-    return np.where(np.asarray(shown) < LAST_FIFTH, knee * np.asarray(shown) / LAST_FIFTH, above)
+    shown = np.asarray(shown)
+    straight = _straight(shown, knee)
+    # A bow is slight: what it takes at the straight line's charge is near enough.
+    return np.clip(_straight(shown - _bowed(straight, bow), knee), 0.0, None)
 
 
-def slope(shown: float, knee: np.ndarray) -> np.ndarray:
-    """True charge per charge shown."""
-    if shown < LAST_FIFTH:
-        return knee / LAST_FIFTH
-    return (1 - knee) / (1 - LAST_FIFTH)
+def _straight(shown: np.ndarray, knee: np.ndarray | float) -> np.ndarray:
+    above = knee + (1 - np.asarray(knee)) * (shown - LAST_FIFTH) / (1 - LAST_FIFTH)
+    return np.where(shown < LAST_FIFTH, knee * shown / LAST_FIFTH, above)
+
+
+def _bowed(charge: np.ndarray, bow: np.ndarray | float) -> np.ndarray:
+    inside = np.clip(charge, 0.0, 1.0)
+    return np.asarray(4 * np.asarray(bow) * inside * (1 - inside))

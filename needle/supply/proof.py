@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from needle.document import DocumentError, Reader
@@ -81,6 +81,8 @@ class CapacityTest:
         Last digit of the charge, share; 0 where the end is a cut-off and the start full.
     on : str
         When, ISO 8601.
+    held : Estimate or None
+        Wh from full to empty, where a whole trial has told it: its charges and counts together.
     """
 
     log: tuple[tuple[float, float | None, float], ...]
@@ -89,6 +91,7 @@ class CapacityTest:
     end: float = 0.0
     step: float = 0.01
     on: str = ""
+    held: Estimate | None = None
 
 
 @dataclass(frozen=True)
@@ -188,6 +191,9 @@ def state_of_health(
     DocumentError
         Counted behind an inverter that the supply has not.
     """
+    if test.held is not None:
+        how = _dated(f"trial: {test.held.how[-1]}", test.on)
+        return replace(test.held.scaled(1 / nominal_wh), how=(how,))
     hours, _, counted = test.log[-1]
     given = Estimate(counted, METER_SD, "A", (f"{with_unit(counted, 'Wh')} counted",))
     if test.counted == "ac":
@@ -357,7 +363,8 @@ def _efficiency(data: Any, path: str) -> EfficiencyTest:
 
 
 def _capacity(data: Any, path: str) -> CapacityTest:
-    keys = ("type", "log", "wh", "hours", "counted", "from", "to", "step", "on")
+    keys = ("type", "log", "wh", "hours", "counted", "from", "to", "step", "on", "held_wh",
+            "held_spread")  # fmt: skip
     reader = Reader(data, path, keys)
     log: list[tuple[float, float | None, float]] = []
     for index, item in enumerate(reader.items("log", most=2000)):
@@ -378,7 +385,19 @@ def _capacity(data: Any, path: str) -> CapacityTest:
     last = next((charge for _, charge, _ in reversed(log) if charge is not None), None)
     first, end, step = _charges(reader, 1.0, last)
     counted = reader.choice("counted", ("battery", "ac"), "battery")
-    return CapacityTest(tuple(log), counted, first, end, step, reader.text("on"))
+    return CapacityTest(
+        tuple(log), counted, first, end, step, reader.text("on"), _held(reader, first - end)
+    )
+
+
+def _held(reader: Reader, share: float) -> Estimate | None:
+    """What a trial told of the whole battery; graded by how much of it was used."""
+    if not reader.has("held_wh"):
+        return None
+    held_wh = reader.need("held_wh", most=1e7, above=True)
+    spread = reader.number("held_spread", most=1.0, default=METER_SD)
+    how = f"{with_unit(held_wh, 'Wh')} from full to empty"
+    return Estimate(held_wh, spread, "A" if share >= 0.7 else "B", (how,))
 
 
 def _route(data: Any, path: str) -> RouteTest:

@@ -1,45 +1,28 @@
-"""When a trial will stop: the plan is the prior, the present leg's check-ins are the data.
-
-What is unknown: the share of its label that the battery holds, where its display bends, and how
-many times the expected W are really drawn. The first two lie on a grid; at each of its points the
-Wh drawn and the level of the present leg are followed by a Kalman filter (R. Kalman 1960, J. Basic
-Eng. 82, 35), and the points are weighed by how well they foretold each check-in (Bayes). The stop
-is then drawn from all of them together.
-"""
+"""When a trial will stop, or what it proved: the plan, conditioned on what was seen."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from needle.document import DocumentError
-from needle.supply.display import KNEE, LAST_FIFTH, slope, true_charge
-from needle.supply.voltage import open_circuit_v
-from needle.trial.trial import CheckIn, Trial
+from needle.plan.bank import MINUTES_PER_HOUR
+from needle.supply.battery import cold_factor
+from needle.supply.display import LAST_FIFTH
+from needle.trial.expected import Expected, expected_of, with_charging
+from needle.trial.made import COUNT_READ, Count, last_count
+from needle.trial.particles import LEVEL, OUT_WH, Particles
+from needle.trial.sightings import behind, sightings, still_runs, stops_at
+from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
-#: Points of the grid: shares held, and knees.
-_HELD_POINTS, _KNEE_POINTS = 151, 5
-#: How far below and above what is believed the held share is looked for (logarithm): batteries are
-#: worn more often than they are better than they say.
-_HELD_REACH = (0.6, 0.25)
-#: Weight and width of the tails: a belief is sometimes far off.
-_TAIL, _TAIL_WIDTH = 0.05, 4.0
-_DRAWS = 4000
-#: Energy of an hour strays by so much of itself (cycles, doors), one standard deviation; of t hours
-#: by so much times √t. The level itself wanders by so much of itself in an hour.
-STRAY, WANDER = 0.05, 0.01
-#: How far a new leg's level may differ from the last one's, relative.
-LEG_SPREAD = 0.4
-#: A display's ±1 %, a counter's 1 %, volts of a chemistry's table, W read at one moment: one sd.
-DISPLAY_SD, COUNTER_SD, VOLTS_SD, MOMENT_SD = 0.008, 0.01, 0.012, 0.6
-#: Mean volts under load over nominal volts, of Ah counted, one sd.
-AH_VOLTS_SD = 0.01
-#: Without any expectation: hours that a full battery is taken to last, and the spread of that.
-_BLIND_H, _BLIND_SPREAD = 24.0, 1.5
 #: A charge that rises by more than this without a source is asked about, share.
 RISE = 0.015
+#: Points of a fan, and the longest step between them, min.
+FAN_POINTS, FAN_STEP_MIN = 24, 180
 
 Range = tuple[float, float, float]
 
@@ -61,14 +44,20 @@ class Forecast:
     ----------
     stop_h : Range
         Hours from the start to the stop.
+    most_h : float
+        Hours that were looked ahead: a stop there is "or more".
     now_h : float
         The moment that it speaks of: the last check-in, or the end.
     mean_w : Range
         W at the battery in the present leg.
+    drawn_wh : Range
+        Wh out of the battery so far, as far as they are known.
+    fall_per_h : Range
+        Share of the battery that was used an hour so far: knows nothing of how much it holds.
     level : Range
         What is drawn in the present leg over what was expected; 1 is as expected.
     used_wh : float
-        Wh drawn so far.
+        Wh out of the battery so far.
     charge : Range
         True charge now, share of what the battery holds.
     legs : list of Leg
@@ -82,11 +71,16 @@ class Forecast:
     fan : list of (h, low, mid, high)
         True charge foreseen, share.
     notices : list of str
+    count : Count or None
+        The last count that was read.
     """
 
     stop_h: Range
+    most_h: float
     now_h: float
     mean_w: Range
+    drawn_wh: Range
+    fall_per_h: Range
     level: Range
     used_wh: float
     charge: Range
@@ -97,6 +91,7 @@ class Forecast:
     display_error_h: float | None
     fan: list[tuple[float, float, float, float]]
     notices: list[str] = field(default_factory=list)
+    count: Count | None = None
 
     @property
     def remaining_h(self) -> Range:
@@ -105,298 +100,295 @@ class Forecast:
         return low, mid, high
 
 
-class _Expected:
-    """Wh that were expected to be drawn by an hour, and the hour by which so many are."""
-
-    def __init__(self, trial: Trial) -> None:
-        held = trial.battery.nominal_wh * trial.battery.state_of_health.value
-        hourly = np.array(trial.expected_w or (held / _BLIND_H,))
-        self.spread = trial.expected_spread if trial.expected_w else _BLIND_SPREAD
-        self.mean_w = float(hourly.mean())
-        # A plan's hour with more from sources than drawn does not run the clock backwards.
-        hourly = np.maximum(hourly, 0.02 * self.mean_w)
-        self.hours = np.arange(len(hourly) + 1, dtype=float)
-        self.wh = np.concatenate([[0.0], np.cumsum(hourly)])
-
-    def by(self, hour: np.ndarray | float) -> np.ndarray:
-        inside = np.interp(hour, self.hours, self.wh)
-        return inside + np.maximum(0.0, np.asarray(hour) - self.hours[-1]) * self.mean_w
-
-    def hour_of(self, wh: np.ndarray) -> np.ndarray:
-        inside = np.interp(wh, self.wh, self.hours)
-        return inside + np.maximum(0.0, wh - self.wh[-1]) / self.mean_w
-
-
-class _Filter:
-    """Wh drawn and level of the leg at every point of the grid, and the points' weights."""
-
-    def __init__(self, trial: Trial, expected: _Expected) -> None:
-        believed = trial.battery.state_of_health
-        knees = np.linspace(*KNEE, _KNEE_POINTS)
-        off = np.linspace(-_HELD_REACH[0], _HELD_REACH[1], _HELD_POINTS)
-        self.spacing = float(off[1] - off[0])
-        off, self.knee = (grid.ravel() for grid in np.meshgrid(off, knees))
-        self.factor = believed.value * np.exp(off)
-        self.held_wh = self.factor * trial.battery.nominal_wh
-        count = len(off)
-        sd = max(believed.sigma_log, self.spacing)
-        core, tail = (np.exp(-0.5 * (off / width) ** 2) / width for width in (sd, _TAIL_WIDTH * sd))
-        self.log_weight = np.log((1 - _TAIL) * core + _TAIL * tail + 1e-300)
-        self.expected = expected
-        self.hour = 0.0
-        self.wh, self.level = np.zeros(count), np.ones(count)
-        self.wh_var, self.cross = np.zeros(count), np.zeros(count)
-        self.level_var = np.full(count, expected.spread**2)
-        self.start = true_charge(trial.start_charge, self.knee)
-
-    @property
-    def weight(self) -> np.ndarray:
-        weight = np.exp(self.log_weight - self.log_weight.max())
-        return weight / weight.sum()
-
-    def advance(self, hour: float) -> None:
-        """Let time pass to an hour."""
-        span = hour - self.hour
-        if span <= 0:
-            return
-        wh = float(self.expected.by(hour) - self.expected.by(self.hour))
-        stray = (STRAY * wh * np.maximum(self.level, 0.05)) ** 2 / span
-        self.wh_var = self.wh_var + 2 * wh * self.cross + wh**2 * self.level_var + stray
-        self.cross = self.cross + wh * self.level_var
-        self.wh = self.wh + wh * self.level
-        self.level_var = self.level_var + (WANDER * self.level) ** 2 * span
-        self.hour = hour
-
-    def see_wh(self, wh: np.ndarray | float, sd: np.ndarray | float) -> None:
-        """Take in a reading of the Wh drawn so far."""
-        self._update(np.asarray(wh) - self.wh, np.asarray(sd) ** 2, 1.0)
-
-    def see_charge(self, charge: np.ndarray, sd: np.ndarray | float) -> None:
-        """Take in a reading of the true charge (share)."""
-        self.see_wh((self.start - charge) * self.held_wh, sd * self.held_wh)
-
-    def see_volts(self, volts: float, nominal_v: float, chemistry: str) -> None:
-        """Take in the terminals' volts: by the slope of the chemistry's table where it now is."""
-        charge = np.clip(self.start - self.wh / self.held_wh, 0.0, 1.0)
-        at, near = (open_circuit_v(chemistry, nominal_v, one) for one in (charge, charge - 0.02))
-        steep = np.maximum(1e-9, (at - near) / 0.02) / self.held_wh
-        self._update(at - volts, np.asarray((VOLTS_SD * volts) ** 2), steep)
-
-    def see_watts(self, watts: float) -> None:
-        """Take in the W of one moment: it may be any moment of a cycle."""
-        rate = max(1e-9, float(self.expected.by(self.hour + 0.5) - self.expected.by(self.hour)) * 2)
-        off = watts / rate - self.level
-        total = self.level_var + (MOMENT_SD * np.maximum(watts / rate, self.level)) ** 2
-        gain_wh, gain_level = self.cross / total, self.level_var / total
-        self.wh = self.wh + gain_wh * off
-        self.level = self.level + gain_level * off
-        self.wh_var = self.wh_var - gain_wh * self.cross
-        self.cross = self.cross * (1 - gain_level)
-        self.level_var = self.level_var * (1 - gain_level)
-
-    def _update(self, off: np.ndarray, noise: np.ndarray, steep: np.ndarray | float) -> None:
-        """One measurement that grows by ``steep`` with each Wh drawn."""
-        total = steep**2 * self.wh_var + noise
-        self.log_weight = self.log_weight - 0.5 * (off**2 / total + np.log(total))
-        gain_wh, gain_level = self.wh_var * steep / total, self.cross * steep / total
-        self.wh = self.wh + gain_wh * off
-        self.level = self.level + gain_level * off
-        self.level_var = np.maximum(1e-12, self.level_var - gain_level * steep * self.cross)
-        self.cross = self.cross * (1 - gain_wh * steep)
-        self.wh_var = np.maximum(0.0, self.wh_var * (1 - gain_wh * steep))
-
-    def new_leg(self) -> None:
-        """Forget most of the level: conditions changed."""
-        self.level_var = self.level_var + (LEG_SPREAD * self.level) ** 2
-        self.cross = np.zeros_like(self.cross)
-
-
-def forecast(trial: Trial, seed: int = 1) -> Forecast:
+def forecast(
+    trial: Trial, seed: int = 1, draws: int | None = None, expected: Expected | None = None
+) -> Forecast:
     """Forecast the stop of a trial, or say what it proved once it ended.
+
+    Without check-ins it is the plan's own answer.
 
     Parameters
     ----------
     trial : Trial
-    seed : int
-        Of the draws; the same seed gives the same answer.
+    seed, draws : int
+        Of the plan; the same give the same answer. None for as many draws as its answer has.
+    expected : Expected or None
+        What is expected of it, where that is known already.
 
     Raises
     ------
     DocumentError
         Nothing to go by: neither an expectation nor a check-in.
     """
-    telling = [check_in for check_in in trial.check_ins if _tells(check_in)]
-    if not trial.expected_w and not telling and trial.ended is None:
+    telling = any(check_in.tells for check_in in trial.check_ins)
+    if not telling and trial.plan is None and not trial.expected_w and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
-    expected = _Expected(trial)
-    bank = _Filter(trial, expected)
-    notices: list[str] = []
-    legs = _follow(trial, bank, notices)
-    stop: np.ndarray | float = trial.stop_at
-    if any(check_in.shown is not None for check_in in trial.check_ins):
-        stop = true_charge(trial.stop_at, bank.knee)
-    stop_wh = (bank.start - stop) * bank.held_wh
+    expected = expected or expected_of(trial, draws, seed)
+    if not telling and not trial.legs and trial.ended is None:
+        return _as_planned(trial, expected)
+    followed = Followed(trial, expected, seed)
+    followed.take_in(trial.check_ins)
     if trial.ended is not None:
-        _see_end(trial, bank, stop_wh)
-    else:
-        _still_running(bank, stop_wh)
-    return _forecast_from(
-        trial, bank, expected, stop_wh, legs, notices, np.random.default_rng(seed)
-    )
+        followed.end()
+    return followed.forecast()
 
 
-def _tells(one: CheckIn) -> bool:
-    return any(value is not None for value in (one.shown, one.ah, one.wh, one.volts, one.watts))
+class Followed:
+    """A trial as it is followed, check-in by check-in."""
 
+    def __init__(self, trial: Trial, expected: Expected, seed: int = 1) -> None:
+        self.trial = trial
+        self.particles = Particles(with_charging(expected, trial), seed, trial.places)
+        self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
+        if self.displayed:
+            self.particles.bank.charge = np.minimum(1.0, behind(trial.start_charge, self.particles))
+        self.legs = [(0.0, "start")]
+        self.notices: list[str] = []
+        self.hour = 0.0
+        self._last_shown: float | None = None
+        #: Kinds of figure whose last one was believed.
+        self._believed: set[str] = set()
+        self._top_shown, self._counted_wh = trial.start_charge, 0.0
+        self._begin_leg(0)
 
-def _follow(trial: Trial, bank: _Filter, notices: list[str]) -> list[Leg]:
-    """Take in all check-ins; returns the legs before the present one, and its begin."""
-    battery = trial.battery
-    legs, begin, name = [], (0.0, 0.0), "start"
-    last_shown, counted = trial.start_charge, 0.0
-    for check_in in trial.check_ins:
-        bank.advance(check_in.h)
-        if check_in.shown is not None:
-            if check_in.shown > last_shown + _step(check_in) + RISE:
-                notices.append(
-                    f"At {check_in.h:g} h the charge rose from {last_shown * 100:.3g} to "
-                    f"{check_in.shown * 100:.3g} %: was it charged? Kept as a note, not counted."
+    def take_in(self, check_ins: Sequence[CheckIn]) -> None:
+        """Weigh by check-ins, in their order."""
+        for check_in in check_ins:
+            self.to(check_in.h)
+            for kind, sight in sightings(self._counting(check_in), self._last_shown):
+                # The first figure of a kind, and one after another that was doubted, is believed:
+                # then it is what was expected that is wrong.
+                doubted = sight(self.particles, kind in self._believed)
+                self._believed.discard(kind) if doubted else self._believed.add(kind)
+            if check_in.tells:
+                still_runs(self.stop_charge)(self.particles, False)
+            if check_in.shown is not None:
+                self._last_shown = check_in.shown
+            if check_in.leg is not None:
+                self._new_leg(check_in)
+
+    def to(self, hour: float) -> None:
+        """Let time pass to an hour."""
+        self.particles.advance(round(hour * MINUTES_PER_HOUR))
+        self.hour = max(self.hour, hour)
+
+    def stop_charge(self, particles: Particles) -> np.ndarray:
+        """True charge at which each particle stops: as the display shows it where one is read."""
+        if self.displayed:
+            return behind(self.trial.stop_at, particles)
+        return np.full(len(particles), self.trial.stop_at)
+
+    def end(self) -> None:
+        """Take in how it ended."""
+        ended = self.trial.ended
+        assert ended is not None
+        self.to(ended.h)
+        if ended.why == "cutoff":
+            stops_at(lambda particles: np.zeros(len(particles)))(self.particles, False)
+        elif ended.why == "floor":
+            stops_at(self.stop_charge)(self.particles, False)
+        elif self.particles.minute:
+            still_runs(self.stop_charge)(self.particles, False)
+
+    def _counting(self, check_in: CheckIn) -> CheckIn:
+        """A check-in without what cannot be: a charge that rises, a counter that falls."""
+        shown, volts = check_in.shown, self.trial.battery.volts
+        if shown is not None:
+            step = 0.01 if check_in.percent is not None or not check_in.of else 1.0 / check_in.of
+            if shown - self._top_shown > step + RISE and not self._is_charged:
+                self.notices.append(
+                    f"At {check_in.h:g} h the charge rose from {self._top_shown * 100:.3g} to "
+                    f"{shown * 100:.3g} %: was it charged? Kept as a note, not counted."
                 )
+                check_in = replace(check_in, percent=None, bars=None)
             else:
-                last_shown = check_in.shown
-                step = _step(check_in)
-                bank.see_charge(
-                    true_charge(check_in.shown, bank.knee),
-                    np.hypot(step / np.sqrt(12), DISPLAY_SD) * slope(check_in.shown, bank.knee),
-                )
-        wh = check_in.wh
-        sd = COUNTER_SD
-        if wh is None and check_in.ah is not None and battery.volts:
-            wh, sd = check_in.ah * battery.volts, float(np.hypot(COUNTER_SD, AH_VOLTS_SD))
-        if wh is not None and wh < counted - 1.0:
-            notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
-        elif wh is not None:
-            counted = wh
-            bank.see_wh(wh, sd * wh + 0.002 * battery.nominal_wh)
-        if check_in.volts is not None and battery.volts:
-            bank.see_volts(check_in.volts, battery.volts, battery.chemistry)
-        if check_in.watts:
-            bank.see_watts(check_in.watts)
-        if check_in.leg is not None:
-            wh_now = float(bank.weight @ bank.wh)
-            if check_in.h > begin[0]:
-                legs.append(Leg(begin[0], (wh_now - begin[1]) / (check_in.h - begin[0]), name))
-            begin, name = (check_in.h, wh_now), check_in.leg
-            bank.new_leg()
-    legs.append(Leg(begin[0], begin[1], name))
-    shown = [check_in.shown for check_in in trial.check_ins if check_in.shown is not None]
-    if shown and shown[-1] <= LAST_FIFTH + 0.05:
-        notices.append("The last fifth of a display often goes faster than it says.")
-    return legs
+                self._top_shown = shown
+        if volts is None:
+            check_in = replace(check_in, ah=None)
+        counted_wh = check_in.counted_wh(volts)
+        if counted_wh is not None and counted_wh < self._counted_wh - 1.0:
+            self.notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
+            return replace(check_in, wh=None, ah=None)
+        if counted_wh is not None:
+            self._counted_wh = counted_wh
+        return check_in
+
+    @property
+    def _is_charged(self) -> bool:
+        """Whether anything charges it: by the plan, or as it was measured."""
+        asked = self.particles.expected.asked
+        return asked.sources_w is not None or asked.other_w is not None
+
+    def _new_leg(self, check_in: CheckIn) -> None:
+        """Conditions changed; a leg that bears an earlier one's name goes back to that."""
+        assert check_in.leg is not None
+        names = [name for _, name in self.legs]
+        state = self.particles.state
+        level = state[LEVEL].copy()
+        if check_in.leg in names:
+            back = len(names) - 1 - names[::-1].index(check_in.leg)
+            if f"leg level {back}" in state:
+                state[LEVEL] = state[f"leg level {back}"].copy()
+            else:
+                back = len(names) - 1
+        else:
+            self.particles.new_leg()
+        state[f"leg level {len(self.legs) - 1}"] = level
+        if check_in.h > self.legs[-1][0]:
+            self._begin_leg(len(self.legs))
+            self.legs.append((check_in.h, check_in.leg))
+        else:
+            self.legs[-1] = (check_in.h, check_in.leg)
+
+    def _begin_leg(self, number: int) -> None:
+        state = self.particles.state
+        state[f"leg from {number}"] = state[OUT_WH].copy()
+
+    def forecast(self) -> Forecast:
+        """What it comes to as it now stands."""
+        trial, particles = self.trial, self.particles
+        ended = trial.ended
+        weight = particles.weight
+        if ended is None:
+            stop_h, fan = self._ahead()
+        else:
+            stop_h, fan = (ended.h, ended.h, ended.h), []
+        proved = ended is not None and ended.why in ("floor", "cutoff")
+        used_wh = float(weight @ particles.state[OUT_WH])
+        count = last_count(trial)
+        if count is not None and count.place == BATTERY and count.h >= COUNT_READ * self.hour > 0:
+            # What was counted is what is told, and what the legs add up to.
+            used_wh = count.wh * self.hour / count.h
+        legs = self._legs(used_wh)
+        notices = list(self.notices)
+        if self._last_shown is not None and self._last_shown <= LAST_FIFTH + 0.05:
+            notices.append("The last fifth of a display often goes faster than it says.")
+        return Forecast(
+            stop_h=stop_h,
+            most_h=MOST_H,
+            now_h=self.hour,
+            mean_w=self._mean_w(),
+            drawn_wh=_range(particles.state[OUT_WH], weight),
+            fall_per_h=self._fall_per_h(),
+            level=_range(particles.level, weight),
+            used_wh=used_wh,
+            charge=_range(np.clip(particles.bank.charge, 0.0, 1.0), weight),
+            legs=legs,
+            state_of_health=_range(particles.held_wh / self._label_wh(), weight)
+            if proved
+            else None,
+            held_wh=_range(particles.held_wh, weight),
+            ended_h=None if ended is None else ended.h,
+            display_error_h=_display_error(trial),
+            fan=fan,
+            notices=notices,
+            count=count,
+        )
+
+    def _label_wh(self) -> float:
+        """Wh of the label in the trial's room: cold takes some."""
+        expected = self.particles.expected
+        return self.trial.battery.nominal_wh * cold_factor(self.trial.battery, expected.plan.room_c)
+
+    def _ahead(self) -> tuple[Range, list[tuple[float, float, float, float]]]:
+        """Run what may come to its stop: hours, and charge on the way."""
+        particles = self.particles.fork()
+        weight = particles.weight
+        particles.bank.floor = np.minimum(self.stop_charge(particles), particles.bank.charge)
+        stops, charges = np.full(len(particles), np.inf), [particles.bank.charge.copy()]
+        minutes, step = [particles.minute], self._fan_step()
+        going = np.arange(len(particles))
+        while going.size and particles.minute < MOST_H * MINUTES_PER_HOUR:
+            last = min(int(MOST_H * MINUTES_PER_HOUR), particles.minute + step)
+            particles.run_on(last)
+            stops[going] = particles.bank.stop_min
+            charge = charges[-1].copy()
+            charge[going] = particles.bank.charge
+            charges.append(charge)
+            minutes.append(last)
+            on = np.flatnonzero(np.isinf(particles.bank.stop_min))
+            going = going[on]
+            particles.pick(on)
+        hours = np.minimum(stops / MINUTES_PER_HOUR, MOST_H)
+        low, mid, high = _range(np.maximum(hours, self.hour), weight)
+        fan = [
+            (minute / MINUTES_PER_HOUR, *_range(np.clip(charge, 0.0, 1.0), weight))
+            for minute, charge in zip(minutes, charges, strict=True)
+            if minute / MINUTES_PER_HOUR < high + step / MINUTES_PER_HOUR
+        ]
+        return (low, mid, high), fan
+
+    def _fan_step(self) -> int:
+        """Minutes between points of the fan, by what is likely left."""
+        left = self.particles.bank.charge - self.stop_charge(self.particles)
+        watts = np.exp(self.particles.state[LEVEL])
+        hours = np.maximum(left, 0.0) * self.particles.held_wh / watts
+        likely = float(np.quantile(hours, 0.7)) * MINUTES_PER_HOUR / FAN_POINTS
+        return int(np.clip(round(likely), 1, FAN_STEP_MIN))
+
+    def _legs(self, used_wh: float) -> list[Leg]:
+        """Each leg's mean W; times their hours they add up to the Wh used."""
+        weight, state = self.particles.weight, self.particles.state
+        marks = [float(weight @ state[f"leg from {number}"]) for number in range(len(self.legs))]
+        ends_wh = np.maximum.accumulate([*marks, float(weight @ state[OUT_WH])])
+        scale = used_wh / ends_wh[-1] if ends_wh[-1] > 0 else 1.0
+        ends_h = [*(hour for hour, _ in self.legs), self.hour]
+        means = []
+        for number, (begin_h, end_h) in enumerate(pairwise(ends_h)):
+            if end_h - begin_h > 1e-6:
+                wh = ends_wh[number + 1] - ends_wh[number]
+                means.append(float(scale * wh / (end_h - begin_h)))
+            else:
+                means.append(self._mean_w()[1])
+        return [Leg(hour, mean, name) for (hour, name), mean in zip(self.legs, means, strict=True)]
+
+    def _fall_per_h(self) -> Range:
+        if self.hour <= 0:
+            return 0.0, 0.0, 0.0
+        particles = self.particles
+        share = particles.state[OUT_WH] / particles.held_wh / self.hour
+        return _range(share, particles.weight)
+
+    def _mean_w(self) -> Range:
+        """W at the battery in the present leg: as used in it, or as foreseen in its first hour."""
+        particles, weight = self.particles, self.particles.weight
+        begin = self.legs[-1][0]
+        if self.hour - begin > 0.25:
+            number = len(self.legs) - 1
+            used = particles.state[OUT_WH] - particles.state[f"leg from {number}"]
+            return _range(np.maximum(used, 0.0) / (self.hour - begin), weight)
+        return _range(np.exp(particles.state[LEVEL]), weight)
 
 
-def _step(one: CheckIn) -> float:
-    """Last digit of a displayed charge, share."""
-    return 0.01 if one.percent is not None or not one.of else 1.0 / one.of
-
-
-def _see_end(trial: Trial, bank: _Filter, stop_wh: np.ndarray) -> None:
-    assert trial.ended is not None
-    bank.advance(trial.ended.h)
-    if trial.ended.why == "cutoff":
-        bank.see_wh(bank.start * bank.held_wh, 0.01 * bank.held_wh)
-    elif trial.ended.why == "floor":
-        bank.see_wh(stop_wh, 0.01 * bank.held_wh)
-
-
-def _still_running(bank: _Filter, stop_wh: np.ndarray) -> None:
-    """That it has not stopped yet speaks against points at which it would have."""
-    from scipy.special import log_ndtr
-
-    sd = np.sqrt(np.maximum(bank.wh_var, (0.01 * bank.held_wh) ** 2))
-    bank.log_weight = bank.log_weight + log_ndtr((stop_wh - bank.wh) / sd)
-
-
-def _forecast_from(
-    trial: Trial,
-    bank: _Filter,
-    expected: _Expected,
-    stop_wh: np.ndarray,
-    legs: list[Leg],
-    notices: list[str],
-    rng: np.random.Generator,
-) -> Forecast:
-    """Draw from the weighed points, and put it into figures."""
-    weight = bank.weight
-    picked = np.searchsorted(np.cumsum(weight), (np.arange(_DRAWS) + rng.random()) / _DRAWS)
-    picked = np.minimum(picked, len(weight) - 1)
-    level_sd = np.sqrt(bank.level_var[picked])
-    level_z, wh_z, stray_z = (rng.standard_normal(_DRAWS) for _ in range(3))
-    level = bank.level[picked] + level_sd * level_z
-    level = np.maximum(level, 0.05 * max(1e-6, float(weight @ bank.level)))
-    tied = bank.cross[picked] / np.maximum(level_sd, 1e-9)
-    own = np.sqrt(np.maximum(0.0, bank.wh_var[picked] - tied**2))
-    wh = np.maximum(0.0, bank.wh[picked] + tied * level_z + own * wh_z)
-    # Between the points of the grid what it holds is anything.
-    spread = np.exp(bank.spacing * (rng.random(_DRAWS) - 0.5))
-    now, held = bank.hour, bank.held_wh[picked] * spread
-    left = np.maximum(0.0, stop_wh[picked] * spread - wh)
-    rate = level * expected.mean_w
-    ahead = left / rate
-    strayed = left * (1 + WANDER * np.sqrt(ahead / 3) * stray_z)
-    strayed += STRAY * rate * np.sqrt(ahead) * rng.standard_normal(_DRAWS)
-    stops = expected.hour_of(expected.by(now) + np.maximum(0.0, strayed) / level)
-    ended = trial.ended
-    stop_h = _range(np.maximum(stops, now)) if ended is None else (ended.h, ended.h, ended.h)
-    charge = np.clip(bank.start[picked] - wh / held, 0.0, 1.0)
-    used = float(np.median(wh))
-    begin = legs.pop()
-    span = now - begin.from_h
-    own_wh = expected.by(now) - expected.by(begin.from_h)
-    if span > 0.25:
-        scale = float(own_wh) / span
-    else:
-        scale = float(expected.by(now + 24) - expected.by(now)) / 24
-    mean_w = _range(level * scale)
-    legs.append(Leg(begin.from_h, mean_w[1], begin.name))
-    proved = ended is not None and ended.why in ("floor", "cutoff")
+def _as_planned(trial: Trial, expected: Expected) -> Forecast:
+    """The plan's own answer."""
+    stop_h = _range(expected.stop_h)
+    mean_w = _range(np.exp(expected.log_level))
+    held_wh = _range(expected.battery.capacity_wh)
+    start = trial.start_charge
+    fan = [
+        (float(minute) / MINUTES_PER_HOUR, *_range(charge))
+        for minute, charge in zip(expected.curve_min, expected.charge.T, strict=True)
+        if minute / MINUTES_PER_HOUR <= stop_h[2] + 0.5
+    ]
     return Forecast(
-        stop_h=stop_h,
-        now_h=now,
-        mean_w=mean_w,
-        level=_range(level),
-        used_wh=used,
-        charge=_range(charge),
-        legs=legs,
-        state_of_health=_range(bank.factor[picked] * spread) if proved else None,
-        held_wh=_range(held),
-        ended_h=None if ended is None else ended.h,
-        display_error_h=_display_error(trial),
-        fan=[] if ended else _fan(now, charge, wh, held, level, expected, stop_h[2]),
-        notices=notices,
-    )
+        stop_h=stop_h, most_h=expected.plan.hours, now_h=0.0, mean_w=mean_w,
+        drawn_wh=(0.0, 0.0, 0.0), fall_per_h=(0.0, 0.0, 0.0), level=(1.0, 1.0, 1.0),
+        used_wh=0.0, charge=(start, start, start), legs=[Leg(0.0, mean_w[1], "start")],
+        state_of_health=None, held_wh=held_wh, ended_h=None, display_error_h=None, fan=fan,
+    )  # fmt: skip
 
 
-def _fan(
-    now: float,
-    charge: np.ndarray,
-    wh: np.ndarray,
-    held: np.ndarray,
-    level: np.ndarray,
-    expected: _Expected,
-    until: float,
-) -> list[tuple[float, float, float, float]]:
-    """True charge from now to the latest likely stop."""
-    fan = []
-    for hour in np.linspace(now, max(until, now + 0.5), 25):
-        gone = level * float(expected.by(hour) - expected.by(now))
-        fan.append((float(hour), *_range(np.clip(charge - gone / held, 0.0, 1.0))))
-    return fan
-
-
-def _range(values: np.ndarray) -> Range:
-    low, mid, high = (float(value) for value in np.quantile(values, [0.1, 0.5, 0.9]))
-    return low, mid, high
+def _range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:
+    """10th, 50th and 90th percentile, of weighed values where weights are given."""
+    places = np.array([0.1, 0.5, 0.9])
+    if weight is None:
+        low, mid, high = np.quantile(values, places)
+        return float(low), float(mid), float(high)
+    order = np.argsort(values)
+    below = np.cumsum(weight[order]) - weight[order] / 2
+    low, mid, high = np.interp(places, below, values[order])
+    return float(low), float(mid), float(high)
 
 
 def _display_error(trial: Trial) -> float | None:
@@ -414,8 +406,8 @@ def _display_error(trial: Trial) -> float | None:
 def as_document(prediction: Forecast) -> dict[str, Any]:
     """The forecast as ``needle forecast`` prints it."""
 
-    def span(one: Range | None) -> dict[str, float] | None:
-        return None if one is None else {"value": one[1], "low": one[0], "high": one[2]}
+    def span(values: Range | None) -> dict[str, float] | None:
+        return None if values is None else {"value": values[1], "low": values[0], "high": values[2]}
 
     return {
         "stop_h": span(prediction.stop_h),
@@ -423,7 +415,10 @@ def as_document(prediction: Forecast) -> dict[str, Any]:
         "mean_w": span(prediction.mean_w),
         "used_wh": prediction.used_wh,
         "charge": span(prediction.charge),
-        "legs": [{"from_h": o.from_h, "mean_w": o.mean_w, "name": o.name} for o in prediction.legs],
+        "legs": [
+            {"from_h": leg.from_h, "mean_w": leg.mean_w, "name": leg.name}
+            for leg in prediction.legs
+        ],
         "capacity_factor": span(prediction.state_of_health),
         "held_wh": span(prediction.held_wh),
         "ended_h": prediction.ended_h,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from needle.trial.trial import Trial
+from needle.trial.trial import BATTERY, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
 CHARGE_READ, COUNT_READ = 0.97, 0.99
@@ -24,7 +24,9 @@ class MadeRun:
     why : str
         How it ended, one of :data:`needle.trial.trial.ENDS`.
     wh : float or None
-        Counted at the battery by its end.
+        Counted by its end.
+    counted : str
+        Where: ``"battery"``, ``"ac"`` or the name of an output.
     """
 
     hours: float
@@ -32,6 +34,7 @@ class MadeRun:
     end: float
     why: str
     wh: float | None
+    counted: str
 
 
 def run_of(trial: Trial) -> MadeRun | str:
@@ -50,14 +53,30 @@ def run_of(trial: Trial) -> MadeRun | str:
     if end is None or end > trial.start_charge - LEAST_USED:
         return "its charge at the end was not read"
     hours = trial.ended.h
-    counted = [
-        check_in.wh
-        for check_in in trial.check_ins
-        if check_in.wh and check_in.h >= COUNT_READ * hours
-    ]
+    count = last_count(trial)
+    if count is None or count.h < COUNT_READ * hours:
+        return MadeRun(hours, trial.start_charge, end, trial.ended.why, None, BATTERY)
     return MadeRun(
-        hours, trial.start_charge, end, trial.ended.why, counted[-1] if counted else None
+        hours, trial.start_charge, end, trial.ended.why, count.wh * hours / count.h, count.place
     )
+
+
+@dataclass(frozen=True)
+class Count:
+    """The last count of a trial: when (h), Wh, and where it was read."""
+
+    h: float
+    wh: float
+    place: str
+
+
+def last_count(trial: Trial) -> Count | None:
+    """The last Wh, or Ah times nominal volts, that were counted; None where nothing was."""
+    for check_in in reversed(trial.check_ins):
+        wh = check_in.counted_wh(trial.battery.volts)
+        if wh and check_in.h > 0:
+            return Count(check_in.h, wh, check_in.counted)
+    return None
 
 
 def _end_charge(trial: Trial) -> float | None:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
 
-import numpy as np
-
 from needle.document import DocumentError, Reader
-from needle.plan.simulate import Outcome
+from needle.plan.document import parse_plan
+from needle.plan.plan import AC, Plan
 from needle.supply.battery import Battery
 from needle.supply.supply import Supply, parse_supply
 
+#: Where a trial's counts are read, unless it is said.
+BATTERY = "battery"
 #: Why a trial ends.
 ENDS = ("floor", "cutoff", "trip", "by hand")
 #: Longest trial, h: a month.
@@ -33,11 +34,17 @@ class CheckIn:
     bars, of : int or None
         Bars lit, of so many.
     ah, wh : float or None
-        Counted at the battery since the start, Ah, Wh.
+        Counted since the start, Ah, Wh.
+    wh_in : float or None
+        Wh that went into the battery since the start.
     volts : float or None
         At the battery's terminals.
-    watts : float or None
-        Drawn at the battery just then, W.
+    watts, amps : float or None
+        Drawn just then, W; A at the battery, which with its volts are W.
+    watts_in : float or None
+        W that sun or charger give just then.
+    counted : str
+        Where Wh, Ah and W are read: ``"battery"``, ``"ac"`` or the name of an output.
     display_h : float or None
         Hours left, as the supply promises.
     room_c, inside_c : float or None
@@ -53,13 +60,37 @@ class CheckIn:
     of: int | None = None
     ah: float | None = None
     wh: float | None = None
+    wh_in: float | None = None
     volts: float | None = None
     watts: float | None = None
+    amps: float | None = None
+    watts_in: float | None = None
+    counted: str = BATTERY
     display_h: float | None = None
     room_c: float | None = None
     inside_c: float | None = None
     leg: str | None = None
     note: str = ""
+
+    @property
+    def drawn_w(self) -> float | None:
+        """W drawn just then: as read, or amps times volts."""
+        if self.watts is None and self.amps is not None and self.volts is not None:
+            return self.amps * self.volts
+        return self.watts
+
+    def counted_wh(self, nominal_v: float | None) -> float | None:
+        """Wh counted, or Ah times nominal volts."""
+        if self.wh is None and self.ah is not None and nominal_v is not None:
+            return self.ah * nominal_v
+        return self.wh
+
+    @property
+    def tells(self) -> bool:
+        """Whether it says anything of charge or energy."""
+        figures = (self.shown, self.ah, self.wh, self.wh_in, self.volts, self.drawn_w,
+                   self.watts_in)  # fmt: skip
+        return any(figure is not None for figure in figures)
 
     @property
     def shown(self) -> float | None:
@@ -86,6 +117,8 @@ class Trial:
     Attributes
     ----------
     supply : Supply
+    plan : Plan or None
+        What is expected, on that supply, from that charge to that stop; None where only watts are.
     start_charge, stop_at : float
         Charge at the start and where it shall stop, shares: as the supply shows them where any
         check-in has its display, else true ones.
@@ -106,6 +139,12 @@ class Trial:
     expected_spread: float
     check_ins: tuple[CheckIn, ...]
     ended: End | None = None
+    plan: Plan | None = None
+
+    @property
+    def places(self) -> frozenset[str]:
+        """Where anything was counted, besides at the battery."""
+        return frozenset(check_in.counted for check_in in self.check_ins) - {BATTERY}
 
     @property
     def battery(self) -> Battery:
@@ -117,8 +156,10 @@ class Trial:
         return [check_in for check_in in self.check_ins if check_in.leg is not None]
 
 
-_CHECK_KEYS = ("h", "percent", "bars", "of", "ah", "wh", "volts", "watts", "display_h", "room_c",
-               "inside_c", "leg", "note")  # fmt: skip
+_CHECK_KEYS = (
+    "h", "percent", "bars", "of", "ah", "wh", "wh_in", "volts", "watts", "amps", "watts_in",
+    "counted", "display_h", "room_c", "inside_c", "leg", "note",
+)  # fmt: skip
 
 
 def parse_trial(data: Any) -> Trial:
@@ -128,19 +169,44 @@ def parse_trial(data: Any) -> Trial:
     ------
     DocumentError
     """
-    known = ("name", "supply", "start_charge", "stop_at", "expected_w", "check_ins", "ended")
+    known = ("name", "plan", "supply", "start_charge", "stop_at", "expected_w", "check_ins",
+             "ended")  # fmt: skip
     reader = Reader(data, "", known)
-    supply = parse_supply(reader.data.get("supply"))
+    plan = _parse_plan(reader)
+    supply = plan.supply if plan is not None else parse_supply(reader.data.get("supply"))
+    battery = supply.battery
     start = reader.number("start_charge", most=1.0, above=True)
-    start = 1.0 if start is None else start
+    start = (1.0 if plan is None else battery.start_charge) if start is None else start
     stop = reader.number("stop_at", most=0.99)
-    stop = 0.0 if stop is None else stop
+    stop = (0.0 if plan is None else battery.floor) if stop is None else stop
     if stop >= start:
         raise DocumentError("stop_at", f"{stop:g} is not below the start charge {start:g}")
+    if plan is not None:
+        supply = replace(supply, battery=replace(battery, start_charge=start, floor=stop))
+        plan = replace(plan, supply=supply)
     watts, spread = _expected(reader)
-    checks = parse_check_ins(reader.items("check_ins", most=5000))
-    ended = _ended(reader, checks)
-    return Trial(supply, start, stop, watts, spread, checks, ended)
+    checks = parse_check_ins(reader.items("check_ins", most=5000), _routes(supply, plan))
+    return Trial(supply, start, stop, watts, spread, checks, _ended(reader, checks), plan)
+
+
+def _parse_plan(reader: Reader) -> Plan | None:
+    if not reader.has("plan"):
+        return None
+    for key in ("supply", "expected_w"):
+        if reader.has(key):
+            raise DocumentError(key, "stands in the plan already: give one of them")
+    try:
+        return parse_plan(reader.data["plan"])
+    except DocumentError as error:
+        raise error.under("plan") from None
+
+
+def _routes(supply: Supply, plan: Plan | None) -> tuple[str, ...]:
+    """Where a trial's Wh can be counted: elsewhere only with a plan that says what runs there."""
+    if plan is None:
+        return (BATTERY,)
+    ac = (AC,) if supply.inverter is not None else ()
+    return (BATTERY, *ac, *(output.name for output in supply.outputs))
 
 
 def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
@@ -160,16 +226,18 @@ def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
     return (inner.need("value", most=1_000_000, above=True),), spread
 
 
-def parse_check_ins(items: Sequence[Any]) -> tuple[CheckIn, ...]:
-    """Read check-ins, in any order.
+def parse_check_ins(
+    items: Sequence[Any], places: Sequence[str] | None = None
+) -> tuple[CheckIn, ...]:
+    """Read check-ins, in any order; counted at one of ``places``, or anywhere where it is None.
 
     Raises
     ------
     DocumentError
     """
     check_ins = sorted(
-        (_check_in(item, f"check_ins[{index}]") for index, item in enumerate(items)),
-        key=lambda one: one.h,
+        (_check_in(item, f"check_ins[{index}]", places) for index, item in enumerate(items)),
+        key=lambda check_in: check_in.h,
     )
     legs = [check_in.h for check_in in check_ins if check_in.leg is not None]
     for first, second in pairwise(legs):
@@ -178,7 +246,7 @@ def parse_check_ins(items: Sequence[Any]) -> tuple[CheckIn, ...]:
     return tuple(check_ins)
 
 
-def _check_in(item: Any, path: str) -> CheckIn:
+def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
     reader = Reader(item, path, _CHECK_KEYS)
     hours = reader.number("h", least=-1e9, most=1e9)
     if hours is None:
@@ -193,6 +261,10 @@ def _check_in(item: Any, path: str) -> CheckIn:
         raise DocumentError(reader.at("of"), "is needed beside bars: how many there are")
     if bars is not None and of and bars > of:
         raise DocumentError(reader.at("bars"), f"{bars} of {of} is more than there are")
+    counted = reader.text("counted", BATTERY, 80)
+    if places is not None and counted not in places:
+        known = ", ".join(places)
+        raise DocumentError(reader.at("counted"), f"“{counted}” is none of {known}")
     return CheckIn(
         h=hours,
         percent=None if percent is None else percent / 100,
@@ -200,8 +272,12 @@ def _check_in(item: Any, path: str) -> CheckIn:
         of=of,
         ah=reader.number("ah", most=1e6),
         wh=reader.number("wh", most=1e8),
+        wh_in=reader.number("wh_in", most=1e8),
         volts=reader.number("volts", most=2000, above=True),
         watts=reader.number("watts", most=1e6),
+        amps=reader.number("amps", most=1e5),
+        watts_in=reader.number("watts_in", most=1e6),
+        counted=counted,
         display_h=reader.number("display_h", most=10_000),
         room_c=reader.number("room_c", least=-60, most=80),
         inside_c=reader.number("inside_c", least=-100, most=400),
@@ -226,19 +302,3 @@ def _ended(reader: Reader, checks: Sequence[CheckIn]) -> End | None:
     if late is not None:
         raise DocumentError("ended.h", f"{end.h:g} is before the check-in at {late.h:g} h")
     return end
-
-
-def expected_of(outcome: Outcome) -> dict[str, Any]:
-    """What a plan's outcome expects at the battery, as a trial document has it.
-
-    The spread is what is left of the runtime's after the battery's own.
-    """
-    runtime = outcome.runtime_h
-    varies = float(np.std(runtime) / max(1e-9, np.mean(runtime)))
-    own = outcome.plan.supply.battery.state_of_health.spread
-    hours = max(1, int(np.floor(outcome.runtime[1])))
-    net = outcome.drawn_w[:hours] - outcome.sources_w[:hours]
-    return {
-        "by_hour": [float(watts) for watts in net],
-        "spread": float(np.sqrt(max(0.03**2, varies**2 - own**2))),
-    }

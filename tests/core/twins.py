@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,14 +12,13 @@ from needle.measure.readings import parse
 from needle.plan.document import parse_plan
 from needle.plan.measured import load_document
 from needle.plan.plan import Plan
-from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from needle.standin.appliances import APPLIANCES, timeline
 from needle.standin.meters import panel_logger, plug_meter
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.inverter import dc_w
 from needle.supply.supply import parse_supply
-from needle.trial.trial import expected_of
+from needle.trial.trial import Trial, parse_trial
 
 #: Stand-ins that run all the time.
 ALWAYS = ("cold-box", "heater", "stepped", "variable", "electronics")
@@ -99,8 +98,8 @@ def household(seed: int, drained: bool = True) -> Twin:
 DISPLAYS = ("percent", "bars", "ah", "wh")
 
 
-def trial_of(twin: Twin, display: str, share: float, seed: int) -> tuple[dict[str, Any], float]:
-    """A trial up to a share of its true hours, from the plan's expectation; and those hours.
+def trial_of(twin: Twin, display: str, share: float, seed: int) -> tuple[Trial, float]:
+    """A trial up to a share of its true hours, with the plan as its expectation; and those hours.
 
     Where a display is read one stops by it, else at the true floor.
     """
@@ -112,14 +111,9 @@ def trial_of(twin: Twin, display: str, share: float, seed: int) -> tuple[dict[st
     check_ins = [
         {"h": hour, **_seen(twin, display, hour, gain)} for hour in hours if hour <= share * true_h
     ]
-    factor = twin.plan.supply.battery.state_of_health
-    battery = {
-        "chemistry": "lfp", "nominal_wh": twin.plan.supply.battery.nominal_wh, "volts": 51.2,
-        "capacity_factor": factor.value, "capacity_spread": factor.spread,
-    }  # fmt: skip
-    document = {"supply": {"battery": battery}, "stop_at": FLOOR, "check_ins": check_ins,
-                "expected_w": expected_of(simulate(twin.plan, 100))}  # fmt: skip
-    return document, true_h
+    supply = {"battery": {"chemistry": "lfp", "nominal_wh": 1000}}
+    trial = parse_trial({"supply": supply, "stop_at": FLOOR, "check_ins": check_ins})
+    return replace(trial, supply=twin.plan.supply, plan=twin.plan), true_h
 
 
 def _seen(twin: Twin, display: str, hour: float, gain: float) -> dict[str, Any]:

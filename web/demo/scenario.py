@@ -32,10 +32,9 @@ from web.matching.actions import add_correction
 from web.matching.models import Correction
 from web.plans.actions import make_current, save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
-from web.plans.outcomes import LONG_WAIT_S, answer_of
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
-from web.trials.actions import check_in, end_trial, start_trial
+from web.trials.actions import check_in, end_trial, hourly_w, start_trial
 from web.trials.models import CheckIn, Trial
 
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
@@ -433,7 +432,7 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
         job=job, name="Old box on the lamps", supply=supplies["old"], start_charge=1.0,
         stop_at=0.4, started_at=now - timedelta(days=21), room_c=19.0,
         expected={"value": 150.0, "spread": 0.1}, note="Two work lamps, metered at the plug.",
-    ), None)  # fmt: skip
+    ))  # fmt: skip
     worn = StandinSupply(
         held_wh=3500.0, idle_w=11.0, efficiency=0.86, square_per_w=2e-5, output_idle_w=0.0,
         output_efficiency=1.0, continuous_w=800.0, seed=9, knee=0.17,
@@ -446,7 +445,7 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
         job=job, name="Cabinet overnight", supply=supplies["cabinet"], stop_at=0.1, room_c=22.0,
         started_at=now - timedelta(days=9), contents="mat on mid, then on low",
         expected={"value": 240.0, "spread": 0.15},
-    ), None)  # fmt: skip
+    ))  # fmt: skip
     twin = standin_supply(supplies["cabinet"].to_core(), CABINET_SEED)
     run = StandinRun(twin, tuple([250.0] * 6 + [170.0] * 40), 6)
     stop_h = run.stop_h(0.1)
@@ -456,8 +455,8 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
     storm = start_trial(Trial(
         job=job, name="Storm night rehearsal", plan=plans["storm"], supply=supplies["cabinet"],
         stop_at=0.1, started_at=now - timedelta(hours=7.4), room_c=24.0, contents="box half full",
-    ), answer_of(plans["storm"], LONG_WAIT_S))  # fmt: skip
-    run = StandinRun(twin, tuple(storm.expected["by_hour"]), 11)
+    ))  # fmt: skip
+    run = StandinRun(twin, hourly_w(storm), 11)
     _seen(storm, run, [1.0, 2.5, 4.2, 5.6, 6.9], {})
 
 

@@ -20,7 +20,7 @@ from web.jobs.models import Job
 from web.loads.models import CAUTIONS
 from web.plans.draft import Used
 from web.plans.helps import helps_of
-from web.plans.outcomes import Answer, answer_of
+from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
 from web.plans.steadies import steadies
 from web.trials.models import Trial
 from web.trials.page import view_of
@@ -203,7 +203,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
 def _trials(job: Job) -> Table | None:
     rows = []
     for trial in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
-        view = view_of(trial)
+        view = view_of(trial, LONG_WAIT_S, whole=False)
         started = timezone.localtime(trial.started_at)
         rows.append([trial.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
                      view.words])  # fmt: skip

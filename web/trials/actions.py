@@ -2,47 +2,65 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 
+from needle.estimate import Z90
+from needle.plan.bank import MINUTES_PER_HOUR
+from needle.plan.document import parse_plan
+from needle.plan.likely import likely_run
 from needle.standin.run import StandinRun
 from needle.standin.supplies import standin_supply
 from needle.supply.supply import parse_supply
 from needle.trial.follow import next_check_ins
-from needle.trial.forecast import forecast
-from needle.trial.trial import expected_of
+from needle.trial.forecast import Forecast, forecast
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.loads.actions import add_reading
-from web.plans.outcomes import Answer
-from web.plans.runs import snapshot
 from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
+from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
 
 
-def start_trial(trial: Trial, answer: Answer | None) -> Trial:
-    """Store a new trial with what is believed now: its supply, and what the plan expects."""
-    if answer is not None and answer.outcome is not None:
-        trial.expected = expected_of(answer.outcome)
-        outcome = answer.outcome
-        until_h = max(1e-6, min(outcome.until_h, outcome.plan.needed_hours))
-        watts = {name: wh / until_h for name, wh in outcome.energy_wh["loads"].items()}
-        trial.ran = snapshot(answer.used, watts, bool(outcome.plan.sources))
-    assert trial.supply is not None
-    trial.believed = believed_of(trial)
+def start_trial(trial: Trial, ticked: Collection[int] = ()) -> Trial:
+    """Store a new trial with what is believed and expected now.
+
+    ``ticked`` are keys of the loads that run in it where it has no plan.
+    """
+    expect(trial, ticked)
     return save_new(trial.job, trial, f"Started {trial.name}")[0]
 
 
-def believed_of(trial: Trial) -> dict[str, Any]:
-    """The supply's battery as it is known now: figures that tests gave, not the tests."""
-    assert trial.supply is not None
-    battery = trial.supply.to_core().battery
-    document = trial.supply.to_document(outputs=())["battery"]
-    document["capacity_factor"] = battery.state_of_health.value
-    document["capacity_spread"] = battery.state_of_health.spread
-    return {"battery": document}
+def enter_run(
+    trial: Trial, ticked: Collection[int], check_ins: Sequence[dict[str, Any]], ended_h: float
+) -> Trial:
+    """Store a run that is over, whole: the trial, its check-ins (document keys), its end.
+
+    Undoing it takes all of it out at once.
+
+    Raises
+    ------
+    needle.document.DocumentError
+    """
+    expect(trial, ticked)
+    trial.ended_at = trial.started_at + timedelta(hours=ended_h)
+    with transaction.atomic():
+        stored, created = save_new(trial.job, trial, f"Entered the run {trial.name}")
+        if created:
+            CheckIn.objects.bulk_create(
+                CheckIn(
+                    trial=stored,
+                    at=stored.started_at + timedelta(hours=check_in["h"]),
+                    data={key: value for key, value in check_in.items() if key != "h"},
+                )
+                for check_in in check_ins
+            )
+        stored.to_core()
+    return stored
 
 
 def change_trial(trial: Trial) -> None:
@@ -75,16 +93,21 @@ def remove_check_in(record: CheckIn) -> None:
     remove(record.trial.job, record, f"Removed a check-in of {record.trial.name}")
 
 
-def end_trial(trial: Trial, at: datetime, why: str) -> None:
-    """End a trial, or say anew how it ended.
+def end_trial(trial: Trial, at: datetime, why: str, seen: dict[str, Any] | None = None) -> None:
+    """End a trial, or say anew how it ended; ``seen`` is what was read at its end.
 
     Raises
     ------
     needle.document.DocumentError
     """
     trial.ended_at, trial.ended_why = at, why
-    trial.to_core()
-    save_change(trial.job, trial, f"{trial.name} {trial.get_ended_why_display()}")
+    label = f"{trial.name} {trial.get_ended_why_display()}"
+    with as_one(trial.job, label):
+        if seen:
+            save_new(trial.job, CheckIn(trial=trial, at=at, data=seen), label)
+            vars(trial).pop("live_check_ins", None)
+        trial.to_core()
+        save_change(trial.job, trial, label)
 
 
 def resume_trial(trial: Trial) -> None:
@@ -93,14 +116,20 @@ def resume_trial(trial: Trial) -> None:
     save_change(trial.job, trial, f"{trial.name} runs on")
 
 
-def carried_test(trial: Trial, used_wh: float) -> SupplyTest:
-    """A trial that was counted, as a capacity test of its supply; not stored."""
+def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
+    """What a trial proved of its battery, as a capacity test of its supply; not stored.
+
+    It holds the trial's own figure and range: the supply then says what the trial says.
+    """
     assert trial.ended_at is not None and trial.supply is not None
+    low, held_wh, high = prediction.held_wh
     data = {
-        "wh": round(used_wh, 1),
+        "wh": round(prediction.used_wh, 1),
         "hours": round(trial.hours_to(trial.ended_at), 2),
         "from": trial.start_charge,
         "to": 0.0 if trial.ended_why == "cutoff" else trial.stop_at,
+        "held_wh": round(held_wh, 1),
+        "held_spread": round(math.log(high / low) / (2 * Z90), 4),
     }
     return SupplyTest(
         supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
@@ -108,9 +137,9 @@ def carried_test(trial: Trial, used_wh: float) -> SupplyTest:
     )  # fmt: skip
 
 
-def carry_into_supply(trial: Trial, used_wh: float) -> SupplyTest:
+def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
     """Let what a trial proved speak for its supply."""
-    return add_test(carried_test(trial, used_wh))
+    return add_test(carried_test(trial, prediction))
 
 
 def carry_into_load(change: Any) -> None:
@@ -124,10 +153,18 @@ def carry_into_load(change: Any) -> None:
 def simulated_run(trial: Trial) -> StandinRun:
     """The stand-in that runs a simulated trial."""
     assert trial.simulated_seed is not None
-    supply = parse_supply(trial.believed)
-    twin = standin_supply(supply, trial.simulated_seed)
-    hourly = trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)]
-    return StandinRun(twin, tuple(hourly), trial.simulated_seed, trial.start_charge)
+    twin = standin_supply(parse_supply(trial.believed), trial.simulated_seed)
+    return StandinRun(twin, hourly_w(trial), trial.simulated_seed, trial.start_charge)
+
+
+def hourly_w(trial: Trial) -> tuple[float, ...]:
+    """Net W at the battery that are expected of a trial, an hour each up to its stop."""
+    if document := trial.expected.get("plan"):
+        plan = parse_plan(document)
+        likely = likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR))
+        until = max(1, math.ceil(likely.runtime_h))
+        return tuple(float(watts) for watts in (likely.drawn_w - likely.sources_w)[:until])
+    return tuple(trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)])
 
 
 def simulate_on(trial: Trial, to_the_end: bool = False) -> None:

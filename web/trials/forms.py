@@ -2,25 +2,38 @@
 
 from __future__ import annotations
 
+from datetime import datetime, timedelta
 from typing import Any, ClassVar
 
 from django import forms
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.trial.trial import parse_check_ins
+from needle.plan.plan import AC
+from needle.trial.log import check_ins_of_log
+from needle.trial.trial import BATTERY, parse_check_ins
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job
 from web.trials.models import ENDS, CheckIn, Trial
 
+#: Largest log that is taken as a file, bytes.
+MOST_LOG = 1_000_000
+
 
 class TrialForm(PercentMixin, RecordForm):
+    """A trial; as it starts, with what runs in it."""
+
+    loads: Any = forms.ModelMultipleChoiceField(
+        None, label="or these loads", required=False, widget=forms.CheckboxSelectMultiple,
+        help_text="Where no plan is named: what runs in it, as it is usually used.",
+    )  # fmt: skip
     started_at = moment_field(label="Started")
     start_charge = share_field(label="Charge at the start", above=True)
     stop_at = share_field(
         label="Stop at", most=95, help_text="0: run to the cut-off, for the truth."
     )
+    counted = forms.ChoiceField(label="Wh, Ah and W are read at", required=False)
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
 
     shares: ClassVar = ("start_charge", "stop_at")
@@ -28,22 +41,45 @@ class TrialForm(PercentMixin, RecordForm):
     class Meta:
         model = Trial
         fields = [
-            "name", "plan", "supply", "started_at", "start_charge", "stop_at", "room_c",
-            "contents", "note", "counts",
+            "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
+            "room_c", "contents", "begins", "note", "counts",
         ]  # fmt: skip
         help_texts: ClassVar = {
-            "plan": "Its loads are what is expected; none for an open run.",
+            "plan": "Its loads are what is expected; none for loads that you tick, or an open run.",
             "contents": "Such as half full, cold at the start.",
             "counts": "Once it has ended, plans with the same loads on this supply rest on it.",
         }
 
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        self.fields["plan"].queryset = job.plans.live()  # type: ignore[attr-defined]
-        self.fields["supply"].queryset = job.supplies.live()  # type: ignore[attr-defined]
-        self.fields["plan"].empty_label = "no plan"  # type: ignore[attr-defined]
-        self.fields["supply"].required = True
+        places = [(BATTERY, "the battery")]
+        if self.instance.pk:
+            # What it was expected to do is kept as it was.
+            for name in ("plan", "loads", "supply"):
+                del self.fields[name]
+            places += [(place, place) for place in self.instance.places if place != BATTERY]
+        else:
+            self.fields["plan"].queryset = job.plans.live()  # type: ignore[attr-defined]
+            self.fields["supply"].queryset = job.supplies.live()  # type: ignore[attr-defined]
+            self.fields["loads"].queryset = job.loads.live()  # type: ignore[attr-defined]
+            self.fields["plan"].empty_label = "no plan"  # type: ignore[attr-defined]
+            self.fields["supply"].required = True
+            outputs = {
+                output.name
+                for supply in job.supplies.live().with_parts()
+                for output in supply.known_outputs()
+            }
+            places += [(AC, "AC"), *((name, name) for name in sorted(outputs))]
+        self.fields["counted"].choices = places  # type: ignore[attr-defined]
         self.show_shares()
+
+    @property
+    def ticked(self) -> set[int]:
+        """Keys of the loads that run in it, where no plan is named."""
+        return {load.pk for load in self.cleaned_data.get("loads") or ()}
+
+    def clean_counted(self) -> str:
+        return self.cleaned_data["counted"] or BATTERY
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
@@ -51,19 +87,115 @@ class TrialForm(PercentMixin, RecordForm):
         start, stop = cleaned.get("start_charge"), cleaned.get("stop_at")
         if start is not None and stop is not None and stop >= start:
             self.add_error("stop_at", f"It starts at {start * 100:.3g} %: stop below that.")
+        if not self.instance.pk:
+            self._check_place(cleaned)
         return cleaned
 
+    def _check_place(self, cleaned: dict[str, Any]) -> None:
+        """Elsewhere than at the battery is only known with what runs there."""
+        place, supply = cleaned.get("counted"), cleaned.get("supply")
+        if place in (None, BATTERY) or supply is None:
+            return
+        has = place == AC and supply.continuous_w
+        if not has and place not in {output.name for output in supply.known_outputs()}:
+            self.add_error("counted", f"{supply.name} has no {place}.")
+        elif cleaned.get("plan") is None and not cleaned.get("loads"):
+            self.add_error("counted", "Name a plan or tick loads: else only the battery's count.")
 
-class CheckInForm(OnceMixin, forms.Form):
+
+TIMES = {
+    "elapsed": "since the start (1:30, 2 d 4:10)",
+    "clock": "of the clock (14:20, Tue 14:20)",
+}
+
+
+class PastRunForm(TrialForm):
+    """A run that is over, from its log."""
+
+    ended_why = forms.ChoiceField(label="It", choices=list(ENDS.items()))
+    ended_h = QuantityField(
+        "h", label="Ended after", most=744, above=True, required=False,
+        help_text="Empty: with the log's last row.",
+    )  # fmt: skip
+    times = forms.ChoiceField(label="Times are", choices=list(TIMES.items()))
+    log = forms.CharField(
+        label="Log", required=False, max_length=MOST_LOG,
+        widget=forms.Textarea(attrs={"rows": 10, "class": "mono"}),
+        help_text="A row a look: time, charge, Wh, W, note. Apart by tab, semicolon or comma; a "
+        "first row may name the columns.",
+    )  # fmt: skip
+    file = forms.FileField(label="or a CSV file", required=False)
+
+    field_order = [
+        "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
+        "times", "log", "file", "ended_why", "ended_h",
+    ]  # fmt: skip
+
+    class Meta(TrialForm.Meta):
+        fields = [*TrialForm.Meta.fields, "ended_why"]
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        started = cleaned.get("started_at")
+        if started is None or "times" not in cleaned:
+            return cleaned
+        begin = timezone.localtime(started) if cleaned["times"] == "clock" else None
+        try:
+            check_ins = check_ins_of_log(self._text(cleaned), begin)
+            parse_check_ins(check_ins)
+        except DocumentError as error:
+            self.blame(error, {"check_ins": "log"})
+            return cleaned
+        last_h = max(check_in["h"] for check_in in check_ins)
+        ended_h = cleaned.get("ended_h") or last_h
+        if ended_h < last_h - 1e-6:
+            self.add_error("ended_h", f"The log goes on to {last_h:.4g} h.")
+        elif ended_h <= 0:
+            self.add_error("ended_h", "The log has one moment only: after how long did it end?")
+        elif started + timedelta(hours=ended_h) > timezone.now():
+            self.add_error("started_at", "It would end ahead of now: check the start.")
+        cleaned["check_ins"], cleaned["ended_h"] = check_ins, ended_h
+        return cleaned
+
+    def _text(self, cleaned: dict[str, Any]) -> str:
+        file = cleaned.get("file")
+        if file is None:
+            return str(cleaned.get("log") or "")
+        if file.size > MOST_LOG:
+            raise DocumentError("file", f"is larger than {MOST_LOG // 1000} kB")
+        try:
+            return str(file.read().decode("utf-8-sig"))
+        except UnicodeDecodeError:
+            raise DocumentError("file", "is not UTF-8 text") from None
+
+
+class _MomentMixin(forms.Form):
+    """When something was seen: as the counter shows it, or by the clock; empty for now."""
+
+    def moment_of(
+        self, cleaned: dict[str, Any], trial: Trial, at: str, usual: datetime
+    ) -> datetime:
+        elapsed = cleaned.get("elapsed")
+        if elapsed is not None:
+            return trial.started_at + timedelta(hours=elapsed)
+        return cleaned.get(at) or usual
+
+
+class CheckInForm(OnceMixin, _MomentMixin):
     """What is seen at one moment: any of the fields, as the document names them."""
 
     percent = forms.FloatField(label="charge, %", required=False)
     bars = forms.IntegerField(label="bars", required=False)
     of = forms.IntegerField(label="of", required=False)
-    watts = QuantityField("W", label="drawn", most=1e6, required=False)
-    wh = QuantityField("Wh", label="counted", most=1e8, required=False)
-    ah = QuantityField("Ah", label="counted, Ah", most=1e6, required=False)
+    watts = QuantityField("W", label="W out", most=1e6, required=False)
+    watts_in = QuantityField("W", label="W in", most=1e6, required=False)
+    wh = QuantityField("Wh", label="Wh counted", most=1e8, required=False)
+    ah = QuantityField("Ah", label="Ah counted", most=1e6, required=False)
+    wh_in = QuantityField("Wh", label="Wh charged", most=1e8, required=False)
     volts = QuantityField("V", label="volts", most=2000, required=False)
+    amps = QuantityField(
+        "A", label="amps", most=1e5, required=False, help_text="With volts they are watts."
+    )
     display_h = QuantityField("h", label="display says left", most=10_000, required=False)
     room_c = QuantityField("°C", label="room", least=-60, most=80, required=False)
     inside_c = QuantityField("°C", label="inside", least=-100, most=400, required=False)
@@ -71,11 +203,18 @@ class CheckInForm(OnceMixin, forms.Form):
         label="something changed", max_length=120, required=False,
         help_text="Such as heat mat to low: a new leg begins here.",
     )  # fmt: skip
+    back_to = forms.ChoiceField(label="or back to", required=False)
     note = forms.CharField(max_length=400, required=False)
-    at = moment_field(label="when", required=False, help_text="Empty: now.")
+    elapsed = QuantityField(
+        "h", label="elapsed", most=744, required=False,
+        help_text="As its counter shows it: 26:10, 1 d 2:10.",
+    )  # fmt: skip
+    at = moment_field(label="or when", required=False, help_text="Both empty: now.")
 
     #: Shown large and first; the rest folds, but for what was used the last time.
     main: ClassVar = ("percent", "watts", "wh", "display_h")
+    #: Fields that are not figures of the document.
+    own: ClassVar = ("at", "elapsed", "back_to", "client_key", "version")
 
     def __init__(self, *args: Any, record: CheckIn, **kwargs: Any) -> None:
         self.record = record
@@ -84,17 +223,23 @@ class CheckInForm(OnceMixin, forms.Form):
         super().__init__(*args, **kwargs)
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
-        for one in record.trial.known_check_ins()[-1:] if not record.pk else ():
-            for name, value in one.data.items():
-                if name in self.fields and name not in ("leg", "note"):
+        for check_in in record.trial.known_check_ins()[-1:] if not record.pk else ():
+            for name, value in check_in.data.items():
+                if name in self.fields and isinstance(value, int | float):
                     self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
+        legs = list(dict.fromkeys(["start", *_legs(record)]))
+        if len(legs) > 1:
+            self.fields["back_to"].choices = [("", "–"), *((leg, leg) for leg in legs)]  # type: ignore[attr-defined]
+        else:
+            del self.fields["back_to"]
         self.add_guards(record.version if record.pk else None)
 
     def main_fields(self) -> list[forms.BoundField]:
         """The usual fields, and those that the last check-in used."""
         last = self.record.trial.known_check_ins()[-1:]
+        usual = ("ah", "volts", "amps", "watts_in", "wh_in")
         used = {"bars", "of"} if last and "bars" in last[0].data else set()
-        used |= {name for check_in in last for name in check_in.data if name in ("ah", "volts")}
+        used |= {name for check_in in last for name in check_in.data if name in usual}
         names = [name for name in self.main if name != "percent" or "bars" not in used]
         return [self[name] for name in [*(field for field in self.fields if field in used), *names]]
 
@@ -105,54 +250,85 @@ class CheckInForm(OnceMixin, forms.Form):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
-        own = ("at", "client_key", "version")
         data = {
             key: value
             for key, value in cleaned.items()
-            if key not in own and value not in (None, "")
+            if key not in self.own and value not in (None, "")
         }
-        moment = cleaned.get("at") or (self.record.at if self.record.pk else timezone.now())
+        if cleaned.get("back_to"):
+            data.setdefault("leg", cleaned["back_to"])
+        trial = self.record.trial
+        usual = self.record.at if self.record.pk else timezone.now()
+        moment = self.moment_of(cleaned, trial, "at", usual)
         if self.errors:
             return cleaned
         if not data:
             self.add_error(None, "Give at least one figure, or a note.")
             return cleaned
-        trial = self.record.trial
-        hours = trial.hours_to(moment)
-        if hours < 0:
+        if "amps" in data and not {"volts", "watts"} & set(data):
+            self.add_error("volts", "Amps alone are no watts: give the volts beside them.")
+        if trial.hours_to(moment) < 0:
             started = timezone.localtime(trial.started_at)
             self.add_error(
                 "at", f"The trial began {started:%a %d %b %H:%M}: this is before its start."
             )
-            return cleaned
-        if moment > timezone.now() and trial.simulated_seed is None:
+        elif moment > timezone.now() and trial.simulated_seed is None:
             self.add_error("at", "This lies ahead: a check-in is what was seen.")
+        if self.errors:
             return cleaned
-        others = list(trial.to_document()["check_ins"]) if trial.pk else []
-        if self.record.pk:
-            mine = round(trial.hours_to(self.record.at), 4)
-            others = [other for other in others if other["h"] != mine]
-        try:
-            parse_check_ins([*others, {"h": hours, **data}])
-        except DocumentError as error:
-            self.blame(error, {"check_ins": "leg"})
+        self._check_beside_others(trial, moment, data)
         self.record.at, self.record.data = moment, data
         return cleaned
 
+    def _check_beside_others(self, trial: Trial, moment: datetime, data: dict[str, Any]) -> None:
+        others = [
+            trial.seen(check_in)
+            for check_in in (trial.known_check_ins() if trial.pk else ())
+            if check_in.pk != self.record.pk
+        ]
+        try:
+            parse_check_ins([*others, {"h": trial.hours_to(moment), **data}])
+        except DocumentError as error:
+            self.blame(error, {"check_ins": "leg"})
 
-class EndForm(forms.Form):
-    """When and why a trial ended."""
+
+def _legs(record: CheckIn) -> list[str]:
+    return [
+        check_in.data["leg"]
+        for check_in in record.trial.known_check_ins()
+        if check_in.pk != record.pk and check_in.data.get("leg")
+    ]
+
+
+class EndForm(OnceMixin, _MomentMixin):
+    """When and why a trial ended, and what was read then."""
 
     why = forms.ChoiceField(label="It", choices=list(ENDS.items()))
-    ended_at = moment_field(label="when", required=False, help_text="Empty: now.")
+    elapsed = QuantityField(
+        "h", label="after", most=744, required=False, help_text="As its counter shows it: 26:10."
+    )
+    ended_at = moment_field(label="or when", required=False, help_text="Both empty: now.")
+    percent = forms.FloatField(label="last charge, %", required=False)
+    wh = QuantityField("Wh", label="last count, Wh", most=1e8, required=False)
+    ah = QuantityField("Ah", label="last count, Ah", most=1e6, required=False)
+    volts = QuantityField("V", label="last volts", most=2000, required=False)
+
+    #: What is kept as a check-in at the end.
+    figures: ClassVar = ("percent", "wh", "ah", "volts")
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
         self.trial = trial
         super().__init__(*args, **kwargs)
 
+    @property
+    def seen(self) -> dict[str, Any]:
+        """Figures that were read at the end, as the document names them."""
+        cleaned = self.cleaned_data
+        return {name: cleaned[name] for name in self.figures if cleaned.get(name) is not None}
+
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
-        moment = cleaned.get("ended_at") or timezone.now()
+        moment = self.moment_of(cleaned, self.trial, "ended_at", timezone.now())
         last = self.trial.known_check_ins()[-1:]
         if moment <= self.trial.started_at:
             self.add_error("ended_at", "That is before the trial began.")
@@ -162,4 +338,9 @@ class EndForm(forms.Form):
         elif moment > timezone.now() and self.trial.simulated_seed is None:
             self.add_error("ended_at", "That lies ahead.")
         cleaned["ended_at"] = moment
+        if not self.errors:
+            try:
+                parse_check_ins([{"h": self.trial.hours_to(moment), **self.seen}])
+            except DocumentError as error:
+                self.blame(error)
         return cleaned

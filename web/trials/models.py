@@ -10,9 +10,10 @@ from django.db import models
 from django.utils import timezone
 
 from needle.measure.readings import MOST_W
+from needle.plan.plan import AC
 from needle.trial.made import run_of
+from needle.trial.trial import BATTERY, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
-from needle.trial.trial import parse_check_ins, parse_trial
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
 from web.jobs.models import Job
@@ -26,6 +27,9 @@ ENDS = {
     "by hand": "ended by hand",
 }
 
+
+#: How the contents of a box begin: two trials that begin apart are two different trials.
+STARTS = {"warm": "a warm start that is pulled down", "cold": "a cold start that is held"}
 
 _RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
 
@@ -57,8 +61,9 @@ class TrialQuerySet(RecordQuerySet):
 class Trial(Record):
     """A run of a supply. What was believed of it at the start is kept as it was: ``believed``.
 
-    ``expected`` holds the W at the battery that the plan foretold; both have the document's keys.
-    ``ran`` holds the loads that ran in it, as :func:`web.plans.runs.snapshot` makes it.
+    ``expected`` holds the plan as it was then (``plan``), or the W at the battery that were
+    expected (``value`` and ``spread``, or ``by_hour``); both have the document's keys. ``ran``
+    holds the loads that ran in it, as :func:`web.plans.runs.snapshot` makes it.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="trials")
@@ -74,8 +79,12 @@ class Trial(Record):
     stop_at = models.FloatField(default=0.1)
     believed = models.JSONField(default=dict)
     expected = models.JSONField(default=dict)
+    counted = models.CharField("Wh, Ah and W are read at", max_length=40, default=BATTERY)
     room_c = models.FloatField("room", null=True, blank=True, validators=ROOM_C)
     contents = models.CharField(max_length=200, blank=True)
+    begins = models.CharField(
+        "contents begin", max_length=4, blank=True, choices=list(STARTS.items())
+    )
     ended_at = models.DateTimeField("ended at", null=True, blank=True, validators=[in_our_time])
     ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
     ran = models.JSONField(default=dict, blank=True)
@@ -112,20 +121,35 @@ class Trial(Record):
         """The trial as the open document of ``docs/formats.md``."""
         document: dict[str, Any] = {
             "name": self.name,
-            "supply": self.believed,
             "start_charge": self.start_charge,
             "stop_at": self.stop_at,
-            "check_ins": [
-                {"h": round(self.hours_to(check_in.at), 4), **check_in.data}
-                for check_in in self.known_check_ins()
-            ],
+            "check_ins": [self.seen(check_in) for check_in in self.known_check_ins()],
         }
-        if self.expected:
+        if plan := self.expected.get("plan"):
+            own: dict[str, Any] = {"start": timezone.localtime(self.started_at).isoformat()}
+            if self.room_c is not None:
+                own["room_c"] = self.room_c
+            document["plan"] = {**plan, **own}
+        else:
+            document["supply"] = self.believed
+        if self.expected and not plan:
             document["expected_w"] = self.expected
         if self.ended_at is not None:
             hours = round(self.hours_to(self.ended_at), 4)
             document["ended"] = {"h": hours, "why": self.ended_why}
         return document
+
+    def seen(self, check_in: CheckIn) -> dict[str, Any]:
+        """A check-in as the document has it; its figures are read where the trial's are."""
+        place = {} if self.counted == BATTERY else {"counted": self.counted}
+        return {"h": round(self.hours_to(check_in.at), 4), **place, **check_in.data}
+
+    @property
+    def places(self) -> list[str]:
+        """Where Wh, Ah and W can be read: elsewhere than at the battery where a plan runs."""
+        supply = (self.expected.get("plan") or {}).get("supply", {})
+        ac = [AC] if supply.get("inverter") else []
+        return [BATTERY, *ac, *(output["name"] for output in supply.get("outputs", ()))]
 
     def why_not_a_run(self) -> str:
         """Why a finished trial is no run that plans can rest on; "" where it is one."""
@@ -163,7 +187,7 @@ class Trial(Record):
             "at": timezone.localtime(self.started_at).isoformat(),
         }
         if made.wh is not None:
-            run |= {"wh": made.wh, "counted": "battery"}
+            run |= {"wh": made.wh, "counted": made.counted}
         if self.room_c is not None:
             run["room_c"] = self.room_c
         return run

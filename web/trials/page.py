@@ -15,17 +15,18 @@ from needle.estimate import Estimate
 from needle.measure.readings import parse
 from needle.plan.plan import AC
 from needle.profile.profile import derive
-from needle.quantity import hours_text
+from needle.quantity import hours_text, with_unit
 from needle.supply.supply import parse_supply
-from needle.trial.follow import Mark, Score, mark, next_check_ins, score
-from needle.trial.forecast import Forecast, Leg, forecast
+from needle.trial.follow import Mark, next_check_ins
+from needle.trial.forecast import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from web.drawing.fan import Point, Run, fan
-from web.loads.models import Load
-from web.plans.draft import draft_of
+from web.loads.models import Load, loads_of
+from web.plans.desk import NotReady
 from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
+from web.trials.telling import PAGE_WAIT_S, marked, told
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,6 @@ class CheckInRow:
 class Carry:
     """What a finished trial would change in its supply: capacity shares before and after."""
 
-    used_wh: float
     before: float
     after: float
     done: bool
@@ -64,51 +64,101 @@ class Learnt:
 
 
 @dataclass(frozen=True)
+class LookRow:
+    """What was promised after a share of a finished run, in words."""
+
+    when: str
+    foretold: str
+    span: str
+    verdict: str
+    display: str
+
+
+@dataclass(frozen=True)
 class TrialView:
-    """A trial as its page shows it; ``prediction`` is None while there is nothing to go by."""
+    """A trial as its page shows it; ``prediction`` is None while there is nothing to go by.
+
+    ``pending``: it is being worked out.
+    """
 
     trial: Trial
     core: CoreTrial
     prediction: Forecast | None
     words: str
     headline: str
-    range: str
-    drawing: SafeString | None
     rows: list[CheckInRow]
-    legs: list[Leg]
-    upcoming: list[Any]
-    mark: Mark | None
-    carry: Carry | None
+    range: str = ""
+    drawing: SafeString | None = None
+    upcoming: Sequence[Any] = ()
+    looks: Sequence[LookRow] = ()
+    carry: Carry | None = None
     learnt: Learnt | None = None
+    pending: bool = False
+
+    @property
+    def legs(self) -> list[Leg]:
+        return self.prediction.legs if self.prediction else []
+
+    @property
+    def counted(self) -> str:
+        """The last count as it was read, and where."""
+        if self.prediction is None or self.prediction.count is None:
+            return ""
+        count = self.prediction.count
+        place = {"battery": "the battery", AC: "AC"}.get(count.place, count.place)
+        early = count.h < 0.995 * self.prediction.now_h
+        by = f", by {hours_text(count.h)}" if early else ""
+        return f"{with_unit(count.wh, 'Wh', 4)} at {place}{by}"
 
 
-def view_of(trial: Trial) -> TrialView:
-    """Work out a trial as it stands."""
+def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> TrialView:
+    """Work out a trial as it stands; not ``whole``: without what only its own page shows."""
     core = trial.to_core()
     both = zip(trial.known_check_ins(), core.check_ins, strict=True)
     rows = [_row(record, seen) for record, seen in both]
     try:
-        prediction = forecast(core)
-    except DocumentError:
+        tale = told(trial, wait_s)
+        looks = _looks(marked(trial, wait_s)) if whole and not trial.running else []
+    except NotReady:
+        return TrialView(trial, core, None, "", "Working it out…", rows, pending=True)
+    prediction = tale.prediction
+    if prediction is None:
         words = "Nothing to go by yet: check in with a charge, a count or the watts drawn."
-        return TrialView(trial, core, None, words, "", "", None, rows, [], [], None, None)
-    planned = _planned(core)
+        return TrialView(trial, core, None, words, "", rows)
     headline, range_words = _headline(trial, prediction)
     return TrialView(
         trial=trial,
         core=core,
         prediction=prediction,
-        words=_because(prediction, planned),
+        words=_because(prediction, tale.planned),
         headline=headline,
         range=range_words,
-        drawing=_drawing(trial, core, prediction, planned),
+        drawing=_drawing(trial, core, prediction, tale.planned) if whole else None,
         rows=rows,
-        legs=prediction.legs,
         upcoming=[] if trial.ended_at else upcoming(trial, prediction),
-        mark=mark(core),
-        carry=_carry(trial, prediction),
-        learnt=_learnt(trial, prediction),
+        looks=looks,
+        carry=_carry(trial, prediction) if whole else None,
+        learnt=_learnt(trial, prediction) if whole else None,
     )
+
+
+_WHEN = {0.0: "at the start", 1 / 3: "after a third", 0.5: "at half time", 0.8: "after four fifths"}
+
+
+def _looks(mark: Mark) -> list[LookRow]:
+    """What forecast and display promised on the way, against the hours that it ran."""
+    rows = []
+    for look in mark.looks:
+        foretold = span = verdict = display = ""
+        if look.stop_h is not None:
+            low, mid, high = look.stop_h
+            foretold, span = hours_text(mid), f"{hours_text(low)} to {hours_text(high)}"
+            verdict = "held" if mark.held(look) else "missed"
+        if look.display_h is not None:
+            display = hours_text(look.display_h)
+        if foretold or display:
+            rows.append(LookRow(_WHEN[look.share], foretold, span, verdict, display))
+    return rows
 
 
 def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
@@ -119,38 +169,34 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
     ]
 
 
-def _planned(core: CoreTrial) -> Forecast | None:
-    """What the plan alone description at the start."""
-    if not core.expected_w:
-        return None
-    return forecast(CoreTrial(core.supply, core.start_charge, core.stop_at, core.expected_w,
-                              core.expected_spread, ()))  # fmt: skip
-
-
 def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     if trial.ended_at is not None:
-        ended = trial.hours_to(trial.ended_at)
-        return f"{trial.get_ended_why_display().capitalize()} after {hours_text(ended)}", ""
+        ended = hours_text(trial.hours_to(trial.ended_at), exact=True)
+        return f"{trial.get_ended_why_display().capitalize()} after {ended}", ""
     low, mid, high = (
         timezone.localtime(trial.started_at + timedelta(hours=hours)) for hours in prediction.stop_h
     )
-    left = prediction.remaining_h
+    most = prediction.most_h - 1e-6
+    if prediction.stop_h[1] >= most:
+        return f"Does not stop before {mid:%a %H:%M}", "Nobody looked further ahead than that."
+    later = " or later" if prediction.stop_h[2] >= most else ""
+    left = hours_text(prediction.remaining_h[1])
+    since = "from the last check-in" if prediction.now_h else "from the start"
     return (
         f"Stops about {mid:%a %H:%M}",
-        f"Likely between {low:%a %H:%M} and {high:%a %H:%M}; {hours_text(left[1])} from the last "
-        "check-in.",
+        f"Likely between {low:%a %H:%M} and {high:%a %H:%M}{later}; {left} {since}.",
     )
 
 
 def _because(prediction: Forecast, planned: Forecast | None) -> str:
-    """How it differs from what the plan description, and why."""
-    if planned is None:
+    """How it differs from what was foretold at its start, and why."""
+    if planned is None or not prediction.now_h or planned.stop_h[1] >= planned.most_h - 1e-6:
         return ""
     off = prediction.stop_h[1] - planned.stop_h[1]
     drawn = prediction.level[1] - 1
     held = prediction.held_wh[1] / planned.held_wh[1] - 1
     why = []
-    if abs(drawn) > 0.02:
+    if abs(drawn) > 0.02 and len(prediction.legs) == 1:
         why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
     if abs(held) > 0.01:
         why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
@@ -221,15 +267,10 @@ def _drawing(
 
 
 def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
-    """What it would change in the supply, where the end tells and energy was counted."""
-    counted = any(
-        "wh" in check_in.data or "ah" in check_in.data for check_in in trial.known_check_ins()
-    )
-    proved = prediction.state_of_health is not None and trial.supply is not None
-    if not proved or not counted:
+    """What it would change in the supply, where the end tells what its battery holds."""
+    if prediction.state_of_health is None or trial.supply is None:
         return None
-    assert trial.supply is not None
-    test = carried_test(trial, prediction.used_wh)
+    test = carried_test(trial, prediction)
     document = trial.supply.to_document()
     before = trial.supply.to_core().battery.state_of_health.value
     tests = [*document.get("tests", []), test.to_document()]
@@ -237,26 +278,21 @@ def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
         after = parse_supply({**document, "tests": tests}).battery.state_of_health.value
     except DocumentError:
         return None
-    done = any(other.note == test.note for other in trial.supply.known_tests())
-    return Carry(prediction.used_wh, before, after, done)
+    return Carry(before, after, trial.carried)
 
 
 def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
-    """A charge drop of the load, where the plan has one alone, on AC, in one leg."""
-    if (
-        trial.ended_at is None
-        or trial.plan is None
-        or trial.supply is None
-        or len(prediction.legs) > 1
-    ):
+    """A charge drop of the load, where one ran alone, on AC, in one leg, without a charge."""
+    ran = trial.ran.get("loads", [])
+    if trial.ended_at is None or trial.supply is None or len(prediction.legs) > 1:
         return None
-    trial.plan.job = trial.job
-    counted = [used_load for used_load in draft_of(trial.plan).used if used_load.counted]
     inverter = trial.supply.to_core().inverter
-    if len(counted) != 1 or counted[0].route != AC or inverter is None:
+    if len(ran) != 1 or ran[0]["route"] != AC or inverter is None or trial.ran.get("charged"):
         return None
-    load, before = counted[0].load, counted[0].profile
-    assert before is not None
+    load = next((load for load in loads_of(trial.job) if load.name == ran[0]["name"]), None)
+    before = load.profile(ran[0]["setting"]) if load is not None else None
+    if load is None or before is None:
+        return None
     end = prediction.charge[1]
     data = {
         "supply_wh": round(prediction.held_wh[1], 1), "proven": True,
@@ -273,9 +309,3 @@ def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
     note = f"from the trial {trial.name}"[:400]
     done = any(reading.note == note for reading in load.known_readings())
     return Learnt(load, data, note, before.mean_w, after.mean_w, done)
-
-
-def score_of(trials: Sequence[Trial]) -> Score:
-    """How good forecasts have been over finished trials."""
-    marks = [mark(trial.to_core()) for trial in trials if not trial.running]
-    return score([mark for mark in marks if mark is not None])

@@ -7,6 +7,7 @@ urlpatterns = [
     path("trials/", views.index, name="index"),
     path("trials/compare/", views.side_by_side, name="compare"),
     path("trials/start/", views.start, name="start"),
+    path("trials/past/", views.past, name="past"),
     path("trials/<int:trial>/", views.page, name="trial"),
     path("trials/<int:trial>/details/", views.edit, name="edit"),
     path("trials/<int:trial>/check-in/", views.check_in, name="check-in"),

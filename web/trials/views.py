@@ -11,26 +11,28 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
+from needle.document import DocumentError
 from needle.trial.forecast import as_document
 from web.common.addresses import key_of, keys_of
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
+from web.drawing.score import drawing_of
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.plans.draft import draft_of, supply_of
+from web.plans.draft import supply_of
 from web.plans.forms import floor_of
 from web.plans.models import Plan
-from web.plans.outcomes import LONG_WAIT_S, Answer, answer_draft, current_plan
-from web.supplies.models import Supply
+from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials import actions
 from web.trials.compare import MOST, compare
-from web.trials.forms import CheckInForm, EndForm, TrialForm
+from web.trials.forms import CheckInForm, EndForm, PastRunForm, TrialForm
 from web.trials.models import CheckIn, Trial
-from web.trials.page import CheckInRow, score_of, upcoming, view_of
+from web.trials.page import CheckInRow, upcoming, view_of
 from web.trials.reminders import calendar_of
+from web.trials.telling import score_of
 
 DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "reminders.ics")
 
@@ -47,29 +49,47 @@ def _trial(job: Job, pk: int) -> Trial:
 @require_GET
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
-    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
-    mine = Trial.objects.live().with_check_ins().filter(job__owner=request.user,
-                                                        job__removed_at=None)  # fmt: skip
-    context = {
-        "job": job,
-        "views": [view_of(trial) for trial in trials],
-        "score": score_of(trials),
-        "user_score": score_of(list(mine)),
+    name = "trials/_list.html" if request.htmx else "trials/list.html"
+    return render(request, name, {"job": job, **_listed(request, job)})
+
+
+def _listed(request: HtmxRequest, job: Job) -> dict[str, Any]:
+    """The job's trials, and how good forecasts of the user's trials have been."""
+    views = [view_of(trial, whole=False) for trial in _trials(job)]
+    others = (
+        Trial.objects.live().with_check_ins().filter(job__owner=request.user, job__removed_at=None)
+    )
+    scored, waiting = score_of(list(others.select_related("job")))
+    return {
+        "views": views,
+        "score": scored,
+        "score_drawing": drawing_of(scored) if scored.trials else None,
+        "waiting": waiting or sum(view.pending for view in views),
     }
-    return render(request, "trials/list.html", context)
+
+
+def _trials(job: Job) -> list[Trial]:
+    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
+    for trial in trials:
+        trial.job = job
+        if trial.supply is not None:
+            trial.supply.job = job
+    return trials
 
 
 @require_GET
 @of_job
 def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Two to four trials, against the first."""
-    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
+    """Two to four trials, against a reference: the one named, or the first."""
+    trials = _trials(job)
     wanted = keys_of(request.GET.getlist("item"))
     picked = [trial for trial in trials if trial.pk in wanted][:MOST]
-    for choice in picked:
-        choice.job = job
-    context = {"job": job, "trials": trials, "picked": [choice.pk for choice in picked],
-               "compared": compare(picked) if picked else None}  # fmt: skip
+    reference = key_of(request.GET.get("reference", ""))
+    # The reference comes first; the others keep their order.
+    picked.sort(key=lambda trial: trial.pk != reference)
+    compared = compare(picked) if len(picked) > 1 else None
+    context = {"job": job, "trials": trials, "picked": [trial.pk for trial in picked],
+               "reference": picked[0].pk if picked else None, "compared": compared}  # fmt: skip
     return render(request, "trials/compare.html", context)
 
 
@@ -86,35 +106,53 @@ def _new(job: Job, plan: Plan | None) -> Trial:
     )  # fmt: skip
 
 
-@require_http_methods(["GET", "POST"])
-@of_job
-def start(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Start a trial, from a plan where one is named."""
+def _named_plan(request: HtmxRequest, job: Job) -> Plan:
+    """The plan that the address names, or the current one."""
     plan = current_plan(job)
     if (wanted := key_of(request.GET.get("plan", ""))) is not None:
         plan = job.plans.live().filter(pk=wanted).first() or plan
     plan.job = job
-    form = TrialForm(request.POST or None, instance=_new(job, plan), job=job)
+    return plan
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def start(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Start a trial, from a plan where one is named."""
+    instance = _new(job, _named_plan(request, job))
+    form = TrialForm(request.POST or None, instance=instance, job=job)
     if request.method == "POST" and form.is_valid():
         trial = form.instance
         trial.client_key = client_key(form)
         if "simulate" in request.POST:
             trial.simulated_seed = 1 + job.trials.count()
-        trial = actions.start_trial(trial, _expected(job, trial))
+        trial = actions.start_trial(trial, form.ticked)
         announce_change(request, job)
         return redirect("trials:trial", job.pk, trial.pk)
     status = 422 if form.is_bound else 200
     return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
 
 
-def _expected(job: Job, trial: Trial) -> Answer | None:
-    """The plan's answer on the supply that is tried."""
-    if trial.plan is None or trial.supply is None:
-        return None
-    trial.plan.job = job
-    supply = Supply.objects.with_parts().get(pk=trial.supply.pk)
-    supply.job = job
-    return answer_draft(draft_of(trial.plan).on(supply), LONG_WAIT_S)
+@require_http_methods(["GET", "POST"])
+@of_job
+def past(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Enter a run that is over, from its log."""
+    instance = _new(job, _named_plan(request, job))
+    instance.name = f"Run {job.trials.count() + 1}"
+    form = PastRunForm(request.POST or None, request.FILES or None, instance=instance, job=job)
+    if request.method == "POST" and form.is_valid():
+        trial = form.instance
+        trial.client_key = client_key(form)
+        cleaned = form.cleaned_data
+        try:
+            trial = actions.enter_run(trial, form.ticked, cleaned["check_ins"], cleaned["ended_h"])
+        except DocumentError as error:
+            form.blame(error, {"check_ins": "log"})
+        else:
+            announce_change(request, job)
+            return redirect("trials:trial", job.pk, trial.pk)
+    status = 422 if form.is_bound else 200
+    return render(request, "trials/past.html", {"job": job, "form": form}, status=status)
 
 
 @require_http_methods(["GET", "POST"])
@@ -144,7 +182,10 @@ def _context(job: Job, trial: Trial, **forms: Any) -> dict[str, Any]:
 @require_GET
 @of_job
 def page(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    return render(request, "trials/trial.html", _context(job, _trial(job, trial)))
+    context = _context(job, _trial(job, trial))
+    # While it is being worked out the body asks for itself again.
+    name = "trials/_body.html" if request.htmx else "trials/trial.html"
+    return render(request, name, context)
 
 
 def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
@@ -202,7 +243,7 @@ def end(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     form = EndForm(request.POST, trial=record)
     if not form.is_valid():
         return render(request, "trials/trial.html", _context(job, record, end=form), status=422)
-    actions.end_trial(record, form.cleaned_data["ended_at"], form.cleaned_data["why"])
+    actions.end_trial(record, form.cleaned_data["ended_at"], form.cleaned_data["why"], form.seen)
     announce_change(request, job)
     return _changed(request, job, record)
 
@@ -233,10 +274,10 @@ def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Let what the trial proved speak for its supply."""
     record = _trial(job, trial)
-    change = view_of(record).carry
-    if change is None or change.done:
+    view = view_of(record, LONG_WAIT_S)
+    if view.carry is None or view.carry.done or view.prediction is None:
         raise Http404
-    actions.carry_into_supply(record, change.used_wh)
+    actions.carry_into_supply(record, view.prediction)
     announce_change(request, job)
     return _changed(request, job, record)
 
@@ -246,7 +287,7 @@ def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 def carry_reading(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Let a trial of one load speak for that load."""
     record = _trial(job, trial)
-    change = view_of(record).learnt
+    change = view_of(record, LONG_WAIT_S).learnt
     if change is None or change.done:
         raise Http404
     actions.carry_into_load(change)
@@ -267,7 +308,9 @@ def remove(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 def download(request: HtmxRequest, job: Job, trial: int, filename: str) -> HttpResponse:
     """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
     record = _trial(job, trial)
-    view = view_of(record)
+    view = view_of(record, LONG_WAIT_S)
+    if view.pending:
+        return still_working()
     if filename not in DOWNLOADS or (
         view.prediction is None and filename not in ("trial.json", "check-ins.csv")
     ):

@@ -1,0 +1,143 @@
+"""Trials side by side, figure by figure, against a reference; and whether that is fair."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from needle.decide.compare import Against, against
+from needle.estimate import Z90, Estimate
+from needle.trial.forecast import Forecast, Range
+
+#: How a run made once differs from the next of its kind: days differ (a general value of ours).
+ONCE_SPREAD = 0.05
+
+
+@dataclass(frozen=True)
+class TrialSide:
+    """One of those compared.
+
+    Attributes
+    ----------
+    name : str
+    prediction : Forecast or None
+    supply : object
+        The same for the same supply; None where it is not known.
+    litres : float or None
+        Of the box that ran in it alone.
+    lift_c : float or None
+        Degrees between the room and its inside.
+    """
+
+    name: str
+    prediction: Forecast | None
+    supply: object = None
+    litres: float | None = None
+    lift_c: float | None = None
+
+
+@dataclass(frozen=True)
+class TrialCell:
+    """A figure of one trial, and how it stands against the reference's; None where it has none."""
+
+    value: Estimate | None
+    against: Against | None = None
+
+
+@dataclass(frozen=True)
+class TrialRow:
+    """A figure of all trials, the reference's first."""
+
+    name: str
+    unit: str
+    cells: list[TrialCell]
+
+
+def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
+    """Figures that at least one of the trials has; the first is the reference."""
+    drawn = [_drawn(side) for side in sides]
+    days = [None if watts is None else watts.scaled(24) for watts in drawn]
+    litres = [
+        day.scaled(1 / side.litres) if day and side.litres else None
+        for day, side in zip(days, sides, strict=True)
+    ]
+    lifts = [
+        day.scaled(1 / side.lift_c) if day and side.lift_c else None
+        for day, side in zip(days, sides, strict=True)
+    ]
+    rows = [
+        _row("lasts", "h", [_estimate(side, "stop_h") for side in sides]),
+        _row("mean at the battery", "W", drawn, sides),
+        _row("a day", "Wh", days, sides),
+        _row("a day and litre", "Wh", litres, sides),
+        _row("a day and degree of lift", "Wh", lifts, sides),
+        _row("the battery holds", "Wh", [_held(side) for side in sides]),
+    ]
+    return [row for row in rows if any(cell.value is not None for cell in row.cells)]
+
+
+def _row(
+    name: str,
+    unit: str,
+    values: Sequence[Estimate | None],
+    sides: Sequence[TrialSide] | None = None,
+) -> TrialRow:
+    """A row; of ``sides`` that share a battery, what it holds falls out of the comparison."""
+    cells = [TrialCell(values[0])]
+    for number, value in enumerate(values[1:], 1):
+        if value is None or values[0] is None:
+            cells.append(TrialCell(value))
+            continue
+        mine, theirs = value, values[0]
+        if sides is not None and sides[number].supply is not None:
+            mine, theirs = _paired(mine, theirs, sides[number], sides[0])
+        cells.append(TrialCell(value, against(mine, theirs)))
+    return TrialRow(name, unit, cells)
+
+
+def _paired(
+    value: Estimate, reference: Estimate, side: TrialSide, first: TrialSide
+) -> tuple[Estimate, Estimate]:
+    """Two trials' figures by the share of the battery that they used, where it is the same one."""
+    fall, other = _estimate(side, "fall_per_h"), _estimate(first, "fall_per_h")
+    if side.supply != first.supply or fall is None or other is None:
+        return value, reference
+    # In the reference's own watts: the ratio is what counts.
+    mean, theirs = _drawn(side), _drawn(first)
+    assert mean is not None and theirs is not None
+    per_watt = value.value / mean.value * (theirs.value / reference.value)
+    ratio = fall.value / other.value * per_watt
+    return replace(value, value=reference.value * ratio, spread=fall.spread), replace(
+        reference, spread=other.spread
+    )
+
+
+def _drawn(side: TrialSide) -> Estimate | None:
+    """Mean W at the battery over all of the run so far."""
+    prediction = side.prediction
+    if prediction is None or prediction.now_h <= 0:
+        return None
+    low, mid, high = (wh / prediction.now_h for wh in prediction.drawn_wh)
+    return _of_range((low, mid, high))
+
+
+def _held(side: TrialSide) -> Estimate | None:
+    prediction = side.prediction
+    if prediction is None or prediction.state_of_health is None:
+        return None
+    return _of_range(prediction.held_wh, once=0.0)
+
+
+def _estimate(side: TrialSide, name: str) -> Estimate | None:
+    return None if side.prediction is None else _of_range(getattr(side.prediction, name))
+
+
+def _of_range(values: Range, once: float = ONCE_SPREAD) -> Estimate | None:
+    """A range as an estimate: its middle, the spread of its ends, and that it was made once."""
+    low, mid, high = values
+    if mid <= 0:
+        return None
+    sigma = math.log(high / low) / (2 * Z90) if 0 < low < high else 0.0
+    spread = math.hypot(math.sqrt(math.expm1(sigma**2)), once)
+    return Estimate(mid, spread, "A", ("a trial",))

@@ -1,0 +1,171 @@
+"""A run's log as people keep it: a row a look, of time, charge, Wh, W and a note."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Sequence
+from datetime import datetime, timedelta, tzinfo
+from typing import Any
+
+from needle import quantity
+from needle.document import DocumentError
+from needle.trial.trial import MOST_H
+
+MOST_ROWS = 5000
+#: Columns where the first row does not name them.
+USUAL = ("time", "percent", "wh", "watts", "note")
+#: What columns are called, and the key and unit that a check-in has for them.
+_NAMES = {
+    "time": ("time", ""), "h": ("time", ""), "hours": ("time", ""), "elapsed": ("time", ""),
+    "when": ("time", ""), "charge": ("percent", ""), "percent": ("percent", ""),
+    "%": ("percent", ""), "soc": ("percent", ""), "wh": ("wh", "Wh"), "energy": ("wh", "Wh"),
+    "counted": ("wh", "Wh"), "ah": ("ah", "Ah"), "w": ("watts", "W"), "watts": ("watts", "W"),
+    "drawn": ("watts", "W"), "power": ("watts", "W"), "w in": ("watts_in", "W"),
+    "v": ("volts", "V"), "volts": ("volts", "V"), "a": ("amps", "A"), "amps": ("amps", "A"),
+    "room": ("room_c", "°C"), "leg": ("leg", ""), "note": ("note", ""), "notes": ("note", ""),
+    "display says": ("display_h", "h"), "display_says": ("display_h", "h"),
+}  # fmt: skip
+_EMPTY = ("", "-", "–", "—", "--", "nan")
+_DAY_AND_TIME = re.compile(r"^(?:([a-zäöü]{2,9})\.?,?\s+)?(\d{1,2}):([0-5]\d)(?::[0-5]\d)?$", re.I)
+_DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
+
+
+def check_ins_of_log(text: str, start: datetime | None = None) -> list[dict[str, Any]]:
+    """Read a log.
+
+    Parameters
+    ----------
+    text : str
+        Rows of cells apart by tab, semicolon or comma. The first row may name the columns; else
+        they are time, charge, Wh, W, note.
+    start : datetime or None
+        When the run began, where times are those of a clock: ``14:20`` (past midnight on the next
+        day), ``Tue 14:20``, or ISO 8601. None where they count from the start: ``1:30``, ``2 d
+        4:10``, ``90 min``.
+
+    Returns
+    -------
+    list of dict
+        Check-ins as the trial document has them.
+
+    Raises
+    ------
+    DocumentError
+        Names the row, what stands there, and what would do.
+    """
+    keys, rows = _columns(_rows(text))
+    check_ins: list[dict[str, Any]] = []
+    last: datetime | None = start
+    for number, cells in rows:
+        named = dict(zip(keys, cells, strict=False))
+        written = named.pop(("time", ""), "")
+        if start is None:
+            hours = _elapsed(written, number)
+        else:
+            assert last is not None
+            last = _clock(written, last, number)
+            hours = (last - start).total_seconds() / 3600
+        if not 0 <= hours <= MOST_H:
+            raise DocumentError("log", f"row {number}: “{written[:30]}” is not within the run")
+        check_ins.append({"h": round(hours, 5), **_figures(named, number)})
+    return check_ins
+
+
+def _rows(text: str) -> list[tuple[int, list[str]]]:
+    lines = [line for line in text.strip().splitlines() if line.strip()]
+    if not lines:
+        raise DocumentError("log", "is empty: a row for each look, such as “1:30; 92 %; 120; 80”")
+    if len(lines) > MOST_ROWS:
+        raise DocumentError("log", f"has {len(lines)} rows: at most {MOST_ROWS}")
+    comma = next((mark for mark in ("\t", ";", ",") if mark in lines[0]), ",")
+    try:
+        parsed = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=comma))
+    except csv.Error as error:
+        raise DocumentError("log", f"is no table: {error}") from None
+    return [(number, [cell.strip() for cell in row]) for number, row in enumerate(parsed, 1)]
+
+
+def _columns(
+    rows: Sequence[tuple[int, list[str]]],
+) -> tuple[list[tuple[str, str]], Sequence[tuple[int, list[str]]]]:
+    """Keys and units of the columns, and the rows beneath them."""
+    first = [re.sub(r"[\[(].*$|,? in .*$", "", cell.casefold()).strip() for cell in rows[0][1]]
+    if not any(name in _NAMES for name in first):
+        return [_NAMES.get(key, (key, "")) for key in USUAL], rows
+    unknown = next((name for name in first if name and name not in _NAMES), None)
+    if unknown is not None:
+        known = "time, charge, Wh, Ah, W, V, A, note"
+        raise DocumentError("log", f"column “{unknown[:30]}” is not known: {known}")
+    keys = [_NAMES.get(name, ("", "")) for name in first]
+    if ("time", "") not in keys:
+        raise DocumentError("log", "has no column “time”")
+    if len(rows) < 2:
+        raise DocumentError("log", "has no row beneath its names")
+    return keys, rows[1:]
+
+
+def _elapsed(written: str, number: int) -> float:
+    try:
+        return quantity.parse(written, "h").value
+    except quantity.QuantityError:
+        raise DocumentError(
+            "log", f"row {number}: “{written[:30]}” is no time since the start, such as 1:30"
+        ) from None
+
+
+def _clock(written: str, last: datetime, number: int) -> datetime:
+    """The moment of a time of day at or after the last one."""
+    match = _DAY_AND_TIME.match(written)
+    if match is None:
+        return _iso(written, last.tzinfo, number)
+    day, hour, minute = match[1], int(match[2]), int(match[3])
+    if hour > 23 or (day and day[:2].casefold() not in _DAYS):
+        raise DocumentError("log", f"row {number}: “{written[:30]}” is no time of day")
+    moment = last.replace(hour=hour, minute=minute, second=0, microsecond=0)
+    # A start within the same minute: seconds are not written down.
+    if moment < last.replace(second=0, microsecond=0):
+        moment += timedelta(days=1)
+    if day:
+        moment += timedelta(days=(_DAYS.index(day[:2].casefold()) - moment.weekday()) % 7)
+    return max(moment, last)
+
+
+def _iso(written: str, zone: tzinfo | None, number: int) -> datetime:
+    try:
+        moment = datetime.fromisoformat(written)
+    except ValueError:
+        raise DocumentError(
+            "log", f"row {number}: “{written[:30]}” is no time: write 14:20, Tue 14:20 or a date"
+        ) from None
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=zone)
+
+
+def _figures(named: dict[tuple[str, str], str], number: int) -> dict[str, Any]:
+    figures: dict[str, Any] = {}
+    for (key, unit), written in named.items():
+        if not key or written.casefold() in _EMPTY:
+            continue
+        if key in ("note", "leg"):
+            figures[key] = written[:120]
+        elif key == "percent":
+            figures[key] = _percent(written, number)
+        else:
+            try:
+                figures[key] = quantity.parse(written, unit).value
+            except quantity.QuantityError as error:
+                raise DocumentError("log", f"row {number}: {error}") from None
+    return figures
+
+
+def _percent(written: str, number: int) -> float:
+    try:
+        share = float(written.replace("%", "").replace(",", ".").strip())
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 100:
+        raise DocumentError(
+            "log", f"row {number}: “{written[:30]}” is no charge in percent, 0 to 100"
+        )
+    return share

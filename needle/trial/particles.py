@@ -1,0 +1,460 @@
+"""The particles of a trial: the plan's own draws, each with what only a run can tell.
+
+Every particle is one draw of the plan (its loads, starts, sky, battery) with a level of its own on
+what it draws, a wander about that, a share of its sun, what the battery holds, and how its display
+bends. They are weighed by each check-in and resampled where few of them carry the weight
+(N. Gordon, D. Salmond and A. Smith 1993, IEE Proc. F 140, 107); resampled ones are moved a little,
+their spread kept (J. Liu and M. West 2001, "Sequential Monte Carlo Methods in Practice", ch. 10).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from copy import copy
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.plan.asked import Block
+from needle.plan.bank import BLOCK, MINUTES_PER_HOUR
+from needle.trial.expected import Expected
+
+#: Particles: so many minutes times particles, within these bounds.
+CELLS, LEAST, MOST = 6e6, 800, 1600
+#: Share of particles that carry the weight (effective number) under which they are resampled, and
+#: under which a check-in is taken in step by step.
+RESAMPLE, STEPWISE, MOST_STEPS = 0.5, 0.2, 25
+#: How far resampled particles are moved, as a share of the spread of all.
+MOVE = 0.2
+#: The same where few foretold what was seen.
+FAR_MOVE = 1.0
+#: Log-likelihood of the nearest particle under which none foretold it: three sd.
+FAR = -4.5
+#: Steps in which a measured figure corrects the particles (A. Emerick and A. Reynolds 2013,
+#: Computers and Geosciences 55, 3), and sd by which two figures seem to hang together by chance.
+CORRECTIONS, BY_CHANCE = 3, 2.5
+#: Spread of what is foretold, over what was measured, beyond which no straight line serves.
+BENT = 0.15
+
+#: What each particle has of its own, besides its draw and its charge. Logarithms: of its mean W, of
+#: a factor that wanders about it, of the mean W of its sources, of the Wh that its battery holds,
+#: of factors on counts. The normal score of the display's knee, its bow, and the logarithm of how
+#: far it lags behind.
+LEVEL, WANDER, SUN, HELD, GAIN, VOLTS = "level", "wander", "sun", "held", "gain", "volts"
+KNEE_SCORE, BOW, LAG = "knee", "bow", "lag"
+#: What is summed up, Wh: out of and into the battery's terminals.
+OUT_WH, IN_WH = "out", "in"
+#: Spread (logarithm) of each at the start: what a plan does not know of a run, a counter's gain,
+#: Ah turned to Wh by nominal volts; a display's bow, share.
+SPREADS = {LEVEL: 0.02, SUN: 0.05, HELD: 0.0, GAIN: 0.01, VOLTS: 0.012, KNEE_SCORE: 1.0, BOW: 0.02,
+           LAG: 0.9}  # fmt: skip
+#: The sun's where only W in of some moments are known.
+MEASURED_SUN = 0.15
+#: A belief is sometimes far off. A part of the particles has these spreads instead, and weighs so
+#: much at the start; batteries are worn more often than they are better than they say.
+FAR_OFF_PART, FAR_OFF = 0.35, 0.1
+FAR_OFF_SPREADS = {LEVEL: 0.4, SUN: 0.6, HELD: 0.22}
+FAR_OFF_HELD = -0.1
+#: Wander: its spread with a plan and without one, and hours over which it forgets.
+WANDER_SPREAD, BLIND_WANDER, FORGETS_H = 0.05, 0.15, 7.0
+#: How far a new leg's level may differ from the last one's (logarithm).
+LEG_SPREAD = 0.4
+#: Logarithm of a bar's length over another's, one sd; of the last one, its middle.
+BAR_SPREAD, LAST_BAR = 0.4, -0.25
+
+
+Foretold = Callable[["Particles"], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Spread:
+    """One sd of a measured figure, and in which share of all cases it is so."""
+
+    sd: float
+    share: float = 1.0
+
+
+class Particles:
+    """A trial's particles at a minute.
+
+    Attributes
+    ----------
+    rows : ndarray of int
+        Draw of the plan that each is.
+    state : dict of str to ndarray, (particles,) each
+    bank : Bank
+        Their battery; it does not stop, since the trial is known to run.
+    log_weight : ndarray
+    minute : int
+    """
+
+    def __init__(self, expected: Expected, seed: int, places: frozenset[str] = frozenset()) -> None:
+        self.expected = expected
+        self.rng = np.random.default_rng([seed, 41])
+        count = int(np.clip(CELLS / expected.minutes, LEAST, MOST))
+        self.rows = np.arange(count) % expected.draws
+        self.bank = expected.bank(self.rows)
+        self.bank.floor = np.full(count, -9.0)
+        self.state = {
+            name: spread * self.rng.standard_normal(count) for name, spread in SPREADS.items()
+        }
+        if not expected.plan.sources:
+            self.state[SUN] *= MEASURED_SUN / SPREADS[SUN]
+        #: Which of them hold that the beliefs are far off.
+        self.far_off = self.rng.permutation(count) < FAR_OFF_PART * count
+        for name, spread in FAR_OFF_SPREADS.items():
+            own = spread * self.rng.standard_normal(int(self.far_off.sum()))
+            self.state[name][self.far_off] = own
+        self.state[HELD][self.far_off] += FAR_OFF_HELD
+        self.state[LEVEL] = self.state[LEVEL] + expected.log_level[self.rows]
+        self.state[SUN] = self.state[SUN] + expected.log_sun[self.rows]
+        self.state[HELD] = self.state[HELD] + np.log(expected.battery.capacity_wh[self.rows])
+        self.wander_spread = WANDER_SPREAD if expected.plan.loads else BLIND_WANDER
+        self.state[WANDER] = self.wander_spread * self.rng.standard_normal(count)
+        for name in (OUT_WH, IN_WH, *(_counted(place) for place in sorted(places))):
+            self.state[name] = np.zeros(count)
+        self.places = places
+        odds = np.where(self.far_off, FAR_OFF, 1 - FAR_OFF)
+        sizes = np.where(self.far_off, self.far_off.sum(), (~self.far_off).sum())
+        self.log_weight = np.log(odds / sizes)
+        self.minute = 0
+        self._be()
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @property
+    def weight(self) -> np.ndarray:
+        """Of each particle; they add up to 1."""
+        weight = np.exp(self.log_weight - self.log_weight.max())
+        return np.asarray(weight / weight.sum())
+
+    @property
+    def held_wh(self) -> np.ndarray:
+        """Wh between full and empty."""
+        return self.bank.capacity_wh
+
+    @property
+    def level(self) -> np.ndarray:
+        """What is drawn now over what each one's draw of the plan says."""
+        off = self.state[LEVEL] - self.expected.log_level[self.rows]
+        return np.asarray(np.exp(off + self.state[WANDER]))
+
+    @property
+    def sun(self) -> np.ndarray:
+        """What the sources give over what each one's draw of the plan says."""
+        return np.asarray(np.exp(self.state[SUN] - self.expected.log_sun[self.rows]))
+
+    def counted(self, place: str) -> np.ndarray:
+        """Wh counted so far at a place: the battery, AC or an output."""
+        return self.state[OUT_WH if place == "battery" else _counted(place)]
+
+    def fork(self) -> Particles:
+        """The same, to be run on apart from these."""
+        other = copy(self)
+        other.state = dict(self.state)
+        other.bank = self.bank.of_draws(np.arange(len(self)))
+        other._be()
+        other.rng = np.random.default_rng([self.minute, 43])
+        return other
+
+    def pick(self, numbers: np.ndarray) -> None:
+        """Keep some of the particles, by their numbers."""
+        self.rows = self.rows[numbers]
+        self.state = {name: values[numbers] for name, values in self.state.items()}
+        self.bank = self.bank.of_draws(numbers)
+        self.log_weight = self.log_weight[numbers]
+        self.far_off = self.far_off[numbers]
+
+    def advance(self, minute: int) -> None:
+        """Let time pass up to a minute."""
+        while self.minute < minute:
+            last = min(minute, (self.minute // BLOCK + 1) * BLOCK)
+            self.step(last)
+
+    def step(self, last: int) -> None:
+        """Go on to a minute at one level; it does not stop, since the trial is known to run."""
+        if self.expected.is_fed(self.minute, last):
+            self.bank.ohm = None
+            block = self.asked(self.minute, last)
+            flow = block.through(self.bank)
+            sums = {OUT_WH: flow.out_w, IN_WH: flow.into_w}
+            sums |= {_counted(route): watts for route, watts in block.routes_w.items()}
+            self._add({name: watts.sum(axis=1) / MINUTES_PER_HOUR for name, watts in sums.items()})
+        else:
+            self.bank.charge = self.bank.charge - self._falls(last)
+            self._add(self._drawn_wh(last))
+        self._wander((last - self.minute) / MINUTES_PER_HOUR)
+        self.minute = last
+
+    def run_on(self, last: int) -> None:
+        """Go on to a minute; whatever stops stays stopped."""
+        if self.expected.is_fed(self.minute, last):
+            self.asked(self.minute, last).through(self.bank)
+        else:
+            falls = self._falls(last)
+            near = np.flatnonzero(self._may_stop(falls, last))
+            before = self.bank.charge
+            self.bank.charge = before - falls
+            if near.size:
+                part = self.bank.of_draws(near)
+                part.charge = before[near]
+                self.asked(self.minute, last, near).through(part)
+                self.bank.put(near, part)
+        self._wander((last - self.minute) / MINUTES_PER_HOUR)
+        self.minute = last
+
+    def _falls(self, last: int) -> np.ndarray:
+        """By how much the charge falls up to a minute while no source gives."""
+        level, given = self.level, self.expected.battery
+        wh = self.expected.costs_wh.between(self.rows, self.minute, last) * level
+        more = level * given.capacity_wh[self.rows] / self.bank.capacity_wh
+        return np.asarray(wh * more ** (self.bank.peukert_n - 1) / self.bank.capacity_wh)
+
+    def _drawn_wh(self, last: int) -> dict[str, np.ndarray]:
+        """Wh drawn and counted up to a minute."""
+        sums = {OUT_WH: self.expected.drawn_wh}
+        sums |= {_counted(route): run for route, run in self.expected.counted_wh.items()}
+        level = self.level
+        return {
+            name: run.between(self.rows, self.minute, last) * level for name, run in sums.items()
+        }
+
+    def _add(self, sums: dict[str, np.ndarray]) -> None:
+        for name, wh in sums.items():
+            self.state[name] = self.state[name] + wh
+
+    def _may_stop(self, falls: np.ndarray, last: int) -> np.ndarray:
+        """Which may come to their floor, or sag to their cut-off, up to a minute."""
+        left = self.bank.charge - falls
+        near = left < self.bank.floor
+        if self.bank.ohm is not None:
+            hours = slice(self.minute // MINUTES_PER_HOUR, -(-last // MINUTES_PER_HOUR))
+            peaks = self.expected.peak_w[self.rows]
+            most = peaks[:, hours].max(axis=1, initial=0.0)
+            if last > self.expected.minutes:
+                most = peaks.max(axis=1)
+            near = near | (most * self.level > self.bank.limit_w(left))
+        return np.asarray(near)
+
+    def asked(self, first: int, last: int, of: np.ndarray | slice = slice(None)) -> Block:
+        """What some of the particles ask for and are offered in some minutes."""
+        block = self.expected.block(first, last, self.rows[of])
+        level = self.level[of, None].astype(np.float32)
+        sources = block.sources_w
+        if sources is not None:
+            sources = sources * self.sun[of, None]
+        return Block(
+            first=first,
+            routes_w={
+                route: watts * level
+                for route, watts in block.routes_w.items()
+                if route in self.places
+            },
+            drawn_w=block.drawn_w * level,
+            starts_w=block.starts_w,
+            sources_w=sources,
+            other_w=block.other_w,
+        )
+
+    def _wander(self, hours: float) -> None:
+        keeps = np.exp(-hours / FORGETS_H)
+        fresh = self.wander_spread * np.sqrt(1 - keeps**2)
+        self.state[WANDER] = keeps * self.state[WANDER] + fresh * self.rng.standard_normal(
+            len(self)
+        )
+
+    def see(self, log_likelihood: Callable[[Particles], np.ndarray]) -> None:
+        """Weigh by what was seen; in steps, each with particles moved, where few foretold it."""
+        left = 1.0
+        for _ in range(MOST_STEPS):
+            told = log_likelihood(self)
+            power = self._power(told, left)
+            self.log_weight = self.log_weight + power * told
+            left -= power
+            if left <= 1e-9:
+                break
+            self.resample(widen=float(told.max()) < FAR)
+        if any(_effective(self.log_weight[part]) < RESAMPLE * len(part) for part in self.parts):
+            self.resample()
+
+    @property
+    def parts(self) -> list[np.ndarray]:
+        """Numbers of those that hold to the beliefs, and of those that hold them far off."""
+        return [np.flatnonzero(~self.far_off), np.flatnonzero(self.far_off)]
+
+    def _power(self, told: np.ndarray, most: float) -> float:
+        """The largest share of what was seen that leaves enough of each part their weight."""
+
+        def leaves_enough(power: float) -> bool:
+            for part in self.parts:
+                before = _effective(self.log_weight[part])
+                least = min(STEPWISE * len(part), 0.6 * before)
+                if _effective(self.log_weight[part] + power * told[part]) < least:
+                    return False
+            return True
+
+        if leaves_enough(most):
+            return most
+        low, high = 0.0, most
+        for _ in range(14):
+            middle = (low + high) / 2
+            low, high = (middle, high) if leaves_enough(middle) else (low, middle)
+        return max(low, 1e-6)
+
+    def measure(self, foretold: Foretold, measured: float, spreads: Sequence[Spread]) -> int:
+        """Correct every particle by a figure that was measured.
+
+        As the ensemble Kalman filter does it (G. Evensen 1994, J. Geophys. Res. 99, 10143): each is
+        moved by how its figures hang together with what it foretold. Where what was foretold
+        differs so widely that this is no straight line, they are weighed by part of it first.
+
+        Parameters
+        ----------
+        foretold : callable
+            What each particle says of the figure, (particles,).
+        measured : float
+        spreads : sequence of Spread
+            Of the figure; of several, in such shares of all cases.
+
+        Returns
+        -------
+        int
+            Which of the spreads it was taken to have.
+        """
+        which = self._which(foretold(self), measured, spreads)
+        spread = spreads[which].sd
+        off = foretold(self) - measured
+        told = -0.5 * (off / spread) ** 2
+        near = float(told.max()) > FAR
+        bent = float(np.std(off)) > BENT * abs(measured)
+        left = 1.0
+        if near and bent and (power := self._power(told, 1.0)) < 1:
+            left -= power
+            self.log_weight = self.log_weight + power * told
+            self.resample()
+        if left > 0:
+            self._weigh_parts(foretold(self), measured, spread / np.sqrt(left))
+            for _ in range(CORRECTIONS):
+                self._correct(foretold(self), measured, spread * np.sqrt(CORRECTIONS / left))
+        return which
+
+    def _weigh_parts(self, foretold: np.ndarray, measured: float, spread: float) -> None:
+        """Weigh each part of the particles as a whole by how well it foretold a figure.
+
+        A mixture of ensembles (T. Bengtsson, C. Snyder and D. Nychka 2003, J. Geophys. Res. 108,
+        8775).
+        """
+        weight = self.weight
+        for part in self.parts:
+            share = weight[part] / max(float(weight[part].sum()), 1e-300)
+            middle = share @ foretold[part]
+            variance = float(share @ (foretold[part] - middle) ** 2) + spread**2
+            self.log_weight[part] += -0.5 * ((measured - middle) ** 2 / variance + np.log(variance))
+
+    def _which(self, foretold: np.ndarray, measured: float, spreads: Sequence[Spread]) -> int:
+        """Which of several spreads a figure most likely has, for what all of them foretell."""
+        weight = self.weight
+        middle = weight @ foretold
+        variance = weight @ (foretold - middle) ** 2
+        odds = np.array([
+            spread.share
+            * np.exp(-0.5 * (measured - middle) ** 2 / (variance + spread.sd**2))
+            / np.sqrt(variance + spread.sd**2)
+            for spread in spreads
+        ])  # fmt: skip
+        if not odds.sum():
+            return len(spreads) - 1
+        return int(self.rng.choice(len(spreads), p=odds / odds.sum()))
+
+    def _correct(self, foretold: np.ndarray, measured: float, spread: float) -> None:
+        """Move each part's particles by how its figures hang together with what it foretold."""
+        weight, values = self.weight, self._values()
+        noise = spread * self.rng.standard_normal(len(self))
+        for part in self.parts:
+            share = weight[part] / max(float(weight[part].sum()), 1e-300)
+            off = foretold[part] - share @ foretold[part]
+            variance = float(share @ off**2)
+            if variance <= 0:
+                continue
+            apart = values[part] - share @ values[part]
+            shared = (share * off) @ apart
+            own = np.sqrt(share @ apart**2 * variance)
+            # Draws that are alike hang together by chance.
+            unlike = min(len(part), len(np.unique(self.rows[part])))
+            shared[np.abs(shared) < BY_CHANCE * own / np.sqrt(unlike)] = 0.0
+            moved = (measured + noise[part] - foretold[part])[:, None]
+            values[part] += moved * (shared / (variance + spread**2))
+        self._take(values)
+
+    def _values(self) -> np.ndarray:
+        """Charge and all of the state as columns, (particles, figures)."""
+        return np.column_stack([self.bank.charge, *self.state.values()])
+
+    def _take(self, values: np.ndarray) -> None:
+        self.bank.charge = np.minimum(1.0, values[:, 0])
+        self.state = dict(zip(self.state, values.T[1:], strict=True))
+        self._be()
+
+    def resample(self, widen: bool = False) -> None:
+        """As many particles as each weighs in its part, moved a little; a part keeps its weight.
+
+        The spread of all stays, or widens where they have to go on to where none of them was.
+        """
+        weight = self.weight
+        numbers, log_weight = np.arange(len(self)), np.empty(len(self))
+        for part in self.parts:
+            total = max(float(weight[part].sum()), 1e-300)
+            places = (np.arange(len(part)) + self.rng.random()) / len(part)
+            picked = np.searchsorted(np.cumsum(weight[part]) / total, places)
+            numbers[part] = part[np.minimum(picked, len(part) - 1)]
+            log_weight[part] = np.log(total / len(part))
+        self.pick(numbers)
+        self.log_weight = log_weight
+        values = self._values()
+        for part in self.parts:
+            values[part] = self._moved(values[part], widen)
+        self._take(values)
+
+    def _moved(self, values: np.ndarray, widen: bool) -> np.ndarray:
+        """Figures (particles, figures) moved a little along how they hang together."""
+        middle, spread = values.mean(axis=0), values.std(axis=0)
+        off = (values - middle) / np.where(spread > 0, spread, 1.0)
+        size, axes = np.linalg.eigh(off.T @ off / len(values))
+        move = self.rng.standard_normal(off.shape) * np.sqrt(np.maximum(size, 0.0)) @ axes.T
+        off = off + FAR_MOVE * move if widen else np.sqrt(1 - MOVE**2) * off + MOVE * move
+        return np.asarray(middle + off * spread)
+
+    def _be(self) -> None:
+        """Let the battery hold what each particle says."""
+        times = np.exp(self.state[HELD]) / self.expected.battery.capacity_wh[self.rows]
+        self.bank.be(self.expected.battery.of_draws(self.rows, times))
+
+    def bar_edges(self, bars: int) -> np.ndarray:
+        """True charge under which each bar goes out, lowest first, then 1: (particles, bars + 1).
+
+        Bars are rarely alike: each particle has its own.
+        """
+        names = [f"bar {number} of {bars}" for number in range(bars)]
+        for number, name in enumerate(names):
+            if name not in self.state:
+                middle = LAST_BAR if number == 0 else 0.0
+                own = middle + BAR_SPREAD * self.rng.standard_normal(len(self))
+                self.state[name] = own
+        edges = np.cumsum(np.exp(np.column_stack([self.state[name] for name in names])), axis=1)
+        return np.column_stack([np.zeros(len(self)), edges / edges[:, -1:]])
+
+    def new_leg(self) -> None:
+        """Conditions changed: what is drawn is to be learnt anew."""
+        fresh = LEG_SPREAD * self.rng.standard_normal(len(self))
+        self.state[LEVEL] = self.state[LEVEL] + fresh
+
+
+def _counted(place: str) -> str:
+    return f"counted {place}"
+
+
+def _effective(log_weight: np.ndarray) -> float:
+    """How many particles carry the weight: 1 over the sum of squares (A. Kong 1992)."""
+    weight = np.exp(log_weight - log_weight.max())
+    return float(weight.sum() ** 2 / (weight**2).sum())

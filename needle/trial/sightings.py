@@ -1,0 +1,267 @@
+"""What was seen in a trial, told to its particles.
+
+Figures that are measured correct them; what is only between limits, or of a moment, weighs them by
+a log-likelihood, (particles,), about 0 where it was foretold exactly.
+
+A charge in percent or bars is the supply's own opinion: it bends, sticks and jumps. Wh and Ah are
+counted by a meter with a gain of its own. Volts of a resting or loaded battery say what their
+chemistry's table makes of them. W of a moment may be any moment of a cycle.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from scipy.special import log_ndtr, ndtr
+
+from needle.supply.display import KNEE, charge_shown, true_charge
+from needle.supply.voltage import open_circuit_v
+from needle.trial.particles import (
+    BOW,
+    GAIN,
+    IN_WH,
+    KNEE_SCORE,
+    LAG,
+    VOLTS,
+    Foretold,
+    Particles,
+    Spread,
+)
+from needle.trial.trial import CheckIn
+
+LogLikelihood = Callable[[Particles], np.ndarray]
+#: Tells the particles; whether the figure may be plainly wrong, and whether it was taken to be so.
+Sighting = Callable[[Particles, bool], bool]
+Spreads = Callable[[Particles], tuple[Spread, ...]]
+
+#: A display's own noise beside its last digit (share); how often it sticks or jumps, and by what.
+DISPLAY_SD, STICKS, STUCK_SD = 0.012, 0.12, 0.045
+#: How far a display usually lags behind what is left, since it sticks before it falls (share).
+LAG_USUAL = 0.01
+#: How often a figure is plainly wrong (misread, another counter), and by how much of the charge.
+WRONG, WRONG_SD = 0.004, 0.25
+#: Looks at a display that differ by less than so much (share) err alike, and are worth the less.
+ALIKE, LEAST_WORTH = 0.03, 0.15
+#: The same of bars: noise of an edge, and how often one is still lit or already out.
+EDGE_SD, BAR_STICKS = 0.012, 0.03
+#: What a count strays beside its gain, of itself; and of what the battery holds.
+COUNT_SD, COUNT_STEP = 0.004, 0.0008
+#: Volts of a chemistry's table, of themselves.
+VOLTS_SD = 0.012
+#: Minutes either side in which W of a moment are looked for; how far they stray at the least; how
+#: often they are of a moment that nobody foretold.
+MOMENT_MIN, MOMENT_SD, ODD_MOMENT = 30, 0.06, 0.15
+#: W in of a moment: clouds pass.
+SUN_MOMENT_SD = 0.25
+#: How sharply a stop is drawn, share.
+STOP_SD = 0.008
+
+
+def knee_of(particles: Particles) -> np.ndarray:
+    """True charge at which each particle's display shows its last fifth."""
+    least, most = KNEE
+    return np.asarray(least + (most - least) * ndtr(particles.state[KNEE_SCORE]))
+
+
+def behind(shown: float, particles: Particles) -> np.ndarray:
+    """The true charge behind what each particle's display shows."""
+    if shown <= 0 or shown >= 1:
+        return np.full(len(particles), shown)
+    straight = np.maximum(0.0, shown - _lag(particles))
+    return true_charge(straight, knee_of(particles), particles.state[BOW])
+
+
+def _lag(particles: Particles) -> np.ndarray:
+    return np.asarray(LAG_USUAL * np.exp(np.minimum(particles.state[LAG], 3.0)))
+
+
+def sightings(check_in: CheckIn, last_shown: float | None = None) -> list[tuple[str, Sighting]]:
+    """What a check-in tells, one for each of its figures, by its kind.
+
+    A display that shows nearly what it showed at the last look (``last_shown``, share) says little
+    more than it did: it errs alike.
+    """
+    seen: list[tuple[str, Sighting]] = []
+    if check_in.shown is not None:
+        moved = 1.0 if last_shown is None else abs(check_in.shown - last_shown)
+        worth = float(np.clip(moved / ALIKE, LEAST_WORTH, 1.0))
+        seen.append(("charge", _shown(check_in, worth)))
+    if check_in.wh is not None:
+        seen.append(("wh", _counted(check_in.wh, check_in.counted)))
+    if check_in.ah is not None:
+        seen.append(("ah", _amp_hours(check_in.ah, check_in.counted)))
+    if check_in.wh_in is not None:
+        seen.append(("wh_in", _charged(check_in.wh_in)))
+    if check_in.volts is not None:
+        seen.append(("volts", weighing(_volts(check_in.volts))))
+    if check_in.drawn_w:
+        seen.append(("watts", weighing(_watts(check_in.drawn_w, check_in.counted))))
+    if check_in.watts_in:
+        seen.append(("watts_in", weighing(_watts_in(check_in.watts_in))))
+    return seen
+
+
+def weighing(told: LogLikelihood) -> Sighting:
+    """A log-likelihood as a sighting."""
+
+    def sight(particles: Particles, may_be_wrong: bool) -> bool:
+        particles.see(told)
+        return False
+
+    return sight
+
+
+def _measuring(foretold: Foretold, measured: float, spreads: Spreads) -> Sighting:
+    """A measured figure as a sighting; the last of its spreads is that of a wrong one."""
+
+    def sight(particles: Particles, may_be_wrong: bool) -> bool:
+        known = spreads(particles)
+        if not may_be_wrong:
+            known = known[:-1]
+        return particles.measure(foretold, measured, known) == len(spreads(particles)) - 1
+
+    return sight
+
+
+def _shown(check_in: CheckIn, worth: float) -> Sighting:
+    if check_in.percent is not None:
+        return _percent(check_in.percent, worth)
+    assert check_in.bars is not None and check_in.of
+    told = _bars(check_in.bars, check_in.of)
+    return weighing(lambda particles: worth * told(particles))
+
+
+def _normal(off: np.ndarray, sd: np.ndarray | float) -> np.ndarray:
+    """Of a deviation; about 0 where there is none."""
+    return np.asarray(-0.5 * (off / sd) ** 2 - np.log(sd / np.mean(sd)))
+
+
+def _mixed(
+    off: np.ndarray, sd: np.ndarray | float, *wider: tuple[float, np.ndarray | float]
+) -> np.ndarray:
+    """Normal, but for shares with a wider spread each."""
+    told = _normal(off, sd) + np.log(1 - sum(share for share, _ in wider))
+    for share, wide in wider:
+        both = np.hypot(sd, wide)
+        told = np.logaddexp(told, np.log(share) + _normal(off, both) - np.log(both / sd))
+    return np.asarray(told)
+
+
+def _percent(shown: float, worth: float) -> Sighting:
+    def foretold(particles: Particles) -> np.ndarray:
+        display = charge_shown(particles.bank.charge, knee_of(particles), particles.state[BOW])
+        return np.minimum(display + _lag(particles), 1.0)
+
+    sd = float(np.hypot(0.01 / np.sqrt(12), DISPLAY_SD) / np.sqrt(worth))
+    spreads = (
+        Spread(sd, 1 - STICKS - WRONG),
+        Spread(float(np.hypot(sd, STUCK_SD)), STICKS),
+        Spread(WRONG_SD, WRONG),
+    )
+    return _measuring(foretold, shown, lambda particles: spreads)
+
+
+def _bars(lit: int, of: int) -> LogLikelihood:
+    def told(particles: Particles) -> np.ndarray:
+        edges = particles.bar_edges(of)
+        upper = edges[:, lit] if lit < of else np.full(len(particles), 2.0)
+        lower = edges[:, lit - 1] if lit > 0 else np.full(len(particles), -2.0)
+        charge = particles.bank.charge
+        lit_share = ndtr((charge - lower) / EDGE_SD) * ndtr((upper - charge) / EDGE_SD)
+        # A bar that sticks: it may be the neighbour's turn.
+        off = np.maximum(np.maximum(lower - charge, charge - upper), 0.0)
+        stuck = np.exp(-0.5 * (off / STUCK_SD) ** 2)
+        return np.asarray(np.log((1 - BAR_STICKS) * lit_share + BAR_STICKS * stuck + 1e-12))
+
+    return told
+
+
+def _counted(wh: float, place: str) -> Sighting:
+    def foretold(particles: Particles) -> np.ndarray:
+        return particles.counted(place) * np.exp(particles.state[GAIN])
+
+    return _measuring(foretold, wh, lambda particles: _count_spreads(wh, particles))
+
+
+def _amp_hours(ah: float, place: str) -> Sighting:
+    """By the battery's nominal volts."""
+
+    def foretold(particles: Particles) -> np.ndarray:
+        volts = particles.expected.plan.supply.battery.volts or 1.0
+        off = np.exp(particles.state[GAIN] + particles.state[VOLTS])
+        return np.asarray(particles.counted(place) * off / volts)
+
+    def spreads(particles: Particles) -> tuple[Spread, ...]:
+        volts = particles.expected.plan.supply.battery.volts or 1.0
+        in_wh = _count_spreads(ah * volts, particles)
+        return tuple(Spread(spread.sd / volts, spread.share) for spread in in_wh)
+
+    return _measuring(foretold, ah, spreads)
+
+
+def _charged(wh: float) -> Sighting:
+    return _measuring(
+        lambda particles: particles.state[IN_WH],
+        wh,
+        lambda particles: _count_spreads(wh, particles),
+    )
+
+
+def _count_spreads(wh: float, particles: Particles) -> tuple[Spread, ...]:
+    held_wh = float(np.median(particles.held_wh))
+    sd = float(np.hypot(COUNT_SD * wh, COUNT_STEP * held_wh)) + 0.3
+    return Spread(sd, 1 - WRONG), Spread(WRONG_SD * held_wh, WRONG)
+
+
+def _volts(volts: float) -> LogLikelihood:
+    """Between the volts under load and those of a battery that has rested."""
+
+    def told(particles: Particles) -> np.ndarray:
+        battery = particles.expected.plan.supply.battery
+        if battery.volts is None:
+            return np.zeros(len(particles))
+        charge = np.clip(particles.bank.charge, 0.0, 1.0)
+        rested = open_circuit_v(battery.chemistry, battery.volts, charge)
+        return _normal(rested - volts, VOLTS_SD * battery.volts)
+
+    return told
+
+
+def _watts(watts: float, place: str) -> LogLikelihood:
+    def told(particles: Particles) -> np.ndarray:
+        first = max(0, particles.minute - MOMENT_MIN)
+        block = particles.asked(first, particles.minute + MOMENT_MIN)
+        by_minute = block.routes_w.get(place, block.drawn_w)
+        mean = by_minute.mean(axis=1)
+        sd = np.hypot(by_minute.std(axis=1), MOMENT_SD * mean) + 0.5
+        return _mixed(mean - watts, sd, (ODD_MOMENT, max(watts, 1.0)))
+
+    return told
+
+
+def _watts_in(watts: float) -> LogLikelihood:
+    def told(particles: Particles) -> np.ndarray:
+        first = max(0, particles.minute - MOMENT_MIN)
+        sources_w = particles.asked(first, particles.minute + MOMENT_MIN).sources_w
+        if sources_w is None:
+            return np.zeros(len(particles))
+        mean = sources_w.mean(axis=1)
+        sd = np.hypot(sources_w.std(axis=1), SUN_MOMENT_SD * mean) + 5.0
+        return _mixed(mean - watts, sd, (ODD_MOMENT, max(watts, 10.0)))
+
+    return told
+
+
+def still_runs(stop: Foretold) -> Sighting:
+    """That it has not stopped at a charge (share) speaks against those that would have."""
+    return weighing(lambda particles: log_ndtr((particles.bank.charge - stop(particles)) / STOP_SD))
+
+
+def stops_at(stop: Foretold) -> Sighting:
+    """That it stopped at a charge (share) just now."""
+    return _measuring(
+        lambda particles: particles.bank.charge - stop(particles),
+        0.0,
+        lambda particles: (Spread(STOP_SD), Spread(WRONG_SD)),
+    )

@@ -1,0 +1,240 @@
+"""Trials of our own making whose end is known, to hold forecasts against.
+
+Supplies are emptied second by second by the households of :mod:`tools.truth`, with sun, changed
+conditions and displays that bend, stick and jump, or by a small steady pack. Nothing here is shared
+with what it judges. ``python -m tools.trials [TRIALS]``
+"""
+
+from __future__ import annotations
+
+import copy
+import sys
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from needle.trial.forecast import forecast
+from needle.trial.trial import parse_trial
+from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, Score, household
+
+SORTS = ("household", "sun", "legs", "small pack", "no plan")
+DISPLAYS = ("percent", "bars", "wh", "ah")
+SHARES = (0.0, 1 / 3, 0.5, 0.8)
+CHARGES = 0.96
+
+
+@dataclass
+class Run:
+    """A supply that was run down: true charge by the step, and how its display stands to it."""
+
+    document: dict[str, Any]
+    charge: np.ndarray
+    out_wh: np.ndarray
+    step_s: float
+    sort: str
+    display: str
+    stop_at: float
+    rng: np.random.Generator
+    leg_h: list[tuple[float, str]] = field(default_factory=list)
+    watts: np.ndarray | None = None
+
+    def __post_init__(self) -> None:
+        rng = self.rng
+        last_fifth = rng.uniform(0.5, 1.0)
+        self.knee = last_fifth / (4 + last_fifth)
+        self.bow = rng.normal(0, 0.015)
+        self.sticky = rng.choice([0.0, 0.0, 0.04, 0.07])
+        lengths = np.exp(rng.normal(0, 0.25, int(rng.integers(4, 6))))
+        lengths[0] *= rng.uniform(0.5, 1.0)
+        if rng.random() < 0.4:
+            lengths[rng.integers(len(lengths))] *= 2
+        self.edges = np.concatenate([[0.0], np.cumsum(lengths) / lengths.sum()])
+        self.gain = 1 + rng.uniform(-0.01, 0.01)
+        self.shown = self._shown()
+        under = self.shown <= self.stop_at if self.display == "percent" else self.charge <= 1e-9
+        self.true_h = float(np.argmax(under)) * self.step_s / 3600 if under.any() else np.nan
+
+    def _shown(self) -> np.ndarray:
+        charge = self.charge
+        above = 0.2 + 0.8 * (charge - self.knee) / (1 - self.knee)
+        shown = np.where(charge < self.knee, 0.2 * charge / self.knee, above)
+        shown = shown + self.bow * np.sin(np.pi * np.clip(charge, 0, 1))
+        if self.sticky:
+            # It holds a figure until it is off by so much, then jumps to the right one.
+            held, last = np.empty_like(shown), shown[0]
+            for place, value in enumerate(shown):
+                if abs(value - last) > self.sticky or value < 0.08:
+                    last = value
+                held[place] = last
+            shown = held
+        return np.clip(np.round(shown * 100) / 100, 0.0, 1.0)
+
+    def seen(self, hour: float) -> dict[str, Any]:
+        """What a person writes down at an hour."""
+        place = min(int(hour * 3600 / self.step_s), len(self.charge) - 1)
+        seen: dict[str, Any] = {"h": round(hour, 2)}
+        if self.display == "percent":
+            return {**seen, "percent": float(round(100 * self.shown[place]))}
+        if self.display == "bars":
+            lit = int(np.searchsorted(self.edges, max(self.charge[place], 1e-9)))
+            return {**seen, "bars": min(lit, len(self.edges) - 1), "of": len(self.edges) - 1}
+        counted = self.out_wh[place] * self.gain
+        if self.display == "wh":
+            return {**seen, "wh": float(round(counted))}
+        volts = self.document["supply"]["battery"].get("volts", 12.8)
+        return {**seen, "ah": round(counted / volts * 0.99, 1)}
+
+    def knowable(self, share: float) -> bool:
+        """Whether there is anything to go by: a plan or a look, and conditions that stay."""
+        looked = share > 0 or self.sort != "no plan"
+        return looked and all(hour < 0.85 * share * self.true_h for hour, _ in self.leg_h)
+
+    def trial(self, share: float) -> dict[str, Any]:
+        """The trial's document as it stood after a share of its hours."""
+        places = (np.arange(1, 13) + self.rng.uniform(-0.3, 0.3, 12)) / 13
+        hours = [place * self.true_h for place in places if place <= share]
+        check_ins = [self.seen(hour) for hour in hours]
+        for hour, name in self.leg_h:
+            if hour <= share * self.true_h:
+                check_ins.append({"h": round(hour, 2), "leg": name})
+        document: dict[str, Any] = {"stop_at": self.stop_at, "check_ins": check_ins}
+        if self.sort == "no plan":
+            return {**document, "supply": {"battery": self.document["supply"]["battery"]}}
+        return {**document, "plan": self.document}
+
+
+def _sun(rng: np.random.Generator, document: dict[str, Any], points: int) -> np.ndarray:
+    """W of panels by the step, from the plan's start: geometry, days and passing clouds."""
+    start_h = float(document["start"][11:13])
+    hour = start_h + np.arange(points) * STEP_S / 3600
+    latitude, declination = np.radians(48.0), np.radians(-14.0)
+    tilt = np.radians(35.0)
+    angle = np.radians(15 * (hour % 24 - 12))
+    high = np.sin(latitude) * np.sin(declination) + (
+        np.cos(latitude) * np.cos(declination) * np.cos(angle)
+    )
+    onto = np.sin(latitude - tilt) * np.sin(declination) + (
+        np.cos(latitude - tilt) * np.cos(declination) * np.cos(angle)
+    )
+    mass = 1 / np.maximum(high, 0.03)
+    clear = np.where(high > 0, 1.1 * 0.7 ** (mass**0.678) * np.maximum(onto, 0) * 1.353, 0.0)
+    day = (hour // 24).astype(int)
+    clouds = rng.beta(2, 2, int(day.max()) + 1)
+    share = 1 - 0.75 * clouds[day] ** 3.4
+    passing = np.repeat(rng.uniform(0.8, 1.2, points // 60 + 1), 60)[:points]
+    rated = document["sources"][0]["rated_w"]
+    return rated * 0.72 * np.exp(rng.normal(0, 0.08)) * clear * share * passing
+
+
+def _charge(out_w: np.ndarray, sun_w: np.ndarray, held_wh: float, step_s: float) -> np.ndarray:
+    """True charge after each step, held under full."""
+    gained = np.where(sun_w > out_w, CHARGES * (sun_w - out_w), sun_w - out_w)
+    steps = gained * step_s / 3600 / held_wh
+    if not sun_w.any():
+        return 1 + np.cumsum(steps)
+    charge, level = np.empty(len(steps)), 1.0
+    for place, step in enumerate(steps):
+        level = min(1.0, level + step)
+        charge[place] = level
+    return charge
+
+
+def run_of(seed: int) -> Run | None:
+    """One trial; None where it does not end within the days that are known."""
+    rng = np.random.default_rng([seed, 83])
+    sort = SORTS[seed % len(SORTS)]
+    display = DISPLAYS[seed // len(SORTS) % len(DISPLAYS)]
+    stop_at = float(rng.choice([0.0, 0.1, 0.2])) if display == "percent" else 0.0
+    if sort == "small pack":
+        return _small_pack(rng, display, stop_at)
+    home = household(seed, 0.07)
+    document = copy.deepcopy(home.document)
+    out_w, held_wh = _down(home, document)
+    sun_w = np.zeros_like(out_w)
+    leg_h = []
+    if sort == "sun":
+        document["sources"] = [{
+            "kind": "sun", "rated_w": float(round(out_w.mean() * rng.uniform(1.0, 3.0))),
+            "yield": 0.72, "latitude": 48.0, "longitude": 0.0, "tilt": 35, "azimuth": 180,
+            "clouds": 0.5, "spread": 0.25,
+        }]  # fmt: skip
+        sun_w = _sun(rng, document, len(out_w))
+    if sort == "legs":
+        first = np.argmax(np.cumsum(out_w) * STEP_S / 3600 > rng.uniform(0.2, 0.6) * held_wh)
+        factor = float(np.exp(rng.choice([-1, 1]) * rng.uniform(0.1, 0.5)))
+        out_w = np.where(np.arange(len(out_w)) >= first, out_w * factor, out_w)
+        leg_h = [(float(first) * STEP_S / 3600, "warmer room")]
+    charge = _charge(out_w, sun_w, held_wh, STEP_S)
+    terminal_w = np.maximum(out_w - sun_w, 0.0)
+    document["supply"]["battery"]["floor"] = stop_at
+    run = Run(document, charge, np.cumsum(terminal_w) * STEP_S / 3600, STEP_S, sort, display,
+              stop_at, rng, leg_h)  # fmt: skip
+    return run if np.isfinite(run.true_h) else None
+
+
+def _down(home: Household, document: dict[str, Any]) -> tuple[np.ndarray, float]:
+    """W at the battery by the step from the plan's start, and the Wh that it truly holds.
+
+    They follow from the household's own truth: its hours to the plan's floor.
+    """
+    start_h = float(document["start"][11:13])
+    first = int((BEFORE_DAYS * DAY_S + start_h * 3600) / STEP_S)
+    total = np.sum([part.watts[first:] for part in home.parts], axis=0)
+    out_w = home.idle_w + total / home.efficiency
+    return out_w, home.held_wh
+
+
+def _small_pack(rng: np.random.Generator, display: str, stop_at: float) -> Run | None:
+    nominal = float(round(rng.uniform(60, 500)))
+    held_wh = nominal * rng.normal(0.9, 0.05)
+    watts = held_wh / rng.uniform(0.8, 6.0)
+    points = 7200
+    step_s = 4.5 * held_wh / watts * 3600 / points / 3
+    level = np.exp(np.interp(np.arange(points), np.arange(0, points + 600, 600),
+                             rng.normal(0, 0.04, points // 600 + 1)))  # fmt: skip
+    out_w = watts * level
+    document = {
+        "hours": 24.0, "needed_hours": 2.0,
+        "supply": {
+            "battery": {"chemistry": "usb", "nominal_wh": nominal, "volts": 3.7, "floor": stop_at},
+            "outputs": [{"name": "usb", "max_w": 5 * watts, "idle_w": 0.2, "efficiency": 0.87}],
+        },
+        "loads": [{"name": "Lamp", "route": "usb", "running_w": 0.87 * watts * rng.normal(1, 0.08),
+                   "spread": 0.1}],
+    }  # fmt: skip
+    charge = _charge(out_w, np.zeros(points), held_wh, step_s)
+    run = Run(document, charge, np.cumsum(out_w) * step_s / 3600, step_s, "small pack", display,
+              stop_at, rng)  # fmt: skip
+    return run if np.isfinite(run.true_h) else None
+
+
+def judge(count: int, first: int = 0) -> dict[str, Score]:
+    """Hold forecasts at several shares of a run against its end."""
+    scores: dict[str, Score] = {}
+    for seed in range(first, first + count):
+        run = run_of(seed)
+        if run is None:
+            continue
+        for share in SHARES:
+            if not run.knowable(share):
+                continue
+            low, middle, high = forecast(parse_trial(run.trial(share))).stop_h
+            for name in ("all", run.sort, run.display):
+                score = scores.setdefault(f"{100 * share:2.0f} % of the run, {name}", Score())
+                score.held.append(low <= run.true_h <= high)
+                score.errors.append(middle / run.true_h - 1)
+    return scores
+
+
+def table(count: int) -> None:
+    """Print how often ranges held after shares of a run, by its sort and display."""
+    begin = time.perf_counter()
+    for name, score in sorted(judge(count).items()):
+        print(score.line(name))
+    print(f"  {count} trials in {time.perf_counter() - begin:.0f} s")
+
+
+if __name__ == "__main__":
+    table(int(sys.argv[1]) if len(sys.argv) > 1 else 60)

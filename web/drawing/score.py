@@ -1,0 +1,36 @@
+"""How good forecasts have been: at each look, how many ranges held, and how far off they were."""
+
+from __future__ import annotations
+
+from django.utils.safestring import SafeString
+
+from needle.trial.follow import Score
+from web.drawing.svg import Svg
+
+WIDTH, _ROW, _LEFT, _WIDE = 330, 34, 92, 226
+_NAMES = ("at the start", "after a third", "at half time", "after 4 fifths")
+#: Trials that are drawn one by one; more than that are drawn as a bar.
+_MOST_MARKS = 16
+#: Share of ranges that should hold: they go from the 10th to the 90th percentile.
+_WANTED = 0.8
+
+
+def drawing_of(score: Score) -> SafeString:
+    """A row a look: a mark for each trial, filled where its range held."""
+    looks = [(name, look) for name, look in zip(_NAMES, score.looks, strict=True) if look.trials]
+    words = "; ".join(f"{name} {look.held} of {look.trials} held" for name, look in looks)
+    svg = Svg(WIDTH, _ROW * len(looks) + 6, "How often the range held the end", words, "score")
+    for number, (name, look) in enumerate(looks):
+        y = _ROW * number + 16
+        svg.words(0, y + 4, name, "score-label")
+        if look.trials <= _MOST_MARKS:
+            step = min(18.0, _WIDE / look.trials)
+            for mark in range(look.trials):
+                css = "score-held" if mark < look.held else "score-missed"
+                svg.add("circle", cx=_LEFT + step * (mark + 0.5), cy=y, r=5, css=css)
+        else:
+            svg.rect(_LEFT, y - 5, _WIDE, 10, "score-missed")
+            svg.rect(_LEFT, y - 5, _WIDE * look.held / look.trials, 10, "score-held")
+            at = _LEFT + _WIDE * _WANTED
+            svg.line(at, y - 8, at, y + 8, "score-wanted")
+    return svg.render()

@@ -1,0 +1,75 @@
+"""What is expected of a trial as it starts: its plan, or loads that were ticked, as a draft."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from copy import copy
+from typing import Any
+
+from needle.plan.plan import MOST_HOURS
+from web.plans.draft import Draft, document, draft_of
+from web.plans.models import Plan, PlanEntry
+from web.plans.outcomes import LONG_WAIT_S, answer_draft
+from web.plans.runs import snapshot
+from web.supplies.models import Supply
+from web.trials.models import Trial
+
+#: Hours that a run without a plan is looked at first; its answer looks as far as it must.
+LOOK_H = 24.0
+
+
+def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
+    """Keep in a trial what is believed and expected now: its supply, and the plan as it stands.
+
+    ``ticked`` are keys of loads that run in it where it has no plan. Where neither can be run,
+    nothing is expected.
+    """
+    trial.believed = _believed(trial)
+    draft = _draft(trial, ticked)
+    if draft is None:
+        return
+    answer = answer_draft(draft, LONG_WAIT_S)
+    outcome = answer.outcome
+    if outcome is None:
+        return
+    hours = min(outcome.plan.hours, MOST_HOURS)
+    trial.expected = {"plan": {**document(draft), "hours": hours}}
+    until_h = max(1e-6, min(outcome.until_h, outcome.plan.needed_hours))
+    watts = {name: wh / until_h for name, wh in outcome.energy_wh["loads"].items()}
+    trial.ran = snapshot(answer.used, watts, bool(outcome.plan.sources))
+
+
+def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
+    """The trial's plan, or its ticked loads, under the trial's own conditions."""
+    assert trial.supply is not None
+    supply = Supply.objects.with_parts().get(pk=trial.supply.pk)
+    supply.job = trial.job
+    if trial.plan is not None:
+        plan = copy(trial.plan)
+        plan.job = trial.job
+        draft = draft_of(plan).on(supply)
+    elif ticked:
+        plan = Plan(job=trial.job, name=trial.name, needed_hours=LOOK_H)
+        entries = {
+            load.pk: PlanEntry(plan=plan, load=load, taken_in=load.pk in ticked)
+            for load in trial.job.loads.live()
+        }
+        draft = Draft(plan, supply, entries, [])
+    else:
+        return None
+    plan.start, plan.start_charge, plan.floor = (
+        trial.started_at, trial.start_charge, trial.stop_at
+    )  # fmt: skip
+    if trial.room_c is not None:
+        plan.room_c = trial.room_c
+    return draft
+
+
+def _believed(trial: Trial) -> dict[str, Any]:
+    """The supply's battery as it is known now: figures that tests gave, not the tests."""
+    assert trial.supply is not None
+    battery = trial.supply.to_core().battery
+    document = trial.supply.to_document(outputs=())["battery"]
+    document["capacity_factor"] = battery.state_of_health.value
+    document["capacity_spread"] = battery.state_of_health.spread
+    return {"battery": document}
