@@ -15,6 +15,8 @@ from typing import Any
 
 import numpy as np
 
+from needle.plan.document import parse_plan
+from needle.plan.simulate import simulate
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, Score, household
@@ -23,6 +25,8 @@ SORTS = ("household", "sun", "legs", "small pack", "no plan")
 DISPLAYS = ("percent", "bars", "wh", "ah")
 SHARES = (0.0, 1 / 3, 0.5, 0.8)
 CHARGES = 0.96
+#: Days after which a run is made again.
+LATER_DAYS = 2
 
 
 @dataclass
@@ -220,11 +224,10 @@ def judge(count: int, first: int = 0) -> dict[str, Score]:
         for share in SHARES:
             if not run.knowable(share):
                 continue
-            low, middle, high = forecast(parse_trial(run.trial(share))).stop_h
+            stop_h = forecast(parse_trial(run.trial(share))).stop_h
             for name in ("all", run.sort, run.display):
-                score = scores.setdefault(f"{100 * share:2.0f} % of the run, {name}", Score())
-                score.held.append(low <= run.true_h <= high)
-                score.errors.append(middle / run.true_h - 1)
+                key = f"{100 * share:2.0f} % of the run, {name}"
+                scores.setdefault(key, Score()).add(stop_h, run.true_h)
     return scores
 
 
@@ -234,6 +237,35 @@ def table(count: int) -> None:
     for name, score in sorted(judge(count).items()):
         print(score.line(name))
     print(f"  {count} trials in {time.perf_counter() - begin:.0f} s")
+
+
+def repeats(count: int) -> None:
+    """Print how plans stood that repeat a run which was made two days before."""
+    after, before = Score(), Score()
+    for seed in range(count):
+        home = household(seed, 0.07)
+        hours = _again(home)
+        if hours is None:
+            continue
+        made = {"hours": home.true_h, "from": 1.0, "to": 0.1, "why": "floor",
+                "loads": [load["name"] for load in home.document["loads"]],
+                "at": home.document["start"]}  # fmt: skip
+        day = int(home.document["start"][8:10]) + LATER_DAYS
+        start = home.document["start"].replace(home.document["start"][:10], f"2027-02-{day:02d}")
+        plan = {**home.document, "start": start}
+        before.add(simulate(parse_plan(plan), 200).runtime, hours)
+        after.add(simulate(parse_plan({**plan, "runs": [made]}), 200).runtime, hours)
+    print(before.line("without the run"))
+    print(after.line("resting on it"))
+
+
+def _again(home: Household) -> float | None:
+    """True hours of the same run some days later; None where that is not known."""
+    out_w, held_wh = _down(home, home.document)
+    first = LATER_DAYS * DAY_S // STEP_S
+    used = np.cumsum(out_w[first:]) * STEP_S / 3600
+    at = int(np.searchsorted(used, 0.9 * held_wh))
+    return None if at == len(used) else at * STEP_S / 3600
 
 
 if __name__ == "__main__":

@@ -256,6 +256,12 @@ class Score:
     held: list[bool] = field(default_factory=list)
     errors: list[float] = field(default_factory=list)
 
+    def add(self, hours: tuple[float, float, float], true_h: float) -> None:
+        """Hold a range of hours, its middle second, against the true ones."""
+        low, middle, high = hours
+        self.held.append(low <= true_h <= high)
+        self.errors.append(middle / true_h - 1)
+
     def line(self, name: str) -> str:
         errors = np.array(self.errors)
         return (f"    {name:34s} n {len(errors):4d}   held {100 * np.mean(self.held):5.1f} %   "
@@ -272,13 +278,10 @@ def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[s
             outcome = simulate(parse_plan(home.document), draws)
         except DocumentError as error:
             raise SystemExit(f"household {seed}: {error}") from None
-        low, middle, high = outcome.runtime
         supply = "tested" if home.tested else "untested"
         for name in ("all", f"all {supply}", home.evidence, f"{home.evidence}, {supply}",
                      f"led by {home.leads}"):  # fmt: skip
-            score = scores.setdefault(name, Score())
-            score.held.append(low <= home.true_h <= high)
-            score.errors.append(middle / home.true_h - 1)
+            scores.setdefault(name, Score()).add(outcome.runtime, home.true_h)
     return scores
 
 

@@ -65,15 +65,15 @@ class Block:
         """Some minutes of some draws, as a block that begins at ``first``."""
 
         def cut(values: np.ndarray | None) -> np.ndarray | None:
-            return None if values is None else values[rows][:, minutes]
+            return None if values is None else values[:, minutes][rows]
 
         sources = self.sources_w
         if sources is not None:
             sources = sources[:, minutes] if len(sources) == 1 else cut(sources)
         return Block(
             first=first,
-            routes_w={route: watts[rows][:, minutes] for route, watts in self.routes_w.items()},
-            drawn_w=self.drawn_w[rows][:, minutes],
+            routes_w={route: watts[:, minutes][rows] for route, watts in self.routes_w.items()},
+            drawn_w=self.drawn_w[:, minutes][rows],
             starts_w=cut(self.starts_w),
             sources_w=sources,
             other_w=None if self.other_w is None else self.other_w[minutes],

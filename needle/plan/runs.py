@@ -35,7 +35,7 @@ from needle.supply.inverter import dc_w
 #: Static samples that are weighed, and how many must carry weight at the least.
 SAMPLES, LEAST_EFFECTIVE = 6000, 60
 #: Relative sd of a run that is made again at once, and of what its meter counted.
-REPEAT_SPREAD, COUNT_SPREAD = 0.02, 0.02
+REPEAT_SPREAD, COUNT_SPREAD = 0.01, 0.02
 #: What a year, and a °C of another room, add to it.
 YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
 #: Half the squared deviation beyond which a run fits no sample at all: five sd.

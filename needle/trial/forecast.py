@@ -15,12 +15,15 @@ from needle.supply.battery import cold_factor
 from needle.supply.display import LAST_FIFTH
 from needle.trial.expected import Expected, expected_of, with_charging
 from needle.trial.made import COUNT_READ, Count, last_count
-from needle.trial.particles import LEVEL, OUT_WH, Particles
-from needle.trial.sightings import behind, sightings, still_runs, stops_at
+from needle.trial.particles import LEVEL, OUT_WH, START, Particles
+from needle.trial.sightings import ALIKE, behind, sightings, still_runs, stops_at
 from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
 #: A charge that rises by more than this without a source is asked about, share.
 RISE = 0.015
+#: W and volts of moments closer together than this tell the same, h.
+MOMENTS_H = 0.4
+MOMENTS = ("watts", "amps", "watts_in", "volts")
 #: Points of a fan, and the longest step between them, min.
 FAN_POINTS, FAN_STEP_MIN = 24, 180
 
@@ -141,31 +144,65 @@ class Followed:
         self.particles = Particles(with_charging(expected, trial), seed, trial.places)
         self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
         if self.displayed:
-            self.particles.bank.charge = np.minimum(1.0, behind(trial.start_charge, self.particles))
+            self.particles.state[START] = behind(trial.start_charge, self.particles)
+            self.particles.settle()
         self.legs = [(0.0, "start")]
         self.notices: list[str] = []
         self.hour = 0.0
-        self._last_shown: float | None = None
+        #: Of each kind of figure, when it was told last, and what.
+        self._used: dict[str, tuple[float, float | None]] = {}
         #: Kinds of figure whose last one was believed.
         self._believed: set[str] = set()
-        self._top_shown, self._counted_wh = trial.start_charge, 0.0
+        self._last_shown, self._counted_wh = trial.start_charge, 0.0
         self._begin_leg(0)
 
     def take_in(self, check_ins: Sequence[CheckIn]) -> None:
         """Weigh by check-ins, in their order."""
         for check_in in check_ins:
             self.to(check_in.h)
-            for kind, sight in sightings(self._counting(check_in), self._last_shown):
+            news = self._counting(check_in)
+            if check_in is not check_ins[-1]:
+                news = self._news(news)
+            for kind, sight in sightings(news, self._used.get("charge", (0.0, None))[1]):
                 # The first figure of a kind, and one after another that was doubted, is believed:
                 # then it is what was expected that is wrong.
                 doubted = sight(self.particles, kind in self._believed)
                 self._believed.discard(kind) if doubted else self._believed.add(kind)
-            if check_in.tells:
+            if news.tells:
                 still_runs(self.stop_charge)(self.particles, False)
-            if check_in.shown is not None:
-                self._last_shown = check_in.shown
+            self._use(news)
             if check_in.leg is not None:
                 self._new_leg(check_in)
+
+    def _news(self, check_in: CheckIn) -> CheckIn:
+        """A check-in without what was just told: two hundred looks say no more than fifty."""
+        held_wh = self.trial.battery.nominal_wh
+        counted_wh = check_in.counted_wh(self.trial.battery.volts)
+        if self._is_old("charge", check_in.shown, ALIKE / 3):
+            check_in = replace(check_in, percent=None, bars=None)
+        if self._is_old("counted", counted_wh, ALIKE / 2 * held_wh):
+            check_in = replace(check_in, wh=None, ah=None)
+        moments: dict[str, Any] = {
+            name: None
+            for name in MOMENTS
+            if name in self._used and check_in.h - self._used[name][0] < MOMENTS_H
+        }
+        return replace(check_in, **moments)
+
+    def _is_old(self, kind: str, value: float | None, step: float) -> bool:
+        last = self._used.get(kind)
+        return None not in (value, last) and abs(value - last[1]) < step  # type: ignore[index, operator]
+
+    def _use(self, check_in: CheckIn) -> None:
+        """Keep what was told last of each kind of figure, and when."""
+        told = {
+            "charge": check_in.shown,
+            "counted": check_in.counted_wh(self.trial.battery.volts),
+            **{name: getattr(check_in, name) for name in MOMENTS},
+        }
+        self._used |= {
+            kind: (check_in.h, value) for kind, value in told.items() if value is not None
+        }
 
     def to(self, hour: float) -> None:
         """Let time pass to an hour."""
@@ -195,14 +232,14 @@ class Followed:
         shown, volts = check_in.shown, self.trial.battery.volts
         if shown is not None:
             step = 0.01 if check_in.percent is not None or not check_in.of else 1.0 / check_in.of
-            if shown - self._top_shown > step + RISE and not self._is_charged:
+            if shown - self._last_shown > step + RISE and not self._is_charged:
                 self.notices.append(
-                    f"At {check_in.h:g} h the charge rose from {self._top_shown * 100:.3g} to "
+                    f"At {check_in.h:g} h the charge rose from {self._last_shown * 100:.3g} to "
                     f"{shown * 100:.3g} %: was it charged? Kept as a note, not counted."
                 )
                 check_in = replace(check_in, percent=None, bars=None)
             else:
-                self._top_shown = shown
+                self._last_shown = shown
         if volts is None:
             check_in = replace(check_in, ah=None)
         counted_wh = check_in.counted_wh(volts)
@@ -261,7 +298,7 @@ class Followed:
             used_wh = count.wh * self.hour / count.h
         legs = self._legs(used_wh)
         notices = list(self.notices)
-        if self._last_shown is not None and self._last_shown <= LAST_FIFTH + 0.05:
+        if self._last_shown <= LAST_FIFTH + 0.05:
             notices.append("The last fifth of a display often goes faster than it says.")
         return Forecast(
             stop_h=stop_h,

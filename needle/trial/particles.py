@@ -20,7 +20,7 @@ from needle.plan.bank import BLOCK, MINUTES_PER_HOUR
 from needle.trial.expected import Expected
 
 #: Particles: so many minutes times particles, within these bounds.
-CELLS, LEAST, MOST = 6e6, 800, 1600
+CELLS, LEAST, MOST = 5e6, 700, 1200
 #: Share of particles that carry the weight (effective number) under which they are resampled, and
 #: under which a check-in is taken in step by step.
 RESAMPLE, STEPWISE, MOST_STEPS = 0.5, 0.2, 25
@@ -30,11 +30,13 @@ MOVE = 0.2
 FAR_MOVE = 1.0
 #: Log-likelihood of the nearest particle under which none foretold it: three sd.
 FAR = -4.5
-#: Steps in which a measured figure corrects the particles (A. Emerick and A. Reynolds 2013,
+#: Most steps in which a measured figure corrects the particles (A. Emerick and A. Reynolds 2013,
 #: Computers and Geosciences 55, 3), and sd by which two figures seem to hang together by chance.
-CORRECTIONS, BY_CHANCE = 3, 2.5
+CORRECTIONS, BY_CHANCE = 6, 2.5
 #: Spread of what is foretold, over what was measured, beyond which no straight line serves.
 BENT = 0.15
+#: The same where what is drawn is as wide open (logarithm), such as in a new leg.
+WIDE = 0.3
 
 #: What each particle has of its own, besides its draw and its charge. Logarithms: of its mean W, of
 #: a factor that wanders about it, of the mean W of its sources, of the Wh that its battery holds,
@@ -42,8 +44,10 @@ BENT = 0.15
 #: far it lags behind.
 LEVEL, WANDER, SUN, HELD, GAIN, VOLTS = "level", "wander", "sun", "held", "gain", "volts"
 KNEE_SCORE, BOW, LAG = "knee", "bow", "lag"
-#: What is summed up, Wh: out of and into the battery's terminals.
-OUT_WH, IN_WH = "out", "in"
+#: What is summed up, Wh: out of and into the battery's terminals, and what was drawn as its charge
+#: falls by it, Peukert's law included; with the true charge at the start they make the charge.
+OUT_WH, IN_WH, COST_WH = "out", "in", "cost"
+START = "start"
 #: Spread (logarithm) of each at the start: what a plan does not know of a run, a counter's gain,
 #: Ah turned to Wh by nominal volts; a display's bow, share.
 SPREADS = {LEVEL: 0.02, SUN: 0.05, HELD: 0.0, GAIN: 0.01, VOLTS: 0.012, KNEE_SCORE: 1.0, BOW: 0.02,
@@ -57,8 +61,8 @@ FAR_OFF_SPREADS = {LEVEL: 0.4, SUN: 0.6, HELD: 0.22}
 FAR_OFF_HELD = -0.1
 #: Wander: its spread with a plan and without one, and hours over which it forgets.
 WANDER_SPREAD, BLIND_WANDER, FORGETS_H = 0.05, 0.15, 7.0
-#: How far a new leg's level may differ from the last one's (logarithm).
-LEG_SPREAD = 0.4
+#: How far a new leg's level may differ from the last one's (logarithm), usually and far off.
+LEG_SPREAD, FAR_OFF_LEG = 0.4, 1.0
 #: Logarithm of a bar's length over another's, one sd; of the last one, its middle.
 BAR_SPREAD, LAST_BAR = 0.4, -0.25
 
@@ -93,6 +97,7 @@ class Particles:
         self.rng = np.random.default_rng([seed, 41])
         count = int(np.clip(CELLS / expected.minutes, LEAST, MOST))
         self.rows = np.arange(count) % expected.draws
+        self._unlike_draws: list[int] | None = None
         self.bank = expected.bank(self.rows)
         self.bank.floor = np.full(count, -9.0)
         self.state = {
@@ -111,7 +116,8 @@ class Particles:
         self.state[HELD] = self.state[HELD] + np.log(expected.battery.capacity_wh[self.rows])
         self.wander_spread = WANDER_SPREAD if expected.plan.loads else BLIND_WANDER
         self.state[WANDER] = self.wander_spread * self.rng.standard_normal(count)
-        for name in (OUT_WH, IN_WH, *(_counted(place) for place in sorted(places))):
+        self.state[START] = self.bank.charge.copy()
+        for name in (OUT_WH, IN_WH, COST_WH, *(_counted(place) for place in sorted(places))):
             self.state[name] = np.zeros(count)
         self.places = places
         odds = np.where(self.far_off, FAR_OFF, 1 - FAR_OFF)
@@ -161,6 +167,7 @@ class Particles:
     def pick(self, numbers: np.ndarray) -> None:
         """Keep some of the particles, by their numbers."""
         self.rows = self.rows[numbers]
+        self._unlike_draws = None
         self.state = {name: values[numbers] for name, values in self.state.items()}
         self.bank = self.bank.of_draws(numbers)
         self.log_weight = self.log_weight[numbers]
@@ -181,9 +188,12 @@ class Particles:
             sums = {OUT_WH: flow.out_w, IN_WH: flow.into_w}
             sums |= {_counted(route): watts for route, watts in block.routes_w.items()}
             self._add({name: watts.sum(axis=1) / MINUTES_PER_HOUR for name, watts in sums.items()})
+            cost = self.state[START] - self.bank.charge
+            self.state[COST_WH] = cost * self.held_wh + self._stored_wh
         else:
-            self.bank.charge = self.bank.charge - self._falls(last)
-            self._add(self._drawn_wh(last))
+            falls = self._falls(last)
+            self.bank.charge = self.bank.charge - falls
+            self._add({COST_WH: falls * self.held_wh, **self._drawn_wh(last)})
         self._wander((last - self.minute) / MINUTES_PER_HOUR)
         self.minute = last
 
@@ -327,7 +337,7 @@ class Particles:
         off = foretold(self) - measured
         told = -0.5 * (off / spread) ** 2
         near = float(told.max()) > FAR
-        bent = float(np.std(off)) > BENT * abs(measured)
+        bent = float(np.std(off)) > BENT * abs(measured) or np.std(self.state[LEVEL]) > WIDE
         left = 1.0
         if near and bent and (power := self._power(told, 1.0)) < 1:
             left -= power
@@ -335,8 +345,10 @@ class Particles:
             self.resample()
         if left > 0:
             self._weigh_parts(foretold(self), measured, spread / np.sqrt(left))
-            for _ in range(CORRECTIONS):
-                self._correct(foretold(self), measured, spread * np.sqrt(CORRECTIONS / left))
+            # The sharper the figure, the more steps; one that tells little is no matter of steps.
+            steps = int(np.clip(np.std(off) / spread, 1, CORRECTIONS))
+            for _ in range(steps):
+                self._correct(foretold(self), measured, spread * np.sqrt(steps / left))
         return which
 
     def _weigh_parts(self, foretold: np.ndarray, measured: float, spread: float) -> None:
@@ -371,7 +383,7 @@ class Particles:
         """Move each part's particles by how its figures hang together with what it foretold."""
         weight, values = self.weight, self._values()
         noise = spread * self.rng.standard_normal(len(self))
-        for part in self.parts:
+        for number, part in enumerate(self.parts):
             share = weight[part] / max(float(weight[part].sum()), 1e-300)
             off = foretold[part] - share @ foretold[part]
             variance = float(share @ off**2)
@@ -381,20 +393,36 @@ class Particles:
             shared = (share * off) @ apart
             own = np.sqrt(share @ apart**2 * variance)
             # Draws that are alike hang together by chance.
-            unlike = min(len(part), len(np.unique(self.rows[part])))
-            shared[np.abs(shared) < BY_CHANCE * own / np.sqrt(unlike)] = 0.0
+            shared[np.abs(shared) < BY_CHANCE * own / np.sqrt(self._unlike(number))] = 0.0
             moved = (measured + noise[part] - foretold[part])[:, None]
             values[part] += moved * (shared / (variance + spread**2))
         self._take(values)
 
+    def _unlike(self, number: int) -> int:
+        """How many unlike draws of the plan a part has."""
+        if self._unlike_draws is None:
+            self._unlike_draws = [len(np.unique(self.rows[part])) for part in self.parts]
+        return self._unlike_draws[number]
+
     def _values(self) -> np.ndarray:
-        """Charge and all of the state as columns, (particles, figures)."""
-        return np.column_stack([self.bank.charge, *self.state.values()])
+        """All of the state as columns, (particles, figures)."""
+        return np.column_stack(list(self.state.values()))
 
     def _take(self, values: np.ndarray) -> None:
-        self.bank.charge = np.minimum(1.0, values[:, 0])
-        self.state = dict(zip(self.state, values.T[1:], strict=True))
+        """Take over the state; the charge follows from it."""
+        self.state = dict(zip(self.state, values.T, strict=True))
         self._be()
+        self.settle()
+
+    def settle(self) -> None:
+        """Let the charge be what the state makes of it."""
+        used_wh = self.state[COST_WH] - self._stored_wh
+        self.bank.charge = np.minimum(1.0, self.state[START] - used_wh / self.held_wh)
+
+    @property
+    def _stored_wh(self) -> np.ndarray:
+        """Wh that were stored of what went in."""
+        return self.state[IN_WH] * self.bank.battery.charge_efficiency
 
     def resample(self, widen: bool = False) -> None:
         """As many particles as each weighs in its part, moved a little; a part keeps its weight.
@@ -446,7 +474,8 @@ class Particles:
 
     def new_leg(self) -> None:
         """Conditions changed: what is drawn is to be learnt anew."""
-        fresh = LEG_SPREAD * self.rng.standard_normal(len(self))
+        spread = np.where(self.far_off, FAR_OFF_LEG, LEG_SPREAD)
+        fresh = spread * self.rng.standard_normal(len(self))
         self.state[LEVEL] = self.state[LEVEL] + fresh
 
 

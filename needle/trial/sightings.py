@@ -40,7 +40,7 @@ DISPLAY_SD, STICKS, STUCK_SD = 0.012, 0.12, 0.045
 #: How far a display usually lags behind what is left, since it sticks before it falls (share).
 LAG_USUAL = 0.01
 #: How often a figure is plainly wrong (misread, another counter), and by how much of the charge.
-WRONG, WRONG_SD = 0.004, 0.25
+WRONG, WRONG_SD = 0.0005, 0.25
 #: Looks at a display that differ by less than so much (share) err alike, and are worth the less.
 ALIKE, LEAST_WORTH = 0.03, 0.15
 #: The same of bars: noise of an edge, and how often one is still lit or already out.

@@ -7,6 +7,7 @@ from dataclasses import replace
 from datetime import timedelta
 
 from django.core.exceptions import ValidationError
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.utils import timezone
 
 from needle.standin.run import StandinRun
@@ -15,9 +16,11 @@ from needle.trial.follow import Mark, mark, next_check_ins, score
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from tests.web.base import SiteTest, make_job, make_load, make_supply
+from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import answer_of
+from web.plans.outcomes import answer_draft, answer_of
 from web.trials.models import CheckIn, Trial
+from web.trials.telling import told
 
 HTMX = {"HX-Request": "true"}
 
@@ -257,6 +260,130 @@ class CheckInTest(TrialTest):
         self.assertContains(self.page(), "No check-in yet")
 
 
+class AsTakenTest(TrialTest):
+    """Check-ins as people take them."""
+
+    def setUp(self):
+        super().setUp()
+        self.start()
+
+    def test_elapsed_as_the_counter_shows_it(self):
+        for written, hours in (("6:30", 6.5), ("0 d 7:15", 7.25), ("8 h 20 min", 8 + 1 / 3)):
+            self.check_in(percent="70", elapsed=written)
+            last = CheckIn.objects.order_by("pk").last()
+            self.assertAlmostEqual(self.trial().hours_to(last.at), hours, places=3)
+
+    def test_amps_want_volts(self):
+        self.assertContains(self.check_in(2.0, amps="4 A"), "give the volts", status_code=422)
+        self.check_in(2.0, amps="4 A", volts="25.5 V")
+        (seen,) = self.trial().to_core().check_ins
+        self.assertAlmostEqual(seen.drawn_w, 102)
+
+    def test_sun_and_what_was_charged(self):
+        self.check_in(2.0, watts_in="120 W", wh_in="200 Wh", percent="95")
+        self.assertContains(self.page(), "in 120 W")
+
+    def test_back_to_the_leg_before(self):
+        self.assertNotContains(self.page(), 'name="back_to"')
+        self.check_in(2.0, percent="95", leg="lamp on")
+        self.assertContains(self.page(), 'name="back_to"')
+        self.check_in(4.0, percent="80", back_to="start")
+        legs = [leg.name for leg in forecast(self.trial().to_core()).legs]
+        self.assertEqual(legs, ["start", "lamp on", "start"])
+
+    def test_the_end_with_its_last_counter_and_volts(self):
+        answered = self.client.post(
+            self.url("trials:end", self.trial().pk),
+            {"why": "cutoff", "elapsed": "9:30", "wh": "1450 Wh", "volts": "21.2 V"},
+        )
+        self.assertEqual(answered.status_code, 302)
+        trial = self.trial()
+        self.assertAlmostEqual(trial.hours_to(trial.ended_at), 9.5, places=3)
+        self.assertEqual(CheckIn.objects.get().data, {"wh": 1450.0, "volts": 21.2})
+        self.assertContains(self.page(), "1.450\u00a0kWh at the battery")
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertTrue(self.trial().running)
+        self.assertFalse(CheckIn.objects.filter(removed_at=None).exists())
+
+    def test_counted_at_ac(self):
+        Trial.objects.all().delete()
+        self.start(counted="ac")
+        self.check_in(5.0, wh="300 Wh")
+        (seen,) = self.trial().to_core().check_ins
+        self.assertEqual(seen.counted, "ac")
+        prediction = forecast(self.trial().to_core())
+        self.assertGreater(prediction.drawn_wh[0], 310)
+        Trial.objects.all().delete()
+        refused = self.start(counted="ac", plan="")
+        self.assertContains(refused, "tick loads", status_code=422)
+
+
+class WithoutPlanTest(TrialTest):
+    def test_from_ticked_loads(self):
+        lamp = make_load(self.job, "Lamp", 60.0, kind="resistive-heat")
+        self.start(plan="", loads=[lamp.pk])
+        trial = self.trial()
+        self.assertEqual([load["name"] for load in trial.expected["plan"]["loads"]], ["Lamp"])
+        self.assertEqual([load["name"] for load in trial.ran["loads"]], ["Lamp"])
+        self.assertContains(self.page(), "Stops about")
+
+    def test_the_same_figure_as_its_plan(self):
+        draft = draft_of(Plan.objects.select_related("job").get(pk=self.plan.pk))
+        self.start(started_at=f"{timezone.localtime() - timedelta(hours=10):%Y-%m-%dT%H:%M}")
+        trial = self.trial()
+        draft.plan.start, draft.plan.floor = trial.started_at, 0.1
+        outcome = answer_draft(draft, 60).outcome
+        self.assertEqual(told(trial, 60).prediction.stop_h, outcome.runtime)
+
+    def test_an_open_run(self):
+        self.start(plan="")
+        self.assertContains(self.page(), "Nothing to go by yet")
+        self.check_in(5.0, percent="60")
+        self.assertContains(self.page(), "Stops about")
+
+
+class PastRunTest(TrialTest):
+    def past(self, log, **data):
+        begin = timezone.localtime() - timedelta(days=3)
+        values = {"name": "Old run", "plan": self.plan.pk, "supply": self.supply.pk,
+                  "started_at": f"{begin:%Y-%m-%d}T18:00", "start_charge": "100", "stop_at": "10",
+                  "counts": "on", "times": "elapsed", "log": log, "ended_why": "floor", **data}  # fmt: skip
+        return self.client.post(self.url("trials:past"), values)
+
+    def test_entered_whole_and_undone_at_once(self):
+        log = "0:00; 100; 0; 84; charged\n6:00; 68; 560; 79\n1 d 0:10; 11; 1.5 kWh"
+        self.assertEqual(self.past(log).status_code, 302)
+        trial = self.trial()
+        self.assertEqual((trial.check_ins.count(), trial.ended_why), (3, "floor"))
+        self.assertAlmostEqual(trial.hours_to(trial.ended_at), 24 + 1 / 6, places=3)
+        self.assertContains(self.page(), "What was promised on the way")
+        self.assertEqual(trial.why_not_a_run(), "")
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertFalse(Trial.objects.filter(removed_at=None).exists())
+
+    def test_by_the_clock_and_from_a_file(self):
+        file = SimpleUploadedFile("run.csv", b"when,charge\n18:00,100\n23:30,70\n02:00,55\n")
+        self.past("", times="clock", file=file, ended_h="9 h")
+        trial = self.trial()
+        self.assertEqual([round(c.h, 2) for c in trial.to_core().check_ins], [0, 5.5, 8.0])
+        self.assertAlmostEqual(trial.hours_to(trial.ended_at), 9.0, places=3)
+
+    def test_refusals_keep_what_was_typed(self):
+        for log, data, said in (
+            ("", {}, "is empty"),
+            ("1:00; 130", {}, "no charge in percent"),
+            ("1:00; 90\nsoon; 80", {}, "Row 2"),
+            ("1:00; 90", {"ended_h": "0.5 h"}, "goes on to"),
+            ("0:00; 90", {}, "one moment only"),
+            ("90 h; 20", {}, "ahead of now"),
+        ):
+            with self.subTest(said=said):
+                answered = self.past(log, **data)
+                self.assertContains(answered, said, status_code=422)
+                self.assertContains(answered, "Old run", status_code=422)
+        self.assertFalse(Trial.objects.exists())
+
+
 class EndTest(TrialTest):
     def setUp(self):
         super().setUp()
@@ -311,6 +438,12 @@ class EndTest(TrialTest):
         page = self.client.get(self.url("trials:compare") + query)
         self.assertContains(page, "80 % longer than Warm one")
         self.assertContains(page, "the room")
+        page = self.client.get(self.url("trials:compare") + query + f"&reference={first}")
+        self.assertContains(page, "Warm one lasts 44 % shorter")
+        Trial.objects.filter(pk=first).update(begins="cold")
+        Trial.objects.filter(pk=other.pk).update(begins="warm")
+        page = self.client.get(self.url("trials:compare") + query)
+        self.assertContains(page, "Two different trials")
         self.assertContains(self.client.get(self.url("trials:compare")), "Tick two trials")
 
     def test_a_hand_proves_nothing_to_carry(self):

@@ -220,6 +220,12 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     notes = [f"new leg: {seen.leg}" if seen.leg else "", seen.note]
     if seen.volts is not None:
         notes.append(f"{seen.volts:g} V")
+    if seen.amps is not None:
+        notes.append(f"{seen.amps:g} A")
+    if seen.watts_in is not None:
+        notes.append(f"in {seen.watts_in:g} W")
+    if seen.wh_in is not None:
+        notes.append(f"charged {seen.wh_in:g} Wh")
     if seen.room_c is not None:
         notes.append(f"room {seen.room_c:.3g} °C")
     if seen.inside_c is not None:

@@ -1,0 +1,49 @@
+"""A run's log as people keep it."""
+
+import unittest
+from datetime import UTC, datetime
+
+from needle.document import DocumentError
+from needle.trial.log import check_ins_of_log
+
+START = datetime(2027, 2, 9, 18, 0, 30, tzinfo=UTC)  # a Tuesday
+
+
+class LogTest(unittest.TestCase):
+    def test_elapsed_in_the_usual_columns(self):
+        log = "0:00\t100\t0\t80\tcharged\n1:30\t92 %\t0,12 kWh\t80 W\n1 d 2:10\t40\t-\t75\n"
+        self.assertEqual(
+            check_ins_of_log(log),
+            [
+                {"h": 0.0, "percent": 100.0, "wh": 0.0, "watts": 80.0, "note": "charged"},
+                {"h": 1.5, "percent": 92.0, "wh": 120.0, "watts": 80.0},
+                {"h": 26.16667, "percent": 40.0, "watts": 75.0},
+            ],
+        )
+
+    def test_named_columns_by_the_clock_past_midnight(self):
+        log = "Time;V;Wh (counted);Notes\n18:00;13.3;0;\n23:30;13.1;300;lamp\nThu 06:00;12.4;900;"
+        seen = check_ins_of_log(log, START)
+        self.assertEqual([round(check_in["h"], 1) for check_in in seen], [0.0, 5.5, 36.0])
+        self.assertEqual(seen[1], {"h": 5.49167, "volts": 13.1, "wh": 300.0, "note": "lamp"})
+
+    def test_dates(self):
+        seen = check_ins_of_log("when,soc\n2027-02-10 06:00,40", START)
+        self.assertAlmostEqual(seen[0]["h"], 12, places=1)
+
+    def test_refusals_name_the_row(self):
+        for log, start, said in (
+            ("", None, "is empty"),
+            ("time,colour\n1,2", None, "column “colour” is not known"),
+            ("wh,w\n1,2", None, "no column “time”"),
+            ("time,charge\n", None, "no row beneath"),
+            ("1:00,90\nsoon,80", None, "row 2: “soon” is no time since the start"),
+            ("1:00;130", None, "row 1: “130” is no charge in percent"),
+            ("1:00;90;5 W", None, "row 1"),
+            ("25:10;90", START, "no time of day"),
+            ("yesterday;90", START, "is no time: write 14:20"),
+            ("900 h;90", None, "not within the run"),
+        ):
+            with self.subTest(said=said), self.assertRaises(DocumentError) as caught:
+                check_ins_of_log(log, start)
+            self.assertIn(said, str(caught.exception))
