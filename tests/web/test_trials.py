@@ -85,6 +85,12 @@ class RunTest(TrialTest):
         self.assertContains(page, "Rests on the run of")
         self.assertContains(self.page(), "with these loads rest on it")
 
+    def test_carried_it_still_counts_and_once(self):
+        _, after = self.rested(1.25)
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertEqual(self.supply.tests.live().count(), 1)
+        self.assertEqual(self.answer().runtime, after.runtime)
+
     def test_the_switch(self):
         before, after = self.rested(1.25)
         self.assertNotEqual(before.runtime, after.runtime)

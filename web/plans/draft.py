@@ -192,7 +192,10 @@ def document(draft: Draft) -> dict[str, Any]:
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }
-    document = supply.to_document(outputs=named, **battery)
+    runs = [run for run in draft.runs if run.document is not None]
+    # What a run was carried into would count the same evidence twice.
+    carried = {run.trial.carry_note for run in runs}
+    document = supply.to_document(outputs=named, without=carried, **battery)
     for output in document.get("outputs", ()):
         output["off_unused"] = True
     if "inverter" in document:
@@ -207,7 +210,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_swing_c": plan.room_swing_c,
         "supply": document,
         "loads": loads,
-        "runs": [run.document for run in draft.runs if run.document is not None],
+        "runs": [run.document for run in runs],
         "sources": [
             _source_document(source, supply) for source in draft.sources if source.taken_in
         ],

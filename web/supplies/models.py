@@ -130,13 +130,20 @@ class Supply(Record):
         tests = [logger for logger in self._live("tests") if logger.speaks_of(names)]
         return sorted(tests, key=lambda one: (one.tested_at, one.pk or 0))
 
-    def to_document(self, outputs: Container[str] | None = None, **battery: Any) -> dict[str, Any]:
+    def to_document(
+        self,
+        outputs: Container[str] | None = None,
+        without: Container[str] = (),
+        **battery: Any,
+    ) -> dict[str, Any]:
         """The supply as the open document.
 
         Parameters
         ----------
         outputs : container of str or None
             Names of the DC and USB outputs that are switched on; None for all.
+        without : container of str
+            Notes of tests that are left out.
         **battery
             Keys of the battery to add or replace.
         """
@@ -154,7 +161,9 @@ class Supply(Record):
         document["inputs"] = [charge_input.to_document() for charge_input in self.known_inputs()]
         names = {"ac", *(part.name for part in on)}
         document["tests"] = [
-            test.to_document() for test in self.known_tests() if test.speaks_of(names)
+            test.to_document()
+            for test in self.known_tests()
+            if test.speaks_of(names) and not (test.note and test.note in without)
         ]
         return {key: value for key, value in document.items() if value not in (None, [])}
 

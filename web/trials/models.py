@@ -157,7 +157,6 @@ class Trial(Record):
             (not self.counts, "it was switched off for plans"),
             (not self.ran.get("loads"), "what ran in it was not recorded"),
             (bool(self.ran.get("charged")), "it was charged meanwhile"),
-            (self.carried, "it was carried into the supply"),
         )
         own = next((words for holds, words in reasons if holds), "")
         made = run_of(self.to_core())
