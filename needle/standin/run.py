@@ -19,10 +19,11 @@ class StandinRun:
     Attributes
     ----------
     supply : StandinSupply
-    hourly_w : tuple of float
-        W at the battery that were expected, an hour each; after the last they go on at their mean.
+    hourly_w, sources_w : tuple of float
+        W at the battery that were expected to be drawn, and given by sources, an hour each; after
+        the last they go on at their mean.
     seed : int
-        Of how far the truth is from that: the level, and each hour by itself.
+        Of how far the truth is from that: the levels, and each hour by itself.
     start_charge : float
         True charge at the start, share.
     """
@@ -31,24 +32,38 @@ class StandinRun:
     hourly_w: tuple[float, ...]
     seed: int
     start_charge: float = 1.0
+    sources_w: tuple[float, ...] = (0.0,)
 
     def _true_w(self) -> np.ndarray:
-        rng = np.random.default_rng([self.seed, 31])
-        level = rng.uniform(0.88, 1.14)
-        hourly = np.array(self.hourly_w, dtype=float)
+        """W drawn in each hour."""
+        return self._strayed(self.hourly_w, 31, 0.05, (0.88, 1.14))
+
+    def _given_w(self) -> np.ndarray:
+        """W that sources give in each hour."""
+        return self._strayed(self.sources_w, 37, 0.15, (0.8, 1.15))
+
+    def _strayed(
+        self, hourly_w: tuple[float, ...], stream: int, spread: float, levels: tuple[float, float]
+    ) -> np.ndarray:
+        rng = np.random.default_rng([self.seed, stream])
+        level = rng.uniform(*levels)
+        hourly = np.array(hourly_w, dtype=float)[:_MOST_H]
         rest = np.full(_MOST_H - len(hourly), hourly.mean())
-        strays = np.clip(rng.normal(1.0, 0.05, _MOST_H), 0.7, 1.3)
-        return np.asarray(np.concatenate([hourly, rest])[:_MOST_H] * level * strays)
+        strays = np.clip(rng.normal(1.0, spread, _MOST_H), 0.4, 1.6)
+        return np.asarray(np.concatenate([hourly, rest]) * level * strays)
+
+    def _net_w(self) -> np.ndarray:
+        return self._true_w() - self._given_w()
 
     def gone_wh(self, hour: float) -> float:
-        """Wh truly drawn from the battery by an hour, without what was charged."""
-        total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._true_w()))])
+        """Wh that truly left the battery by an hour, without what was charged."""
+        total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._net_w()))])
         return float(np.interp(hour, np.arange(len(total)), total))
 
     def _charges(self) -> np.ndarray:
         """True charge (share) at the end of each hour: never above full, never below empty."""
         charge = [self.start_charge]
-        for watts in self._true_w():
+        for watts in self._net_w():
             charge.append(min(1.0, max(0.0, charge[-1] - watts / self.supply.held_wh)))
         return np.array(charge)
 
@@ -67,12 +82,18 @@ class StandinRun:
         return at - float((wanted - charge[at]) / (charge[at - 1] - charge[at]))
 
     def seen(self, hour: float) -> dict[str, Any]:
-        """What a person writes down: percent, W of the moment, Wh counted, hours promised."""
+        """What a person writes down: percent, W of the moment, Wh counted, hours promised.
+
+        Where sources give, W in as well.
+        """
         rng = np.random.default_rng([self.seed, round(hour * 100)])
         watts = self._true_w()[min(int(hour), _MOST_H - 1)] * rng.uniform(0.4, 1.9)
         shown = self.shown(hour)
         gain = 1 + np.random.default_rng([self.seed, 2]).uniform(-0.01, 0.01)
+        given = self._given_w()[min(int(hour), _MOST_H - 1)]
+        sun = {"watts_in": float(round(given * rng.uniform(0.8, 1.2)))} if given >= 1 else {}
         return {
+            **sun,
             "percent": float(round(100 * shown)),
             "watts": float(round(watts)),
             "wh": float(round(self.gone_wh(hour) * gain)),

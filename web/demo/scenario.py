@@ -34,7 +34,7 @@ from web.plans.actions import make_current, save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
-from web.trials.actions import check_in, end_trial, hourly_w, start_trial
+from web.trials.actions import check_in, end_trial, run_on, start_trial
 from web.trials.models import CheckIn, Trial
 
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
@@ -456,7 +456,7 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
         job=job, name="Storm night rehearsal", plan=plans["storm"], supply=supplies["cabinet"],
         stop_at=0.1, started_at=now - timedelta(hours=7.4), room_c=24.0, contents="box half full",
     ))  # fmt: skip
-    run = StandinRun(twin, hourly_w(storm), 11)
+    run = run_on(twin, storm, 11)
     _seen(storm, run, [1.0, 2.5, 4.2, 5.6, 6.9], {})
 
 

@@ -14,7 +14,7 @@ from needle.plan.bank import MINUTES_PER_HOUR
 from needle.plan.document import parse_plan
 from needle.plan.likely import likely_run
 from needle.standin.run import StandinRun
-from needle.standin.supplies import standin_supply
+from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
 from needle.trial.follow import next_check_ins
 from needle.trial.forecast import Forecast, forecast
@@ -154,17 +154,19 @@ def simulated_run(trial: Trial) -> StandinRun:
     """The stand-in that runs a simulated trial."""
     assert trial.simulated_seed is not None
     twin = standin_supply(parse_supply(trial.believed), trial.simulated_seed)
-    return StandinRun(twin, hourly_w(trial), trial.simulated_seed, trial.start_charge)
+    return run_on(twin, trial, trial.simulated_seed)
 
 
-def hourly_w(trial: Trial) -> tuple[float, ...]:
-    """Net W at the battery that are expected of a trial, an hour each up to its stop."""
+def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
+    """A stand-in supply that does what is expected of a trial, more or less, up to its stop."""
+    drawn: Sequence[float] = trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)]
+    given: Sequence[float] = [0.0]
     if document := trial.expected.get("plan"):
         plan = parse_plan(document)
         likely = likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR))
         until = max(1, math.ceil(likely.runtime_h))
-        return tuple(float(watts) for watts in (likely.drawn_w - likely.sources_w)[:until])
-    return tuple(trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)])
+        drawn, given = likely.drawn_w[:until].tolist(), likely.sources_w[:until].tolist()
+    return StandinRun(twin, tuple(drawn), seed, trial.start_charge, tuple(given))
 
 
 def simulate_on(trial: Trial, to_the_end: bool = False) -> None:

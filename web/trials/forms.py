@@ -240,8 +240,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         usual = ("ah", "volts", "amps", "watts_in", "wh_in")
         used = {"bars", "of"} if last and "bars" in last[0].data else set()
         used |= {name for check_in in last for name in check_in.data if name in usual}
-        names = [name for name in self.main if name != "percent" or "bars" not in used]
-        return [self[name] for name in [*(field for field in self.fields if field in used), *names]]
+        shown = used | {name for name in self.main if name != "percent" or "bars" not in used}
+        return [self[name] for name in self.fields if name in shown]
 
     def more_fields(self) -> list[forms.BoundField]:
         main = {field.name for field in self.main_fields()}
