@@ -16,8 +16,12 @@ from needle.plan.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.runs import conditioned
 from needle.plan.side import BatterySide
+from needle.plan.sources import Sun
 from needle.plan.trips import Tripper
 from needle.profile.temperature import scale_mean
+
+#: Hours that a clock may differ from the sun's before it is asked about.
+MOST_CLOCK_H = 2.0
 
 
 @dataclass(frozen=True)
@@ -118,6 +122,7 @@ class Asked:
 
     def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
         self.plan, self.notices = _in_its_room(_by_its_routes(plan))
+        self.notices += _off_clock(self.plan)
         self.minutes = round(plan.hours * MINUTES_PER_HOUR)
         self.inputs, misfits = conditioned(self.plan, draws, seed)
         self.notices += misfits
@@ -174,6 +179,23 @@ class Asked:
                 if at.size and at[0] < first:
                     first, name = float(at[0]), pattern.load.name
         return first, name
+
+
+def _off_clock(plan: Plan) -> list[str]:
+    """Suns that stand elsewhere than where the plan's clock goes: by its offset, 15° an hour."""
+    offset = plan.start.utcoffset()
+    assert offset is not None
+    hours = offset.total_seconds() / 3600
+    notices = []
+    for source in plan.sources:
+        if isinstance(source, Sun):
+            apart = abs((source.longitude / 15 - hours + 12) % 24 - 12)
+            if apart > MOST_CLOCK_H:
+                notices.append(
+                    f"{source.name}: at longitude {source.longitude:g}° the sun is {apart:.0f} h "
+                    "away from the plan's clock: check the time zone, or where the panels stand."
+                )
+    return notices
 
 
 def _by_its_routes(plan: Plan) -> Plan:

@@ -75,7 +75,7 @@ def correct(capture: Capture) -> None:
     ------
     DocumentError
     """
-    zone = ZoneInfo(capture.zone) if capture.zone else None
+    zone = ZoneInfo(capture.zone) if capture.zone else capture.load.job.clock
     content = gzip.decompress(bytes(capture.raw))
     fill(capture, read_capture(content, capture.meanings, zone))
     save_change(capture.load.job, capture, f"Corrected {capture.name}")

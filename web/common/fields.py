@@ -8,6 +8,7 @@ from typing import Any
 from django import forms
 from django.core.exceptions import ValidationError
 from django.urls import reverse_lazy
+from django.utils import timezone
 
 from needle import quantity
 from web.common.validation import in_our_time
@@ -97,7 +98,21 @@ def share_field(**kwargs: Any) -> QuantityField:
     return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)
 
 
+class MomentInput(forms.DateTimeInput):
+    """A date and a time of day, with the clock that they are told by."""
+
+    template_name = "django/forms/widgets/moment.html"
+
+    def __init__(self) -> None:
+        super().__init__(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M")
+
+    def get_context(self, name: str, value: Any, attrs: dict[str, Any] | None) -> dict[str, Any]:
+        context = super().get_context(name, value, attrs)
+        context["widget"]["zone"] = timezone.get_current_timezone_name().replace("_", " ")
+        return context
+
+
 def moment_field(**kwargs: Any) -> forms.DateTimeField:
-    """A date and a time of day, in the site's zone and in our time."""
-    widget = forms.DateTimeInput(attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M")
+    """A date and a time of day, by the clock of the job and in our time."""
+    widget = MomentInput()
     return forms.DateTimeField(widget=widget, validators=[in_our_time], **kwargs)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from difflib import get_close_matches
+from zoneinfo import available_timezones
 
 from django.core.exceptions import ValidationError
 from django.core.validators import MaxValueValidator, MinValueValidator
@@ -22,6 +24,15 @@ def in_our_time(moment: datetime) -> None:
     """Refuse a moment at a calendar's ends, which leaves no room for the hours after it."""
     if not FIRST_YEAR <= moment.year <= LAST_YEAR:
         raise ValidationError(f"Give a date between {FIRST_YEAR} and {LAST_YEAR}.")
+
+
+def known_zone(name: str) -> None:
+    """Refuse what is no time zone."""
+    names = available_timezones()
+    if name not in names:
+        near = get_close_matches(name, names, 1, 0.5)
+        hint = f"did you mean {near[0]}?" if near else "try Europe/London."
+        raise ValidationError(f"“{name[:40]}” is not a time zone: {hint}")
 
 
 @contextmanager

@@ -8,6 +8,7 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
+from django.utils import timezone
 
 from web.jobs.models import Job
 
@@ -18,6 +19,8 @@ def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     @wraps(view)
     def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:
         record = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
-        return view(request, record, *args, **kwargs)
+        # All of its hours are told by its own clock.
+        with timezone.override(record.clock):
+            return view(request, record, *args, **kwargs)
 
     return inner

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any
+from zoneinfo import available_timezones
 
 from django import forms
 
@@ -20,13 +21,31 @@ class JobForm(RecordForm):
 
     class Meta:
         model = Job
-        fields = ["name", "mains", "currency", "tariff"]
+        fields = ["name", "mains", "currency", "tariff", "zone"]
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["currency"].required = False
         self.initial["other_prices"] = text_of_tariff_hours(self.instance.tariff_hours)
         self.fields["tariff"].widget = forms.TextInput(attrs={"inputmode": "decimal"})
+        # A new job takes the browser's.
+        self.fields["zone"].widget = (
+            forms.TextInput(attrs={"list": "zones", "autocomplete": "off"})
+            if self.instance.pk
+            else forms.HiddenInput(attrs={"data-zone": "", "autocomplete": "off"})
+        )
+
+    @property
+    def zones(self) -> list[str]:
+        """Time zones by place, to choose from."""
+        return sorted(name for name in available_timezones() if "/" in name and "Etc" not in name)
+
+    def clean_zone(self) -> str:
+        zone: str = self.cleaned_data["zone"]
+        if not self.instance.pk and zone not in available_timezones():
+            # A browser's odd one is nothing that a person could mend here.
+            return ""
+        return zone
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import tzinfo
 from typing import Any, Self
+from zoneinfo import ZoneInfo
 
 from django.conf import settings
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
+from django.utils import timezone
 
 from needle.profile.cost import MOST_PRICE, tariff_of
 from web.common.models import Record, RecordQuerySet
-from web.common.validation import refused_by_core
+from web.common.validation import known_zone, refused_by_core
 
 MAINS = {
     "230-50": ("230 V, 50 Hz", 230.0, 50.0),
@@ -41,6 +44,10 @@ class Job(Record):
         max_length=12, default="230-50", choices=[(key, one[0]) for key, one in MAINS.items()]
     )
     currency = models.CharField(max_length=6, default="¤", help_text="As you want it shown.")
+    zone = models.CharField(
+        "time zone", max_length=64, blank=True, validators=[known_zone],
+        help_text="Of its clock, such as Europe/London. Empty: the site's own.",
+    )  # fmt: skip
     tariff = models.FloatField(
         "price of a kWh",
         null=True,
@@ -57,6 +64,11 @@ class Job(Record):
     current_answer: Any = None
 
     objects = JobQuerySet.as_manager()  # type: ignore[misc]
+
+    @property
+    def clock(self) -> tzinfo:
+        """The time zone in which its hours are told."""
+        return ZoneInfo(self.zone) if self.zone else timezone.get_default_timezone()
 
     class Meta:
         ordering = ["name", "pk"]

@@ -69,6 +69,11 @@ document.addEventListener("alpine:init", () => {
     if (event.target.matches("[data-echo]")) echo(event.target);
   });
 
+  /* A new job keeps the browser's clock. */
+  for (const input of document.querySelectorAll("[data-zone]")) {
+    if (!input.value) input.value = Intl.DateTimeFormat().resolvedOptions().timeZone || "";
+  }
+
   /* Files: drop them, and see how much was sent. */
   document.addEventListener("dragover", (event) => {
     const zone = event.target.closest("[data-drop]");
