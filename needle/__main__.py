@@ -47,9 +47,10 @@ def _quantity(args: argparse.Namespace) -> dict[str, Any]:
     from needle import quantity
 
     try:
-        return dataclasses.asdict(quantity.parse(args.text, args.unit))
+        parsed = dataclasses.asdict(quantity.parse(args.text, args.unit))
     except quantity.QuantityError as error:
         raise DocumentError("", str(error)) from None
+    return {key: value for key, value in parsed.items() if value != ""}
 
 
 def _agree(args: argparse.Namespace) -> dict[str, Any]:

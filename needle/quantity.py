@@ -96,7 +96,12 @@ _SPELLINGS = {
 _NUMBER = r"(?:\d[\d.,'\u00a0\u202f\u2009 ]*\d|\d|[.,]\d+)(?:[eE][+-]?\d+)?"
 _VALUE = re.compile(rf"^\s*(?P<sign>[+\-−]?)\s*(?P<number>{_NUMBER})\s*(?P<unit>[^\d\s.,].*?)?\s*$")
 _FRACTION = re.compile(r"^\s*(?:(\d+)\s+)?(\d+)\s*/\s*(\d+)\s*(?P<unit>[^\d].*)?$")
+#: "20,000 mAh": of milliamp-hours a comma before three digits marks thousands.
+_MILLIAMP_HOURS = re.compile(r"[1-9]\d{0,2},\d{3}(?=\s*m\s*ah\b)", re.IGNORECASE)
 _AT_VOLTS = re.compile(r"^(?P<charge>.+?)\s*(?:@|\bat\b)\s*(?P<volts>.+)$", re.IGNORECASE)
+_PRODUCT = re.compile(r"^(?P<first>.+?)\s*(?:@|\bat\b|[x×*])\s*(?P<second>.+)$", re.IGNORECASE)
+#: Volts up to which a product of volts and amps is taken as DC.
+MOST_DC_V = 60.0
 _TIMES = re.compile(r"^\s*(?P<count>\d{1,4})\s*[x×*]\s*(?P<each>.+)$", re.IGNORECASE)
 _CLOCK = re.compile(
     r"^\s*(?:(\d{1,3})\s*(?:d|days?)\s*)?(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$",
@@ -124,10 +129,13 @@ class Quantity:
         The number, in ``unit``.
     unit : str
         The unit's symbol, as the caller asked for it.
+    note : str
+        What is to be known of it: volts times amps are not watts on AC.
     """
 
     value: float
     unit: str
+    note: str = ""
 
 
 #: Pint's registry is neither made nor asked by two threads at once: units of two registries do
@@ -205,17 +213,48 @@ def parse(text: str, unit: str) -> Quantity:
         value = _parse_in(written, unit)
     if not math.isfinite(value):
         raise QuantityError(f"“{written}” is not a finite number.")
-    return Quantity(value, unit)
+    note = ""
+    pair = volts_amps(written) if unit == "W" else None
+    if pair is not None and pair[0] > MOST_DC_V:
+        note = "volts times amps are VA on AC: the watts lie under them, by the power factor"
+    return Quantity(value, unit, note)
+
+
+def multiple_of(text: str) -> int:
+    """How many of a thing were written: 4 of ``4 x 90 Ah @ 12 V``; 1 without a count."""
+    match = _TIMES.match(text.strip())
+    return int(match["count"]) if match else 1
+
+
+def volts_amps(text: str) -> tuple[float, float] | None:
+    """Volts and amps of ``6.3 A @ 230 V`` or ``12.6 V x 11 A``; None where it is neither."""
+    match = _PRODUCT.match(text.strip())
+    if match is None:
+        return None
+    units = []
+    for part in (match["first"], match["second"]):
+        value = _VALUE.match(part)
+        resolved = _unit(value["unit"].strip(), "") if value and value["unit"] else None
+        units.append(resolved[1] if resolved else "")
+    try:
+        if units == ["[current]", "[voltage]"]:
+            return _parse_in(match["second"], "V"), _parse_in(match["first"], "A")
+        if units == ["[voltage]", "[current]"]:
+            return _parse_in(match["first"], "V"), _parse_in(match["second"], "A")
+    except QuantityError:
+        return None
+    return None
 
 
 def _parse_in(written: str, unit: str) -> float:
     target, dimension = _resolve_target(unit)
     if times := _TIMES.match(written):
         return int(times["count"]) * _parse_in(times["each"], unit)
+    if dimension in ("[power]", "[apparent_power]") and (pair := volts_amps(written)) is not None:
+        return _convert(pair[0] * pair[1], "W" if dimension == "[power]" else "VA", target)
     if dimension == "[energy]" and (parts := _AT_VOLTS.match(written)):
-        return _convert(
-            _parse_in(parts["charge"], "Ah") * _parse_in(parts["volts"], "V"), "Wh", target
-        )
+        charge = _MILLIAMP_HOURS.sub(lambda found: found[0].replace(",", ""), parts["charge"])
+        return _convert(_parse_in(charge, "Ah") * _parse_in(parts["volts"], "V"), "Wh", target)
     if dimension == "[time]" and (hours := _compound_hours(written)) is not None:
         return _convert(hours, "h", target)
     number, unit_text = _split(written, unit)

@@ -106,6 +106,15 @@ class Tally:
 
 
 @dataclass(frozen=True)
+class AssumedDuty:
+    """A share of time that it is taken to run, nobody having counted: from low to high."""
+
+    low: float
+    high: float
+    context: Context = Context()
+
+
+@dataclass(frozen=True)
 class Task:
     """One unit of work: Wh, minutes, pieces it served, how many tasks the figure covers."""
 
@@ -166,7 +175,7 @@ class Recorded:
     context: Context = Context()
 
 
-Reading = Label | Spot | Start | EnergyRun | Tally | Task | ChargeDrop | Recorded
+Reading = Label | Spot | Start | EnergyRun | Tally | AssumedDuty | Task | ChargeDrop | Recorded
 PATTERNS = ("steady", "cycling", "modulating", "program")
 
 
@@ -265,6 +274,15 @@ def _tally(data: dict[str, Any], path: str) -> Tally:
     return Tally(tuple(edges), _context(reader))
 
 
+def _assumed_duty(data: dict[str, Any], path: str) -> AssumedDuty:
+    reader = Reader(data, path, (*_COMMON, "low", "high"))
+    low = reader.need("low", most=1.0, above=True)
+    high = reader.need("high", most=1.0, above=True)
+    if high < low:
+        raise DocumentError(reader.at("high"), f"{high:g} is below the low end, {low:g}")
+    return AssumedDuty(low, high, _context(reader))
+
+
 def _task(data: dict[str, Any], path: str) -> Task:
     reader = Reader(data, path, (*_COMMON, "wh", "minutes", "pieces", "runs"))
     return Task(
@@ -339,6 +357,7 @@ TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
     "start": _start,
     "energy": _energy,
     "tally": _tally,
+    "duty": _assumed_duty,
     "task": _task,
     "charge-drop": _charge_drop,
     "capture": _recorded,

@@ -27,14 +27,17 @@ def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[st
     """
     running, resting, duty = duty_of(profile)
     task_spread = profile.task_wh.spread if profile.task_wh else profile.running_w.spread
+    factor = {
+        "power_factor": max(0.01, profile.power_factor.value),
+        "power_factor_spread": min(1.0, profile.power_factor.spread),
+    }
     return {
         "name": name,
+        **({} if profile.dc else factor),
         "running_w": running,
         "resting_w": resting,
         "duty": duty,
         "cycle_min": min(10_080.0, max(0.5, profile.cycle_min)),
-        "power_factor": max(0.01, profile.power_factor.value),
-        "power_factor_spread": min(1.0, profile.power_factor.spread),
         "start_va": profile.start_va.value,
         "start_s": profile.start_s,
         "spread": min(2.0, task_spread if by_task else profile.mean_w.spread),

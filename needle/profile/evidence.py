@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import TypeVar
 
 from needle.measure.readings import (
+    AssumedDuty,
     ChargeDrop,
     EnergyRun,
     Label,
@@ -59,6 +60,11 @@ class Evidence:
     @cached_property
     def captures(self) -> list[Recorded]:
         return self.of(Recorded)
+
+    @cached_property
+    def assumed(self) -> AssumedDuty | None:
+        """The duty that was assumed last."""
+        return next(iter(reversed(self.of(AssumedDuty))), None)
 
     @cached_property
     def tasks(self) -> list[Task]:

@@ -10,6 +10,7 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
 from needle.measure.readings import (
+    AssumedDuty,
     ChargeDrop,
     EnergyRun,
     Reading,
@@ -52,6 +53,8 @@ class LoadRecord:
         Whether it is known to have no rarer state, such as a defrost.
     set_c : float or None
         Set point, °C.
+    dc : bool
+        Whether it runs on DC: volts times amps are then watts, and there is no power factor.
     """
 
     name: str
@@ -62,6 +65,7 @@ class LoadRecord:
     hours_per_day: float | None = None
     never_rarer: bool = False
     set_c: float | None = None
+    dc: bool = False
 
 
 @dataclass(frozen=True)
@@ -103,6 +107,8 @@ class Profile:
     how, notices : tuple of str
     advice : tuple of Advice
         Best first.
+    dc : bool
+        Whether it runs on DC: its power factor is 1 and means nothing.
     """
 
     mean_w: Estimate
@@ -126,6 +132,7 @@ class Profile:
     how: tuple[str, ...]
     notices: tuple[str, ...]
     advice: tuple[Advice, ...]
+    dc: bool = False
 
 
 class NoEvidence(DocumentError):
@@ -141,6 +148,8 @@ def derive(record: LoadRecord) -> Profile:
         Nothing to go by: not even a label.
     """
     kind = KINDS[record.kind]
+    if record.dc:
+        kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
     setting = states.chosen_setting(record.readings, record.setting)
     evidence = Evidence(
         kind, tuple(states.in_setting(record.readings, setting)), record.never_rarer
@@ -169,7 +178,7 @@ def derive(record: LoadRecord) -> Profile:
     duty, clipped = _duty(mean, running, rest_w)
     notices += doubts + clipped
 
-    factor = running_state.power_factor if running_state else None
+    factor = running_state.power_factor if running_state and not record.dc else None
     measured_factor = factor is not None
     if factor is None:
         factor = replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0)
@@ -204,9 +213,10 @@ def derive(record: LoadRecord) -> Profile:
         setting=setting,
         measured_room_c=_measured_room(evidence.readings),
         grade=mean.grade,
-        how=_chain(mean, running, resting_state, duty, factor, start),
+        how=_chain(mean, running, resting_state, duty, None if record.dc else factor, start),
         notices=tuple(dict.fromkeys(notices)),
         advice=tuple(advice),
+        dc=record.dc,
     )
 
 
@@ -257,6 +267,8 @@ def _mean_candidates(
         spread = math.sqrt(running.spread**2 + tallied.duty.spread**2 + watched.span(hours) ** 2)
         grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
         watching.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
+    if evidence.assumed is not None and running is not None:
+        watching.append(_by_assumed(evidence.assumed, running, rest_w))
     watching.append(recorded.mean_of(evidence.captures, watched))
     counted = [counter]
     for drop in evidence.drops:
@@ -282,6 +294,16 @@ def _mean_candidates(
         candidates.append(task_w)
     labelled = energy.from_energy_label(evidence.labels)
     return candidates + ([labelled] if labelled is not None else []), notices
+
+
+def _by_assumed(assumed: AssumedDuty, running: Estimate, rest_w: float) -> Estimate:
+    """The mean at a duty that nobody counted: a guess with its range, grade D."""
+    words = f"on for {assumed.low * 100:.0f} to {assumed.high * 100:.0f} % of the time, as assumed"
+    duty = from_limits(assumed.low, math.sqrt(assumed.low * assumed.high), assumed.high, words)
+    above = max(0.0, running.value - rest_w)
+    mean_w = rest_w + duty.value * above
+    spread = math.hypot(running.spread, duty.spread) * duty.value * above / max(mean_w, 1e-9)
+    return Estimate(mean_w, spread, "D", (*running.how, words), running.value)
 
 
 def _running_without_spot(
@@ -397,14 +419,14 @@ def _chain(
     running: Estimate,
     resting: states.State | None,
     duty: Estimate,
-    factor: Estimate,
+    factor: Estimate | None,
     start: Estimate,
 ) -> tuple[str, ...]:
     """The chain in the order a person would check it; each step with the grade it carries."""
     parts = [("Mean", mean), ("Running", running)]
     if resting is not None:
         parts.append(("Resting", resting.watts))
-    parts += [("Duty", duty), ("Power factor", factor), ("Start", start)]
+    parts += [("Duty", duty), *([("Power factor", factor)] if factor else []), ("Start", start)]
     return tuple(f"{name} ({one.grade}): {'; '.join(one.how)}" for name, one in parts if one.how)
 
 
@@ -418,8 +440,9 @@ def parse_load(data: Any) -> LoadRecord:
     reader = Reader(
         data,
         "",
-        ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer"),
-    )
+        ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer",
+         "dc", "volts"),
+    )  # fmt: skip
     mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
     mains.number("hertz", least=10, most=500)
     return LoadRecord(
@@ -429,11 +452,13 @@ def parse_load(data: Any) -> LoadRecord:
             parse(item, f"readings[{index}]")
             for index, item in enumerate(reader.items("readings", most=5000))
         ),
-        mains_v=mains.number("volts", least=10, most=1000, default=230.0),
+        mains_v=reader.number("volts", least=1, most=1000)
+        or mains.number("volts", least=10, most=1000, default=230.0),
         setting=reader.text("setting", most=60),
         hours_per_day=reader.number("hours_per_day", most=24),
         never_rarer=reader.flag("never_rarer"),
         set_c=reader.number("set_c", least=-100, most=400),
+        dc=reader.flag("dc"),
     )
 
 
@@ -448,7 +473,7 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "running_w": span(profile.running_w),
         "resting_w": span(profile.resting_w),
         "duty": span(profile.duty),
-        "power_factor": span(profile.power_factor),
+        "power_factor": None if profile.dc else span(profile.power_factor),
         "start_va": span(profile.start_va),
         "wh_per_day": span(profile.wh_per_day),
         "task_wh": span(profile.task_wh),

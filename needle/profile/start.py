@@ -42,7 +42,29 @@ def start_va(
     accuracy = meter.relative_sd("amps", values[-1] / mains_v)
     spread = repeated_spread(values, accuracy, DEFAULT_SPREAD["B"])
     how = f"start {with_unit(values[-1], 'VA')} read on a {meter.name}"
-    return Estimate(max(values[-1], running_va.value, slow), spread, "B", (how,)), []
+    start = Estimate(max(values[-1], running_va.value, slow), spread, "B", (how,))
+    return start, _odd_start(values[-1] / max(running_va.value, 1e-9), kind)
+
+
+#: Times the running VA under which no start of a motor, and over which none at all, is believed
+#: without a word.
+LEAST_START, MOST_START = 1.2, 12.0
+
+
+def _odd_start(times: float, kind: Kind) -> list[str]:
+    """What to check of a start that is so many times the running VA."""
+    if times < LEAST_START and kind.start_factor[0] >= LEAST_START:
+        return [
+            f"The start read is {times:.2g} times the running VA, where {kind.one} takes "
+            f"{kind.start_factor[0]:g} to {kind.start_factor[2]:g} times: did the meter hold the "
+            "peak, and was one conductor clamped?"
+        ]
+    if times > max(MOST_START, kind.start_factor[2]):
+        return [
+            f"The start read is {times:.0f} times the running VA: check its amps and volts, and "
+            "the running watts."
+        ]
+    return []
 
 
 #: Meters and rows that see a second at best: what they read of a start is a lower bound.

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 from collections import Counter, defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from needle import electrical
 from needle.estimate import Estimate, from_limits, product
 from needle.measure.readings import Label, Reading, Spot
 from needle.profile.kinds import Kind
-from needle.quantity import with_unit
+from needle.quantity import MOST_DC_V, with_unit
 
 RESTING = ("resting", "idle", "standby", "off")
 #: Plug meters are wrong below about 2 W.
@@ -122,11 +122,18 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
     assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
     how = (f"{with_unit(va, 'VA')} read on a {meter.name}",)
     apparent = Estimate(va, meter.relative_sd("amps", agreement.amps or va), "B", how)
+    if kind.power_factor[0] >= 1 or _is_dc(spot.volts):
+        return _Read(replace(apparent, how=how), None, apparent.spread), notice
     notice = notice or (
         f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
         f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
     )
     return _Read(product(apparent, assumed), agreement.power_factor, apparent.spread), notice
+
+
+def _is_dc(volts: float | None) -> bool:
+    """Whether so few volts can only be of DC: mains have more."""
+    return volts is not None and volts <= MOST_DC_V
 
 
 def _state_words(spot: Spot) -> str:
@@ -166,6 +173,9 @@ def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> E
             if va is None:
                 va = electrical.apparent_va(label.volts or mains_v, label.amps or 0.0)
             plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
+            if _is_dc(label.volts):
+                plates.append(plate)
+                continue
             typical = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
             plates.append(product(plate, typical))
         elif label.horsepower is not None:

@@ -1,5 +1,6 @@
 """From readings to a profile."""
 
+import math
 import random
 import unittest
 from dataclasses import replace
@@ -9,6 +10,7 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.measure.readings import EnergyRun, Tally, Task, parse
+from needle.plan.measured import load_document
 from needle.profile import energy, temperature
 from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, NoEvidence, as_document, derive, parse_load
@@ -349,3 +351,74 @@ class TemperatureTest(unittest.TestCase):
     def test_a_room_on_the_wrong_side_is_refused(self):
         with self.assertRaises(ValueError):
             temperature.scale_mean(4, 3, 20)
+
+
+class DirectCurrentTest(unittest.TestCase):
+    """On DC volts times amps are watts, and there is no power factor."""
+
+    def test_a_lamp_of_twelve_volts(self):
+        spot = {"type": "spot", "volts": 12.6, "amps": 11.0, "state": "running"}
+        for more in ({"dc": True}, {}):
+            profile = derive(
+                parse_load({"name": "Light", "kind": "led", "readings": [spot], **more})
+            )
+            self.assertAlmostEqual(profile.running_w.value, 138.6, places=3)
+            self.assertFalse(any("power factor" in notice for notice in profile.notices))
+        self.assertIsNotNone(as_document(profile)["power_factor"])
+
+    def test_said_to_be_dc_it_has_no_power_factor(self):
+        label = {"type": "label", "amps": 3.0, "volts": 48.0}
+        data = {"name": "Pump", "kind": "induction-motor", "readings": [label], "dc": True}
+        document = as_document(derive(parse_load(data)))
+        self.assertIsNone(document["power_factor"])
+        self.assertFalse(any("Power factor" in step for step in document["how"]))
+        # Labels of motors state more than they draw: 144 W is the upper bound.
+        self.assertLessEqual(document["running_w"]["high"], 144.1)
+        plan = load_document(derive(parse_load(data)), "Pump")
+        self.assertNotIn("power_factor", plan)
+
+    def test_its_own_volts(self):
+        data = {"name": "Pump", "kind": "led", "dc": True, "volts": 24.0,
+                "readings": [{"type": "spot", "amps": 2.0, "state": "running"}]}  # fmt: skip
+        self.assertAlmostEqual(derive(parse_load(data)).running_w.value, 48.0)
+
+
+class AssumedDutyTest(unittest.TestCase):
+    DUTY = {"type": "duty", "low": 0.25, "high": 0.45}
+    SPOT = {"type": "spot", "state": "running", "watts": 100.0, "instrument": "plug"}
+
+    def test_a_scenario_with_its_range(self):
+        profile = derive(record([self.DUTY, self.SPOT]))
+        # A defrost that nobody saw may come: the middle lies a little above.
+        self.assertAlmostEqual(profile.mean_w.value, 100 * math.sqrt(0.25 * 0.45), delta=2)
+        self.assertEqual(profile.grade, "D")
+        self.assertAlmostEqual(profile.mean_w.low, 25, delta=1.5)
+        self.assertAlmostEqual(profile.mean_w.high, 45, delta=4)
+        self.assertIn("as assumed", " ".join(profile.how))
+
+    def test_whoever_counts_knows_better(self):
+        counted = {"type": "energy", "wh": 2400, "hours": 48}
+        self.assertAlmostEqual(
+            derive(record([self.DUTY, self.SPOT, counted])).mean_w.value, 50, delta=1
+        )
+
+    def test_refusals(self):
+        for change, said in (
+            ({"low": 0.0}, "above 0"), ({"high": 1.2}, "at most 1"),
+            ({"low": 0.5, "high": 0.2}, "is below the low end"),
+        ):  # fmt: skip
+            with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
+                parse({**self.DUTY, **change})
+
+
+class OddStartTest(unittest.TestCase):
+    def notices(self, amps, kind="compressor-fixed"):
+        spot = {"type": "spot", "state": "running", "watts": 92, "pf": 0.6, "instrument": "plug"}
+        start = {"type": "start", "amps": amps, "volts": 230, "instrument": "clamp"}
+        return " ".join(derive(record([spot, start], kind)).notices)
+
+    def test_too_small_and_too_large_are_asked_about(self):
+        self.assertIn("did the meter hold the peak", self.notices(0.7))
+        self.assertIn("check its amps and volts", self.notices(12))
+        self.assertNotIn("The start read is", self.notices(3))
+        self.assertNotIn("The start read is", self.notices(0.7, "resistive-heat"))

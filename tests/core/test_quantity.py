@@ -30,6 +30,12 @@ WRITTEN = [
     ("24000 mAh at 3.6 V", "Wh", 86.4),
     ("2 x 110 Ah @ 24 V", "Wh", 5280.0),
     ("4 × 180 W", "W", 720.0),
+    ("6.3 A @ 230 V", "W", 1449.0),
+    ("230 V x 6,3 A", "VA", 1449.0),
+    ("14.2 A at 13.1 V", "W", 186.02),
+    ("20,000 mAh @ 3.7 V", "Wh", 74.0),
+    ("20000mAh @ 3.7V", "Wh", 74.0),
+    ("1 d 2:10", "h", 26 + 1 / 6),
     ("1/2 hp", "W", 373.0),
     ("1 1/2 hp", "hp", 1.5),
     ("14 °F", "°C", -10.0),
@@ -151,3 +157,10 @@ class WriteTest(unittest.TestCase):
         self.assertEqual(hours_text(0.4), "24\u00a0min")
         self.assertEqual(hours_text(1.99), "2\u00a0h")
         self.assertEqual(hours_text(60.4), "60\u00a0h")
+
+
+class ProductTest(unittest.TestCase):
+    def test_on_mains_the_watts_lie_under_it(self):
+        self.assertIn("by the power factor", parse("6.3 A @ 230 V", "W").note)
+        self.assertEqual(parse("11 A @ 12.6 V", "W").note, "")
+        self.assertEqual(parse("1449 W", "W").note, "")

@@ -151,6 +151,28 @@ class DocumentTest(DayPlanTest):
         self.assertAlmostEqual(self.loads()["Box"]["pull_down_wh"], 10 * 4.18 * 20 / 3.6 / 1.5)
 
 
+class DirectCurrentTest(DayPlanTest):
+    def used(self):
+        draft = draft_of(Plan.objects.select_related("job").get(pk=self.plan.pk))
+        return draft, next(used for used in draft.used if used.name == "Pump")
+
+    def test_a_dc_load_goes_to_the_output_and_never_to_ac(self):
+        make_load(self.job, "Pump", 60.0, kind="induction-motor", dc=True)
+        draft, pump = self.used()
+        self.assertEqual((pump.route, pump.can), ("dc12", []))
+        self.assertNotIn("counted on AC", pump.assumed)
+        (written,) = [load for load in document(draft)["loads"] if load["name"] == "Pump"]
+        self.assertNotIn("power_factor", written)
+        self.assertNotIn("adapter", written)
+
+    def test_without_an_output_it_is_said(self):
+        Output.objects.all().delete()
+        make_load(self.job, "Pump", 60.0, kind="induction-motor", dc=True)
+        _, pump = self.used()
+        self.assertEqual(pump.route, "ac")
+        self.assertIn("has no DC output for it", pump.assumed)
+
+
 class BlocksTest(DayPlanTest):
     def test_a_try_answers_and_stores_nothing(self):
         answered = self.block("move", by_min="60", quick="1")

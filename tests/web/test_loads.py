@@ -92,6 +92,25 @@ class ReadingTest(SiteTest):
         url = self.url("loads:add-reading", self.load.pk, kind)
         return self.client.post(url, data, **(HTMX if htmx else {}))
 
+    def test_an_assumed_duty(self):
+        self.post("duty", low="25", high="45 %")
+        self.assertEqual(self.load.readings.last().data, {"low": 0.25, "high": 0.45})
+        page = self.client.get(self.url("loads:load", self.load.pk))
+        self.assertContains(page, "on for 25 to 45 % of the time, assumed")
+        url = self.url("loads:edit-reading", self.load.pk, self.load.readings.last().pk)
+        self.assertContains(self.client.get(url), 'value="25 %"')
+
+    def test_volts_times_amps_in_the_watts_field(self):
+        self.post(state="running", watts="6.3 A @ 230 V", instrument="clamp")
+        self.assertEqual(
+            self.load.readings.get(type="spot").data,
+            {"state": "running", "volts": 230.0, "amps": 6.3, "instrument": "clamp"},
+        )
+        twice = self.post(state="running", watts="6.3 A @ 230 V", volts="231 V")
+        self.assertContains(twice, "and so do their own fields", status_code=422)
+        self.post(state="resting", watts="0.4 A @ 12.6 V", instrument="shunt")
+        self.assertEqual(self.load.readings.last().data["watts"], 5.04)
+
     def test_one_round_trip_updates_profile_and_answer_bar(self):
         answer = self.post(**SPOT)
         self.assertEqual(answer.status_code, 200)

@@ -171,6 +171,28 @@ class PartsTest(SiteTest):
         self.assertAlmostEqual(battery.nominal_wh, 5280)
         self.assertEqual(battery.volts, 24)
 
+    def test_a_bank_is_counted_once(self):
+        form = {"name": "Bank", "chemistry": "lead", "nominal_wh": "4 x 90 Ah @ 12 V",
+                "parallel": "4", "waveform": "sine", "build": "bank"}  # fmt: skip
+        refused = self.client.post(self.url("supplies:add"), form)
+        self.assertContains(refused, "would make them 16", status_code=422)
+        self.assertContains(refused, "4 x 90 Ah @ 12 V", status_code=422)
+        self.assertEqual(
+            self.client.post(self.url("supplies:add"), {**form, "parallel": "1"}).status_code, 302
+        )
+
+    def test_what_it_comes_to_is_told_before_it_is_kept(self):
+        url = self.url("supplies:comes-to")
+        for form, said in (
+            ({"nominal_wh": "90 Ah @ 12 V", "volts": "12", "series": "2", "parallel": "2"},
+             "4 batteries of 1.08\u00a0kWh each come to 4.32\u00a0kWh at 24\u00a0V."),
+            ({"nominal_wh": "5,12 kWh"}, "Comes to 5.12\u00a0kWh."),
+            ({"nominal_wh": "5 kW"}, ""),
+            ({}, ""),
+        ):  # fmt: skip
+            with self.subTest(form=form):
+                self.assertEqual(self.client.post(url, form).content.decode(), said)
+
     def test_another_s_supply_is_not_found(self):
         theirs = make_supply(make_job(self.other))
         foreign = Output.objects.create(supply=theirs, name="dc12")

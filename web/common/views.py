@@ -25,6 +25,8 @@ def echo(request: HttpRequest) -> HttpResponse:
             understood = quantity.as_read(parsed.value, parsed.unit)
             if unit == "h":
                 understood = quantity.hours_text(parsed.value)
+            if parsed.note:
+                understood = f"{quantity.as_read(parsed.value, 'VA')}: {parsed.note}"
     return render(request, "common/_echo.html", {"understood": understood, "problem": problem})
 
 

@@ -44,10 +44,6 @@ class Job(Record):
         max_length=12, default="230-50", choices=[(key, one[0]) for key, one in MAINS.items()]
     )
     currency = models.CharField(max_length=6, default="¤", help_text="As you want it shown.")
-    zone = models.CharField(
-        "time zone", max_length=64, blank=True, validators=[known_zone],
-        help_text="Of its clock, such as Europe/London. Empty: the site's own.",
-    )  # fmt: skip
     tariff = models.FloatField(
         "price of a kWh",
         null=True,
@@ -57,6 +53,11 @@ class Job(Record):
     tariff_hours = models.JSONField(
         default=list, blank=True, help_text='[["23:00", "07:00", 0.18], …], other prices.'
     )
+
+    zone = models.CharField(
+        "time zone", max_length=64, blank=True, validators=[known_zone],
+        help_text="Of its clock, such as Europe/London. Empty: the site's own.",
+    )  # fmt: skip
 
     #: Fetched or worked out once for each request, whose job this is: its loads with their
     #: readings, and the answer to its current plan.

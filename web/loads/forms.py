@@ -11,6 +11,7 @@ from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.readings import MOST_A, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
+from needle.quantity import MOST_DC_V, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, RecordForm
 from web.loads.models import Load, Reading
@@ -43,7 +44,7 @@ class LoadForm(RecordForm):
         model = Load
         fields = [
             "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "never_rarer",
-            "litres", "can_dc", "note",
+            "litres", "dc", "can_dc", "note",
         ]  # fmt: skip
 
     main: ClassVar = ("name", "kind", "label_watts")
@@ -85,6 +86,8 @@ class ReadingForm(OnceMixin, forms.Form):
 
     type: ClassVar[str]
     renamed: ClassVar[dict[str, str]] = {}
+    #: Fields that people write in percent, stored as 0…1.
+    shares: ClassVar[tuple[str, ...]] = ()
     settable: ClassVar[bool] = True
     caution: ClassVar[str] = ""
 
@@ -106,16 +109,35 @@ class ReadingForm(OnceMixin, forms.Form):
     def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
         """Stored document keys as the fields show them."""
         back = {key: name for name, key in self.renamed.items()}
-        return {back.get(key, key): value for key, value in data.items()}
+        named = {back.get(key, key): value for key, value in data.items()}
+        return {
+            name: value * 100 if name in self.shares else value for name, value in named.items()
+        }
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         """Cleaned fields as the document's keys."""
         own = {name: value for name, value in cleaned.items() if name not in _NOT_DATA}
+        self._split_products(own)
+        own |= {name: own[name] / 100 for name in self.shares if own.get(name) is not None}
         return {
             self.renamed.get(name, name): value
             for name, value in own.items()
             if value not in (None, "")
         }
+
+    def _split_products(self, own: dict[str, Any]) -> None:
+        """Volts and amps of AC that were written as watts or VA are kept as what they are.
+
+        Refused where volts or amps are given beside them.
+        """
+        for name in ("watts", "va"):
+            text = self.data.get(self.add_prefix(name)) or ""
+            pair = volts_amps(text) if name in self.fields else None
+            if pair is None or pair[0] <= MOST_DC_V:
+                continue
+            if own.get("volts") is not None or own.get("amps") is not None:
+                raise DocumentError(name, "holds volts and amps, and so do their own fields")
+            own |= {name: None, "volts": pair[0], "amps": pair[1]}
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or {}
@@ -224,6 +246,14 @@ class TallyForm(ReadingForm):
         return {**super().document(cleaned), "edges": moments}
 
 
+class DutyForm(ReadingForm):
+    type = "duty"
+    shares: ClassVar = ("low", "high")
+    caution = "A guess, grade D: it shows what follows from it, until a tally or a counter knows."
+    low = share_field(label="On for at least", above=True, help_text="Of the time, in percent.")
+    high = share_field(label="On for at most", above=True, help_text="About half: 40 and 60 %.")
+
+
 class TaskForm(ReadingForm):
     type = "task"
     caution = "Energy of a task is the counter after less the counter before."
@@ -273,17 +303,8 @@ class ChargeDropForm(ReadingForm):
     )  # fmt: skip
     step = share_field(label="Display step", above=True, most=50.0, required=False)
 
-    def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
-        initial = super().initial_from(data)
-        return {k: v * 100 if k in self.shares else v for k, v in initial.items()}
-
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
-        percent = {
-            name: value / 100 if name in self.shares and value is not None else value
-            for name, value in cleaned.items()
-        }
-        percent["proven"] = cleaned["proven"] or None
-        return super().document(percent)
+        return super().document({**cleaned, "proven": cleaned["proven"] or None})
 
 
 class LabelForm(ReadingForm):
@@ -307,5 +328,14 @@ class LabelForm(ReadingForm):
 
 FORMS: dict[str, type[ReadingForm]] = {
     form.type: form
-    for form in (SpotForm, StartForm, EnergyForm, TallyForm, TaskForm, ChargeDropForm, LabelForm)
+    for form in (
+        SpotForm,
+        StartForm,
+        EnergyForm,
+        TallyForm,
+        DutyForm,
+        TaskForm,
+        ChargeDropForm,
+        LabelForm,
+    )
 }

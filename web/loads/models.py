@@ -23,6 +23,7 @@ TYPES = {
     "start": "start reading",
     "energy": "energy run",
     "tally": "tally",
+    "duty": "assumed duty",
     "task": "task",
     "charge-drop": "charge drop",
     "capture": "capture",
@@ -77,6 +78,10 @@ class Load(Record):
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
     )
+    dc = models.BooleanField(
+        "runs on DC", default=False,
+        help_text="Straight from a DC or USB output: volts times amps are its watts.",
+    )  # fmt: skip
     never_rarer = models.BooleanField(
         "never defrosts", default=False,
         help_text="No defrost or other rare state: six quiet hours then speak for the day.",
@@ -163,6 +168,7 @@ class Load(Record):
             hours_per_day=self.hours_per_day,
             never_rarer=self.never_rarer,
             set_c=self.set_c,
+            dc=self.dc,
         )
 
     def profile(self, setting: str = "") -> Profile | None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from needle.measure.agreement import Agreement
 from needle.measure.readings import (
+    AssumedDuty,
     ChargeDrop,
     EnergyRun,
     Label,
@@ -37,7 +38,7 @@ def row_of(reading: Reading) -> ReadingRow:
     agreement = core.agreement() if isinstance(core, Spot) else None
     context = core.context
     aside = [context.setting] if context.setting else []
-    if not isinstance(core, Label | Tally):
+    if not isinstance(core, Label | Tally | AssumedDuty):
         aside.append(context.meter().name)
     if context.room_c is not None:
         aside.append(f"room {context.room_c:.3g} °C")
@@ -72,6 +73,8 @@ def _sentence(core: CoreReading) -> str:
         count = f"{cycles.count} whole cycle{'' if cycles.count == 1 else 's'}"
         period = hours_text(cycles.period_min / 60, exact=True)
         return f"{count} of {period}: duty {cycles.duty.value:.2f}"
+    if isinstance(core, AssumedDuty):
+        return f"on for {core.low * 100:.3g} to {core.high * 100:.3g} % of the time, assumed"
     if isinstance(core, Task):
         return _task(core)
     if isinstance(core, ChargeDrop):

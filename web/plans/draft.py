@@ -127,13 +127,18 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     able = [
         output.name
         for output in outputs
-        if (load.can_dc or load.name in routed.get(output.name, ())) and _most_w(output) >= watts
+        if (load.dc or load.can_dc or load.name in routed.get(output.name, ()))
+        and _most_w(output) >= watts
     ]
-    routes = ([AC] if draft.supply and draft.supply.continuous_w else []) + [
-        output.name for output in outputs
-    ]
-    route = entry.route or AC
+    on_ac = [AC] if draft.supply and draft.supply.continuous_w else []
+    # What runs on DC goes to AC only where the supply has nothing else.
+    routes = [output.name for output in outputs] or on_ac
+    if not load.dc:
+        routes = on_ac + [output.name for output in outputs]
+    route = entry.route or (able[0] if load.dc and able else AC)
     assumptions = []
+    if load.dc and routes == [AC]:
+        assumptions.append(f"{draft.supply} has no DC output for it: counted on AC")
     if routes and route not in routes:
         assumptions.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
@@ -250,7 +255,7 @@ def _load_document(
         "alone": entry.alone,
     }
     outputs = [route for route in (used.route, *used.can) if route != AC]
-    if load.core_kind.electronic and outputs:
+    if load.core_kind.electronic and outputs and not load.dc:
         left = left_on_dc(routes, load.name, outputs[0])
         document |= {"adapter": left.value, "adapter_spread": left.spread}
     # A test of another setting says nothing of this one.

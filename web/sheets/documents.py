@@ -34,8 +34,9 @@ def load_document(load: Load) -> dict[str, Any]:
             document[key] = getattr(load, key)
     if load.setting:
         document["setting"] = load.setting
-    if load.never_rarer:
-        document["never_rarer"] = True
+    for flag in ("never_rarer", "dc"):
+        if getattr(load, flag):
+            document[flag] = True
     return document
 
 
@@ -53,7 +54,7 @@ def add_load_document(job: Job, data: Any) -> Load:
         load = add_load(_checked(Load(
             job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
             setting=record.setting, hours_per_day=record.hours_per_day,
-            never_rarer=record.never_rarer,
+            never_rarer=record.never_rarer, dc=record.dc,
         )))  # fmt: skip
         for item in data.get("readings") or []:
             add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})

@@ -7,6 +7,7 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
+from needle.quantity import multiple_of, with_unit
 from needle.supply.charging import parse_inputs
 from needle.supply.outputs import parse_outputs
 from needle.supply.supply import parse_supply
@@ -15,10 +16,16 @@ from web.common.forms import PercentMixin, RecordForm
 from web.supplies.models import Input, Output, Supply
 
 
+def bank_size(cleaned: dict[str, Any]) -> int:
+    """How many batteries are in series and parallel."""
+    return int((cleaned.get("series") or 1) * (cleaned.get("parallel") or 1))
+
+
 class SupplyForm(PercentMixin, RecordForm):
     nominal_wh = QuantityField(
         "Wh", label="Battery holds", most=10_000_000, above=True,
-        help_text="As printed: 5.12 kWh, 100 Ah @ 51.2 V, or 2 x 110 Ah @ 24 V.",
+        help_text="As printed: 5.12 kWh, 100 Ah @ 51.2 V. Of a bank: one of them, or all as 4 x "
+        "90 Ah @ 12 V.",
     )  # fmt: skip
     continuous_w = QuantityField(
         "W", label="Inverter, continuous", most=1_000_000, above=True, required=False,
@@ -111,6 +118,7 @@ class SupplyForm(PercentMixin, RecordForm):
         for name, value in self.usual.items():
             if not cleaned.get(name) and name not in self.errors:
                 cleaned[name] = value
+        self._check_counted_once(cleaned)
         if cleaned.get("continuous_w") is None:
             self._without_inverter(cleaned)
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):
@@ -118,6 +126,37 @@ class SupplyForm(PercentMixin, RecordForm):
         if not self.errors:
             self._check_in_core(cleaned)
         return cleaned
+
+    def _check_counted_once(self, cleaned: dict[str, Any]) -> None:
+        """Several batteries are written as such, or put in series and parallel: not both."""
+        written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
+        several, bank = multiple_of(written), bank_size(cleaned)
+        if several > 1 and bank > 1:
+            self.add_error(
+                "nominal_wh",
+                f"“{written.strip()}” are {several} batteries already, and series and parallel "
+                f"would make them {several * bank}: write one of them here, or set both to 1.",
+            )
+
+    def comes_to(self) -> str:
+        """What the bank comes to as far as it is typed, in words; empty where it cannot be told."""
+        typed: dict[str, Any] = {}
+        for name in ("nominal_wh", "volts", "series", "parallel"):
+            raw = self.data.get(self.add_prefix(name)) or ""
+            try:
+                typed[name] = self.fields[name].clean(raw) if raw else None
+            except forms.ValidationError:
+                return ""
+        held_wh, bank = typed["nominal_wh"], bank_size(typed)
+        if held_wh is None:
+            return ""
+        whole = with_unit(held_wh * bank, "Wh")
+        volts = typed["volts"]
+        at = f" at {with_unit(volts * (typed['series'] or 1), 'V')}" if volts else ""
+        if bank == 1:
+            return f"Comes to {whole}{at}."
+        one = with_unit(held_wh, "Wh")
+        return f"{bank} batteries of {one} each come to {whole}{at}."
 
     def _without_inverter(self, cleaned: dict[str, Any]) -> None:
         if "continuous_w" in self.errors:

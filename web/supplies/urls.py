@@ -6,6 +6,7 @@ app_name = "supplies"
 urlpatterns = [
     path("supplies/", views.index, name="list"),
     path("supplies/add/", views.add, name="add"),
+    path("supplies/comes-to/", views.comes_to, name="comes-to"),
     path("supplies/<int:supply>/", views.page, name="supply"),
     path("supplies/<int:supply>/edit/", views.edit, name="edit"),
     path("supplies/<int:supply>/remove/", views.remove, name="remove"),

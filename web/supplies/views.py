@@ -7,6 +7,7 @@ from typing import Any
 from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.html import escape
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from web.common.forms import client_key
@@ -40,6 +41,14 @@ def _supply(job: Job, pk: int) -> Supply:
 def page(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
     record = _supply(job, supply)
     return render(request, "supplies/supply.html", {"job": job, "page": page_of(record)})
+
+
+@require_POST
+@of_job
+def comes_to(request: HttpRequest, job: Job) -> HttpResponse:
+    """What a bank comes to as it is typed; stores nothing."""
+    form = SupplyForm(request.POST, instance=Supply(job=job))
+    return HttpResponse(escape(form.comes_to()))
 
 
 @require_http_methods(["GET", "POST"])
