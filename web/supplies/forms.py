@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
-from needle.quantity import multiple_of, with_unit
+from needle.quantity import as_read, multiple_of, with_unit
 from needle.supply.charging import parse_inputs
 from needle.supply.outputs import parse_outputs
 from needle.supply.supply import parse_supply
@@ -152,7 +152,7 @@ class SupplyForm(PercentMixin, RecordForm):
             return ""
         whole = with_unit(held_wh * bank, "Wh")
         volts = typed["volts"]
-        at = f" at {with_unit(volts * (typed['series'] or 1), 'V')}" if volts else ""
+        at = f" at {as_read(volts * (typed['series'] or 1), 'V')}" if volts else ""
         if bank == 1:
             return f"Comes to {whole}{at}."
         one = with_unit(held_wh, "Wh")
