@@ -9,9 +9,9 @@ their spread kept (J. Liu and M. West 2001, "Sequential Monte Carlo Methods in P
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -54,11 +54,43 @@ SPREADS = {LEVEL: 0.02, SUN: 0.05, HELD: 0.0, GAIN: 0.01, VOLTS: 0.012, KNEE_SCO
            LAG: 0.9}  # fmt: skip
 #: The sun's where only W in of some moments are known.
 MEASURED_SUN = 0.15
-#: A belief is sometimes far off. A part of the particles has these spreads instead, and weighs so
-#: much at the start; batteries are worn more often than they are better than they say.
-FAR_OFF_PART, FAR_OFF = 0.35, 0.1
-FAR_OFF_SPREADS = {LEVEL: 0.4, SUN: 0.6, HELD: 0.22}
-FAR_OFF_HELD = -0.1
+#: How far the battery lies below its belief where that is far off (logarithm): batteries are worn
+#: more often than they are better than they say.
+WORN = -0.1
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of the particles that holds some beliefs far off.
+
+    Attributes
+    ----------
+    odds : float
+        What it weighs at the start.
+    share : float
+        Of the particles.
+    spreads : dict of str to float
+        Instead of :data:`SPREADS`.
+    """
+
+    odds: float
+    share: float
+    spreads: Mapping[str, float] = field(default_factory=dict)
+
+    @property
+    def leg_spread(self) -> float:
+        return FAR_OFF_LEG if LEVEL in self.spreads else LEG_SPREAD
+
+
+_WATTS_OFF, _BATTERY_OFF = {LEVEL: 0.4, SUN: 0.6}, {HELD: 0.22}
+#: All as believed; what is drawn and given far off; the battery; both. Apart, so that clouds say
+#: nothing of the battery.
+PARTS = (
+    Part(0.86, 0.45),
+    Part(0.08, 0.2, _WATTS_OFF),
+    Part(0.05, 0.2, _BATTERY_OFF),
+    Part(0.01, 0.15, {**_WATTS_OFF, **_BATTERY_OFF}),
+)
 #: Wander: its spread with a plan and without one, and hours over which it forgets.
 WANDER_SPREAD, BLIND_WANDER, FORGETS_H = 0.05, 0.15, 7.0
 #: How far a new leg's level may differ from the last one's (logarithm), usually and far off.
@@ -105,12 +137,16 @@ class Particles:
         }
         if not expected.plan.sources:
             self.state[SUN] *= MEASURED_SUN / SPREADS[SUN]
-        #: Which of them hold that the beliefs are far off.
-        self.far_off = self.rng.permutation(count) < FAR_OFF_PART * count
-        for name, spread in FAR_OFF_SPREADS.items():
-            own = spread * self.rng.standard_normal(int(self.far_off.sum()))
-            self.state[name][self.far_off] = own
-        self.state[HELD][self.far_off] += FAR_OFF_HELD
+        #: Number of the part that each belongs to.
+        shares = np.cumsum([part.share for part in PARTS])
+        self.part = self.rng.permutation(np.searchsorted(shares, np.arange(count) / count, "right"))
+        self.part = np.minimum(self.part, len(PARTS) - 1)
+        self.log_weight = np.zeros(count)
+        for part, rows in zip(PARTS, self.parts, strict=True):
+            for name, spread in part.spreads.items():
+                middle = WORN if name == HELD else 0.0
+                self.state[name][rows] = middle + spread * self.rng.standard_normal(len(rows))
+            self.log_weight[rows] = np.log(part.odds / len(rows))
         self.state[LEVEL] = self.state[LEVEL] + expected.log_level[self.rows]
         self.state[SUN] = self.state[SUN] + expected.log_sun[self.rows]
         self.state[HELD] = self.state[HELD] + np.log(expected.battery.capacity_wh[self.rows])
@@ -120,9 +156,6 @@ class Particles:
         for name in (OUT_WH, IN_WH, COST_WH, *(_counted(place) for place in sorted(places))):
             self.state[name] = np.zeros(count)
         self.places = places
-        odds = np.where(self.far_off, FAR_OFF, 1 - FAR_OFF)
-        sizes = np.where(self.far_off, self.far_off.sum(), (~self.far_off).sum())
-        self.log_weight = np.log(odds / sizes)
         self.minute = 0
         self._be()
 
@@ -171,7 +204,7 @@ class Particles:
         self.state = {name: values[numbers] for name, values in self.state.items()}
         self.bank = self.bank.of_draws(numbers)
         self.log_weight = self.log_weight[numbers]
-        self.far_off = self.far_off[numbers]
+        self.part = self.part[numbers]
 
     def advance(self, minute: int) -> None:
         """Let time pass up to a minute."""
@@ -290,8 +323,8 @@ class Particles:
 
     @property
     def parts(self) -> list[np.ndarray]:
-        """Numbers of those that hold to the beliefs, and of those that hold them far off."""
-        return [np.flatnonzero(~self.far_off), np.flatnonzero(self.far_off)]
+        """Numbers of the particles of each of :data:`PARTS`."""
+        return [np.flatnonzero(self.part == number) for number in range(len(PARTS))]
 
     def _power(self, told: np.ndarray, most: float) -> float:
         """The largest share of what was seen that leaves enough of each part their weight."""
@@ -474,7 +507,7 @@ class Particles:
 
     def new_leg(self) -> None:
         """Conditions changed: what is drawn is to be learnt anew."""
-        spread = np.where(self.far_off, FAR_OFF_LEG, LEG_SPREAD)
+        spread = np.array([part.leg_spread for part in PARTS])[self.part]
         fresh = spread * self.rng.standard_normal(len(self))
         self.state[LEVEL] = self.state[LEVEL] + fresh
 

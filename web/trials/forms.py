@@ -37,6 +37,9 @@ class TrialForm(PercentMixin, RecordForm):
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
 
     shares: ClassVar = ("start_charge", "stop_at")
+    main: ClassVar[tuple[str, ...]] = (
+        "name", "plan", "supply", "started_at", "start_charge", "stop_at",
+    )  # fmt: skip
 
     class Meta:
         model = Trial
@@ -72,6 +75,12 @@ class TrialForm(PercentMixin, RecordForm):
             places += [(AC, "AC"), *((name, name) for name in sorted(outputs))]
         self.fields["counted"].choices = places  # type: ignore[attr-defined]
         self.show_shares()
+
+    def main_fields(self) -> list[forms.BoundField]:
+        return [self[name] for name in self.main if name in self.fields]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [field for field in self.visible_fields() if field.name not in self.main]
 
     @property
     def ticked(self) -> set[int]:
@@ -126,6 +135,7 @@ class PastRunForm(TrialForm):
     )  # fmt: skip
     file = forms.FileField(label="or a CSV file", required=False)
 
+    main: ClassVar = (*TrialForm.main, "times", "log", "file", "ended_why", "ended_h")
     field_order = [
         "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
         "times", "log", "file", "ended_why", "ended_h",
