@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,8 @@ import numpy as np
 from needle.standin.supplies import StandinSupply
 
 _MOST_H = 744
+#: What loads draw in each twelfth of an hour over their mean, as some of them cycle.
+CYCLE = np.tile([1.7, 0.6, 0.7], 4)
 
 
 @dataclass(frozen=True)
@@ -53,33 +56,41 @@ class StandinRun:
         return np.asarray(np.concatenate([hourly, rest]) * level * strays)
 
     def _net_w(self) -> np.ndarray:
-        return self._true_w() - self._given_w()
+        """Net W in each twelfth of an hour: loads cycle, so a source now serves and now charges."""
+        drawn_w = self._true_w()[:, None] * CYCLE
+        return np.asarray((drawn_w - self._given_w()[:, None]).ravel())
 
     def gone_wh(self, hour: float) -> float:
         """Wh that truly left the battery by an hour, without what was charged."""
-        total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._net_w()))])
-        return float(np.interp(hour, np.arange(len(total)), total))
+        total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._net_w()))]) / len(CYCLE)
+        return float(np.interp(hour, self._moments, total))
 
+    @property
+    def _moments(self) -> np.ndarray:
+        """Hours between the parts."""
+        return np.arange(_MOST_H * len(CYCLE) + 1) / len(CYCLE)
+
+    @cached_property
     def _charges(self) -> np.ndarray:
-        """True charge (share) at the end of each hour: never above full, never below empty."""
+        """True charge (share) at each moment: never above full, never below empty."""
         charge = [self.start_charge]
-        for watts in self._net_w():
-            charge.append(min(1.0, max(0.0, charge[-1] - watts / self.supply.held_wh)))
+        for wh in self._net_w() / len(CYCLE):
+            charge.append(min(1.0, max(0.0, charge[-1] - wh / self.supply.held_wh)))
         return np.array(charge)
 
     def shown(self, hour: float) -> float:
         """Charge that the display shows, share, before it is rounded."""
-        charge = self._charges()
-        return self.supply.charge_shown(float(np.interp(hour, np.arange(len(charge)), charge)))
+        return self.supply.charge_shown(float(np.interp(hour, self._moments, self._charges)))
 
     def stop_h(self, shown: float) -> float:
         """Hours until the display shows a charge (share); all of them where it never does."""
-        charge, wanted = self._charges(), self.supply.true_charge(shown)
+        charge, wanted = self._charges, self.supply.true_charge(shown)
         under = np.flatnonzero(charge <= wanted + 1e-12)
         if not under.size or under[0] == 0:
-            return float(len(charge) - 1)
+            return float(_MOST_H)
         at = int(under[0])
-        return at - float((wanted - charge[at]) / (charge[at - 1] - charge[at]))
+        part = float((wanted - charge[at]) / (charge[at - 1] - charge[at]))
+        return (at - part) / len(CYCLE)
 
     def seen(self, hour: float) -> dict[str, Any]:
         """What a person writes down: percent, W of the moment, Wh counted, hours promised.
