@@ -18,6 +18,7 @@ import numpy as np
 from needle.plan.asked import Block
 from needle.plan.bank import BLOCK, MINUTES_PER_HOUR
 from needle.trial.expected import Expected
+from needle.trial.trial import BATTERY
 
 #: Particles: so many minutes times particles, within these bounds.
 CELLS, LEAST, MOST = 5e6, 700, 1200
@@ -186,7 +187,7 @@ class Particles:
 
     def counted(self, place: str) -> np.ndarray:
         """Wh counted so far at a place: the battery, AC or an output."""
-        return self.state[OUT_WH if place == "battery" else _counted(place)]
+        return self.state[OUT_WH if place == BATTERY else _counted(place)]
 
     def fork(self) -> Particles:
         """The same, to be run on apart from these."""
