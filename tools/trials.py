@@ -56,6 +56,7 @@ class Run:
             lengths[rng.integers(len(lengths))] *= 2
         self.edges = np.concatenate([[0.0], np.cumsum(lengths) / lengths.sum()])
         self.gain = 1 + rng.uniform(-0.01, 0.01)
+        self.mean_volts = rng.normal(1.0, 0.01)
         self.shown = self._shown()
         under = self.shown <= self.stop_at if self.display == "percent" else self.charge <= 1e-9
         self.true_h = float(np.argmax(under)) * self.step_s / 3600 if under.any() else np.nan
@@ -88,7 +89,7 @@ class Run:
         if self.display == "wh":
             return {**seen, "wh": float(round(counted))}
         volts = self.document["supply"]["battery"].get("volts", 12.8)
-        return {**seen, "ah": round(counted / volts * 0.99, 1)}
+        return {**seen, "ah": round(counted / volts * self.mean_volts, 1)}
 
     def knowable(self, share: float) -> bool:
         """Whether there is anything to go by: a plan or a look, and conditions that stay."""
@@ -153,7 +154,8 @@ def run_of(seed: int) -> Run | None:
     stop_at = float(rng.choice([0.0, 0.1, 0.2])) if display == "percent" else 0.0
     if sort == "small pack":
         return _small_pack(rng, display, stop_at)
-    home = household(seed, 0.07)
+    # Every sort of run with every kind of evidence.
+    home = household(seed + seed // len(SORTS), 0.07)
     document = copy.deepcopy(home.document)
     out_w, held_wh = _down(home, document)
     sun_w = np.zeros_like(out_w)
@@ -192,7 +194,7 @@ def _down(home: Household, document: dict[str, Any]) -> tuple[np.ndarray, float]
 
 def _small_pack(rng: np.random.Generator, display: str, stop_at: float) -> Run | None:
     nominal = float(round(rng.uniform(60, 500)))
-    held_wh = nominal * rng.normal(0.9, 0.05)
+    held_wh = nominal * rng.normal(0.93, 0.05)
     watts = held_wh / rng.uniform(0.8, 6.0)
     points = 7200
     step_s = 4.5 * held_wh / watts * 3600 / points / 3

@@ -28,6 +28,9 @@ from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
 from web.trials.telling import PAGE_WAIT_S, marked, told
 
+#: Hours after which a day's name alone could mean two days.
+DAYS_NAMED_H = 144.0
+
 
 @dataclass(frozen=True)
 class CheckInRow:
@@ -169,22 +172,26 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
     ]
 
 
+def _when(trial: Trial, hours: float) -> str:
+    """A moment of a trial: the day's name, with its date where that would be two of them."""
+    moment = timezone.localtime(trial.started_at + timedelta(hours=hours))
+    return f"{moment:%a %d %b %H:%M}" if hours > DAYS_NAMED_H else f"{moment:%a %H:%M}"
+
+
 def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     if trial.ended_at is not None:
         ended = hours_text(trial.hours_to(trial.ended_at), exact=True)
         return f"{trial.get_ended_why_display().capitalize()} after {ended}", ""
-    low, mid, high = (
-        timezone.localtime(trial.started_at + timedelta(hours=hours)) for hours in prediction.stop_h
-    )
+    low, mid, high = (_when(trial, hours) for hours in prediction.stop_h)
     most = prediction.most_h - 1e-6
     if prediction.stop_h[1] >= most:
-        return f"Does not stop before {mid:%a %H:%M}", "Nobody looked further ahead than that."
+        return f"Does not stop before {mid}", "It was looked no further ahead than that."
     later = " or later" if prediction.stop_h[2] >= most else ""
     left = hours_text(prediction.remaining_h[1])
     since = "from the last check-in" if prediction.now_h else "from the start"
     return (
-        f"Stops about {mid:%a %H:%M}",
-        f"Likely between {low:%a %H:%M} and {high:%a %H:%M}{later}; {left} {since}.",
+        f"Stops about {mid}",
+        f"Likely between {low} and {high}{later}; {left} {since}.",
     )
 
 
@@ -268,8 +275,15 @@ def _drawing(
     if not ended:
         description += f"; stops after {hours_text(prediction.stop_h[1])}, likely"
     run = Run(points, prediction.fan, legs, promises, core.stop_at, core.start_charge,
-              planned.stop_h[1] if planned else None, ended)  # fmt: skip
+              _planned_h(planned), ended)  # fmt: skip
     return fan(run, f"Charge during {trial.name}", description)
+
+
+def _planned_h(planned: Forecast | None) -> float | None:
+    """Hours that were foretold at the start; None where no stop was."""
+    if planned is None or planned.stop_h[1] >= planned.most_h - 1e-6:
+        return None
+    return planned.stop_h[1]
 
 
 def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
