@@ -47,6 +47,8 @@ ALIKE, LEAST_WORTH = 0.03, 0.15
 EDGE_SD, BAR_STICKS = 0.012, 0.03
 #: What a count strays beside its gain, of itself; and of what the battery holds.
 COUNT_SD, COUNT_STEP = 0.004, 0.0008
+#: Minutes by which tasks begin earlier or later than planned.
+TIMING_MIN = 12
 #: Volts of a chemistry's table, of themselves.
 VOLTS_SD = 0.012
 #: Minutes either side in which W of a moment are looked for; how far they stray at the least; how
@@ -153,13 +155,29 @@ def _percent(shown: float, worth: float) -> Sighting:
         display = charge_shown(particles.bank.charge, knee_of(particles), particles.state[BOW])
         return np.minimum(display + _lag(particles), 1.0)
 
-    sd = float(np.hypot(0.01 / np.sqrt(12), DISPLAY_SD) / np.sqrt(worth))
-    spreads = (
-        Spread(sd, 1 - STICKS - WRONG),
-        Spread(float(np.hypot(sd, STUCK_SD)), STICKS),
-        Spread(WRONG_SD, WRONG),
-    )
-    return _measuring(foretold, shown, lambda particles: spreads)
+    own = float(np.hypot(0.01 / np.sqrt(12), DISPLAY_SD) / np.sqrt(worth))
+
+    def spreads(particles: Particles) -> tuple[Spread, ...]:
+        held_wh = float(np.median(particles.held_wh))
+        sd = float(np.hypot(own, _timing_wh(particles) / held_wh))
+        return (
+            Spread(sd, 1 - STICKS - WRONG),
+            Spread(float(np.hypot(sd, STUCK_SD)), STICKS),
+            Spread(WRONG_SD, WRONG),
+        )
+
+    return _measuring(foretold, shown, spreads)
+
+
+def _timing_wh(particles: Particles) -> float:
+    """Wh by which what was drawn is off where a task begins a little earlier or later than planned.
+
+    Half of how far the minutes about this one lie from the mean.
+    """
+    first, last = max(0, particles.minute - TIMING_MIN), particles.minute + TIMING_MIN
+    about = particles.expected.drawn_wh.between(particles.rows, first, last)
+    usual = np.exp(particles.expected.log_level[particles.rows]) * (last - first) / 60
+    return float(np.median(np.abs(about - usual) * particles.level)) / 2
 
 
 def _bars(lit: int, of: int) -> LogLikelihood:
@@ -210,7 +228,7 @@ def _charged(wh: float) -> Sighting:
 
 def _count_spreads(wh: float, particles: Particles) -> tuple[Spread, ...]:
     held_wh = float(np.median(particles.held_wh))
-    sd = float(np.hypot(COUNT_SD * wh, COUNT_STEP * held_wh)) + 0.3
+    sd = float(np.hypot(np.hypot(COUNT_SD * wh, COUNT_STEP * held_wh), _timing_wh(particles))) + 0.3
     return Spread(sd, 1 - WRONG), Spread(WRONG_SD * held_wh, WRONG)
 
 

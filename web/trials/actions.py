@@ -10,9 +10,8 @@ from typing import Any
 from django.db import transaction
 
 from needle.estimate import Z90
-from needle.plan.bank import MINUTES_PER_HOUR
 from needle.plan.document import parse_plan
-from needle.plan.likely import likely_run
+from needle.plan.simulate import simulate
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
@@ -24,6 +23,9 @@ from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
+
+#: Draws of a plan that tell what a stand-in runs.
+STANDIN_DRAWS = 60
 
 
 def start_trial(trial: Trial, ticked: Collection[int] = ()) -> Trial:
@@ -162,10 +164,10 @@ def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
     drawn: Sequence[float] = trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)]
     given: Sequence[float] = [0.0]
     if document := trial.expected.get("plan"):
-        plan = parse_plan(document)
-        likely = likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR))
-        until = max(1, math.ceil(likely.runtime_h))
-        drawn, given = likely.drawn_w[:until].tolist(), likely.sources_w[:until].tolist()
+        # What trips in the plan does not run on the stand-in either.
+        outcome = simulate(parse_plan(document), STANDIN_DRAWS)
+        until = max(1, math.ceil(outcome.runtime[1]))
+        drawn, given = outcome.drawn_w[:until].tolist(), outcome.sources_w[:until].tolist()
     return StandinRun(twin, tuple(drawn), seed, trial.start_charge, tuple(given))
 
 
