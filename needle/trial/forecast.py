@@ -178,8 +178,9 @@ class Followed:
         """A check-in without what was just told: two hundred looks say no more than fifty."""
         held_wh = self.trial.battery.nominal_wh
         counted_wh = check_in.counted_wh(self.trial.battery.volts)
-        if self._is_old("charge", check_in.shown, ALIKE / 3):
-            check_in = replace(check_in, percent=None, bars=None)
+        # That a bar is still lit is news each time.
+        if self._is_old("charge", check_in.percent, ALIKE / 3):
+            check_in = replace(check_in, percent=None)
         if self._is_old("counted", counted_wh, ALIKE / 2 * held_wh):
             check_in = replace(check_in, wh=None, ah=None)
         moments: dict[str, Any] = {

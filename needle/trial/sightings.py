@@ -43,6 +43,8 @@ LAG_USUAL = 0.01
 WRONG, WRONG_SD = 0.0005, 0.25
 #: Looks at a display that differ by less than so much (share) err alike, and are worth the less.
 ALIKE, LEAST_WORTH = 0.03, 0.15
+#: That a bar is still lit is worth this much of a first look at it.
+BAR_WORTH = 0.4
 #: The same of bars: noise of an edge, and how often one is still lit or already out.
 EDGE_SD, BAR_STICKS = 0.012, 0.03
 #: What a count strays beside its gain, of itself; and of what the battery holds.
@@ -87,7 +89,8 @@ def sightings(check_in: CheckIn, last_shown: float | None = None) -> list[tuple[
     seen: list[tuple[str, Sighting]] = []
     if check_in.shown is not None:
         moved = 1.0 if last_shown is None else abs(check_in.shown - last_shown)
-        worth = float(np.clip(moved / ALIKE, LEAST_WORTH, 1.0))
+        least = LEAST_WORTH if check_in.percent is not None else BAR_WORTH
+        worth = float(np.clip(moved / ALIKE, least, 1.0))
         seen.append(("charge", _shown(check_in, worth)))
     if check_in.wh is not None:
         seen.append(("wh", _counted(check_in.wh, check_in.counted)))
