@@ -118,7 +118,8 @@ def _drawn(side: TrialSide) -> Estimate | None:
     prediction = side.prediction
     if prediction is None or prediction.now_h <= 0:
         return None
-    low, mid, high = (wh / prediction.now_h for wh in prediction.drawn_wh)
+    low, _, high = prediction.drawn_wh
+    low, mid, high = (wh / prediction.now_h for wh in (low, prediction.used_wh, high))
     return _of_range((low, mid, high))
 
 

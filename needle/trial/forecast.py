@@ -60,7 +60,7 @@ class Forecast:
     level : Range
         What is drawn in the present leg over what was expected; 1 is as expected.
     used_wh : float
-        Wh out of the battery so far.
+        The likely ones: as counted at the battery by now, where they were.
     charge : Range
         True charge now, share of what the battery holds.
     legs : list of Leg
@@ -264,11 +264,9 @@ class Followed:
         state = self.particles.state
         level = state[LEVEL].copy()
         if check_in.leg in names:
+            # The present leg has no level kept yet: it goes on as it is.
             back = len(names) - 1 - names[::-1].index(check_in.leg)
-            if f"leg level {back}" in state:
-                state[LEVEL] = state[f"leg level {back}"].copy()
-            else:
-                back = len(names) - 1
+            state[LEVEL] = state.get(f"leg level {back}", level).copy()
         else:
             self.particles.new_leg()
         state[f"leg level {len(self.legs) - 1}"] = level
@@ -292,7 +290,8 @@ class Followed:
         else:
             stop_h, fan = (ended.h, ended.h, ended.h), []
         proved = ended is not None and ended.why in ("floor", "cutoff")
-        used_wh = float(weight @ particles.state[OUT_WH])
+        drawn_wh = _range(particles.state[OUT_WH], weight)
+        used_wh = drawn_wh[1]
         count = last_count(trial)
         if count is not None and count.place == BATTERY and count.h >= COUNT_READ * self.hour > 0:
             # What was counted is what is told, and what the legs add up to.
@@ -306,7 +305,7 @@ class Followed:
             most_h=MOST_H,
             now_h=self.hour,
             mean_w=self._mean_w(),
-            drawn_wh=_range(particles.state[OUT_WH], weight),
+            drawn_wh=drawn_wh,
             fall_per_h=self._fall_per_h(),
             level=_range(particles.level, weight),
             used_wh=used_wh,

@@ -15,6 +15,7 @@ from collections.abc import Callable
 import numpy as np
 from scipy.special import log_ndtr, ndtr
 
+from needle.plan.bank import MINUTES_PER_HOUR
 from needle.supply.display import KNEE, charge_shown, true_charge
 from needle.supply.voltage import open_circuit_v
 from needle.trial.particles import (
@@ -45,7 +46,7 @@ WRONG, WRONG_SD = 0.0005, 0.25
 ALIKE, LEAST_WORTH = 0.03, 0.15
 #: That a bar is still lit is worth this much of a first look at it.
 BAR_WORTH = 0.4
-#: The same of bars: noise of an edge, and how often one is still lit or already out.
+#: Noise of a bar's edge, share, and how often a bar is still lit or already out.
 EDGE_SD, BAR_STICKS = 0.012, 0.03
 #: What a count strays beside its gain, of itself; and of what the battery holds.
 COUNT_SD, COUNT_STEP = 0.004, 0.0008
@@ -121,10 +122,9 @@ def _measuring(foretold: Foretold, measured: float, spreads: Spreads) -> Sightin
     """A measured figure as a sighting; the last of its spreads is that of a wrong one."""
 
     def sight(particles: Particles, may_be_wrong: bool) -> bool:
-        known = spreads(particles)
-        if not may_be_wrong:
-            known = known[:-1]
-        return particles.measure(foretold, measured, known) == len(spreads(particles)) - 1
+        every = spreads(particles)
+        which = particles.measure(foretold, measured, every if may_be_wrong else every[:-1])
+        return which == len(every) - 1
 
     return sight
 
@@ -179,7 +179,7 @@ def _timing_wh(particles: Particles) -> float:
     """
     first, last = max(0, particles.minute - TIMING_MIN), particles.minute + TIMING_MIN
     about = particles.expected.drawn_wh.between(particles.rows, first, last)
-    usual = np.exp(particles.expected.log_level[particles.rows]) * (last - first) / 60
+    usual = np.exp(particles.expected.log_level[particles.rows]) * (last - first) / MINUTES_PER_HOUR
     return float(np.median(np.abs(about - usual) * particles.level)) / 2
 
 

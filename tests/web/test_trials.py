@@ -415,6 +415,15 @@ class EndTest(TrialTest):
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
         self.assertEqual(self.supply.to_core().battery.state_of_health.value, before)
 
+    def test_what_cold_took_is_not_carried(self):
+        Trial.objects.update(room_c=0.0)
+        self.end("floor", 9.0)
+        prediction = told(self.trial(), 60).prediction
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        held_wh = self.supply.tests.get().data["held_wh"]
+        self.assertAlmostEqual(held_wh, 2000 * prediction.state_of_health[1], delta=0.1)
+        self.assertGreater(held_wh, 1.05 * prediction.held_wh[1])
+
     def test_a_trial_of_one_load_is_carried_into_it(self):
         self.end("floor", 9.0)
         self.assertContains(self.page(), "Carry it into the load")

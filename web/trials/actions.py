@@ -121,10 +121,13 @@ def resume_trial(trial: Trial) -> None:
 def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     """What a trial proved of its battery, as a capacity test of its supply; not stored.
 
-    It holds the trial's own figure and range: the supply then says what the trial says.
+    It holds the trial's own figure and range, without what cold took in its room: plans take that
+    off again for theirs.
     """
     assert trial.ended_at is not None and trial.supply is not None
-    low, held_wh, high = prediction.held_wh
+    assert prediction.state_of_health is not None
+    low, share, high = prediction.state_of_health
+    held_wh = share * trial.to_core().battery.nominal_wh
     data = {
         "wh": round(prediction.used_wh, 1),
         "hours": round(trial.hours_to(trial.ended_at), 2),
