@@ -107,6 +107,7 @@ _CLOCK = re.compile(
     r"^\s*(?:(\d{1,3})\s*(?:d|days?)\s*)?(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$",
     re.IGNORECASE,
 )
+_MINUTES_SECONDS = re.compile(r"^\s*(\d{1,4}):([0-5]\d)\s*(?:m|mins?|minutes?)\s*$", re.IGNORECASE)
 _HOURS_MINUTES = re.compile(
     r"^\s*(?:(?P<d>\d+)\s*(?:d|days?)\s*)?(?:(?P<h>\d+)\s*(?:h|hrs?|hours?)\s*)?"
     r"(?:(?P<m>\d+)\s*(?:m|mins?|minutes?|)\s*)?(?:(?P<s>\d+)\s*(?:s|secs?|seconds?)\s*)?$",
@@ -217,7 +218,14 @@ def parse(text: str, unit: str) -> Quantity:
     pair = volts_amps(written) if unit == "W" else None
     if pair is not None and pair[0] > MOST_DC_V:
         note = "volts times amps are VA on AC: the watts lie under them, by the power factor"
+    elif unit == "W" and is_horsepower(written):
+        note = "at the shaft: a motor takes 1.2 to 2 times as many watts at its plug"
     return Quantity(value, unit, note)
+
+
+def is_horsepower(text: str) -> bool:
+    """Whether it is written in horsepower, which is what a motor gives at its shaft."""
+    return re.search(r"\d\s*(hp|horsepower)\s*$", text.strip(), re.IGNORECASE) is not None
 
 
 def multiple_of(text: str) -> int:
@@ -278,10 +286,12 @@ def _convert(value: float, source: str | pint.Unit, target: pint.Unit) -> float:
 
 
 def _compound_hours(written: str) -> float | None:
-    """Hours in ``1h30``, ``1:30 h``, ``2 d 4:10``, ``21 h 30 min``; None when it is neither."""
+    """Hours in ``1h30``, ``1:30 h``, ``2:30 min``, ``2 d 4:10``, ``21 h 30 min``; None where it is neither."""
     if clock := _CLOCK.match(written):
         days, hours, minutes, seconds = (int(part or 0) for part in clock.groups())
         return days * 24 + hours + minutes / 60 + seconds / 3600
+    if timer := _MINUTES_SECONDS.match(written):
+        return (int(timer[1]) + int(timer[2]) / 60) / 60
     match = _HOURS_MINUTES.match(written)
     if not match or not any(match.groups()):
         return None
@@ -388,3 +398,13 @@ def hours_text(hours: float, exact: bool = False) -> str:
     if whole == 0:
         return f"{rest}\u00a0min"
     return f"{whole}\u00a0h" + (f"\u00a0{rest:02d}\u00a0min" if rest else "")
+
+
+def seconds_text(seconds: float) -> str:
+    """Write a short span as it was timed: ``90 s``, ``4 min 30 s``."""
+    if seconds < 120:
+        return f"{seconds:.3g}\u00a0s"
+    minutes, rest = divmod(round(seconds), 60)
+    if minutes >= 60:
+        return hours_text(seconds / 3600, exact=True)
+    return f"{minutes}\u00a0min" + (f"\u00a0{rest:02d}\u00a0s" if rest else "")

@@ -80,6 +80,12 @@ INSTRUMENTS = {
             "",
         ),
         Instrument(
+            "usb", "USB meter", 0.01, 2,
+            {"volts": 0.01, "amps": 0.001, "watts": 0.01, "wh": 0.1},
+            "what the adapter before it loses; starts of a few milliseconds",
+            "",
+        ),
+        Instrument(
             "logger", "panel logger", 0.02, 1, _METER_STEPS,
             "short starts",
             "Fitted in a live panel by a licensed electrician, by local code.",

@@ -89,11 +89,15 @@ class Start:
 
 @dataclass(frozen=True)
 class EnergyRun:
-    """An energy counter over a span: Wh, hours, the counter's step in Wh."""
+    """An energy counter over a span: Wh, hours, the counter's step in Wh.
+
+    ``counted`` says where: ``"ac"`` at the plug, ``"dc"`` at a USB or DC output.
+    """
 
     wh: float
     hours: float
     step_wh: float = 10.0
+    counted: str = "ac"
     context: Context = Context()
 
 
@@ -103,6 +107,17 @@ class Tally:
 
     edges: tuple[tuple[str, float], ...]
     context: Context = Context()
+
+
+#: How people tell a duty by feel, and the shares of time that are meant (general).
+FEELS = {
+    "now and then": (0.03, 0.15),
+    "about a quarter": (0.15, 0.35),
+    "about a third": (0.23, 0.45),
+    "about half": (0.35, 0.65),
+    "about two thirds": (0.53, 0.78),
+    "nearly always": (0.75, 1.0),
+}
 
 
 @dataclass(frozen=True)
@@ -123,6 +138,25 @@ class Task:
     pieces: float | None = None
     runs: int = 1
     context: Context = Context()
+
+
+@dataclass(frozen=True)
+class ShortRun:
+    """A use that is over soon: W while it lasts, its seconds, and how often a day, where known."""
+
+    watts: float
+    seconds: float
+    times_per_day: float | None = None
+    context: Context = Context()
+
+    def as_task(self) -> Task:
+        """The energy that one use takes."""
+        wh = self.watts * self.seconds / 3600
+        return Task(wh, self.seconds / 60, context=self.context)
+
+    def as_spot(self) -> Spot:
+        """What was read while it ran."""
+        return Spot("running", self.watts, context=self.context)
 
 
 @dataclass(frozen=True)
@@ -175,7 +209,9 @@ class Recorded:
     context: Context = Context()
 
 
-Reading = Label | Spot | Start | EnergyRun | Tally | AssumedDuty | Task | ChargeDrop | Recorded
+Reading = (
+    Label | Spot | Start | EnergyRun | Tally | AssumedDuty | Task | ShortRun | ChargeDrop | Recorded
+)
 PATTERNS = ("steady", "cycling", "modulating", "program")
 
 
@@ -189,8 +225,10 @@ def _context(reader: Reader) -> Context:
 def _label(data: dict[str, Any], path: str) -> Label:
     keys = ("watts", "volts", "amps", "va", "kwh_per_year", "horsepower", "breaker_a")
     reader = Reader(data, path, (*_COMMON, *keys))
-    if not any(reader.has(key) for key in keys if key not in ("volts", "breaker_a")):
-        raise DocumentError(path, "a label reading needs watts, VA, amps, kWh a year or horsepower")
+    if not any(reader.has(key) for key in keys if key != "volts"):
+        raise DocumentError(
+            path, "a label reading needs watts, VA, amps, kWh a year, horsepower or the breaker"
+        )
     return Label(
         watts=reader.number("watts", most=MOST_W, above=True),
         volts=reader.number("volts", most=MOST_V, above=True),
@@ -237,11 +275,14 @@ def _start(data: dict[str, Any], path: str) -> Start:
 
 
 def _energy(data: dict[str, Any], path: str) -> EnergyRun:
-    reader = Reader(data, path, (*_COMMON, "wh", "hours", "step_wh"))
+    if data.get("counted") == "dc" and not data.get("instrument"):
+        data = {**data, "instrument": "usb"}
+    reader = Reader(data, path, (*_COMMON, "wh", "hours", "step_wh", "counted"))
     run = EnergyRun(
         wh=reader.need("wh", most=MOST_WH),
         hours=reader.need("hours", most=MOST_H, above=True),
         step_wh=10.0 if not reader.has("step_wh") else reader.need("step_wh", most=10_000),
+        counted=reader.choice("counted", ("ac", "dc"), "ac"),
         context=_context(reader),
     )
     if run.wh / run.hours > MOST_W:
@@ -275,7 +316,11 @@ def _tally(data: dict[str, Any], path: str) -> Tally:
 
 
 def _assumed_duty(data: dict[str, Any], path: str) -> AssumedDuty:
-    reader = Reader(data, path, (*_COMMON, "low", "high"))
+    reader = Reader(data, path, (*_COMMON, "low", "high", "feel"))
+    if reader.has("feel"):
+        if reader.has("low") or reader.has("high"):
+            raise DocumentError(reader.at("feel"), "says the share already: leave low and high out")
+        return AssumedDuty(*FEELS[reader.choice("feel", FEELS)], _context(reader))
     low = reader.need("low", most=1.0, above=True)
     high = reader.need("high", most=1.0, above=True)
     if high < low:
@@ -292,6 +337,22 @@ def _task(data: dict[str, Any], path: str) -> Task:
         runs=int(reader.number("runs", least=1, most=10_000) or 1),
         context=_context(reader),
     )
+
+
+def _short_run(data: dict[str, Any], path: str) -> ShortRun:
+    reader = Reader(data, path, (*_COMMON, "watts", "seconds", "times_per_day"))
+    run = ShortRun(
+        watts=reader.need("watts", most=MOST_W, above=True),
+        seconds=reader.need("seconds", most=MOST_H * 3600, above=True),
+        times_per_day=reader.number("times_per_day", most=100_000, above=True),
+        context=_context(reader),
+    )
+    if run.times_per_day and run.times_per_day * run.seconds > 86_400:
+        raise DocumentError(
+            reader.at("times_per_day"),
+            f"{run.times_per_day:g} times {run.seconds:g} s is more than a day",
+        )
+    return run
 
 
 def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
@@ -359,6 +420,7 @@ TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
     "tally": _tally,
     "duty": _assumed_duty,
     "task": _task,
+    "short-run": _short_run,
     "charge-drop": _charge_drop,
     "capture": _recorded,
 }

@@ -128,14 +128,18 @@ class SettingProfile:
     relative: float
 
 
+def named_settings(record: LoadRecord) -> list[str]:
+    """Every setting that a reading names, spot or counter alike."""
+    return sorted({reading.context.setting for reading in record.readings} - {""})
+
+
 def settings_of(record: LoadRecord) -> list[SettingProfile]:
     """Profiles of each named setting that has readings of its own, the smallest draw first.
 
     Readings without a setting speak for all of them. Empty where fewer than two can be told.
     """
-    names = sorted({reading.context.setting for reading in record.readings} - {""})
     settings = []
-    for name in names:
+    for name in named_settings(record):
         try:
             settings.append((name, derive(replace(record, setting=name))))
         except NoEvidence:

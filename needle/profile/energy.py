@@ -6,13 +6,22 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from needle.estimate import DEFAULT_SPREAD, DISPLAY_BEND, STATED_SPREAD, Z90, Estimate, pool
+from needle.estimate import (
+    DEFAULT_SPREAD,
+    DISPLAY_BEND,
+    STATED_SPREAD,
+    Z90,
+    Estimate,
+    pool,
+    product,
+)
 from needle.measure.cycles import cycle_spread
-from needle.measure.readings import ChargeDrop, EnergyRun, Label, Tally, Task
+from needle.measure.readings import ChargeDrop, EnergyRun, Label, ShortRun, Tally, Task
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
 from needle.profile.variation import cut_off_spread, span_spread
 from needle.quantity import hours_text, with_unit
+from needle.supply.proof import ADAPTER
 
 #: Hours after which a mean is known: of what differs from day to day, and of a steady load.
 LONG_ENOUGH_H, STEADY_ENOUGH_H = 24.0, 2.0
@@ -92,8 +101,8 @@ class Watched:
         return cut_off_spread(self.kind, hours, self.cycle_min, self.duty)
 
 
-def from_counter(runs: Sequence[EnergyRun], watched: Watched) -> Estimate | None:
-    """Mean W from energy counters.
+def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) -> Estimate | None:
+    """Mean W from energy counters; of a load with an AC adapter (not ``dc``) at its plug.
 
     The spread joins the counter's last digit, the meter's accuracy, the cycles it cut off, and
     what days and time of day leave open (:mod:`needle.profile.variation`).
@@ -105,11 +114,11 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched) -> Estimate | None
     settled = count_error(sum(r.wh for r in counted), max(r.step_wh for r in counted)) <= 0.05
     enough = LONG_ENOUGH_H if watched.kind.varies else STEADY_ENOUGH_H
     grade = "A" if total_h >= enough and settled else "B"
-    means = [_counter_mean(run, watched, grade) for run in counted]
+    means = [_counter_mean(run, watched, grade, dc) for run in counted]
     return replace(pool(means, watched.span(total_h)), grade=grade)
 
 
-def _counter_mean(run: EnergyRun, watched: Watched, grade: str) -> Estimate:
+def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Estimate:
     meter = run.context.meter()
     # The last digit may have been about to turn at both ends.
     digits = count_error(run.wh, run.step_wh) * math.sqrt(2 / 3)
@@ -124,7 +133,26 @@ def _counter_mean(run: EnergyRun, watched: Watched, grade: str) -> Estimate:
         f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on a {meter.name}: "
         f"mean {with_unit(mean_w, 'W')}"
     )
+    if run.counted == "dc" and not dc:
+        # Its adapter's loss comes on top where it is fed from a plug.
+        why = f"counted at a DC output; on AC its adapter leaves {ADAPTER.value * 100:.0f} % of its watts"
+        at_plug = replace(ADAPTER, value=1 / ADAPTER.value, grade=grade, how=(why,))
+        return product(Estimate(mean_w, spread, grade, (how,)), at_plug)
     return Estimate(mean_w, spread, grade, (how,))
+
+
+def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
+    """Wh a day of uses that are over soon, as many a day as the newest such reading says.
+
+    How often is somebody's word: it has the spread of a guess (grade C).
+    """
+    last = next((run for run in reversed(runs) if run.times_per_day), None)
+    task_wh = per_task([run.as_task() for run in runs])[0]
+    if last is None or last.times_per_day is None or task_wh is None:
+        return None
+    why = f"{last.times_per_day:g} times a day, as said"
+    times = Estimate(last.times_per_day, DEFAULT_SPREAD["C"], "C", (why,))
+    return product(task_wh, times)
 
 
 def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:

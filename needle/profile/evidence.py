@@ -14,6 +14,7 @@ from needle.measure.readings import (
     Label,
     Reading,
     Recorded,
+    ShortRun,
     Start,
     Tally,
     Task,
@@ -36,11 +37,14 @@ class Evidence:
         Of the setting, and those that name none.
     never_rarer : bool
         Whether the user says that it has no rarer state, such as a defrost.
+    dc : bool
+        Whether it runs on DC by itself, without an adapter.
     """
 
     kind: Kind
     readings: tuple[Reading, ...]
     never_rarer: bool = False
+    dc: bool = False
 
     def of(self, kind: type[_T]) -> list[_T]:
         return of_type(self.readings, kind)
@@ -67,8 +71,13 @@ class Evidence:
         return next(iter(reversed(self.of(AssumedDuty))), None)
 
     @cached_property
+    def short_runs(self) -> list[ShortRun]:
+        return self.of(ShortRun)
+
+    @cached_property
     def tasks(self) -> list[Task]:
-        return self.of(Task) + recorded.tasks_of(self.captures)
+        short = [run.as_task() for run in self.short_runs]
+        return self.of(Task) + short + recorded.tasks_of(self.captures)
 
     @cached_property
     def starts(self) -> list[Start]:

@@ -15,6 +15,7 @@ from needle.measure.readings import (
     EnergyRun,
     Reading,
     Recorded,
+    ShortRun,
     Spot,
     Tally,
     parse,
@@ -152,12 +153,15 @@ def derive(record: LoadRecord) -> Profile:
         kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
     setting = states.chosen_setting(record.readings, record.setting)
     evidence = Evidence(
-        kind, tuple(states.in_setting(record.readings, setting)), record.never_rarer
+        kind, tuple(states.in_setting(record.readings, setting)), record.never_rarer, record.dc
     )
-    known_states, notices = states.find_states(of_type(record.readings, Spot), kind, record.mains_v)
+    spots = of_type(record.readings, Spot)
+    spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
+    known_states, notices = states.find_states(spots, kind, record.mains_v)
     known_states = recorded.merged(
         known_states, recorded.states_of(of_type(record.readings, Recorded))
     )
+    notices += states.over_breaker(evidence.labels, known_states, record.mains_v)
     mine = [state for state in known_states if state.setting in ("", setting)]
     running_state = _running(mine, setting)
     resting_state = next((state for state in mine if state.name in states.RESTING), None)
@@ -257,7 +261,7 @@ def _mean_candidates(
     """Every way in which the readings give a mean, and what had to be left out."""
     kind, watched, tallied = evidence.kind, evidence.watched, evidence.tallied
     notices = []
-    counter = energy.from_counter(evidence.runs, watched)
+    counter = energy.from_counter(evidence.runs, watched, evidence.dc)
     watching: list[Estimate | None] = []
     if any(run.wh == 0 for run in evidence.runs):
         notices.append("A counter shows no energy yet: let it run until its last digit moves.")
@@ -408,6 +412,8 @@ def _measured_room(readings: Sequence[Reading]) -> float | None:
 def _per_day(record: LoadRecord, evidence: Evidence, mean: Estimate) -> Estimate | None:
     if record.hours_per_day is not None:
         return mean.scaled(record.hours_per_day, f"{record.hours_per_day:g} h a day in use")
+    if per_day := energy.from_times_a_day(evidence.short_runs):
+        return per_day
     longest_h = max((run.hours for run in evidence.runs), default=0.0)
     if evidence.by_task or (evidence.kind.by_use and longest_h < _WHOLE_DAY_H):
         return None

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from needle import electrical
-from needle.estimate import Estimate, from_limits, product
+from needle.estimate import Estimate, from_limits, pool, product
 from needle.measure.readings import Label, Reading, Spot
 from needle.profile.kinds import Kind
 from needle.quantity import MOST_DC_V, with_unit
@@ -16,8 +16,12 @@ from needle.quantity import MOST_DC_V, with_unit
 RESTING = ("resting", "idle", "standby", "off")
 #: Plug meters are wrong below about 2 W.
 METER_FLOOR_W = 2.0
-_HP_W = 746.0
-_MOTOR_EFFICIENCY = (0.5, 0.65, 0.85)
+HP_W = 746.0
+#: Shaft W over input W of small motors (general).
+MOTOR_EFFICIENCY = (0.5, 0.65, 0.85)
+#: What runs for long behind a breaker, as a share of what the breaker carries: circuits are laid
+#: out for at most 80 % of it (NFPA 70, 210.20(A)), and many carry far less.
+_BREAKER_SHARE = (0.12, 0.31, 0.8)
 
 
 @dataclass(frozen=True)
@@ -163,34 +167,67 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> St
 
 
 def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> Estimate | None:
-    """Running W from rated figures: labels give bounds, so the range is wide (grade D)."""
-    plates = []
-    for label in labels:
-        if label.watts is not None:
-            plates.append(_plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}"))
-        elif label.va is not None or label.amps is not None:
-            va = label.va
-            if va is None:
-                va = electrical.apparent_va(label.volts or mains_v, label.amps or 0.0)
-            plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
-            if _is_dc(label.volts):
-                plates.append(plate)
-                continue
-            typical = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
-            plates.append(product(plate, typical))
-        elif label.horsepower is not None:
-            low, typical_share, high = _MOTOR_EFFICIENCY
-            shaft = label.horsepower * _HP_W
-            plates.append(
-                from_limits(
-                    electrical.motor_input_w(shaft, high),
-                    electrical.motor_input_w(shaft, typical_share),
-                    electrical.motor_input_w(shaft, low),
-                    f"label {label.horsepower:g} hp at the shaft, motor efficiency "
-                    f"{low:g} to {high:g} assumed",
-                )
-            )
-    return max(plates, key=lambda one: one.value) if plates else None
+    """Running W from rated figures: labels give bounds, so the range is wide (grade D).
+
+    What one label tells in two ways (input watts and shaft horsepower) is pooled; the breaker is
+    an upper bound for what runs on for minutes. Of several labels the highest counts.
+    """
+    plates = [plate for label in labels if (plate := _of_label(label, kind, mains_v)) is not None]
+    return max(plates, key=lambda plate: plate.value) if plates else None
+
+
+def _of_label(label: Label, kind: Kind, mains_v: float) -> Estimate | None:
+    volts = label.volts or mains_v
+    ways = [way for way in (_rated_input(label, kind, volts), _at_the_shaft(label)) if way]
+    if label.breaker_a is None:
+        return pool(ways) if ways else None
+    breaker_va = electrical.apparent_va(volts, label.breaker_a)
+    words = f"a {label.breaker_a:g} A breaker: at most {with_unit(breaker_va, 'VA')} for minutes"
+    if ways:
+        known = pool(ways)
+        value = min(known.value, breaker_va)
+        return replace(known, value=value, how=(*known.how, words), most=breaker_va)
+    low, typical, high = (share * breaker_va for share in _BREAKER_SHARE)
+    return replace(from_limits(low, typical, high, words), most=breaker_va)
+
+
+def _rated_input(label: Label, kind: Kind, volts: float) -> Estimate | None:
+    """Running W by rated watts, else by rated VA or amps."""
+    if label.watts is not None:
+        return _plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}")
+    if label.va is None and label.amps is None:
+        return None
+    va = label.va
+    if va is None:
+        va = electrical.apparent_va(volts, label.amps or 0.0)
+    plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
+    if _is_dc(label.volts):
+        return plate
+    return product(plate, from_limits(*kind.power_factor, f"PF of {kind.one} assumed"))
+
+
+def _at_the_shaft(label: Label) -> Estimate | None:
+    """Running W by horsepower, which is what a motor gives at its shaft."""
+    if label.horsepower is None:
+        return None
+    low, typical, high = MOTOR_EFFICIENCY
+    shaft_w = label.horsepower * HP_W
+    return from_limits(
+        *(electrical.motor_input_w(shaft_w, share) for share in (high, typical, low)),
+        f"label {label.horsepower:g} hp at the shaft, motor efficiency {low:g} to {high:g} assumed",
+    )
+
+
+def over_breaker(labels: Sequence[Label], states: Sequence[State], mains_v: float) -> list[str]:
+    """States that were read at more than the label's breaker carries for minutes."""
+    return [
+        f"{state.name.capitalize()} was read at {with_unit(state.watts.value, 'W')}; its breaker "
+        f"of {label.breaker_a:g} A carries {with_unit(bound_va, 'VA')} for minutes: check both."
+        for label in labels
+        if label.breaker_a is not None
+        for state in states
+        if state.watts.low > (bound_va := (label.volts or mains_v) * label.breaker_a)
+    ]
 
 
 def _plate(rated: float, kind: Kind, words: str) -> Estimate:

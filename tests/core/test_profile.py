@@ -411,6 +411,76 @@ class AssumedDutyTest(unittest.TestCase):
                 parse({**self.DUTY, **change})
 
 
+class ShortRunTest(unittest.TestCase):
+    RUN = {"type": "short-run", "watts": 780, "seconds": 150, "times_per_day": 6}
+
+    def test_energy_of_a_use_and_of_a_day(self):
+        profile = derive(record([self.RUN], "resistive-heat"))
+        self.assertAlmostEqual(profile.task_wh.value, 32.5)
+        self.assertAlmostEqual(profile.task_min, 2.5)
+        self.assertAlmostEqual(profile.running_w.value, 780)
+        self.assertAlmostEqual(profile.wh_per_day.value, 195)
+        # How often it happens is somebody's word.
+        self.assertEqual(profile.wh_per_day.grade, "C")
+        self.assertGreater(profile.wh_per_day.high / profile.wh_per_day.value, 1.25)
+
+    def test_how_often_need_not_be_known(self):
+        run = {key: value for key, value in self.RUN.items() if key != "times_per_day"}
+        self.assertIsNone(derive(record([run], "resistive-heat")).wh_per_day)
+        with self.assertRaisesRegex(DocumentError, "more than a day"):
+            parse({**self.RUN, "times_per_day": 1000})
+
+
+class ByFeelTest(unittest.TestCase):
+    def test_about_half(self):
+        spot = {"type": "spot", "state": "running", "watts": 100}
+        profile = derive(record([spot, {"type": "duty", "feel": "about half"}], "thermostat-heat"))
+        self.assertEqual(profile.grade, "D")
+        self.assertAlmostEqual(profile.mean_w.low, 35, delta=1)
+        self.assertAlmostEqual(profile.mean_w.high, 65, delta=2)
+        with self.assertRaisesRegex(DocumentError, "leave low and high out"):
+            parse({"type": "duty", "feel": "about half", "low": 0.4})
+        with self.assertRaisesRegex(DocumentError, "about half"):
+            parse({"type": "duty", "feel": "about halv"})
+
+
+class CountedAtAnOutputTest(unittest.TestCase):
+    RUN = {"type": "energy", "wh": 100, "hours": 20, "step_wh": 0.1, "counted": "dc"}
+
+    def test_an_adapter_takes_more_at_the_plug(self):
+        profile = derive(record([self.RUN], "electronics"))
+        self.assertAlmostEqual(profile.mean_w.value, 5 / 0.88)
+        self.assertGreater(profile.mean_w.spread, 0.05)
+        self.assertIn("USB meter", " ".join(profile.how))
+
+    def test_a_load_that_runs_on_dc_takes_what_was_counted(self):
+        self.assertAlmostEqual(derive(record([self.RUN], "electronics", dc=True)).mean_w.value, 5)
+
+
+class LabelBoundsTest(unittest.TestCase):
+    def test_shaft_power_and_input_of_one_label_are_pooled(self):
+        shaft = {"type": "label", "horsepower": 1}
+        both = derive(record([{**shaft, "watts": 1400}], "pump")).running_w
+        alone = derive(record([shaft], "pump")).running_w
+        self.assertLess(both.spread, alone.spread)
+        self.assertIn("hp at the shaft", " ".join(both.how))
+
+    def test_a_breaker_is_a_bound_for_minutes(self):
+        label = {"type": "label", "horsepower": 1, "breaker_a": 5}
+        running = derive(record([label], "pump")).running_w
+        self.assertEqual(running.high, 5 * 230)
+        self.assertIn("5 A breaker", " ".join(running.how))
+        alone = derive(record([{"type": "label", "breaker_a": 10}], "pump")).running_w
+        self.assertLess(alone.low, 400)
+        self.assertAlmostEqual(alone.high, 0.8 * 2300, delta=1)
+
+    def test_a_reading_above_the_breaker_is_asked_about(self):
+        label = {"type": "label", "watts": 400, "breaker_a": 2}
+        spot = {"type": "spot", "state": "running", "watts": 700}
+        notices = " ".join(derive(record([label, spot], "pump")).notices)
+        self.assertIn("its breaker of 2 A carries 460", notices)
+
+
 class OddStartTest(unittest.TestCase):
     def notices(self, amps, kind="compressor-fixed"):
         spot = {"type": "spot", "state": "running", "watts": 92, "pf": 0.6, "instrument": "plug"}

@@ -38,7 +38,6 @@ class LoadFormTest(SiteTest):
             ({"label_watts": "-5 W"}, "too small"),
             ({"label_watts": "1 GW"}, "more than this can be"),
             ({"label_watts": "nan"}, "not a quantity"),
-            ({"label_watts": "1/2 hp"}, "at the shaft"),
             ({"name": "x" * 10_000}, "at most 80 characters"),
             ({"name": ""}, "required"),
             ({"name": "\x00"}, "Null characters"),
@@ -147,18 +146,30 @@ class ReadingTest(SiteTest):
             "task": {"before": "3.214 kWh", "wh": "3.826 kWh", "minutes": "54", "pieces": "14"},
             "charge-drop": {"supply_wh": "1.02 kWh", "charge_from": "100 %", "charge_to": "91",
                             "hours": "6 h", "efficiency": "92"},
-            "label": {"watts": "120", "kwh_per_year": "190"},
+            "short-run": {"watts": "780 W", "seconds": "2:30 min", "times_per_day": "6"},
+            "duty": {"feel": "about half"},
+            "label": {"watts": "1/2 hp", "kwh_per_year": "190"},
         }  # fmt: skip
         for kind, data in posts.items():
             with self.subTest(kind=kind):
                 self.assertEqual(self.post(kind, **data).status_code, 200)
         kept = {reading.type: reading.data for reading in self.load.readings.order_by("pk")}
         self.assertEqual(kept["task"]["wh"], 612.0)
+        self.assertEqual(kept["label"]["horsepower"], 0.5)
+        self.assertEqual(kept["short-run"]["seconds"], 150)
         self.assertEqual(kept["charge-drop"]["from"], 1.0)
         self.assertAlmostEqual(kept["charge-drop"]["to"], 0.91)
         self.assertEqual(kept["tally"]["edges"][1], ["off", 410.0])
         page = self.client.get(self.url("loads:load", self.load.pk))
-        for words in ("duty 0.32", "612", "14 pieces", "100 → 91 %", "mean 33.0"):
+        for words in (
+            "duty 0.32",
+            "612",
+            "14 pieces",
+            "100 → 91 %",
+            "mean 33.0",
+            "for 2\u00a0min\u00a030\u00a0s, 6 times a day",
+            "0.5\u00a0hp",
+        ):
             self.assertContains(page, words)
 
     def test_refusals_stand_beside_the_field_and_keep_the_text(self):

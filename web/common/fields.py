@@ -39,8 +39,8 @@ class QuantityField(forms.CharField):
         What the cleaned value is in.
     least, most : float
         Bounds of the cleaned value.
-    shaft_hint : bool
-        Refuse horsepower where electrical watts are wanted.
+    read_on_meter : bool
+        Refuse horsepower: it stands on labels, and no meter shows it.
     """
 
     def __init__(
@@ -50,11 +50,11 @@ class QuantityField(forms.CharField):
         least: float = 0.0,
         most: float = math.inf,
         above: bool = False,
-        shaft_hint: bool = False,
+        read_on_meter: bool = False,
         **kwargs: Any,
     ) -> None:
         self.unit, self.least, self.most, self.above = unit, least, most, above
-        self.shaft_hint = shaft_hint
+        self.read_on_meter = read_on_meter
         kwargs.setdefault("widget", QuantityInput(unit))
         kwargs.setdefault("max_length", quantity.MAX_TEXT)
         super().__init__(**kwargs)
@@ -69,9 +69,9 @@ class QuantityField(forms.CharField):
         text = super().clean(value)
         if not text:
             return None
-        if self.shaft_hint and "hp" in text.casefold():
+        if self.read_on_meter and quantity.is_horsepower(text):
             raise ValidationError(
-                "Horsepower is at the shaft, not at the plug: put it in the horsepower field."
+                "Horsepower is at the shaft, and no meter shows it: keep it as a label reading."
             )
         try:
             number = quantity.parse(text, self.unit).value

@@ -9,9 +9,10 @@ from django import forms
 
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
-from needle.measure.readings import MOST_A, MOST_V, MOST_W, MOST_WH, parse
+from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
-from needle.quantity import MOST_DC_V, volts_amps
+from needle.profile.states import HP_W
+from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, RecordForm
 from web.loads.models import Load, Reading
@@ -23,8 +24,8 @@ class LoadForm(RecordForm):
     """A load; when new, its label comes with it."""
 
     label_watts = QuantityField(
-        "W", label="Label watts", most=MOST_W, above=True, required=False, shaft_hint=True,
-        help_text="As printed on it. A wide answer comes from this alone.",
+        "W", label="Label watts", most=MOST_W, above=True, required=False,
+        help_text="As printed on it; 1/2 hp is taken as shaft power. Enough for a wide answer.",
     )  # fmt: skip
     label_amps = QuantityField("A", label="Label amps", most=MOST_A, above=True, required=False)
     label_kwh_per_year = QuantityField(
@@ -72,13 +73,22 @@ class LoadForm(RecordForm):
             "amps": self.cleaned_data.get("label_amps"),
             "kwh_per_year": self.cleaned_data.get("label_kwh_per_year"),
         }
-        return {key: value for key, value in label_data.items() if value is not None}
+        given = {key: value for key, value in label_data.items() if value is not None}
+        return at_the_shaft(given, self["label_watts"].value())
 
     def main_fields(self) -> list[forms.BoundField]:
         return [self[name] for name in self.main if name in self.fields]
 
     def more_fields(self) -> list[forms.BoundField]:
         return [field for field in self.visible_fields() if field.name not in self.main]
+
+
+def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any]:
+    """A label whose watts were written in horsepower, as horsepower."""
+    if "watts" not in label or not is_horsepower(watts_text or ""):
+        return label
+    rest = {key: value for key, value in label.items() if key != "watts"}
+    return {**rest, "horsepower": label["watts"] / HP_W}
 
 
 class ReadingForm(OnceMixin, forms.Form):
@@ -90,9 +100,17 @@ class ReadingForm(OnceMixin, forms.Form):
     shares: ClassVar[tuple[str, ...]] = ()
     settable: ClassVar[bool] = True
     caution: ClassVar[str] = ""
+    #: What stands under "more": a form shows at most six fields before it.
+    aside: ClassVar = (
+        "setting", "read_at", "note", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
+        "proven", "efficiency",
+    )  # fmt: skip
 
-    def __init__(self, *args: Any, reading: Reading | None = None, **kwargs: Any) -> None:
+    def __init__(
+        self, *args: Any, load: Load | None = None, reading: Reading | None = None, **kwargs: Any
+    ) -> None:
         self.reading = reading
+        self.load = load or (reading.load if reading else None)
         if reading is not None:
             kwargs["initial"] = {
                 **self.initial_from(reading.data), "read_at": reading.read_at, "note": reading.note
@@ -102,9 +120,16 @@ class ReadingForm(OnceMixin, forms.Form):
             self.fields["setting"] = forms.CharField(
                 max_length=60, required=False, help_text="Such as “low” or “humidifier on”."
             )
+        for name in self.not_of(self.load) if self.load else ():
+            self.fields.pop(name, None)
         self.fields["read_at"] = moment_field(label="Read at", required=False)
         self.fields["note"] = forms.CharField(max_length=400, required=False)
         self.add_guards(reading.version if reading is not None else None)
+
+    @staticmethod
+    def not_of(load: Load) -> tuple[str, ...]:
+        """Fields that a load of its kind does not have."""
+        return ("pf", "va", "hz", "horsepower") if load.dc else ()
 
     def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
         """Stored document keys as the fields show them."""
@@ -151,14 +176,13 @@ class ReadingForm(OnceMixin, forms.Form):
         return cleaned
 
     def main_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in _ASIDE]
+        return [field for field in self.visible_fields() if field.name not in self.aside]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name in _ASIDE]
+        return [field for field in self.visible_fields() if field.name in self.aside]
 
 
 _NOT_DATA = ("client_key", "version", "read_at", "note")
-_ASIDE = ("setting", "read_at", "note", "hz", "room_c", "step_wh", "step", "breaker_a", "seconds")
 
 
 def _instrument(*keys: str) -> forms.ChoiceField:
@@ -190,7 +214,7 @@ class SpotForm(ReadingForm):
         widget=forms.TextInput(attrs={"list": "states"}),
         help_text="running, resting, heating, defrost, boost…",
     )  # fmt: skip
-    watts = QuantityField("W", label="Watts", most=MOST_W, required=False, shaft_hint=True)
+    watts = QuantityField("W", label="Watts", most=MOST_W, required=False, read_on_meter=True)
     volts = _volts()
     amps = _amps()
     va = QuantityField("VA", label="VA", most=MOST_W, required=False)
@@ -206,7 +230,7 @@ class StartForm(ReadingForm):
     volts = _volts()
     va = QuantityField("VA", label="VA", most=MOST_W * 10, above=True, required=False)
     watts = QuantityField(
-        "W", label="Watts", most=MOST_W * 10, above=True, required=False, shaft_hint=True
+        "W", label="Watts", most=MOST_W * 10, above=True, required=False, read_on_meter=True
     )
     seconds = QuantityField("s", label="How long", most=60, above=True, required=False)
     instrument = _instrument("clamp", "plug", "logger", "display")
@@ -224,7 +248,16 @@ class EnergyForm(ReadingForm):
         help_text="What one step of the counter is; 10 Wh where it shows 0.01 kWh.",
     )  # fmt: skip
     room_c = _room()
-    instrument = _instrument("plug", "logger", "shunt", "display")
+    instrument = _instrument("plug", "logger", "usb", "shunt", "display")
+    counted = forms.ChoiceField(
+        label="Counted at", required=False,
+        choices=[("ac", "the plug"), ("dc", "a USB or DC output")],
+    )  # fmt: skip
+
+    @staticmethod
+    def not_of(load: Load) -> tuple[str, ...]:
+        fed_by_adapter = load.kind in ("electronics", "led") and not load.dc
+        return () if fed_by_adapter else ("counted",)
 
 
 class TallyForm(ReadingForm):
@@ -250,8 +283,32 @@ class DutyForm(ReadingForm):
     type = "duty"
     shares: ClassVar = ("low", "high")
     caution = "A guess, grade D: it shows what follows from it, until a tally or a counter knows."
-    low = share_field(label="On for at least", above=True, help_text="Of the time, in percent.")
-    high = share_field(label="On for at most", above=True, help_text="About half: 40 and 60 %.")
+    feel = forms.ChoiceField(
+        label="It is on", required=False,
+        choices=[("", "as given beside"), *(
+            (feel, f"{feel} ({low * 100:.0f} to {high * 100:.0f} % of the time)")
+            for feel, (low, high) in FEELS.items()
+        )],
+    )  # fmt: skip
+    low = share_field(
+        label="Or: on for at least", above=True, required=False,
+        help_text="Of the time, in percent.",
+    )  # fmt: skip
+    high = share_field(label="On for at most", above=True, required=False)
+
+
+class ShortRunForm(ReadingForm):
+    type = "short-run"
+    caution = "For what is over within minutes: kettle, microwave, pump, printer."
+    watts = QuantityField("W", label="Watts while on", most=MOST_W, above=True, read_on_meter=True)
+    seconds = QuantityField(
+        "s", label="On for", most=MOST_H * 3600, above=True, help_text="Such as 90 s or 3 min."
+    )
+    times_per_day = forms.FloatField(
+        label="Times a day", min_value=0.001, max_value=1e5, required=False,
+        help_text="0.5 is every other day.",
+    )  # fmt: skip
+    instrument = _instrument("plug", "clamp", "logger", "shunt", "display")
 
 
 class TaskForm(ReadingForm):
@@ -312,7 +369,7 @@ class LabelForm(ReadingForm):
     settable = False
     caution = "Labels give bounds, not answers: often 1.2 to 4 times the running mean."
     watts = QuantityField(
-        "W", label="Watts", most=MOST_W, above=True, required=False, shaft_hint=True
+        "W", label="Watts", most=MOST_W, above=True, required=False, help_text="Or 1/2 hp."
     )
     va = QuantityField("VA", label="VA", most=MOST_W, above=True, required=False)
     amps = QuantityField("A", label="Amps", most=MOST_A, above=True, required=False)
@@ -325,6 +382,9 @@ class LabelForm(ReadingForm):
     )
     breaker_a = QuantityField("A", label="Breaker", most=MOST_A, above=True, required=False)
 
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        return at_the_shaft(super().document(cleaned), self["watts"].value())
+
 
 FORMS: dict[str, type[ReadingForm]] = {
     form.type: form
@@ -335,6 +395,7 @@ FORMS: dict[str, type[ReadingForm]] = {
         TallyForm,
         DutyForm,
         TaskForm,
+        ShortRunForm,
         ChargeDropForm,
         LabelForm,
     )

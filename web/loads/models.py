@@ -25,6 +25,7 @@ TYPES = {
     "tally": "tally",
     "duty": "assumed duty",
     "task": "task",
+    "short-run": "short run",
     "charge-drop": "charge drop",
     "capture": "capture",
     "label": "label",

@@ -71,8 +71,9 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
 @of_job
 def load_page(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     kind = request.GET.get("type", "spot")
-    form = FORMS.get(kind, FORMS["spot"])()
-    context = _load_context(job, _load(job, load), form)
+    record = _load(job, load)
+    form = FORMS.get(kind, FORMS["spot"])(load=record)
+    context = _load_context(job, record, form)
     return render(request, "loads/load.html", context)
 
 
@@ -109,14 +110,14 @@ def _form_class(kind: str) -> type[ReadingForm]:
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
     record, form_class = _load(job, load), _form_class(kind)
-    form = form_class(request.POST or None)
+    form = form_class(request.POST or None, load=record)
     if request.method == "POST" and form.is_valid():
         actions.add_reading(
             record, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
             note=form.cleaned_data["note"], client_key=client_key(form),
         )  # fmt: skip
         announce_change(request, job)
-        return _changed(request, job, load, form_class())
+        return _changed(request, job, load, form_class(load=record))
     if request.htmx:
         context = {"job": job, "load": record, "form": form, "types": TYPED}
         response = render(
@@ -162,4 +163,5 @@ def remove_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> H
     record = _reading(job, load, reading)
     actions.remove_reading(record)
     announce_change(request, job)
-    return _changed(request, job, load, FORMS.get(record.type, FORMS["spot"])())
+    form = FORMS.get(record.type, FORMS["spot"])(load=record.load)
+    return _changed(request, job, load, form)

@@ -11,6 +11,7 @@ from needle.measure.readings import (
     EnergyRun,
     Label,
     Recorded,
+    ShortRun,
     Spot,
     Start,
     Tally,
@@ -18,7 +19,7 @@ from needle.measure.readings import (
 )  # fmt: skip
 from needle.measure.readings import Reading as CoreReading
 from needle.profile.energy import count_error, from_tallies
-from needle.quantity import as_read, hours_text, with_unit
+from needle.quantity import as_read, hours_text, seconds_text, with_unit
 from web.loads.models import Reading
 
 
@@ -66,7 +67,9 @@ def _sentence(core: CoreReading) -> str:
         )  # fmt: skip
     if isinstance(core, EnergyRun):
         mean = with_unit(core.wh / core.hours, "W")
-        return f"{as_read(core.wh, 'Wh')} in {hours_text(core.hours, exact=True)}: mean {mean}"
+        at_output = " at a DC output" if core.counted == "dc" else ""
+        span = hours_text(core.hours, exact=True)
+        return f"{as_read(core.wh, 'Wh')} in {span}{at_output}: mean {mean}"
     if isinstance(core, Tally):
         cycles = from_tallies([core])
         assert cycles is not None
@@ -77,6 +80,9 @@ def _sentence(core: CoreReading) -> str:
         return f"on for {core.low * 100:.3g} to {core.high * 100:.3g} % of the time, assumed"
     if isinstance(core, Task):
         return _task(core)
+    if isinstance(core, ShortRun):
+        often = f", {core.times_per_day:g} times a day" if core.times_per_day else ""
+        return f"{as_read(core.watts, 'W')} for {seconds_text(core.seconds)}{often}"
     if isinstance(core, ChargeDrop):
         return (
             f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "

@@ -13,6 +13,7 @@ from django.utils import timezone
 from needle.plan.measured import duty_of, load_document, steps_of
 from needle.plan.plan import AC
 from needle.plan.use import text_of_use
+from needle.profile.cost import named_settings
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
@@ -282,10 +283,9 @@ def _load_document(
 
 def _settings(used: Used) -> list[dict[str, Any]]:
     """Other settings of a load that were read: what the plan could put it to."""
-    assert used.profile is not None
     settings = []
-    for name in dict.fromkeys(state.setting for state in used.profile.states):
-        other = used.load.profile(name) if name and name != used.setting else None
+    for name in named_settings(used.load.to_core()):
+        other = used.load.profile(name) if name != used.setting else None
         if other is not None:
             running, _, duty = duty_of(other)
             settings.append({"name": name, "running_w": running, "duty": duty})

@@ -16,6 +16,7 @@ from needle.plan.use import (
     text_of_use,
     use_from_text,
 )
+from needle.profile.cost import named_settings
 from needle.supply.chemistry import CHEMISTRIES
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
@@ -236,8 +237,7 @@ class EntryDetailsForm(EntryForm):
         self.fields["route"].choices = [("", "AC, by the inverter")] + [  # type: ignore[attr-defined]
             (output.name, output.name) for output in outputs if output.name != AC
         ]
-        states = used.profile.states if used.profile else ()
-        names = list(dict.fromkeys(state.setting for state in states if state.setting))
+        names = named_settings(used.load.to_core())
         self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
             (name, name) for name in names if name != used.load.setting
         ]
