@@ -141,9 +141,9 @@ class Reader:
             raise DocumentError(self.at(key), f"is too long: at most {most} characters")
         return value
 
-    def flag(self, key: str) -> bool:
-        """True or false; false where the key is absent."""
-        value = self.data.get(key)
+    def flag(self, key: str, default: bool = False) -> bool:
+        """True or false; ``default`` where the key is absent."""
+        value = self.data.get(key, default)
         if value is not None and not isinstance(value, bool):
             raise DocumentError(self.at(key), f"must be true or false, not {str(value)[:40]!r}")
         return bool(value)

@@ -286,7 +286,7 @@ def _convert(value: float, source: str | pint.Unit, target: pint.Unit) -> float:
 
 
 def _compound_hours(written: str) -> float | None:
-    """Hours in ``1h30``, ``1:30 h``, ``2:30 min``, ``2 d 4:10``, ``21 h 30 min``; None where it is neither."""
+    """Hours in ``1h30``, ``1:30 h``, ``2:30 min``, ``2 d 4:10``, ``21 h 30 min``; else None."""
     if clock := _CLOCK.match(written):
         days, hours, minutes, seconds = (int(part or 0) for part in clock.groups())
         return days * 24 + hours + minutes / 60 + seconds / 3600

@@ -44,6 +44,7 @@ INSTALLED_APPS = [
     "axes",
     "web.common",
     "web.accounts",
+    "web.meters",
     "web.jobs",
     "web.loads",
     "web.bench",

@@ -7,6 +7,7 @@ from web.bench.views import samples
 urlpatterns = [
     path("", include("web.jobs.urls")),
     path("", include("web.accounts.urls")),
+    path("", include("web.meters.urls")),
     path("", include("web.common.urls")),
     path("", include("web.demo.urls")),
     path("api/samples/", samples, name="samples"),

@@ -28,6 +28,18 @@ class Instrument:
         What it cannot see.
     caution : str
         What to mind before using it.
+    shows : tuple of str
+        What it can show.
+    least_w, most_a : float
+        W below which it cannot be trusted; most A that it carries, None where that is not known.
+    fast_inrush, logs : bool
+        Whether it holds the peak of a start; whether it records by itself.
+    gain, gain_spread : float
+        What it shows over what there is, and the relative sd of that.
+    base_w : float
+        W of its own that it counts too.
+    own : bool
+        Whether it is a person's own, known by its name, rather than a class of meter.
     """
 
     key: str
@@ -37,22 +49,47 @@ class Instrument:
     steps: dict[str, float] = field(hash=False)
     blind: str = ""
     caution: str = ""
+    shows: tuple[str, ...] = ("volts", "amps", "watts", "va", "pf", "hz", "wh")
+    least_w: float = 0.0
+    most_a: float | None = None
+    fast_inrush: bool = False
+    logs: bool = False
+    gain: float = 1.0
+    gain_spread: float = 0.0
+    base_w: float = 0.0
+    own: bool = False
+
+    @property
+    def words(self) -> str:
+        """As a sentence names it: "a plug meter", or its own name."""
+        return f"“{self.name}”" if self.own else f"a {self.name}"
+
+    @property
+    def shared_sd(self) -> float:
+        """Relative sd that all of its readings share."""
+        return math.hypot(self.limit / math.sqrt(3), self.gain_spread)
 
     def relative_sd(self, quantity: str, value: float) -> float:
         """Relative standard deviation of one reading of ``quantity`` at ``value`` (its unit)."""
         step = self.steps.get(quantity, 0.0)
         count = self.counts * step / abs(value) if value else 0.0
-        return math.hypot(self.limit, count) / math.sqrt(3)
+        return math.hypot(math.hypot(self.limit, count) / math.sqrt(3), self.gain_spread)
 
     def limit_of(self, quantity: str, value: float) -> float:
         """The stated worst-case error of one reading, relative."""
         step = self.steps.get(quantity, 0.0)
-        return self.limit + (self.counts * step / abs(value) if value else 0.0)
+        return (
+            self.limit
+            + math.sqrt(3) * self.gain_spread
+            + (self.counts * step / abs(value) if value else 0.0)
+        )
 
 
 _METER_STEPS = {
     "volts": 0.1, "amps": 0.01, "watts": 0.1, "va": 1.0, "pf": 0.01, "hz": 0.1, "wh": 10.0,
 }  # fmt: skip
+
+_DC_SHOWS = ("volts", "amps", "watts", "wh")
 
 INSTRUMENTS = {
     one.key: one
@@ -62,33 +99,37 @@ INSTRUMENTS = {
             "starts shorter than about a second, the inverter's own draw, hard-wired loads",
             "Use it only within its rated amps. For a hard-wired load stop here: a licensed "
             "electrician clamps one conductor.",
+            least_w=2.0,
         ),
         Instrument(
             "clamp", "clamp meter", 0.025, 5, {"volts": 0.1, "amps": 0.01, "va": 1.0},
             "watts and power factor; it reads zero around a whole cable",
             "Clamp one insulated conductor only. Never open what you are not qualified to open.",
+            shows=("volts", "amps", "va"), fast_inrush=True,
         ),
         Instrument(
             "shunt", "DC shunt monitor", 0.01, 1,
             {"volts": 0.01, "amps": 0.01, "watts": 0.1, "wh": 10.0},
             "what happens on the AC side",
             "Fuse at the battery. Reset it at full charge.",
+            shows=_DC_SHOWS, fast_inrush=True, logs=True,
         ),
         Instrument(
             "display", "supply's display", 0.05, 1, {"watts": 1.0, "wh": 10.0},
             "its own idle draw on some supplies; its hours-left figure is no forecast",
-            "",
+            "", shows=("watts", "wh", "volts", "amps"),
         ),
         Instrument(
             "usb", "USB meter", 0.01, 2,
             {"volts": 0.01, "amps": 0.001, "watts": 0.01, "wh": 0.1},
             "what the adapter before it loses; starts of a few milliseconds",
-            "",
+            "", shows=_DC_SHOWS,
         ),
         Instrument(
             "logger", "panel logger", 0.02, 1, _METER_STEPS,
             "short starts",
             "Fitted in a live panel by a licensed electrician, by local code.",
+            least_w=2.0, logs=True,
         ),
     )
 }  # fmt: skip

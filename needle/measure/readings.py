@@ -21,19 +21,25 @@ MOST_A = 2_000.0
 MOST_WH = 10_000_000.0
 MOST_H = 24 * 366 * 5.0
 
-_COMMON = ("type", "setting", "instrument", "room_c", "note", "at")
+_COMMON = ("type", "setting", "instrument", "meter", "room_c", "note", "at")
 
 
 @dataclass(frozen=True)
 class Context:
-    """What every reading may carry: setting, instrument key, room in °C."""
+    """What every reading may carry: setting, instrument key, room in °C, day it was made.
+
+    ``meter_name`` is that of a person's own meter, ``own`` what is known of it
+    (:func:`needle.measure.meters.resolved`).
+    """
 
     setting: str = ""
     instrument: str = ""
     room_c: float | None = None
+    meter_name: str = ""
+    own: Instrument | None = None
 
     def meter(self) -> Instrument:
-        return get(self.instrument)
+        return self.own or get(self.instrument)
 
 
 @dataclass(frozen=True)
@@ -218,7 +224,10 @@ PATTERNS = ("steady", "cycling", "modulating", "program")
 def _context(reader: Reader) -> Context:
     instrument = reader.choice("instrument", ("", *INSTRUMENTS), "")
     return Context(
-        reader.text("setting", most=60), instrument, reader.number("room_c", least=-60, most=80)
+        reader.text("setting", most=60),
+        instrument,
+        reader.number("room_c", least=-60, most=80),
+        reader.text("meter", most=60),
     )
 
 

@@ -31,9 +31,11 @@ def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[st
         "power_factor": max(0.01, profile.power_factor.value),
         "power_factor_spread": min(1.0, profile.power_factor.spread),
     }
+    shared = {"meter": profile.meter, "meter_spread": min(0.5, profile.meter_spread)}
     return {
         "name": name,
         **({} if profile.dc else factor),
+        **(shared if profile.meter else {}),
         "running_w": running,
         "resting_w": resting,
         "duty": duty,

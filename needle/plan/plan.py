@@ -83,6 +83,8 @@ class PlanLoad:
     spread_after : float or None
         Relative spread of its mean, duty or task that its next measurement would leave; None for
         that of grade A.
+    meter, meter_spread : str, float
+        The one meter that it was read on, and the relative sd that all of its readings share.
     adapter, adapter_spread : float
         Share of its W that is left on a DC route, where its AC adapter's loss falls away, and its
         relative spread.
@@ -170,6 +172,8 @@ class PlanLoad:
     power_factor_known: bool = True
     volts: float | None = None
     spread_after: float | None = None
+    meter: str = ""
+    meter_spread: float = 0.0
     adapter: float = 1.0
     adapter_spread: float = 0.0
 

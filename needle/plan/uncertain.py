@@ -29,6 +29,7 @@ OUTPUT, OUTPUT_IDLE = "output", "output idle"
 LOAD, LOAD_WATTS, LOAD_DUTY = "load", "load watts", "load duty"
 LOAD_TASK, LOAD_START = "load task", "load start"
 LOAD_FACTOR = "load power factor"
+METER = "meter"
 #: What the inverter makes of a start beyond its surge rating.
 GREY = "grey start"
 #: How much of what it missed a load works off afterwards.
@@ -149,12 +150,21 @@ class Inputs:
 
 
 def draw(plan: Plan, draws: int, seed: int) -> Inputs:
-    """Draw everything that is uncertain in a plan."""
+    """Draw everything that is uncertain in a plan.
+
+    Loads that were read on one meter share its gain: that part of their spreads is one draw.
+    """
     spreads = spreads_of(plan)
-    return Inputs(
-        draws, seed, spreads,
-        {key: normals(stream_of(seed, key), draws) for key in spreads},
-    )  # fmt: skip
+    drawn = {key: normals(stream_of(seed, key), draws) for key in spreads}
+    for load in plan.loads:
+        if load.meter:
+            meter = normals(stream_of(seed, InputKey(METER, load.meter)), draws)
+            for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
+                key = InputKey(kind, load.name)
+                if key in drawn:
+                    share = min(1.0, load.meter_spread / max(spreads[key], 1e-9))
+                    drawn[key] = share * meter + np.sqrt(1 - share**2) * drawn[key]
+    return Inputs(draws, seed, spreads, drawn)
 
 
 def likely(plan: Plan) -> Inputs:

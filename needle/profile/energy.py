@@ -126,16 +126,17 @@ def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Est
         watched.span(run.hours) ** 2
         + watched.cut_off(run.hours) ** 2
         + digits**2
-        + (meter.limit / math.sqrt(3)) ** 2
+        + meter.shared_sd**2
     )
     mean_w = run.wh / run.hours
     how = (
-        f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on a {meter.name}: "
+        f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on {meter.words}: "
         f"mean {with_unit(mean_w, 'W')}"
     )
     if run.counted == "dc" and not dc:
         # Its adapter's loss comes on top where it is fed from a plug.
-        why = f"counted at a DC output; on AC its adapter leaves {ADAPTER.value * 100:.0f} % of its watts"
+        left = f"{ADAPTER.value * 100:.0f} % of its watts"
+        why = f"counted at a DC output; on AC its adapter leaves {left}"
         at_plug = replace(ADAPTER, value=1 / ADAPTER.value, grade=grade, how=(why,))
         return product(Estimate(mean_w, spread, grade, (how,)), at_plug)
     return Estimate(mean_w, spread, grade, (how,))
@@ -247,7 +248,7 @@ def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, E
         return None, None, None
     runs = sum(task.runs for task in tasks)
     grade = "A" if runs >= 2 else "B"
-    accuracy = min(task.context.meter().limit for task in tasks) / math.sqrt(3)
+    accuracy = min(task.context.meter().shared_sd for task in tasks)
 
     def known(values: list[float], weights: list[float], how: str, unit: str) -> Estimate | None:
         if not values:

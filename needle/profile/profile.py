@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
+from needle.measure.instruments import Instrument
+from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import (
     AssumedDuty,
     ChargeDrop,
@@ -18,6 +20,7 @@ from needle.measure.readings import (
     ShortRun,
     Spot,
     Tally,
+    Task,
     parse,
 )
 from needle.profile import energy, recorded, states
@@ -110,6 +113,10 @@ class Profile:
         Best first.
     dc : bool
         Whether it runs on DC: its power factor is 1 and means nothing.
+    meter : str
+        The own meter that it was read on, where it was only one; else empty.
+    meter_spread : float
+        Relative sd that all readings of that meter share.
     """
 
     mean_w: Estimate
@@ -134,6 +141,8 @@ class Profile:
     notices: tuple[str, ...]
     advice: tuple[Advice, ...]
     dc: bool = False
+    meter: str = ""
+    meter_spread: float = 0.0
 
 
 class NoEvidence(DocumentError):
@@ -198,6 +207,7 @@ def derive(record: LoadRecord) -> Profile:
             measured_factor, start,
         ),
     ]  # fmt: skip
+    meter = _shared_meter(evidence.readings)
     return Profile(
         mean_w=mean,
         running_w=running,
@@ -221,6 +231,8 @@ def derive(record: LoadRecord) -> Profile:
         notices=tuple(dict.fromkeys(notices)),
         advice=tuple(advice),
         dc=record.dc,
+        meter=meter.name if meter else "",
+        meter_spread=meter.shared_sd if meter else 0.0,
     )
 
 
@@ -447,15 +459,16 @@ def parse_load(data: Any) -> LoadRecord:
         data,
         "",
         ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer",
-         "dc", "volts"),
+         "dc", "volts", "meters"),
     )  # fmt: skip
+    meters = parse_meters(reader.items("meters", most=100))
     mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
     mains.number("hertz", least=10, most=500)
     return LoadRecord(
         name=reader.text("name", "load"),
         kind=reader.choice("kind", KINDS),
         readings=tuple(
-            parse(item, f"readings[{index}]")
+            _read_on(parse(item, f"readings[{index}]"), meters, f"readings[{index}]")
             for index, item in enumerate(reader.items("readings", most=5000))
         ),
         mains_v=reader.number("volts", least=1, most=1000)
@@ -466,6 +479,29 @@ def parse_load(data: Any) -> LoadRecord:
         set_c=reader.number("set_c", least=-100, most=400),
         dc=reader.flag("dc"),
     )
+
+
+def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> Reading:
+    """A reading by its own meter's figures, where the document names one."""
+    name = reading.context.meter_name
+    if not name:
+        return reading
+    if name not in meters:
+        raise DocumentError(f"{path}.meter", f"“{name}” is none of the meters that are listed")
+    if words := beyond(reading, meters[name]):
+        raise DocumentError(path, words)
+    return resolved(reading, meters)
+
+
+def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:
+    """The own meter that all metered readings were made on; None where there is not just one."""
+    metered = [
+        reading.context for reading in readings
+        if isinstance(reading, Spot | EnergyRun | Task | ShortRun | Recorded)
+    ]  # fmt: skip
+    owned = {context.own.name: context.own for context in metered if context.own}
+    alone = len(owned) == 1 and all(context.own for context in metered)
+    return next(iter(owned.values())) if alone else None
 
 
 def as_document(profile: Profile) -> dict[str, Any]:
@@ -498,6 +534,7 @@ def as_document(profile: Profile) -> dict[str, Any]:
         ],
         "cycle_min": profile.cycle_min,
         "setting": profile.setting,
+        "meter": profile.meter or None,
         "grade": profile.grade,
         "how": list(profile.how),
         "advice": [hint.sentence() for hint in profile.advice],

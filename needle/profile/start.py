@@ -41,7 +41,7 @@ def start_va(
     meter = quick[-1][1].context.meter()
     accuracy = meter.relative_sd("amps", values[-1] / mains_v)
     spread = repeated_spread(values, accuracy, DEFAULT_SPREAD["B"])
-    how = f"start {with_unit(values[-1], 'VA')} read on a {meter.name}"
+    how = f"start {with_unit(values[-1], 'VA')} read on {meter.words}"
     start = Estimate(max(values[-1], running_va.value, slow), spread, "B", (how,))
     return start, _odd_start(values[-1] / max(running_va.value, 1e-9), kind)
 
@@ -67,16 +67,12 @@ def _odd_start(times: float, kind: Kind) -> list[str]:
     return []
 
 
-#: Meters and rows that see a second at best: what they read of a start is a lower bound.
-_SLOW_METERS = ("plug", "logger", "display")
-
-
 def _is_slow(start: Start) -> bool:
     """Whether it may have missed the peak: amps or VA without a meter's name are an inrush clamp's,
     true power is what slower meters show."""
-    if not start.context.instrument:
+    if not start.context.instrument and start.context.own is None:
         return start.watts is not None
-    return start.context.instrument in _SLOW_METERS
+    return not start.context.meter().fast_inrush
 
 
 def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[str]]:

@@ -14,8 +14,6 @@ from needle.profile.kinds import Kind
 from needle.quantity import MOST_DC_V, with_unit
 
 RESTING = ("resting", "idle", "standby", "off")
-#: Plug meters are wrong below about 2 W.
-METER_FLOOR_W = 2.0
 HP_W = 746.0
 #: Shaft W over input W of small motors (general).
 MOTOR_EFFICIENCY = (0.5, 0.65, 0.85)
@@ -116,15 +114,15 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
         return None, notice
     if agreement.watts is not None:
         accuracy = meter.relative_sd("watts", agreement.watts)
-        if agreement.watts < METER_FLOOR_W and meter.key in ("plug", "logger"):
+        if agreement.watts < meter.least_w:
             accuracy = max(accuracy, 0.3)
-        how = (f"{with_unit(agreement.watts, 'W')} read on a {meter.name}",)
+        how = (f"{with_unit(agreement.watts, 'W')} read on {meter.words}",)
         return _Read(
             Estimate(agreement.watts, accuracy, "B", how), agreement.power_factor, accuracy
         ), notice
     va = agreement.va if agreement.va is not None else mains_v * (agreement.amps or 0.0)
     assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
-    how = (f"{with_unit(va, 'VA')} read on a {meter.name}",)
+    how = (f"{with_unit(va, 'VA')} read on {meter.words}",)
     apparent = Estimate(va, meter.relative_sd("amps", agreement.amps or va), "B", how)
     if kind.power_factor[0] >= 1 or _is_dc(spot.volts):
         return _Read(replace(apparent, how=how), None, apparent.spread), notice
@@ -212,8 +210,11 @@ def _at_the_shaft(label: Label) -> Estimate | None:
         return None
     low, typical, high = MOTOR_EFFICIENCY
     shaft_w = label.horsepower * HP_W
+    input_w = [electrical.motor_input_w(shaft_w, share) for share in (high, typical, low)]
     return from_limits(
-        *(electrical.motor_input_w(shaft_w, share) for share in (high, typical, low)),
+        input_w[0],
+        input_w[1],
+        input_w[2],
         f"label {label.horsepower:g} hp at the shaft, motor efficiency {low:g} to {high:g} assumed",
     )
 

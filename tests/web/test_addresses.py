@@ -15,6 +15,7 @@ from web.bench.loggers import add_logger
 from web.bench.models import Capture, Session
 from web.loads.actions import add_reading
 from web.matching.models import Correction
+from web.meters.models import Meter
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.sheets.exchange import package_of
 from web.supplies.models import Output, StartTest, SupplyTest
@@ -58,6 +59,7 @@ def fill(job, name=SECRET):
                               data={"watts": 100.0, "between": [["08:00", "09:00"]]})  # fmt: skip
     trial = Trial.objects.create(job=job, name=name, supply=supply, believed=supply.to_document())
     CheckIn.objects.create(trial=trial, data={"percent": 90, "note": name}, at=timezone.now())
+    Meter.objects.create(owner=job.owner, name=name, kind="plug")
     Session.objects.create(load=load, standin="cold-box", note=name)
     Capture.objects.create(load=load, name=name)
     add_logger(load, name)
@@ -95,7 +97,7 @@ class EveryAddressTest(SiteTest):
             "trial": self.theirs.trials, "change": self.theirs.changes,
             "reading": self.their_load.readings, "session": self.their_load.sessions,
             "capture": self.their_load.captures, "logger": self.their_load.loggers,
-            "tried": self.their_load.corrections,
+            "tried": self.their_load.corrections, "meter": self.other.meters,
         }  # fmt: skip
         if key in models:
             return [models[key].order_by("-pk").first().pk]

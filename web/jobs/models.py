@@ -11,9 +11,11 @@ from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
+from needle.measure.instruments import Instrument
 from needle.profile.cost import MOST_PRICE, tariff_of
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import known_zone, refused_by_core
+from web.meters.models import meters_of
 
 MAINS = {
     "230-50": ("230 V, 50 Hz", 230.0, 50.0),
@@ -63,6 +65,7 @@ class Job(Record):
     #: readings, and the answer to its current plan.
     known_loads: list[Any] | None = None
     current_answer: Any = None
+    known_meters: dict[str, Instrument] | None = None
 
     objects = JobQuerySet.as_manager()  # type: ignore[misc]
 
@@ -80,6 +83,12 @@ class Job(Record):
     def clean(self) -> None:
         with refused_by_core():
             tariff_of(0.0, self.tariff_hours)
+
+    def meters(self) -> dict[str, Instrument]:
+        """Its owner's meters by name, fetched once for each request's job."""
+        if self.known_meters is None:
+            self.known_meters = meters_of(self.owner_id)
+        return self.known_meters
 
     @property
     def price(self) -> float | None:

@@ -9,6 +9,7 @@ from django import forms
 
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
+from needle.measure.meters import beyond
 from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
 from needle.profile.states import HP_W
@@ -122,9 +123,28 @@ class ReadingForm(OnceMixin, forms.Form):
             )
         for name in self.not_of(self.load) if self.load else ():
             self.fields.pop(name, None)
+        self._offer_own_meters()
         self.fields["read_at"] = moment_field(label="Read at", required=False)
         self.fields["note"] = forms.CharField(max_length=400, required=False)
         self.add_guards(reading.version if reading is not None else None)
+
+    def _offer_own_meters(self) -> None:
+        """One's own meters of the classes that can read this, before the classes."""
+        field = self.fields.get("instrument")
+        if self.load is None or not isinstance(field, forms.ChoiceField):
+            return
+        classes: list[Any] = list(field.choices)  # type: ignore[arg-type]
+        fitting = {key for key, _ in classes}
+        own = [
+            (f"{OWN}{meter.name}", meter.name)
+            for meter in self.load.job.meters().values() if meter.key in fitting
+        ]  # fmt: skip
+        if own:
+            field.choices = [("My meters", own), ("Any", classes)]
+            if "instrument" not in self.initial:
+                first = field.initial
+                same = [value for value, name in own if self.load.job.meters()[name].key == first]
+                field.initial = (same or [first])[0]
 
     @staticmethod
     def not_of(load: Load) -> tuple[str, ...]:
@@ -135,6 +155,8 @@ class ReadingForm(OnceMixin, forms.Form):
         """Stored document keys as the fields show them."""
         back = {key: name for name, key in self.renamed.items()}
         named = {back.get(key, key): value for key, value in data.items()}
+        if meter := named.pop("meter", ""):
+            named["instrument"] = f"{OWN}{meter}"
         return {
             name: value * 100 if name in self.shares else value for name, value in named.items()
         }
@@ -143,6 +165,7 @@ class ReadingForm(OnceMixin, forms.Form):
         """Cleaned fields as the document's keys."""
         own = {name: value for name, value in cleaned.items() if name not in _NOT_DATA}
         self._split_products(own)
+        self._name_meter(own)
         own |= {name: own[name] / 100 for name in self.shares if own.get(name) is not None}
         return {
             self.renamed.get(name, name): value
@@ -164,13 +187,26 @@ class ReadingForm(OnceMixin, forms.Form):
                 raise DocumentError(name, "holds volts and amps, and so do their own fields")
             own |= {name: None, "volts": pair[0], "amps": pair[1]}
 
+    def _name_meter(self, own: dict[str, Any]) -> None:
+        """One's own meter is kept by its name, beside its class; its counter's step with it."""
+        chosen = own.get("instrument") or ""
+        if self.load is None or not chosen.startswith(OWN):
+            return
+        meter = self.load.job.meters()[chosen.removeprefix(OWN)]
+        own |= {"instrument": meter.key, "meter": meter.name}
+        if "step_wh" in own and own["step_wh"] is None:
+            own["step_wh"] = meter.steps.get("wh")
+
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or {}
         self.check_version(cleaned)
         if not self.errors:
             try:
                 self.data_to_store = self.document(cleaned)
-                parse({"type": self.type, **self.data_to_store})
+                reading = parse({"type": self.type, **self.data_to_store})
+                meter = self.load and self.load.job.meters().get(reading.context.meter_name)
+                if meter and (words := beyond(reading, meter)):
+                    raise DocumentError("instrument", words)
             except DocumentError as error:
                 self.blame(error, {key: name for name, key in self.renamed.items()})
         return cleaned
@@ -182,6 +218,8 @@ class ReadingForm(OnceMixin, forms.Form):
         return [field for field in self.visible_fields() if field.name in self.aside]
 
 
+#: Before the name of one's own meter among the choices of an instrument.
+OWN = "own:"
 _NOT_DATA = ("client_key", "version", "read_at", "note")
 
 

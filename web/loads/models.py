@@ -9,6 +9,7 @@ from django.db import models
 from django.db.models import Prefetch
 
 from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
+from needle.measure.meters import resolved
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
@@ -163,7 +164,9 @@ class Load(Record):
         return LoadRecord(
             name=self.name,
             kind=self.kind,
-            readings=tuple(reading.to_core() for reading in self.known_readings()),
+            readings=tuple(
+                resolved(reading.to_core(), self.job.meters()) for reading in self.known_readings()
+            ),
             mains_v=self.job.mains_v,
             setting=setting or self.setting,
             hours_per_day=self.hours_per_day,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from needle.measure.agreement import Agreement
+from needle.measure.meters import resolved
 from needle.measure.readings import (
     AssumedDuty,
     ChargeDrop,
@@ -36,11 +37,12 @@ class ReadingRow:
 
 def row_of(reading: Reading) -> ReadingRow:
     core = reading.to_core()
-    agreement = core.agreement() if isinstance(core, Spot) else None
+    on_its_meter = resolved(core, reading.load.job.meters())
+    agreement = on_its_meter.agreement() if isinstance(on_its_meter, Spot) else None
     context = core.context
     aside = [context.setting] if context.setting else []
     if not isinstance(core, Label | Tally | AssumedDuty):
-        aside.append(context.meter().name)
+        aside.append(context.meter_name or context.meter().name)
     if context.room_c is not None:
         aside.append(f"room {context.room_c:.3g} °C")
     return ReadingRow(

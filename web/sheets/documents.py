@@ -15,6 +15,8 @@ from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading
 from web.loads.models import Load
+from web.meters.actions import take_in_documents
+from web.meters.models import documents_naming
 from web.plans.actions import save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
 
@@ -29,6 +31,9 @@ def load_document(load: Load) -> dict[str, Any]:
         "mains": {"volts": load.job.mains_v, "hertz": load.job.mains_hz},
         "readings": [{"type": reading.type, **reading.data} for reading in load.known_readings()],
     }
+    named = {str(reading["meter"]) for reading in document["readings"] if "meter" in reading}
+    if meters := documents_naming(load.job.owner_id, named):
+        document["meters"] = meters
     for key in ("set_c", "hours_per_day"):
         if getattr(load, key) is not None:
             document[key] = getattr(load, key)
@@ -56,6 +61,7 @@ def add_load_document(job: Job, data: Any) -> Load:
             setting=record.setting, hours_per_day=record.hours_per_day,
             never_rarer=record.never_rarer, dc=record.dc,
         )))  # fmt: skip
+        take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
             add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})
     return load

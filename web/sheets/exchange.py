@@ -23,6 +23,8 @@ from web.common.models import Record
 from web.jobs.models import Job
 from web.loads.models import Load, Reading
 from web.matching.models import Correction
+from web.meters.actions import taken_in
+from web.meters.models import Meter, with_names
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.sheets.models import WaitingPackage, forget_old_packages
@@ -33,6 +35,7 @@ from web.trials.models import CheckIn, Trial
 VERSION = 1
 #: Tables in an order in which each only points back: name, model, what it hangs on.
 TABLES: tuple[tuple[str, type[Record], str], ...] = (
+    ("meters", Meter, "owner"),
     ("loads", Load, "job"),
     ("readings", Reading, "load"),
     ("captures", Capture, "load"),
@@ -82,6 +85,8 @@ def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
 def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
     """All live records of a kind whose parents live too, in the order they were made."""
     records: Any = model._default_manager.filter(removed_at=None)
+    if model is Meter:
+        return _meters_read_with(job)
     if parent == "job":
         return list(records.filter(job=job).order_by("pk"))
     filters: dict[str, Any] = {f"{parent}__job": job, f"{parent}__removed_at": None}
@@ -92,6 +97,13 @@ def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
     if model is Capture:
         filters["kept"] = True
     return list(records.filter(**filters).order_by("pk"))
+
+
+def _meters_read_with(job: Job) -> list[Meter]:
+    """The owner's meters that the job's readings name, and those they were compared with."""
+    readings = Reading.objects.live().filter(load__job=job, load__removed_at=None)
+    named = set(readings.exclude(data__meter=None).values_list("data__meter", flat=True))
+    return with_names(job.owner_id, named)
 
 
 def package_of(job: Job) -> Package:
@@ -248,6 +260,10 @@ def _build(package: Package, owner: Any) -> Job:
         for number, row in enumerate(table.rows if table else (), 2):
             where = f"{name} row {number}"
             record = model()
+            if isinstance(record, Meter):
+                local = _fill(record, row, model, made, where)
+                made[(model, local)] = taken_in(record, owner)
+                continue
             if parent == "job":
                 record.job = job  # type: ignore[attr-defined]
             local = _fill(record, row, model, made, where)

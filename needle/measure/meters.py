@@ -1,0 +1,222 @@
+"""A person's own meters: what each is known to do, and how far it reads off another.
+
+A meter's own figures replace those of its class (:mod:`needle.measure.instruments`). Compared with
+another on one steady load it is known to read high or low by a gain, whose spread replaces its
+stated accuracy: two readings at one load share what the load does, so that their ratio tells the
+meters apart (JCGM 100:2008, 4.2 and 5.2).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.estimate import spread_of_few
+from needle.measure.instruments import INSTRUMENTS, Instrument
+from needle.measure.readings import MOST_A, MOST_W, Reading
+
+#: What a meter may show.
+QUANTITIES = ("volts", "amps", "watts", "va", "pf", "hz", "wh")
+#: Scatter of one comparison of two meters before any was made (relative sd), and what it is worth.
+PAIR_SPREAD, PAIR_WORTH = 0.005, 2
+#: Two meters that differ by more are not compared on the same thing.
+MOST_GAIN = 2.0
+#: Figures of a reading that a gain scales.
+_SCALED = (
+    "watts", "amps", "va", "wh", "idle_w", "running_w", "cycle_mean_w", "start_peak_w", "high_w",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """How a meter reads beside another.
+
+    Attributes
+    ----------
+    gain : float
+        What it shows over what there is: 1.02 reads 2 % high.
+    spread : float
+        Relative sd of the gain, the other meter's own included.
+    pairs : int
+        Comparisons made.
+    """
+
+    gain: float
+    spread: float
+    pairs: int
+
+
+def calibrate(
+    pairs: Sequence[tuple[float, float]], mine: Instrument, other: Instrument
+) -> Calibration:
+    """The gain of a meter from (its W, the other's W) on steady loads, shape (pairs, 2).
+
+    Parameters
+    ----------
+    pairs : sequence of (float, float)
+        W, each above zero.
+    mine, other : Instrument
+        For their last digits, and the accuracy of the other.
+
+    Raises
+    ------
+    DocumentError
+        No pair, or one that cannot be of the same load.
+    """
+    if not pairs:
+        raise DocumentError("pairs", "needs at least one: what both show at the same moment")
+    for number, (own_w, other_w) in enumerate(pairs):
+        if not 1 / MOST_GAIN < own_w / other_w < MOST_GAIN:
+            raise DocumentError(
+                f"pairs[{number}]",
+                f"{own_w:g} W beside {other_w:g} W cannot be the same load at the same moment",
+            )
+    logs = [math.log(own_w / other_w) for own_w, other_w in pairs]
+    middle = sum(logs) / len(logs)
+    scatter = spread_of_few([log - middle for log in logs], PAIR_SPREAD, PAIR_WORTH)
+    digits = max(_digit_sd(mine, own_w) + _digit_sd(other, other_w) for own_w, other_w in pairs)
+    spread = math.sqrt(
+        scatter**2 + digits**2 / len(pairs) + other.limit**2 / 3 + other.gain_spread**2
+    )
+    return Calibration(math.exp(middle), spread, len(pairs))
+
+
+def _digit_sd(meter: Instrument, watts: float) -> float:
+    """Relative sd of half a step of the last digit."""
+    return meter.steps.get("watts", 0.0) / 2 / math.sqrt(3) / watts
+
+
+def calibrated(meter: Instrument, calibration: Calibration) -> Instrument:
+    """The meter with a known gain in place of its stated accuracy."""
+    return replace(meter, gain=calibration.gain, gain_spread=calibration.spread, limit=0.0)
+
+
+def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instrument]:
+    """Read a list of meters (see ``docs/formats.md``); one may be compared with another before it.
+
+    Raises
+    ------
+    DocumentError
+    """
+    meters: dict[str, Instrument] = {}
+    for index, item in enumerate(items):
+        meter = _parse_meter(item, f"{path}[{index}]", meters)
+        if meter.name in meters:
+            raise DocumentError(f"{path}[{index}].name", f"“{meter.name}” is there already")
+        meters[meter.name] = meter
+        for old in _texts(item, "formerly"):
+            meters.setdefault(old, meter)
+    return meters
+
+
+def _texts(item: dict[str, Any], key: str) -> list[str]:
+    return [str(text)[:60] for text in Reader(item, "", item).items(key, most=20)]
+
+
+_KEYS = (
+    "name", "kind", "limit", "counts", "steps", "least_w", "most_a", "shows", "fast_inrush",
+    "logs", "base_w", "pairs", "against", "formerly",
+)  # fmt: skip
+
+
+def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instrument:
+    reader = Reader(item, path, _KEYS)
+    kind = INSTRUMENTS[reader.choice("kind", INSTRUMENTS)]
+    name = reader.text("name", most=60).strip()
+    if not name:
+        raise DocumentError(reader.at("name"), "is needed: readings name the meter")
+    steps = Reader(reader.data.get("steps") or {}, reader.at("steps"), QUANTITIES)
+    own_steps = {
+        quantity: steps.need(quantity, most=10_000) for quantity in QUANTITIES
+        if steps.has(quantity)
+    }  # fmt: skip
+    shows = reader.items("shows", most=len(QUANTITIES)) or kind.shows
+    for quantity in shows:
+        if quantity not in QUANTITIES:
+            raise DocumentError(reader.at("shows"), f"“{quantity}” is none of {QUANTITIES}")
+    meter = replace(
+        kind,
+        name=name,
+        own=True,
+        limit=reader.number("limit", 0.0, 0.5, default=kind.limit),
+        counts=reader.number("counts", 0.0, 100, default=kind.counts),
+        steps={**kind.steps, **own_steps},
+        least_w=reader.number("least_w", 0.0, MOST_W, default=kind.least_w),
+        most_a=reader.number("most_a", most=MOST_A, above=True),
+        shows=tuple(shows),
+        fast_inrush=reader.flag("fast_inrush", kind.fast_inrush),
+        logs=reader.flag("logs", kind.logs),
+        base_w=reader.number("base_w", 0.0, 100, default=0.0),
+    )
+    if not reader.has("pairs"):
+        return meter
+    against = reader.text("against", most=60)
+    if against and against not in known:
+        raise DocumentError(reader.at("against"), f"“{against}” is no meter before this one")
+    other = known[against] if against else INSTRUMENTS["plug"]
+    try:
+        return calibrated(meter, calibrate(_parse_pairs(reader), meter, other))
+    except DocumentError as error:
+        raise error.under(path) from None
+
+
+def _parse_pairs(reader: Reader) -> list[tuple[float, float]]:
+    pairs = []
+    for number, pair in enumerate(reader.items("pairs", most=200)):
+        where = f"{reader.at('pairs')}[{number}]"
+        if not isinstance(pair, list | tuple) or len(pair) != 2:
+            raise DocumentError(where, "must be [what it shows, what the other shows]")
+        inner = Reader({"own": pair[0], "other": pair[1]}, where, ("own", "other"))
+        pairs.append(
+            (
+                inner.need("own", most=MOST_W, above=True),
+                inner.need("other", most=MOST_W, above=True),
+            )
+        )
+    return pairs
+
+
+def corrected(reading: Reading) -> Reading:
+    """A reading with its own meter's gain, and what that meter draws itself, taken off."""
+    meter = reading.context.own
+    if meter is None or (meter.gain == 1.0 and meter.base_w == 0.0):
+        return reading
+    fields: dict[str, Any] = {}
+    for name in _SCALED:
+        value = getattr(reading, name, None)
+        if value is not None:
+            fields[name] = max(0.0, value - _own_draw(reading, name, meter.base_w)) / meter.gain
+    return replace(reading, **fields)
+
+
+def _own_draw(reading: Reading, name: str, base_w: float) -> float:
+    """What of a figure the meter itself drew: its W, and its Wh over the hours."""
+    if name == "wh":
+        hours = getattr(reading, "hours", None) or getattr(reading, "covered_h", None)
+        return base_w * (hours or 0.0)
+    return base_w if name in ("watts", "idle_w", "running_w", "cycle_mean_w", "high_w") else 0.0
+
+
+def resolved(reading: Reading, meters: Mapping[str, Instrument]) -> Reading:
+    """A reading whose meter is looked up by its name, and its figures corrected for it.
+
+    A name that is not there leaves the class of meter that the reading gives.
+    """
+    own = meters.get(reading.context.meter_name)
+    if own is None:
+        return reading
+    return corrected(replace(reading, context=replace(reading.context, own=own)))
+
+
+def beyond(reading: Reading, meter: Instrument) -> str:
+    """Why a meter cannot have shown a reading; empty where it can."""
+    amps = getattr(reading, "amps", None)
+    if meter.most_a is not None and amps is not None and amps > meter.most_a:
+        return f"{amps:g} A is more than “{meter.name}” carries: at most {meter.most_a:g} A"
+    for quantity in QUANTITIES:
+        if getattr(reading, quantity, None) is not None and quantity not in meter.shows:
+            return f"“{meter.name}” does not show {quantity}: check which meter it was"
+    return ""

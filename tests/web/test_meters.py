@@ -1,0 +1,114 @@
+"""One's own meters: listed, compared, chosen in readings, carried in packages."""
+
+import json
+import zipfile
+from io import BytesIO
+
+from django.urls import reverse
+
+from tests.web.base import SPOT, SiteTest, make_job, make_load
+from web.meters.models import Meter, meters_of
+from web.sheets.exchange import export_job, import_job
+
+
+class MetersTest(SiteTest):
+    def add(self, name="Blue plug", kind="plug", **more):
+        return self.client.post(reverse("meters:add"), {"name": name, "kind": kind, **more})
+
+    def compare(self, meter, pairs, **more):
+        url = reverse("meters:compare", args=[meter.pk])
+        return self.client.post(url, {"version": meter.version, "pairs": pairs, **more})
+
+    def test_a_meter_is_listed_with_what_it_states(self):
+        self.add(limit="2 %", counts="3", most_a="13 A", base_w="0.6 W", note="garage")
+        page = self.client.get(reverse("meters:list"))
+        for words in ("Blue plug", "±2 % ± 3 digits", "at most 13 A", "its own 0.6 W", "garage"):
+            self.assertContains(page, words)
+        again = self.add()
+        self.assertContains(again, "You have a meter called", status_code=422)
+        self.client.force_login(self.other)
+        self.assertNotContains(self.client.get(reverse("meters:list")), "Blue plug")
+
+    def test_comparing_two_corrects_readings(self):
+        self.add()
+        self.add("Bench")
+        blue, bench = self.user.meters.order_by("name")[1], self.user.meters.order_by("name")[0]
+        self.compare(blue, "102 100\n306 W, 300 W", against=bench.pk)
+        self.assertContains(self.client.get(reverse("meters:list")), "reads 2.0 % high")
+        load = make_load(self.job, watts=None)
+        url = self.url("loads:add-reading", load.pk, "spot")
+        self.assertContains(self.client.get(url), "My meters")
+        self.client.post(url, {"state": "running", "watts": "51 W", "instrument": "own:Blue plug"})
+        stored = load.readings.get()
+        self.assertEqual(stored.data["meter"], "Blue plug")
+        self.assertEqual(stored.data["watts"], 51.0)
+        page = self.client.get(self.url("loads:load", load.pk))
+        self.assertContains(page, "50.0\u00a0W read on “Blue plug”")
+        # It shows again in its form, and goes with the file of the load.
+        edit = self.client.get(self.url("loads:edit-reading", load.pk, stored.pk))
+        self.assertContains(edit, '<option value="own:Blue plug" selected>')
+        document = json.loads(self.client.get(self.url("exchange:load-json", load.pk)).content)
+        self.assertEqual([meter["name"] for meter in document["meters"]], ["Bench", "Blue plug"])
+
+    def test_a_new_name_is_known_by_its_old_one(self):
+        self.add()
+        meter = self.user.meters.get()
+        self.client.post(reverse("meters:edit", args=[meter.pk]),
+                         {"name": "Blue", "kind": "plug", "version": meter.version})  # fmt: skip
+        self.assertEqual(set(meters_of(self.user)), {"Blue", "Blue plug"})
+
+    def test_refusals_keep_what_was_typed(self):
+        self.add()
+        meter = self.user.meters.get()
+        for pairs, said in (("500 100", "cannot be the same load"), ("5", "write two figures"),
+                            ("5 kg 3", "Line 1"), ("0 3", "above 0 W")):  # fmt: skip
+            with self.subTest(pairs=pairs):
+                answer = self.compare(meter, pairs)
+                self.assertContains(answer, said, status_code=422)
+                self.assertContains(answer, pairs, status_code=422)
+        load = make_load(self.job)
+        self.client.post(reverse("meters:edit", args=[meter.pk]),
+                         {"name": "Blue plug", "kind": "plug", "most_a": "13",
+                          "version": meter.version})  # fmt: skip
+        answer = self.client.post(
+            self.url("loads:add-reading", load.pk, "spot"),
+            {"state": "running", "amps": "16", "instrument": "own:Blue plug"},
+        )
+        self.assertContains(answer, "at most 13 A", status_code=422)
+
+    def test_removed_and_brought_back(self):
+        self.add()
+        meter = self.user.meters.get()
+        self.client.post(reverse("meters:remove", args=[meter.pk]))
+        self.assertEqual(meters_of(self.user), {})
+        self.client.post(reverse("meters:bring-back", args=[meter.pk]))
+        self.assertEqual(set(meters_of(self.user)), {"Blue plug"})
+
+    def test_two_compared_with_each_other_are_refused(self):
+        self.add()
+        self.add("Bench")
+        bench, blue = self.user.meters.order_by("name")
+        self.compare(blue, "102 100", against=bench.pk)
+        answer = self.compare(bench, "100 102", against=blue.pk)
+        self.assertContains(answer, "was compared with this one", status_code=422)
+
+    def test_a_package_carries_the_meters_it_was_read_with(self):
+        self.add(limit="2 %")
+        self.add("Unused")
+        load = make_load(self.job, watts=None)
+        url = self.url("loads:add-reading", load.pk, "spot")
+        self.client.post(url, {**SPOT, "instrument": "own:Blue plug"})
+        package = export_job(self.job)
+        with zipfile.ZipFile(BytesIO(package)) as folder:
+            self.assertNotIn("Unused", folder.read("meters.csv").decode())
+        theirs = import_job(package, self.other)
+        self.assertEqual(meters_of(self.other)["Blue plug"].limit, 0.02)
+        import_job(package, self.other)
+        self.assertEqual(Meter.objects.filter(owner=self.other).count(), 1)
+        mine, copied = (job.loads.get().profile() for job in (self.job, theirs))
+        self.assertEqual(mine, copied)
+
+    def test_packages_without_meters_still_come_in(self):
+        make_load(self.job)
+        self.assertEqual(import_job(export_job(self.job), self.other).loads.count(), 1)
+        self.assertEqual(make_job(self.user).meters(), {})
