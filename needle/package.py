@@ -28,6 +28,8 @@ NAME = "datapackage.json"
 PROFILE = "tabular-data-package"
 #: Most bytes when unpacked, of one file and of all, and most files.
 MOST_FILE, MOST_ALL, MOST_FILES = 100_000_000, 300_000_000, 2000
+#: Most bytes of a picture.
+MOST_PICTURE = 5_000_000
 #: Most bytes of the descriptor.
 MOST_DESCRIPTOR = 2_000_000
 #: Most records and cells of them, and most cells of recorded series, in all tables together.
@@ -37,6 +39,7 @@ MOST_FIELDS, MOST_COLUMNS = 100, 12
 #: A file that unpacks to so many times its size is no table, from so many bytes on.
 _TIGHTEST, _TIGHT_FROM = 200, 1_000_000
 _CHUNK_ROWS = 100_000
+_JPEG = "image/jpeg"
 _FORMULA = ("=", "@", "\t", "\r")
 _GUARDED = (*_FORMULA, "+", "-")
 Row = dict[str, Any]
@@ -64,11 +67,12 @@ class Table:
 
 @dataclass(frozen=True)
 class Package:
-    """A title, what else the descriptor says, and tables by name."""
+    """A title, what else the descriptor says, tables by name, and JPEG pictures by name."""
 
     title: str
     tables: dict[str, Table]
     extra: Mapping[str, Any] = field(default_factory=dict)
+    pictures: dict[str, bytes] = field(default_factory=dict)
 
 
 def write(package: Package) -> bytes:
@@ -78,6 +82,8 @@ def write(package: Package) -> bytes:
         folder.writestr(NAME, json.dumps(_descriptor(package), indent=1, ensure_ascii=False))
         for table in package.tables.values():
             folder.writestr(table.path, _as_csv(table))
+        for name, content in package.pictures.items():
+            folder.writestr(_picture_path(name), content, zipfile.ZIP_STORED)
     return buffer.getvalue()
 
 
@@ -99,8 +105,16 @@ def _descriptor(package: Package) -> dict[str, Any]:
                 },
             }
             for table in package.tables.values()
+        ]
+        + [
+            {"name": name, "path": _picture_path(name), "mediatype": _JPEG}
+            for name in package.pictures
         ],
     }
+
+
+def _picture_path(name: str) -> str:
+    return f"photos/{name}.jpg"
 
 
 def _as_csv(table: Table) -> str:
@@ -153,11 +167,42 @@ def read(content: bytes) -> Package:
         descriptor = parse_json(text, NAME)
         if not isinstance(descriptor, dict):
             raise DocumentError(NAME, "must be an object")
+        resources = _resources(descriptor.get("resources"))
+        pictures = [item for item in resources if _is_picture(item)]
         return Package(
             str(descriptor.get("title", ""))[:200],
-            _tables(folder, descriptor.get("resources")),
+            _tables(folder, [item for item in resources if not _is_picture(item)]),
             {key: value for key, value in descriptor.items() if key not in _OWN_KEYS},
+            _pictures(folder, pictures),
         )
+
+
+def _resources(resources: Any) -> list[Any]:
+    if not isinstance(resources, list) or not resources:
+        raise DocumentError(f"{NAME}: resources", "is empty: this is no job")
+    if len(resources) > MOST_FILES:
+        raise DocumentError(f"{NAME}: resources", f"has more than {MOST_FILES} entries")
+    return resources
+
+
+def _is_picture(item: Any) -> bool:
+    return isinstance(item, dict) and item.get("mediatype") == _JPEG
+
+
+def _pictures(folder: zipfile.ZipFile, items: Sequence[Any]) -> dict[str, bytes]:
+    """Pictures by name, as they are: whoever shows them draws them anew."""
+    pictures: dict[str, bytes] = {}
+    for item in items:
+        name, path = str(item.get("name"))[:60], item.get("path")
+        if not isinstance(path, str) or name in pictures:
+            raise DocumentError(
+                f"{NAME}: {name}", "each picture needs a name and a path of its own"
+            )
+        with _opened(folder, path) as file:
+            pictures[name] = file.read(MOST_PICTURE + 1)
+        if len(pictures[name]) > MOST_PICTURE:
+            raise DocumentError(path[:80], f"is larger than {MOST_PICTURE // 1_000_000} MB")
+    return pictures
 
 
 _OWN_KEYS = frozenset(("profile", "name", "title", "resources"))
@@ -207,12 +252,8 @@ def _opened(folder: zipfile.ZipFile, path: str) -> Iterator[IO[bytes]]:
         raise DocumentError(path[:80], "is damaged: fetch the package again") from None
 
 
-def _tables(folder: zipfile.ZipFile, resources: Any) -> dict[str, Table]:
+def _tables(folder: zipfile.ZipFile, resources: Sequence[Any]) -> dict[str, Table]:
     """All tables; the cells of all of them count against one limit."""
-    if not isinstance(resources, list) or not resources:
-        raise DocumentError(f"{NAME}: resources", "is empty: this is no job")
-    if len(resources) > MOST_FILES:
-        raise DocumentError(f"{NAME}: resources", f"has more than {MOST_FILES} entries")
     tables: dict[str, Table] = {}
     paths: set[str] = set()
     records = cells = samples = 0
@@ -386,5 +427,5 @@ def check(content: bytes) -> dict[str, Any]:
     resources = [
         {"name": table.name, "path": table.path, "rows": table.length}
         for table in package.tables.values()
-    ]
+    ] + [{"name": name, "path": _picture_path(name)} for name in package.pictures]
     return {"valid": True, "resources": resources, "errors": []}

@@ -40,8 +40,8 @@ _LOAD_KEYS = (
     "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
     "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
-    "day_swing", "power_factor_spread", "volts", "meter", "meter_spread", "adapter", "adapter_spread",
-    "start_tested",    "start_beside_w", "start_times", "spread_after",
+    "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
+    "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "spread_after",
 )  # fmt: skip
 
 

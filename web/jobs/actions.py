@@ -124,7 +124,9 @@ def _as_it_was(record: Record) -> str:
 def _job_of(record: Any) -> Job:
     """The job that a record hangs on, directly or through what it belongs to."""
     while not hasattr(record, "job"):
-        above = next(name for name in ("load", "plan", "supply", "trial") if hasattr(record, name))
+        above = next(
+            name for name in ("reading", "load", "plan", "supply", "trial") if hasattr(record, name)
+        )
         record = getattr(record, above)
     return record.job
 

@@ -9,8 +9,9 @@ from typing import Any
 from django.db import transaction
 
 from needle.measure.readings import parse
-from web.jobs.actions import remove, save_change, save_new
-from web.loads.models import Load, Reading
+from web.jobs.actions import as_one, remove, save_change, save_new
+from web.loads.models import Load, Photo, Reading
+from web.loads.photos import Picture
 
 
 def add_load(load: Load, label: dict[str, Any] | None = None) -> Load:
@@ -42,6 +43,7 @@ def add_reading(
     read_at: datetime | None = None,
     note: str = "",
     client_key: uuid.UUID | None = None,
+    picture: Picture | None = None,
 ) -> Reading:
     """Store a reading as it was seen; ``data`` holds the document's keys.
 
@@ -56,17 +58,44 @@ def add_reading(
         client_key=client_key or uuid.uuid4(),
     )  # fmt: skip
     label = f"Kept: {reading.get_type_display()} of {load.name}"
-    return save_new(load.job, reading, label)[0]
+    if picture is None:
+        return save_new(load.job, reading, label)[0]
+    with as_one(load.job, label):
+        stored, created = save_new(load.job, reading, label)
+        if created:
+            add_photo(stored, picture)
+    return stored
+
+
+def add_photo(reading: Reading, picture: Picture) -> Photo:
+    """Keep a picture beside a reading."""
+    photo = Photo(
+        reading=reading, large=picture.large, small=picture.small,
+        width=picture.width, height=picture.height,
+    )  # fmt: skip
+    label = f"Kept a photo of {reading.load.name}"
+    return save_new(reading.load.job, photo, label)[0]
+
+
+def remove_photo(photo: Photo) -> None:
+    remove(photo.reading.load.job, photo, f"Removed a photo of {photo.reading.load.name}")
 
 
 def change_reading(
-    reading: Reading, data: dict[str, Any], read_at: datetime | None, note: str
+    reading: Reading,
+    data: dict[str, Any],
+    read_at: datetime | None,
+    note: str,
+    picture: Picture | None = None,
 ) -> None:
-    """Replace what a reading says."""
+    """Replace what a reading says; a picture comes to those it has."""
     parse({"type": reading.type, **data})
     reading.data, reading.read_at, reading.note = data, read_at, note
     label = f"Changed: {reading.get_type_display()} of {reading.load.name}"
-    save_change(reading.load.job, reading, label)
+    with as_one(reading.load.job, label):
+        save_change(reading.load.job, reading, label)
+        if picture is not None:
+            add_photo(reading, picture)
 
 
 def remove_reading(reading: Reading) -> None:

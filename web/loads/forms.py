@@ -17,6 +17,7 @@ from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, RecordForm
 from web.loads.models import Load, Reading
+from web.loads.photos import NoPicture, Picture, drawn_anew
 
 HOURS_PER_YEAR = 24 * 366
 
@@ -92,6 +93,21 @@ def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any
     return {**rest, "horsepower": label["watts"] / HP_W}
 
 
+class PhotoField(forms.FileField):
+    """A picture from the camera or a file, cleaned to one that was drawn anew."""
+
+    widget = forms.FileInput(attrs={"accept": "image/jpeg,image/png,image/webp"})
+
+    def clean(self, data: Any, initial: Any = None) -> Picture | None:
+        file = super().clean(data, initial)
+        if not file:
+            return None
+        try:
+            return drawn_anew(file)
+        except NoPicture as error:
+            raise forms.ValidationError(str(error)) from None
+
+
 class ReadingForm(OnceMixin, forms.Form):
     """Base of the reading forms: fields named as the document's keys, checked by the core."""
 
@@ -103,7 +119,7 @@ class ReadingForm(OnceMixin, forms.Form):
     caution: ClassVar[str] = ""
     #: What stands under "more": a form shows at most six fields before it.
     aside: ClassVar = (
-        "setting", "read_at", "note", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
+        "setting", "read_at", "note", "photo", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
         "proven", "efficiency",
     )  # fmt: skip
 
@@ -126,6 +142,9 @@ class ReadingForm(OnceMixin, forms.Form):
         self._offer_own_meters()
         self.fields["read_at"] = moment_field(label="Read at", required=False)
         self.fields["note"] = forms.CharField(max_length=400, required=False)
+        self.fields["photo"] = PhotoField(
+            required=False, help_text="Of the display, the label or the place."
+        )
         self.add_guards(reading.version if reading is not None else None)
 
     def _offer_own_meters(self) -> None:
@@ -220,7 +239,7 @@ class ReadingForm(OnceMixin, forms.Form):
 
 #: Before the name of one's own meter among the choices of an instrument.
 OWN = "own:"
-_NOT_DATA = ("client_key", "version", "read_at", "note")
+_NOT_DATA = ("client_key", "version", "read_at", "note", "photo")
 
 
 def _instrument(*keys: str) -> forms.ChoiceField:

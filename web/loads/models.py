@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import ClassVar
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
@@ -216,3 +217,21 @@ class Reading(Record):
 
     def to_core(self) -> CoreReading:
         return parse({"type": self.type, **self.data})
+
+
+class Photo(Record):
+    """A picture beside a reading: of the display, the label or the place."""
+
+    HISTORY_SKIPS: ClassVar = ("large", "small")
+
+    reading = models.ForeignKey(Reading, on_delete=models.CASCADE, related_name="photos")
+    large = models.BinaryField(editable=False)
+    small = models.BinaryField(editable=False)
+    width = models.PositiveIntegerField(default=0)
+    height = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"photo of {self.reading}"

@@ -8,7 +8,7 @@ from django.utils.safestring import SafeString
 
 from needle.estimate import Z90
 from needle.profile.profile import Profile
-from web.loads.models import Load
+from web.loads.models import Load, Photo
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
 from web.loads.words import ReadingRow, row_of
 
@@ -40,11 +40,15 @@ class LoadPage:
 
 def page_of(load: Load) -> LoadPage:
     profile = load.profile()
+    photos: dict[int, tuple[int, ...]] = {}
+    kept = Photo.objects.live().filter(reading__load=load).values_list("reading", "pk")
+    for reading, photo in kept:
+        photos[reading] = (*photos.get(reading, ()), photo)
     return LoadPage(
         load=load,
         profile=profile,
         settings=settings_side_by_side(load),
         costs=costs_of_load(load, profile),
         ladder=ladder_of(load, profile),
-        rows=[row_of(reading) for reading in load.known_readings()],
+        rows=[row_of(reading, photos.get(reading.pk, ())) for reading in load.known_readings()],
     )

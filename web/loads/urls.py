@@ -15,5 +15,7 @@ urlpatterns = [
         views.remove_reading,
         name="remove-reading",
     ),
+    path("loads/<int:load>/photos/<int:photo>/remove/", views.remove_photo, name="remove-photo"),
+    path("loads/<int:load>/photos/<int:photo>/<slug:size>.jpg", views.photo, name="photo"),
     path("loads/<int:load>/readings/<slug:kind>/", views.add_reading, name="add-reading"),
 ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import Http404, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
@@ -17,7 +17,7 @@ from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads import actions, survey
 from web.loads.forms import FORMS, LoadForm, ReadingForm
-from web.loads.models import TYPES, Load, Reading
+from web.loads.models import TYPES, Load, Photo, Reading
 from web.loads.page import page_of
 
 
@@ -110,11 +110,12 @@ def _form_class(kind: str) -> type[ReadingForm]:
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
     record, form_class = _load(job, load), _form_class(kind)
-    form = form_class(request.POST or None, load=record)
+    form = form_class(request.POST or None, request.FILES or None, load=record)
     if request.method == "POST" and form.is_valid():
         actions.add_reading(
             record, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
             note=form.cleaned_data["note"], client_key=client_key(form),
+            picture=form.cleaned_data["photo"],
         )  # fmt: skip
         announce_change(request, job)
         return _changed(request, job, load, form_class(load=record))
@@ -146,13 +147,16 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
 @of_job
 def edit_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> HttpResponse:
     record = _reading(job, load, reading)
-    form = _form_class(record.type)(request.POST or None, reading=record)
+    form = _form_class(record.type)(request.POST or None, request.FILES or None, reading=record)
     if request.method == "POST" and form.is_valid():
         cleaned = form.cleaned_data
-        actions.change_reading(record, form.data_to_store, cleaned["read_at"], cleaned["note"])
+        actions.change_reading(
+            record, form.data_to_store, cleaned["read_at"], cleaned["note"], cleaned["photo"]
+        )
         announce_change(request, job)
         return redirect(reverse("loads:load", args=[job.pk, load]))
-    context = {"job": job, "load": record.load, "form": form, "reading": record}
+    photos = record.photos.live().only("pk", "width", "height")
+    context = {"job": job, "load": record.load, "form": form, "reading": record, "photos": photos}
     status = 422 if form.is_bound else 200
     return render(request, "loads/edit_reading.html", context, status=status)
 
@@ -165,3 +169,32 @@ def remove_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> H
     announce_change(request, job)
     form = FORMS.get(record.type, FORMS["spot"])(load=record.load)
     return _changed(request, job, load, form)
+
+
+def _photo(job: Job, load: int, pk: int) -> Photo:
+    photos = Photo.objects.live().select_related("reading__load__job")
+    return get_object_or_404(
+        photos, pk=pk, reading__load=load, reading__load__job=job, reading__removed_at=None
+    )
+
+
+@require_GET
+@of_job
+def photo(request: HttpRequest, job: Job, load: int, photo: int, size: str) -> HttpResponse:
+    """A photo, small or large."""
+    if size not in ("small", "large"):
+        raise Http404
+    content = getattr(_photo(job, load, photo), size)
+    response = HttpResponse(bytes(content), content_type="image/jpeg")
+    # It never changes: its address would be another.
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
+@require_POST
+@of_job
+def remove_photo(request: HttpRequest, job: Job, load: int, photo: int) -> HttpResponse:
+    record = _photo(job, load, photo)
+    actions.remove_photo(record)
+    announce_change(request, job)
+    return redirect("loads:edit-reading", job.pk, load, record.reading_id)

@@ -33,9 +33,11 @@ class ReadingRow:
     where: str
     agreement: Agreement | None
     remark: str
+    photos: tuple[int, ...] = ()
 
 
-def row_of(reading: Reading) -> ReadingRow:
+def row_of(reading: Reading, photos: tuple[int, ...] = ()) -> ReadingRow:
+    """A reading's row; ``photos`` are the keys of those beside it."""
     core = reading.to_core()
     on_its_meter = resolved(core, reading.load.job.meters())
     agreement = on_its_meter.agreement() if isinstance(on_its_meter, Spot) else None
@@ -46,7 +48,7 @@ def row_of(reading: Reading) -> ReadingRow:
     if context.room_c is not None:
         aside.append(f"room {context.room_c:.3g} °C")
     return ReadingRow(
-        reading, _sentence(core), ", ".join(aside), agreement, _remark(core, agreement)
+        reading, _sentence(core), ", ".join(aside), agreement, _remark(core, agreement), photos
     )
 
 

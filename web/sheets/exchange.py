@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -21,7 +22,8 @@ from needle.plan.document import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
 from web.jobs.models import Job
-from web.loads.models import Load, Reading
+from web.loads.models import Load, Photo, Reading
+from web.loads.photos import NoPicture, drawn_anew
 from web.matching.models import Correction
 from web.meters.actions import taken_in
 from web.meters.models import Meter, with_names
@@ -38,6 +40,7 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("meters", Meter, "owner"),
     ("loads", Load, "job"),
     ("readings", Reading, "load"),
+    ("photos", Photo, "reading"),
     ("captures", Capture, "load"),
     ("supplies", Supply, "job"),
     ("outputs", Output, "supply"),
@@ -52,7 +55,8 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("check-ins", CheckIn, "trial"),
 )
 #: What is the site's own and stays here.
-_OWN = {"client_key", "version", "created_at", "changed_at", "removed_at", "owner", "raw", "packed"}
+_OWN = {"client_key", "version", "created_at", "changed_at", "removed_at", "owner", "raw", "packed",
+        "large", "small"}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -89,7 +93,9 @@ def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
         return _meters_read_with(job)
     if parent == "job":
         return list(records.filter(job=job).order_by("pk"))
-    filters: dict[str, Any] = {f"{parent}__job": job, f"{parent}__removed_at": None}
+    above = "reading__load" if model is Photo else parent
+    filters: dict[str, Any] = {f"{above}__job": job, f"{parent}__removed_at": None}
+    filters[f"{above}__removed_at"] = None
     if model is StartTest:
         filters["load__removed_at"] = None
     if model is PlanEntry:
@@ -109,6 +115,7 @@ def _meters_read_with(job: Job) -> list[Meter]:
 def package_of(job: Job) -> Package:
     """A job with all that hangs on it; ids are counted within the package."""
     tables: dict[str, Table] = {}
+    pictures: dict[str, bytes] = {}
     ids: dict[tuple[type, int], int] = {}
     tables["job"] = Table(
         "job", "job.csv", tuple((name, kind) for name, kind, _ in _columns(Job)),
@@ -125,7 +132,9 @@ def package_of(job: Job) -> Package:
             for number, one in enumerate(records, 1):
                 table = _samples(f"capture-{number}", one.to_core())
                 tables[table.name] = table
-    return Package(job.name, tables, {"steady_needle_version": VERSION})
+        if model is Photo:
+            pictures = {f"photo-{ids[(Photo, photo.pk)]}": bytes(photo.large) for photo in records}
+    return Package(job.name, tables, {"steady_needle_version": VERSION}, pictures)
 
 
 def _row(record: Any, model: type[models.Model], ids: dict[tuple[type, int], int]) -> Row:
@@ -271,9 +280,22 @@ def _build(package: Package, owner: Any) -> Job:
                 core = _capture(package, f"capture-{local}")
                 record.packed, record.rows = pack(core), len(core.time_s)  # type: ignore[attr-defined]
                 record.interval_s = core.interval_s()  # type: ignore[attr-defined]
+            if isinstance(record, Photo):
+                _draw_anew(record, package.pictures.get(f"photo-{local}"), where)
             record.save()
             made[(model, local)] = record
     return job
+
+
+def _draw_anew(photo: Photo, content: bytes | None, where: str) -> None:
+    if content is None:
+        raise DocumentError(where, "its picture is not in the package")
+    try:
+        picture = drawn_anew(io.BytesIO(content))
+    except NoPicture as error:
+        raise DocumentError(where, str(error)) from None
+    photo.large, photo.small = picture.large, picture.small
+    photo.width, photo.height = picture.width, picture.height
 
 
 def _check_whole(job: Job) -> None:

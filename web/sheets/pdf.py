@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from io import BytesIO
 from pathlib import Path
 
 from fpdf import FPDF
@@ -10,7 +12,7 @@ from fpdf.fonts import FontFace
 
 from needle.moments import moment_after
 from needle.plan.simulate import Outcome
-from web.sheets.sheet import Sheet, Table
+from web.sheets.sheet import Sheet, SheetPhoto, Table
 
 _FONTS = Path(__file__).parent / "fonts"
 _GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
@@ -57,7 +59,36 @@ def as_pdf(sheet: Sheet, paper: str = "A4") -> bytes:
         _table(pdf, table)
     _list(pdf, "Still unproven", sheet.unproven)
     _list(pdf, "Cautions", sheet.cautions)
+    _photos(pdf, sheet.photos)
     return bytes(pdf.output())
+
+
+def _photos(pdf: FPDF, photos: Sequence[SheetPhoto]) -> None:
+    """The annex: two photos a row, each with what it stands beside."""
+    if not photos:
+        return
+    pdf.add_page()
+    pdf.set_font("B612", "B", 12)
+    pdf.multi_cell(0, 6, "Photos", new_x="LMARGIN", new_y="NEXT")
+    width, gap = (pdf.epw - 6) / 2, 6.0
+    for first in range(0, len(photos), 2):
+        row = photos[first : first + 2]
+        tall = max(width * item.photo.height / item.photo.width for item in row)
+        tall = min(tall, 110.0)
+        if pdf.get_y() + tall + 14 > pdf.page_break_trigger:
+            pdf.add_page()
+        top, bottom = pdf.get_y() + 2, 0.0
+        for place, item in enumerate(row):
+            left = pdf.l_margin + place * (width + gap)
+            pdf.image(
+                BytesIO(bytes(item.photo.large)), left, top, width, tall,
+                keep_aspect_ratio=True, alt_text=item.words,
+            )  # fmt: skip
+            pdf.set_xy(left, top + tall + 1)
+            pdf.set_font("B612", "", 7.5)
+            pdf.multi_cell(width, 3.8, _plain(item.words), align="L")
+            bottom = max(bottom, pdf.get_y())
+        pdf.set_xy(pdf.l_margin, bottom)
 
 
 def _words(pdf: FPDF, text: str, grey: bool = False) -> None:

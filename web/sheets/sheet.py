@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from needle.decide.starting import words_of
@@ -17,7 +18,8 @@ from needle.quantity import hours_text, significant, with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.answer.words import bar_of
 from web.jobs.models import Job
-from web.loads.models import CAUTIONS
+from web.loads.models import CAUTIONS, Load, Photo
+from web.loads.words import row_of
 from web.plans.draft import Used
 from web.plans.helps import helps_of
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
@@ -46,6 +48,15 @@ class Table:
 
 
 @dataclass(frozen=True)
+class SheetPhoto:
+    """A photo of the annex, and what it stands beside."""
+
+    photo: Photo
+    load: Load
+    words: str
+
+
+@dataclass(frozen=True)
 class Sheet:
     """The whole sheet. ``facts`` and ``answer`` are pairs and sentences in the order printed."""
 
@@ -59,10 +70,19 @@ class Sheet:
     cautions: list[str]
     outcome: Outcome | None
     answer: Answer
+    photos: list[SheetPhoto]
+    has_photos: bool
 
 
-def sheet_of(job: Job, plan: Any, who: str, wait_s: float) -> Sheet:
-    """Put the sheet of a plan together, waiting so many seconds for its answer."""
+#: Most photos in an annex.
+MOST_PHOTOS = 40
+
+
+def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) -> Sheet:
+    """Put the sheet of a plan together, waiting so many seconds for its answer.
+
+    ``annex``: with the photos beside the readings of its loads.
+    """
     answer = answer_of(plan, wait_s)
     bar = bar_of(answer, job)
     counted = [used_load for used_load in answer.used if used_load.counted]
@@ -74,6 +94,9 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float) -> Sheet:
     if trials := _trials(job):
         tables.append(trials)
     cares = dict.fromkeys(used_load.load.cares for used_load in counted if used_load.load.cares)
+    photos = Photo.objects.live().filter(
+        reading__removed_at=None, reading__load__in=[used_load.load for used_load in counted]
+    )
     return Sheet(
         title=f"{job.name}: {plan.name}",
         made=f"{timezone.localtime():%d %B %Y %H:%M}, by {who}",
@@ -85,7 +108,20 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float) -> Sheet:
         cautions=[*(CAUTIONS[code] for code in cares), *GENERAL_CAUTIONS],
         outcome=answer.outcome,
         answer=answer,
+        photos=_annex(photos) if annex else [],
+        has_photos=photos.exists(),
     )
+
+
+def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
+    known = photos.select_related("reading__load").order_by("reading__load__name", "pk")
+    return [
+        SheetPhoto(
+            photo, photo.reading.load,
+            f"{photo.reading.load.name}: {row_of(photo.reading).says}",
+        )
+        for photo in known[:MOST_PHOTOS]
+    ]  # fmt: skip
 
 
 def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:

@@ -25,7 +25,8 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
     if (wanted := key_of(request.GET.get("plan", ""))) is not None:
         plan = job.plans.live().select_related("supply").filter(pk=wanted).first() or plan
     plan.job = job
-    return plan, sheet_of(job, plan, request.user.get_username(), wait_s)
+    annex = request.GET.get("photos") == "1"
+    return plan, sheet_of(job, plan, request.user.get_username(), wait_s, annex)
 
 
 @require_GET

@@ -1,0 +1,72 @@
+"""Photos beside a reading: of the display, the label or the place.
+
+A picture is drawn anew as a JPEG: what else its file carried (where it was taken, by which phone)
+is left behind, and what is no picture never gets in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from io import BytesIO
+from typing import IO
+
+#: Most bytes of a file, most pixels of a picture, and the sides, in pixels, that are kept.
+MOST_BYTES, MOST_PIXELS = 10_000_000, 60_000_000
+LARGE_PX, SMALL_PX = 2000, 320
+FORMATS = ("JPEG", "PNG", "WEBP")
+
+
+class NoPicture(ValueError):
+    """The file is none that is taken; the message says what would do."""
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture drawn anew: both JPEGs, and the large one's sides in pixels."""
+
+    large: bytes
+    small: bytes
+    width: int
+    height: int
+
+
+def drawn_anew(file: IO[bytes]) -> Picture:
+    """Read a JPEG, PNG or WebP; turned as its camera was held, without its metadata.
+
+    Raises
+    ------
+    NoPicture
+    """
+    # Half the site never needs it.
+    from PIL import Image, ImageOps
+
+    content = file.read(MOST_BYTES + 1)
+    if len(content) > MOST_BYTES:
+        raise NoPicture(f"This picture is larger than {MOST_BYTES // 1_000_000} MB.")
+    try:
+        with Image.open(BytesIO(content), formats=FORMATS) as picture:
+            if picture.width * picture.height > MOST_PIXELS:
+                raise NoPicture(
+                    f"This picture has more than {MOST_PIXELS // 1_000_000} megapixels."
+                )
+            # A JPEG is read at the size that is kept, not at its own.
+            picture.draft("RGB", (LARGE_PX, LARGE_PX))
+            turned = ImageOps.exif_transpose(picture).convert("RGBA")
+    except NoPicture:
+        raise
+    # Damaged files end in errors of every kind.
+    except Exception:
+        raise NoPicture("This is no picture that can be read: take a JPEG, PNG or WebP.") from None
+    plain = Image.new("RGB", turned.size, "white")
+    plain.paste(turned, mask=turned.getchannel("A"))
+    plain.thumbnail((LARGE_PX, LARGE_PX))
+    large = _jpeg(plain, 82)
+    width, height = plain.size
+    plain.thumbnail((SMALL_PX, SMALL_PX))
+    return Picture(large, _jpeg(plain, 75), width, height)
+
+
+def _jpeg(picture: object, quality: int) -> bytes:
+    content = BytesIO()
+    picture.save(content, "JPEG", quality=quality, optimize=True)  # type: ignore[attr-defined]
+    return content.getvalue()
