@@ -379,6 +379,26 @@ def as_read(value: float, unit: str) -> str:
     return f"{value:.6g}\u00a0{unit}"
 
 
+#: Currencies whose amounts are not written with two decimals (ISO 4217, table A.1).
+_DECIMALS = {
+    **dict.fromkeys(
+        ("BIF", "CLP", "DJF", "GNF", "ISK", "JPY", "KMF", "KRW", "PYG", "RWF", "UGX", "VND", "VUV",
+         "XAF", "XOF", "XPF"), 0),
+    **dict.fromkeys(("BHD", "IQD", "JOD", "KWD", "LYD", "OMR", "TND"), 3),
+}  # fmt: skip
+
+
+def money_text(value: float, currency: str) -> str:
+    """An amount with the digits that its currency usually has: ``412.60``.
+
+    What is smaller than ten of its smallest coins is written with two digits that count.
+    """
+    decimals = _DECIMALS.get(currency.strip().upper(), 2)
+    if 0 < value < 10 * 10.0**-decimals:
+        return significant(value, 2)
+    return f"{value:,.{decimals}f}".replace(",", "\u202f")
+
+
 def in_ten(share: float) -> str:
     """Odds in tenths, ``6 in 10``; never none and never all of them."""
     return f"{min(9, max(1, round(10 * share)))} in 10"

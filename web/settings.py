@@ -69,6 +69,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "web.common.middleware.private_pages",
+    "web.accounts.middleware.own_units",
     "web.common.middleware.BusyDatabase",
     "django_htmx.middleware.HtmxMiddleware",
     "axes.middleware.AxesMiddleware",

@@ -8,6 +8,8 @@ from django import forms
 from django.contrib.auth import get_user_model
 from django.contrib.auth.forms import UserCreationForm
 
+from web.accounts.models import Preferences
+
 _MAIL_HELP = "For a forgotten password only; leave it empty if you like."
 
 
@@ -41,3 +43,12 @@ class PasswordForm(forms.Form):
         if not self.user.check_password(typed):
             raise forms.ValidationError("That is not your password.")
         return typed
+
+
+class UnitsForm(forms.ModelForm):
+    """Units that a person wants to see; open formats keep °C and 24 hours."""
+
+    class Meta:
+        model = Preferences
+        fields = ["fahrenheit", "clock_12"]
+        widgets: ClassVar = {"fahrenheit": forms.Select, "clock_12": forms.Select}

@@ -10,6 +10,7 @@ urlpatterns = [
     path("sign-up/", views.sign_up, name="sign-up"),
     path("account/", views.account, name="account"),
     path("account/password/", views.ChangePassword.as_view(), name="password"),
+    path("account/units/", views.units, name="units"),
     path("account/mail/", views.mail, name="mail"),
     path("account/delete/", views.delete, name="delete"),
     path("forgotten/", views.Forgotten.as_view(), name="forgotten"),

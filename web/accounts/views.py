@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, cast
 
 from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import login, logout, views
 from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.models import User
 from django.http import Http404, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from django.shortcuts import redirect, render
@@ -15,7 +16,9 @@ from django.urls import reverse_lazy
 from django.utils.decorators import method_decorator
 from django.views.decorators.http import require_GET, require_http_methods
 
-from web.accounts.forms import MailForm, PasswordForm, SignUpForm
+from web.accounts.forms import MailForm, PasswordForm, SignUpForm, UnitsForm
+from web.accounts.middleware import remember
+from web.accounts.models import Preferences
 from web.common.rates import Rate
 
 BACKEND = "web.accounts.backends.AnyCaseBackend"
@@ -101,6 +104,20 @@ class ChangePassword(views.PasswordChangeView):
     def form_valid(self, form: Any) -> HttpResponse:
         messages.success(self.request, "Your password is changed; other devices are signed out.")
         return super().form_valid(form)
+
+
+@require_http_methods(["GET", "POST"])
+def units(request: HttpRequest) -> HttpResponse:
+    """°C or °F, and the clock that times are told by."""
+    user = cast(User, request.user)
+    form = UnitsForm(request.POST or None, instance=Preferences.objects.filter(user=user).first())
+    if request.method == "POST" and form.is_valid():
+        form.instance.user = user
+        remember(request, form.save().units())
+        messages.success(request, "Pages show these units from now on.")
+        return redirect("accounts:account")
+    status = 422 if form.is_bound else 200
+    return render(request, "accounts/units.html", {"form": form}, status=status)
 
 
 @require_http_methods(["GET", "POST"])

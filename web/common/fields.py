@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from typing import Any
 
 from django import forms
@@ -11,7 +12,11 @@ from django.urls import reverse_lazy
 from django.utils import timezone
 
 from needle import quantity
+from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.common.validation import in_our_time
+
+#: So many degrees apart: "4", "4 °C", "7 F".
+_APART = re.compile(r"\s*(?P<number>[\d.,]+)\s*(?:°|deg)?\s*(?P<scale>[cfk])?\s*", re.IGNORECASE)
 
 
 class QuantityInput(forms.TextInput):
@@ -39,6 +44,8 @@ class QuantityField(forms.CharField):
         What the cleaned value is in.
     least, most : float
         Bounds of the cleaned value.
+    difference : bool
+        So many degrees apart rather than a temperature.
     read_on_meter : bool
         Refuse horsepower: it stands on labels, and no meter shows it.
     """
@@ -50,17 +57,22 @@ class QuantityField(forms.CharField):
         least: float = 0.0,
         most: float = math.inf,
         above: bool = False,
+        difference: bool = False,
         read_on_meter: bool = False,
         **kwargs: Any,
     ) -> None:
         self.unit, self.least, self.most, self.above = unit, least, most, above
-        self.read_on_meter = read_on_meter
+        self.difference, self.read_on_meter = difference, read_on_meter
         kwargs.setdefault("widget", QuantityInput(unit))
         kwargs.setdefault("max_length", quantity.MAX_TEXT)
         super().__init__(**kwargs)
 
     def prepare_value(self, value: Any) -> Any:
         """Stored numbers are shown with their unit; what was typed is shown as typed."""
+        if isinstance(value, int | float) and self.unit == "°C":
+            if units().fahrenheit:
+                return f"{fahrenheit(value, self.difference):.4g} °F"
+            return f"{value:.4g} °C"
         if isinstance(value, int | float):
             return f"{value:.10g} {'%' if self.unit == '%' else self.unit}".strip()
         return value
@@ -74,19 +86,35 @@ class QuantityField(forms.CharField):
                 "Horsepower is at the shaft, and no meter shows it: keep it as a label reading."
             )
         try:
-            number = quantity.parse(text, self.unit).value
+            number = self._parse(text)
         except quantity.QuantityError as error:
             raise ValidationError(str(error)) from None
         self._check_bounds(text, number)
         return number
 
+    def _parse(self, text: str) -> float:
+        """The number in the field's unit; a bare one of a temperature is in the person's own."""
+        if self.unit != "°C":
+            return quantity.parse(text, self.unit).value
+        bare = "°F" if units().fahrenheit else "°C"
+        if not self.difference:
+            degrees = quantity.parse(text, bare).value
+            return celsius(degrees) if units().fahrenheit else degrees
+        # Degrees apart have no zero: what was written in °F is scaled only.
+        apart = _APART.fullmatch(text)
+        if apart is None:
+            return quantity.parse(text, "°C").value
+        degrees = quantity.parse(apart["number"], "°C").value
+        scale = (apart["scale"] or bare[-1]).casefold()
+        return celsius(degrees, difference=True) if scale == "f" else degrees
+
     def _check_bounds(self, text: str, number: float) -> None:
-        shown = quantity.with_unit(self.least, self.unit)
+        shown = in_own_units(quantity.with_unit(self.least, self.unit))
         if number < self.least or (self.above and number == self.least):
             word = "above" if self.above else "at least"
             raise ValidationError(f"{text} is too small: this must be {word} {shown}.")
         if number > self.most:
-            most = quantity.with_unit(self.most, self.unit)
+            most = in_own_units(quantity.with_unit(self.most, self.unit))
             raise ValidationError(f"{text} is more than this can be: at most {most}.")
 
     def has_changed(self, initial: Any, data: Any) -> bool:

@@ -45,7 +45,9 @@ class Job(Record):
     mains = models.CharField(
         max_length=12, default="230-50", choices=[(key, one[0]) for key, one in MAINS.items()]
     )
-    currency = models.CharField(max_length=6, default="¤", help_text="As you want it shown.")
+    currency = models.CharField(
+        max_length=6, default="¤", help_text="A code such as EUR, or a sign."
+    )
     tariff = models.FloatField(
         "price of a kWh",
         null=True,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, ClassVar
 
 from django import forms
@@ -20,6 +21,7 @@ from needle.profile.cost import named_settings
 from needle.supply.chemistry import CHEMISTRIES
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
+from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.jobs.models import Job
 from web.plans.draft import Draft, Used
 from web.plans.models import Plan, PlanEntry, PlanSource
@@ -59,7 +61,7 @@ class PlanForm(PercentMixin, RecordForm):
         help_text="Mean over the day: moves cold and warm boxes whose set point is known.",
     )  # fmt: skip
     room_swing_c = QuantityField(
-        "°C", label="Room swings by", most=40, required=False,
+        "°C", label="Room swings by", most=40, required=False, difference=True,
         help_text="Up at 15:00 and down at night by so much.",
     )  # fmt: skip
     start_charge = share_field(label="Charge at the start", above=True)
@@ -117,7 +119,7 @@ def check_charge(form: forms.BaseForm, plan: Plan) -> None:
 class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
     """Conditions of a plan that can be tried without keeping them."""
 
-    room_c = forms.FloatField(label="Room", min_value=-60, max_value=80, required=False)
+    room_c = forms.FloatField(label="Room", min_value=-76, max_value=176, required=False)
     clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
     start_charge = forms.FloatField(label="Start charge", min_value=1, max_value=100)
     floor = forms.FloatField(label="Floor", min_value=0, max_value=95)
@@ -146,7 +148,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
         }  # fmt: skip
         super().__init__(*args, **kwargs)
         self.show_shares()
-        for name, (least, most, step, unit) in self.sliders.items():
+        for name, (least, most, step, unit) in self._shown_sliders().items():
             far = max(most, min(MOST_HOURS, 2 * plan.needed_hours)) if unit == "h" else most
             self.fields[name].widget = forms.NumberInput(
                 attrs={"type": "range", "min": least, "max": far, "step": step, "data-unit": unit}
@@ -155,6 +157,24 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
             del self.fields["clouds"]
         if plan.room_c is None:
             del self.fields["room_c"]
+
+    def _shown_sliders(self) -> Mapping[str, tuple[float, float, float, str]]:
+        """Sliders in the person's own units."""
+        if not units().fahrenheit:
+            return self.sliders
+        least, most, step, _ = self.sliders["room_c"]
+        if self.initial["room_c"] is not None:
+            self.initial["room_c"] = round(fahrenheit(self.initial["room_c"]), 1)
+        return {**self.sliders, "room_c": (fahrenheit(least), fahrenheit(most), step, "°F")}
+
+    def clean_room_c(self) -> float | None:
+        room: float | None = self.cleaned_data["room_c"]
+        if room is None:
+            return None
+        room = celsius(room) if units().fahrenheit else room
+        if not -60 <= room <= 80:
+            raise forms.ValidationError(in_own_units("A room is between −60 and 80 °C."))
+        return room
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data

@@ -12,6 +12,7 @@ from fpdf.fonts import FontFace
 
 from needle.moments import moment_after
 from needle.plan.simulate import Outcome
+from web.common.units import in_own_units
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
 _FONTS = Path(__file__).parent / "fonts"
@@ -99,8 +100,8 @@ def _words(pdf: FPDF, text: str, grey: bool = False) -> None:
 
 
 def _plain(text: str) -> str:
-    """With spaces that the fonts have."""
-    return text.replace("\u202f", "\u00a0")
+    """With spaces that the fonts have, in the units of whoever prints it."""
+    return in_own_units(text).replace("\u202f", "\u00a0")
 
 
 def _head(pdf: FPDF, text: str) -> None:
@@ -163,7 +164,7 @@ def _curve(pdf: FPDF, outcome: Outcome) -> None:
     step = max(1, round(most / 8))
     for hour in range(0, int(most) + 1, step):
         pdf.line(x(hour), top, x(hour), y(0))
-        pdf.text(x(hour) - 3, y(0) + 3.2, f"{moment_after(plan.start, hour):%a %H:%M}")
+        pdf.text(x(hour) - 3, y(0) + 3.2, _plain(f"{moment_after(plan.start, hour):%a %H:%M}"))
     band = [(x(hours[i]), y(high[i])) for i in shown] + [
         (x(hours[i]), y(low[i])) for i in reversed(shown)
     ]

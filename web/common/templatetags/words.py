@@ -10,7 +10,7 @@ from django.middleware.csrf import get_token
 
 from needle.decide.starting import Verdict, words_of
 from needle.estimate import GRADE_WORDS, Estimate
-from needle.quantity import as_read, hours_text, significant, with_unit
+from needle.quantity import as_read, hours_text, money_text, significant, with_unit
 
 register = template.Library()
 
@@ -46,6 +46,21 @@ def span(estimate: Estimate | None, unit: str = "") -> str:
     digits = 2 if estimate.spread > 0.02 else 3
     text = f"{significant(low, digits)}\u2013{significant(high, digits)}"
     return f"{text}\u00a0{unit}" if unit else text
+
+
+@register.filter
+def money(estimate: Estimate | None, currency: str) -> str:
+    """A likely amount with its currency: ``EUR 412.60``."""
+    return "–" if estimate is None else f"{currency}\u00a0{money_text(estimate.value, currency)}"
+
+
+@register.filter
+def money_span(estimate: Estimate, currency: str) -> str:
+    """The range of an amount, low to high."""
+    if estimate.spread == 0:
+        return ""
+    low, high = (money_text(value, currency) for value in (estimate.low, estimate.high))
+    return f"{low}\u2013{high}"
 
 
 @register.filter

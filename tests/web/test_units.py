@@ -1,0 +1,104 @@
+"""Pages in a person's own units: °F, a clock of twelve hours, money with its usual digits."""
+
+import unittest
+
+from django.urls import reverse
+
+from needle.quantity import money_text
+from tests.web.base import SiteTest, make_load, make_supply
+from web.common.units import Units, in_own_units, page_in_own_units
+
+AMERICAN = Units(fahrenheit=True, clock_12=True)
+
+
+class WordsTest(unittest.TestCase):
+    def test_temperatures(self):
+        for said, shown in (
+            ("room 24 °C", "room 75.2\u00a0°F"), ("from 4 to 6 °C", "from 39.2 to 42.8\u00a0°F"),
+            ("swings by 5 °C", "swings by 9\u00a0°F"), ("±1.5 °C", "±2.7\u00a0°F"),
+            ("−40 °C", "−40\u00a0°F"), ("31\u00a0°C indoors", "87.8\u00a0°F indoors"),
+            ("0.8 %/°C", "0.8 %/°C"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertEqual(in_own_units(said, AMERICAN), shown)
+
+    def test_times_of_day(self):
+        for said, shown in (
+            ("Tue 14:05", "Tue 2:05\u00a0pm"), ("00:30", "12:30\u00a0am"),
+            ("12:00 to 23:59", "12:00\u00a0pm to 11:59\u00a0pm"), ("1:30 h", "1:30 h"),
+            ("at 127.0.0.1:8000", "at 127.0.0.1:8000"), ("06:07:08", "06:07:08"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertEqual(in_own_units(said, AMERICAN), shown)
+
+    def test_only_the_text_of_a_page(self):
+        page = ('<p title="at 18:00">4 °C</p><input value="18:00"><textarea>on 6:50</textarea>'
+                '<script>x = "18:00"</script><svg aria-label="to 4 °C"><text>18:00</text></svg>')  # fmt: skip
+        turned = page_in_own_units(page, AMERICAN)
+        self.assertEqual(turned, (
+            '<p title="at 6:00\u00a0pm">39.2\u00a0°F</p><input value="18:00">'
+            '<textarea>on 6:50</textarea><script>x = "18:00"</script>'
+            '<svg aria-label="to 39.2\u00a0°F"><text>6:00\u00a0pm</text></svg>'
+        ))  # fmt: skip
+        self.assertIs(page_in_own_units(page, Units()), page)
+
+    def test_money_has_the_digits_of_its_currency(self):
+        for value, currency, shown in (
+            (412.6, "EUR", "412.60"), (412.6, "¤", "412.60"), (412.6, "JPY", "413"),
+            (1.2345, "KWD", "1.234"), (0.0123, "EUR", "0.012"), (0.0, "EUR", "0.00"),
+            (12345.6, "usd", "12\u202f345.60"),
+        ):  # fmt: skip
+            with self.subTest(value=value, currency=currency):
+                self.assertEqual(money_text(value, currency), shown)
+
+
+class OwnUnitsTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.client.post(reverse("accounts:units"), {"fahrenheit": "True", "clock_12": "True"})
+        self.load = make_load(self.job, set_c=4.0)
+
+    def test_what_is_typed_in_fahrenheit_is_kept_and_reads_back(self):
+        url = self.url("loads:edit", self.load.pk)
+        self.assertContains(self.client.get(url), 'value="39.2 °F"')
+        for typed, stored in (("41", 5.0), ("41 °F", 5.0), ("5 °C", 5.0)):
+            with self.subTest(typed=typed):
+                self.load.refresh_from_db()
+                self.client.post(url, {
+                    "name": "Box", "kind": "compressor-fixed", "priority": "must",
+                    "version": self.load.version, "set_c": typed,
+                })  # fmt: skip
+                self.load.refresh_from_db()
+                self.assertAlmostEqual(self.load.set_c, stored)
+        self.assertContains(self.client.get(url), 'value="41 °F"')
+
+    def test_a_swing_is_so_many_degrees_apart(self):
+        supply = make_supply(self.job)
+        self.client.post(self.url("plans:add"), {
+            "name": "Night", "supply": supply.pk, "start": "2027-02-09T18:00",
+            "needed_hours": "24 h", "room_c": "77", "room_swing_c": "9", "odds": "90",
+            "start_charge": "100", "use-all": "on",
+        })  # fmt: skip
+        plan = self.job.plans.get()
+        self.assertAlmostEqual(plan.room_c, 25)
+        self.assertAlmostEqual(plan.room_swing_c, 5)
+        page = self.client.get(self.url("plans:plan", plan.pk))
+        self.assertContains(page, "6:00\u00a0pm")
+        self.assertContains(page, "77\u00a0°F indoors")
+        self.assertNotContains(page, "18:00<")
+
+    def test_another_person_sees_the_usual_ones(self):
+        self.client.force_login(self.other)
+        self.assertContains(self.client.get(reverse("accounts:units")), "°C")
+        self.assertNotContains(self.client.get(reverse("jobs:list")), "°F")
+
+    def test_a_new_session_remembers(self):
+        self.client.logout()
+        self.client.force_login(self.user)
+        self.assertContains(self.client.get(self.url("loads:edit", self.load.pk)), "39.2 °F")
+
+    def test_a_refusal_speaks_the_same(self):
+        answer = self.client.post(
+            self.url("loads:add"), {"name": "Y", "kind": "led", "set_c": "900"}
+        )
+        self.assertContains(answer, "752\u00a0°F", status_code=422)

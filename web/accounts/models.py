@@ -1,0 +1,37 @@
+"""What a person wants of the site."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+from web.common.units import Units
+
+
+class Preferences(models.Model):
+    """Units that a person wants to see."""
+
+    user = models.OneToOneField(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, primary_key=True,
+        related_name="preferences",
+    )  # fmt: skip
+    fahrenheit = models.BooleanField(
+        "temperatures", default=False, choices=[(False, "°C"), (True, "°F")]
+    )
+    clock_12 = models.BooleanField(
+        "times of day", default=False, choices=[(False, "18:30"), (True, "6:30 pm")]
+    )
+
+    def __str__(self) -> str:
+        return f"units of {self.user}"
+
+    def units(self) -> Units:
+        return Units(self.fahrenheit, self.clock_12)
+
+
+def units_of(user: Any) -> Units:
+    """A person's units; the usual ones where none were chosen."""
+    preferences = Preferences.objects.filter(user=user).first()
+    return preferences.units() if preferences else Units()
