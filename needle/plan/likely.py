@@ -82,7 +82,8 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
         loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ served)
         got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
     idle = float(np.mean(side.idle_w)) * _wh(served @ side.inverter_on[:until])
-    outputs_idle = float(side.outputs_idle_w.mean()) * _wh(served.sum())
+    outputs_idle_w = np.broadcast_to(side.outputs_idle_w(routes)[0], (minutes,))[:until]
+    outputs_idle = _wh(outputs_idle_w @ served)
     given = _wh(drawn[0, :until] @ served)
     by_source, fuel = _by_source(
         plan, side, flow.sources_w[:, :until], flow.other_w[:, :until], until

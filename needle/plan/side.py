@@ -57,11 +57,17 @@ class BatterySide:
             output.name: _column(output.efficiency, inputs.factor(OUTPUT, output.name))
             for output in supply.outputs
         }
-        self.outputs_idle_w = np.zeros((1, 1), np.float32) + sum(
-            _column(output.idle_w, inputs.factor(OUTPUT_IDLE, output.name))
+        idles = {
+            output: _column(output.idle_w, inputs.factor(OUTPUT_IDLE, output.name))
             for output in supply.outputs
             if feeds(plan, output.name) or not output.off_unused
+        }
+        self.always_idle_w = np.zeros((1, 1), np.float32) + sum(
+            idle for output, idle in idles.items() if not output.off_when_idle
         )
+        self.sleeping_idle_w = {
+            output.name: idle for output, idle in idles.items() if output.off_when_idle
+        }
         self.steady = [
             (source, source.power_w(plan.start, minutes), self._factors(source, inputs, minutes))
             for source in plan.sources
@@ -124,7 +130,7 @@ class BatterySide:
 
         ``nonactive_va`` is that of all loads on AC.
         """
-        drawn = np.zeros(routes[AC].shape, np.float32) + self.outputs_idle_w
+        drawn = np.zeros(routes[AC].shape, np.float32) + self.outputs_idle_w(routes)
         if self.plan.supply.inverter is not None:
             through = np.asarray(
                 dc_w(routes[AC], self.idle_w, self.efficiency, self.square, nonactive_va)
@@ -134,6 +140,14 @@ class BatterySide:
             if name != AC:
                 drawn += watts / self.passes[name]
         return drawn
+
+    def outputs_idle_w(self, routes: dict[str, np.ndarray]) -> np.ndarray:
+        """Idle W of all DC and USB outputs, (draws or 1, minutes or 1)."""
+        idle = self.always_idle_w
+        for name, watts in self.sleeping_idle_w.items():
+            if name in routes:
+                idle = idle + watts * (routes[name] > 0)
+        return idle
 
     def offered(self, first: int, last: int) -> tuple[np.ndarray | None, np.ndarray | None]:
         """W that sun and chargers offer (draws or 1, minutes), and the most of other batteries."""

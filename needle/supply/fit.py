@@ -133,9 +133,64 @@ def fit_inverter(
     )  # fmt: skip
 
 
-def _checked(pairs: Sequence[tuple[float, float]], path: str) -> tuple[np.ndarray, np.ndarray]:
-    if len(pairs) < LEAST_PAIRS:
-        raise DocumentError(path, f"{len(pairs)} are too few: give at least {LEAST_PAIRS} pairs")
+#: Draws of what is usual that few pairs are weighed against, and how many must fit at the least.
+_FEW_DRAWS, _LEAST_DRAWS = 4000, 10
+
+
+def conditioned_by_few(
+    pairs: Sequence[tuple[float, float]],
+    usual: tuple[Estimate, Estimate],
+    ac_limit: float = 0.01,
+    dc_limit: float = 0.01,
+    path: str = "pairs",
+) -> tuple[Estimate, Estimate]:
+    """Idle W and marginal efficiency that one or two pairs leave of what is usual.
+
+    Too few for a line: each of many likely inverters is weighed by how well it foretells the pairs
+    (importance weights; their logarithms' mean and deviation are kept).
+
+    Parameters
+    ----------
+    pairs : sequence of (AC W, DC W)
+        One or two.
+    usual : (Estimate, Estimate)
+        Idle W and efficiency before them.
+    ac_limit, dc_limit : float
+        As for :func:`fit_inverter`.
+
+    Raises
+    ------
+    DocumentError
+        No inverter of the usual kind foretells them.
+    """
+    _check_pairs(pairs, path)
+    rng = np.random.default_rng(3)
+    idle, passes = (estimate.draws(rng.standard_normal(_FEW_DRAWS)) for estimate in usual)
+    doubt = np.zeros(_FEW_DRAWS)
+    for ac_w, dc_w in pairs:
+        foretold = idle + ac_w / passes
+        # Both meters, and how far a square term may be off.
+        spread = math.sqrt((ac_limit**2 + dc_limit**2) / 3 + SQUARE_SPREAD**2 + 0.01**2)
+        doubt += (np.log(foretold / dc_w) / spread) ** 2 / 2
+    weights = np.exp(-(doubt - doubt.min()))
+    weights /= weights.sum()
+    if float(doubt.min()) > SUSPECT**2 or 1 / float(weights @ weights) < _LEAST_DRAWS:
+        raise DocumentError(
+            path, "no usual inverter gives these: were AC and DC read at the same moment, in watts?"
+        )
+    count = len(pairs)
+    how = (f"what {'one pair' if count == 1 else 'two pairs'} of AC and DC readings leaves of it",)
+
+    def left(draws: np.ndarray, most: float | None) -> Estimate:
+        logs = np.log(np.maximum(draws, 1e-6))
+        middle = float(weights @ logs)
+        sd = math.sqrt(float(weights @ (logs - middle) ** 2))
+        return Estimate(math.exp(middle), max(0.01, sd), "C", how, most)
+
+    return left(idle, None), left(passes, 1.0)
+
+
+def _check_pairs(pairs: Sequence[tuple[float, float]], path: str) -> None:
     for index, (ac_w, dc_w) in enumerate(pairs):
         where = f"{path}[{index}]"
         if not (math.isfinite(ac_w) and math.isfinite(dc_w)) or ac_w < 0 or dc_w <= 0:
@@ -144,6 +199,12 @@ def _checked(pairs: Sequence[tuple[float, float]], path: str) -> tuple[np.ndarra
             raise DocumentError(
                 where, f"{ac_w:g} W AC cannot come out of {dc_w:g} W DC: are they swapped?"
             )
+
+
+def _checked(pairs: Sequence[tuple[float, float]], path: str) -> tuple[np.ndarray, np.ndarray]:
+    if len(pairs) < LEAST_PAIRS:
+        raise DocumentError(path, f"{len(pairs)} are too few: give at least {LEAST_PAIRS} pairs")
+    _check_pairs(pairs, path)
     ac, dc = np.array(pairs, dtype=float).T
     if ac.max() <= 0 or ac.max() - ac.min() < 0.5 * ac.max():
         raise DocumentError(

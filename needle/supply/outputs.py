@@ -9,10 +9,45 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 
-#: Passing from the battery to a DC or USB output, until tested (general values).
-OUTPUT_EFFICIENCY = from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet")
-#: Draw of an output that is on with nothing plugged in, W, until tested (general values).
-OUTPUT_IDLE_W = from_limits(0.3, 1.0, 3.0, "usual for a DC output; no idle test yet")
+
+@dataclass(frozen=True)
+class OutputKind:
+    """A kind of output: what it usually passes on, and draws with nothing plugged in (W).
+
+    Until tested; general values. Straight on the terminals there is only wire between.
+    """
+
+    key: str
+    name: str
+    efficiency: Estimate
+    idle_w: Estimate
+
+
+OUTPUT_KINDS = {
+    kind.key: kind
+    for kind in (
+        OutputKind(
+            "dc", "DC output",
+            from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet"),
+            from_limits(0.3, 1.0, 3.0, "usual for a DC output; no idle test yet"),
+        ),
+        OutputKind(
+            "usb", "USB output",
+            from_limits(0.78, 0.86, 0.93, "usual for USB outputs; not tested yet"),
+            from_limits(0.05, 0.2, 0.7, "usual for a USB output; no idle test yet"),
+        ),
+        OutputKind(
+            "converter", "DC converter, such as 12 to 24 V",
+            from_limits(0.82, 0.90, 0.95, "usual for DC converters; not tested yet"),
+            from_limits(0.2, 0.6, 2.0, "usual for a DC converter; no idle test yet"),
+        ),
+        OutputKind(
+            "terminals", "straight on the battery's terminals",
+            from_limits(0.96, 0.98, 0.995, "only wire and fuse between"),
+            Estimate(0.0, 0.0, "A", ("nothing between that draws",)),
+        ),
+    )
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -33,6 +68,8 @@ class Output:
         V at the output.
     off_unused : bool
         Switched off, and without idle draw, while no load is on it.
+    off_when_idle : bool
+        Switches itself off, and draws nothing, in minutes in which no load draws.
     """
 
     name: str
@@ -41,11 +78,12 @@ class Output:
     efficiency: Estimate
     volts: float | None = None
     off_unused: bool = False
+    off_when_idle: bool = False
 
 
 _KEYS = (
     "name", "max_w", "max_a", "volts", "idle_w", "idle_spread", "efficiency", "efficiency_spread",
-    "off_unused",
+    "off_unused", "off_when_idle", "kind",
 )  # fmt: skip
 
 
@@ -81,16 +119,17 @@ def _output(reader: Reader, name: str) -> Output:
     amps = reader.number("max_a", most=10_000, above=True)
     if amps is not None and volts is None:
         raise DocumentError(reader.at("volts"), "is needed beside max_a")
+    kind = OUTPUT_KINDS[reader.choice("kind", OUTPUT_KINDS, "dc")]
     idle, efficiency = reader.number("idle_w", most=1000), reader.number("efficiency", 0.3, 1.0)
     return Output(
         name=name,
         max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
-        idle_w=OUTPUT_IDLE_W
+        idle_w=kind.idle_w
         if idle is None
         else Estimate(
             idle, reader.number("idle_spread", most=2.0, default=STATED_SPREAD), "B", ("as given",)
         ),
-        efficiency=OUTPUT_EFFICIENCY
+        efficiency=kind.efficiency
         if efficiency is None
         else Estimate(
             efficiency,
@@ -101,4 +140,5 @@ def _output(reader: Reader, name: str) -> Output:
         ),
         volts=volts,
         off_unused=reader.flag("off_unused"),
+        off_when_idle=reader.flag("off_when_idle"),
     )

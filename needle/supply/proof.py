@@ -15,7 +15,7 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.estimate import DISPLAY_BEND, Estimate, worst
 from needle.quantity import with_unit
-from needle.supply.fit import InverterFit, fit_inverter
+from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
 from needle.supply.inverter import Inverter, dc_w
 
 #: Deviation of a meter whose limit is not stated: that of a ±1 % meter.
@@ -60,8 +60,13 @@ class EfficiencyTest:
     dc_limit: float = 0.01
     on: str = ""
 
+    @property
+    def enough(self) -> bool:
+        """Whether there are pairs enough for a line; fewer leave a part of what is usual."""
+        return len(self.pairs) >= LEAST_PAIRS
+
     def fit(self) -> InverterFit:
-        """The losses that the pairs give."""
+        """The losses that the pairs give, where they are enough."""
         return fit_inverter(self.pairs, self.ac_limit, self.dc_limit)
 
 
@@ -358,7 +363,10 @@ def _efficiency(data: Any, path: str) -> EfficiencyTest:
         pairs.append((pair.need("ac_w", most=1e6), pair.need("dc_w", most=1e6, above=True)))
     limits = [reader.number(key, most=0.2, above=True) or 0.01 for key in ("ac_limit", "dc_limit")]
     test = EfficiencyTest(tuple(pairs), limits[0], limits[1], reader.text("on"))
-    fit_inverter(pairs, limits[0], limits[1], path=reader.at("pairs"))
+    if test.enough:
+        fit_inverter(pairs, limits[0], limits[1], path=reader.at("pairs"))
+    elif not pairs:
+        raise DocumentError(reader.at("pairs"), "needs at least one pair of AC and DC watts")
     return test
 
 

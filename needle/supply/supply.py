@@ -14,6 +14,7 @@ from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, pool, worst
 from needle.supply.battery import Battery, parse_battery
 from needle.supply.charging import ChargeInput, parse_inputs
+from needle.supply.fit import conditioned_by_few
 from needle.supply.inverter import Inverter, parse_inverter
 from needle.supply.outputs import Output, parse_outputs
 from needle.supply.proof import (
@@ -182,8 +183,14 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     _check_outputs(supply, tests)
     inverter = supply.inverter
     fitted_idle = None
-    efficiency = _newest(tests, EfficiencyTest)
-    if efficiency is not None and inverter is not None:
+    # A pair or two never stand in for a line that was read before.
+    lines = [test for test in tests if isinstance(test, EfficiencyTest) and test.enough]
+    efficiency = lines[-1] if lines else _newest(tests, EfficiencyTest)
+    stated = inverter
+    few = efficiency if efficiency is not None and not efficiency.enough else None
+    if few is not None and inverter is not None:
+        inverter = _by_few(few, inverter)
+    elif efficiency is not None and inverter is not None:
         fit = efficiency.fit()
         fitted_idle = fit.idle_w
         inverter = replace(
@@ -209,6 +216,8 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
         direct = idle_w(tested, held)
         both = [direct] if fitted_idle is None else [direct, fitted_idle]
         inverter = replace(inverter, idle_w=pool(both))
+        if few is not None and stated is not None:
+            inverter = _by_few(few, replace(stated, idle_w=direct))
     outputs = []
     for output in supply.outputs:
         tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
@@ -216,6 +225,14 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     return replace(
         supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
     )
+
+
+def _by_few(test: EfficiencyTest, usual: Inverter) -> Inverter:
+    """An inverter of which a pair or two were read: what they leave of what is usual."""
+    idle, passes = conditioned_by_few(
+        test.pairs, (usual.idle_w, usual.efficiency), test.ac_limit, test.dc_limit
+    )
+    return replace(usual, idle_w=idle, efficiency=passes)
 
 
 def _newest(tests: Sequence[SupplyTest], kind: type[_T]) -> _T | None:

@@ -9,8 +9,11 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.plan.document import parse_plan
+from needle.plan.simulate import simulate
 from needle.standin.supplies import standin_supply
 from needle.supply.fit import fit_inverter
+from needle.supply.inverter import dc_w
 from needle.supply.proof import (
     account,
     idle_w,
@@ -32,6 +35,69 @@ def fits(seeds, supply):
     for seed in seeds:
         twin = standin_supply(supply, seed)
         yield twin, fit_inverter(twin.paired())
+
+
+class FewPairsTest(unittest.TestCase):
+    """One pair or two say a part of what a line would."""
+
+    def inverter(self, *tests):
+        supply = {**CABINET, "inverter": {"continuous_w": 1000}, "tests": list(tests)}
+        return parse_supply(supply).inverter
+
+    def test_one_pair_narrows_idle_and_efficiency_together(self):
+        before = self.inverter()
+        after = self.inverter({"type": "efficiency", "pairs": [[100, 122]]})
+        self.assertLess(after.idle_w.spread, 0.7 * before.idle_w.spread)
+        self.assertAlmostEqual(dc_w(100, after.idle_w.value, after.efficiency.value), 122, delta=2)
+        # It can be little idle and much loss or the other way: both stay wide.
+        self.assertGreater(after.idle_w.high / after.idle_w.low, 2)
+        self.assertEqual(after.idle_w.grade, "C")
+
+    def test_an_idle_test_beside_it_settles_both(self):
+        both = self.inverter({"type": "efficiency", "pairs": [[100, 122]]},
+                             {"type": "idle", "watts": 9.0})  # fmt: skip
+        self.assertLess(both.efficiency.spread, 0.02)
+        self.assertAlmostEqual(both.efficiency.value, 100 / 113, delta=0.01)
+
+    def test_it_never_stands_in_for_a_line(self):
+        line = {"type": "efficiency", "pairs": [[0, 9], [100, 120], [500, 570]]}
+        alone = self.inverter(line)
+        later = self.inverter(line, {"type": "efficiency", "pairs": [[100, 122]]})
+        self.assertEqual(alone.efficiency, later.efficiency)
+
+    def test_what_no_inverter_gives_is_refused(self):
+        for pairs, said in (([[100, 300]], "no usual inverter"), ([[100, 80]], "swapped"),
+                            ([], "at least one pair")):  # fmt: skip
+            with self.subTest(pairs=pairs), self.assertRaisesRegex(DocumentError, said):
+                self.inverter({"type": "efficiency", "pairs": pairs})
+
+
+class OutputKindTest(unittest.TestCase):
+    def energy(self, **output):
+        """Wh of a 12 W load for two hours out of ten, on one output."""
+        outcome = simulate(parse_plan({
+            "hours": 10, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000},
+                                    "outputs": [{"name": "dc", "volts": 12, **output}]},
+            "loads": [{"name": "L", "route": "dc", "running_w": 12.0,
+                       "use": {"between": [["18:00", "20:00"]]}}],
+        }), 50)  # fmt: skip
+        return outcome.energy_wh
+
+    def test_straight_on_the_terminals_there_is_only_wire(self):
+        energy = self.energy(kind="terminals")
+        self.assertEqual(energy["outputs_idle"], 0)
+        self.assertAlmostEqual(energy["conversion"], 24 / 0.98 - 24, delta=0.01)
+
+    def test_a_usb_output_idles_less_than_a_socket(self):
+        self.assertLess(self.energy(kind="usb")["outputs_idle"], self.energy()["outputs_idle"] / 3)
+
+    def test_off_when_idle_it_draws_with_its_loads_only(self):
+        always = self.energy(idle_w=3.0)["outputs_idle"]
+        sleeping = self.energy(idle_w=3.0, off_when_idle=True)
+        self.assertAlmostEqual(always, 30)
+        self.assertAlmostEqual(sleeping["outputs_idle"], 6)
+        gone = sleeping["battery_out"]
+        self.assertAlmostEqual(gone, 24 + sleeping["outputs_idle"] + sleeping["conversion"])
 
 
 class FitTest(unittest.TestCase):

@@ -213,6 +213,18 @@ class PartForm(PercentMixin, RecordForm):
                 self.blame(error)
         return cleaned
 
+    #: What stands before "more"; all of it where it is empty.
+    main: ClassVar[tuple[str, ...]] = ()
+
+    def main_fields(self) -> list[forms.BoundField]:
+        fields = self.visible_fields()
+        return [field for field in fields if not self.main or field.name in self.main]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [
+            field for field in self.visible_fields() if self.main and field.name not in self.main
+        ]
+
     def parse(self, document: dict[str, Any]) -> None:
         """Read it as the core does."""
         raise NotImplementedError
@@ -233,8 +245,21 @@ class OutputForm(PartForm):
 
     class Meta:
         model = Output
-        fields = ["name", "volts", "max_a", "max_w", "idle_w", "efficiency"]
+        fields = [
+            "name", "kind", "volts", "max_a", "max_w", "off_when_idle", "idle_w", "efficiency",
+        ]  # fmt: skip
         help_texts = {"name": "Such as dc12 or usb-c: a load names it as its route."}
+
+    main: ClassVar = ("name", "kind", "volts", "max_a", "max_w", "off_when_idle")
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["kind"].required = False
+        if not self.instance.pk and self.instance.supply.chemistry == "usb":
+            self.initial["kind"] = "usb"
+
+    def clean_kind(self) -> str:
+        return self.cleaned_data["kind"] or "dc"
 
     def parse(self, document: dict[str, Any]) -> None:
         parse_outputs([document], "outputs")

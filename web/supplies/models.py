@@ -13,6 +13,7 @@ from django.utils import timezone
 from needle.decide.starting import StartTried
 from needle.measure.readings import MOST_W
 from needle.supply.chemistry import CHEMISTRIES
+from needle.supply.outputs import OUTPUT_KINDS
 from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
@@ -214,6 +215,14 @@ class Output(Record):
     volts = models.FloatField(null=True, blank=True)
     max_a = models.FloatField(null=True, blank=True)
     max_w = models.FloatField(null=True, blank=True)
+    kind = models.CharField(
+        "what it is", max_length=10, default="dc",
+        choices=[(kind.key, kind.name) for kind in OUTPUT_KINDS.values()],
+    )  # fmt: skip
+    off_when_idle = models.BooleanField(
+        "off when idle", default=False,
+        help_text="Switches itself off, and draws nothing, while nothing on it draws.",
+    )  # fmt: skip
     idle_w = models.FloatField(null=True, blank=True)
     efficiency = models.FloatField(null=True, blank=True)
 
@@ -225,7 +234,12 @@ class Output(Record):
 
     def to_document(self) -> dict[str, Any]:
         keys = ("name", "volts", "max_a", "max_w", "idle_w", "efficiency")
-        return _given({key: getattr(self, key) for key in keys})
+        document = _given({key: getattr(self, key) for key in keys})
+        if self.kind != "dc":
+            document["kind"] = self.kind
+        if self.off_when_idle:
+            document["off_when_idle"] = True
+        return document
 
 
 class Input(Record):

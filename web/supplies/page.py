@@ -126,7 +126,10 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     newest: dict[tuple[str, str], int] = {}
     for stored, core in tests:
         newest[_what(core)] = stored.pk
-    fit = next((one.fit() for _, one in reversed(tests) if isinstance(one, EfficiencyTest)), None)
+    fit = next(
+        (one.fit() for _, one in reversed(tests) if isinstance(one, EfficiencyTest) and one.enough),
+        None,
+    )
     drain = next((one for _, one in reversed(tests) if isinstance(one, CapacityTest)), None)
     routes, troubles = _routes([one for _, one in tests if isinstance(one, RouteTest)], card.core)
     return SupplyPage(

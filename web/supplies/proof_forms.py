@@ -135,7 +135,7 @@ class EfficiencyForm(ProofForm):
         "Plug in steady loads, small to large: lamps, then heaters. Near 5, 15, 35 and 70 % of its "
         "continuous watts tell most.",
         "Wait each time until both needles are steady, and read both at the same moment.",
-        "Three pairs are enough for a line; five tell how far it bends.",
+        "Three pairs are enough for a line; five tell how far it bends. One alone says a little.",
     )
     caution = (
         "Work on the battery side is for people who know it: fuse at the battery, no loose tools."
