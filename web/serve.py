@@ -40,7 +40,7 @@ def main() -> None:
     import waitress
     from django.conf import settings
 
-    from needle.plan.sources import warm_up
+    from needle.plan.sun import warm_up
     from web.wsgi import application
 
     refuse_if_taken(settings.HOST, settings.PORT)

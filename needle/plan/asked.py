@@ -16,7 +16,7 @@ from needle.plan.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.runs import conditioned
 from needle.plan.side import BatterySide
-from needle.plan.sources import Sun
+from needle.plan.sun import Sun
 from needle.plan.trips import Tripper
 from needle.profile.temperature import scale_mean
 

@@ -10,7 +10,7 @@ import numpy as np
 from needle.moments import Moment, Window, in_windows, occurrences
 from needle.plan.patterns import patterns_of, runs
 from needle.plan.plan import Plan, PlanLoad
-from needle.plan.sources import Source
+from needle.plan.source import Source
 from needle.plan.uncertain import likely
 
 

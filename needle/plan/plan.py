@@ -13,7 +13,7 @@ from needle.moments import (
     Window,
     in_windows,
 )
-from needle.plan.sources import Source
+from needle.plan.source import Source
 from needle.supply.supply import Supply
 
 #: Shortest and longest plan, h: a minute, two weeks.

@@ -11,7 +11,7 @@ from needle.estimate import Estimate
 from needle.moments import DAY_MIN, in_windows
 from needle.plan.patterns import Pattern
 from needle.plan.plan import AC, Plan, feeds
-from needle.plan.sources import Source
+from needle.plan.source import Source
 from needle.plan.uncertain import (
     INVERTER_EFFICIENCY,
     INVERTER_IDLE,

@@ -11,7 +11,7 @@ from needle.document import DocumentError
 from needle.moments import DAY_MIN, parse_windows, spread_over_day
 from needle.quantity import QuantityError, parse
 
-_MOMENT = r"(?:(\d{4}-\d{2}-\d{2})[ T])?(\d{1,2})(?:[:.]?([0-5]\d))?"
+_MOMENT = r"(?:(\d{4}-\d{2}-\d{2})[ T])?(\d{1,2})(?:[:.]?([0-5]\d))?(?:\s*([ap])\.?m\.?)?"
 _SPAN = re.compile(rf"^{_MOMENT}\s*(?:-|–|—|to|until)\s*{_MOMENT}$", re.I)
 _AT = re.compile(rf"^(?:at\s+)?{_MOMENT}$", re.I)
 _A_DAY = re.compile(r"^(once|twice|\d{1,3})\s*(?:x|×|times?)?\s*(?:a|per|each|every)\s*day$", re.I)
@@ -66,10 +66,10 @@ def _window(part: str) -> list[str]:
         raise DocumentError(
             "use", f"“{part[:40]}” is not a span such as 18:00–22:30, nor a time such as 20:15"
         )
-    day, hour, minute, last_day, last_hour, last_minute = span.groups()
+    day, hour, minute, half, last_day, last_hour, last_minute, last_half = span.groups()
     return [
-        _clock(day, hour, minute, part),
-        _clock(last_day or day, last_hour, last_minute, part, end=True),
+        _clock(day, hour, minute, half, part),
+        _clock(last_day or day, last_hour, last_minute, last_half, part, end=True),
     ]
 
 
@@ -77,14 +77,19 @@ def _moment(part: str) -> str:
     clock = _AT.match(part)
     if not clock:
         raise DocumentError("use", f"“{part[:40]}” is not a time such as 20:15")
-    day, hour, minute = clock.groups()
-    return _clock(day, hour, minute, part)
+    day, hour, minute, half = clock.groups()
+    return _clock(day, hour, minute, half, part)
 
 
 def _clock(
-    day: str | None, hour: str, minute: str | None, part: str, *, end: bool = False
+    day: str | None, hour: str, minute: str | None, half: str | None, part: str, *,
+    end: bool = False,
 ) -> str:  # fmt: skip
     hours, minutes = int(hour), int(minute or 0)
+    if half:
+        if not 1 <= hours <= 12:
+            raise DocumentError("use", f"“{part[:40]}” is no hour before or after noon")
+        hours = hours % 12 + (12 if half.casefold() == "p" else 0)
     if hours == 24 and end and not minutes and day is None:
         hours = 0
     if hours > 23:
@@ -97,6 +102,22 @@ def _clock(
     except ValueError:
         raise DocumentError("use", f"{day} is not a day of the calendar") from None
     return f"{day}T{text}"
+
+
+def spans_from_text(text: str, key: str) -> list[list[str]]:
+    """Hours of the day, and nothing else, from text.
+
+    Raises
+    ------
+    DocumentError
+    """
+    try:
+        use = use_from_text(text)
+    except DocumentError as error:
+        raise DocumentError(key, error.message) from error
+    if "tasks" in use:
+        raise DocumentError(key, "wants hours from and to, such as 23:00–06:00")
+    return list(use.get("between", []))
 
 
 def text_of_use(use: dict[str, Any]) -> str:

@@ -31,6 +31,10 @@ class UseTextTest(unittest.TestCase):
             use_from_text("18:00–22:30, 7-9 and 12 to 12:30"),
             {"between": [["18:00", "22:30"], ["07:00", "09:00"], ["12:00", "12:30"]]},
         )
+        self.assertEqual(
+            use_from_text("6 pm–10:30 p.m., 12am-2 am"),
+            {"between": [["18:00", "22:30"], ["00:00", "02:00"]]},
+        )
         self.assertEqual(use_from_text("22-24"), {"between": [["22:00", "00:00"]]})
         self.assertEqual(use_from_text(" Always "), {})
         self.assertEqual(use_from_text(""), {})

@@ -15,7 +15,7 @@ from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import Input, Output
 
 HTMX = {"HX-Request": "true"}
-SUN = {"name": "Panels", "rated_w": "800 W", "yield": "72", "latitude": "10", "longitude": "0",
+SUN = {"name": "Panels", "rated_w": "800 W", "yield": "72", "place": "10, 0",
        "tilt": "15", "azimuth": "180", "clouds": "30", "taken_in": "on"}  # fmt: skip
 
 
@@ -251,6 +251,34 @@ class SourceTest(DayPlanTest):
         stale = self.client.post(url, {**SUN, "version": "1"})
         self.assertContains(stale, "another window", status_code=422)
 
+    def test_panels_as_people_know_them(self):
+        given = {"place": "Lisbon", "tilt": "roof",
+                 "azimuth": "south-east", "strings": "400 W, flat, W", "connected": "8am-6pm",
+                 "shade": "15-18", "measured": "2026-06-20 2.1 kWh\n2026-06-21 12:30 410 W"}  # fmt: skip
+        self.assertEqual(self.add("sun", **{**SUN, **given}).status_code, 302)
+        source = self.plan.sources.get()
+        self.assertEqual(source.data["latitude"], 38.7)
+        self.assertEqual(source.data["strings"][0], {"rated_w": 800, "tilt": 35, "azimuth": 135})
+        self.assertEqual(source.data["strings"][1]["azimuth"], 270)
+        self.assertEqual(source.data["shade"], [["15:00", "18:00"]])
+        self.assertEqual(source.data["measured"][0], {"on": "2026-06-20", "wh": 2100})
+        shown = self.client.get(self.url("plans:source", self.plan.pk, source.pk))
+        for words in ('value="Lisbon"', "400 W, 0, 270", "2026-06-21 12:30 410 W"):
+            self.assertContains(shown, words)
+        page = self.client.get(self.url("plans:plan", self.plan.pk))
+        self.assertContains(page, "by 1 reading in full sun, Wh of 1 day")
+
+    def test_panels_that_cannot_be_understood(self):
+        for given, said in (
+            ({"place": "Atlantis"}, "not in the list"),
+            ({"place": ""}, "required"), ({"tilt": "steepish"}, "flat, roof"),
+            ({"strings": "400 W east"}, "watts, tilt, way"), ({"shade": "tea time"}, "not a span"),
+            ({"measured": "yesterday 2 kWh"}, "write 2026-11-20"),
+            ({"measured": "2026-06-20 90 kWh"}, "more than these panels give"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertContains(self.add("sun", **{**SUN, **given}), said, status_code=422)
+
     def test_a_generator_by_hours(self):
         self.add("window", name="Generator", watts="900 W", hours="18:30-20:30",
                  litres_per_kwh="0.5", taken_in="on")  # fmt: skip
@@ -269,7 +297,7 @@ class SourceTest(DayPlanTest):
 
     def test_refusals_keep_what_was_typed(self):
         for kind, data, said in (
-            ("sun", {**SUN, "latitude": "99"}, "less than or equal to 90"),
+            ("sun", {**SUN, "place": "99, 0"}, "within ±90"),
             ("window", {"name": "G", "watts": "900 W", "hours": "evenings"}, "not a span"),
             ("window", {"name": "G", "watts": "900 W", "hours": "20:15"}, "Wants hours from and"),
             ("window", {"name": "G", "watts": "9 kWh", "hours": "18-19"}, "wants a rate"),

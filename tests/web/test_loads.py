@@ -301,7 +301,7 @@ class SurveyTest(SiteTest):
         def count(loads):
             for number in range(self.job.loads.count(), loads):
                 make_load(self.job, f"Load {number}")
-            with self.assertNumQueries(19):
+            with self.assertNumQueries(20):
                 self.client.get(self.url("loads:survey"))
 
         count(3)

@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 
 from web.accounts.models import units_of
-from web.common.units import Units, page_in_own_units, shown_in
+from web.common.units import USUAL, Units, page_in_own_units, shown_in
 
 SESSION_KEY = "units"
 _TURNED = ("text/html", "image/svg+xml")
 
 
 def units_in_session(request: HttpRequest) -> Units:
-    """The person's units, read from the database once a session."""
-    if not request.user.is_authenticated:
-        return Units()
-    if SESSION_KEY not in request.session:
-        remember(request, units_of(request.user))
-    return Units(*request.session[SESSION_KEY])
+    """The person's units, as they were when the session began or were changed in it."""
+    return Units(*request.session.get(SESSION_KEY, ()))
 
 
 def remember(request: HttpRequest, units: Units) -> None:
-    request.session[SESSION_KEY] = [units.fahrenheit, units.clock_12]
+    if units != USUAL or SESSION_KEY in request.session:
+        request.session[SESSION_KEY] = [units.fahrenheit, units.clock_12]
+
+
+def at_sign_in(sender: Any, request: HttpRequest, user: Any, **_: Any) -> None:
+    """Read them from the database once, when a session begins."""
+    remember(request, units_of(user))
 
 
 def own_units(
@@ -33,7 +36,7 @@ def own_units(
 
     def middleware(request: HttpRequest) -> HttpResponse:
         units = units_in_session(request)
-        if units == Units():
+        if units == USUAL:
             return get_response(request)
         with shown_in(units):
             response = get_response(request)

@@ -50,5 +50,8 @@ def page_of(load: Load) -> LoadPage:
         settings=settings_side_by_side(load),
         costs=costs_of_load(load, profile),
         ladder=ladder_of(load, profile),
-        rows=[row_of(reading, photos.get(reading.pk, ())) for reading in load.known_readings()],
+        rows=[
+            row_of(reading, photos.get(reading.pk, ()), load.job.meters())
+            for reading in load.known_readings()
+        ],
     )

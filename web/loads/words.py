@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from needle.measure.agreement import Agreement
+from needle.measure.instruments import Instrument
 from needle.measure.meters import resolved
 from needle.measure.readings import (
     AssumedDuty,
@@ -36,10 +39,14 @@ class ReadingRow:
     photos: tuple[int, ...] = ()
 
 
-def row_of(reading: Reading, photos: tuple[int, ...] = ()) -> ReadingRow:
-    """A reading's row; ``photos`` are the keys of those beside it."""
+def row_of(
+    reading: Reading,
+    photos: tuple[int, ...] = (),
+    meters: Mapping[str, Instrument] = MappingProxyType({}),
+) -> ReadingRow:
+    """A reading's row; ``photos`` are the keys of those beside it, ``meters`` one's own by name."""
     core = reading.to_core()
-    on_its_meter = resolved(core, reading.load.job.meters())
+    on_its_meter = resolved(core, meters)
     agreement = on_its_meter.agreement() if isinstance(on_its_meter, Spot) else None
     context = core.context
     aside = [context.setting] if context.setting else []

@@ -9,9 +9,11 @@ from django import forms
 from django.utils import timezone
 
 from needle.document import DocumentError
+from needle.plan.places import TOWNS
 from needle.plan.plan import AC, MOST_HOURS
 from needle.plan.sources import parse_sources
 from needle.plan.use import (
+    spans_from_text,
     steps_from_text,
     text_of_steps,
     text_of_use,
@@ -25,6 +27,7 @@ from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.jobs.models import Job
 from web.plans.draft import Draft, Used
 from web.plans.models import Plan, PlanEntry, PlanSource
+from web.plans.panels import shown_sun, sun_data
 
 _HOURS = {"placeholder": "such as 23:00–06:00"}
 
@@ -35,22 +38,6 @@ def floor_of(plan: Plan) -> float | None:
         return plan.floor
     usual = CHEMISTRIES[plan.supply.chemistry].floor
     return usual if plan.supply.floor is None else plan.supply.floor
-
-
-def spans_from_text(text: str, key: str) -> list[list[str]]:
-    """Hours of the day, and nothing else, from text.
-
-    Raises
-    ------
-    DocumentError
-    """
-    try:
-        use = use_from_text(text)
-    except DocumentError as error:
-        raise DocumentError(key, error.message) from error
-    if "tasks" in use:
-        raise DocumentError(key, "wants hours from and to, such as 23:00–06:00")
-    return list(use.get("between", []))
 
 
 class PlanForm(PercentMixin, RecordForm):
@@ -326,6 +313,12 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
         self.add_guards(source.version if source.pk else None)
         self.show_shares()
 
+    def main_fields(self) -> list[forms.BoundField]:
+        return self.visible_fields()
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return []
+
     def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
         """The document's keys from what was typed."""
         own = ("name", "taken_in", "client_key", "version")
@@ -357,20 +350,44 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
 class SunForm(SourceForm):
     kind = "sun"
     shares: ClassVar = ("yield", "clouds")
+    main: ClassVar = ("name", "rated_w", "place", "tilt", "azimuth", "clouds")
     rated_w = QuantityField(
-        "W", label="Rated", above=True, help_text="All panels together, as printed on them."
+        "W", label="Rated", above=True, help_text="All panels of one aim, as printed on them."
     )
-    latitude = forms.FloatField(
-        min_value=-90, max_value=90, help_text="Degrees north; south negative."
-    )
-    longitude = forms.FloatField(
-        min_value=-180, max_value=180, help_text="Degrees east; west negative."
-    )
-    tilt = forms.FloatField(min_value=0, max_value=90, initial=30, help_text="Degrees from flat.")
-    azimuth = forms.FloatField(
-        min_value=0, max_value=360, initial=180, help_text="Degrees: 90 east, 180 south, 270 west."
+    place = forms.CharField(
+        max_length=60, label="Near",
+        widget=forms.TextInput(attrs={"list": "towns", "autocomplete": "off"}),
+        help_text="A town, or degrees: 38.7, −9.1 (north, east).",
+    )  # fmt: skip
+    tilt = forms.CharField(max_length=20, initial="30", help_text="flat, roof, wall, or degrees.")
+    azimuth = forms.CharField(
+        max_length=20,
+        initial="south",
+        label="Faces",
+        help_text="south, SE, or degrees: 90 is east.",
     )
     clouds = share_field(label="Clouds", initial=50, help_text="Share of the sky.")
+    strings = forms.CharField(
+        max_length=600, required=False, label="More strings",
+        widget=forms.Textarea(attrs={"rows": 2, "placeholder": "400 W, flat, east"}),
+        help_text="A line each: rated watts, tilt, which way it faces.",
+    )  # fmt: skip
+    connected = forms.CharField(
+        max_length=200, required=False, label="Connected only",
+        widget=forms.TextInput(attrs={"placeholder": "09:00–15:00"}),
+    )  # fmt: skip
+    shade = forms.CharField(
+        max_length=200, required=False, label="In shade",
+        widget=forms.TextInput(attrs={"placeholder": "15:00–18:00"}),
+        help_text="A fifth is left of it then.",
+    )  # fmt: skip
+    measured = forms.CharField(
+        max_length=8000, required=False, label="Measured",
+        widget=forms.Textarea(
+            attrs={"rows": 3, "placeholder": "2026-11-20 2.1 kWh\n2026-11-21 12:30 410 W"}
+        ),
+        help_text="Wh of whole days, or W in full sun with the time: they come before the sky.",
+    )  # fmt: skip
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -379,12 +396,29 @@ class SunForm(SourceForm):
             help_text="Of rated at best sun: heat, dirt and wires take the rest.",
         )  # fmt: skip
         if self.source.pk:
-            self.initial["yield"] = 100 * self.source.data.get("yield", 0.72)
+            self.initial = {**self.initial, **shown_sun(self.source.data)}
+
+    def main_fields(self) -> list[forms.BoundField]:
+        return [self[name] for name in self.main]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        return [field for field in self.visible_fields() if field.name not in self.main]
+
+    @property
+    def towns(self) -> list[str]:
+        return list(TOWNS)
+
+    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
+        return sun_data(super().to_data(cleaned))
 
 
 class WindowForm(SourceForm):
     kind = "window"
-    watts = QuantityField("W", label="Charger", above=True, help_text="What it takes in by itself.")
+    watts = QuantityField("W", label="Charger", above=True, help_text="As stated on it.")
+    measured_w = QuantityField(
+        "W", label="Measured", above=True, required=False,
+        help_text="What really went into the battery: comes before what is stated.",
+    )  # fmt: skip
     hours = forms.CharField(
         max_length=300, label="Runs", widget=forms.TextInput(attrs={"placeholder": "18:30–20:30"})
     )

@@ -12,7 +12,7 @@ from needle.plan.lanes import LoadLane, SourceLane, Span, load_lanes, source_lan
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.shift import Move
 from needle.plan.simulate import Outcome
-from needle.plan.sources import Sun
+from needle.plan.sun import Sun
 from needle.plan.use import is_daily
 from needle.quantity import with_unit
 from web.drawing.svg import Attribute
@@ -90,7 +90,9 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
         return Lane(source.name, sub, href, [LaneBlock(0, plan.hours, "offer")])
     if not core.windows:
         area = np.minimum(1.0, lane.offered_w / max(1.0, core.most_w))
-        clouds = f", {core.clouds * 100:.0f} % cloud" if isinstance(core, Sun) else ""
+        clouds = ""
+        if isinstance(core, Sun):
+            clouds = f", by {core.how}" if core.how else f", {core.clouds * 100:.0f} % cloud"
         return Lane(source.name, f"{with_unit(core.rated_most_w, 'W')}{clouds}", href, [], area)
     use = {"between": source.data.get("between", [])}
     blocks = [

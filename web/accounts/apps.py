@@ -1,0 +1,14 @@
+"""What signing in brings along."""
+
+from django.apps import AppConfig
+
+
+class AccountsConfig(AppConfig):
+    name = "web.accounts"
+
+    def ready(self) -> None:
+        from django.contrib.auth.signals import user_logged_in
+
+        from web.accounts.middleware import at_sign_in
+
+        user_logged_in.connect(at_sign_in, dispatch_uid="units")
