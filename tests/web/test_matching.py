@@ -217,6 +217,20 @@ class CorrectionTest(SiteTest):
         self.assertNotIn("10 + 5 µF", self.page(target="1.0"))
         self.assertIn("10 + 5 µF", self.page(target="muesli"))
 
+    def test_in_another_state_and_from_ones_own_stock(self):
+        add_reading(self.pump, "spot", {"state": "spin", "watts": 300, "va": 600, "volts": 230})
+        page = self.page(state="spin")
+        self.assertIn('aria-current="true">spin', page)
+        self.assertIn("600\u00a0VA", page)
+        url = self.url("matching:correction", self.pump.pk)
+        self.client.post(url, {"stock": "6 µF, 7.5; 3"})
+        self.assertIn("7.5 + 7.5 µF", self.page())
+        self.assertIn('value="3, 6, 7.5"', self.page())
+        refused = self.client.post(url, {"stock": "six"})
+        self.assertContains(refused, "is not a value in µF", status_code=422)
+        self.client.post(url, {"stock": ""})
+        self.assertIn("10 + 5 µF", self.page())
+
     def test_who_is_refused_and_who_is_not_known(self):
         self.assertIn("distorted", self.page(make_load(self.job, "Router", kind="electronics")))
         guessed = make_load(self.job, "Fan", kind="induction-motor")
@@ -233,6 +247,7 @@ class CorrectionTest(SiteTest):
         page = self.page()
         self.assertIn("bear each other out", page)
         self.assertIn("less at the battery, as read", page)
+        self.assertIn("battery amps", page)
         self.assertIn("efficiency test", page)
         tried = Correction.objects.get()
         self.client.post(self.url("matching:remove-correction", self.pump.pk, tried.pk))

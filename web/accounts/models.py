@@ -11,7 +11,7 @@ from web.common.units import Units
 
 
 class Preferences(models.Model):
-    """Units that a person wants to see."""
+    """Units that a person wants to see, and what lies in the van."""
 
     user = models.OneToOneField(
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, primary_key=True,
@@ -24,11 +24,25 @@ class Preferences(models.Model):
         "times of day", default=False, choices=[(False, "18:30"), (True, "6:30 pm")]
     )
 
+    stock_uf = models.JSONField(
+        "capacitors in stock", default=list, blank=True, help_text="µF; empty for the usual ones."
+    )
+
     def __str__(self) -> str:
-        return f"units of {self.user}"
+        return f"preferences of {self.user}"
 
     def units(self) -> Units:
         return Units(self.fahrenheit, self.clock_12)
+
+
+def stock_of(user: Any) -> tuple[float, ...]:
+    """Capacitors that a person has in stock, µF; empty where none were listed."""
+    preferences = Preferences.objects.filter(user=user).first()
+    return tuple(preferences.stock_uf) if preferences else ()
+
+
+def keep_stock(user: Any, stock_uf: list[float]) -> None:
+    Preferences.objects.update_or_create(user=user, defaults={"stock_uf": stock_uf})
 
 
 def units_of(user: Any) -> Units:

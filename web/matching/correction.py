@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from django.utils.safestring import SafeString
 
 from needle.decide.power_factor import (
+    STOCK_UF,
     Correction,
     Sanity,
     battery_saving_w,
@@ -17,6 +19,7 @@ from needle.decide.power_factor import (
 )
 from needle.electrical import nonactive_va
 from needle.estimate import Z90
+from needle.profile.states import RESTING
 from needle.quantity import hours_text, significant, with_unit
 from needle.supply.inverter import dc_w
 from needle.supply.supply import Supply as CoreSupply
@@ -49,6 +52,7 @@ class Trial:
     pf_with: float
     amps_without: float
     amps_with: float
+    battery_a: tuple[float | None, float | None]
     saving: str
 
 
@@ -65,11 +69,32 @@ class CorrectionPage:
     battery: list[tuple[str, str, str]]
     saving: str
     trials: list[Trial]
+    states: list[str]
 
 
-def running_of(load: Load) -> Running | None:
-    """W and VA as metered in the running state; None while only general values are known."""
+def metered_states(load: Load) -> list[str]:
+    """States whose W and power factor were metered, in the setting that is counted: a washer
+    stirs otherwise than it spins."""
     profile = load.profile()
+    states = profile.states if profile else ()
+    return [
+        state.name for state in states
+        if state.power_factor is not None and state.watts.grade < "D"
+        and state.setting in ("", profile.setting if profile else "")
+        and state.name not in RESTING
+    ]  # fmt: skip
+
+
+def running_of(load: Load, wanted: str = "") -> Running | None:
+    """W and VA as metered in a state, else while running; None where only general values are."""
+    profile = load.profile()
+    if profile is not None and wanted in metered_states(load):
+        state = next(state for state in profile.states if state.name == wanted)
+        assert state.power_factor is not None
+        va = state.watts.value / state.power_factor.value
+        return Running(
+            state.watts.value, va, load.volts(), f"{state.name}: {state.power_factor.how[-1]}"
+        )
     if profile is None or profile.power_factor.grade == "D" or profile.running_w.grade == "D":
         return None
     va = profile.running_w.value / profile.power_factor.value
@@ -77,7 +102,10 @@ def running_of(load: Load) -> Running | None:
     return Running(profile.running_w.value, va, load.volts(), source)
 
 
-def page_of(load: Load, running: Running | None, target: float, current: Answer) -> CorrectionPage:
+def page_of(
+    load: Load, running: Running | None, target: float, current: Answer,
+    stock_uf: Sequence[float] = STOCK_UF,
+) -> CorrectionPage:  # fmt: skip
     """Work out the page.
 
     Parameters
@@ -89,15 +117,17 @@ def page_of(load: Load, running: Running | None, target: float, current: Answer)
         Power factor aimed at.
     current : Answer
         Of the current plan: its supply, and what hours a saving wins.
+    stock_uf : sequence of float
+        Values to choose from, µF.
     """
     trials = [_trial(load, correction, current) for correction in load.corrections.live()][::-1]
     refused = not_for(load.core_kind)
     if refused or running is None:
-        return CorrectionPage(load, refused, running, None, "", None, [], "", trials)
+        return CorrectionPage(load, refused, running, None, "", None, [], "", trials, [])
     hertz = load.job.mains_hz
     tried = trials[0].stored if trials else None
     fitted = tried.fitted_uf if tried else None
-    correction = correct(running.watts, running.va, running.volts, hertz, target, fitted)
+    correction = correct(running.watts, running.va, running.volts, hertz, target, fitted, stock_uf)
     core = None if current.supply is None else current.supply.to_core()
     return CorrectionPage(
         load=load,
@@ -109,6 +139,7 @@ def page_of(load: Load, running: Running | None, target: float, current: Answer)
         battery=_battery(running, correction, core),
         saving=_predicted(load, running, correction, core, current),
         trials=trials,
+        states=metered_states(load),
     )
 
 
@@ -225,8 +256,17 @@ def _trial(load: Load, tried: Tried, current: Answer) -> Trial:
         pf_with=after[0] / after[1],
         amps_without=before[1] / volts,
         amps_with=after[1] / volts,
+        battery_a=_battery_amps(tried, current),
         saving=_measured(load, tried, current),
     )
+
+
+def _battery_amps(tried: Tried, current: Answer) -> tuple[float | None, float | None]:
+    """Amps at the battery by the W that were read there, at its nominal volts."""
+    volts = None if current.supply is None else current.supply.to_core().battery.volts
+    read = (tried.battery_w_without, tried.battery_w_with)
+    without, with_it = (None if watts is None or not volts else watts / volts for watts in read)
+    return without, with_it
 
 
 def _measured(load: Load, tried: Tried, current: Answer) -> str:

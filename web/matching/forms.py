@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from typing import Any
 
 from django import forms
@@ -98,6 +100,40 @@ class TargetForm(forms.Form):
         label="Aim for", min_value=0.5, max_value=1.0, initial=0.95, required=False,
         help_text="0.95 is usual; never beyond 1.",
     )  # fmt: skip
+
+
+#: Most values of a stock.
+MOST_STOCK = 60
+
+
+def stock_text(stock_uf: Sequence[float]) -> str:
+    return ", ".join(f"{value:g}" for value in stock_uf)
+
+
+class StockForm(forms.Form):
+    """Capacitors in stock, µF."""
+
+    stock = forms.CharField(
+        label="In stock", max_length=400, required=False,
+        help_text="µF, such as 4, 5, 8, 10, 12.5; empty: usual.",
+    )  # fmt: skip
+
+    def clean_stock(self) -> list[float]:
+        values = []
+        for part in re.split(r"[;\s]+|,\s*", self.cleaned_data["stock"]):
+            text = part.strip().removesuffix("µF").removesuffix("uF").strip()
+            if not text:
+                continue
+            try:
+                value = float(text)
+            except ValueError:
+                raise forms.ValidationError(f"“{part[:20]}” is not a value in µF.") from None
+            if not 0 < value <= 1000:
+                raise forms.ValidationError(f"{part[:20]} is not between 0 and 1000 µF.")
+            values.append(value)
+        if len(values) > MOST_STOCK:
+            raise forms.ValidationError(f"At most {MOST_STOCK} values.")
+        return sorted(set(values))
 
 
 class CorrectionForm(RecordForm):

@@ -8,7 +8,8 @@ from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
-from needle.decide.power_factor import TARGET
+from needle.decide.power_factor import STOCK_UF, TARGET
+from web.accounts.models import keep_stock, stock_of
 from web.bench.live import look
 from web.bench.models import Session
 from web.common.addresses import keys_of
@@ -23,7 +24,14 @@ from web.matching import actions
 from web.matching.compare import choices_of, pick
 from web.matching.compare import compare as compare_loads
 from web.matching.correction import Running, page_of, running_of
-from web.matching.forms import CordForm, CorrectionForm, StartTestForm, TargetForm
+from web.matching.forms import (
+    CordForm,
+    CorrectionForm,
+    StartTestForm,
+    StockForm,
+    TargetForm,
+    stock_text,
+)
 from web.matching.models import Correction
 from web.matching.starts import contender_of, matrix_of
 from web.plans.outcomes import answer_of, current_plan
@@ -130,20 +138,28 @@ def _running(request: HtmxRequest, load: Load) -> Running | None:
             live = look(session).columns
             if live["watts"] > 0 and live["va"] >= live["watts"]:
                 return Running(live["watts"], live["va"], live["volts"], "on the bench just now")
-    return running_of(load)
+    return running_of(load, request.GET.get("state", ""))
 
 
-@require_GET
+@require_http_methods(["GET", "POST"])
 @of_job
 def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Is a capacitor worth it, and which."""
+    """Is a capacitor worth it, and which; what is posted is one's own stock."""
     record = _load(job, load)
+    own_stock = stock_of(request.user)
+    stock = StockForm(request.POST or None, initial={"stock": stock_text(own_stock or STOCK_UF)})
+    if request.method == "POST" and stock.is_valid():
+        keep_stock(request.user, stock.cleaned_data["stock"])
+        return redirect("matching:correction", job.pk, load)
     form = TargetForm(request.GET if "target" in request.GET else None)
     target = (form.cleaned_data["target"] if form.is_bound and form.is_valid() else None) or TARGET
     running = _running(request, record)
-    page = page_of(record, running, target, answer_of(current_plan(job)))
-    context = {"job": job, "page": page, "form": form, "target": target}
-    return render(request, "matching/correction.html", context)
+    current = answer_of(current_plan(job))
+    page = page_of(record, running, target, current, own_stock or STOCK_UF)
+    context = {"job": job, "page": page, "form": form, "target": target, "stock": stock,
+               "state": request.GET.get("state", "running")}  # fmt: skip
+    status = 422 if stock.is_bound else 200
+    return render(request, "matching/correction.html", context, status=status)
 
 
 @require_http_methods(["GET", "POST"])
