@@ -20,6 +20,7 @@ from needle.moments import (
 from needle.plan.measured import with_profile
 from needle.plan.plan import (
     AC,
+    COUNTED_ONLY,
     LEAST_HOURS,
     MOST_HOURS,
     PRIORITIES,
@@ -33,11 +34,13 @@ from needle.plan.plan import (
     TaskStep,
 )
 from needle.plan.sources import parse_sources
+from needle.supply.proof import TogetherTest
 from needle.supply.supply import Supply, parse_supply
 
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
-    "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh", "use",
+    "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh",
+    "pull_down_h", "use",
     "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
     "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
@@ -99,7 +102,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         set_c=reader.number("set_c", least=-100, most=400),
         measured_room_c=reader.number("measured_room_c", least=-60, most=80),
         measured_set_c=reader.number("measured_set_c", least=-100, most=400),
-        pull_down_wh=reader.number("pull_down_wh", 0.0, 1_000_000, default=0.0),
+        pull_down_wh=_pull_down_wh(reader, running, resting),
         tried=_parse_tried(reader),
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
@@ -109,6 +112,16 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         meter=reader.text("meter", most=60),
         meter_spread=reader.number("meter_spread", 0.0, 0.5, default=0.0),
     )
+
+
+def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:
+    """Wh taken once at the start: as given, or so many hours at full, less what it takes anyway."""
+    hours = reader.number("pull_down_h", 0.0, 200)
+    if hours is None:
+        return reader.number("pull_down_wh", 0.0, 1_000_000, default=0.0)
+    if reader.has("pull_down_wh"):
+        raise DocumentError(reader.at("pull_down_h"), "and pull_down_wh say the same: give one")
+    return hours * (1 - reader.number("duty", 0.0, 1.0, default=1.0)) * (running_w - resting_w)
 
 
 def _parse_tried(reader: Reader) -> StartTried | None:
@@ -242,9 +255,8 @@ def _parse_runs(
     runs = []
     for index, item in enumerate(reader.items("runs", most=200)):
         inner = Reader(item, f"runs[{index}]", _RUN_KEYS)
-        start, end = inner.number("from", most=1.0, default=1.0), inner.need("to", most=1.0)
-        if end >= start:
-            raise DocumentError(inner.at("to"), f"{end:g} is not below {start:g}, where it began")
+        why = inner.choice("why", (*RUN_ENDS, COUNTED_ONLY), "by hand")
+        start, end = _run_charges(inner, why)
         names, watts = _run_loads(inner, loads)
         places = ("battery", *([AC] if supply.inverter else []), *(o.name for o in supply.outputs))
         at = parse_moment(inner.data["at"], inner.at("at"), zone) if inner.has("at") else None
@@ -255,16 +267,38 @@ def _parse_runs(
                 hours=inner.need("hours", most=10_000, above=True),
                 start=start,
                 end=end,
-                why=inner.choice("why", RUN_ENDS, "by hand"),
+                why=why,
                 loads=names,
                 watts=watts,
-                wh=inner.number("wh", most=10_000_000, above=True),
+                wh=inner.number("wh", most=10_000_000, above=True)
+                if why != COUNTED_ONLY
+                else inner.need("wh", most=10_000_000, above=True),
                 counted=inner.choice("counted", places, "battery"),
                 at=at,
                 room_c=inner.number("room_c", least=-60, most=80),
             )
         )
     return tuple(runs)
+
+
+def _run_charges(reader: Reader, why: str) -> tuple[float, float]:
+    """Charge at a run's start and end; of one that was only counted they mean nothing."""
+    if why == COUNTED_ONLY:
+        return 1.0, 1.0
+    start, end = reader.number("from", most=1.0, default=1.0), reader.need("to", most=1.0)
+    if end >= start:
+        raise DocumentError(reader.at("to"), f"{end:g} is not below {start:g}, where it began")
+    return start, end
+
+
+def _counted_together(supply: Supply, loads: Sequence[PlanLoad]) -> tuple[Run, ...]:
+    """Tests of the supply with loads that this plan has all of: as runs without an end."""
+    known = {load.name for load in loads}
+    return tuple(
+        Run(test.hours, 1.0, 1.0, COUNTED_ONLY, test.loads, wh=test.wh)
+        for test in supply.tests
+        if isinstance(test, TogetherTest) and set(test.loads) <= known
+    )
 
 
 def _run_loads(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[tuple[str, ...], float]:
@@ -332,6 +366,9 @@ def parse_plan(data: Any) -> Plan:
         room_c=reader.number("room_c", least=-60, most=80),
         room_swing_c=reader.number("room_swing_c", most=40, default=0.0),
         room_warmest=warmest,
-        runs=_parse_runs(reader, supply, loads, start.tzinfo),
+        runs=(
+            *_parse_runs(reader, supply, loads, start.tzinfo),
+            *_counted_together(supply, loads),
+        ),
         odds=reader.number("odds", least=0.01, most=0.999, default=0.9),
     )

@@ -223,6 +223,8 @@ class PlanLoad:
 
 
 RUN_ENDS = ("floor", "cutoff", "trip", "by hand")
+#: A run of which only Wh were counted over some hours: it tells what was drawn, not what is held.
+COUNTED_ONLY = "counted"
 
 
 @dataclass(frozen=True)
@@ -235,7 +237,7 @@ class Run:
     start, end : float
         Charge, shares.
     why : str
-        How it ended, one of :data:`RUN_ENDS`.
+        How it ended, one of :data:`RUN_ENDS`, or :data:`COUNTED_ONLY`.
     loads : tuple of str
         Names of loads of the plan that it fed, as they are used there.
     watts : float

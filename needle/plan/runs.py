@@ -18,7 +18,7 @@ from needle.estimate import DISPLAY_BEND, Estimate
 from needle.moments import occurrences
 from needle.plan.bank import battery_draws, peukert_w
 from needle.plan.patterns import mean_w
-from needle.plan.plan import AC, Plan, PlanLoad, Run, in_use
+from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad, Run, in_use
 from needle.plan.uncertain import (
     CAPACITY,
     INVERTER_EFFICIENCY,
@@ -117,11 +117,15 @@ def _tempered(doubt: np.ndarray) -> np.ndarray:
 
 def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     """Half the squared deviation of each sample's forecast of a run from what was seen."""
+    ac_w, others = _asked_w(plan, run, samples)
+    drawn_w = _drawn_w(plan, samples, ac_w, others)
+    if run.why == COUNTED_ONLY:
+        assert run.wh is not None
+        off = np.log(drawn_w * run.hours / run.wh)
+        return np.asarray((off / _counted_spread(plan, run)) ** 2 / 2)
     there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
     battery = battery_draws(there, samples)
     used_wh = battery.capacity_wh * (run.start - run.end)
-    ac_w, others = _asked_w(plan, run, samples)
-    drawn_w = _drawn_w(plan, samples, ac_w, others)
     spread = _spread(plan, run)
     falls_w = peukert_w(plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n)
     doubt = (np.log(run.hours * falls_w / used_wh) / spread) ** 2 / 2
@@ -185,13 +189,38 @@ def _drawn_w(
     return np.maximum(drawn_w, 1e-3)
 
 
+def _variation(plan: Plan, run: Run) -> float:
+    """Variance of a day's mean of a run's loads, relative, each by its share."""
+    loads = _loads(plan, run)
+    total = run.watts + sum(load.mean_w * load.count for load in loads)
+    return sum(
+        (load.mean_w * load.count / max(total, 1e-9) * load.day_spread) ** 2 for load in loads
+    )
+
+
+def _counted_spread(plan: Plan, run: Run) -> float:
+    """How well Wh counted over some hours tell the long-run draw, as a relative sd.
+
+    Beside the days: the swing of a day of which only a part was seen, and the cycles cut off at
+    its ends, each load by its share.
+    """
+    loads = _loads(plan, run)
+    total = run.watts + sum(load.mean_w * load.count for load in loads)
+    part = max(0.0, 1 - run.hours / 24)
+    short = 0.0
+    for load in loads:
+        share = load.mean_w * load.count / max(total, 1e-9)
+        cycles = max(1e-3, run.hours * 60 / load.cycle_min)
+        cut_off = (1 - load.duty) / math.sqrt(3) / cycles
+        short += share**2 * (load.day_swing**2 * part / 2 + cut_off**2)
+    days = max(1.0, run.hours / 24)
+    return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) / days + short)
+
+
 def _spread(plan: Plan, run: Run) -> float:
     """How well a run tells the next one of its kind, as a relative sd."""
     days = max(1.0, run.hours / 24)
-    loads = _loads(plan, run)
-    total = run.watts + sum(load.mean_w * load.count for load in loads)
-    share = [load.mean_w * load.count / max(total, 1e-9) for load in loads]
-    variation = sum((part * load.day_spread) ** 2 for part, load in zip(share, loads, strict=True))
+    variation = _variation(plan, run)
     years = 0.0 if run.at is None else abs((plan.start - run.at).days) / 365
     rooms = 0.0
     if run.room_c is not None and plan.room_c is not None:

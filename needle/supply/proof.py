@@ -121,13 +121,26 @@ class RouteTest:
     on: str = ""
 
 
+@dataclass(frozen=True)
+class TogetherTest:
+    """Wh that left the battery over some hours while these loads ran, and nothing else.
+
+    What they take with the supply's own losses, all together: a plan that has them all rests on it.
+    """
+
+    wh: float
+    hours: float
+    loads: tuple[str, ...]
+    on: str = ""
+
+
 #: Share of an electronic load's W on AC that is left on DC, without its adapter's loss (general).
 ADAPTER = Estimate(0.88, 0.05, "D", ("usual for AC adapters; no route test yet",))
 #: Relative spread of that share, read over the same hours on both routes.
 _READ_ON_BOTH = 0.03
 
 
-SupplyTest = IdleTest | EfficiencyTest | CapacityTest | RouteTest
+SupplyTest = IdleTest | EfficiencyTest | CapacityTest | RouteTest | TogetherTest
 
 
 def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
@@ -295,7 +308,7 @@ def _dated(how: str, on: str) -> str:
     return f"{how}, {on[:10]}" if on else how
 
 
-TYPES = ("idle", "efficiency", "capacity", "route")
+TYPES = ("idle", "efficiency", "capacity", "route", "together")
 
 
 def parse_tests(items: Sequence[Any], path: str = "tests") -> tuple[SupplyTest, ...]:
@@ -322,7 +335,22 @@ def parse_test(data: Any, path: str = "test") -> SupplyTest:
         return _efficiency(data, path)
     if kind == "capacity":
         return _capacity(data, path)
+    if kind == "together":
+        return _together(data, path)
     return _route(data, path)
+
+
+def _together(data: Any, path: str) -> TogetherTest:
+    reader = Reader(data, path, ("type", "wh", "watts", "hours", "loads", "on"))
+    hours = reader.need("hours", most=2000, above=True)
+    if reader.has("watts"):
+        wh = reader.need("watts", most=1e6, above=True) * hours
+    else:
+        wh = reader.need("wh", most=1e8, above=True)
+    names = [str(name)[:120] for name in reader.items("loads", most=200)]
+    if not names:
+        raise DocumentError(reader.at("loads"), "is empty: say what ran on the supply")
+    return TogetherTest(wh, hours, tuple(dict.fromkeys(names)), reader.text("on"))
 
 
 def _charges(reader: Reader, start: float, end: float | None) -> tuple[float, float, float]:

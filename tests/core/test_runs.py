@@ -52,6 +52,36 @@ class RunsTest(unittest.TestCase):
         held = 0.93 * outcome.inputs.factor("battery")
         self.assertAlmostEqual(float(np.median(held)), 2300 / 2700, delta=0.03)
 
+    def test_what_was_only_counted_tells_the_draw_and_not_the_battery(self):
+        run = {"hours": 48, "why": "counted", "wh": 48 * 80.0, "loads": ["Box"]}
+        plain, counted = (
+            simulate(parse_plan(PLAN), 200),
+            simulate(parse_plan({**PLAN, "runs": [run]}), 200),
+        )
+        held = [np.median(outcome.inputs.factor("battery")) for outcome in (plain, counted)]
+        self.assertAlmostEqual(held[0], held[1], delta=0.02)
+        hours = 0.93 * 3000 * 0.9 / 80
+        self.assertAlmostEqual(counted.runtime[1], hours, delta=0.04 * hours)
+        narrow, wide = (outcome.runtime[2] / outcome.runtime[0] for outcome in (counted, plain))
+        self.assertLess(narrow, 1 + 0.7 * (wide - 1))
+
+    def test_a_supply_that_was_counted_with_all_its_loads_tells_the_plan(self):
+        test = {"type": "together", "watts": 80, "hours": 48, "loads": ["Box"]}
+        supply = {**PLAN["supply"], "tests": [test]}
+        run = {"hours": 48, "why": "counted", "wh": 3840, "loads": ["Box"]}
+        self.assertEqual(answer(supply=supply), answer([run]))
+        # With a load that the plan has not, it says nothing of this plan.
+        other = {**PLAN["supply"], "tests": [{**test, "loads": ["Box", "Lamp"]}]}
+        self.assertEqual(answer(supply=other), answer())
+
+    def test_an_hour_of_cycles_tells_less_than_a_day(self):
+        def width(hours):
+            run = {"hours": hours, "why": "counted", "wh": 80 * hours, "loads": ["Box"]}
+            low, _, high = answer([run])
+            return high / low
+
+        self.assertLess(width(24), width(1))
+
     def test_an_old_run_tells_less(self):
         def width(at):
             run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "at": at}

@@ -584,6 +584,7 @@ class EntryPageTest(DayPlanTest):
             ({"movable": "20:15"}, "Wants hours from and to"),
             ({"pack_wh": "52 Wh"}, "needs all three"),
             ({"warm_kg": "5 kg"}, "Give both"),
+            ({"warm_kg": "5 kg", "warm_c": "20", "pull_down_h": "3"}, "not both"),
             ({"use": "always", "pack_wh": "52 Wh", "missing": "80", "charge_w": "45 W"},
              "Say when it is charged"),
             ({"route": "usb"}, "valid choice"),

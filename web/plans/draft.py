@@ -278,6 +278,8 @@ def _load_document(
         document |= {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
         if entry.warm_kg is not None and entry.warm_c is not None:
             document["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
+    if entry.pull_down_h is not None:
+        document["pull_down_h"] = entry.pull_down_h
     return document
 
 

@@ -233,10 +233,15 @@ class EntryDetailsForm(EntryForm):
         help_text="Put in warm (or cold) at the start: a pull-down, once.",
     )  # fmt: skip
     warm_c = QuantityField("°C", label="They are at", least=-60, most=200, required=False)
+    pull_down_h = QuantityField(
+        "h", label="Or at full for", most=200, required=False,
+        help_text="How long a warm start ran without a pause when you watched one, such as 3 h.",
+    )  # fmt: skip
 
     class Meta:
         model = PlanEntry
-        fields = ["taken_in", "count", "route", "setting", "set_c", "alone", "warm_kg", "warm_c"]
+        fields = ["taken_in", "count", "route", "setting", "set_c", "alone", "warm_kg", "warm_c",
+                  "pull_down_h"]  # fmt: skip
 
     def __init__(self, *args: Any, used: Used, draft: Draft, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -266,7 +271,7 @@ class EntryDetailsForm(EntryForm):
         ("", ("use", "count", "route", "setting", "taken_in")),
         ("Tasks", ("steps", "movable", "alone")),
         ("Or a pack to fill, at each of those times", ("pack_wh", "missing", "charge_w")),
-        ("Set point and contents", ("set_c", "warm_kg", "warm_c")),
+        ("Set point and contents", ("set_c", "warm_kg", "warm_c", "pull_down_h")),
     )
 
     def groups(self) -> list[tuple[str, list[forms.BoundField]]]:
@@ -290,6 +295,8 @@ class EntryDetailsForm(EntryForm):
             self.add_error("use", "Say when it is charged, such as at 19:00.")
         if (cleaned.get("warm_kg") is None) != (cleaned.get("warm_c") is None):
             self.add_error("warm_kg", "Give both: how much, and how warm it is.")
+        if cleaned.get("warm_kg") is not None and cleaned.get("pull_down_h") is not None:
+            self.add_error("pull_down_h", "Give the contents, or how long it took: not both.")
         return cleaned
 
 

@@ -102,6 +102,10 @@ class PlanEntry(Record):
     warm_c = models.FloatField(
         "their temperature at the start", null=True, blank=True, validators=CONTENTS_C
     )
+    pull_down_h = models.FloatField(
+        "or hours at full at the start", null=True, blank=True,
+        validators=[MinValueValidator(0), MaxValueValidator(200)],
+    )  # fmt: skip
     count = models.PositiveSmallIntegerField(
         default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )

@@ -11,7 +11,7 @@ from django.utils.safestring import SafeString
 
 from needle.moments import moment_after, when_text
 from needle.plan.advice import display_hours
-from needle.plan.plan import MOST_HOURS
+from needle.plan.plan import COUNTED_ONLY, MOST_HOURS, Run
 from needle.plan.simulate import Outcome
 from needle.plan.sizing import Sustains, sustains
 from needle.plan.starts import PlannedStart
@@ -120,6 +120,12 @@ class PlanPage:
     def rests_on(self) -> list[UsedRun]:
         """Runs that were made, which condition the answer."""
         return [run for run in self.answer.draft.runs if run.document is not None]
+
+    @property
+    def counted_together(self) -> list[Run]:
+        """What was counted of all loads together on this supply, which conditions the answer."""
+        runs = self.outcome.plan.runs if self.outcome else ()
+        return [run for run in runs if run.why == COUNTED_ONLY]
 
     @property
     def sources(self) -> list[PlanSource]:

@@ -33,6 +33,7 @@ TESTS = {
     "efficiency": "efficiency test",
     "capacity": "capacity test",
     "route": "AC against DC",
+    "together": "everything together",
 }
 RESULTS = {
     "held": "held",

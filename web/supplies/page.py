@@ -17,6 +17,7 @@ from needle.supply.proof import (
     IdleTest,
     RouteAccount,
     RouteTest,
+    TogetherTest,
     account,
     saved_w,
 )
@@ -154,6 +155,9 @@ def _what(test: CoreTest) -> tuple[str, str]:
         return "idle", test.output
     if isinstance(test, RouteTest):
         return "route", f"{test.load} {test.output}"
+    if isinstance(test, TogetherTest):
+        # Each is evidence of its own: none takes the place of another.
+        return "together", f"{test.on} {test.hours} {test.wh} {test.loads}"
     return type(test).__name__, ""
 
 
@@ -171,6 +175,10 @@ def _sentence(test: CoreTest) -> str:
         where = "behind the inverter" if test.counted == "ac" else "at the battery"
         charge = f"{test.start * 100:.3g} → {test.end * 100:.3g} %"
         return f"{with_unit(wh, 'Wh')} {where}, {charge} in {hours:g} h"
+    if isinstance(test, TogetherTest):
+        names = ", ".join(test.loads)
+        mean = with_unit(test.wh / test.hours, "W")
+        return f"{mean} at the battery over {test.hours:g} h, with {names}"
     return f"{test.load}: AC against {test.output} over {test.hours:g} h"
 
 

@@ -26,6 +26,8 @@ class ProofForm(OnceMixin, forms.Form):
     title: ClassVar[str]
     steps: ClassVar[tuple[str, ...]]
     caution: ClassVar[str] = ""
+    #: Whether the simulated supply can run it.
+    simulated: ClassVar[bool] = True
     names: ClassVar[dict[str, str]] = {}
 
     @property
@@ -271,6 +273,38 @@ class RouteForm(ProofForm):
         )  # fmt: skip
 
 
+class TogetherForm(ProofForm):
+    type = "together"
+    title = "Everything together"
+    simulated = False
+    steps = (
+        "Run what the plan runs, on this supply, and nothing else.",
+        "Count Wh at the battery over some hours: a shunt, or the supply's display. A day is best; "
+        "an hour of boxes that cycle says little.",
+        "What the loads take with the supply's own losses is then known together, better than "
+        "each of them alone: plans that have all of these loads rest on it.",
+    )
+
+    loads = forms.MultipleChoiceField(label="What ran", widget=forms.CheckboxSelectMultiple)
+    hours = QuantityField("h", label="Over", most=2000, above=True)
+    wh = QuantityField("Wh", label="Wh at the battery", most=1e8, above=True, required=False)
+    watts = QuantityField(
+        "W", label="or mean W at the battery", most=1e6, above=True, required=False,
+        help_text="14.2 A @ 13.1 V will do, where it stays so.",
+    )  # fmt: skip
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        names = [(load.name, load.name) for load in self.supply.job.loads.live()]
+        self.fields["loads"].choices = names  # type: ignore[attr-defined]
+
+    def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
+        if (cleaned["wh"] is None) == (cleaned["watts"] is None):
+            raise DocumentError("wh", "give the Wh, or the mean W: one of the two")
+        keys = ("loads", "hours", "wh", "watts")
+        return _given({key: cleaned[key] for key in keys})
+
+
 FORMS: dict[str, type[ProofForm]] = {
-    one.type: one for one in (IdleForm, EfficiencyForm, CapacityForm, RouteForm)
+    one.type: one for one in (IdleForm, EfficiencyForm, CapacityForm, RouteForm, TogetherForm)
 }

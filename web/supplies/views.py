@@ -111,7 +111,8 @@ def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse
 
 
 def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
-    wanted = "simulated" in request.GET and (supply.continuous_w or supply.known_outputs())
+    able = FORMS[kind].simulated
+    wanted = able and "simulated" in request.GET and (supply.continuous_w or supply.known_outputs())
     if kind == "route" and not supply.known_outputs():
         return {}
     return simulated(supply, kind) if wanted else {}
