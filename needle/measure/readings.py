@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from itertools import pairwise
 from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.measure.agreement import Agreement, agree
 from needle.measure.instruments import INSTRUMENTS, Instrument, get
+from needle.moments import parse_moment
 
 MOST_W = 100_000.0
 MOST_V = 1_000.0
@@ -37,6 +39,7 @@ class Context:
     room_c: float | None = None
     meter_name: str = ""
     own: Instrument | None = None
+    at: datetime | None = None
 
     def meter(self) -> Instrument:
         return self.own or get(self.instrument)
@@ -228,7 +231,19 @@ def _context(reader: Reader) -> Context:
         instrument,
         reader.number("room_c", least=-60, most=80),
         reader.text("meter", most=60),
+        at=_made_at(reader),
     )
+
+
+def _made_at(reader: Reader) -> datetime | None:
+    """The day, or the moment, at which it was made."""
+    text = reader.text("at", most=40)
+    if not text:
+        return None
+    moment = parse_moment(
+        text if "T" in text or " " in text else f"{text}T00:00", reader.at("at"), UTC
+    )
+    return moment if isinstance(moment, datetime) else None
 
 
 def _label(data: dict[str, Any], path: str) -> Label:

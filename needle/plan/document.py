@@ -35,7 +35,7 @@ from needle.plan.plan import (
 )
 from needle.plan.sources import parse_sources
 from needle.supply.proof import TogetherTest
-from needle.supply.supply import Supply, parse_supply
+from needle.supply.supply import Supply, aged, parse_supply
 
 _LOAD_KEYS = (
     "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
@@ -334,7 +334,7 @@ def parse_plan(data: Any) -> Plan:
     hours = reader.need("hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = reader.number("needed_hours", least=LEAST_HOURS, most=MOST_HOURS)
     needed = hours if needed is None else needed
-    supply = parse_supply(reader.data.get("supply"))
+    supply = aged(parse_supply(reader.data.get("supply")), start.date())
     routes = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
     items = reader.items("loads", most=500)
     if items and not routes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 from needle.document import DocumentError, Reader
@@ -25,6 +26,7 @@ from needle.measure.readings import (
 )
 from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
+from needle.profile.course import Change, CoursePoint, change_of, in_force, points_of
 from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
@@ -117,6 +119,12 @@ class Profile:
         The own meter that it was read on, where it was only one; else empty.
     meter_spread : float
         Relative sd that all readings of that meter share.
+    course : tuple of CoursePoint
+        Its dated means, oldest first, those included that no longer count.
+    change : Change or None
+        The latest real change of its draw.
+    newest_at : datetime or None
+        When the newest reading that counts was made; None where none has a date.
     """
 
     mean_w: Estimate
@@ -143,6 +151,9 @@ class Profile:
     dc: bool = False
     meter: str = ""
     meter_spread: float = 0.0
+    course: tuple[CoursePoint, ...] = ()
+    change: Change | None = None
+    newest_at: datetime | None = None
 
 
 class NoEvidence(DocumentError):
@@ -161,9 +172,9 @@ def derive(record: LoadRecord) -> Profile:
     if record.dc:
         kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
     setting = states.chosen_setting(record.readings, record.setting)
-    evidence = Evidence(
-        kind, tuple(states.in_setting(record.readings, setting)), record.never_rarer, record.dc
-    )
+    evidence, course, change = _evidence_in_force(record, kind, setting)
+    if change is not None:
+        record = replace(record, readings=tuple(in_force(record.readings, change)))
     spots = of_type(record.readings, Spot)
     spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
     known_states, notices = states.find_states(spots, kind, record.mains_v)
@@ -208,6 +219,8 @@ def derive(record: LoadRecord) -> Profile:
         ),
     ]  # fmt: skip
     meter = _shared_meter(evidence.readings)
+    if change is not None:
+        notices.insert(0, change.words)
     return Profile(
         mean_w=mean,
         running_w=running,
@@ -231,9 +244,27 @@ def derive(record: LoadRecord) -> Profile:
         notices=tuple(dict.fromkeys(notices)),
         advice=tuple(advice),
         dc=record.dc,
+        course=tuple(course),
+        change=change,
+        newest_at=max(
+            (at for reading in evidence.readings if (at := reading.context.at)), default=None
+        ),
         meter=meter.name if meter else "",
         meter_spread=meter.shared_sd if meter else 0.0,
     )
+
+
+def _evidence_in_force(
+    record: LoadRecord, kind: Kind, setting: str
+) -> tuple[Evidence, list[CoursePoint], Change | None]:
+    """The readings of a setting that count, its course, and the change that others fell behind."""
+    readings = tuple(states.in_setting(record.readings, setting))
+    evidence = Evidence(kind, readings, record.never_rarer, record.dc)
+    course = points_of(readings, kind, evidence.watched, record.set_c, record.dc)
+    change = change_of(course)
+    if change is not None:
+        evidence = replace(evidence, readings=tuple(in_force(readings, change)))
+    return evidence, course, change
 
 
 def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
@@ -535,6 +566,9 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "cycle_min": profile.cycle_min,
         "setting": profile.setting,
         "meter": profile.meter or None,
+        "course": [
+            {"at": point.at.isoformat(), "mean_w": span(point.mean_w)} for point in profile.course
+        ],
         "grade": profile.grade,
         "how": list(profile.how),
         "advice": [hint.sentence() for hint in profile.advice],

@@ -10,6 +10,7 @@ import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from typing import Any
 
 from needle.document import DocumentError, Reader
@@ -340,6 +341,17 @@ def parse_test(data: Any, path: str = "test") -> SupplyTest:
     return _route(data, path)
 
 
+def _on(reader: Reader) -> str:
+    """The day of a test, ISO 8601; empty for none."""
+    text = reader.text("on", most=40)
+    try:
+        return date.fromisoformat(text[:10]).isoformat() if text else ""
+    except ValueError:
+        raise DocumentError(
+            reader.at("on"), f"“{text[:20]}” is not a day such as 2026-05-03"
+        ) from None
+
+
 def _together(data: Any, path: str) -> TogetherTest:
     reader = Reader(data, path, ("type", "wh", "watts", "hours", "loads", "on"))
     hours = reader.need("hours", most=2000, above=True)
@@ -350,7 +362,7 @@ def _together(data: Any, path: str) -> TogetherTest:
     names = [str(name)[:120] for name in reader.items("loads", most=200)]
     if not names:
         raise DocumentError(reader.at("loads"), "is empty: say what ran on the supply")
-    return TogetherTest(wh, hours, tuple(dict.fromkeys(names)), reader.text("on"))
+    return TogetherTest(wh, hours, tuple(dict.fromkeys(names)), _on(reader))
 
 
 def _charges(reader: Reader, start: float, end: float | None) -> tuple[float, float, float]:
@@ -372,7 +384,7 @@ def _idle(data: Any, path: str) -> IdleTest:
     keys = ("type", "output", "watts", "from", "to", "hours", "step", "on")
     reader = Reader(data, path, keys)
     watts = reader.number("watts", most=10_000)
-    output, on = reader.text("output", "ac", 40), reader.text("on")
+    output, on = reader.text("output", "ac", 40), _on(reader)
     if watts is not None:
         return IdleTest(output, watts, on=on)
     first, last, step = _charges(reader, 1.0, None)
@@ -390,7 +402,7 @@ def _efficiency(data: Any, path: str) -> EfficiencyTest:
         pair = Reader({"ac_w": item[0], "dc_w": item[1]}, where, ("ac_w", "dc_w"))
         pairs.append((pair.need("ac_w", most=1e6), pair.need("dc_w", most=1e6, above=True)))
     limits = [reader.number(key, most=0.2, above=True) or 0.01 for key in ("ac_limit", "dc_limit")]
-    test = EfficiencyTest(tuple(pairs), limits[0], limits[1], reader.text("on"))
+    test = EfficiencyTest(tuple(pairs), limits[0], limits[1], _on(reader))
     if test.enough:
         fit_inverter(pairs, limits[0], limits[1], path=reader.at("pairs"))
     elif not pairs:
@@ -422,7 +434,7 @@ def _capacity(data: Any, path: str) -> CapacityTest:
     first, end, step = _charges(reader, 1.0, last)
     counted = reader.choice("counted", ("battery", "ac"), "battery")
     return CapacityTest(
-        tuple(log), counted, first, end, step, reader.text("on"), _held(reader, first - end)
+        tuple(log), counted, first, end, step, _on(reader), _held(reader, first - end)
     )
 
 
@@ -452,7 +464,7 @@ def _route(data: Any, path: str) -> RouteTest:
         ac=runs[0],
         dc=runs[1],
         step=0.01 if step is None else step,
-        on=reader.text("on"),
+        on=_on(reader),
     )
 
 

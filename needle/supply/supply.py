@@ -8,10 +8,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from typing import TypeVar
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate, pool, worst
+from needle.estimate import Z90, Estimate, pool, worst
+from needle.quantity import with_unit
+from needle.supply.ageing import DAYS_A_YEAR, FRESH_DAYS, Held, ageing_of
 from needle.supply.battery import Battery, parse_battery
 from needle.supply.charging import ChargeInput, parse_inputs
 from needle.supply.fit import conditioned_by_few
@@ -225,6 +228,44 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     return replace(
         supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
     )
+
+
+def held_over_time(supply: Supply) -> list[Held]:
+    """What each dated capacity test found held, oldest first."""
+    found = []
+    for test in supply.tests:
+        if isinstance(test, CapacityTest) and test.on:
+            share = state_of_health(test, supply.battery.nominal_wh, supply.inverter)
+            found.append(Held(date.fromisoformat(test.on[:10]), share))
+    return sorted(found, key=lambda held: held.on)
+
+
+def idle_over_time(supply: Supply) -> str:
+    """What the dated idle tests of the inverter say together; empty for fewer than two."""
+    held = held_wh(supply.battery)
+    tests = [test for test in supply.tests if _is_idle(test, "ac") and test.on]
+    read = sorted(
+        (test.on, idle_w(test, held)) for test in tests if isinstance(test, IdleTest)
+    )  # fmt: skip
+    if len(read) < 2 or read[0][0] == read[-1][0]:
+        return ""
+    (since, first), (now, last) = read[0], read[-1]
+    apart = abs(math.log(last.value / first.value)) if first.value and last.value else 0.0
+    real = apart > Z90 * math.hypot(first.sigma_log, last.sigma_log)
+    before, after = (with_unit(idle.value, "W") for idle in (first, last))
+    words = f"Idle {before} in {since[:7]}, {after} in {now[:7]}"
+    return f"{words}: a real change, the newest counts." if real else f"{words}: no real change."
+
+
+def aged(supply: Supply, on: date) -> Supply:
+    """The supply as it will be on a day: what a test found held has aged since."""
+    tests = held_over_time(supply)
+    days = (on - tests[-1].on).days if tests else 0
+    if days <= FRESH_DAYS:
+        return supply
+    ageing = ageing_of(tests, supply.battery.chemistry)
+    held = ageing.after(supply.battery.state_of_health, days / DAYS_A_YEAR)
+    return replace(supply, battery=replace(supply.battery, state_of_health=held))
 
 
 def _by_few(test: EfficiencyTest, usual: Inverter) -> Inverter:

@@ -324,3 +324,18 @@ class EchoTest(SiteTest):
         self.assertIn("is a rate", echo("4 kW", "Wh"))
         self.assertEqual(echo("", "Wh").strip(), "")
         self.assertIn("&lt;script&gt;", echo("<script>", "Wh"))
+
+
+class OverTheYearsTest(SiteTest):
+    def test_a_change_is_told_and_what_is_old_is_to_be_read_again(self):
+        load = make_load(self.job, watts=None)
+        url = self.url("loads:add-reading", load.pk, "energy")
+        for at, counted in (("2023-03-10T12:00", "720 Wh"), ("2024-11-10T12:00", "1150 Wh")):
+            self.client.post(url, {"wh": counted, "hours": "24", "read_at": at})
+        page = self.client.get(self.url("loads:load", load.pk))
+        self.assertContains(page, "since between March 2023 and November 2024")
+        self.assertContains(page, 'class="course"')
+        make_supply(self.job)
+        plan = self.client.get(self.url("plans:current"))
+        self.assertContains(plan, "Box: last read in November 2024")
+        self.assertContains(self.client.get(self.url("sheets:sheet")), "measure it again")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
@@ -215,8 +215,13 @@ class Reading(Record):
         with refused_by_core():
             self.to_core()
 
+    def to_document(self) -> dict[str, Any]:
+        """The reading as the open document has it, with the moment it was made."""
+        made = {"at": self.read_at.isoformat()} if self.read_at else {}
+        return {"type": self.type, **self.data, **made}
+
     def to_core(self) -> CoreReading:
-        return parse({"type": self.type, **self.data})
+        return parse(self.to_document())
 
 
 class Photo(Record):

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import timedelta
 
+from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.estimate import Z90
 from needle.profile.profile import Profile
+from web.drawing.course import CourseMark, course
 from web.loads.models import Load, Photo
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
 from web.loads.words import ReadingRow, row_of
 
+#: Readings over less time make no course.
+LEAST_COURSE = timedelta(days=30)
 #: Days that differ by less (relative sd) are not told.
 LEAST_DAY = 0.02
 
@@ -26,6 +31,33 @@ class LoadPage:
     costs: LoadCosts | None
     ladder: SafeString | None
     rows: list[ReadingRow]
+
+    @property
+    def course(self) -> SafeString | None:
+        """Its draw over the years, drawn; None where it was not read over more than a month."""
+        profile = self.profile
+        if profile is None or len(profile.course) < 2:
+            return None
+        points = profile.course
+        if points[-1].at - points[0].at < LEAST_COURSE:
+            return None
+        since = profile.change.first_after if profile.change else points[0].at
+        marks = [
+            CourseMark(
+                timezone.localtime(point.at), point.mean_w.low, point.mean_w.value,
+                point.mean_w.high, point.at >= since,
+            )
+            for point in points
+        ]  # fmt: skip
+        return course(marks, "W", f"What {self.load.name} drew over the years")
+
+    @property
+    def course_words(self) -> str:
+        """Whether its draw changed."""
+        assert self.profile is not None
+        if self.profile.change is not None:
+            return self.profile.change.words
+        return "No change that these readings could show: all of them count."
 
     @property
     def day_words(self) -> str:

@@ -20,6 +20,7 @@ from needle.quantity import as_read, hours_text, with_unit
 from web.drawing.bars import split_bar
 from web.drawing.timeline import Charge, Frame, Power, charts, lanes
 from web.jobs.models import Change, Job
+from web.plans.again import measure_again
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
@@ -120,6 +121,11 @@ class PlanPage:
     def rests_on(self) -> list[UsedRun]:
         """Runs that were made, which condition the answer."""
         return [run for run in self.answer.draft.runs if run.document is not None]
+
+    @property
+    def again(self) -> list[str]:
+        """What to measure again, since it is older than a year."""
+        return measure_again(self.answer)
 
     @property
     def counted_together(self) -> list[Run]:

@@ -8,6 +8,7 @@ from django.core.exceptions import ValidationError
 from django.db import models, transaction
 
 from needle.document import DocumentError
+from needle.measure.readings import parse
 from needle.plan.document import parse_plan
 from needle.plan.use import use_from_text
 from needle.profile.profile import parse_load
@@ -29,7 +30,7 @@ def load_document(load: Load) -> dict[str, Any]:
         "name": load.name,
         "kind": load.kind,
         "mains": {"volts": load.job.mains_v, "hertz": load.job.mains_hz},
-        "readings": [{"type": reading.type, **reading.data} for reading in load.known_readings()],
+        "readings": [reading.to_document() for reading in load.known_readings()],
     }
     named = {str(reading["meter"]) for reading in document["readings"] if "meter" in reading}
     if meters := documents_naming(load.job.owner_id, named):
@@ -63,7 +64,9 @@ def add_load_document(job: Job, data: Any) -> Load:
         )))  # fmt: skip
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
-            add_reading(load, item["type"], {k: v for k, v in item.items() if k != "type"})
+            own = {key: value for key, value in item.items() if key not in ("type", "at")}
+            made = parse(item).context.at
+            add_reading(load, item["type"], own, read_at=made)
     return load
 
 

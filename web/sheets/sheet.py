@@ -20,6 +20,7 @@ from web.answer.words import bar_of
 from web.jobs.models import Job
 from web.loads.models import CAUTIONS, Load, Photo
 from web.loads.words import row_of
+from web.plans.again import measure_again
 from web.plans.draft import Used
 from web.plans.helps import helps_of
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
@@ -104,7 +105,10 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         headline=bar.headline,
         detail=bar.detail,
         tables=tables,
-        unproven=_unproven(answer, counted),
+        unproven=[
+            *_unproven(answer, counted),
+            *(f"{words}: measure it again" for words in measure_again(answer)),
+        ],
         cautions=[*(CAUTIONS[code] for code in cares), *GENERAL_CAUTIONS],
         outcome=answer.outcome,
         answer=answer,

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime, time
 
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.quantity import with_unit
+from needle.supply.ageing import Held, ageing_of, course_words
 from needle.supply.fit import InverterFit
 from needle.supply.inverter import percentage
 from needle.supply.proof import (
@@ -23,9 +26,10 @@ from needle.supply.proof import (
 )
 from needle.supply.proof import SupplyTest as CoreTest
 from needle.supply.supply import Supply as CoreSupply
-from needle.supply.supply import SupplyStep, held_wh
+from needle.supply.supply import SupplyStep, held_over_time, held_wh, idle_over_time
 from needle.supply.supply import staircase as core_staircase
 from web.drawing.bars import staircase as draw
+from web.drawing.course import CourseMark, course
 from web.drawing.curve import curve
 from web.supplies.models import Supply, SupplyTest
 
@@ -88,6 +92,8 @@ class SupplyPage:
     log: tuple[tuple[float, float | None, float], ...]
     routes: list[Route]
     troubles: list[str]
+    over_time: list[str]
+    course: SafeString | None
 
 
 def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None = None) -> Card:
@@ -133,7 +139,13 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     )
     drain = next((one for _, one in reversed(tests) if isinstance(one, CapacityTest)), None)
     routes, troubles = _routes([one for _, one in tests if isinstance(one, RouteTest)], card.core)
+    held = held_over_time(card.core)
+    ageing = ageing_of(held, card.core.battery.chemistry)
     return SupplyPage(
+        over_time=[
+            words for words in (course_words(held, ageing), idle_over_time(card.core)) if words
+        ],
+        course=_course(held, supply.name),
         card=card,
         tests=[
             TestRow(stored, _sentence(core), newest[_what(core)] == stored.pk)
@@ -180,6 +192,20 @@ def _sentence(test: CoreTest) -> str:
         mean = with_unit(test.wh / test.hours, "W")
         return f"{mean} at the battery over {test.hours:g} h, with {names}"
     return f"{test.load}: AC against {test.output} over {test.hours:g} h"
+
+
+def _course(held: Sequence[Held], name: str) -> SafeString | None:
+    """What it held at each dated test, drawn; None for fewer than two, or all of one day."""
+    if len(held) < 2 or held[0].on == held[-1].on:
+        return None
+    marks = [
+        CourseMark(
+            datetime.combine(test.on, time(12)), 100 * test.share.low, 100 * test.share.value,
+            100 * test.share.high,
+        )
+        for test in held
+    ]  # fmt: skip
+    return course(marks, "%", f"What {name} held over the years")
 
 
 def _percentages(core: CoreSupply) -> list[tuple[float, float]]:

@@ -1,0 +1,197 @@
+"""What a load drew over the years: whether it changed, and since when.
+
+Readings of one thing that disagree across time are not averaged: a worn seal, dust or age change
+it. Each dated mean is held against the others on both sides of every gap between them; where the
+two sides differ by more than their ranges allow, in nine of ten cases, the newer side counts. With
+several gaps to choose from, each must convince the more (Bonferroni; R. Miller, "Simultaneous
+Statistical Inference", 2nd ed., 1981, section 1.3).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from statistics import NormalDist
+
+from needle.estimate import Z90, Estimate
+from needle.measure.readings import (
+    AssumedDuty,
+    ChargeDrop,
+    EnergyRun,
+    Reading,
+    Recorded,
+    Spot,
+    Tally,
+)
+from needle.profile import energy, recorded
+from needle.profile.kinds import Kind
+from needle.profile.temperature import scale_mean
+
+#: Readings closer together than this are of one time.
+LEAST_GAP = timedelta(days=14)
+#: What another room, not noted, may have done between two readings of a box (relative sd).
+SEASON_SPREAD = 0.12
+#: Share of cases in which a difference must be real.
+REAL = 0.9
+
+
+@dataclass(frozen=True)
+class CoursePoint:
+    """A dated mean, W, at the room of the newest one where rooms were noted."""
+
+    at: datetime
+    mean_w: Estimate
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change that is real: between which readings it began, and by how much.
+
+    Attributes
+    ----------
+    last_before, first_after : datetime
+    ratio, low, high : float
+        After over before: likely, 10th and 90th percentile.
+    """
+
+    last_before: datetime
+    first_after: datetime
+    ratio: float
+    low: float
+    high: float
+
+    @property
+    def words(self) -> str:
+        """The change in a sentence."""
+        more = "more" if self.ratio >= 1 else "less"
+        ends = sorted(abs(share - 1) * 100 for share in (self.low, self.high))
+        first, last = self.last_before, self.first_after
+        same = (first.year, first.month) == (last.year, last.month)
+        when = f"{first:%B %Y}" if same else f"between {first:%B %Y} and {last:%B %Y}"
+        return (
+            f"It draws {abs(self.ratio - 1) * 100:.0f} % {more} ({ends[0]:.0f} to {ends[1]:.0f} %) "
+            f"since {when}: older readings no longer count."
+        )
+
+
+def points_of(
+    readings: Sequence[Reading], kind: Kind, watched: energy.Watched, set_c: float | None, dc: bool
+) -> list[CoursePoint]:
+    """Dated means in the order of their time: of counters and captures, else of spots."""
+    dated = [reading for reading in readings if reading.context.at is not None]
+    found: list[tuple[Reading, Estimate | None]] = [
+        (reading, energy.from_counter([reading], watched, dc))
+        for reading in dated if isinstance(reading, EnergyRun)
+    ]  # fmt: skip
+    found += [
+        (reading, recorded.mean_of([reading], watched))
+        for reading in dated if isinstance(reading, Recorded)
+    ]  # fmt: skip
+    known = [(reading, mean) for reading, mean in found if mean is not None]
+    if not known and not kind.varies:
+        known = [
+            (spot, _of_a_moment(spot, kind))
+            for spot in dated
+            if isinstance(spot, Spot) and spot.watts and spot.state == "running"
+        ]
+    if not known:
+        return []
+    known.sort(key=lambda pair: (_at(pair[0]), pair[1].value))
+    newest_c = known[-1][0].context.room_c
+    return [
+        CoursePoint(_at(reading), _in_the_room(mean, reading.context.room_c, newest_c, kind, set_c))
+        for reading, mean in known
+    ]
+
+
+def _of_a_moment(spot: Spot, kind: Kind) -> Estimate:
+    watts = spot.watts or 0.0
+    accuracy = spot.context.meter().relative_sd("watts", watts)
+    return Estimate(watts, math.hypot(accuracy, kind.level_spread), "B")
+
+
+def _at(reading: Reading) -> datetime:
+    assert reading.context.at is not None
+    return reading.context.at
+
+
+def _in_the_room(
+    mean: Estimate, room_c: float | None, newest_c: float | None, kind: Kind, set_c: float | None
+) -> Estimate:
+    """A mean carried to the newest one's room; wider where rooms were not noted."""
+    if not kind.varies:
+        return mean
+    if room_c is None or newest_c is None or set_c is None:
+        return replace(mean, spread=math.hypot(mean.spread, SEASON_SPREAD))
+    try:
+        scaling = scale_mean(set_c, room_c, newest_c, heats=kind.key == "thermostat-heat")
+    except ValueError:
+        return replace(mean, spread=math.hypot(mean.spread, SEASON_SPREAD))
+    return replace(
+        mean, value=mean.value * scaling.factor, spread=math.hypot(mean.spread, scaling.spread)
+    )
+
+
+def change_of(points: Sequence[CoursePoint]) -> Change | None:
+    """The latest change that is real; None for none."""
+    gaps = [
+        index
+        for index in range(1, len(points))
+        if points[index].at - points[index - 1].at >= LEAST_GAP
+    ]
+    if not gaps:
+        return None
+    splits = [_split(points, index) for index in gaps]
+    distance, index, ratio, spread = max(splits)
+    wanted = NormalDist().inv_cdf(1 - (1 - REAL) / 2 / len(gaps))
+    if distance < wanted:
+        return None
+    later = change_of(points[index:])
+    if later is not None:
+        return later
+    ends = (ratio * math.exp(side * Z90 * spread) for side in (-1, 1))
+    return Change(points[index - 1].at, points[index].at, ratio, *ends)
+
+
+def _split(points: Sequence[CoursePoint], index: int) -> tuple[float, int, float, float]:
+    """How many deviations apart both sides of a gap are; the gap, the ratio, its log's sd."""
+    (before, before_sd), (after, after_sd) = (
+        _mean_log(side) for side in (points[:index], points[index:])
+    )
+    spread = math.hypot(before_sd, after_sd)
+    apart = after - before
+    return abs(apart) / spread, index, math.exp(apart), spread
+
+
+def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
+    """Mean of the logarithms by their spreads, and its deviation if nothing changed meanwhile."""
+    weights = [1 / max(point.mean_w.sigma_log, 1e-3) ** 2 for point in points]
+    logs = [math.log(max(point.mean_w.value, 1e-6)) for point in points]
+    total = sum(weights)
+    return sum(w * log for w, log in zip(weights, logs, strict=True)) / total, 1 / math.sqrt(total)
+
+
+#: Readings that tell what it draws; labels and starts stay.
+_OF_THE_DRAW = (EnergyRun, Recorded, Tally, AssumedDuty, ChargeDrop, Spot)
+
+
+def in_force(readings: Sequence[Reading], change: Change) -> list[Reading]:
+    """Readings that count after a change: those made since, and undated ones of a moment.
+
+    Spots of before are kept where none was made since.
+    """
+    since = [reading for reading in readings if _is_since(reading, change)]
+    if not any(isinstance(reading, Spot) for reading in since):
+        since += [reading for reading in readings if isinstance(reading, Spot)]
+    return since
+
+
+def _is_since(reading: Reading, change: Change) -> bool:
+    at = reading.context.at
+    if not isinstance(reading, _OF_THE_DRAW):
+        return True
+    if at is None:
+        return isinstance(reading, Spot | Tally | AssumedDuty)
+    return at >= change.first_after
