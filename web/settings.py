@@ -17,6 +17,11 @@ PORT = env.int("STEADY_PORT", 8000)
 TRUSTED_PROXIES = env.list("STEADY_TRUSTED_PROXIES", default=[]) or (
     ["127.0.0.1", "::1"] if HTTPS else []
 )
+#: An MQTT broker that `manage.py listen` listens to, certificates it is checked against, and who
+#: may name topics of it. Off unless given.
+MQTT_URL = env.str("STEADY_MQTT_URL", "")
+MQTT_CA = env.str("STEADY_MQTT_CA", "")
+MQTT_USERS = env.list("STEADY_MQTT_USERS", default=[])
 #: Processes beside the site's own that work out answers; 0: in the site's own threads.
 ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
 

@@ -6,6 +6,7 @@ from typing import Any, ClassVar
 from zoneinfo import available_timezones
 
 from django import forms
+from django.conf import settings
 
 from needle.measure.capture import COLUMNS
 from needle.measure.instruments import INSTRUMENTS
@@ -14,6 +15,7 @@ from needle.quantity import QuantityError, parse
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
+from web.jobs.models import Job
 
 #: Largest file taken, bytes.
 MOST_BYTES = 120_000_000
@@ -155,7 +157,19 @@ class SessionForm(RecordForm):
         help_texts = {"seed": "The same number gives the same appliance."}
 
 
+def may_name_topics(user: Any) -> bool:
+    """Whether a person may listen to the broker: it knows no jobs, and would tell of others'."""
+    return bool(settings.MQTT_URL) and user.get_username() in settings.MQTT_USERS
+
+
 class LoggerForm(forms.ModelForm):
     class Meta:
         model = Logger
-        fields = ["load", "name", "instrument"]
+        fields = ["load", "name", "instrument", "topic", "json_key", "time_key"]
+
+    def __init__(self, *args: Any, job: Job, user: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+        if not may_name_topics(user):
+            for name in ("topic", "json_key", "time_key"):
+                del self.fields[name]

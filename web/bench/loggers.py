@@ -32,10 +32,17 @@ def digest_of(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def add_logger(load: Load, name: str, instrument: str = "plug") -> tuple[Logger, str]:
-    """Store a new logger; returns it and its token, which nobody can read again."""
+def add_logger(
+    load: Load, name: str, instrument: str = "plug", **listened: str
+) -> tuple[Logger, str]:
+    """Store a new logger; returns it and its token, which nobody can read again.
+
+    ``listened``: ``topic``, ``json_key`` and ``time_key`` of one that publishes on the broker.
+    """
     token = secrets.token_urlsafe(32)
-    logger = Logger(load=load, name=name, instrument=instrument, digest=digest_of(token))
+    logger = Logger(
+        load=load, name=name, instrument=instrument, digest=digest_of(token), **listened
+    )
     save_new(load.job, logger, f"Added a logger of {load.name}")
     return logger, token
 

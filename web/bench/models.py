@@ -194,8 +194,15 @@ class Session(Record):
         return {key: value for key, value in conditions.items() if value not in (None, "")}
 
 
+def one_topic(topic: str) -> None:
+    """Refuse what names more than one topic of a broker, or its own."""
+    if any(sign in topic for sign in "#+\0") or topic.startswith("$"):
+        raise ValidationError("One topic, without # or +.")
+
+
 class Logger(Record):
-    """A logger or script that sends samples of a load over HTTP, known by its token.
+    """A logger or script that sends samples of a load, known by its token over HTTP, or by its
+    topic over MQTT.
 
     Only the token's digest is stored; the token itself is shown once.
     """
@@ -206,6 +213,18 @@ class Logger(Record):
     instrument = models.CharField(
         max_length=12, default="plug", choices=[(k, one.name) for k, one in INSTRUMENTS.items()]
     )
+    topic = models.CharField(
+        "MQTT topic", max_length=200, blank=True, validators=[one_topic],
+        help_text="Where it publishes, such as home/freezer/power; empty where it posts.",
+    )  # fmt: skip
+    json_key = models.CharField(
+        "key of the watts", max_length=120, blank=True,
+        help_text="In its JSON, such as ENERGY.Power; empty where it sends a number alone.",
+    )  # fmt: skip
+    time_key = models.CharField(
+        "key of the time", max_length=120, blank=True,
+        help_text="ISO 8601 with a zone, or seconds since 1970. Without it the time it came in.",
+    )  # fmt: skip
     revoked_at = models.DateTimeField(null=True, editable=False)
     heard_at = models.DateTimeField(null=True, editable=False)
 

@@ -339,14 +339,11 @@ def samples(request: HtmxRequest) -> HttpResponse:
 @of_job
 def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
     """The loggers of a job; posting makes one and shows its token, once."""
-    form = LoggerForm(request.POST or None)
-    form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+    form = LoggerForm(request.POST or None, job=job, user=request.user)
     token = ""
     if request.method == "POST" and form.is_valid():
-        chosen = form.cleaned_data
-        _, token = loggers.add_logger(chosen["load"], chosen["name"], chosen["instrument"])
-        form = LoggerForm()
-        form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+        _, token = loggers.add_logger(**form.cleaned_data)
+        form = LoggerForm(job=job, user=request.user)
     live = Logger.objects.live().filter(load__job=job, load__removed_at=None)
     rows = [logger_row(logger) for logger in live.select_related("load")]
     context = {"job": job, "form": form, "rows": rows, "token": token}
