@@ -5,8 +5,9 @@ from unittest import mock
 
 from django.db import DatabaseError
 
-from tests.web.base import HTMX, SPOT, SiteTest, make_load, make_supply
+from tests.web.base import HTMX, SPOT, SiteTest, make_job, make_load, make_supply
 from web.jobs.models import Change
+from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
 
 
@@ -339,3 +340,38 @@ class OverTheYearsTest(SiteTest):
         plan = self.client.get(self.url("plans:current"))
         self.assertContains(plan, "Box: last read in November 2024")
         self.assertContains(self.client.get(self.url("sheets:sheet")), "measure it again")
+
+
+class ShelfTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.there = make_job(self.user, "Van")
+        self.load = make_load(self.there, "Box", set_c=4.0)
+        add_reading(self.load, "start", {"amps": 5.9, "instrument": "clamp"})
+
+    def take(self, *loads):
+        return self.client.post(self.url("loads:shelf"), {"loads": [load.pk for load in loads]})
+
+    def test_a_load_comes_with_its_readings_and_goes_with_one_undo(self):
+        page = self.client.get(self.url("loads:shelf"))
+        self.assertContains(page, "Van")
+        self.job.mains = "120-60"
+        self.job.save()
+        self.take(self.load)
+        copy = self.job.loads.get()
+        self.assertEqual((copy.name, copy.set_c, copy.readings.count()), ("Box", 4.0, 2))
+        # The volts of the mains that it was read on come along.
+        self.assertEqual(copy.readings.get(type="start").data["volts"], 230.0)
+        self.take(self.load)
+        self.assertTrue(self.job.loads.filter(name="Box, Van").exists())
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertEqual(self.job.loads.live().count(), 1)
+
+    def test_nobody_takes_anothers(self):
+        theirs = make_load(make_job(self.other), "Secret")
+        self.assertNotContains(self.client.get(self.url("loads:shelf")), "Secret")
+        self.take(theirs)
+        self.assertFalse(self.job.loads.exists())
+        self.assertEqual(
+            self.client.post(self.url("loads:shelf"), {"loads": ["x", "²"]}).status_code, 302
+        )

@@ -24,12 +24,15 @@ from needle.standin.supplies import StandinSupply, standin_supply
 from web.accounts.views import DEMO_NAME
 from web.bench.actions import fill, keep, read_file, start_session
 from web.bench.models import Capture, Session
+from web.demo.pictures import meter_showing
 from web.jobs.actions import add_job, save_new
 from web.jobs.models import Job
-from web.loads.actions import add_load, add_reading, change_cord
+from web.loads.actions import add_load, add_photo, add_reading, change_cord
 from web.loads.models import Load
 from web.matching.actions import add_correction
 from web.matching.models import Correction
+from web.meters.actions import add_meter, keep_comparison
+from web.meters.models import Meter
 from web.plans.actions import make_current, save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.supplies.actions import add_start_test, add_supply, add_test, save_part
@@ -51,9 +54,23 @@ def load_demo() -> bool:
     if users.filter(username=USERNAME).exists():
         return False
     user = users.create_user(USERNAME, password=PASSWORD)
+    meters(user)
     clinic(user)
     shed(user)
     return True
+
+
+def meters(user: Any) -> None:
+    """What the clinic measures with: two plug meters that were compared, and a clamp."""
+    bench = add_meter(Meter(
+        owner=user, name="Bench meter", kind="plug", limit=0.005, counts=2, step_w=0.1,
+        note="Checked last spring.",
+    ))  # fmt: skip
+    blue = add_meter(Meter(owner=user, name="Blue plug meter", kind="plug", limit=0.02, counts=1,
+                           step_w=0.1, step_wh=10.0, most_a=13.0))  # fmt: skip
+    keep_comparison(blue, bench, [[61.0, 60.2], [1496.0, 1474.0], [298.4, 294.9]])
+    add_meter(Meter(owner=user, name="Yellow clamp", kind="clamp", limit=0.02, counts=5,
+                    fast_inrush=True, most_a=400.0))  # fmt: skip
 
 
 @transaction.atomic
@@ -132,6 +149,7 @@ def clinic(user: Any) -> Job:
     """A small clinic on a tidal island whose causeway line fails in storms."""
     job = add_job(Job(owner=user, name="Tern Point Animal Clinic", mains="230-50", tariff=0.31))
     loads = clinic_loads(job)
+    clinic_years(loads)
     clinic_bench(loads)
     supplies = clinic_supplies(job)
     clinic_proofs(job, loads, supplies)
@@ -181,8 +199,10 @@ def clinic_loads(job: Job) -> dict[str, Load]:
             [
                 ("label", {"watts": 350.0, "amps": 1.9}, ""),
                 ("spot", {"state": "running", "watts": 288.0, "volts": 229.8, "amps": 1.77,
-                          "va": 406.0, "pf": 0.71}, ""),
-                ("start", {"amps": 6.4, "volts": 230.0, "seconds": 0.4, "instrument": "clamp"}, ""),
+                          "va": 406.0, "pf": 0.71, "instrument": "plug",
+                          "meter": "Blue plug meter"}, ""),
+                ("start", {"amps": 6.4, "volts": 230.0, "seconds": 0.4, "instrument": "clamp",
+                           "meter": "Yellow clamp"}, ""),
             ],
             name="Oxygen concentrator", kind="induction-motor", priority="must", cares="life",
             hours_per_day=3.0,
@@ -249,6 +269,15 @@ def clinic_loads(job: Job) -> dict[str, Load]:
     }  # fmt: skip
 
 
+def clinic_years(loads: dict[str, Load]) -> None:
+    """A reading from before the refrigerator's seal wore, and a photo beside one of this week."""
+    long_ago = timezone.now() - timedelta(days=430)
+    add_reading(loads["fridge"], "energy", {"wh": 560.0, "hours": 24.0, "step_wh": 10.0,
+                "room_c": 24.0}, read_at=long_ago, note="with the door seal still new")  # fmt: skip
+    oxygen = loads["oxygen"].readings.get(type="spot")
+    add_photo(oxygen, meter_showing(("288.0 W", "1.77 A", "0.71")))
+
+
 def clinic_supplies(job: Job) -> dict[str, Supply]:
     """The cabinet, the old box, the visit case and a pocket bank."""
     return {
@@ -313,6 +342,8 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
         output_efficiency=1.0, continuous_w=800.0, seed=9,
     )  # fmt: skip
     log = [[hour, shown, wh] for hour, shown, wh in old.drain_log(120.0, 0.4)]
+    _proof(supplies["old"], "capacity", 820, "when it came from the yacht", wh=2300.0, hours=19.0,
+           counted="battery", to=0.48)  # fmt: skip
     _proof(supplies["old"], "capacity", 30, "stopped at 40 % to spare it", log=log)
     _proof(case, "idle", 5, "a morning on the bench", output="ac",
            **{"from": 1.0, "to": 0.91, "hours": 6.0})  # fmt: skip

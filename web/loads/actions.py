@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from django.db import transaction
 
 from needle.measure.readings import parse
+from web.common.models import Record
 from web.jobs.actions import as_one, remove, save_change, save_new
+from web.jobs.models import Job
 from web.loads.models import Load, Photo, Reading
 from web.loads.photos import Picture
+
+R = TypeVar("R", bound=Record)
 
 
 def add_load(load: Load, label: dict[str, Any] | None = None) -> Load:
@@ -21,6 +26,56 @@ def add_load(load: Load, label: dict[str, Any] | None = None) -> Load:
         if created and label:
             add_reading(stored, "label", label)
     return stored
+
+
+def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
+    """Copies of loads of other jobs, with their readings and photos; undone as one.
+
+    A reading that took its volts from its job's mains keeps them, where they differ here.
+    """
+    names = set(job.loads.live().values_list("name", flat=True))
+    copies = []
+    with as_one(job, f"Took along {', '.join(load.name for load in loads)}"):
+        for load in loads:
+            copy = _copied(load, job=job, name=_free_name(load, names))
+            names.add(copy.name)
+            save_new(job, copy, f"Added {copy.name}")
+            for reading in load.readings.live():
+                data = _with_volts(reading, load.job.mains_v, job.mains_v)
+                taken = _copied(reading, load=copy, data=data)
+                save_new(job, taken, f"Kept: {reading.get_type_display()} of {copy.name}")
+                for photo in reading.photos.live():
+                    save_new(job, _copied(photo, reading=taken), f"Kept a photo of {copy.name}")
+            copies.append(copy)
+    return copies
+
+
+def _copied(record: R, **changed: Any) -> R:
+    """A new record with another's fields, but for those given."""
+    own = ("id", "client_key", "version", "created_at", "changed_at", "removed_at")
+    fields = {
+        field.name: getattr(record, field.name)
+        for field in record._meta.concrete_fields
+        if field.name not in own and field.name not in changed
+    }
+    return type(record)(**fields, **changed)
+
+
+def _free_name(load: Load, taken: set[str]) -> str:
+    if load.name not in taken:
+        return load.name
+    named = f"{load.name}, {load.job.name}"[:76]
+    return next(
+        name for number in range(1, 1000)
+        if (name := named if number == 1 else f"{named} {number}") not in taken
+    )  # fmt: skip
+
+
+def _with_volts(reading: Reading, there_v: float, here_v: float) -> dict[str, Any]:
+    data = dict(reading.data)
+    if there_v != here_v and "amps" in data and "volts" not in data:
+        data["volts"] = there_v
+    return data
 
 
 def change_load(load: Load) -> None:

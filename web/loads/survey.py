@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
@@ -209,3 +209,18 @@ def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
     day = profile.wh_per_day
     measured = day.scaled(DAYS_PER_YEAR / 1000) if day is not None else None
     return LoadCosts(costs_of(profile, price or 0.0), measured, label)
+
+
+@dataclass(frozen=True)
+class ShelfRow:
+    """A load of another job: how many readings it has, and what they say."""
+
+    load: Load
+    readings: int
+    profile: Profile | None
+
+
+def shelf_rows(loads: Iterable[Load]) -> list[ShelfRow]:
+    """Loads by job and name; those without a reading last."""
+    rows = [ShelfRow(load, len(load.known_readings()), load.profile()) for load in loads]
+    return sorted(rows, key=lambda row: (row.load.job.name, not row.readings, row.load.name))

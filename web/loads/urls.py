@@ -6,6 +6,7 @@ app_name = "loads"
 urlpatterns = [
     path("survey/", views.survey_page, name="survey"),
     path("loads/add/", views.add, name="add"),
+    path("loads/shelf/", views.shelf, name="shelf"),
     path("loads/<int:load>/", views.load_page, name="load"),
     path("loads/<int:load>/details/", views.edit, name="edit"),
     path("loads/<int:load>/remove/", views.remove, name="remove"),

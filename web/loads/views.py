@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
+from web.common.addresses import key_of
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.drawing.ladder import ladder_scale
@@ -55,6 +57,28 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
     )
 
 
+@require_http_methods(["GET", "POST"])
+@of_job
+def shelf(request: HttpRequest, job: Job) -> HttpResponse:
+    """Loads of one's other jobs, to take along with their readings."""
+    others = Load.objects.live().with_readings().select_related("job")
+    others = others.filter(job__owner=job.owner, job__removed_at=None).exclude(job=job)
+    if request.method == "POST":
+        keys = [key for text in request.POST.getlist("loads") if (key := key_of(text)) is not None]
+        chosen = list(others.filter(pk__in=keys[:MOST_TAKEN]))
+        if not chosen:
+            messages.info(request, "Tick the loads to take along.")
+            return redirect("loads:shelf", job.pk)
+        actions.take_along(job, chosen)
+        announce_change(request, job)
+        return redirect("loads:survey", job.pk)
+    find = request.GET.get("q", "")[:80]
+    rows = survey.shelf_rows(others.filter(name__icontains=find) if find else others)
+    return render(request, "loads/shelf.html", {"job": job, "rows": rows, "find": find})
+
+
+#: Loads that are taken along at once.
+MOST_TAKEN = 100
 #: What a person can type in.
 TYPED = {key: words for key, words in TYPES.items() if key in FORMS}
 
