@@ -69,7 +69,7 @@ class Change:
         ends = sorted(abs(share - 1) * 100 for share in (self.low, self.high))
         first, last = self.last_before, self.first_after
         same = (first.year, first.month) == (last.year, last.month)
-        when = f"{first:%B %Y}" if same else f"between {first:%B %Y} and {last:%B %Y}"
+        when = f"{first:%B %Y}" if same else f"some time between {first:%B %Y} and {last:%B %Y}"
         return (
             f"It draws {abs(self.ratio - 1) * 100:.0f} % {more} ({ends[0]:.0f} to {ends[1]:.0f} %) "
             f"since {when}: older readings no longer count."
@@ -171,6 +171,19 @@ def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
     logs = [math.log(max(point.mean_w.value, 1e-6)) for point in points]
     total = sum(weights)
     return sum(w * log for w, log in zip(weights, logs, strict=True)) / total, 1 / math.sqrt(total)
+
+
+def left_out_undated(readings: Sequence[Reading], change: Change) -> str:
+    """What to say of readings that have no date and so cannot be placed; empty for none."""
+    undated = [
+        reading for reading in readings
+        if reading.context.at is None and not _is_since(reading, change)
+    ]  # fmt: skip
+    if not undated:
+        return ""
+    count = len(undated)
+    what = "A counter or capture has" if count == 1 else f"{count} counters or captures have"
+    return f"{what} no date, and may be from before the change: give the date, and it counts."
 
 
 #: Readings that tell what it draws; labels and starts stay.

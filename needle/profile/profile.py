@@ -26,7 +26,14 @@ from needle.measure.readings import (
 )
 from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
-from needle.profile.course import Change, CoursePoint, change_of, in_force, points_of
+from needle.profile.course import (
+    Change,
+    CoursePoint,
+    change_of,
+    in_force,
+    left_out_undated,
+    points_of,
+)
 from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
@@ -173,6 +180,7 @@ def derive(record: LoadRecord) -> Profile:
         kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
     setting = states.chosen_setting(record.readings, record.setting)
     evidence, course, change = _evidence_in_force(record, kind, setting)
+    all_readings = record.readings
     if change is not None:
         record = replace(record, readings=tuple(in_force(record.readings, change)))
     spots = of_type(record.readings, Spot)
@@ -220,7 +228,8 @@ def derive(record: LoadRecord) -> Profile:
     ]  # fmt: skip
     meter = _shared_meter(evidence.readings)
     if change is not None:
-        notices.insert(0, change.words)
+        undated = left_out_undated(all_readings, change)
+        notices[:0] = [change.words, undated] if undated else [change.words]
     return Profile(
         mean_w=mean,
         running_w=running,

@@ -30,7 +30,7 @@ class CourseTest(unittest.TestCase):
             run("2024-03", 30), run("2024-09", 31), run("2026-02", 48), run("2026-06", 47)
         )
         self.assertAlmostEqual(worn.mean_w.value, 47.5, delta=0.5)
-        self.assertIn("since between September 2024 and February 2026", worn.change.words)
+        self.assertIn("since some time between September 2024 and February 2026", worn.change.words)
         self.assertAlmostEqual(worn.change.ratio, 47.5 / 30.5, delta=0.03)
         self.assertIn(worn.change.words, worn.notices)
         self.assertEqual(len(worn.course), 4)
@@ -60,6 +60,12 @@ class CourseTest(unittest.TestCase):
         both = profile(undated, run("2025-03", 33))
         self.assertEqual(both.course[0].at, datetime.fromisoformat("2025-03-10T00:00+00:00"))
         self.assertAlmostEqual(both.mean_w.value, 31.5, delta=0.5)
+
+    def test_an_undated_counter_is_left_out_after_a_change_and_said(self):
+        undated = {key: value for key, value in run("2024-03", 30).items() if key != "at"}
+        worn = profile(undated, run("2024-03", 30), run("2026-02", 48))
+        self.assertAlmostEqual(worn.mean_w.value, 48, delta=0.5)
+        self.assertIn("A counter or capture has no date", " ".join(worn.notices))
 
     def test_false_alarms_are_one_in_ten_at_most(self):
         """Boxes that did not change, whose days differ by 7 % and whose rooms were noted."""

@@ -124,9 +124,9 @@ def clinic_bench(loads: dict[str, Load]) -> None:
     line, meter = timeline("cold-box", FRIDGE_SEED), plug_meter(FRIDGE_SEED)
     capture = Capture(
         load=loads["fridge"], name="A day and a half at the plug", source="file", room_c=24.0,
-        begins=timezone.now() - timedelta(days=2),
     )  # fmt: skip
     fill(capture, meter.capture(line, 0.0, 36 * 3600.0))
+    capture.begins = timezone.now() - timedelta(days=2)
     save_new(loads["fridge"].job, capture, f"Read a capture of {loads['fridge'].name}")
     keep(capture)
     text = as_csv(panel_logger(4).capture(timeline("programme", 4), 0.0, 2 * 3600.0))
@@ -272,7 +272,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
 def clinic_years(loads: dict[str, Load]) -> None:
     """A reading from before the refrigerator's seal wore, and a photo beside one of this week."""
     long_ago = timezone.now() - timedelta(days=430)
-    add_reading(loads["fridge"], "energy", {"wh": 560.0, "hours": 24.0, "step_wh": 10.0,
+    add_reading(loads["fridge"], "energy", {"wh": 400.0, "hours": 24.0, "step_wh": 10.0,
                 "room_c": 24.0}, read_at=long_ago, note="with the door seal still new")  # fmt: skip
     oxygen = loads["oxygen"].readings.get(type="spot")
     add_photo(oxygen, meter_showing(("288.0 W", "1.77 A", "0.71")))
