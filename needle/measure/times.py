@@ -11,6 +11,7 @@ from pandas.tseries.api import guess_datetime_format
 
 from needle.document import DocumentError
 from needle.measure.table import as_text
+from needle.moments import FIRST_YEAR
 
 #: Rows whose way of writing times is tried on all, and rows that are read one by one.
 _EXAMPLES, _READ_ONE_BY_ONE = 20, 5_000
@@ -112,7 +113,9 @@ def _moments(text: pd.Series) -> pd.Series:
     mixed = {"errors": "coerce", "utc": True, "dayfirst": True, "format": "mixed"}
     if moments.isna().any() and pd.to_datetime(examples, **mixed).notna().any():
         some = text.index[moments.isna()][:_READ_ONE_BY_ONE]
-        moments[some] = pd.to_datetime(text[some], **mixed)
+        read = pd.to_datetime(text[some], **mixed)
+        # "2,5" is read as a day of the year 1, which no meter saw and this column cannot hold.
+        moments[some] = read.where(read.dt.year.between(FIRST_YEAR, 2200)).dt.as_unit("ns")
     return moments
 
 

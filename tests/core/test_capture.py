@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
@@ -220,6 +220,7 @@ class LimitTest(unittest.TestCase):
 
 class FuzzTest(unittest.TestCase):
     @settings(max_examples=80)
+    @example([["2,5"], ["12:00"]], ";", "\n")
     @given(st.lists(st.lists(CELLS, min_size=1, max_size=4), max_size=12),
            st.sampled_from([",", ";", "\t"]), st.sampled_from(["\n", "\r\n"]))  # fmt: skip
     def test_any_table_is_read_or_refused(self, rows, separator, newline):

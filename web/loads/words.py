@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 from needle.measure.agreement import Agreement
 from needle.measure.instruments import Instrument
-from needle.measure.meters import resolved
 from needle.measure.readings import (
     AssumedDuty,
     ChargeDrop,
@@ -46,8 +45,11 @@ def row_of(
 ) -> ReadingRow:
     """A reading's row; ``photos`` are the keys of those beside it, ``meters`` one's own by name."""
     core = reading.to_core()
-    on_its_meter = resolved(core, meters)
-    agreement = on_its_meter.agreement() if isinstance(on_its_meter, Spot) else None
+    agreement = None
+    if isinstance(core, Spot):
+        # As it was seen: what a gain takes off, it takes off all of them.
+        own = meters.get(core.context.meter_name)
+        agreement = replace(core, context=replace(core.context, own=own)).agreement()
     context = core.context
     aside = [context.setting] if context.setting else []
     if not isinstance(core, Label | Tally | AssumedDuty):
