@@ -34,6 +34,20 @@ class LoadFormTest(SiteTest):
         self.assertContains(answer, 'value="Kettle"', status_code=422)
         self.assertFalse(Load.objects.exists())
 
+    def test_fields_of_its_kind_and_what_was_typed(self):
+        url = self.url("loads:add")
+        lamp = self.client.get(url, {"kind": "led", "name": "Lamp", "label_watts": "7 W"})
+        self.assertContains(lamp, 'value="7 W"')
+        self.assertContains(lamp, "hours_per_day")
+        for name in ("never_rarer", "set_c", "litres"):
+            self.assertNotContains(lamp, name)
+        box = self.client.get(url, {"kind": "compressor-fixed"})
+        self.assertContains(box, "never_rarer")
+        self.assertNotContains(box, "hours_per_day")
+        # What is stored is never hidden.
+        odd = make_load(self.job, kind="compressor-fixed", hours_per_day=5.0)
+        self.assertContains(self.client.get(self.url("loads:edit", odd.pk)), "hours_per_day")
+
     def test_bad_input(self):
         for changes, said in [
             ({"label_watts": "-5 W"}, "too small"),

@@ -15,7 +15,23 @@ STALE = (
 )
 
 
-class OnceMixin(forms.BaseForm):
+class FoldedMixin(forms.BaseForm):
+    """A form that shows its main fields and folds the others; all where no main ones are named."""
+
+    main: ClassVar[tuple[str, ...]] = ()
+
+    def main_fields(self) -> list[forms.BoundField]:
+        if not self.main:
+            return self.visible_fields()
+        return [self[name] for name in self.main if name in self.fields]
+
+    def more_fields(self) -> list[forms.BoundField]:
+        if not self.main:
+            return []
+        return [field for field in self.visible_fields() if field.name not in self.main]
+
+
+class OnceMixin(FoldedMixin):
     """Adds the hidden ``client_key`` (new records) and ``version`` (existing ones)."""
 
     def add_guards(self, version: int | None) -> None:

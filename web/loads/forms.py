@@ -6,12 +6,14 @@ from collections.abc import Mapping
 from typing import Any, ClassVar
 
 from django import forms
+from django.urls import reverse
 
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import beyond
 from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
+from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
@@ -20,6 +22,19 @@ from web.loads.models import Load, Reading
 from web.loads.photos import NoPicture, Picture, drawn_anew
 
 HOURS_PER_YEAR = 24 * 366
+
+
+def fields_not_of(kind: Kind) -> list[str]:
+    """Fields of a load that a kind has no use for."""
+    cold = kind.key in ("compressor-fixed", "compressor-variable")
+    fits = {
+        "never_rarer": kind.rarer,
+        "set_c": cold or kind.key == "thermostat-heat",
+        "litres": cold,
+        "hours_per_day": not cold and kind.key != "thermostat-heat",
+        "can_dc": kind.electronic,
+    }
+    return [name for name, fitting in fits.items() if not fitting]
 
 
 class LoadForm(RecordForm):
@@ -57,6 +72,20 @@ class LoadForm(RecordForm):
         if self.instance.pk:
             for name in ("label_watts", "label_amps", "label_kwh_per_year"):
                 del self.fields[name]
+        else:
+            self.fields["kind"].widget.attrs |= {
+                "hx-get": reverse("loads:add", args=[self.instance.job_id]),
+                "hx-include": "closest form",
+                "hx-params": "not csrfmiddlewaretoken",
+                "hx-target": "#load-fields",
+                "hx-select": "#load-fields",
+                "hx-swap": "outerHTML",
+            }
+        kind = self.initial.get("kind") or self.instance.kind
+        if not self.is_bound and kind in KINDS:
+            for name in fields_not_of(KINDS[kind]):
+                if not self.initial.get(name):
+                    del self.fields[name]
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
@@ -77,12 +106,6 @@ class LoadForm(RecordForm):
         }
         given = {key: value for key, value in label_data.items() if value is not None}
         return at_the_shaft(given, self["label_watts"].value())
-
-    def main_fields(self) -> list[forms.BoundField]:
-        return [self[name] for name in self.main if name in self.fields]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in self.main]
 
 
 def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any]:

@@ -42,7 +42,9 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def add(request: HtmxRequest, job: Job) -> HttpResponse:
-    form = LoadForm(request.POST or None, instance=Load(job=job))
+    # Its kind decides which fields there are: what was typed so far comes along.
+    typed = request.GET.dict() if request.method == "GET" else None
+    form = LoadForm(request.POST or None, instance=Load(job=job), initial=typed)
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         load = actions.add_load(form.instance, form.label())

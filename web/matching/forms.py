@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 from django import forms
 from django.utils import timezone
@@ -27,6 +27,8 @@ def _moment() -> forms.DateTimeField:
 
 class StartTestForm(RecordForm):
     """What came of switching a load on."""
+
+    main: ClassVar = ("load", "supply", "result", "times", "ran")
 
     field_order = (
         "load", "supply", "result", "times", "setting", "order", "tested_at", "note", "ran",
@@ -138,6 +140,8 @@ class StockForm(forms.Form):
 
 class CorrectionForm(RecordForm):
     """Readings of a motor without and with a capacitor fitted."""
+
+    main: ClassVar = ("fitted_uf", "watts_without", "va_without", "watts_with", "va_with")
 
     fitted_uf = QuantityField("µF", label="Fitted", most=1000, above=True)
     watts_without = QuantityField("W", label="Without: W", most=MOST_W, above=True)

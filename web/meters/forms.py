@@ -72,12 +72,6 @@ class MeterForm(PercentMixin, RecordForm):
                 self.add_error("name", f"You have a meter called “{name}” already.")
         return cleaned
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return [self[name] for name in self.main]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in self.main]
-
 
 class ComparisonForm(OnceMixin, forms.Form):
     """What a meter and another show on the same steady load, a line each."""

@@ -65,6 +65,7 @@ class PlanForm(PercentMixin, RecordForm):
     )  # fmt: skip
 
     shares: ClassVar = ("start_charge", "floor", "odds")
+    main: ClassVar = ("name", "supply", "needed_hours", "start", "room_c", "start_charge")
 
     class Meta:
         model = Plan
@@ -320,12 +321,6 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
         self.add_guards(source.version if source.pk else None)
         self.show_shares()
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return self.visible_fields()
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return []
-
     def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
         """The document's keys from what was typed."""
         own = ("name", "taken_in", "client_key", "version")
@@ -405,12 +400,6 @@ class SunForm(SourceForm):
         if self.source.pk:
             self.initial = {**self.initial, **shown_sun(self.source.data)}
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return [self[name] for name in self.main]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in self.main]
-
     @property
     def towns(self) -> list[str]:
         return list(TOWNS)
@@ -421,6 +410,7 @@ class SunForm(SourceForm):
 
 class WindowForm(SourceForm):
     kind = "window"
+    main: ClassVar = ("name", "watts", "measured_w", "hours", "litres_per_kwh")
     watts = QuantityField("W", label="Charger", above=True, help_text="As stated on it.")
     measured_w = QuantityField(
         "W", label="Measured", above=True, required=False,

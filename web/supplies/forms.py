@@ -177,12 +177,6 @@ class SupplyForm(PercentMixin, RecordForm):
         except DocumentError as error:
             self.blame(error, self.blame_as)
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return [self[name] for name in self.main]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in self.main]
-
 
 class PartForm(PercentMixin, RecordForm):
     """Base of the forms of outputs and inputs; the core checks what they make."""
@@ -212,18 +206,6 @@ class PartForm(PercentMixin, RecordForm):
             except DocumentError as error:
                 self.blame(error)
         return cleaned
-
-    #: What stands before "more"; all of it where it is empty.
-    main: ClassVar[tuple[str, ...]] = ()
-
-    def main_fields(self) -> list[forms.BoundField]:
-        fields = self.visible_fields()
-        return [field for field in fields if not self.main or field.name in self.main]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [
-            field for field in self.visible_fields() if self.main and field.name not in self.main
-        ]
 
     def parse(self, document: dict[str, Any]) -> None:
         """Read it as the core does."""

@@ -15,8 +15,8 @@ from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin
 from web.supplies.models import Supply, SupplyTest
 
-#: Rows for paired readings.
-PAIRS = 8
+#: Rows for paired readings, and how many of them stand before the fold: enough for a line.
+PAIRS, SHOWN_PAIRS = 8, 3
 
 
 class ProofForm(OnceMixin, forms.Form):
@@ -26,14 +26,13 @@ class ProofForm(OnceMixin, forms.Form):
     title: ClassVar[str]
     steps: ClassVar[tuple[str, ...]]
     caution: ClassVar[str] = ""
+    main: ClassVar[tuple[str, ...]]
     #: Whether the simulated supply can run it.
     simulated: ClassVar[bool] = True
     names: ClassVar[dict[str, str]] = {}
 
-    @property
-    def pairs(self) -> list[tuple[forms.BoundField, forms.BoundField]]:
-        """Fields that belong side by side, where a test reads in pairs."""
-        return []
+    #: Whether its fields stand in pairs, AC beside DC.
+    paired: ClassVar[bool] = False
 
     def __init__(self, supply: Supply, *args: Any, **kwargs: Any) -> None:
         self.supply = supply
@@ -73,12 +72,6 @@ class ProofForm(OnceMixin, forms.Form):
         has_ac = ac and self.supply.continuous_w
         return [("ac", "AC, through the inverter"), *outputs] if has_ac else outputs
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in ("tested_at", "note")]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [self["tested_at"], self["note"]]
-
 
 def _charge(label: str, **kwargs: Any) -> QuantityField:
     return share_field(label=label, required=kwargs.pop("required", False), **kwargs)
@@ -95,6 +88,7 @@ def _given(values: dict[str, Any]) -> dict[str, Any]:
 class IdleForm(ProofForm):
     type = "idle"
     title = "Idle test"
+    main = ("output", "start", "end", "hours", "watts")
     names = {"from": "start", "to": "end"}
     steps = (
         "Charge it full. Note the charge and the time.",
@@ -131,6 +125,8 @@ class IdleForm(ProofForm):
 class EfficiencyForm(ProofForm):
     type = "efficiency"
     title = "Efficiency test"
+    paired = True
+    main = tuple(f"{side}_{row}" for row in range(SHOWN_PAIRS) for side in ("ac", "dc"))
     steps = (
         "Put a shunt monitor on the battery side and a plug meter on the AC side.",
         "Nothing plugged in: read the DC watts. That is the first pair, with 0 W AC.",
@@ -157,10 +153,6 @@ class EfficiencyForm(ProofForm):
             label="DC meter, ±", most=20, above=True, required=False, initial="1 %"
         )
 
-    @property
-    def pairs(self) -> list[tuple[forms.BoundField, forms.BoundField]]:
-        return [(self[f"ac_{row}"], self[f"dc_{row}"]) for row in range(PAIRS)]
-
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         pairs = []
         for row in range(PAIRS):
@@ -172,16 +164,11 @@ class EfficiencyForm(ProofForm):
         limits = {name: _share(cleaned[name]) for name in ("ac_limit", "dc_limit")}
         return {"pairs": pairs, **_given(limits)}
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return []
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [self[one] for one in ("ac_limit", "dc_limit", "tested_at", "note")]
-
 
 class CapacityForm(ProofForm):
     type = "capacity"
     title = "Capacity test"
+    main = ("counted", "start", "end", "wh", "hours")
     names = {"from": "start", "to": "end", "wh": "wh"}
     steps = (
         "Charge it full and let it rest. Reset the counter: a shunt on the battery is best, a plug "
@@ -225,6 +212,7 @@ class CapacityForm(ProofForm):
 class RouteForm(ProofForm):
     type = "route"
     title = "AC against DC"
+    main = ("load", "output", "hours", "ac_end", "dc_end")
     names = {"to": "ac_end"}
     steps = (
         "Choose a load that runs on both: on its AC adapter, and straight from a DC or USB output.",
@@ -276,6 +264,7 @@ class RouteForm(ProofForm):
 class TogetherForm(ProofForm):
     type = "together"
     title = "Everything together"
+    main = ("loads", "hours", "wh", "watts")
     simulated = False
     steps = (
         "Run what the plan runs, on this supply, and nothing else.",

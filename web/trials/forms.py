@@ -76,12 +76,6 @@ class TrialForm(PercentMixin, RecordForm):
         self.fields["counted"].choices = places  # type: ignore[attr-defined]
         self.show_shares()
 
-    def main_fields(self) -> list[forms.BoundField]:
-        return [self[name] for name in self.main if name in self.fields]
-
-    def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name not in self.main]
-
     @property
     def ticked(self) -> set[int]:
         """Keys of the loads that run in it, where no plan is named."""
@@ -135,7 +129,7 @@ class PastRunForm(TrialForm):
     )  # fmt: skip
     file = forms.FileField(label="or a CSV file", required=False)
 
-    main: ClassVar = (*TrialForm.main, "times", "log", "file", "ended_why", "ended_h")
+    main: ClassVar = ("name", "supply", "started_at", "times", "log", "ended_why")
     field_order = [
         "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
         "times", "log", "file", "ended_why", "ended_h",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django import template
+from django.forms import BoundField
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
 
@@ -147,3 +148,9 @@ def csrf(request: HttpRequest) -> str:
 def here(request: Any) -> str:
     """The page that a request came from: the one shown, for a fragment."""
     return request.htmx.current_url_abs_path or "" if request.htmx else request.get_full_path()
+
+
+@register.filter
+def any_filled(fields: list[BoundField]) -> bool:
+    """Whether any field of a group holds something: then its fold stands open."""
+    return any(field.value() not in (None, "", False, []) for field in fields)
