@@ -1,0 +1,34 @@
+"""The examples of the documents are true."""
+
+import json
+import re
+import unittest
+from pathlib import Path
+
+from needle.plan.document import parse_plan
+from needle.plan.report import as_document as plan_document
+from needle.plan.simulate import simulate
+from needle.profile.profile import as_document, derive, parse_load
+
+READINGS = Path(__file__).parents[2] / "docs" / "readings.md"
+BLOCK = re.compile(r"```json (load|plan) (\w+)([=<>])([\d.]+)\n(.*?)```", re.S)
+
+
+class ReadingsPageTest(unittest.TestCase):
+    def test_each_example_says_what_stands_above_it(self):
+        blocks = BLOCK.findall(READINGS.read_text())
+        self.assertGreaterEqual(len(blocks), 8)
+        for kind, key, sign, wanted, text in blocks:
+            document = json.loads(text)
+            with self.subTest(name=document.get("name", kind)):
+                if kind == "load":
+                    answer = as_document(derive(parse_load(document)))
+                else:
+                    answer = plan_document(simulate(parse_plan(document), draws=100))
+                value, wanted = answer[key]["value"], float(wanted)
+                if sign == "=":
+                    self.assertAlmostEqual(value, wanted, delta=0.03 * wanted)
+                elif sign == "<":
+                    self.assertLess(answer[key]["high"], wanted + 1)
+                else:
+                    self.assertGreater(value, wanted)
