@@ -93,10 +93,10 @@ class EveryScreenTest(BrowserTest):
         load, supply = clinic.loads.get(name="Suction pump"), clinic.supplies.first()
         plan, reading = clinic.plans.first(), load.readings.first()
         yield from (
-            ("loads:survey",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
+            ("loads:survey",), ("loads:shelf",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
             ("loads:edit-reading", load.pk, reading.pk), ("supplies:list",), ("supplies:add",),
             ("supplies:edit", supply.pk), ("supplies:supply", supply.pk),
-            ("supplies:test", supply.pk, "efficiency"), ("supplies:test", supply.pk, "capacity"),
+            ("supplies:test", supply.pk, "efficiency"), ("supplies:test", supply.pk, "together"),
             ("supplies:add-part", supply.pk, "output"), ("matching:starts",),
             ("matching:record-start",), ("matching:cord", load.pk),
             ("matching:correction", load.pk), ("matching:record-correction", load.pk),
@@ -132,6 +132,9 @@ class EveryScreenTest(BrowserTest):
         page.goto(self.url("jobs:list"))
         expect(page.locator(".answer-line").first).to_contain_text("covers")
         self.assertEqual(self.axe(page), [])
+        for name in ("meters:list", "meters:add", "accounts:units"):
+            page.goto(self.url(name))
+            self.assertEqual(self.axe(page), [])
         stranger = self.open()
         for name in ("accounts:sign-in", "accounts:sign-up"):
             stranger.goto(self.url(name))

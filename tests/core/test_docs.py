@@ -18,14 +18,14 @@ class ReadingsPageTest(unittest.TestCase):
     def test_each_example_says_what_stands_above_it(self):
         blocks = BLOCK.findall(READINGS.read_text())
         self.assertGreaterEqual(len(blocks), 8)
-        for kind, key, sign, wanted, text in blocks:
-            document = json.loads(text)
+        for kind, key, sign, figure, text in blocks:
+            document, wanted = json.loads(text), float(figure)
             with self.subTest(name=document.get("name", kind)):
                 if kind == "load":
                     answer = as_document(derive(parse_load(document)))
                 else:
                     answer = plan_document(simulate(parse_plan(document), draws=100))
-                value, wanted = answer[key]["value"], float(wanted)
+                value = answer[key]["value"]
                 if sign == "=":
                     self.assertAlmostEqual(value, wanted, delta=0.03 * wanted)
                 elif sign == "<":
