@@ -65,7 +65,8 @@ def _agree(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _profile(args: argparse.Namespace) -> dict[str, Any]:
-    from needle.profile.profile import as_document, derive, parse_load
+    from needle.profile.document import as_document, parse_load
+    from needle.profile.profile import derive
 
     data = _load(args.file)
     if isinstance(data, dict):

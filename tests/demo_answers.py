@@ -20,8 +20,9 @@ def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     from needle.plan.document import parse_plan
     from needle.plan.report import as_document as plan_document
     from needle.plan.simulate import simulate
-    from needle.profile.profile import as_document as profile_document
-    from needle.profile.profile import derive, parse_load
+    from needle.profile.document import as_document as profile_document
+    from needle.profile.document import parse_load
+    from needle.profile.profile import derive
     from needle.trial.forecast import as_document as forecast_document
     from needle.trial.forecast import forecast
     from needle.trial.trial import parse_trial

@@ -48,12 +48,16 @@ class LoadSide:
 
 @dataclass(frozen=True)
 class Figure:
-    """A row: name and unit, an estimate for each side or None; draws where the sides share them."""
+    """A row: name and unit, an estimate for each side or None; draws where the sides share them.
+
+    ``shared`` is the relative sd that each side's estimate has in common with the first side's.
+    """
 
     name: str
     unit: str
     values: list[Estimate | None]
     draws: list[np.ndarray | None] | None = None
+    shared: list[float] | None = None
 
     def against(self, number: int) -> Against | None:
         """A side's figure against the first side's; None where one of them has none."""
@@ -64,7 +68,7 @@ class Figure:
             mine, theirs = self.draws[number], self.draws[0]
             assert mine is not None and theirs is not None
             return paired(mine, theirs)
-        return against(value, reference)
+        return against(value, reference, self.shared[number] if self.shared else 0.0)
 
 
 @dataclass(frozen=True)
@@ -77,14 +81,15 @@ class Against:
     real: bool
 
 
-def against(one: Estimate, reference: Estimate) -> Against | None:
+def against(one: Estimate, reference: Estimate, shared: float = 0.0) -> Against | None:
     """How far a figure is from the reference's, as a share; None where that is nothing.
 
-    Both are log-normal and independent, so their ratio is too.
+    Both are log-normal, so their ratio is too. ``shared`` is the relative sd that both have in
+    common, the gain of one meter: it cancels.
     """
     if one.value <= 0 or reference.value <= 0:
         return None
-    spread = math.hypot(one.sigma_log, reference.sigma_log)
+    spread = math.sqrt(max(0.0, one.sigma_log**2 + reference.sigma_log**2 - 2 * shared**2))
     middle = math.log(one.value / reference.value)
     low, value, high = (math.exp(middle + z * spread) - 1 for z in (-Z90, 0.0, Z90))
     # Real when nine in ten pairs agree in sign.
@@ -109,13 +114,18 @@ def figures(sides: Sequence[LoadSide]) -> list[Figure]:
 
     profiles = [side.profile for side in sides]
     days = [profile.wh_per_day for profile in profiles]
+    # The gain of a meter that both were read on is one.
+    shared = [
+        profile.meter_spread if profile.meter and profile.meter == profiles[0].meter else 0.0
+        for profile in profiles
+    ]
     figures = [
-        Figure("mean", "W", [profile.mean_w for profile in profiles]),
-        Figure("running", "W", [profile.running_w for profile in profiles]),
-        Figure("an hour", "Wh", [profile.mean_w for profile in profiles]),
-        Figure("a day", "Wh", list(days)),
-        Figure("a task", "Wh", [profile.task_wh for profile in profiles]),
-        Figure("a piece", "Wh", [profile.piece_wh for profile in profiles]),
+        Figure("mean", "W", [profile.mean_w for profile in profiles], shared=shared),
+        Figure("running", "W", [profile.running_w for profile in profiles], shared=shared),
+        Figure("an hour", "Wh", [profile.mean_w for profile in profiles], shared=shared),
+        Figure("a day", "Wh", list(days), shared=shared),
+        Figure("a task", "Wh", [profile.task_wh for profile in profiles], shared=shared),
+        Figure("a piece", "Wh", [profile.piece_wh for profile in profiles], shared=shared),
         Figure("a day and litre", "Wh",
             [per(day, one.litres) for day, one in zip(days, sides, strict=True)]),
         Figure("a day and degree of lift", "Wh",

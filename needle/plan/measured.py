@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from needle.document import DocumentError
-from needle.profile.profile import Profile, derive, parse_load
+from needle.profile.document import parse_load
+from needle.profile.profile import Profile, derive
 
 
 def duty_of(profile: Profile) -> tuple[float, float, float]:

@@ -3,26 +3,25 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
-from needle.document import DocumentError, Reader
+from needle.document import DocumentError
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
 from needle.measure.instruments import Instrument
-from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import (
     AssumedDuty,
     ChargeDrop,
     EnergyRun,
+    Label,
     Reading,
     Recorded,
     ShortRun,
     Spot,
+    Start,
     Tally,
     Task,
-    parse,
 )
 from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
@@ -68,6 +67,8 @@ class LoadRecord:
         Set point, °C.
     dc : bool
         Whether it runs on DC: volts times amps are then watts, and there is no power factor.
+    legs_open : bool
+        Whether its mains are split and nobody said if it is on one leg or on both.
     """
 
     name: str
@@ -79,6 +80,7 @@ class LoadRecord:
     never_rarer: bool = False
     set_c: float | None = None
     dc: bool = False
+    legs_open: bool = False
 
 
 @dataclass(frozen=True)
@@ -227,6 +229,15 @@ def derive(record: LoadRecord) -> Profile:
         ),
     ]  # fmt: skip
     meter = _shared_meter(evidence.readings)
+    if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
+        notices.insert(
+            0,
+            (
+                f"Is it on one leg or on both? Its amps were read without volts, and count at "
+                f"{record.mains_v:g} V: on both legs they are twice as many VA. Say it in its "
+                "details."
+            ),
+        )
     if change is not None:
         undated = left_out_undated(all_readings, change)
         notices[:0] = [change.words, undated] if undated else [change.words]
@@ -274,6 +285,13 @@ def _evidence_in_force(
     if change is not None:
         evidence = replace(evidence, readings=tuple(in_force(readings, change)))
     return evidence, course, change
+
+
+def _needs_volts(reading: Reading) -> bool:
+    """Whether what it says hangs on volts that it does not give."""
+    if not isinstance(reading, Spot | Start | Label) or reading.amps is None:
+        return False
+    return reading.volts is None and reading.watts is None and reading.va is None
 
 
 def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
@@ -488,51 +506,6 @@ def _chain(
     return tuple(f"{name} ({one.grade}): {'; '.join(one.how)}" for name, one in parts if one.how)
 
 
-def parse_load(data: Any) -> LoadRecord:
-    """Read a load document (see ``docs/formats.md``).
-
-    Raises
-    ------
-    DocumentError
-    """
-    reader = Reader(
-        data,
-        "",
-        ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer",
-         "dc", "volts", "meters"),
-    )  # fmt: skip
-    meters = parse_meters(reader.items("meters", most=100))
-    mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
-    mains.number("hertz", least=10, most=500)
-    return LoadRecord(
-        name=reader.text("name", "load"),
-        kind=reader.choice("kind", KINDS),
-        readings=tuple(
-            _read_on(parse(item, f"readings[{index}]"), meters, f"readings[{index}]")
-            for index, item in enumerate(reader.items("readings", most=5000))
-        ),
-        mains_v=reader.number("volts", least=1, most=1000)
-        or mains.number("volts", least=10, most=1000, default=230.0),
-        setting=reader.text("setting", most=60),
-        hours_per_day=reader.number("hours_per_day", most=24),
-        never_rarer=reader.flag("never_rarer"),
-        set_c=reader.number("set_c", least=-100, most=400),
-        dc=reader.flag("dc"),
-    )
-
-
-def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> Reading:
-    """A reading by its own meter's figures, where the document names one."""
-    name = reading.context.meter_name
-    if not name:
-        return reading
-    if name not in meters:
-        raise DocumentError(f"{path}.meter", f"“{name}” is none of the meters that are listed")
-    if words := beyond(reading, meters[name]):
-        raise DocumentError(path, words)
-    return resolved(reading, meters)
-
-
 def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:
     """The own meter that all metered readings were made on; None where there is not just one."""
     metered = [
@@ -542,44 +515,3 @@ def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:
     owned = {context.own.name: context.own for context in metered if context.own}
     alone = len(owned) == 1 and all(context.own for context in metered)
     return next(iter(owned.values())) if alone else None
-
-
-def as_document(profile: Profile) -> dict[str, Any]:
-    """The profile as ``needle profile`` prints it."""
-
-    def span(one: Estimate | None) -> dict[str, float] | None:
-        return None if one is None else one.as_range()
-
-    return {
-        "mean_w": span(profile.mean_w),
-        "running_w": span(profile.running_w),
-        "resting_w": span(profile.resting_w),
-        "duty": span(profile.duty),
-        "power_factor": None if profile.dc else span(profile.power_factor),
-        "start_va": span(profile.start_va),
-        "wh_per_day": span(profile.wh_per_day),
-        "task_wh": span(profile.task_wh),
-        "piece_wh": span(profile.piece_wh),
-        "task_min": profile.task_min,
-        "day_spread": profile.day_spread,
-        "states": [
-            {
-                "name": state.name,
-                "setting": state.setting,
-                "watts": state.watts.as_range(),
-                "power_factor": span(state.power_factor),
-                "grade": state.watts.grade,
-            }
-            for state in profile.states
-        ],
-        "cycle_min": profile.cycle_min,
-        "setting": profile.setting,
-        "meter": profile.meter or None,
-        "course": [
-            {"at": point.at.isoformat(), "mean_w": span(point.mean_w)} for point in profile.course
-        ],
-        "grade": profile.grade,
-        "how": list(profile.how),
-        "advice": [hint.sentence() for hint in profile.advice],
-        "notices": list(profile.notices),
-    }

@@ -9,7 +9,8 @@ import numpy as np
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.measure.readings import parse
-from needle.profile.profile import derive, parse_load
+from needle.profile.document import parse_load
+from needle.profile.profile import derive
 from needle.supply.ageing import Held, ageing_of, course_words
 from needle.supply.supply import aged, held_over_time, parse_supply
 

@@ -8,7 +8,8 @@ from pathlib import Path
 from needle.plan.document import parse_plan
 from needle.plan.report import as_document as plan_document
 from needle.plan.simulate import simulate
-from needle.profile.profile import as_document, derive, parse_load
+from needle.profile.document import as_document, parse_load
+from needle.profile.profile import derive
 
 READINGS = Path(__file__).parents[2] / "docs" / "readings.md"
 BLOCK = re.compile(r"```json (load|plan) (\w+)([=<>])([\d.]+)\n(.*?)```", re.S)

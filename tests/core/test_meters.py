@@ -5,12 +5,14 @@ import unittest
 
 import numpy as np
 
+from needle.decide.compare import LoadSide, figures
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import calibrate, parse_meters
 from needle.plan.document import parse_plan
 from needle.plan.uncertain import LOAD, draw
-from needle.profile.profile import derive, parse_load
+from needle.profile.document import parse_load
+from needle.profile.profile import derive
 
 PLUG = INSTRUMENTS["plug"]
 BLUE = {"name": "Blue plug", "kind": "plug", "limit": 0.03, "pairs": [[102.1, 100], [305.8, 300]],
@@ -128,3 +130,20 @@ class SharedGainTest(unittest.TestCase):
         shared = self.total_spread(["Other"] * 4)
         apart = self.total_spread(["Other", "Bench", "Blue plug", "Bench"])
         self.assertGreater(shared, 1.3 * apart)
+
+
+class SharedInComparisonsTest(unittest.TestCase):
+    def test_a_small_difference_on_one_meter_is_real(self):
+        def side(name, wh, meter):
+            run = {"type": "energy", "wh": wh, "hours": 48, "step_wh": 0.1, "meter": meter}
+            return LoadSide(name, profile([run], ROUGH))
+
+        ROUGH = [
+            {"name": "A", "kind": "plug", "limit": 0.1},
+            {"name": "B", "kind": "plug", "limit": 0.1},
+        ]
+        for meter, real in (("A", True), ("B", False)):
+            sides = [side("one", 2400, "A"), side("other", 2600, meter)]
+            mean = next(figure for figure in figures(sides) if figure.name == "mean")
+            with self.subTest(meter=meter):
+                self.assertEqual(mean.against(1).real, real)

@@ -12,8 +12,9 @@ from needle.document import DocumentError
 from needle.measure.readings import EnergyRun, Tally, Task, parse
 from needle.plan.measured import load_document
 from needle.profile import energy, temperature
+from needle.profile.document import as_document, parse_load
 from needle.profile.kinds import KINDS
-from needle.profile.profile import LoadRecord, NoEvidence, as_document, derive, parse_load
+from needle.profile.profile import LoadRecord, NoEvidence, derive
 
 BOX = {
     "name": "Cold box",
@@ -479,6 +480,33 @@ class LabelBoundsTest(unittest.TestCase):
         spot = {"type": "spot", "state": "running", "watts": 700}
         notices = " ".join(derive(record([label, spot], "pump")).notices)
         self.assertIn("its breaker of 2 A carries 460", notices)
+
+
+class SplitPhaseTest(unittest.TestCase):
+    """A load on split mains is on one leg or on both: never half of its volts in silence."""
+
+    def profile(self, **more):
+        clamp = {"type": "spot", "state": "running", "amps": 31, "instrument": "clamp"}
+        return derive(parse_load({
+            "name": "Pump", "kind": "pump", "mains": {"volts": 120, "hertz": 60, "split": True},
+            "readings": [clamp], **more,
+        }))  # fmt: skip
+
+    def test_it_is_asked_and_both_legs_are_twice_the_volts(self):
+        asked = self.profile()
+        self.assertIn("one leg or on both", asked.notices[0])
+        both = self.profile(legs="both")
+        self.assertAlmostEqual(both.running_w.value / both.power_factor.value, 7440, delta=1)
+        self.assertFalse(any("one leg or" in notice for notice in both.notices))
+        self.assertAlmostEqual(both.running_w.value, 2 * self.profile(legs="one").running_w.value)
+
+    def test_volts_that_were_read_settle_it(self):
+        for more in ({"volts": 240}, {"readings": [
+            {"type": "spot", "state": "running", "amps": 31, "volts": 240, "instrument": "clamp"}]},
+        ):  # fmt: skip
+            told = self.profile(**more)
+            self.assertFalse(any("one leg or" in notice for notice in told.notices))
+            self.assertAlmostEqual(told.running_w.value / told.power_factor.value, 7440, delta=1)
 
 
 class OddStartTest(unittest.TestCase):

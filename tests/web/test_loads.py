@@ -356,6 +356,27 @@ class OverTheYearsTest(SiteTest):
         self.assertContains(self.client.get(self.url("sheets:sheet")), "measure it again")
 
 
+class SplitPhaseTest(SiteTest):
+    def test_a_load_on_both_legs(self):
+        self.assertNotContains(self.client.get(self.url("loads:add")), "both legs")
+        self.job.mains = "120-240-60"
+        self.job.save()
+        self.assertContains(self.client.get(self.url("loads:add")), "both legs, 240 V")
+        load = make_load(self.job, "Pump", None, kind="pump")
+        clamp = {"state": "running", "amps": "31 A", "instrument": "clamp"}
+        self.client.post(self.url("loads:add-reading", load.pk, "spot"), clamp)
+        page = self.client.get(self.url("loads:load", load.pk))
+        self.assertContains(page, "Is it on one leg or on both?")
+        load.refresh_from_db()
+        self.client.post(self.url("loads:edit", load.pk), {
+            "name": "Pump", "kind": "pump", "priority": "must", "legs": "both",
+            "version": load.version,
+        })  # fmt: skip
+        page = self.client.get(self.url("loads:load", load.pk))
+        self.assertNotContains(page, "Is it on one leg or on both?")
+        self.assertContains(page, "7.44\u00a0kVA")
+
+
 class ShelfTest(SiteTest):
     def setUp(self):
         super().setUp()

@@ -29,7 +29,7 @@ def _mains(capture: Capture) -> float | None:
     core = unpack(bytes(capture.packed))
     has_power = {"watts", "va", "wh"} & set(core.columns)
     alone = "amps" in core.columns and "volts" not in core.columns and not has_power
-    return capture.load.job.mains_v if alone else None
+    return capture.load.mains_v if alone else None
 
 
 def fill(capture: Capture, core: CoreCapture) -> None:

@@ -105,6 +105,11 @@ class Job(Record):
         return MAINS[self.mains][1]
 
     @property
+    def split(self) -> bool:
+        """Whether loads are on one leg or on both."""
+        return self.mains == "120-240-60"
+
+    @property
     def mains_hz(self) -> float:
         return MAINS[self.mains][2]
 

@@ -41,7 +41,7 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
             names.add(copy.name)
             save_new(job, copy, f"Added {copy.name}")
             for reading in load.readings.live():
-                data = _with_volts(reading, load.job.mains_v, job.mains_v)
+                data = _with_volts(reading, load.mains_v, copy.mains_v)
                 taken = _copied(reading, load=copy, data=data)
                 save_new(job, taken, f"Kept: {reading.get_type_display()} of {copy.name}")
                 for photo in reading.photos.live():

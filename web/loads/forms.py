@@ -62,10 +62,10 @@ class LoadForm(RecordForm):
         model = Load
         fields = [
             "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "never_rarer",
-            "litres", "dc", "can_dc", "note",
+            "litres", "dc", "can_dc", "legs", "note",
         ]  # fmt: skip
 
-    main: ClassVar = ("name", "kind", "label_watts")
+    main: ClassVar = ("name", "kind", "label_watts", "legs")
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -81,6 +81,8 @@ class LoadForm(RecordForm):
                 "hx-select": "#load-fields",
                 "hx-swap": "outerHTML",
             }
+        if not self.instance.job.split:
+            del self.fields["legs"]
         kind = self.initial.get("kind") or self.instance.kind
         if not self.is_bound and kind in KINDS:
             for name in fields_not_of(KINDS[kind]):

@@ -41,6 +41,8 @@ CARES = {
 }
 #: What the core calls each.
 SAFETY_CLASSES = {"": "", "life": "life", "cold": "store", "wired": "hard-wired"}
+#: How a load is fed on split-phase mains.
+LEGS = {"one": "one leg, 120 V", "both": "both legs, 240 V"}
 CAUTIONS = {
     "life": "This equipment supports life. Ask its maker and the clinician before you rely on any "
     "supply, keep a second means at hand, and never rely on an estimate alone.",
@@ -84,6 +86,10 @@ class Load(Record):
     dc = models.BooleanField(
         "runs on DC", default=False,
         help_text="Straight from a DC or USB output: volts times amps are its watts.",
+    )  # fmt: skip
+    legs = models.CharField(
+        "fed by", max_length=4, blank=True, choices=list(LEGS.items()),
+        help_text="On 120/240 V mains: its volts where a reading has none.",
     )  # fmt: skip
     never_rarer = models.BooleanField(
         "never defrosts", default=False,
@@ -132,10 +138,16 @@ class Load(Record):
         """What hangs on it, as :data:`needle.plan.plan.SAFETY_CLASSES` has it."""
         return SAFETY_CLASSES[self.cares]
 
+    @property
+    def mains_v(self) -> float:
+        """Volts that feed it: of one leg, or of both."""
+        both = self.job.split and self.legs == "both"
+        return self.job.mains_v * (2 if both else 1)
+
     def volts(self) -> float:
-        """Volts it was read at last, or the job's mains."""
+        """Volts it was read at last, or those that feed it."""
         read = (reading.data.get("volts") for reading in reversed(self.known_readings()))
-        return next((float(reading) for reading in read if reading), self.job.mains_v)
+        return next((float(reading) for reading in read if reading), self.mains_v)
 
     def cord(self, running_a: float, start_a: float | None) -> CordCheck | None:
         """Its cord under so many A; None without one."""
@@ -168,7 +180,8 @@ class Load(Record):
             readings=tuple(
                 resolved(reading.to_core(), self.job.meters()) for reading in self.known_readings()
             ),
-            mains_v=self.job.mains_v,
+            mains_v=self.mains_v,
+            legs_open=self.job.split and not self.legs and not self.dc,
             setting=setting or self.setting,
             hours_per_day=self.hours_per_day,
             never_rarer=self.never_rarer,

@@ -11,7 +11,7 @@ from needle.document import DocumentError
 from needle.measure.readings import parse
 from needle.plan.document import parse_plan
 from needle.plan.use import use_from_text
-from needle.profile.profile import parse_load
+from needle.profile.document import parse_load
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading
@@ -29,7 +29,11 @@ def load_document(load: Load) -> dict[str, Any]:
     document: dict[str, Any] = {
         "name": load.name,
         "kind": load.kind,
-        "mains": {"volts": load.job.mains_v, "hertz": load.job.mains_hz},
+        "mains": {
+            "volts": load.job.mains_v,
+            "hertz": load.job.mains_hz,
+            **({"split": True} if load.job.split else {}),
+        },
         "readings": [reading.to_document() for reading in load.known_readings()],
     }
     named = {str(reading["meter"]) for reading in document["readings"] if "meter" in reading}
@@ -38,6 +42,8 @@ def load_document(load: Load) -> dict[str, Any]:
     for key in ("set_c", "hours_per_day"):
         if getattr(load, key) is not None:
             document[key] = getattr(load, key)
+    if load.legs:
+        document["legs"] = load.legs
     if load.setting:
         document["setting"] = load.setting
     for flag in ("never_rarer", "dc"):
@@ -60,7 +66,7 @@ def add_load_document(job: Job, data: Any) -> Load:
         load = add_load(_checked(Load(
             job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
             setting=record.setting, hours_per_day=record.hours_per_day,
-            never_rarer=record.never_rarer, dc=record.dc,
+            never_rarer=record.never_rarer, dc=record.dc, legs=data.get("legs") or "",
         )))  # fmt: skip
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
