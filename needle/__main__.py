@@ -256,13 +256,13 @@ def main(argv: Sequence[str] | None = None) -> int:
     try:
         answer = args.run(args)
         several = answer if isinstance(answer, list) else [answer]
-        lines = [json.dumps(one, ensure_ascii=False, allow_nan=False) for one in several]
+        lines = [json.dumps(answer, ensure_ascii=False, allow_nan=False) for answer in several]
     except DocumentError as error:
         return _refused(str(error))
     except _NO_FIGURE:
         return _refused(_NO_ANSWER)
     print("\n".join(lines))
-    failed = [one for one in several if "error" in one and "file" in one]
+    failed = [answer for answer in several if "error" in answer and "file" in answer]
     return _refused(f"{len(failed)} of {len(several)} files were refused") if failed else 0
 
 

@@ -142,7 +142,9 @@ def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
     """
     if len(estimates) == 1:
         return estimates[0]
-    ordered = sorted(estimates, key=lambda one: (one.grade, one.value, one.spread))
+    ordered = sorted(
+        estimates, key=lambda estimate: (estimate.grade, estimate.value, estimate.spread)
+    )
     weights = np.array([1 / max(estimate.sigma_log, 1e-6) ** 2 for estimate in ordered])
     logs = np.log([max(estimate.value, 1e-12) for estimate in ordered])
     centre = float(np.sum(weights * logs) / np.sum(weights))
@@ -170,7 +172,9 @@ def spread_of_few(deviations: Sequence[float], prior: float, worth: int) -> floa
     """
     count = len(deviations)
     freedom = worth + count - 1
-    scatter = math.sqrt((worth * prior**2 + sum(one**2 for one in deviations)) / freedom)
+    scatter = math.sqrt(
+        (worth * prior**2 + sum(deviation**2 for deviation in deviations)) / freedom
+    )
     return scatter / math.sqrt(count) * student(freedom)
 
 

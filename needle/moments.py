@@ -120,7 +120,7 @@ def _overlap(first: Window, second: Window) -> bool:
         return False
     if isinstance(first.start, int):
         day = datetime(2000, 1, 1, tzinfo=UTC)
-        masks = [in_windows([one], day, DAY_MIN) for one in (first, second)]
+        masks = [in_windows([window], day, DAY_MIN) for window in (first, second)]
         return bool((masks[0] & masks[1]).any())
     return bool(first.start < second.end and second.start < first.end)  # type: ignore[operator]
 

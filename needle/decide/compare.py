@@ -81,16 +81,16 @@ class Against:
     real: bool
 
 
-def against(one: Estimate, reference: Estimate, shared: float = 0.0) -> Against | None:
+def against(figure: Estimate, reference: Estimate, shared: float = 0.0) -> Against | None:
     """How far a figure is from the reference's, as a share; None where that is nothing.
 
     Both are log-normal, so their ratio is too. ``shared`` is the relative sd that both have in
     common, the gain of one meter: it cancels.
     """
-    if one.value <= 0 or reference.value <= 0:
+    if figure.value <= 0 or reference.value <= 0:
         return None
-    spread = math.sqrt(max(0.0, one.sigma_log**2 + reference.sigma_log**2 - 2 * shared**2))
-    middle = math.log(one.value / reference.value)
+    spread = math.sqrt(max(0.0, figure.sigma_log**2 + reference.sigma_log**2 - 2 * shared**2))
+    middle = math.log(figure.value / reference.value)
     low, value, high = (math.exp(middle + z * spread) - 1 for z in (-Z90, 0.0, Z90))
     # Real when nine in ten pairs agree in sign.
     return Against(low, value, high, low > 0 or high < 0)

@@ -35,7 +35,9 @@ class Rung:
 
 def best_order(starters: Sequence[Starter]) -> list[Starter]:
     """The order with the lowest worst moment: greatest start above its own running W first."""
-    return sorted(starters, key=lambda one: (one.running_w - one.start_va, one.name))
+    return sorted(
+        starters, key=lambda starter: (starter.running_w - starter.start_va, starter.name)
+    )
 
 
 def ladder(starters: Sequence[Starter]) -> list[Rung]:
@@ -50,4 +52,4 @@ def ladder(starters: Sequence[Starter]) -> list[Rung]:
 
 def worst(rungs: Sequence[Rung]) -> Rung | None:
     """The rung with the highest peak; the first of equals, None of none."""
-    return max(rungs, key=lambda one: one.peak_va, default=None)
+    return max(rungs, key=lambda rung: rung.peak_va, default=None)

@@ -78,7 +78,7 @@ def choose(target_uf: float, stock_uf: Sequence[float]) -> tuple[float, ...]:
     options: list[tuple[float, ...]] = [(value_uf,) for value_uf in stock_uf]
     options += list(itertools.combinations_with_replacement(sorted(stock_uf, reverse=True), 2))
     fitting = [option for option in options if sum(option) <= target_uf + 1e-9]
-    return max(fitting, key=lambda one: (round(sum(one), 9), -len(one)), default=())
+    return max(fitting, key=lambda option: (round(sum(option), 9), -len(option)), default=())
 
 
 def correct(

@@ -231,7 +231,7 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     above = np.arange(1, len(levels.watts))
     energy = levels.watts * levels.seconds
     heavy = [index for index in above if energy[index] >= _HEAVY * energy[above].sum()]
-    main = int(max(heavy, key=lambda one: (runs[one], levels.seconds[one])))
+    main = int(max(heavy, key=lambda level: (runs[level], levels.seconds[level])))
     starts = segments.start_s[segments.label == main]
     ends = segments.end_s[segments.label == main]
     if len(starts) < 2:

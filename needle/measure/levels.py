@@ -159,12 +159,12 @@ def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     used = np.unique(label)
     label = np.searchsorted(used, label).astype(np.int32)
     count = len(used)
-    watts = np.array([np.median(smooth[label == one]) for one in range(count)])
+    watts = np.array([np.median(smooth[label == level]) for level in range(count)])
     seconds = np.bincount(label, weights=series.weight_s, minlength=count)
     holds = _holds(smooth, label, watts, series)
     if not holds and not bounds_w and (split := _on_and_off(smooth, series)) is not None:
         label, holds = _bridged(_settled(split, series), series), True
-        watts = np.array([np.median(smooth[label == one]) for one in (0, 1)])
+        watts = np.array([np.median(smooth[label == level]) for level in (0, 1)])
         seconds = np.bincount(label, weights=series.weight_s, minlength=2)
     return Levels(watts, seconds, holds, _segments(label, series))
 

@@ -102,7 +102,9 @@ def _too_wide(width: int) -> DocumentError:
 
 
 def separator_of(first: str) -> str:
-    return max(_SEPARATORS, key=lambda one: (first.count(one), -_SEPARATORS.index(one)))
+    return max(
+        _SEPARATORS, key=lambda separator: (first.count(separator), -_SEPARATORS.index(separator))
+    )
 
 
 def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:

@@ -90,7 +90,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     )
     # What is worked off after a rest was wanted before it.
     wanted = wanted_wh(_mean_patterns(_without_rest(plan), minutes), needed)
-    out, into = (_wh(one[0, :until].sum()) for one in (flow.out_w, flow.into_w))
+    out, into = (_wh(watts[0, :until].sum()) for watts in (flow.out_w, flow.into_w))
     runtime, never_off = (
         float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
     )

@@ -52,7 +52,7 @@ def use_from_text(text: str) -> dict[str, Any]:
         return {
             "tasks": [f"{moment // 60:02d}:{moment % 60:02d}" for moment in spread_over_day(count)]
         }
-    parts = [one.strip() for one in _PARTS.split(text) if one.strip()]
+    parts = [part.strip() for part in _PARTS.split(text) if part.strip()]
     if any(_AT.match(part) for part in parts):
         return {"tasks": [_moment(part) for part in parts]}
     windows = [_window(part) for part in parts]
@@ -263,7 +263,7 @@ def _length_min(first: str, last: str) -> int:
     if not is_daily(first):
         span = datetime.fromisoformat(last) - datetime.fromisoformat(first)
         return round(span.total_seconds() / 60)
-    places = [int(one[:2]) * 60 + int(one[3:]) for one in (first, last)]
+    places = [int(clock[:2]) * 60 + int(clock[3:]) for clock in (first, last)]
     return (places[1] - places[0]) % DAY_MIN
 
 

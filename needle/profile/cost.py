@@ -56,7 +56,7 @@ def tariff_hours_from_text(text: str) -> list[list[str | float]]:
             raise DocumentError("hours", f"“{part.strip()[:30]}” is not such as 23:00–07:00 0.18")
         first, last = (group if ":" in group else f"{group}:00" for group in match.groups()[:2])
         first, last = (
-            f"{int(one.split(':')[0]) % 24:02d}:{one.split(':')[1]}" for one in (first, last)
+            f"{int(clock.split(':')[0]) % 24:02d}:{clock.split(':')[1]}" for clock in (first, last)
         )
         hours.append([first, last, float(match[3].replace(",", "."))])
     parse_windows([hour[:2] for hour in hours], "hours", UTC)

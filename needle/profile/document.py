@@ -66,8 +66,8 @@ def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> R
 def as_document(profile: Profile) -> dict[str, Any]:
     """The profile as ``needle profile`` prints it."""
 
-    def span(one: Estimate | None) -> dict[str, float] | None:
-        return None if one is None else one.as_range()
+    def span(estimate: Estimate | None) -> dict[str, float] | None:
+        return None if estimate is None else estimate.as_range()
 
     return {
         "mean_w": span(profile.mean_w),

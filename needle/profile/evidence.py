@@ -116,7 +116,7 @@ class Evidence:
     @cached_property
     def longest_h(self) -> float:
         """The longest that its energy was watched without a break, h."""
-        spans = [run.hours for run in self.runs] + [one.covered_h for one in self.captures]
+        spans = [run.hours for run in self.runs] + [capture.covered_h for capture in self.captures]
         return max(spans, default=0.0)
 
     @property

@@ -317,7 +317,7 @@ def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
         return None
     return max(
         awake,
-        key=lambda one: (one.setting == setting, one.name == "running", one.watts.value),
+        key=lambda state: (state.setting == setting, state.name == "running", state.watts.value),
     )
 
 
@@ -384,7 +384,7 @@ def _running_without_spot(
     kind: Kind, from_label: Estimate | None, means: Sequence[Estimate]
 ) -> Estimate:
     """Running W where no spot reading gives it."""
-    best = min(means, key=lambda one: (one.grade, one.spread), default=None)
+    best = min(means, key=lambda mean: (mean.grade, mean.spread), default=None)
     steady = kind.duty in (_FULL, None)
     if best is not None and steady and (from_label is None or best.grade < "D"):
         return best
@@ -428,7 +428,7 @@ def _settle_mean(
     notices = [
         f"Two ways to know the mean differ: {best.how[0]} ({with_unit(best.value, 'W')}); "
         f"{other.how[-1]} ({with_unit(other.value, 'W')}). The better-graded one is used."
-        for other in sorted(means, key=lambda one: (one.grade, one.value))
+        for other in sorted(means, key=lambda mean: (mean.grade, mean.value))
         if other.grade != grade and disagree(best, other)
     ]
     return best, notices

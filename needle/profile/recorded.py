@@ -21,15 +21,15 @@ _WANDER = 0.10
 _ONE_TASK_H = 6.0
 
 
-def grade_of(one: Recorded) -> str:
+def grade_of(capture: Recorded) -> str:
     """A for a day, or two hours of a steady load; else B: no day looks like its best hour."""
-    enough = STEADY_ENOUGH_H if one.pattern == "steady" else LONG_ENOUGH_H
-    return "A" if one.covered_h >= enough else "B"
+    enough = STEADY_ENOUGH_H if capture.pattern == "steady" else LONG_ENOUGH_H
+    return "A" if capture.covered_h >= enough else "B"
 
 
-def is_task(one: Recorded) -> bool:
+def is_task(capture: Recorded) -> bool:
     """A program short enough to be one unit of work rather than days of use."""
-    return one.pattern == "program" and one.covered_h < _ONE_TASK_H
+    return capture.pattern == "program" and capture.covered_h < _ONE_TASK_H
 
 
 def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
@@ -48,7 +48,7 @@ def mean_of(captures: Sequence[Recorded], watched: Watched) -> Estimate | None:
         return None
     best = min(estimate.grade for estimate in means)
     total_h = sum(capture.covered_h for capture in captures)
-    return pool([one for one in means if one.grade == best], watched.span(total_h))
+    return pool([mean for mean in means if mean.grade == best], watched.span(total_h))
 
 
 def _mean(capture: Recorded, watched: Watched) -> Estimate:
@@ -106,7 +106,7 @@ def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
         (*read, *recorded), key=lambda one: (one.watts.grade, one.watts.spread, one.watts.value)
     ):
         best.setdefault((one.setting, one.name), one)
-    return sorted(best.values(), key=lambda one: (one.setting, one.watts.value, one.name))
+    return sorted(best.values(), key=lambda state: (state.setting, state.watts.value, state.name))
 
 
 def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
@@ -118,7 +118,7 @@ def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
     ]
     if not seen:
         return None
-    best = max(seen, key=lambda one: (one.whole_cycles, one.covered_h))
+    best = max(seen, key=lambda capture: (capture.whole_cycles, capture.covered_h))
     assert best.duty is not None and best.period_min is not None
     spread = DEFAULT_SPREAD["B"] if best.duty_spread is None else best.duty_spread
     how = (f"{best.whole_cycles} whole cycles recorded: duty {best.duty:.2f}",)

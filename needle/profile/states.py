@@ -94,7 +94,7 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
         _pooled(name, setting, reads, kind.level_spread)
         for (setting, name), reads in groups.items()
     ]
-    states.sort(key=lambda one: (one.setting, one.watts.value, one.name))
+    states.sort(key=lambda state: (state.setting, state.watts.value, state.name))
     return states, sorted(set(notices))
 
 
@@ -144,7 +144,7 @@ def _state_words(spot: Spot) -> str:
 
 
 def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> State:
-    reads = sorted(reads, key=lambda one: (one.watts.grade, one.watts.value, one.accuracy))
+    reads = sorted(reads, key=lambda read: (read.watts.grade, read.watts.value, read.accuracy))
     best = [field for field in reads if field.watts.grade == reads[0].watts.grade]
     values = [reading.watts.value for reading in best]
     spread = repeated_spread(values, min(reading.accuracy for reading in best), prior)

@@ -4,6 +4,7 @@ import uuid
 from unittest import mock
 
 from django.db import DatabaseError
+from django.urls import reverse
 
 from tests.web.base import HTMX, SPOT, SiteTest, make_job, make_load, make_supply
 from web.jobs.models import Change
@@ -332,7 +333,8 @@ class SurveyTest(SiteTest):
 class EchoTest(SiteTest):
     def test_says_how_it_understood(self):
         def echo(text, unit):
-            return self.client.get("/quantity/", {"text": text, "unit": unit}).content.decode()
+            query = {"of": "wh", "wh": text, "unit": unit}
+            return self.client.get(reverse("common:echo"), query).content.decode()
 
         self.assertIn("= 710\u00a0Wh", echo("0,71 kWh", "Wh"))
         self.assertIn("1\u00a0h\u00a030\u00a0min", echo("1h30", "h"))

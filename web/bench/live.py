@@ -118,7 +118,7 @@ def _state(watts: float, glance: Analysis | None) -> str:
     if glance is None or glance.idle_w is None:
         return "running"
     others = [state.watts for state in glance.states if state.watts > glance.idle_w]
-    nearest = min(others, key=lambda one: abs(one - watts), default=glance.idle_w)
+    nearest = min(others, key=lambda level_w: abs(level_w - watts), default=glance.idle_w)
     return "resting" if abs(watts - glance.idle_w) < abs(watts - nearest) else "running"
 
 

@@ -12,6 +12,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django_htmx.http import HttpResponseClientRedirect
 
 from needle.document import DocumentError
 from needle.measure.capture import as_csv
@@ -202,7 +203,8 @@ def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
         except DocumentError as error:
             form.add_error("file", f"{error.message[0].upper()}{error.message[1:]}.")
         else:
-            return redirect("bench:capture", job.pk, capture.pk)
+            address = reverse("bench:capture", args=[job.pk, capture.pk])
+            return HttpResponseClientRedirect(address) if request.htmx else redirect(address)
     status = 422 if form.is_bound else 200
     context = {"job": job, "load": record, "form": form}
     return render(request, "bench/upload.html", context, status=status)

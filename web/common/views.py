@@ -14,7 +14,7 @@ from needle import quantity
 @require_GET
 def echo(request: HttpRequest) -> HttpResponse:
     """How a quantity was understood, for the line beneath its field."""
-    text, unit = request.GET.get("text", ""), request.GET.get("unit", "")
+    text, unit = request.GET.get(request.GET.get("of", ""), ""), request.GET.get("unit", "")
     understood = problem = ""
     if text.strip():
         try:

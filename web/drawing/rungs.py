@@ -89,5 +89,7 @@ def _lines(name: str, letters: int) -> list[str]:
     if len(name) <= letters:
         return [name]
     return [
-        one if len(one) <= letters + 1 else f"{one[: letters - 1]}…" for one in (first, rest) if one
+        line if len(line) <= letters + 1 else f"{line[: letters - 1]}…"
+        for line in (first, rest)
+        if line
     ]

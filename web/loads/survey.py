@@ -176,7 +176,7 @@ def still_open(rows: Sequence[SurveyRow], most: int = 4) -> list[Open]:
         for row in rows
         if row.profile is not None and row.profile.advice and row.profile.grade != "A"
     ]
-    wanted.sort(key=lambda one: one[:2])
+    wanted.sort(key=lambda rank: rank[:2])
     return [
         Open(row.load, row.profile.advice[0])
         for _, _, row in wanted[:most]

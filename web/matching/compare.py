@@ -88,7 +88,7 @@ def pick(
             choice for choice in choices.values() if str(choice.load.pk) == key
         ]  # fmt: skip
         picked += [reading for reading in mine if reading not in picked]
-    return sorted(picked[:MOST], key=lambda one: one.key != reference)
+    return sorted(picked[:MOST], key=lambda choice: choice.key != reference)
 
 
 def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Compared:

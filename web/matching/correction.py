@@ -240,7 +240,7 @@ def _hours_won(load: Load, current: Answer, **changed: Any) -> str:
     low, value, high = (max(0.0, hours) for hours in won)
     if high * 60 < 1:
         return f" In {current.plan.name} that is less than a minute more."
-    words = [hours_text(one, exact=True) for one in (value, low, high)]
+    words = [hours_text(hours, exact=True) for hours in (value, low, high)]
     return f" In {current.plan.name} that is {words[0]} more ({words[1]} to {words[2]})."
 
 

@@ -151,14 +151,14 @@ def _differs(answers: list[Answer]) -> list[str]:
     return words
 
 
-def _differ_in_hours(one: Outcome, other: Outcome) -> bool:
+def _differ_in_hours(outcome: Outcome, other: Outcome) -> bool:
     """Whether nine in ten pairs of draws agree on which lasts longer.
 
     What both share is the same draw in both. As far as both were looked.
     """
-    draws = min(len(one.runtime_h), len(other.runtime_h))
-    ahead = min(one.plan.hours, other.plan.hours)
-    won = np.minimum(one.runtime_h[:draws], ahead) - np.minimum(other.runtime_h[:draws], ahead)
+    draws = min(len(outcome.runtime_h), len(other.runtime_h))
+    ahead = min(outcome.plan.hours, other.plan.hours)
+    won = np.minimum(outcome.runtime_h[:draws], ahead) - np.minimum(other.runtime_h[:draws], ahead)
     low, high = np.quantile(won, [0.1, 0.9])
     return bool(low > 0 or high < 0)
 

@@ -149,7 +149,7 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
         assumed = "no task was timed: counted as always on; keep a task reading, or give its steps"
         use = {}
     assumptions += [assumed] if assumed else []
-    can = [one for one in (AC, *able) if one != route and one in routes]
+    can = [other for other in (AC, *able) if other != route and other in routes]
     return Used(load, profile, entry, use, steps, route, can, "; ".join(assumptions))
 
 

@@ -443,5 +443,5 @@ class BatteryForm(SourceForm):
 
 
 SOURCE_FORMS: dict[str, type[SourceForm]] = {
-    one.kind: one for one in (SunForm, WindowForm, BatteryForm)
+    form.kind: form for form in (SunForm, WindowForm, BatteryForm)
 }

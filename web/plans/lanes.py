@@ -114,7 +114,7 @@ def _block(use: dict, index: int) -> str:
 
 
 def _words(name: str, span: Span, plan: CorePlan, begin: str) -> str:
-    first, last = (moment_after(plan.start, one / 60) for one in (span.first, span.last))
+    first, last = (moment_after(plan.start, minute / 60) for minute in (span.first, span.last))
     daily = ", every day" if is_daily(begin) and plan.hours > 24 else ""
     return f"{name}, {first:%a %H:%M} to {last:%H:%M}{daily}"
 

@@ -188,7 +188,7 @@ def shown_of(outcome: Outcome, wanted: Mapping[str, str]) -> Shown:
     span = _number(wanted.get("span"))
     if span is None:
         span = next((reach for reach in reaches if reach >= matters), most)
-    span = min(reaches, key=lambda one: abs(one - (span or most)))
+    span = min(reaches, key=lambda reach: abs(reach - (span or most)))
     last = max(0.0, most - span)
     first = min(last, max(0.0, _number(wanted.get("from")) or 0.0))
     place = reaches.index(span)
@@ -357,6 +357,8 @@ def csv_rows(outcome: Outcome) -> list[list[str]]:
         low, mid, high = (f"{row[index]:.4f}" for row in outcome.charge)
         place = min(int(hour), len(outcome.drawn_w) - 1)
         moment = timezone.localtime(moment_after(outcome.plan.start, hour))
-        watts = [f"{one[place]:.1f}" for one in (outcome.drawn_w, outcome.sources_w)]
+        watts = [
+            f"{watts_by_hour[place]:.1f}" for watts_by_hour in (outcome.drawn_w, outcome.sources_w)
+        ]
         table.append([moment.isoformat(), low, mid, high, *watts])
     return table

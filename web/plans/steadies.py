@@ -53,25 +53,27 @@ def steadies(answer: Answer) -> list[Steady]:
     return [_steady(answer, narrowing) for narrowing in answer.narrowings]
 
 
-def _steady(answer: Answer, one: Narrowing) -> Steady:
+def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
     job, supply = answer.plan.job, answer.supply
-    test = _SUPPLY_TESTS.get(one.key.kind)
-    if one.key.kind == OUTPUT:
-        test = (f"{one.key.name} against AC, one load", "route", "a day each")
+    test = _SUPPLY_TESTS.get(narrowing.key.kind)
+    if narrowing.key.kind == OUTPUT:
+        test = (f"{narrowing.key.name} against AC, one load", "route", "a day each")
     if test is not None and supply is not None:
         words, kind, takes = test
         url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
-        return Steady(words, "", takes, url, one)
-    if one.key.kind == SOURCE:
-        return Steady(f"log what {one.what} give over three days", "", "three days", "", one)
-    used = next((used for used in answer.used if used.name == one.key.name), None)
+        return Steady(words, "", takes, url, narrowing)
+    if narrowing.key.kind == SOURCE:
+        return Steady(
+            f"log what {narrowing.what} give over three days", "", "three days", "", narrowing
+        )
+    used = next((used for used in answer.used if used.name == narrowing.key.name), None)
     if used is None or used.profile is None:
-        return Steady(f"measure {one.what}", "", "", "", one)
-    if one.key.kind == LOAD_START:
+        return Steady(f"measure {narrowing.what}", "", "", "", narrowing)
+    if narrowing.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
-        odds = f"it fails in {in_ten(one.share)} runs"
-        return Steady(f"a start test of {one.what}", odds, "five minutes", url, one)
+        odds = f"it fails in {in_ten(narrowing.share)} runs"
+        return Steady(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
     wanted = ("mean", "running watts")
     advice = min(
         (item for item in used.profile.advice if item.narrows in wanted),
@@ -80,5 +82,7 @@ def _steady(answer: Answer, one: Narrowing) -> Steady:
     )
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
-        return Steady(f"measure {one.what} again", "", "", url, one)
-    return Steady(f"measure {one.what}", advice.method, hours_text(advice.minutes / 60), url, one)
+        return Steady(f"measure {narrowing.what} again", "", "", url, narrowing)
+    return Steady(
+        f"measure {narrowing.what}", advice.method, hours_text(advice.minutes / 60), url, narrowing
+    )

@@ -42,7 +42,7 @@ def _refuse(words: str) -> HttpResponse:
 
 
 def _words(form: WhatIfForm) -> str:
-    return " ".join(str(one) for errors in form.errors.values() for one in errors).rstrip(".")
+    return " ".join(str(error) for errors in form.errors.values() for error in errors).rstrip(".")
 
 
 @require_POST

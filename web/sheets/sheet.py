@@ -147,12 +147,12 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
     return facts
 
 
-def ranged(one: Estimate | None, unit: str) -> str:
+def ranged(estimate: Estimate | None, unit: str) -> str:
     """An estimate with its range and grade, as text."""
-    if one is None:
+    if estimate is None:
         return "–"
-    low, high = significant(one.low, 2), significant(one.high, 2)
-    return f"{with_unit(one.value, unit)} ({low}–{high}) {one.grade}"
+    low, high = significant(estimate.low, 2), significant(estimate.high, 2)
+    return f"{with_unit(estimate.value, unit)} ({low}–{high}) {estimate.grade}"
 
 
 def _loads(answer: Answer, counted: Sequence[Used]) -> Table:
@@ -203,8 +203,8 @@ def _supply(core: CoreSupply, name: str) -> Table:
     return Table(f"Supply as measured: {name}", ["figure", "value", "how it is known"], rows, (1,))
 
 
-def _known(one: Estimate) -> str:
-    return f"{one.grade}: {one.how[0] if one.how else 'given'}"
+def _known(estimate: Estimate) -> str:
+    return f"{estimate.grade}: {estimate.how[0] if estimate.how else 'given'}"
 
 
 def _day(answer: Answer, outcome: Outcome) -> list[Table]:

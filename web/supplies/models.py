@@ -130,7 +130,7 @@ class Supply(Record):
             {"ac"} if self.continuous_w else set()
         )
         tests = [logger for logger in self._live("tests") if logger.speaks_of(names)]
-        return sorted(tests, key=lambda one: (one.tested_at, one.pk or 0))
+        return sorted(tests, key=lambda test: (test.tested_at, test.pk or 0))
 
     def to_document(
         self,

@@ -295,5 +295,5 @@ class TogetherForm(ProofForm):
 
 
 FORMS: dict[str, type[ProofForm]] = {
-    one.type: one for one in (IdleForm, EfficiencyForm, CapacityForm, RouteForm, TogetherForm)
+    form.type: form for form in (IdleForm, EfficiencyForm, CapacityForm, RouteForm, TogetherForm)
 }

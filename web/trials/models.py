@@ -111,7 +111,7 @@ class Trial(Record):
         """Live check-ins by time, from the prefetch where there is one."""
         if not hasattr(self, "live_check_ins"):
             self.live_check_ins = list(self.check_ins.live()) if self.pk else []
-        return sorted(self.live_check_ins, key=lambda one: (one.at, one.pk or 0))
+        return sorted(self.live_check_ins, key=lambda check_in: (check_in.at, check_in.pk or 0))
 
     def hours_to(self, moment: datetime) -> float:
         """Hours from the start to a moment."""

@@ -1,4 +1,4 @@
-/* Menus, theme, keys, the needle's sway, quantity echoes. No rule of the trade lives here. */
+/* Menus, theme, keys, the needle's sway, dropped files. No rule of the trade lives here. */
 "use strict";
 
 document.addEventListener("alpine:init", () => {
@@ -50,25 +50,6 @@ document.addEventListener("alpine:init", () => {
     requestAnimationFrame(step);
   }
 
-  /* Echo beneath a quantity field how it was understood. */
-  const waits = new WeakMap();
-  function echo(input) {
-    clearTimeout(waits.get(input));
-    waits.set(input, setTimeout(async () => {
-      const target = input.parentElement.querySelector(".echo");
-      if (!target) return;
-      const query = new URLSearchParams({ text: input.value, unit: input.dataset.unit });
-      const answer = await fetch(`${input.dataset.echo}?${query}`, { credentials: "same-origin" }).catch(() => null);
-      if (!answer || !answer.ok) { target.textContent = ""; return; }
-      const holder = new DOMParser().parseFromString(await answer.text(), "text/html").body;
-      target.classList.toggle("echo-problem", Boolean(holder.querySelector(".echo-problem")));
-      target.textContent = holder.textContent.trim();
-    }, 300));
-  }
-  document.addEventListener("input", (event) => {
-    if (event.target.matches("[data-echo]")) echo(event.target);
-  });
-
   /* A new job keeps the browser's clock. */
   for (const input of document.querySelectorAll("[data-zone]")) {
     if (!input.value) input.value = Intl.DateTimeFormat().resolvedOptions().timeZone || "";
@@ -87,35 +68,18 @@ document.addEventListener("alpine:init", () => {
     zone.classList.remove("over");
     zone.querySelector("input[type=file]").files = event.dataTransfer.files;
   });
-  document.addEventListener("submit", (event) => {
-    const form = event.target;
-    if (!form.matches("[data-upload]")) return;
-    event.preventDefault();
-    const bar = form.querySelector("progress"), request = new XMLHttpRequest();
+  document.addEventListener("htmx:xhr:progress", (event) => {
+    const bar = event.target.querySelector?.("progress"), sent = event.detail;
+    if (!bar) return;
     bar.hidden = false;
-    request.upload.onprogress = (sent) => { bar.value = sent.lengthComputable ? (100 * sent.loaded) / sent.total : 0; };
-    request.upload.onload = () => say("Reading the file…");
-    request.onerror = () => { say("The site cannot be reached. The file is still chosen: try again."); bar.hidden = true; };
-    request.onload = () => {
-      say("");
-      if (request.status < 400) { location.assign(request.responseURL); return; }
-      const answer = new DOMParser().parseFromString(request.responseText, "text/html");
-      const fresh = answer.querySelector("[data-upload] .field-errors, .nonfield");
-      bar.hidden = true;
-      form.querySelectorAll(".field-errors").forEach((old) => old.remove());
-      const words = document.createElement("p");
-      words.className = "field-errors";
-      words.textContent = fresh ? fresh.textContent.trim() : "The site refused that file.";
-      form.querySelector("[data-drop]").append(words);
-    };
-    request.open("POST", form.action);
-    request.send(new FormData(form));
+    bar.value = sent.lengthComputable ? (100 * sent.loaded) / sent.total : 0;
+    if (sent.loaded === sent.total) say("Reading the file…");
   });
 
   /* Send a plain form once. */
   document.addEventListener("submit", (event) => {
     const form = event.target;
-    if (form.matches("[hx-post], [data-upload]") || form.method !== "post") return;
+    if (form.matches("[hx-post]") || form.method !== "post") return;
     if (form.dataset.sent) { event.preventDefault(); return; }
     form.dataset.sent = "yes";
   });
