@@ -300,6 +300,6 @@ _WHY_NOT = {
     "overload": "{load} and what runs with it ask for more than the supply carries",
     "start": "the supply does not carry the start of {load}",
     "output": "{load} asks for more than its output gives",
-    "volts": "{load} wants other volts than the inverter gives",
+    "volts": "{load} wants other volts than it is given",
     "rest": "{load} must run while the inverter rests",
 }

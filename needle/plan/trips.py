@@ -13,8 +13,9 @@ import numpy as np
 
 from needle.decide.starting import START_REAL, asked_va, carried_va, fits_volts, start_factor
 from needle.plan.patterns import Pattern
-from needle.plan.plan import AC, Plan
+from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.uncertain import GREY, Inputs
+from needle.quantity import MOST_DC_V
 
 #: Trips rarer than this are not told.
 RARE = 0.02
@@ -114,6 +115,27 @@ class Drops:
         return Drops(self.why[rows], self.unit[rows], self.asked[rows], self.most[rows])
 
 
+#: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
+SAME_DC_VOLTS = 0.25
+
+
+def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
+    """Volts that a load is given and does not want; None where they fit or are not known.
+
+    The volts of a load with an AC adapter say nothing of a DC output; a USB output gives what is
+    asked of it.
+    """
+    if load.route == AC:
+        inverter = plan.supply.inverter
+        fits = inverter is None or fits_volts(load.volts, inverter)
+        return None if fits or inverter is None else inverter.volts
+    output = next(output for output in plan.supply.outputs if output.name == load.route)
+    given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
+    if load.volts is None or load.volts > MOST_DC_V or given_v is None or output.kind == "usb":
+        return None
+    return None if abs(load.volts / given_v - 1) <= SAME_DC_VOLTS else given_v
+
+
 class Tripper:
     """Settles the trips of a plan, block after block.
 
@@ -144,14 +166,12 @@ class Tripper:
             self._carried(pattern, start_va, inputs)
             for pattern, start_va in zip(patterns, self.start_va, strict=True)
         ]
-        #: Patterns that want other volts than the inverter gives.
-        self.unfit = [
-            n
+        #: Volts that patterns are given which want others, by their numbers.
+        self.unfit = {
+            n: given_v
             for n, pattern in enumerate(patterns)
-            if self.inverter is not None
-            and pattern.load.route == AC
-            and not fits_volts(pattern.load.volts, self.inverter)
-        ]
+            if (given_v := _unfit_v(plan, pattern.load)) is not None
+        }
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
@@ -209,14 +229,13 @@ class Tripper:
         return extra
 
     def _drop_unfit(self, first: int, powers: list[np.ndarray]) -> None:
-        """Drop what the inverter's volts do not fit, from where it would first run."""
-        for n in self.unfit:
+        """Drop what is given other volts than it wants, from where it would first run."""
+        for n, given_v in self.unfit.items():
             rows = np.flatnonzero(powers[n].any(axis=1))
             if rows.size:
                 when = (powers[n][rows] > 0).argmax(axis=1)
                 volts = np.full(rows.size, self.patterns[n].load.volts)
-                assert self.inverter is not None and self.inverter.volts is not None
-                given = np.full(rows.size, self.inverter.volts)
+                given = np.full(rows.size, given_v)
                 why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
                 self._remember_first(n, first, rows, when, why)
                 self._drop(n, first, powers, rows, when, Drops(why, unit, volts, given))

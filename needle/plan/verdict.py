@@ -28,7 +28,7 @@ class Trouble:
     ----------
     why : str
         ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, ``"volts"`` (others
-        than the inverter gives), or ``"rest"`` (what must run has none while the inverter rests).
+        than it is given), or ``"rest"`` (what must run has none while the inverter rests).
     load : str
         That is dropped; empty where the supply stops.
     minute : int

@@ -70,6 +70,8 @@ class Output:
         Switched off, and without idle draw, while no load is on it.
     off_when_idle : bool
         Switches itself off, and draws nothing, in minutes in which no load draws.
+    kind : str
+        Key of :data:`OUTPUT_KINDS`.
     """
 
     name: str
@@ -79,6 +81,7 @@ class Output:
     volts: float | None = None
     off_unused: bool = False
     off_when_idle: bool = False
+    kind: str = "dc"
 
 
 _KEYS = (
@@ -141,4 +144,5 @@ def _output(reader: Reader, name: str) -> Output:
         volts=volts,
         off_unused=reader.flag("off_unused"),
         off_when_idle=reader.flag("off_when_idle"),
+        kind=kind.key,
     )

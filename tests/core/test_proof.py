@@ -295,3 +295,27 @@ class MeasuredTest(unittest.TestCase):
         exact = twin.held_wh * 0.9 / twin.drain_w(400)
         self.assertAlmostEqual(twin.hours_down(steady, 10.0, 0.1), exact, places=6)
         self.assertIsNone(twin.hours_down(steady[:10], 10.0, 0.1))
+
+
+class OutputVoltsTest(unittest.TestCase):
+    """A DC load wants the volts of its output, or of the battery it hangs on straight."""
+
+    def trips(self, load_v, **output):
+        outcome = simulate(parse_plan({
+            "hours": 5,
+            "supply": {"battery": {"chemistry": "lead", "nominal_wh": 1000, "volts": 12},
+                       "outputs": [{"name": "o", **output}]},
+            "loads": [{"name": "L", "route": "o", "running_w": 12.0, "volts": load_v}],
+        }), 50)  # fmt: skip
+        return [(trip.why, trip.limit_w) for trip in outcome.trips]
+
+    def test_a_load_for_other_volts_does_not_run(self):
+        self.assertEqual(self.trips(24, volts=12), [("volts", 12)])
+        self.assertEqual(self.trips(24, kind="terminals"), [("volts", 12)])
+        self.assertEqual(self.trips(24, kind="converter", volts=24), [])
+        self.assertEqual(self.trips(13.8, volts=12), [])
+
+    def test_what_says_nothing_is_taken_as_fitting(self):
+        # An AC adapter's volts, a USB output, an output whose volts nobody gave.
+        for load_v, output in ((230, {"volts": 12}), (20, {"volts": 5, "kind": "usb"}), (24, {})):
+            self.assertEqual(self.trips(load_v, **output), [])

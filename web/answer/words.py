@@ -209,7 +209,7 @@ _TROUBLES = {
     "overload": "{load} and what runs with it overload it",
     "start": "the start of {load} trips it",
     "output": "{load} asks for more than its output gives",
-    "volts": "{load} wants other volts than the inverter gives",
+    "volts": "{load} wants other volts than it is given",
     "rest": "{load} has no power: the inverter rests then",
 }
 

@@ -18,7 +18,7 @@ WHY_NOT = {
     "start": "its start trips it",
     "overload": "more than the inverter carries",
     "output": "more than the output gives",
-    "volts": "wants other volts than the inverter gives",
+    "volts": "wants other volts than it is given",
 }
 
 
