@@ -37,7 +37,7 @@ SHOTS = (
     ("power-factor", "/jobs/2/loads/14/power-factor/", WIDE, "light"),
     ("day-plan", "/jobs/1/plan/", {"width": 1280, "height": 1100}, "light"),
     ("day-plan-dark", "/jobs/1/plans/3/", WIDE, "dark"),
-    ("day-plan-sustains", "/jobs/1/plans/2/", WIDE, "light"),
+    ("meters", "/meters/", WIDE, "light"),
     ("day-plan-compare", "/jobs/1/plans/1/compare/?with=supply-2", WIDE, "light"),
     ("compare", "/jobs/1/compare/?item=3&item=2&on=1", WIDE, "light"),
     ("trial", "/jobs/1/trials/3/", WIDE, "light"),

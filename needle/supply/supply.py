@@ -124,7 +124,7 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
     share = 100 * passed / left if left > 0 else efficiency.value * 100
     steps += [
         SupplyStep("after idle", after_idle, f"{through.idle_w.value:.3g} W idle for {on_h:.3g} h"),
-        SupplyStep("reaches the loads", reaching, f"conversion passes on {share:.0f} %"),
+        SupplyStep("reaches the loads", reaching, f"{share:.0f} % efficiency"),
     ]
     return steps
 

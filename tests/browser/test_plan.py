@@ -152,7 +152,7 @@ class DayPlanTest(BrowserTest):
         page = self.opened()
         page.get_by_role("button", name="Find better hours for tasks").click()
         expect(page.locator(".ghost").first).to_be_visible()
-        page.get_by_role("link", name="Leave as it is").click()
+        page.get_by_role("link", name="Cancel", exact=True).click()
         expect(page.locator(".ghost")).to_have_count(0)
         page.get_by_role("button", name="Find better hours for tasks").click()
         page.get_by_role("button", name="Move 1 task").click()

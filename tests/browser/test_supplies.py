@@ -10,16 +10,14 @@ class SupplyPathTest(BrowserTest):
         page = self.signed_in()
         self.go(page, "supplies:list")
         page.get_by_role("link", name="Visit case", exact=True).click()
-        expect(page.get_by_role("row", name="passes on, marginal")).to_contain_text(
-            "usual for inverters"
-        )
+        expect(page.get_by_role("row", name="efficiency")).to_contain_text("usual for inverters")
         page.get_by_role("link", name="Efficiency test").click()
         page.get_by_role("link", name="Let the simulated supply run it").click()
         expect(page.get_by_label("DC watts, pair 5")).not_to_have_value("")
         page.get_by_role("button", name="Keep this test").click()
-        row = page.get_by_role("row", name="passes on, marginal")
+        row = page.get_by_role("row", name="efficiency")
         expect(row).to_contain_text("fitted to 5 pairs")
-        expect(page.get_by_role("img", name="What Visit case passes on")).to_be_visible()
+        expect(page.get_by_role("img", name="Efficiency of Visit case")).to_be_visible()
         page.get_by_role("button", name="Undo").click()
         expect(row).to_contain_text("usual for inverters")
 

@@ -25,7 +25,7 @@ from web.trials.models import CheckIn, Trial
 SECRET = "Zanzibar"
 #: Addresses that strangers may ask for.
 PUBLIC = {"common:alive", "accounts:sign-in", "accounts:sign-up", "accounts:forgotten",
-          "accounts:new-password", "demo:look-around", "samples"}  # fmt: skip
+          "accounts:new-password", "demo:look-around", "samples", "common:glossary"}  # fmt: skip
 #: Words in addresses that are no numbers.
 WORDS = {"kind": ("spot", "sun", "load", "output", "capacity"), "of": ("loads",), "form": ("plan.json",),
          "paper": ("a4",), "uidb64": ("MQ",), "token": ("a-b",)}  # fmt: skip

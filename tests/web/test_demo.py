@@ -1,5 +1,7 @@
 """The demo scenario is whole, mixed in grade, and kept."""
 
+import html
+import re
 from io import StringIO
 
 from django.contrib.auth import get_user_model
@@ -10,6 +12,25 @@ from django.urls import reverse
 from web.demo.scenario import USERNAME
 from web.jobs.models import Job
 from web.plans.outcomes import answer_of
+
+#: Words that no page uses: invented ones, and those that mean something else in the trade.
+BANNED = re.compile(
+    r"\b(leave it|take it back|eats|eaten|school|passes on|they are at|missing of it|optional|"
+    r"watts? (?:per|an) hour|gives of its label|cares for)\b",
+    re.IGNORECASE,
+)
+_BLOCKS = re.compile(
+    r"<(?:/?(?:p|li|h\d|td|th|dt|dd|div|section|label|button|summary|caption|option|figcaption|"
+    r"legend|a|span|tr|ul|ol|form|aside|details|main|nav)\b[^>]*)>"
+)
+
+
+def lines_of(page):
+    """The lines of a page's work area, as they are read."""
+    main = page[page.index('id="work"') :]
+    main = re.sub(r"<(script|style|svg|textarea|dialog|code)\b.*?</\1>", " ", main, flags=re.S)
+    parts = (re.sub(r"<[^>]*>", "", part) for part in _BLOCKS.split(main))
+    return [line for part in parts if (line := " ".join(html.unescape(part).split()))]
 
 
 class DemoTest(TestCase):
@@ -61,9 +82,19 @@ class DemoTest(TestCase):
                 for supply in job.supplies.all()
             ]
             urls += [reverse("plans:plan", args=[job.pk, plan.pk]) for plan in job.plans.all()]
+            urls += [reverse("loads:edit", args=[job.pk, load.pk]) for load in job.loads.all()[:2]]
+            urls += [reverse("trials:trial", args=[job.pk, run.pk]) for run in job.trials.all()]
+            urls += [reverse(name, args=[job.pk]) for name in ("trials:index", "sheets:sheet",
+                     "bench:index", "loads:add", "supplies:add", "plans:add")]  # fmt: skip
             for url in urls:
                 with self.subTest(url=url):
-                    self.assertEqual(self.client.get(url).status_code, 200)
+                    answer = self.client.get(url)
+                    self.assertEqual(answer.status_code, 200)
+                    lines = lines_of(answer.content.decode())
+                    self.assertEqual([line for line in lines if BANNED.search(line)], [])
+                    sentences = [line for line in lines if len(line) > 40 and line[-1] in ".?"]
+                    doubled = {line for line in sentences if sentences.count(line) > 1}
+                    self.assertEqual(doubled, set())
 
     def test_the_start_matrix_shows_every_verdict(self):
         self.client.force_login(self.user)

@@ -4,6 +4,7 @@ from web.common import views
 
 app_name = "common"
 urlpatterns = [
+    path("words/", views.glossary, name="glossary"),
     path("quantity/", views.echo, name="echo"),
     path("alive/", views.alive, name="alive"),
 ]

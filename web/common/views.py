@@ -9,6 +9,7 @@ from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
 
 from needle import quantity
+from web.common.glossary import GLOSSARY, anchor
 
 
 @require_GET
@@ -28,6 +29,15 @@ def echo(request: HttpRequest) -> HttpResponse:
             if parsed.note:
                 understood = f"{quantity.as_read(parsed.value, 'VA')}: {parsed.note}"
     return render(request, "common/_echo.html", {"understood": understood, "problem": problem})
+
+
+@login_not_required
+@require_GET
+def glossary(request: HttpRequest) -> HttpResponse:
+    """The words of the trade as this site means them."""
+    words = [(term, anchor(term), meaning) for term, meaning in sorted(
+        GLOSSARY.items(), key=lambda item: item[0].casefold())]  # fmt: skip
+    return render(request, "common/glossary.html", {"words": words})
 
 
 @login_not_required

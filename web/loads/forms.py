@@ -434,7 +434,7 @@ class ChargeDropForm(ReadingForm):
     hours = QuantityField("h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True)
     idle_w = QuantityField(
         "W", label="Supply's own idle", most=10_000, required=False,
-        help_text="What it eats with nothing plugged in; empty where it is not known.",
+        help_text="What it draws with nothing plugged in; empty where it is not known.",
     )  # fmt: skip
     efficiency = share_field(
         label="Conversion", above=True, required=False,

@@ -34,7 +34,7 @@ TYPES = {
 }
 PRIORITIES = {"must": "must run", "should": "should run", "nice": "nice to have"}
 CARES = {
-    "": "nothing of the kind",
+    "": "none of these",
     "life": "keeps a person or an animal alive",
     "cold": "keeps medicine, vaccine or food in its range",
     "wired": "is hard-wired",
@@ -71,7 +71,7 @@ class Load(Record):
     )
     priority = models.CharField(max_length=8, default="should", choices=list(PRIORITIES.items()))
     cares = models.CharField(
-        "what it cares for", max_length=8, blank=True, default="", choices=list(CARES.items())
+        "safety", max_length=8, blank=True, default="", choices=list(CARES.items())
     )
     setting = models.CharField(
         max_length=60, blank=True, help_text="Which setting the plan counts with, such as “mid”."

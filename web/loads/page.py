@@ -52,6 +52,13 @@ class LoadPage:
         return course(marks, "W", f"What {self.load.name} drew over the years")
 
     @property
+    def notices(self) -> list[str]:
+        """What to mind, but for what stands beside its course."""
+        assert self.profile is not None
+        change = self.profile.change if self.course else None
+        return [words for words in self.profile.notices if change is None or words != change.words]
+
+    @property
     def course_words(self) -> str:
         """Whether its draw changed."""
         assert self.profile is not None

@@ -132,7 +132,7 @@ def _label(core: Label) -> str:
 
 def _remark(core: CoreReading, agreement: Agreement | None) -> str:
     if agreement is not None:
-        return agreement.message
+        return agreement.message if agreement.residuals else ""
     if isinstance(core, EnergyRun) and (error := count_error(core.wh, core.step_wh)) > 0.05:
         return f"The counter's last digit alone is ±{min(error, 9.99) * 100:.0f} %."
     return ""

@@ -227,13 +227,13 @@ class EntryDetailsForm(EntryForm):
         widget=forms.TextInput(attrs={"placeholder": "such as 07:00–22:00"}),
     )  # fmt: skip
     pack_wh = QuantityField("Wh", label="Pack it fills", above=True, required=False)
-    missing = share_field(label="Missing of it", required=False, above=True)
+    missing = share_field(label="Share to refill", required=False, above=True)
     charge_w = QuantityField("W", label="Charged at", above=True, required=False)
     warm_kg = QuantityField(
         "kg", label="Contents to bring to it", most=5000, required=False,
         help_text="Put in warm (or cold) at the start: a pull-down, once.",
     )  # fmt: skip
-    warm_c = QuantityField("°C", label="They are at", least=-60, most=200, required=False)
+    warm_c = QuantityField("°C", label="Contents temperature", least=-60, most=200, required=False)
     pull_down_h = QuantityField(
         "h", label="Or at full for", most=200, required=False,
         help_text="How long a warm start ran without a pause when you watched one, such as 3 h.",

@@ -183,7 +183,7 @@ def _supply(core: CoreSupply, name: str) -> Table:
     battery = core.battery
     rows = [
         ["label", with_unit(battery.nominal_wh, "Wh"), "as printed"],
-        ["gives of its label", f"{battery.state_of_health.value * 100:.0f} %",
+        ["usable share of the label", f"{battery.state_of_health.value * 100:.0f} %",
          _known(battery.state_of_health)],
         ["floor", f"{battery.floor * 100:.0f} %", "chosen"],
     ]  # fmt: skip
@@ -194,7 +194,7 @@ def _supply(core: CoreSupply, name: str) -> Table:
              f"{with_unit(inverter.continuous_w, 'W')}, {with_unit(inverter.surge_va, 'VA')}",
              "as printed" if inverter.surge_known else "surge not known: continuous stands in"],
             ["inverter idle", with_unit(inverter.idle_w.value, "W"), _known(inverter.idle_w)],
-            ["passes on, marginal", f"{inverter.efficiency.value * 100:.0f} %",
+            ["efficiency", f"{inverter.efficiency.value * 100:.0f} %",
              _known(inverter.efficiency)],
         ]  # fmt: skip
     for output in core.outputs:

@@ -78,7 +78,7 @@ class SupplyForm(PercentMixin, RecordForm):
         help_text="Output on, nothing plugged in. Full, wait hours: idle W = drop × Wh ÷ h.",
     )  # fmt: skip
     efficiency = share_field(
-        label="Marginal efficiency", most=100, required=False,
+        label="Efficiency", most=100, required=False,
         help_text="More AC watts out over more DC watts in.",
     )  # fmt: skip
     overload_ratio = share_field(
@@ -221,7 +221,7 @@ class OutputForm(PartForm):
         help_text="Switched on, nothing plugged in. An idle test replaces it.",
     )  # fmt: skip
     efficiency = share_field(
-        label="Passes on", required=False, help_text="Until tested 80 to 95 %."
+        label="Efficiency", required=False, help_text="Until tested 80 to 95 %."
     )
     shares: ClassVar = ("efficiency",)
 

@@ -114,12 +114,12 @@ def _figures(core: CoreSupply) -> list[SupplyFigure]:
     if core.inverter is not None:
         figures += [
             SupplyFigure("inverter idle", core.inverter.idle_w, "W", "idle"),
-            SupplyFigure("passes on, marginal", core.inverter.efficiency, "", "efficiency"),
+            SupplyFigure("efficiency", core.inverter.efficiency, "", "efficiency"),
         ]
     for output in core.outputs:
         figures += [
             SupplyFigure(f"{output.name} idle", output.idle_w, "W", "idle"),
-            SupplyFigure(f"{output.name} passes on", output.efficiency, "", "route"),
+            SupplyFigure(f"{output.name} efficiency", output.efficiency, "", "route"),
         ]
     if core.battery.internal_ohm is not None:
         figures.append(SupplyFigure("internal resistance", core.battery.internal_ohm, "Ω", ""))
@@ -243,8 +243,8 @@ def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
     points = [(ac, ac / dc, index == fit.suspect) for index, (ac, dc) in enumerate(fit.pairs)]
     description = ", ".join(f"{with_unit(ac, 'W')} {100 * ac / dc:.0f} %" for ac, dc in fit.pairs)
     return curve(
-        line, points, lambda watts: with_unit(watts, "W"), ("AC watts out", "passes on"),
-        f"What {name} passes on at each load", description,
+        line, points, lambda watts: with_unit(watts, "W"), ("AC watts out", "efficiency"),
+        f"Efficiency of {name} at each load", description,
     )  # fmt: skip
 
 

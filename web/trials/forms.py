@@ -115,7 +115,7 @@ TIMES = {
 class PastRunForm(TrialForm):
     """A run that is over, from its log."""
 
-    ended_why = forms.ChoiceField(label="It", choices=list(ENDS.items()))
+    ended_why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     ended_h = QuantityField(
         "h", label="Ended after", most=744, above=True, required=False,
         help_text="Empty: with the log's last row.",
@@ -307,7 +307,7 @@ def _legs(record: CheckIn) -> list[str]:
 class EndForm(OnceMixin, _MomentMixin):
     """When and why a trial ended, and what was read then."""
 
-    why = forms.ChoiceField(label="It", choices=list(ENDS.items()))
+    why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     elapsed = QuantityField(
         "h", label="after", most=744, required=False, help_text="As its counter shows it: 26:10."
     )

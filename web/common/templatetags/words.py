@@ -8,10 +8,14 @@ from django import template
 from django.forms import BoundField
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
+from django.urls import reverse
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
 
 from needle.decide.starting import Verdict, words_of
 from needle.estimate import GRADE_WORDS, Estimate
 from needle.quantity import as_read, hours_text, money_text, significant, with_unit
+from web.common.glossary import GLOSSARY, anchor
 
 register = template.Library()
 
@@ -154,3 +158,12 @@ def here(request: Any) -> str:
 def any_filled(fields: list[BoundField]) -> bool:
     """Whether any field of a group holds something: then its fold stands open."""
     return any(field.value() not in (None, "", False, []) for field in fields)
+
+
+@register.simple_tag
+def term(word: str, shown: str = "") -> SafeString:
+    """A word of the glossary, with its meaning where the pointer rests, and a way to its page."""
+    address = f"{reverse('common:glossary')}#{anchor(word)}"
+    return format_html(
+        '<a class="term" href="{}" title="{}">{}</a>', address, GLOSSARY[word], shown or word
+    )
