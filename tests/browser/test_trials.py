@@ -42,7 +42,7 @@ class TrialPathTest(BrowserTest):
         expect(page.get_by_role("heading", name="What it proved")).to_be_visible()
         page.get_by_role("button", name="Carry it into the supply").click()
         expect(page.get_by_text("That was done")).to_be_visible()
-        page.get_by_role("button", name="Undo").click()
+        page.locator("#messages").get_by_role("button", name="Undo").click()
         expect(page.get_by_role("button", name="Carry it into the supply")).to_be_visible()
 
     def test_space_keeps_what_was_typed(self):

@@ -182,4 +182,13 @@ class VisitorTest(TestCase):
         self.assertTrue(signs_in(USERNAME, PASSWORD))
         with override_settings(DEMO=False):
             answer = self.client.post(reverse("accounts:delete"), {"password": PASSWORD})
-            self.assertRedirects(answer, SIGN_IN)
+            self.assertRedirects(answer, SIGN_IN, fetch_redirect_response=False)
+
+
+class FreshSiteTest(TestCase):
+    def test_without_any_account_the_way_in_is_to_make_one(self):
+        self.assertRedirects(
+            self.client.get(reverse("accounts:sign-in")), reverse("accounts:sign-up")
+        )
+        get_user_model().objects.create_user("ada", password="long enough 1")
+        self.assertContains(self.client.get(reverse("accounts:sign-in")), "what to measure next")

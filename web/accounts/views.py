@@ -48,6 +48,9 @@ class SignIn(views.LoginView):
     def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
         if request.method == "POST" and GUESSES.is_spent(address_of(request)):
             return too_often(request)
+        if request.method == "GET" and not User.objects.exists():
+            # A fresh site: nobody can sign in yet.
+            return redirect("accounts:sign-up")
         return super().dispatch(request, *args, **kwargs)
 
     def form_invalid(self, form: Any) -> HttpResponse:

@@ -6,6 +6,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET
 
+from web.answer.going import going, unread_loads
 from web.answer.words import bar_of
 from web.jobs.access import of_job
 from web.jobs.models import Job
@@ -23,4 +24,5 @@ def bar(request: HttpRequest, job: Job) -> HttpResponse:
 def line(request: HttpRequest, job: Job) -> HttpResponse:
     """The answer in one sentence, for the list of jobs."""
     bar = bar_of(answer_of(current_plan(job)), job)
-    return render(request, "answer/line.html", {"bar": bar, "job": job})
+    context = {"bar": bar, "job": job, "going": going(job), "unread": unread_loads(job).count()}
+    return render(request, "answer/line.html", context)

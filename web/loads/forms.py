@@ -77,8 +77,9 @@ class LoadForm(RecordForm):
                 "hx-get": reverse("loads:add", args=[self.instance.job_id]),
                 "hx-include": "closest form",
                 "hx-params": "not csrfmiddlewaretoken",
-                "hx-target": "#load-fields",
-                "hx-select": "#load-fields",
+                # Only what lies in the fold: what is typed meanwhile stays.
+                "hx-target": "#load-fields .more > .fields",
+                "hx-select": "#load-fields .more > .fields",
                 "hx-swap": "outerHTML",
             }
         if not self.instance.job.split:

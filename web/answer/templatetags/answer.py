@@ -6,13 +6,11 @@ from typing import Any
 
 import numpy as np
 from django import template
-from django.db.models import Exists, OuterRef
 
 from needle.quantity import significant
+from web.answer.going import running_sessions, unread_loads
 from web.answer.words import bar_of
-from web.bench.models import Session
 from web.jobs.models import Job
-from web.loads.models import Reading
 from web.plans.outcomes import Answer, answer_of, current_plan
 
 register = template.Library()
@@ -38,8 +36,7 @@ def _answer(job: Job, fetched: bool = False) -> Answer:
 def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
     """The row of places with their counts."""
     loads = job.loads.live().count()
-    read = Reading.objects.live().filter(load=OuterRef("pk"))
-    unread = job.loads.live().filter(~Exists(read)).count()
+    unread = unread_loads(job).count()
     supplies, plans = job.supplies.live().count(), job.plans.live().count()
     rows = [
         ("survey", "loads:survey", "Survey", _count(loads, "load", unread), "s"),
@@ -53,7 +50,7 @@ def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
 
 
 def _running(job: Job) -> str:
-    running = Session.objects.live().filter(load__job=job, stopped=False).count()
+    running = running_sessions(job).count()
     return f"{running} running" if running else "meters"
 
 

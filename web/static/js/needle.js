@@ -7,6 +7,8 @@ document.addEventListener("alpine:init", () => {
     get expanded() { return String(this.open); },
     toggle() { this.open = !this.open; },
     close() { this.open = false; },
+    get words() { return this.open ? "Less" : "More"; },
+    get css() { return this.open ? "open" : ""; },
   }));
   Alpine.data("look", () => ({
     set(theme) {
