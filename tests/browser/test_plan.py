@@ -175,6 +175,7 @@ class DayPlanTest(BrowserTest):
 
     def test_side_by_side(self):
         page = self.opened()
+        page.get_by_role("button", name="Plans").click()
         page.get_by_role("link", name="Side by side").click()
         page.get_by_label("with").select_option(label="Storm night on Old lead-acid box")
         page.get_by_role("button", name="Show").click()

@@ -45,7 +45,7 @@ class SheetPathTest(BrowserTest):
             with zipfile.ZipFile(path) as packed:
                 self.assertIn("datapackage.json", packed.namelist())
             page.goto(self.url("jobs:list"))
-            page.get_by_role("link", name="Take in a job from a package").click()
+            page.get_by_role("link", name="Import a job").click()
             page.get_by_label("Package").set_input_files(path)
             page.get_by_role("button", name="Show what it would add").click()
             expect(page.get_by_role("row", name="loads 12")).to_be_visible()

@@ -71,7 +71,7 @@ class HttpsTest(TestCase):
             told.update(status=status, headers=dict(headers))
 
         environ = {
-            "REQUEST_METHOD": "GET", "PATH_INFO": "/sign-in/", "SERVER_NAME": "127.0.0.1",
+            "REQUEST_METHOD": "GET", "PATH_INFO": "/sign-up/", "SERVER_NAME": "127.0.0.1",
             "SERVER_PORT": "8000", "HTTP_HOST": "needle.example", "wsgi.url_scheme": "http",
             "wsgi.input": BytesIO(), "REMOTE_ADDR": address, **headers,
         }  # fmt: skip
@@ -88,7 +88,7 @@ class HttpsTest(TestCase):
         for headers in ({}, {"HTTP_X_FORWARDED_PROTO": "http"}):
             answer = self.asked(**headers)
             self.assertEqual(answer["status"], "301 Moved Permanently")
-            self.assertEqual(answer["headers"]["Location"], "https://needle.example/sign-in/")
+            self.assertEqual(answer["headers"]["Location"], "https://needle.example/sign-up/")
 
     def test_a_client_cannot_say_so_itself(self):
         answer = self.asked("203.0.113.7", HTTP_X_FORWARDED_PROTO="https")
