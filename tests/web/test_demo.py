@@ -9,6 +9,7 @@ from django.core.management import call_command
 from django.test import TestCase
 from django.urls import reverse
 
+from web.answer.going import going, unread_loads
 from web.demo.scenario import USERNAME
 from web.jobs.models import Job
 from web.plans.outcomes import answer_of
@@ -101,6 +102,17 @@ class DemoTest(TestCase):
         page = self.client.get(reverse("matching:starts", args=[self.clinic.pk])).content.decode()
         for verdict in ("holds", "grey", "trips"):
             self.assertIn(f'class="verdict {verdict}"', page)
+
+    def test_a_job_says_what_runs_and_what_has_no_reading(self):
+        clinic = Job.objects.get(owner=self.user, name="Tern Point Animal Clinic")
+        meter, trial = going(clinic)
+        self.assertEqual(meter, "Recovery heat mat is on a plug meter, simulated.")
+        self.assertRegex(
+            trial, r"^Trial “Storm night rehearsal” since \w{3} \d\d \w{3} \d\d:\d\d\.$"
+        )
+        self.assertFalse(unread_loads(clinic).exists())
+        kettle = clinic.loads.create(name="Kettle", kind="resistive-heater")
+        self.assertEqual(list(unread_loads(clinic)), [kettle])
 
     def test_supplies_are_measured(self):
         cabinet = self.clinic.supplies.get(name="Wheeled cabinet").to_core()

@@ -23,7 +23,7 @@ TYPED = st.one_of(
     ]),
 )  # fmt: skip
 QUIET = settings(
-    deadline=None, max_examples=6, suppress_health_check=[HealthCheck.too_slow]
+    deadline=None, max_examples=4, suppress_health_check=[HealthCheck.too_slow]
 )  # fmt: skip
 
 
