@@ -102,18 +102,17 @@ def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instru
     DocumentError
     """
     meters: dict[str, Instrument] = {}
+    former: dict[str, Instrument] = {}
     for index, item in enumerate(items):
-        meter = _parse_meter(item, f"{path}[{index}]", meters)
+        where = f"{path}[{index}]"
+        meter = _parse_meter(item, where, meters)
         if meter.name in meters:
-            raise DocumentError(f"{path}[{index}].name", f"“{meter.name}” is there already")
+            raise DocumentError(f"{where}.name", f"“{meter.name}” is there already")
         meters[meter.name] = meter
-        for old in _texts(item, "formerly"):
-            meters.setdefault(old, meter)
-    return meters
-
-
-def _texts(item: dict[str, Any], key: str) -> list[str]:
-    return [str(text)[:60] for text in Reader(item, "", item).items(key, most=20)]
+        for old in Reader(item, where, _KEYS).items("formerly", most=20):
+            former.setdefault(str(old)[:60], meter)
+    # A name that is in use comes before one that was.
+    return former | meters
 
 
 _KEYS = (

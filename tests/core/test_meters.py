@@ -90,6 +90,13 @@ class OwnMeterTest(unittest.TestCase):
         self.assertAlmostEqual(fast.start_va.value, 920)
         self.assertIn("at least 920", " ".join(slow.how))
 
+    def test_a_name_in_use_comes_before_one_that_was(self):
+        old = {"name": "Shed plug", "kind": "plug", "limit": 0.03, "formerly": ["P", "Q"]}
+        new = {"name": "P", "kind": "plug", "limit": 0.005}
+        for items in ([old, new], [new, old]):
+            meters = parse_meters(items)
+            self.assertEqual((meters["P"].limit, meters["Q"].limit), (0.005, 0.03))
+
     def test_refusals(self):
         spot = {"type": "spot", "watts": 51, "meter": "Bleu plug"}
         with self.assertRaisesRegex(DocumentError, "none of the meters"):

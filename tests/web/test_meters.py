@@ -57,6 +57,20 @@ class MetersTest(SiteTest):
                          {"name": "Blue", "kind": "plug", "version": meter.version})  # fmt: skip
         self.assertEqual(set(meters_of(self.user)), {"Blue", "Blue plug"})
 
+    def test_an_old_name_is_not_given_to_another(self):
+        self.test_a_new_name_is_known_by_its_old_one()
+        self.assertContains(self.add(), "readings know it by that name", status_code=422)
+        # One that comes with a package by the old name is the one that is here.
+        load = make_load(self.job, watts=None)
+        load.readings.create(type="spot", data={"watts": 50, "meter": "Blue plug"})
+        import_job(export_job(self.job), self.user)
+        self.assertEqual(self.user.meters.count(), 1)
+
+    def test_two_of_a_name_made_at_once_lock_nobody_out(self):
+        for _ in range(2):
+            Meter.objects.create(owner=self.user, name="Blue plug", kind="plug")
+        self.assertContains(self.client.get(reverse("meters:list")), "Blue plug")
+
     def test_refusals_keep_what_was_typed(self):
         self.add()
         meter = self.user.meters.get()
@@ -91,6 +105,15 @@ class MetersTest(SiteTest):
         self.compare(blue, "102 100", against=bench.pk)
         answer = self.compare(bench, "100 102", against=blue.pk)
         self.assertContains(answer, "was compared with this one", status_code=422)
+
+    def test_a_circle_made_at_once_ends(self):
+        for name in ("Bench", "Blue plug", "Clip"):
+            self.add(name)
+        bench, blue, clip = self.user.meters.order_by("name")
+        Meter.objects.filter(pk=bench.pk).update(against=blue, pairs=[[100, 102]])
+        Meter.objects.filter(pk=blue.pk).update(against=bench, pairs=[[102, 100]])
+        self.assertEqual(self.compare(clip, "101 100", against=bench.pk).status_code, 302)
+        self.assertContains(self.client.get(reverse("meters:list")), "Clip")
 
     def test_a_package_carries_the_meters_it_was_read_with(self):
         self.add(limit="2 %")

@@ -24,10 +24,11 @@ def add_meter(meter: Meter) -> Meter:
 
 
 def taken_in(meter: Meter, owner: Any) -> Meter:
-    """A meter that came with a package: one's own of that name, else this one."""
-    known = Meter.objects.visible_to(owner).filter(name=meter.name).first()
-    if known is not None:
-        return known
+    """A meter that came with a package: one's own that has or had that name, else this one."""
+    own = list(Meter.objects.visible_to(owner))
+    for known in sorted(own, key=lambda known: known.name != meter.name):
+        if meter.name in (known.name, *known.formerly):
+            return known
     meter.owner = owner
     meter.save()
     return meter

@@ -65,11 +65,15 @@ class MeterForm(PercentMixin, RecordForm):
         cleaned = super().clean()
         self.store_shares(cleaned)
         name = (cleaned.get("name") or "").strip()
-        taken = Meter.objects.visible_to(self.instance.owner).filter(name=name)
-        if name and taken.exclude(pk=self.instance.pk).exists():
-            key = cleaned.get("client_key")
-            if not key or not taken.filter(client_key=key).exists():
+        others = Meter.objects.visible_to(self.instance.owner).exclude(pk=self.instance.pk)
+        key = cleaned.get("client_key")
+        for other in others.exclude(client_key=key) if key else others:
+            if name == other.name:
                 self.add_error("name", f"You have a meter called “{name}” already.")
+            elif name in other.formerly:
+                self.add_error(
+                    "name", f"“{other}” was called “{name}”, and readings know it by that name."
+                )
         return cleaned
 
 
@@ -96,9 +100,11 @@ class ComparisonForm(OnceMixin, forms.Form):
 
     def clean_against(self) -> Meter | None:
         against = other = self.cleaned_data["against"]
-        while other is not None:
+        seen = set()
+        while other is not None and other not in seen:
             if other == self.meter:
                 raise forms.ValidationError(f"“{against}” was compared with this one itself.")
+            seen.add(other)
             other = other.against
         return against
 

@@ -101,6 +101,9 @@ def documents_of(meters: list[Meter]) -> list[dict[str, Any]]:
     documents: list[dict[str, Any]] = []
     for meter in in_order(meters):
         before = {document["name"] for document in documents}
+        if meter.name in before:
+            # Two hands at once made two of a name: the first counts until one is renamed.
+            continue
         against = meter.against
         document = meter.to_document(compared=against is None or against.name in before)
         documents.append(document)
