@@ -261,7 +261,7 @@ def _parse_in(written: str, unit: str) -> float:
     if dimension in ("[power]", "[apparent_power]") and (pair := volts_amps(written)) is not None:
         return _convert(pair[0] * pair[1], "W" if dimension == "[power]" else "VA", target)
     if dimension == "[energy]" and (parts := _AT_VOLTS.match(written)):
-        charge = _MILLIAMP_HOURS.sub(lambda found: found[0].replace(",", ""), parts["charge"])
+        charge = _MILLIAMP_HOURS.sub(lambda match: match[0].replace(",", ""), parts["charge"])
         return _convert(_parse_in(charge, "Ah") * _parse_in(parts["volts"], "V"), "Wh", target)
     if dimension == "[time]" and (hours := _compound_hours(written)) is not None:
         return _convert(hours, "h", target)

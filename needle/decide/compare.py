@@ -127,12 +127,12 @@ def figures(sides: Sequence[LoadSide]) -> list[Figure]:
         Figure("a task", "Wh", [profile.task_wh for profile in profiles], shared=shared),
         Figure("a piece", "Wh", [profile.piece_wh for profile in profiles], shared=shared),
         Figure("a day and litre", "Wh",
-            [per(day, one.litres) for day, one in zip(days, sides, strict=True)]),
+            [per(day, side.litres) for day, side in zip(days, sides, strict=True)]),
         Figure("a day and degree of lift", "Wh",
-            [per(day, one.lift_c) for day, one in zip(days, sides, strict=True)]),
+            [per(day, side.lift_c) for day, side in zip(days, sides, strict=True)]),
         Figure("cost of a year", "",
-            [cost(day.scaled(DAYS_PER_YEAR), one.price) if day is not None and one.price else None
-             for day, one in zip(days, sides, strict=True)]),
+            [cost(day.scaled(DAYS_PER_YEAR), side.price) if day is not None and side.price else None
+             for day, side in zip(days, sides, strict=True)]),
         Figure("start", "VA", [profile.start_va for profile in profiles]),
         Figure("power factor", "", [profile.power_factor for profile in profiles]),
         Figure("alone on the supply", "h",

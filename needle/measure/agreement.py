@@ -121,7 +121,9 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
         model = np.vstack((model, _MODEL["pf"]))
         solution, _ = _normalised(model, np.append(logs, 0.0), np.append(sigma, 1e-4))
     return {
-        key: abs(float(one)) for key, one in zip(keys, solution, strict=False) if np.isfinite(one)
+        key: abs(float(value))
+        for key, value in zip(keys, solution, strict=False)
+        if np.isfinite(value)
     }
 
 

@@ -262,8 +262,8 @@ def _named(shape: _Shape, levels: Levels, known: Corrections) -> _Shape:
 def _renamed(states: tuple[StateFound, ...], names: Sequence[str]) -> tuple[StateFound, ...]:
     given = [*names, *("" for _ in states)]
     return tuple(
-        replace(one, name=name.strip()[:40] or one.name)
-        for one, name in zip(states, given, strict=False)
+        replace(state, name=name.strip()[:40] or state.name)
+        for state, name in zip(states, given, strict=False)
     )
 
 

@@ -92,8 +92,8 @@ _METER_STEPS = {
 _DC_SHOWS = ("volts", "amps", "watts", "wh")
 
 INSTRUMENTS = {
-    one.key: one
-    for one in (
+    instrument.key: instrument
+    for instrument in (
         Instrument(
             "plug", "plug meter", 0.01, 1, _METER_STEPS,
             "starts shorter than about a second, the inverter's own draw, hard-wired loads",

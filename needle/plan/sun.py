@@ -19,6 +19,8 @@ from needle.estimate import spread_of_few
 from needle.moments import DAY_MIN, Window, in_windows, parse_moment, parse_windows
 from needle.plan.source import Source
 
+#: Of panels where nothing is said: real W over rated W at best sun, degrees of tilt, and of aim.
+YIELD, TILT, AZIMUTH = 0.72, 30.0, 180.0
 #: Sun is worked out at every tenth minute and joined by straight lines.
 SUN_STEP_MIN = 10
 #: Clouds n of 0…1 leave 1 - 0.75·n^3.4 of a clear sky's sun (F. Kasten and G. Czeplak 1980, Solar
@@ -100,7 +102,7 @@ class Sun(Source):
             name=name,
             limit_w=limit_w,
             strings=_strings(reader),
-            performance_ratio=reader.number("yield", 0.05, 1.0, default=0.72),
+            performance_ratio=reader.number("yield", 0.05, 1.0, default=YIELD),
             latitude=reader.need("latitude", least=-90, most=90),
             longitude=reader.number("longitude", -180, 180, default=0.0),
             clouds=clouds,
@@ -175,8 +177,8 @@ def _strings(reader: Reader) -> tuple[SunString, ...]:
 def _string(reader: Reader) -> SunString:
     return SunString(
         reader.need("rated_w", most=1_000_000, above=True),
-        reader.number("tilt", 0, 90, default=30.0),
-        reader.number("azimuth", 0, 360, default=180.0),
+        reader.number("tilt", 0, 90, default=TILT),
+        reader.number("azimuth", 0, 360, default=AZIMUTH),
     )
 
 

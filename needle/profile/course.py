@@ -81,15 +81,15 @@ def points_of(
 ) -> list[CoursePoint]:
     """Dated means in the order of their time: of counters and captures, else of spots."""
     dated = [reading for reading in readings if reading.context.at is not None]
-    found: list[tuple[Reading, Estimate | None]] = [
+    dated_means: list[tuple[Reading, Estimate | None]] = [
         (reading, energy.from_counter([reading], watched, dc))
         for reading in dated if isinstance(reading, EnergyRun)
     ]  # fmt: skip
-    found += [
+    dated_means += [
         (reading, recorded.mean_of([reading], watched))
         for reading in dated if isinstance(reading, Recorded)
     ]  # fmt: skip
-    known = [(reading, mean) for reading, mean in found if mean is not None]
+    known = [(reading, mean) for reading, mean in dated_means if mean is not None]
     if not known and not kind.varies:
         known = [
             (spot, _of_a_moment(spot, kind))

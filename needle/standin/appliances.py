@@ -260,10 +260,10 @@ def timeline(key: str, seed: int, days: float = 8.0, mains_v: float = 230.0) -> 
     KeyError
         Unknown kind.
     """
-    one = APPLIANCES[key]
+    appliance = APPLIANCES[key]
     horizon = days * DAY_S
     boundaries = sorted(
-        (s for s in one.course(np.random.default_rng(seed), horizon) if s.start_s < horizon),
+        (s for s in appliance.course(np.random.default_rng(seed), horizon) if s.start_s < horizon),
         key=lambda segment: segment.start_s,
     )
-    return Timeline(tuple(boundaries), horizon, seed, one.noise, mains_v)
+    return Timeline(tuple(boundaries), horizon, seed, appliance.noise, mains_v)

@@ -26,7 +26,7 @@ YEARLY = {
 }
 #: A test so many days old or younger tells what is held today.
 FRESH_DAYS = 90
-#: Share of cases in which a difference must be real.
+#: Deviations beyond which nine of ten differences are real.
 _Z_REAL = 1.6448536269514722
 
 

@@ -232,12 +232,12 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
 
 def held_over_time(supply: Supply) -> list[Held]:
     """What each dated capacity test found held, oldest first."""
-    found = []
+    course = []
     for test in supply.tests:
         if isinstance(test, CapacityTest) and test.on:
             share = state_of_health(test, supply.battery.nominal_wh, supply.inverter)
-            found.append(Held(date.fromisoformat(test.on[:10]), share))
-    return sorted(found, key=lambda held: held.on)
+            course.append(Held(date.fromisoformat(test.on[:10]), share))
+    return sorted(course, key=lambda held: held.on)
 
 
 def idle_over_time(supply: Supply) -> str:

@@ -217,8 +217,8 @@ def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
     spread = 0.3 if spread is None else spread
     hours = []
     for index, item in enumerate(inner.items("by_hour", most=1000)):
-        one = Reader({"watts": item}, f"expected_w.by_hour[{index}]", ("watts",))
-        hours.append(one.need("watts", least=-100_000, most=1_000_000))
+        hour = Reader({"watts": item}, f"expected_w.by_hour[{index}]", ("watts",))
+        hours.append(hour.need("watts", least=-100_000, most=1_000_000))
     if hours:
         if sum(hours) <= 0:
             raise DocumentError("expected_w.by_hour", "adds up to nothing drawn")

@@ -8,11 +8,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from io import BytesIO
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
-#: Most bytes of a file, most pixels of a picture, and the sides, in pixels, that are kept.
-MOST_BYTES, MOST_PIXELS = 10_000_000, 60_000_000
-LARGE_PX, SMALL_PX = 2000, 320
+if TYPE_CHECKING:
+    from PIL import Image
+
+#: Most bytes of a file, and the sides, in pixels, that are kept.
+MOST_BYTES = 10_000_000
+#: Most pixels of a picture, and of what is read of it: a JPEG is read smaller, others whole.
+MOST_PIXELS, MOST_READ_PIXELS = 50_000_000, 9_000_000
+LARGE_PX, LEAST_READ_PX, SMALL_PX = 2000, 1500, 320
 FORMATS = ("JPEG", "PNG", "WEBP")
 
 
@@ -45,12 +50,11 @@ def drawn_anew(file: IO[bytes]) -> Picture:
         raise NoPicture(f"This picture is larger than {MOST_BYTES // 1_000_000} MB.")
     try:
         with Image.open(BytesIO(content), formats=FORMATS) as picture:
-            if picture.width * picture.height > MOST_PIXELS:
-                raise NoPicture(
-                    f"This picture has more than {MOST_PIXELS // 1_000_000} megapixels."
-                )
-            # A JPEG is read at the size that is kept, not at its own.
-            picture.draft("RGB", (LARGE_PX, LARGE_PX))
+            _at_most(picture, MOST_PIXELS)
+            # A JPEG is read near the size that is kept, not at its own.
+            picture.draft("RGB", (LEAST_READ_PX, LEAST_READ_PX))
+            _at_most(picture, MOST_READ_PIXELS)
+            picture.thumbnail((LARGE_PX, LARGE_PX))
             turned = ImageOps.exif_transpose(picture).convert("RGBA")
     except NoPicture:
         raise
@@ -59,11 +63,15 @@ def drawn_anew(file: IO[bytes]) -> Picture:
         raise NoPicture("This is no picture that can be read: take a JPEG, PNG or WebP.") from None
     plain = Image.new("RGB", turned.size, "white")
     plain.paste(turned, mask=turned.getchannel("A"))
-    plain.thumbnail((LARGE_PX, LARGE_PX))
     large = _jpeg(plain, 82)
     width, height = plain.size
     plain.thumbnail((SMALL_PX, SMALL_PX))
     return Picture(large, _jpeg(plain, 75), width, height)
+
+
+def _at_most(picture: Image.Image, pixels: int) -> None:
+    if picture.width * picture.height > pixels:
+        raise NoPicture(f"This picture has more than {pixels // 1_000_000} megapixels.")
 
 
 def _jpeg(picture: object, quality: int) -> bytes:

@@ -7,6 +7,7 @@ from typing import Any
 
 from needle.document import DocumentError
 from needle.plan.places import TOWNS, azimuth_from_text, tilt_from_text, town_at
+from needle.plan.sun import AZIMUTH, TILT, YIELD
 from needle.plan.use import spans_from_text, text_of_use
 from needle.quantity import QuantityError, parse
 
@@ -119,11 +120,12 @@ def shown_sun(data: dict[str, Any]) -> dict[str, Any]:
     return {
         "rated_w": first.get("rated_w"),
         "place": town_at(latitude, longitude) or f"{latitude:g}, {longitude:g}",
-        "tilt": f"{first.get('tilt', 30):g}",
-        "azimuth": f"{first.get('azimuth', 180):g}",
-        "yield": 100 * data.get("yield", 0.72),
+        "tilt": f"{first.get('tilt', TILT):g}",
+        "azimuth": f"{first.get('azimuth', AZIMUTH):g}",
+        "yield": 100 * data.get("yield", YIELD),
         "strings": "\n".join(
-            f"{string['rated_w']:g} W, {string.get('tilt', 30):g}, {string.get('azimuth', 180):g}"
+            f"{string['rated_w']:g} W, {string.get('tilt', TILT):g}, "
+            f"{string.get('azimuth', AZIMUTH):g}"
             for string in strings[1:]
         ),
         "connected": text_of_use({"between": data.get("connected", [])}),

@@ -155,8 +155,8 @@ class SupplyForm(PercentMixin, RecordForm):
         at = f" at {as_read(volts * (typed['series'] or 1), 'V')}" if volts else ""
         if bank == 1:
             return f"Comes to {whole}{at}."
-        one = with_unit(held_wh, "Wh")
-        return f"{bank} batteries of {one} each come to {whole}{at}."
+        each = with_unit(held_wh, "Wh")
+        return f"{bank} batteries of {each} each come to {whole}{at}."
 
     def _without_inverter(self, cleaned: dict[str, Any]) -> None:
         if "continuous_w" in self.errors:

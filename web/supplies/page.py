@@ -134,11 +134,17 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     for stored, core in tests:
         newest[_what(core)] = stored.pk
     fit = next(
-        (one.fit() for _, one in reversed(tests) if isinstance(one, EfficiencyTest) and one.enough),
+        (
+            test.fit()
+            for _, test in reversed(tests)
+            if isinstance(test, EfficiencyTest) and test.enough
+        ),
         None,
     )
-    drain = next((one for _, one in reversed(tests) if isinstance(one, CapacityTest)), None)
-    routes, troubles = _routes([one for _, one in tests if isinstance(one, RouteTest)], card.core)
+    drain = next((test for _, test in reversed(tests) if isinstance(test, CapacityTest)), None)
+    routes, troubles = _routes(
+        [test for _, test in tests if isinstance(test, RouteTest)], card.core
+    )
     held = held_over_time(card.core)
     ageing = ageing_of(held, card.core.battery.chemistry)
     return SupplyPage(
