@@ -28,8 +28,8 @@ NAME = "datapackage.json"
 PROFILE = "tabular-data-package"
 #: Most bytes when unpacked, of one file and of all, and most files.
 MOST_FILE, MOST_ALL, MOST_FILES = 100_000_000, 300_000_000, 2000
-#: Most bytes of a picture.
-MOST_PICTURE = 5_000_000
+#: Most bytes of a picture, and most pictures: each is drawn anew.
+MOST_PICTURE, MOST_PICTURES = 5_000_000, 500
 #: Most bytes of the descriptor.
 MOST_DESCRIPTOR = 2_000_000
 #: Most records and cells of them, and most cells of recorded series, in all tables together.
@@ -191,13 +191,17 @@ def _is_picture(item: Any) -> bool:
 
 def _pictures(folder: zipfile.ZipFile, items: Sequence[Any]) -> dict[str, bytes]:
     """Pictures by name, as they are: whoever shows them draws them anew."""
+    if len(items) > MOST_PICTURES:
+        raise DocumentError(NAME, f"lists {len(items)} pictures: at most {MOST_PICTURES}")
     pictures: dict[str, bytes] = {}
+    paths: set[str] = set()
     for item in items:
         name, path = str(item.get("name"))[:60], item.get("path")
-        if not isinstance(path, str) or name in pictures:
+        if not isinstance(path, str) or name in pictures or path in paths:
             raise DocumentError(
                 f"{NAME}: {name}", "each picture needs a name and a path of its own"
             )
+        paths.add(path)
         with _opened(folder, path) as file:
             pictures[name] = file.read(MOST_PICTURE + 1)
         if len(pictures[name]) > MOST_PICTURE:

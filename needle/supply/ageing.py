@@ -27,7 +27,7 @@ YEARLY = {
 #: A test so many days old or younger tells what is held today.
 FRESH_DAYS = 90
 #: Deviations beyond which nine of ten differences are real.
-_Z_REAL = 1.6448536269514722
+Z_REAL = 1.6448536269514722
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:
     seen_sd = 1 / math.sqrt(lever)
     precision = 1 / seen_sd**2 + 1 / usual_sd**2
     yearly = (slope / seen_sd**2 + usual / usual_sd**2) / precision
-    return Ageing(yearly, 1 / math.sqrt(precision), abs(slope) > _Z_REAL * seen_sd)
+    return Ageing(yearly, 1 / math.sqrt(precision), abs(slope) > Z_REAL * seen_sd)
 
 
 def course_words(tests: Sequence[Held], ageing: Ageing, in_years: float = 1.0) -> str:

@@ -12,9 +12,9 @@ from datetime import date
 from typing import TypeVar
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Z90, Estimate, pool, worst
+from needle.estimate import Estimate, pool, worst
 from needle.quantity import with_unit
-from needle.supply.ageing import DAYS_A_YEAR, FRESH_DAYS, Held, ageing_of
+from needle.supply.ageing import DAYS_A_YEAR, FRESH_DAYS, Z_REAL, Held, ageing_of
 from needle.supply.battery import Battery, parse_battery
 from needle.supply.charging import ChargeInput, parse_inputs
 from needle.supply.fit import conditioned_by_few
@@ -251,8 +251,11 @@ def idle_over_time(supply: Supply) -> str:
         return ""
     (since, first), (now, last) = read[0], read[-1]
     apart = abs(math.log(last.value / first.value)) if first.value and last.value else 0.0
-    real = apart > Z90 * math.hypot(first.sigma_log, last.sigma_log)
-    before, after = (with_unit(idle.value, "W") for idle in (first, last))
+    real = apart > Z_REAL * math.hypot(first.sigma_log, last.sigma_log)
+    before, after = (
+        f"{with_unit(idle.value, 'W')} ({idle.low:.3g} to {idle.high:.3g})"
+        for idle in (first, last)
+    )
     words = f"Idle {before} in {since[:7]}, {after} in {now[:7]}"
     return f"{words}: a real change, the newest counts." if real else f"{words}: no real change."
 

@@ -56,6 +56,9 @@ class MetersTest(SiteTest):
         self.client.post(reverse("meters:edit", args=[meter.pk]),
                          {"name": "Blue", "kind": "plug", "version": meter.version})  # fmt: skip
         self.assertEqual(set(meters_of(self.user)), {"Blue", "Blue plug"})
+        load = make_load(self.job)
+        form = self.client.get(self.url("loads:add-reading", load.pk, "spot"))
+        self.assertContains(form, 'value="own:Blue"', 1)
 
     def test_an_old_name_is_not_given_to_another(self):
         self.test_a_new_name_is_known_by_its_old_one()

@@ -1,12 +1,15 @@
 """Photos beside a reading: drawn anew, shown, carried, and never another's."""
 
+import json
 import zipfile
 from io import BytesIO
+from unittest import mock
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 from PIL.ExifTags import Base
 
+from needle.document import DocumentError
 from tests.web.base import SPOT, SiteTest, make_load, make_supply
 from web.loads.models import Photo
 from web.loads.photos import LARGE_PX, NoPicture, drawn_anew
@@ -92,6 +95,31 @@ class PhotoTest(SiteTest):
         self.assertContains(answer, "no picture that can be read", status_code=422)
         self.assertContains(answer, "231.2", status_code=422)
         self.assertFalse(self.load.readings.exists())
+
+    def test_a_job_holds_so_many_photos(self):
+        self.send(picture())
+        with mock.patch("web.loads.forms.MOST_PHOTOS", 1):
+            answer = self.send(picture())
+        self.assertContains(answer, "remove some", status_code=422)
+        self.assertEqual(Photo.objects.count(), 1)
+
+    def test_a_package_names_each_picture_once(self):
+        self.send(picture())
+        with zipfile.ZipFile(BytesIO(export_job(self.job))) as folder:
+            files = {name: folder.read(name) for name in folder.namelist()}
+        descriptor = json.loads(files["datapackage.json"])
+        listed = next(item for item in descriptor["resources"] if item["name"] == "photo-1")
+        for extra, said in (
+            ([{**listed, "name": "photo-2"}], "a path of its own"),
+            ([{**listed, "name": f"photo-{number}"} for number in range(2, 600)], "at most 500"),
+        ):
+            changed = {**descriptor, "resources": [*descriptor["resources"], *extra]}
+            evil = BytesIO()
+            with zipfile.ZipFile(evil, "w") as folder:
+                for name, content in (files | {"datapackage.json": json.dumps(changed)}).items():
+                    folder.writestr(name, content)
+            with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
+                import_job(evil.getvalue(), self.other)
 
     def test_sent_twice_kept_once(self):
         key = "7b4f3b56-0d4b-4a8b-9a52-0f6f0a0a0a0a"

@@ -13,12 +13,13 @@ from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import beyond
 from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
+from needle.package import MOST_PICTURES
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, RecordForm
-from web.loads.models import Load, Reading
+from web.loads.models import Load, Photo, Reading
 from web.loads.photos import NoPicture, Picture, drawn_anew
 
 HOURS_PER_YEAR = 24 * 366
@@ -119,6 +120,10 @@ def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any
     return {**rest, "horsepower": label["watts"] / HP_W}
 
 
+#: Photos that a job holds: fewer than a package may, since some that were removed may come back.
+MOST_PHOTOS = MOST_PICTURES - 100
+
+
 class PhotoField(forms.FileField):
     """A picture from the camera or a file, cleaned to one that was drawn anew."""
 
@@ -182,7 +187,8 @@ class ReadingForm(OnceMixin, forms.Form):
         fitting = {key for key, _ in classes}
         own = [
             (f"{OWN}{meter.name}", meter.name)
-            for meter in self.load.job.meters().values() if meter.key in fitting
+            for name, meter in self.load.job.meters().items()
+            if meter.key in fitting and meter.name == name
         ]  # fmt: skip
         if own:
             field.choices = [("My meters", own), ("Any", classes)]
@@ -190,6 +196,14 @@ class ReadingForm(OnceMixin, forms.Form):
                 first = field.initial
                 same = [value for value, name in own if self.load.job.meters()[name].key == first]
                 field.initial = (same or [first])[0]
+
+    def clean_photo(self) -> Picture | None:
+        picture: Picture | None = self.cleaned_data["photo"]
+        if picture is not None and self.load is not None:
+            of_job = Photo.objects.live().filter(reading__load__job=self.load.job)
+            if of_job.count() >= MOST_PHOTOS:
+                raise forms.ValidationError(f"This job has {MOST_PHOTOS} photos: remove some.")
+        return picture
 
     @staticmethod
     def not_of(load: Load) -> tuple[str, ...]:
