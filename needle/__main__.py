@@ -168,6 +168,53 @@ def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
         return {"file": file, "error": _NO_ANSWER}
 
 
+def _round(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.plan.answering import work_out
+    from needle.round.planning import plan_round
+    from needle.round.report import as_document
+    from needle.round.visit import Visit, carried, clock_of
+
+    document = _load(args.file)
+    _take_plan_captures(document, Path(args.file))
+    outcome = work_out(document, advice=False).outcome
+    begins = clock_of(args.begins, "--from", outcome.plan.start)
+    names = [load.name for load in outcome.plan.loads]
+    kept = [load.name for load in outcome.plan.loads if load.safety_class == "life"]
+    for name in (*args.keep_plugged, *args.may_unplug):
+        if name not in names:
+            raise DocumentError("--keep-plugged", f"“{name[:60]}” is no load of the plan")
+    visit = Visit(
+        begins=begins, ends=clock_of(args.until, "--until", begins),
+        meters=carried(args.meters.split(",")),
+        keep_plugged=frozenset([*kept, *args.keep_plugged]) - frozenset(args.may_unplug),
+        qualified=args.qualified, target="grades" if args.grades else "plan",
+    )  # fmt: skip
+    return as_document(plan_round(outcome, visit))
+
+
+def _drill(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.drill import play
+    from needle.drill.answer import answered, by_label
+    from needle.drill.drill import parse_drill
+    from needle.drill.judge import as_document, judged, parse_answer, readings_document
+    from needle.drill.session import played
+    from needle.drill.shipped import DRILLS
+
+    shipped = {str(number): drill for number, drill in enumerate(DRILLS, 1)}
+    drill = parse_drill(shipped[args.file] if args.file in shipped else _load(args.file))
+    drill = drill if args.seed is None else drill.like_it(args.seed)
+    if args.play:
+        strategy = play.careful if args.play == "careful" else play.careless
+        session = played(drill, strategy(drill))
+        own = answered(session) if args.play == "careful" else by_label(drill, session)
+        return readings_document(session) | as_document(judged(session, own), drill)
+    session = played(drill, _load(args.doings) if args.doings else [])
+    told = readings_document(session)
+    if args.answer is None:
+        return told
+    return told | as_document(judged(session, parse_answer(_load(args.answer))), drill)
+
+
 def _forecast(args: argparse.Namespace) -> dict[str, Any]:
     from needle.trial.forecast import as_document, forecast
     from needle.trial.trial import parse_trial
@@ -232,12 +279,35 @@ def _arguments() -> argparse.ArgumentParser:
     verb.add_argument("--target", type=_number)
     verb.add_argument("--stock", help="values in µF, such as 4,5,8,10")
     verb.set_defaults(run=_capacitor)
+    _add_plan_verbs(verbs)
+    return parser
+
+
+def _add_plan_verbs(verbs: Any) -> None:
+    """Verbs of plans, what is measured for them, and what was tried."""
     verb = verbs.add_parser("plan", help="how long a supply runs the loads")
     verb.add_argument("files", metavar="PLAN.json", nargs="+")
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.add_argument("--alone", action="store_true", help="each load by itself, on each route")
     verb.set_defaults(run=_plan)
+    verb = verbs.add_parser("round", help="what to measure in a visit, in which order")
+    verb.add_argument("file", metavar="PLAN.json")
+    verb.add_argument("--meters", required=True, help="classes at hand, such as plug,plug,clamp")
+    verb.add_argument("--from", dest="begins", required=True, metavar="MOMENT")
+    verb.add_argument("--until", required=True, metavar="MOMENT")
+    verb.add_argument("--keep-plugged", action="append", default=[], metavar="LOAD")
+    verb.add_argument("--may-unplug", action="append", default=[], metavar="LOAD")
+    verb.add_argument("--qualified", action="store_true", help="a panel may be opened")
+    verb.add_argument("--grades", action="store_true", help="every load to grade B")
+    verb.set_defaults(run=_round)
+    verb = verbs.add_parser("drill", help="measure a simulated job, and be judged")
+    verb.add_argument("file", metavar="DRILL.json|1…8")
+    verb.add_argument("--seed", type=_whole(0, 1_000_000), help="another one like it")
+    verb.add_argument("--doings", metavar="DOINGS.json", help="what is done, in order")
+    verb.add_argument("--answer", metavar="ANSWER.json", help="low, high, yes")
+    verb.add_argument("--play", choices=("careful", "careless"))
+    verb.set_defaults(run=_drill)
     verb = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
     verb.add_argument("file", metavar="TRIAL.json")
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
@@ -247,7 +317,6 @@ def _arguments() -> argparse.ArgumentParser:
     verb.add_argument("file", metavar="JOB.zip")
     verb.add_argument("--check", action="store_true", help="say what is wrong, and exit 0")
     verb.set_defaults(run=_package)
-    return parser
 
 
 def main(argv: Sequence[str] | None = None) -> int:

@@ -21,6 +21,11 @@ class DocumentError(ValueError):
         self.path = path
         self.message = message
 
+    @property
+    def sentence(self) -> str:
+        """The message as a sentence of its own."""
+        return f"{self.message[:1].upper()}{self.message[1:].rstrip('.')}."
+
     def under(self, path: str) -> DocumentError:
         """The same of a document that stands within another."""
         return DocumentError(f"{path}.{self.path}" if self.path else path, self.message)

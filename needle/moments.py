@@ -36,6 +36,12 @@ def when_text(moment: datetime, start: datetime) -> str:
     return f"{moment:%a %H:%M}" if near else f"{moment:%a} {moment.day} {moment:%b %H:%M}"
 
 
+def day_text(day: str) -> str:
+    """A day of ISO 8601 as people write it: ``27 Sep 2026``."""
+    moment = datetime.fromisoformat(day[:10])
+    return f"{moment.day} {moment:%b %Y}"
+
+
 def in_windows(windows: Sequence[Window], start: datetime, minutes: int) -> np.ndarray:
     """Which minutes of a plan fall into windows: booleans, shape (minutes,)."""
     mask = np.zeros(minutes, dtype=bool)

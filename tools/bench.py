@@ -249,6 +249,14 @@ def bench_truth(count: int = 200) -> None:
         table(count, day_sd)
 
 
+def bench_rounds(count: int = 40) -> None:
+    """Measuring rounds against households whose truth is known."""
+    from tools.rounds import table
+
+    print("\nRounds: what is left of the range after a visit (wanted: a third less, held 80 ± 7 %)")
+    table(count)
+
+
 def bench_trials(count: int = 40) -> None:
     """Trials against their true stop, of two makings; repeats of a run; time."""
     from needle.trial.forecast import forecast
@@ -464,6 +472,7 @@ def main() -> None:
     bench_fits()
     bench_households()
     bench_truth()
+    bench_rounds()
     bench_trials()
     bench_site()
 

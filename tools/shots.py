@@ -28,12 +28,12 @@ TALL = {"width": 1280, "height": 1600}
 SHOTS = (
     ("survey", "/jobs/1/survey/", WIDE, "light"),
     ("load", "/jobs/1/loads/1/", WIDE, "light"),
-    ("load-suspect", "/jobs/1/loads/6/", WIDE, "light"),
+    ("round", "/jobs/1/bench/round/1/", WIDE, "light"),
     ("bench-live", "/jobs/1/bench/1/", WIDE, "light"),
     ("capture", "/jobs/1/captures/1/", WIDE, "light"),
     ("supply", "/jobs/1/supplies/1/", TALL, "light"),
     ("starts", "/jobs/1/supplies/starts/", WIDE, "light"),
-    ("alone", "/jobs/1/supplies/alone/", WIDE, "light"),
+    ("drill", "/practice/1/", WIDE, "light"),
     ("power-factor", "/jobs/2/loads/14/power-factor/", WIDE, "light"),
     ("day-plan", "/jobs/1/plan/", {"width": 1280, "height": 1100}, "light"),
     ("day-plan-dark", "/jobs/1/plans/3/", WIDE, "dark"),
@@ -44,7 +44,7 @@ SHOTS = (
     ("trial-finished", "/jobs/1/trials/1/", WIDE, "light"),
     ("trial-phone", "/jobs/1/trials/3/", PHONE, "light"),
     ("sheet", "/jobs/1/sheet/", TALL, "light"),
-    ("bench-phone", "/jobs/1/bench/1/", PHONE, "light"),
+    ("bench-phone", "/jobs/1/bench/", PHONE, "light"),
 )
 
 

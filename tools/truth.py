@@ -26,6 +26,8 @@ STEP_S = 10
 BEFORE_DAYS = 6
 PLAN_DAYS = 6
 EVIDENCE = ("label", "spot", "tally", "run", "capture")
+#: Each load has evidence of a kind of its own.
+MIXED = "mixed"
 
 
 @dataclass
@@ -133,7 +135,7 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
     return Appliance(name, "led", watts, mean, 0.0, 0.8, label, on, windows=windows)
 
 
-def _read(rng: np.random.Generator, watts: float) -> float:
+def read_watts(rng: np.random.Generator, watts: float) -> float:
     """A plug meter: ±1 % as a uniform error, its last digit 0.1 W."""
     return round(watts * (1 + rng.uniform(-0.01, 0.01)), 1)
 
@@ -146,10 +148,10 @@ def readings(rng: np.random.Generator, one: Appliance, evidence: str) -> list[di
     moments = np.flatnonzero(one.on)
     at = int(rng.choice(moments[moments < BEFORE_DAYS * DAY_S // STEP_S]))
     spots: list[dict[str, Any]] = [label, {
-        "type": "spot", "state": "running", "watts": _read(rng, one.watts[at]),
+        "type": "spot", "state": "running", "watts": read_watts(rng, one.watts[at]),
         "pf": round(one.power_factor, 2), "instrument": "plug"}]  # fmt: skip
     if one.resting_w > 0:
-        spots.append({"type": "spot", "state": "resting", "watts": _read(rng, one.resting_w)})
+        spots.append({"type": "spot", "state": "resting", "watts": read_watts(rng, one.resting_w)})
     cycles = one.kind in ("compressor-fixed", "thermostat-heat")
     if evidence == "spot" or one.windows is not None or (evidence == "tally" and not cycles):
         return spots
@@ -195,13 +197,18 @@ class Household:
     parts: list[Appliance] = field(default_factory=list)
 
 
-def household(seed: int, day_sd: float) -> Household:
-    """One household; its loads all have the same kind of evidence."""
+def household(
+    seed: int, day_sd: float, evidence: str = "", loads_of: tuple[int, int] = (2, 5)
+) -> Household:
+    """One household; its loads all have the same kind of evidence, each kind in turn.
+
+    ``loads_of``: at least so many loads, and fewer than so many.
+    """
     rng = np.random.default_rng([seed, 79])
-    evidence = EVIDENCE[seed % len(EVIDENCE)]
+    evidence = evidence or EVIDENCE[seed % len(EVIDENCE)]
     tested = bool(seed // len(EVIDENCE) % 2)
     sorts = rng.choice(["box", "box", "heat", "variable", "electronics", "light"],
-                       size=int(rng.integers(2, 5)))  # fmt: skip
+                       size=int(rng.integers(*loads_of)))  # fmt: skip
     if all(sort == "light" for sort in sorts):
         sorts[0] = "box"
     parts = [appliance(rng, f"{sort} {n}", str(sort), day_sd) for n, sort in enumerate(sorts)]
@@ -234,7 +241,9 @@ def household(seed: int, day_sd: float) -> Household:
         {
             "name": part.name, "route": "ac",
             "profile": {"name": part.name, "kind": part.kind,
-                        "readings": readings(rng, part, evidence)},
+                        "readings": readings(
+                            rng, part, str(rng.choice(EVIDENCE)) if evidence == MIXED else evidence
+                        )},
             "use": {"between": part.windows} if part.windows else "always",
         }
         for part in parts

@@ -50,6 +50,7 @@ INSTALLED_APPS = [
     "web.common",
     "web.accounts",
     "web.meters",
+    "web.practice",
     "web.jobs",
     "web.loads",
     "web.bench",
@@ -57,12 +58,16 @@ INSTALLED_APPS = [
     "web.plans",
     "web.matching",
     "web.trials",
+    "web.rounds",
     "web.answer",
     "web.sheets",
+    "web.find",
     "web.demo",
 ]
 
 MIDDLEWARE = [
+    # Pages of numbers shrink to a fifth; the length of a page is blurred against guessing secrets.
+    "django.middleware.gzip.GZipMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "csp.middleware.CSPMiddleware",

@@ -8,6 +8,7 @@ urlpatterns = [
     path("", include("web.jobs.urls")),
     path("", include("web.accounts.urls")),
     path("", include("web.meters.urls")),
+    path("", include("web.practice.urls")),
     path("", include("web.common.urls")),
     path("", include("web.demo.urls")),
     path("api/samples/", samples, name="samples"),
@@ -17,9 +18,11 @@ urlpatterns = [
     path("jobs/<int:job>/", include("web.plans.urls")),
     path("jobs/<int:job>/", include("web.matching.urls")),
     path("jobs/<int:job>/", include("web.trials.urls")),
+    path("jobs/<int:job>/", include("web.rounds.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),
     path("jobs/<int:job>/", include("web.sheets.urls")),
     path("", include("web.sheets.exchange_urls")),
+    path("", include("web.find.urls")),
 ]
 
 handler500 = "web.common.views.failed"

@@ -16,9 +16,9 @@ from needle.profile.kinds import Kind
 from needle.supply.inverter import Inverter
 from needle.supply.supply import Supply
 
-#: A stepped wave's effect, by what a load is.
-MOTOR_ON_STEPS = "runs hot on a stepped wave"
-DRIVE_ON_STEPS = "may refuse a stepped wave"
+#: A modified sine's effect, by what a load is.
+MOTOR_ON_STEPS = "runs hot on a modified sine"
+DRIVE_ON_STEPS = "may refuse a modified sine"
 #: Below this charge a start that is bound to fail is worth a word.
 WORTH_A_WORD = 0.05
 

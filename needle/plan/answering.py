@@ -43,8 +43,10 @@ class Worked:
     suggestions: Sequence[Suggestion] = ()
 
 
-def work_out(document: dict[str, Any]) -> Worked:
+def work_out(document: dict[str, Any], advice: bool = True) -> Worked:
     """The answer to a plan document, looked at far enough that its high end is seen.
+
+    Without ``advice``, what would narrow it or help is left out.
 
     Raises
     ------
@@ -52,6 +54,8 @@ def work_out(document: dict[str, Any]) -> Worked:
     """
     plan = _with_horizon(parse_plan(document))
     outcome = simulate(plan, draws_for(plan))
+    if not advice:
+        return Worked(outcome)
     return Worked(outcome, measure_next(outcome), suggestions(outcome))
 
 

@@ -34,6 +34,7 @@ from needle.plan.plan import (
     TaskStep,
 )
 from needle.plan.sources import parse_sources
+from needle.profile.kinds import KINDS
 from needle.supply.proof import TogetherTest
 from needle.supply.supply import Supply, aged, parse_supply
 
@@ -45,6 +46,7 @@ _LOAD_KEYS = (
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
     "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
     "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "spread_after",
+    "kind",
 )  # fmt: skip
 
 
@@ -110,6 +112,7 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         alone=reader.flag("alone"),
         safety_class=reader.choice("cares", SAFETY_CLASSES, ""),
         meter=reader.text("meter", most=60),
+        kind=reader.choice("kind", ("", *KINDS), ""),
         meter_spread=reader.number("meter_spread", 0.0, 0.5, default=0.0),
     )
 

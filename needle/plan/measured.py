@@ -89,7 +89,7 @@ def with_profile(item: Any, path: str) -> Any:
         raise error.under(f"{path}.profile") from None
     use = item.get("use")
     by_task = isinstance(use, dict) and bool(use.get("tasks"))
-    measured = load_document(profile, record.name, by_task)
+    measured = {**load_document(profile, record.name, by_task), "kind": record.kind}
     if by_task and "steps" not in rest and (steps := steps_of(profile)):
         measured["steps"] = steps
     if record.set_c is not None:

@@ -134,6 +134,8 @@ class PlanLoad:
         Its tasks must not run together with other tasks that can be moved.
     safety_class : str
         One of :data:`SAFETY_CLASSES`.
+    kind : str
+        Key of :data:`needle.profile.kinds.KINDS`; empty where it is not known.
     """
 
     name: str
@@ -176,6 +178,7 @@ class PlanLoad:
     meter_spread: float = 0.0
     adapter: float = 1.0
     adapter_spread: float = 0.0
+    kind: str = ""
 
     @property
     def by_moments(self) -> bool:

@@ -255,6 +255,11 @@ class Sustains:
     daily: list[tuple[float, float]]
     days: float
 
+    @property
+    def hours(self) -> float:
+        """The same in hours, h."""
+        return self.days * 24
+
 
 def sustains(outcome: Outcome) -> Sustains | None:
     """The daily balance of a plan with sources; None without any, or for less than a day."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import timedelta
 
 from needle.estimate import DEFAULT_SPREAD, Estimate
 from needle.profile.energy import (
@@ -14,6 +15,9 @@ from needle.profile.energy import (
 from needle.profile.evidence import Evidence
 from needle.profile.kinds import Kind
 from needle.quantity import hours_text
+
+#: Age from which something is measured again.
+OLD = timedelta(days=365)
 
 
 @dataclass(frozen=True)

@@ -32,6 +32,9 @@ UNSEEN_SHIFT, UNSEEN_SPREAD = 0.04, 0.06
 #: Spread of where in a cycle a span begins and ends: sd of the on-time that it cuts off, over
 #: period · duty · (1 - duty), averaged over all lengths (by integration: 0.41).
 _CUT_OFF = 0.41
+#: How far what modulates wanders within the hour (relative sd), and how long it stays there, h:
+#: with days and time of day that makes the ±30 % (10th to 90th percentile) of a single reading.
+_WANDER, _WANDER_H = 0.20, 0.7
 
 
 def day_spread(kind: Kind, seen: Sequence[tuple[int, float]] = ()) -> float:
@@ -57,7 +60,12 @@ def span_spread(kind: Kind, hours: float, day: float | None = None) -> float:
 
 
 def cut_off_spread(kind: Kind, hours: float, cycle_min: float, duty: float) -> float:
-    """What cycles leave open in a span that is not whole cycles, as a relative sd of its mean."""
+    """What cycles leave open in a span that is not whole cycles, as a relative sd of its mean.
+
+    Of what modulates: its wander within the hour, each stretch of it about independent.
+    """
+    if kind.modulates:
+        return _WANDER / math.sqrt(max(1.0, hours / _WANDER_H))
     if not kind.cycles or hours <= 0:
         return 0.0
     cycles = max(0.25, hours * 60 / cycle_min)

@@ -251,6 +251,11 @@ APPLIANCES = {
 }  # fmt: skip
 
 
+def appliance_like(kind: str) -> Appliance | None:
+    """The first stand-in that fits a kind of load; None where there is none."""
+    return next((stand_in for stand_in in APPLIANCES.values() if stand_in.kind == kind), None)
+
+
 @lru_cache(maxsize=64)
 def timeline(key: str, seed: int, days: float = 8.0, mains_v: float = 230.0) -> Timeline:
     """The course of one appliance of a kind; the same seed gives the same course.

@@ -15,6 +15,7 @@ from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import DISPLAY_BEND, Estimate, worst
+from needle.moments import day_text
 from needle.quantity import with_unit
 from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
 from needle.supply.inverter import Inverter, dc_w
@@ -306,7 +307,7 @@ def saved_w(ac: RouteAccount, dc: RouteAccount) -> tuple[float, float, float]:
 
 
 def _dated(how: str, on: str) -> str:
-    return f"{how}, {on[:10]}" if on else how
+    return f"{how}, {day_text(on)}" if on else how
 
 
 TYPES = ("idle", "efficiency", "capacity", "route", "together")

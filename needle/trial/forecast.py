@@ -21,6 +21,8 @@ from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
 #: A charge that rises by more than this without a source is asked about, share.
 RISE = 0.015
+#: A display that shows so much less than the rest leaves is pointed out, share.
+FAR_BELOW = 0.1
 #: W and volts of moments closer together than this tell the same, h.
 MOMENTS_H = 0.4
 MOMENTS = ("watts", "amps", "watts_in", "volts")
@@ -154,6 +156,8 @@ class Followed:
         #: Kinds of figure whose last one was believed.
         self._believed: set[str] = set()
         self._last_shown, self._counted_wh = trial.start_charge, 0.0
+        #: Hour of the last charge shown, and the most that it can mean, a step above it.
+        self._shown_h, self._most_shown = 0.0, trial.start_charge
         self._begin_leg(0)
 
     def take_in(self, check_ins: Sequence[CheckIn]) -> None:
@@ -240,7 +244,8 @@ class Followed:
                 )
                 check_in = replace(check_in, percent=None, bars=None)
             else:
-                self._last_shown = shown
+                self._last_shown, self._shown_h = shown, check_in.h
+                self._most_shown = shown + step
         if volts is None:
             check_in = replace(check_in, ah=None)
         counted_wh = check_in.counted_wh(volts)
@@ -297,7 +302,17 @@ class Followed:
             # What was counted is what is told, and what the legs add up to.
             used_wh = count.wh * self.hour / count.h
         legs = self._legs(used_wh)
+        charge = _range(np.clip(particles.bank.charge, 0.0, 1.0), weight)
         notices = list(self.notices)
+        # What was shown before it charged says nothing of now.
+        stands = self._shown_h >= self.hour or not self._is_charged
+        if ended is None and stands and self._most_shown < charge[0] - FAR_BELOW:
+            notices.append(
+                f"The {self._last_shown * 100:.3g} % shown lies far below the "
+                f"{charge[0] * 100:.0f} to {charge[2] * 100:.0f} % that all else leaves. "
+                "Look again; if it shows the same, do not rely on this forecast: be ready for "
+                "it to stop soon."
+            )
         if self._last_shown <= LAST_FIFTH + 0.05:
             notices.append("The last fifth of a display often goes faster than it says.")
         return Forecast(
@@ -309,7 +324,7 @@ class Followed:
             fall_per_h=self._fall_per_h(),
             level=_range(particles.level, weight),
             used_wh=used_wh,
-            charge=_range(np.clip(particles.bank.charge, 0.0, 1.0), weight),
+            charge=charge,
             legs=legs,
             state_of_health=_range(particles.held_wh / self._label_wh(), weight)
             if proved

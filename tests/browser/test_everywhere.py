@@ -3,6 +3,7 @@
 from playwright.sync_api import expect
 
 from tests.browser.base import PHONE, WIDE, BrowserTest
+from web.demo.round import begin_drills, clinic_round
 
 #: What the size and the theme of a screen can spoil; the rest is the same in every look.
 SEEN = ("color-contrast", "scrollable-region-focusable", "link-in-text-block")
@@ -92,6 +93,7 @@ class EveryScreenTest(BrowserTest):
         clinic = self.clinic()
         load, supply = clinic.loads.get(name="Suction pump"), clinic.supplies.first()
         plan, reading = clinic.plans.first(), load.readings.first()
+        visit = clinic_round(clinic, clinic.plans.get(name="Storm night"))
         yield from (
             ("loads:survey",), ("loads:shelf",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
             ("loads:edit-reading", load.pk, reading.pk), ("supplies:list",), ("supplies:add",),
@@ -107,7 +109,8 @@ class EveryScreenTest(BrowserTest):
             ("trials:index",), ("trials:compare",), ("matching:compare",), ("sheets:sheet",),
             ("jobs:delete",), ("trials:start",), ("trials:trial", clinic.trials.first().pk),
             ("trials:trial", clinic.trials.last().pk), ("trials:edit", clinic.trials.last().pk),
-            ("jobs:edit",),
+            ("jobs:edit",), ("rounds:index",), ("rounds:round", visit.pk), ("bench:index",),
+            ("find:in-job",),
         )  # fmt: skip
 
     def test_wide_dark_and_on_a_phone(self):
@@ -132,8 +135,11 @@ class EveryScreenTest(BrowserTest):
         page.goto(self.url("jobs:list"))
         expect(page.locator(".answer-line").first).to_contain_text("covers")
         self.assertEqual(self.axe(page), [])
-        for name in ("meters:list", "meters:add", "accounts:units"):
-            page.goto(self.url(name))
+        begin_drills(self.clinic().owner)
+        run = self.clinic().owner.drill_runs.first()
+        for name, *args in (("meters:list",), ("meters:add",), ("accounts:units",),
+                            ("practice:index",), ("practice:run", run.pk)):  # fmt: skip
+            page.goto(self.url(name, *args))
             self.assertEqual(self.axe(page), [])
         stranger = self.open()
         for name in ("accounts:sign-in", "accounts:sign-up"):

@@ -118,6 +118,7 @@ class ReadingTest(BrowserTest):
     def test_removing_a_reading(self):
         page = self.signed_in()
         self.open_load(page)
+        page.get_by_role("button", name="More for this label").click()
         page.get_by_role("button", name="Remove this label").click()
         expect(page.locator("#load-body")).to_contain_text("Nothing known yet")
         expect(page.locator("#places")).to_contain_text("1 unproven")
@@ -154,10 +155,25 @@ class SurveyTest(BrowserTest):
     def test_finding_as_one_types(self):
         page = self.signed_in()
         self.go(page, "loads:survey")
-        page.keyboard.press("/")
-        page.keyboard.type("lamp")
+        page.locator("#find").fill("lamp")
         expect(page.locator("table.loads tbody tr")).to_have_count(1)
         expect(page.locator("table.loads")).to_contain_text("Exam lamp")
+
+    def test_the_slash_finds_from_any_page(self):
+        page = self.signed_in()
+        self.go(page, "supplies:list")
+        page.keyboard.press("/")
+        page.keyboard.type("lamp")
+        # At once: what is opened is what was typed, not what its first letters had found.
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Exam lamp")
+        page.keyboard.press("/")
+        page.keyboard.type("inrush")
+        expect(page.locator('#hits[data-find="inrush"]')).to_be_visible()
+        page.keyboard.press("ArrowDown")
+        expect(page.locator("#hits a").first).to_be_focused()
+        page.keyboard.press("ArrowUp")
+        expect(page.locator("#finder-field")).to_be_focused()
 
     def test_sorting(self):
         page = self.signed_in()

@@ -21,7 +21,7 @@ class DayPlanTest(BrowserTest):
     def opened(self, viewport: dict[str, int] | None = None, **context: object) -> Page:
         page = self.signed_in(viewport, **context)
         self.go(page, "plans:current")
-        expect(page.get_by_role("heading", name="How large for")).to_be_visible()
+        expect(page.locator(".lanes")).to_be_visible()
         return page
 
     def block(self, page: Page, name: str = "Autoclave"):
@@ -54,6 +54,19 @@ class DayPlanTest(BrowserTest):
         expect(page.get_by_role("button", name="Autoclave, Tue 20:00")).to_be_visible()
         page.locator("#messages").get_by_role("button", name="Undo").click()
         expect(page.get_by_role("button", name="Autoclave, Tue 21:30")).to_be_visible()
+
+    def test_parts_open_one_at_a_time_and_stay_open(self):
+        page = self.opened()
+        parts = page.get_by_role("navigation", name="Parts of this plan")
+        page.keyboard.press("v")
+        expect(page.get_by_role("link", name="curve as CSV")).to_be_visible()
+        parts.get_by_role("link", name="How large").click()
+        expect(page.get_by_role("heading", name="How large for")).to_be_visible()
+        parts.get_by_role("link", name="Sources").click()
+        expect(page.get_by_role("link", name="Add sun on panels")).to_be_visible()
+        page.keyboard.press("[")
+        expect(page.locator(".zoom")).to_contain_text("24 h shown")
+        expect(page.get_by_role("link", name="Add sun on panels")).to_be_visible()
 
     def test_an_end_is_stretched(self):
         page = self.opened()
@@ -164,6 +177,9 @@ class DayPlanTest(BrowserTest):
 
     def test_with_a_thumb_on_a_phone(self):
         page = self.opened(PHONE, has_touch=True)
+        expect(page.locator(".zoom")).to_contain_text("12 h shown")
+        box = page.locator(".lanes").bounding_box()
+        self.assertLessEqual(box["x"] + box["width"], PHONE["width"])
         self.block(page).tap()
         tools = page.get_by_role("group", name="The chosen block")
         expect(tools).to_contain_text("Autoclave, Tue 19:30")

@@ -241,7 +241,7 @@ class MeasuredTest(unittest.TestCase):
         ]
         found = parse_supply({**CABINET, "tests": tests})
         self.assertEqual(found.inverter.idle_w.value, 30)
-        self.assertIn("2026-05-01", found.inverter.idle_w.how[0])
+        self.assertIn("1 May 2026", found.inverter.idle_w.how[0])
         self.assertEqual(found.outputs[0].idle_w.value, 1.5)
         self.assertAlmostEqual(found.battery.state_of_health.value, 4600 / 5120)
 

@@ -301,6 +301,19 @@ class CheckInTest(unittest.TestCase):
     def test_the_last_fifth_is_said(self):
         self.assertIn("last fifth", forecast_of([{"h": 19, "percent": 21}]).notices[-1])
 
+    def test_a_display_far_below_all_else_is_pointed_out(self):
+        before = [{"h": 1, "percent": 96}, {"h": 3, "percent": 88}, {"h": 5, "percent": 80}]
+        agreeing = forecast_of(before)
+        self.assertEqual(agreeing.notices, [])
+        plunged = forecast_of([*before, {"h": 5.2, "percent": 12}])
+        self.assertGreater(plunged.charge[0], 0.22)
+        self.assertRegex(plunged.notices[0], "12 % shown lies far below .* be ready for it to stop")
+        # It stands until something charges it: then what was shown says nothing of now.
+        for later, stands in (({"h": 6, "watts": 40}, True), ({"h": 6, "watts_in": 200}, False)):
+            with self.subTest(later=later):
+                notices = forecast_of([*before, {"h": 5.2, "percent": 12}, later]).notices
+                self.assertEqual(any("far below" in notice for notice in notices), stands)
+
     def test_that_it_still_runs_is_news(self):
         late = forecast_of([{"h": 26, "watts": 40}])
         self.assertGreaterEqual(late.stop_h[0], 26)

@@ -2,6 +2,7 @@
 
 import stat
 import tempfile
+from datetime import timedelta
 from io import StringIO
 from pathlib import Path
 from unittest import mock
@@ -10,9 +11,11 @@ from django.conf import settings
 from django.core.management import call_command
 from django.test import Client, TestCase, override_settings
 from django.urls import reverse
+from django.utils import timezone
 
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.first_start import prepare
+from web.jobs.models import Job
 
 
 class ForeignTest(SiteTest):
@@ -53,10 +56,17 @@ class ForeignTest(SiteTest):
     def test_a_removed_job_is_gone_and_comes_back(self):
         self.client.post(self.url("jobs:remove"))
         self.assertEqual(self.client.get(self.url("loads:survey")).status_code, 404)
-        self.client.post(reverse("jobs:restore"))
+        self.assertContains(self.client.get("/jobs/"), "Removed jobs (1)")
+        self.client.post(self.url("jobs:restore"))
         self.assertEqual(self.client.get(self.url("loads:survey")).status_code, 200)
-        again = self.client.post(reverse("jobs:restore"), follow=True)
-        self.assertContains(again, "no removed job")
+        self.assertEqual(self.client.post(self.url("jobs:restore")).status_code, 404)
+
+    def test_a_removed_job_is_deleted_a_month_later(self):
+        month = Job.objects.filter(pk=self.job.pk)
+        for days, left in ((29, 1), (31, 0)):
+            month.update(removed_at=timezone.now() - timedelta(days=days))
+            self.client.force_login(self.user)
+            self.assertEqual(month.count(), left)
 
 
 class DoorTest(TestCase):

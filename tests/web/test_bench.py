@@ -8,6 +8,7 @@ from unittest import mock
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import DatabaseError
+from django.test import override_settings
 from django.utils import timezone
 
 from needle.measure.capture import as_csv, read_capture
@@ -356,3 +357,62 @@ class SessionTest(SiteTest):
         answer = self.client.post(self.url("bench:stop", fresh.pk), {})
         self.assertRedirects(answer, self.url("bench:index"))
         self.assertFalse(Capture.objects.exists())
+
+
+class RealMeterTest(SiteTest):
+    """What a real meter shows, typed as it stands."""
+
+    def setUp(self):
+        super().setUp()
+        self.load = make_load(self.job, "Cold box")
+
+    def post(self, name, **typed):
+        return self.client.post(self.url(name, self.load.pk), {"state": "running", **typed})
+
+    def test_figures_are_checked_before_they_are_kept(self):
+        agreeing = self.post("bench:check-meter", watts="92", volts="230", amps="0.62", pf="0.65")
+        self.assertContains(agreeing, "The readings agree")
+        off = self.post("bench:check-meter", watts="92", volts="230", amps="0.9", pf="0.65")
+        self.assertContains(off, "✕")
+        alone = self.post("bench:check-meter", watts="92")
+        self.assertContains(alone, "Nothing checks these figures yet")
+        self.assertEqual(self.load.readings.filter(type="spot").count(), 0)
+
+    def test_a_reading_is_kept_and_the_load_stays_chosen(self):
+        kept = self.post("bench:keep-meter", watts="92", volts="230", instrument="plug")
+        self.assertRedirects(kept, f"{self.url('bench:index')}?load={self.load.pk}")
+        data = self.load.readings.get(type="spot").data
+        self.assertEqual((data["watts"], data["state"]), (92.0, "running"))
+
+    def test_what_is_refused_is_kept_in_its_field(self):
+        refused = self.post("bench:keep-meter", watts="92", pf="1.4")
+        self.assertContains(refused, 'value="1.4"', status_code=422)
+        self.assertEqual(self.post("bench:keep-meter").status_code, 422)
+
+    def test_states_read_before_are_a_tap_away(self):
+        self.post("bench:keep-meter", watts="92")
+        self.load.readings.filter(type="spot").update(data={"state": "defrost", "watts": 160.0})
+        page = self.client.get(self.url("bench:index"), {"load": self.load.pk})
+        self.assertContains(page, 'value="defrost"')
+        # One that came without its state.
+        self.load.readings.filter(type="spot").update(data={"watts": 160.0})
+        page = self.client.get(self.url("bench:index"), {"load": self.load.pk})
+        self.assertEqual(page.status_code, 200)
+
+    def test_a_simulated_appliance_is_chosen_by_the_kind_of_load(self):
+        started = self.client.post(
+            self.url("bench:index"),
+            {"load": self.load.pk, "meter": "plug", "speed": 60, "seed": 1, "standin": ""},
+        )
+        self.assertEqual(started.status_code, 302)
+        self.assertEqual(Session.objects.get(load=self.load).standin, "cold-box")
+
+    def test_a_code_for_the_phone_where_the_site_is_heard(self):
+        def page(host):
+            return self.client.get(self.url("bench:index"), headers={"host": host})
+
+        with override_settings(ALLOWED_HOSTS=["127.0.0.1", "house.lan", "192.168.7.20"]):
+            self.assertContains(page("127.0.0.1:8000"), "heard on this computer only")
+            self.assertContains(page("192.168.7.20:8000"), "Code of http://192.168.7.20:8000/")
+            with override_settings(HOST="0.0.0.0"):
+                self.assertContains(page("127.0.0.1:8000"), "Code of http://house.lan:")

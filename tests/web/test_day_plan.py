@@ -489,7 +489,7 @@ class PageTest(DayPlanTest):
     def test_sizes(self):
         page = self.page(name="plans:sizes")
         self.assertContains(page, "Battery at 90\u00a0% odds")
-        self.assertContains(page, "by twice the mean")
+        self.assertContains(page, "By twice the mean")
         self.assertContains(page, "Inverter, just enough")
         self.assertContains(page, "How many more by then")
 
@@ -579,17 +579,32 @@ class EntryPageTest(DayPlanTest):
         self.assertEqual(entry.route, "dc12")
 
     def test_refusals(self):
-        for data, said in (
-            ({"steps": "hot"}, "is not a step"),
-            ({"movable": "20:15"}, "Wants hours from and to"),
-            ({"pack_wh": "52 Wh"}, "needs all three"),
-            ({"warm_kg": "5 kg"}, "Give both"),
-            ({"warm_kg": "5 kg", "warm_c": "20", "pull_down_h": "3"}, "not both"),
-            ({"use": "always", "pack_wh": "52 Wh", "missing": "80", "charge_w": "45 W"},
-             "Say when it is charged"),
-            ({"route": "usb"}, "valid choice"),
+        for load, data, said in (
+            (None, {"steps": "hot"}, "is not a step"),
+            (None, {"movable": "20:15"}, "Wants hours from and to"),
+            (self.router, {"pack_wh": "52 Wh"}, "needs all three"),
+            (self.box, {"warm_kg": "5 kg"}, "Give both"),
+            (self.box, {"warm_kg": "5 kg", "warm_c": "20", "pull_down_h": "3"}, "not both"),
+            (self.router, {"use": "always", "pack_wh": "52 Wh", "missing": "80",
+                           "charge_w": "45 W"}, "Say when it is charged"),
+            (None, {"route": "usb"}, "valid choice"),
         ):  # fmt: skip
             with self.subTest(said=said):
-                self.assertContains(self.post(**data), said, status_code=422)
+                self.assertContains(self.post(load, **data), said, status_code=422)
         self.entry.refresh_from_db()
         self.assertEqual(self.entry.version, 1)
+
+    def test_it_asks_what_a_load_of_its_kind_needs(self):
+        for load, has, lacks in (
+            (self.box, "warm_kg", "steps"), (self.box, "set_c", "pack_wh"),
+            (self.autoclave, "steps", "warm_kg"), (self.router, "pack_wh", "pull_down_h"),
+        ):  # fmt: skip
+            page = self.client.get(self.url("plans:entry", self.plan.pk, load.pk))
+            self.assertContains(page, f'name="{has}"')
+            self.assertNotContains(page, f'name="{lacks}"')
+
+    def test_what_stands_there_stays_though_its_kind_has_no_use_for_it(self):
+        self.entry.pull_down_h = 3.0
+        self.entry.save()
+        page = self.client.get(self.url("plans:entry", self.plan.pk, self.autoclave.pk))
+        self.assertContains(page, 'name="pull_down_h"')

@@ -10,8 +10,8 @@ import numpy as np
 from web.drawing.bars import split_bar, staircase
 from web.drawing.dial import dial
 from web.drawing.ladder import Rungs, ladder
-from web.drawing.scale import hour_step, log_place, nice_ceiling
-from web.drawing.strip import Marks, strip, thin
+from web.drawing.scale import hour_step, log_place, nice_ceiling, round_moments
+from web.drawing.strip import Marks, TimeAxis, strip, thin
 from web.drawing.svg import Svg
 
 NS = {"s": "http://www.w3.org/2000/svg"}
@@ -114,15 +114,21 @@ class StripTest(unittest.TestCase):
         found = thin(np.arange(100.0), np.where(np.arange(100) > 50, 92.0, 2.0), 400)
         marks = Marks([(2.0, "resting"), (92.0, "running")], [50.0, 500.0], [(10.0, 20.0)])
         root = ElementTree.fromstring(
-            strip(found, (0.0, 99.0), marks, lambda s: f"{s:.0f}", "Strip", "said")
+            strip(found, TimeAxis(0.0, 99.0, lambda s: f"{s:.0f}"), marks, "Strip", "said")
         )
         self.assertEqual(len(root.findall(".//s:line[@class='level-line']", NS)), 2)
         self.assertEqual(len(root.findall(".//s:line[@class='start-mark']", NS)), 1)
         self.assertEqual(len(root.findall(".//s:rect[@class='gap']", NS)), 1)
 
+    def test_marks_stand_at_round_times_of_the_clock(self):
+        # It begins at 20:56 and lasts 36 h: six hours apart, on the clock's own sixths.
+        moments = round_moments(0.0, 36 * 3600, -(20 * 3600 + 56 * 60))
+        self.assertEqual(moments, [11040.0 + 21600 * number for number in range(6)])
+        self.assertEqual(round_moments(0, 9), [0, 2, 4, 6, 8])
+
     def test_names_of_near_levels_do_not_collide(self):
         found = thin(np.arange(10.0), np.full(10, 100.0), 50)
         marks = Marks([(1.0, "a"), (1.5, "b"), (2.0, "c")])
-        root = ElementTree.fromstring(strip(found, (0, 9), marks, str, "Strip", ""))
+        root = ElementTree.fromstring(strip(found, TimeAxis(0, 9, str), marks, "Strip", ""))
         ys = [float(one.get("y")) for one in root.findall(".//s:text[@class='level-label']", NS)]
         self.assertTrue(all(abs(a - b) >= 14 for a, b in itertools.pairwise(sorted(ys))))

@@ -36,7 +36,7 @@ class StartsTest(SiteTest):
         page = self.page()
         self.assertIn("Pump on Large, as in the plan: holds", page)
         self.assertIn("Pump on Small, as in the plan: trips", page)
-        self.assertIn("runs hot on a stepped wave", page)
+        self.assertIn("runs hot on a modified sine", page)
         self.assertIn("just enough", page)
         self.assertIn("Worst moment 9.20", page)
 

@@ -12,7 +12,17 @@ import numpy as np
 from web.drawing.fan import Point, Run, fan
 from web.drawing.spans import Span, spans
 from web.drawing.standalone import standalone
-from web.drawing.timeline import LEFT, PLOT, Charge, Frame, Lane, LaneBlock, Power, charts, lanes
+from web.drawing.timeline import (
+    NARROW,
+    WIDE,
+    Charge,
+    Frame,
+    Lane,
+    LaneBlock,
+    Power,
+    charts,
+    lanes,
+)
 
 START = datetime(2027, 2, 9, 18, tzinfo=UTC)
 CHARGE = Charge([0, 12, 24, 36], [1, 0.5, 0.1, 0.1], [1, 0.6, 0.2, 0.1], [1, 0.7, 0.3, 0.1],
@@ -28,6 +38,9 @@ def tree(svg):
 
 def texts(svg):
     return [one.text for one in tree(svg).iter() if one.tag.endswith("text")]
+
+
+LEFT, PLOT = WIDE.left, WIDE.plot
 
 
 class FrameTest(unittest.TestCase):
@@ -73,6 +86,20 @@ class ChartsTest(unittest.TestCase):
 
 
 class LanesTest(unittest.TestCase):
+    def test_on_narrow_paper_names_stand_above_their_bar(self):
+        frame = Frame(START, 0.0, 6.0, paper=NARROW)
+        root = tree(lanes(frame, self.rows(), "Lanes"))
+        names = [
+            (float(e.get("x")), float(e.get("y")))
+            for e in root.iter()
+            if e.get("class") == "lane-name"
+        ]
+        bars = [float(e.get("y")) for e in root.iter() if e.get("class") == "lane"]
+        self.assertEqual(len(names), len(bars))
+        for (x, y), bar in zip(names, bars, strict=True):
+            self.assertTrue(x < 5 and bar - 12 < y < bar)
+        self.assertLess(float(root.get("width")), 390)
+
     def rows(self):
         key = {"data_of": "loads", "data_key": 3, "data_index": 0}
         return [

@@ -43,7 +43,7 @@ class ProofTest(SiteTest):
         self.assertEqual(self.core().inverter.idle_w.value, 31)
         page = self.client.get(self.url("supplies:supply", self.supply.pk))
         self.assertContains(page, "replaced by a newer one")
-        self.assertContains(page, "2026-05-01")
+        self.assertContains(page, "1 May 2026")
         newest = SupplyTest.objects.get(data__watts=31)
         self.client.post(self.url("supplies:remove-test", self.supply.pk, newest.pk))
         self.assertAlmostEqual(self.core().inverter.idle_w.value, 0.12 * 5120 * 0.93 / 20)

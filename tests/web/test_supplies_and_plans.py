@@ -238,5 +238,6 @@ class PlanTest(SiteTest):
     def test_every_chart_has_words(self):
         page = self.client.get(self.url("plans:current"))
         self.assertContains(page, 'role="img" aria-label="Stored and drawn. From 100 % to')
-        self.assertContains(page, "The same as a table")
+        numbers = self.client.get(self.url("plans:current"), {"show": "numbers"})
+        self.assertContains(numbers, "stored, low")
         self.assertContains(page, "If nothing ever cycled off")

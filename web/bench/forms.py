@@ -12,10 +12,13 @@ from needle.measure.capture import COLUMNS
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.readings import MOST_V, MOST_W
 from needle.quantity import QuantityError, parse
+from needle.standin.appliances import appliance_like
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.jobs.models import Job
+from web.loads.forms import SpotForm
+from web.loads.models import Load
 
 #: Largest file taken, bytes.
 MOST_BYTES = 120_000_000
@@ -140,8 +143,30 @@ class LevelsForm(RecordForm):
         return cleaned
 
 
+class MeterReadingForm(SpotForm):
+    """What a real meter shows of one load, as it stands."""
+
+    #: VA stands beside watts: it is what a meter shows.
+    aside: ClassVar = tuple(name for name in SpotForm.aside if name != "va")
+
+    def __init__(self, *args: Any, load: Load, **kwargs: Any) -> None:
+        super().__init__(*args, load=load, **kwargs)
+        known = [
+            reading.data.get("state", "running")
+            for reading in load.known_readings()
+            if reading.type == "spot"
+        ]
+        states = dict.fromkeys(["running", "resting", *known])
+        self.fields["state"] = forms.ChoiceField(
+            choices=[(state, state) for state in states], widget=forms.RadioSelect
+        )
+        self.initial.setdefault("state", "running")
+
+
 class SessionForm(RecordForm):
-    """What goes on the meter, and under which conditions."""
+    """What goes on a simulated meter, and under which conditions."""
+
+    main: ClassVar = ("load", "meter", "speed")
 
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
     speed = forms.TypedChoiceField(
@@ -153,8 +178,25 @@ class SessionForm(RecordForm):
         fields = [
             "load", "standin", "meter", "speed", "seed", "setting", "room_c", "note", "whole_cable",
         ]  # fmt: skip
-        labels = {"standin": "Stand-in appliance", "note": "Contents, conditions"}
-        help_texts = {"seed": "The same number gives the same appliance."}
+        labels = {"standin": "Simulated appliance", "note": "Contents, conditions"}
+        help_texts = {
+            "seed": "The same number gives the same appliance.",
+        }
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["standin"].required = False
+        self.fields["standin"].choices[0] = ("", "what is like the load")  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean()
+        if cleaned.get("load") and not cleaned.get("standin") and "standin" not in self.errors:
+            alike = appliance_like(cleaned["load"].kind)
+            if alike is None:
+                self.add_error("standin", "None is like this load: choose one.")
+            else:
+                cleaned["standin"] = alike.key
+        return cleaned
 
 
 def may_name_topics(user: Any) -> bool:

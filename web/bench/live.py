@@ -19,7 +19,7 @@ from needle.standin.meters import clamp_inrush
 from web.bench.models import Session
 from web.common.templatetags.words import hours_of
 from web.drawing.dial import dial
-from web.drawing.strip import Envelope, Marks, strip, thin
+from web.drawing.strip import Envelope, Marks, minutes_before, strip, thin
 
 STRIP_S = 900.0
 #: The whole session is looked at through so many moments.
@@ -158,9 +158,8 @@ def _strip(
     first = max(0.0, now - STRIP_S)
     return strip(
         thin(time, watts, 700) if len(time) else Envelope(time, watts, watts),
-        (first, max(now, first + 60)),
+        minutes_before(now, first),
         Marks(levels, [start for start in starts if start >= first]),
-        lambda at: f"−{(now - at) / 60:.0f} min" if now - at > 30 else "now",
         "Last 15 minutes, watts",
         f"from {watts.min():.1f} to {watts.max():.1f} W",
         height=190,

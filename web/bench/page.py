@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, timedelta
 from typing import Any
 
 import numpy as np
+from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
@@ -14,10 +17,10 @@ from needle.measure.analysis import Analysis
 from needle.quantity import hours_text, with_unit
 from web.bench import loggers
 from web.bench.models import Capture, Logger
-from web.drawing.strip import Marks, strip, thin
+from web.drawing.strip import Marks, TimeAxis, minutes_before, strip, thin
 
 #: Slots of time that one view of a chart is thinned to.
-SLOTS = 900
+SLOTS = 560
 
 
 @dataclass(frozen=True)
@@ -46,11 +49,14 @@ def page_of(capture: Capture) -> CapturePage:
         raise DocumentError("", capture.notices[0] if capture.notices else "it is empty")
     core, analysis = capture.to_core(), capture.analysis()
     watts, _ = core.watts(capture.volts)
+    write = _writer(capture, 0.0)
     return CapturePage(
         analysis=analysis,
         strip=strip(
             thin(core.time_s, watts, SLOTS),
-            (0.0, float(core.time_s[-1])),
+            TimeAxis(
+                0.0, float(core.time_s[-1]), _writer(capture, core.time_s[-1]), -_clock_s(capture)
+            ),
             Marks(
                 [
                     (state.watts, f"{state.name} {with_unit(state.watts, 'W')}")
@@ -59,7 +65,6 @@ def page_of(capture: Capture) -> CapturePage:
                 [start_event.time_s for start_event in analysis.start_events[:400]],
                 _gaps(analysis),
             ),
-            _clock,
             f"Power of {capture.name}",
             f"{analysis.pattern}, mean {with_unit(analysis.mean_w, 'W')} over "
             f"{hours_text(analysis.covered_s / 3600, exact=True)}",
@@ -68,7 +73,7 @@ def page_of(capture: Capture) -> CapturePage:
         span=hours_text(analysis.duration_s / 3600, exact=True),
         starts=[
             (
-                _clock(start_event.time_s),
+                write(start_event.time_s),
                 with_unit(start_event.peak_w, "W"),
                 f"{start_event.settle_s:.0f} s",
             )
@@ -78,8 +83,34 @@ def page_of(capture: Capture) -> CapturePage:
     )
 
 
-def _clock(seconds: float) -> str:
-    """A moment of a capture: hours, minutes and seconds since it began; days beyond two of them."""
+def _clock_s(capture: Capture) -> float:
+    """Seconds of the job's clock, from the start of its day, at which a capture begins; else 0."""
+    if capture.begins is None:
+        return 0.0
+    begins = timezone.localtime(capture.begins)
+    return begins.hour * 3600 + begins.minute * 60 + begins.second + begins.microsecond / 1e6
+
+
+def _epoch_s(capture: Capture) -> float:
+    if capture.begins is None:
+        return 0.0
+    return timezone.localtime(capture.begins).replace(tzinfo=UTC).timestamp()
+
+
+def _writer(capture: Capture, span_s: float) -> Callable[[float], str]:
+    """How a moment of a capture is written: by the job's clock, or by the time since it began.
+
+    Seconds are left out where ``span_s`` is hours.
+    """
+    begins = capture.begins
+    if begins is None:
+        return _since
+    pattern = "%a %H:%M" if span_s > 2 * 3600 else "%a %H:%M:%S"
+    return lambda at_s: timezone.localtime(begins + timedelta(seconds=at_s)).strftime(pattern)
+
+
+def _since(seconds: float) -> str:
+    """Hours, minutes and seconds since a capture began; days beyond two of them."""
     minutes, rest = divmod(round(seconds), 60)
     hours, minutes = divmod(minutes, 60)
     if hours >= 48:
@@ -103,11 +134,13 @@ def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
     inside = slice(*np.searchsorted(core.time_s, [first, last + 1e-9]))
     thinned, analysis = thin(core.time_s[inside], watts[inside], SLOTS), capture.analysis()
     return {
-        "time_s": np.round(thinned.time_s, 3).tolist(),
-        "low": np.round(thinned.low, 2).tolist(),
-        "high": np.round(thinned.high, 2).tolist(),
+        "time_s": np.round(thinned.time_s, 2).tolist(),
+        "low": np.round(thinned.low, 1).tolist(),
+        "high": np.round(thinned.high, 1).tolist(),
         "how": how,
         "end_s": end,
+        # As if the job's clock were UTC; 0 where only the time since it began is known.
+        "clock_s": _epoch_s(capture),
         "levels": [
             [state.watts, f"{state.name} {with_unit(state.watts, 'W')}"]
             for state in analysis.states
@@ -144,8 +177,7 @@ def logger_row(logger: Logger) -> LoggerRow:
     last = float(core.time_s[-1])
     first = max(0.0, last - RECENT_S)
     drawing = strip(
-        thin(core.time_s, power, 500), (first, max(last, first + 60)), Marks(),
-        lambda at: f"−{(last - at) / 60:.0f} min" if last - at > 30 else "latest",
+        thin(core.time_s, power, 500), minutes_before(last, first), Marks(),
         f"Last minutes of {logger.name}", f"now {with_unit(watts, 'W')}", height=170,
     )  # fmt: skip
     return LoggerRow(logger, rows, with_unit(watts, "W"), drawing)

@@ -18,10 +18,19 @@ from needle.document import DocumentError
 from needle.measure.capture import as_csv
 from needle.measure.instruments import INSTRUMENTS, clamp_cancelled
 from web.bench import actions, loggers
-from web.bench.forms import CaptureForm, LevelsForm, LoggerForm, SessionForm, UploadForm
+from web.bench.forms import (
+    CaptureForm,
+    LevelsForm,
+    LoggerForm,
+    MeterReadingForm,
+    SessionForm,
+    UploadForm,
+)
 from web.bench.live import look
 from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
+from web.bench.phone import phone_code
+from web.common.addresses import keys_of
 from web.common.downloads import CSV_TYPE, attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
@@ -30,32 +39,85 @@ from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads.actions import add_reading
+from web.loads.models import Load, Reading
+from web.loads.words import row_of
 
 
 @require_http_methods(["GET", "POST"])
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Sessions that run, captures, and a new session; posting starts one."""
+    """What a real meter shows, sessions that run, captures; posting starts a simulated session.
+
+    ``load`` says which load the meter is on.
+    """
     form = SessionForm(request.POST or None, instance=Session())
     form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
         session = actions.start_session(form.instance)
         return redirect("bench:session", job.pk, session.pk)
+    loads = list(job.loads.live().with_readings())
+    wanted = next(iter(keys_of(request.GET.getlist("load"))), None)
+    load = next((other for other in loads if other.pk == wanted), loads[0] if loads else None)
+    meter = MeterReadingForm(load=load) if load else None
+    return _index(request, job, loads, form, meter)
+
+
+def _index(
+    request: HtmxRequest,
+    job: Job,
+    loads: list[Load],
+    form: SessionForm,
+    meter: MeterReadingForm | None,
+) -> HttpResponse:
     context = {
         "job": job,
         "form": form,
+        "meter": meter,
         "sessions": Session.objects.live().filter(load__job=job, stopped=False),
         "captures": Capture.objects.live()
         .filter(load__job=job, load__removed_at=None)
         .exclude(reading__removed_at__isnull=False)
         .select_related("load")
         .defer("raw", "packed"),
-        "loads": list(job.loads.live()),
+        "loads": loads,
         "instruments": INSTRUMENTS.values(),
+        "phone": phone_code(request),
     }
-    status = 422 if form.is_bound else 200
-    return render(request, "bench/bench.html", context, status=status)
+    refused = form.is_bound or (meter is not None and meter.is_bound)
+    return render(request, "bench/bench.html", context, status=422 if refused else 200)
+
+
+def _metered(request: HtmxRequest, job: Job, pk: int) -> tuple[Load, MeterReadingForm]:
+    load = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    load.job = job
+    return load, MeterReadingForm(request.POST, request.FILES or None, load=load)
+
+
+@require_POST
+@of_job
+def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
+    """Keep what a real meter shows."""
+    target, meter = _metered(request, job, load)
+    if not meter.is_valid():
+        form = SessionForm(instance=Session())
+        form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
+        return _index(request, job, list(job.loads.live()), form, meter)
+    add_reading(target, "spot", **meter.as_reading())
+    announce_change(request, job)
+    return redirect(f"{reverse('bench:index', args=[job.pk])}?load={load}")
+
+
+@require_POST
+@of_job
+def check_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
+    """Whether the figures agree with one another, before they are kept."""
+    target, meter = _metered(request, job, load)
+    row = None
+    if meter.is_valid():
+        unsaved = Reading(load=target, type="spot", data=meter.data_to_store)
+        row = row_of(unsaved, meters=job.meters())
+    return render(request, "bench/_check.html", {"row": row})
 
 
 def _session(job: Job, pk: int) -> Session:
@@ -201,7 +263,7 @@ def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
         try:
             capture = actions.read_file(capture, file.read())
         except DocumentError as error:
-            form.add_error("file", f"{error.message[0].upper()}{error.message[1:]}.")
+            form.add_error("file", error.sentence)
         else:
             address = reverse("bench:capture", args=[job.pk, capture.pk])
             return HttpResponseClientRedirect(address) if request.htmx else redirect(address)
@@ -230,7 +292,7 @@ def capture(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
             actions.correct(form.instance)
             form.instance.analysis()
         except DocumentError as error:
-            form.add_error(None, f"{error.message[0].upper()}{error.message[1:]}.")
+            form.add_error(None, error.sentence)
         else:
             return redirect("bench:capture", job.pk, capture)
     shown = _capture(job, capture)
@@ -243,7 +305,7 @@ def _page(capture: Capture) -> dict[str, Any]:
     try:
         return {"page": page_of(capture), "trouble": ""}
     except DocumentError as error:
-        return {"page": None, "trouble": f"{error.message[0].upper()}{error.message[1:]}."}
+        return {"page": None, "trouble": error.sentence}
 
 
 @require_POST
@@ -270,7 +332,7 @@ def levels(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
         try:
             actions.correct_levels(form.instance)
         except DocumentError as error:
-            form.add_error("bounds", f"{error.message[0].upper()}{error.message[1:]}.")
+            form.add_error("bounds", error.sentence)
         else:
             announce_change(request, job)
             return redirect("bench:capture", job.pk, capture)

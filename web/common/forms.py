@@ -6,9 +6,12 @@ import uuid
 from typing import Any, ClassVar
 
 from django import forms
+from django.db.models.fields import BLANK_CHOICE_DASH
 
 from needle.document import DocumentError
 
+#: Django's words for no choice.
+DASHES = BLANK_CHOICE_DASH[0][1]
 STALE = (
     "This was changed in another window after you opened it. What you typed is kept here: "
     "check it against the newer values and save again."
@@ -54,8 +57,20 @@ class OnceMixin(FoldedMixin):
         """Put the core's refusal beside the field that it names."""
         key = error.path.rsplit(".", 1)[-1].split("[")[0]
         key = (fields or {}).get(key, key)
-        message = error.message[0].upper() + error.message[1:]
-        self.add_error(key if key in self.fields else None, message.rstrip(".") + ".")
+        self.add_error(key if key in self.fields else None, error.sentence)
+
+
+def _name_empty_choice(field: forms.Field) -> None:
+    """What no choice is called, in place of a row of dashes."""
+    words = "choose…" if field.required else "not said"
+    if isinstance(field, forms.ModelChoiceField):
+        if field.empty_label == DASHES:
+            field.empty_label = words
+    elif isinstance(field, forms.ChoiceField):
+        field.choices = [
+            (key, words if label == DASHES else label)
+            for key, label in list(field.choices)  # type: ignore[arg-type]
+        ]
 
 
 class RecordForm(OnceMixin, forms.ModelForm):
@@ -64,6 +79,8 @@ class RecordForm(OnceMixin, forms.ModelForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.add_guards(self.instance.version if self.instance.pk else None)
+        for field in self.fields.values():
+            _name_empty_choice(field)
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data

@@ -10,3 +10,8 @@ class HtmxRequest(HttpRequest):
     """A request that went through django-htmx's middleware."""
 
     htmx: HtmxDetails
+
+
+def is_narrow(request: HttpRequest) -> bool:
+    """Whether the page is on a phone, as its script last said in a cookie."""
+    return request.COOKIES.get("screen") == "narrow"

@@ -43,6 +43,7 @@ from web.trials.models import CheckIn, Trial
 #: The stand-ins behind the vaccine refrigerator, the wheeled cabinet and the shed bank.
 FRIDGE_SEED = 11
 CABINET_SEED, BANK_SEED = 17, 6
+CLINIC = "Tern Point Animal Clinic"
 USERNAME, PASSWORD = DEMO_NAME, "steady-needle-demo"
 Readings = list[tuple[str, dict[str, Any], str]]
 
@@ -147,7 +148,7 @@ def put_to_work(job: Job) -> None:
 
 def clinic(user: Any) -> Job:
     """A small clinic on a tidal island whose causeway line fails in storms."""
-    job = add_job(Job(owner=user, name="Tern Point Animal Clinic", mains="230-50", tariff=0.31))
+    job = add_job(Job(owner=user, name=CLINIC, mains="230-50", tariff=0.31))
     loads = clinic_loads(job)
     clinic_years(loads)
     clinic_bench(loads)
@@ -253,6 +254,7 @@ def clinic_loads(job: Job) -> dict[str, Load]:
         "printer": _add(
             job, [("label", {"watts": 60.0}, "")],
             name="Label printer", kind="electronics", priority="nice", hours_per_day=0.3,
+            put_off="lent to a neighbour until January",
         ),
         "pump": _add(
             job, [("label", {"watts": 25.0}, "on the plug")],

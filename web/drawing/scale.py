@@ -24,6 +24,22 @@ def hour_step(hours: float, most_marks: int = 9) -> int:
     return 72
 
 
+#: Steps between moments that read well, s.
+_STEPS_S = (
+    1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 14_400, 21_600, 43_200,
+    86_400, 172_800, 604_800,
+)  # fmt: skip
+
+
+def round_moments(first_s: float, last_s: float, zero_s: float = 0.0, most: int = 6) -> list[float]:
+    """Moments to mark between two, at most so many, at round times after ``zero_s``; all in s."""
+    span = last_s - first_s
+    step = next((step for step in _STEPS_S if span / step <= most), _STEPS_S[-1])
+    begin = math.ceil((first_s - zero_s) / step)
+    end = math.floor((last_s - zero_s) / step)
+    return [zero_s + step * number for number in range(begin, min(end, begin + most) + 1)]
+
+
 def log_place(value: float, low: float, high: float) -> float:
     """Where a value falls between two on a logarithmic scale, 0…1."""
     inside = min(high, max(low, value))

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from django.utils.safestring import SafeString
 
-from web.drawing.scale import nice_ceiling
+from web.drawing.scale import nice_ceiling, round_moments
 from web.drawing.svg import Svg
+
+#: Of a level's name that have room in a line.
+_LETTERS = 15
 
 
 @dataclass(frozen=True)
@@ -49,20 +53,40 @@ class Marks:
     gaps: Sequence[tuple[float, float]] = ()
 
 
+@dataclass(frozen=True)
+class TimeAxis:
+    """What time a strip shows: first and last moment, how one is written, where round ones begin.
+
+    All in seconds of the envelope's clock.
+    """
+
+    first_s: float
+    last_s: float
+    label: Callable[[float], str]
+    zero_s: float = 0.0
+
+
+def minutes_before(now_s: float, first_s: float) -> TimeAxis:
+    """The last minutes up to now, a minute at least."""
+    return TimeAxis(
+        first_s, max(now_s, first_s + 60),
+        lambda at: f"−{(now_s - at) / 60:.3g} min" if now_s - at > 1 else "now", now_s,
+    )  # fmt: skip
+
+
 def strip(
     envelope: Envelope,
-    span: tuple[float, float],
+    axis: TimeAxis,
     marks: Marks,
-    label: Callable[[float], str],
     title: str,
     description: str,
     height: int = 250,
 ) -> SafeString:
-    """Draw a strip over ``span`` seconds; ``label`` writes a moment of it."""
+    """Draw a strip over a span of time."""
     width, left, right, top, bottom = 872, 52, 96, 14, 28
     svg = Svg(width, height, title, description, "strip")
     wide, tall = width - left - right, height - top - bottom
-    first, last = span
+    first, last = axis.first_s, axis.last_s
     most = nice_ceiling(float(envelope.high.max()) * 1.05) if len(envelope.high) else 3.0
 
     def x(moment: float) -> float:
@@ -76,10 +100,10 @@ def strip(
     for third in range(4):
         value = most * third / 3
         svg.line(left, y(value), width - right, y(value), "grid")
-        svg.words(left - 6, y(value) + 4, f"{value:.4g}", "tick-label", "end")
-    for sixth in range(6):
-        moment = first + (last - first) * sixth / 5
-        svg.words(x(moment), height - 8, label(moment), "tick-label", "middle")
+        svg.words(left - 6, y(value) + 4, f"{value:.4g} W", "tick-label", "end")
+    for moment in round_moments(first, last, axis.zero_s):
+        svg.line(x(moment), top, x(moment), top + tall, "grid")
+        svg.words(x(moment), height - 8, axis.label(moment), "tick-label", "middle")
     for moment in marks.starts:
         if first <= moment <= last:
             svg.line(x(moment), top, x(moment), top + 8, "start-mark")
@@ -93,6 +117,7 @@ def strip(
         svg.line(left, y(watts), width - right, y(watts), "level-line")
         at = y(watts) + 4
         at = at if abs(placed - at) > 14 else placed + 14
-        svg.words(width - right + 6, at, words, "level-label")
-        placed = at
+        for line in textwrap.wrap(words, _LETTERS):
+            svg.words(width - right + 6, at, line, "level-label")
+            placed, at = at, at + 13
     return svg.render()

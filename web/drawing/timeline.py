@@ -12,14 +12,44 @@ from django.utils.safestring import SafeString
 from web.drawing.scale import hour_step
 from web.drawing.svg import Attribute, Svg
 
-WIDTH = 880
-LEFT, _RIGHT = 142, 10
-PLOT = WIDTH - LEFT - _RIGHT
+_RIGHT = 10
 _HEAD = 26
 _STORED, _DRAWN, _GAP = 116, 84, 32
-LANE = 30
+_BAR = 30
 #: Where the words beside a mark would leave the drawing.
 _NEAR_END = 130
+
+
+@dataclass(frozen=True)
+class Paper:
+    """What a timeline is drawn on: its width, and room at the left of the plot.
+
+    ``above`` is room for a name above what it names, 0 where names stand at the left of it;
+    ``letters`` of a name that have room; ``ticks`` of time that do.
+    """
+
+    width: int
+    left: int
+    above: int
+    letters: int
+    ticks: int
+
+    @property
+    def plot(self) -> int:
+        """Width of the hours."""
+        return self.width - self.left - _RIGHT
+
+    @property
+    def lane(self) -> int:
+        """Height of a lane with its name."""
+        return _BAR + self.above
+
+
+WIDE = Paper(width=880, left=142, above=0, letters=21, ticks=8)
+#: For half a wide screen.
+HALF = Paper(width=570, left=46, above=19, letters=40, ticks=6)
+#: For a telephone held upright.
+NARROW = Paper(width=366, left=46, above=19, letters=34, ticks=4)
 
 
 @dataclass(frozen=True)
@@ -30,6 +60,7 @@ class Frame:
     first_h: float
     span_h: float
     nights: Sequence[tuple[float, float]] = ()
+    paper: Paper = WIDE
 
     @property
     def last_h(self) -> float:
@@ -38,7 +69,12 @@ class Frame:
     def x(self, hour: float) -> float:
         """Where an hour falls, kept inside the plot."""
         share = (hour - self.first_h) / self.span_h
-        return LEFT + PLOT * min(1.0, max(0.0, share))
+        return self.paper.left + self.paper.plot * min(1.0, max(0.0, share))
+
+    @property
+    def right(self) -> float:
+        """Where the plot ends."""
+        return self.paper.width - _RIGHT
 
     def shows(self, hour: float) -> bool:
         return self.first_h <= hour <= self.last_h
@@ -124,33 +160,51 @@ def charts(
     frame: Frame, charge: Charge, power: Power, names: tuple[str, str, str, str], description: str
 ) -> SafeString:
     """Draw stored charge and drawn power; ``names`` of both, with a line beneath each."""
-    height = _HEAD + _STORED + _GAP + _DRAWN + 8
-    svg = Svg(WIDTH, height, "Stored and drawn", description, "timeline charts")
-    clip = svg.clip("charts-plot", LEFT, 0, PLOT, height)
-    _time(svg, frame, height, words=True)
-    stored = _Axis(_HEAD, _STORED, 1.0)
+    paper = frame.paper
+    head = _HEAD + paper.above
+    height = head + _STORED + _GAP + paper.above + _DRAWN + 8
+    svg = Svg(paper.width, height, "Stored and drawn", description, "timeline charts")
+    clip = svg.clip("charts-plot", paper.left, 0, paper.plot, height)
+    _time(svg, frame, head, height, words=True)
+    stored = _Axis(head, _STORED, 1.0)
     _stored(svg, frame, charge, stored, clip)
-    drawn = _Axis(_HEAD + _STORED + _GAP, _DRAWN, power.most_w)
+    drawn = _Axis(head + _STORED + _GAP + paper.above, _DRAWN, power.most_w)
     _drawn(svg, frame, power, drawn)
     if frame.shows(charge.needed_h):
         at = frame.x(charge.needed_h)
-        svg.line(at, _HEAD - 4, at, height - 8, "needed")
-        late = at > WIDTH - _NEAR_END
-        svg.words(at + (-6 if late else 6), _HEAD + 12, "needed until here", "mark-label",
+        svg.line(at, head - 4, at, height - 8, "needed")
+        late = at > paper.width - _NEAR_END
+        svg.words(at + (-6 if late else 6), head + 12, "needed until here", "mark-label",
                   "end" if late else "start")  # fmt: skip
-    for index, axis in enumerate((stored, drawn)):
-        svg.words(2, axis.top + 12, names[2 * index], "lane-name")
-        svg.words(2, axis.top + 28, names[2 * index + 1], "lane-sub")
+    for axis, name, sub in ((stored, *names[:2]), (drawn, *names[2:])):
+        _name(svg, paper, axis.top, name, sub)
     return svg.render()
 
 
-def _time(svg: Svg, frame: Frame, height: float, words: bool) -> None:
+def _name(svg: Svg, paper: Paper, top: float, name: str, sub: str, href: str = "") -> None:
+    """A name with the line that belongs to it: at the left, or in one line above the plot."""
+    y = top - 8 if paper.above else top + 12
+    if href:
+        with svg.inside("a", href=href):
+            svg.words(2, y, _short(name, paper.letters), "lane-name")
+    else:
+        svg.words(2, y, _short(name, paper.letters), "lane-name")
+    letters = paper.letters + (0 if paper.above else 3)
+    with svg.inside("g"):
+        if len(sub) > letters:
+            svg.add("title", sub)
+        if paper.above:
+            svg.words(paper.width - _RIGHT, y, _short(sub, letters), "lane-sub", "end")
+        else:
+            svg.words(2, top + 28, _short(sub, letters), "lane-sub")
+
+
+def _time(svg: Svg, frame: Frame, top: float, height: float, words: bool) -> None:
     """Nights, and marks at whole clock hours; the weekday at the first and at each midnight."""
     for first, last in frame.nights:
         if last > frame.first_h and first < frame.last_h:
-            svg.rect(frame.x(first), _HEAD if words else 0, frame.x(last) - frame.x(first),
-                     height - (_HEAD if words else 0), "night")  # fmt: skip
-    step = hour_step(frame.span_h, 8)
+            svg.rect(frame.x(first), top, frame.x(last) - frame.x(first), height - top, "night")
+    step = hour_step(frame.span_h, frame.paper.ticks)
     moment = (frame.start + timedelta(hours=frame.first_h)).replace(
         minute=0, second=0, microsecond=0
     )
@@ -160,18 +214,19 @@ def _time(svg: Svg, frame: Frame, height: float, words: bool) -> None:
             days = (moment.date() - frame.start.date()).days
             if step <= 24 or days % (step // 24) == 0:
                 at = frame.x(hour)
-                svg.line(at, _HEAD if words else 0, at, height, "grid")
-                if words and at < WIDTH - 40:
+                svg.line(at, top, at, height, "grid")
+                if words and at < frame.paper.width - 40:
                     day = "" if moment.date() == last_day else f"{moment:%a} "
                     last_day = moment.date()
-                    svg.words(at + 4, _HEAD - 8, f"{day}{moment:%H:%M}", "tick-label")
+                    svg.words(at + 4, 18, f"{day}{moment:%H:%M}", "tick-label")
         moment += timedelta(hours=1)
 
 
 def _stored(svg: Svg, frame: Frame, charge: Charge, axis: _Axis, clip: str) -> None:
+    left = frame.paper.left
     for share in (0.0, 0.5, 1.0):
-        svg.line(LEFT, axis.y(share), WIDTH - _RIGHT, axis.y(share), "grid")
-        svg.words(LEFT - 6, axis.y(share) + 4, f"{share * 100:.0f} %", "tick-label", "end")
+        svg.line(left, axis.y(share), frame.right, axis.y(share), "grid")
+        svg.words(left - 6, axis.y(share) + 4, f"{share * 100:.0f} %", "tick-label", "end")
 
     def points(shares: Sequence[float]) -> list[tuple[float, float]]:
         """The line inside the hours shown, its ends worked out."""
@@ -182,33 +237,37 @@ def _stored(svg: Svg, frame: Frame, charge: Charge, axis: _Axis, clip: str) -> N
 
     with svg.inside("g", clip_path=clip):
         svg.path(points(charge.high) + points(charge.low)[::-1], "band", closed=True)
-        svg.line(LEFT, axis.y(charge.floor), WIDTH - _RIGHT, axis.y(charge.floor), "floor")
+        svg.line(left, axis.y(charge.floor), frame.right, axis.y(charge.floor), "floor")
         svg.path(points(charge.likely), "likely")
+    # At the end where the curve is farther from it.
+    low = np.interp([frame.first_h, frame.last_h], charge.hours, charge.low)
+    at, anchor = (left + 6, "start") if low[0] > low[1] else (frame.right - 6, "end")
     svg.words(
-        WIDTH - _RIGHT - 6, axis.y(charge.floor) - 5, f"floor {charge.floor * 100:.0f} %",
-        "limit-label", "end",
-    )  # fmt: skip
+        at, axis.y(charge.floor) - 5, f"floor {charge.floor * 100:.0f} %", "limit-label", anchor
+    )
     if charge.stop_h is not None and frame.shows(charge.stop_h):
         at = frame.x(charge.stop_h)
         svg.line(at, axis.y(charge.floor) - 8, at, axis.y(charge.floor) + 8, "stop")
-        anchor = "end" if at > WIDTH - _NEAR_END else "start" if at < LEFT + _NEAR_END else "middle"
+        near = _NEAR_END * frame.paper.plot / WIDE.plot
+        anchor = "end" if at > frame.right - near else "start" if at < left + near else "middle"
         svg.words(at, axis.y(0) + 17, charge.stop_text, "stop-label", anchor)
 
 
 def _drawn(svg: Svg, frame: Frame, power: Power, axis: _Axis) -> None:
+    left, plot = frame.paper.left, frame.paper.plot
     for amount, words in power.ticks:
-        svg.line(LEFT, axis.y(amount), WIDTH - _RIGHT, axis.y(amount), "grid")
-        svg.words(LEFT - 6, axis.y(amount) + 4, words, "tick-label", "end")
+        svg.line(left, axis.y(amount), frame.right, axis.y(amount), "grid")
+        svg.words(left - 6, axis.y(amount) + 4, words, "tick-label", "end")
     if power.limit_w is not None:
         at = axis.y(power.limit_w)
-        svg.rect(LEFT, axis.top, PLOT, at - axis.top, "over-limit")
-        svg.line(LEFT, at, WIDTH - _RIGHT, at, "floor")
-        svg.words(LEFT + 6, at + 14, power.limit_text, "limit-label")
+        svg.rect(left, axis.top, plot, at - axis.top, "over-limit")
+        svg.line(left, at, frame.right, at, "floor")
+        svg.words(left + 6, at + 14, power.limit_text, "limit-label")
     heights = _columns(power.watts, frame)
     if len(heights):
-        wide = PLOT * (min(frame.last_h, len(power.watts) / 60) - frame.first_h) / frame.span_h
-        xs = LEFT + np.arange(len(heights) + 1) * (wide / len(heights))
-        outline = [(float(LEFT), axis.y(0))]
+        wide = plot * (min(frame.last_h, len(power.watts) / 60) - frame.first_h) / frame.span_h
+        xs = left + np.arange(len(heights) + 1) * (wide / len(heights))
+        outline = [(float(left), axis.y(0))]
         for index, watts in enumerate(heights):
             outline += [(float(xs[index]), axis.y(watts)), (float(xs[index + 1]), axis.y(watts))]
         svg.path([*outline, (float(xs[-1]), axis.y(0))], "power-area", closed=True)
@@ -231,7 +290,8 @@ def _columns(watts: np.ndarray, frame: Frame) -> np.ndarray:
     shown = watts[first:last]
     if not len(shown):
         return shown
-    edges = np.unique(np.linspace(0, len(shown), min(len(shown), PLOT), endpoint=False).astype(int))
+    most = min(len(shown), frame.paper.plot)
+    edges = np.unique(np.linspace(0, len(shown), most, endpoint=False).astype(int))
     return np.maximum.reduceat(shown, edges)
 
 
@@ -239,18 +299,14 @@ def lanes(
     frame: Frame, rows: Sequence[Lane], title: str, ghosts: Sequence[tuple[int, LaneBlock]] = ()
 ) -> SafeString:
     """Draw lanes beneath one another; ``ghosts`` are blocks proposed, with their lane's number."""
-    height = LANE * len(rows) + 4
-    svg = Svg(WIDTH, height, title, "", "timeline lanes", role="group")
-    _time(svg, frame, height, words=False)
+    paper = frame.paper
+    height = paper.lane * len(rows) + 4
+    svg = Svg(paper.width, height, title, "", "timeline lanes", role="group")
+    _time(svg, frame, 0, height, words=False)
     for number, lane in enumerate(rows):
-        top = number * LANE + 2
-        svg.rect(LEFT, top + 5, PLOT, LANE - 10, "lane")
-        if lane.href:
-            with svg.inside("a", href=lane.href):
-                svg.words(2, top + 13, _short(lane.name), "lane-name")
-        else:
-            svg.words(2, top + 13, _short(lane.name), "lane-name")
-        svg.words(2, top + 26, lane.sub, "lane-sub")
+        top = _lane_top(paper, number)
+        svg.rect(paper.left, top + 5, paper.plot, _BAR - 10, "lane")
+        _name(svg, paper, top + (5 if paper.above else 0), lane.name, lane.sub, lane.href)
         if lane.area is not None:
             _area(svg, frame, lane.area, top)
         for block in lane.blocks:
@@ -259,25 +315,30 @@ def lanes(
             if frame.shows(hour):
                 with svg.inside("g"):
                     svg.add("title", words)
-                    _cross(svg, frame.x(hour), top + LANE / 2)
+                    _cross(svg, frame.x(hour), top + _BAR / 2)
     for number, block in ghosts:
-        _block(svg, frame, block, number * LANE + 2)
+        _block(svg, frame, block, _lane_top(paper, number))
     return svg.render()
 
 
-def _short(name: str) -> str:
-    return name if len(name) <= 21 else f"{name[:20].rstrip()}…"
+def _lane_top(paper: Paper, number: int) -> float:
+    """Where the bar of a lane begins, beneath its name."""
+    return number * paper.lane + 2 + paper.above
+
+
+def _short(name: str, letters: int) -> str:
+    return name if len(name) <= letters else f"{name[: letters - 1].rstrip()}…"
 
 
 def _area(svg: Svg, frame: Frame, shares: np.ndarray, top: float) -> None:
     heights = _columns(shares, frame)
     if not len(heights):
         return
-    base, tall = top + LANE - 5, LANE - 10
-    wide = PLOT * (min(frame.last_h, len(shares) / 60) - frame.first_h) / frame.span_h
-    xs = np.linspace(LEFT, LEFT + wide, len(heights))
+    left, base, tall = frame.paper.left, top + _BAR - 5, _BAR - 10
+    wide = frame.paper.plot * (min(frame.last_h, len(shares) / 60) - frame.first_h) / frame.span_h
+    xs = np.linspace(left, left + wide, len(heights))
     line = [(float(x), base - tall * float(h)) for x, h in zip(xs, heights, strict=True)]
-    svg.path([(LEFT, base), *line, (float(xs[-1]), base)], "sun-area", closed=True)
+    svg.path([(left, base), *line, (float(xs[-1]), base)], "sun-area", closed=True)
 
 
 def _block(svg: Svg, frame: Frame, block: LaneBlock, top: float) -> None:
@@ -285,17 +346,17 @@ def _block(svg: Svg, frame: Frame, block: LaneBlock, top: float) -> None:
         return
     x, wide = frame.x(block.first_h), frame.x(block.last_h) - frame.x(block.first_h)
     if block.key is None:
-        svg.rect(x, top + 6, max(0.6, wide), LANE - 12, block.css)
+        svg.rect(x, top + 6, max(0.6, wide), _BAR - 12, block.css)
         return
     with svg.inside(
         "g", css=f"block {block.css}", tabindex=0, role="button", aria_label=block.words,
         aria_pressed="false", **block.key,
     ):  # fmt: skip
         svg.add("title", block.words)
-        svg.add("rect", x=x, y=top + 6, width=max(3.0, wide), height=LANE - 12, rx=2,
+        svg.add("rect", x=x, y=top + 6, width=max(3.0, wide), height=_BAR - 12, rx=2,
                 css="block-body")  # fmt: skip
         # Somewhere to take hold of with a thumb, however short the block is.
-        svg.rect(x - 5, top, max(3.0, wide) + 10, LANE, "block-hold")
+        svg.rect(x - 5, top, max(3.0, wide) + 10, _BAR, "block-hold")
         if block.ends:
-            svg.rect(x - 4, top + 4, 8, LANE - 8, "block-end begin")
-            svg.rect(x + wide - 4, top + 4, 8, LANE - 8, "block-end end")
+            svg.rect(x - 4, top + 4, 8, _BAR - 8, "block-end begin")
+            svg.rect(x + wide - 4, top + 4, 8, _BAR - 8, "block-end end")

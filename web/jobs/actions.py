@@ -14,7 +14,7 @@ from django.db import DatabaseError, transaction
 from django.utils import timezone
 
 from web.common.models import Record
-from web.jobs.models import Change, Job
+from web.jobs.models import IN_BIN, Change, Job
 
 #: Changes kept for each job.
 KEPT_CHANGES = 200
@@ -157,13 +157,16 @@ def delete_job(job: Job) -> None:
         job.delete()
 
 
-def restore_latest_job(user: Any) -> Job | None:
-    """Bring back the user's job that was removed last; None where there is none."""
-    job = Job.objects.filter(owner=user).exclude(removed_at=None).order_by("-removed_at").first()
-    if job is not None:
-        job.removed_at = None
-        save_change(job, job, f"Brought back {job.name}")
-    return job
+def restore_job(job: Job) -> None:
+    """Bring a removed job back."""
+    job.removed_at = None
+    save_change(job, job, f"Brought back {job.name}")
+
+
+def empty_bin(user: Any) -> None:
+    """Delete for good what a user removed more than a month ago."""
+    for job in Job.objects.in_bin_of(user).filter(removed_at__lt=timezone.now() - IN_BIN):
+        delete_job(job)
 
 
 def latest_change(job: Job) -> Change | None:

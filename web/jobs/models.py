@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import tzinfo
+from datetime import timedelta, tzinfo
 from typing import Any, Self
 from zoneinfo import ZoneInfo
 
@@ -29,10 +29,18 @@ MAINS = {
 }
 
 
+#: How long a removed job can be brought back.
+IN_BIN = timedelta(days=30)
+
+
 class JobQuerySet(RecordQuerySet):
     def visible_to(self, user: Any) -> Self:
         """A user's own jobs; nobody sees another's."""
         return self.live().filter(owner=user)
+
+    def in_bin_of(self, user: Any) -> Self:
+        """Jobs that a user removed and that can be brought back, the last one first."""
+        return self.filter(owner=user).exclude(removed_at=None).order_by("-removed_at")
 
 
 class Job(Record):

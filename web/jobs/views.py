@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from django.contrib import messages
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
@@ -25,9 +25,11 @@ def index(request: HttpRequest) -> HttpResponse:
         job = actions.add_job(form.instance)
         first = not job.loads.live().exists()
         return redirect("loads:add" if first else "loads:survey", job.pk)
-    jobs = Job.objects.visible_to(request.user)
-    status = 422 if form.is_bound else 200
-    return render(request, "jobs/list.html", {"form": form, "jobs": jobs}, status=status)
+    context = {
+        "form": form, "jobs": Job.objects.visible_to(request.user),
+        "removed": Job.objects.in_bin_of(request.user),
+    }  # fmt: skip
+    return render(request, "jobs/list.html", context, status=422 if form.is_bound else 200)
 
 
 @require_http_methods(["GET", "POST"])
@@ -46,31 +48,30 @@ def edit(request: HttpRequest, job: Job) -> HttpResponse:
 @of_job
 def remove(request: HttpRequest, job: Job) -> HttpResponse:
     actions.remove(job, job, f"Removed {job.name}")
-    messages.info(request, f"Removed the job {job.name}.", extra_tags="removed-job")
+    actions.empty_bin(request.user)
+    messages.info(request, f"Removed the job {job.name}.", extra_tags=f"removed-job {job.pk}")
     return redirect("jobs:list")
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
-def delete(request: HttpRequest, job: Job) -> HttpResponse:
-    """Delete a job for good, once its name was typed."""
-    form = NameForm(request.POST or None, name=job.name)
+def delete(request: HttpRequest, job: int) -> HttpResponse:
+    """Delete a job for good, removed or not, once its name was typed."""
+    record = get_object_or_404(Job, pk=job, owner=request.user)
+    form = NameForm(request.POST or None, name=record.name)
     if request.method == "POST" and form.is_valid():
-        actions.delete_job(job)
+        actions.delete_job(record)
         messages.success(request, f"Deleted {form.name} for good.")
         return redirect("jobs:list")
     status = 422 if form.is_bound else 200
-    return render(request, "jobs/delete.html", {"job": job, "form": form}, status=status)
+    return render(request, "jobs/delete.html", {"job": record, "form": form}, status=status)
 
 
 @require_POST
-def restore(request: HttpRequest) -> HttpResponse:
-    """Bring back the job that was removed last."""
-    job = actions.restore_latest_job(request.user)
-    if job is None:
-        messages.info(request, "There is no removed job to bring back.")
-        return redirect("jobs:list")
-    return redirect("loads:survey", job.pk)
+def restore(request: HttpRequest, job: int) -> HttpResponse:
+    """Bring back a job that was removed."""
+    record = get_object_or_404(Job.objects.in_bin_of(request.user), pk=job)
+    actions.restore_job(record)
+    return redirect("loads:survey", record.pk)
 
 
 @require_POST

@@ -86,6 +86,13 @@ def change_cord(load: Load) -> None:
     save_change(load.job, load, f"Changed the cord of {load.name}")
 
 
+def put_off(load: Load, reason: str) -> None:
+    """Put off what is open about a load, with a reason; none takes it up again."""
+    load.put_off = reason
+    does = f"Put off measuring {load.name}" if reason else f"Took measuring {load.name} up again"
+    save_change(load.job, load, does)
+
+
 def remove_load(load: Load) -> None:
     remove(load.job, load, f"Removed {load.name}")
 

@@ -18,7 +18,7 @@ from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from web.common.fields import QuantityField, moment_field, share_field
-from web.common.forms import OnceMixin, RecordForm
+from web.common.forms import OnceMixin, RecordForm, client_key
 from web.loads.models import Load, Photo, Reading
 from web.loads.photos import NoPicture, Picture, drawn_anew
 
@@ -112,6 +112,14 @@ class LoadForm(RecordForm):
         return at_the_shaft(given, self["label_watts"].value())
 
 
+class PutOffForm(forms.ModelForm):
+    """Why what is open about a load is not measured now."""
+
+    class Meta:
+        model = Load
+        fields: ClassVar = ["put_off"]
+
+
 def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any]:
     """A label whose watts were written in horsepower, as horsepower."""
     if "watts" not in label or not is_horsepower(watts_text or ""):
@@ -149,7 +157,7 @@ class ReadingForm(OnceMixin, forms.Form):
     settable: ClassVar[bool] = True
     caution: ClassVar[str] = ""
     #: What stands under "more": a form shows at most six fields before it.
-    aside: ClassVar = (
+    aside: ClassVar[tuple[str, ...]] = (
         "setting", "read_at", "note", "photo", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
         "proven", "efficiency",
     )  # fmt: skip
@@ -269,6 +277,14 @@ class ReadingForm(OnceMixin, forms.Form):
             except DocumentError as error:
                 self.blame(error, {key: name for name, key in self.renamed.items()})
         return cleaned
+
+    def as_reading(self) -> dict[str, Any]:
+        """What :func:`web.loads.actions.add_reading` keeps of a valid form."""
+        cleaned = self.cleaned_data
+        return {
+            "data": self.data_to_store, "read_at": cleaned["read_at"], "note": cleaned["note"],
+            "client_key": client_key(self), "picture": cleaned["photo"],
+        }  # fmt: skip
 
     def main_fields(self) -> list[forms.BoundField]:
         return [field for field in self.visible_fields() if field.name not in self.aside]

@@ -111,6 +111,9 @@ class Load(Record):
         choices=[(material, material) for material in MATERIALS],
     )
     note = models.CharField(max_length=400, blank=True)
+    put_off = models.CharField(
+        "its measurement is put off because", max_length=120, blank=True,
+    )  # fmt: skip
 
     objects = LoadQuerySet.as_manager()  # type: ignore[misc]
 

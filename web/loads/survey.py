@@ -170,18 +170,23 @@ def proof(rows: Sequence[SurveyRow]) -> Proof | None:
 
 
 def still_open(rows: Sequence[SurveyRow], most: int = 4) -> list[Open]:
-    """The measurements worth most: weakest grade first, then the largest draw."""
+    """The measurements worth most, but for those that were put off."""
+    return [hint for hint in _open(rows) if not hint.load.put_off][:most]
+
+
+def put_off(rows: Sequence[SurveyRow]) -> list[Open]:
+    """The measurements that were put off, each with its load's reason."""
+    return [hint for hint in _open(rows) if hint.load.put_off]
+
+
+def _open(rows: Sequence[SurveyRow]) -> list[Open]:
+    """What loads still want: weakest grade first, then the largest draw."""
     wanted = [
-        (-ord(row.profile.grade), -row.profile.mean_w.value, row)
+        (-ord(row.profile.grade), -row.profile.mean_w.value, Open(row.load, row.profile.advice[0]))
         for row in rows
         if row.profile is not None and row.profile.advice and row.profile.grade != "A"
     ]
-    wanted.sort(key=lambda rank: rank[:2])
-    return [
-        Open(row.load, row.profile.advice[0])
-        for _, _, row in wanted[:most]
-        if row.profile is not None
-    ]
+    return [hint for _, _, hint in sorted(wanted, key=lambda rank: rank[:2])]
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ urlpatterns = [
     path("loads/<int:load>/", views.load_page, name="load"),
     path("loads/<int:load>/details/", views.edit, name="edit"),
     path("loads/<int:load>/remove/", views.remove, name="remove"),
+    path("loads/<int:load>/put-off/", views.put_off, name="put-off"),
     path("loads/<int:load>/readings/<int:reading>/", views.edit_reading, name="edit-reading"),
     path(
         "loads/<int:load>/readings/<int:reading>/remove/",

@@ -18,7 +18,7 @@ from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads import actions, survey
-from web.loads.forms import FORMS, LoadForm, ReadingForm
+from web.loads.forms import FORMS, LoadForm, PutOffForm, ReadingForm
 from web.loads.models import TYPES, Load, Photo, Reading
 from web.loads.page import page_of
 
@@ -35,7 +35,10 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     }  # fmt: skip
     if request.htmx and request.htmx.target == "loads-table":
         return render(request, "loads/_table.html", context)
-    context |= {"proof": survey.proof(rows), "open": survey.still_open(rows)}
+    context |= {
+        "proof": survey.proof(rows), "open": survey.still_open(rows),
+        "put_off": survey.put_off(rows),
+    }  # fmt: skip
     return render(request, "loads/survey.html", context)
 
 
@@ -98,7 +101,9 @@ def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
 def load_page(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     kind = request.GET.get("type", "spot")
     record = _load(job, load)
-    form = FORMS.get(kind, FORMS["spot"])(load=record)
+    # A round's step fills in how long its counter ran.
+    known = {"hours": request.GET["hours"][:12]} if "hours" in request.GET else {}
+    form = FORMS.get(kind, FORMS["spot"])(load=record, initial=known)
     context = _load_context(job, record, form)
     return render(request, "loads/load.html", context)
 
@@ -125,6 +130,19 @@ def remove(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     return redirect("loads:survey", job.pk)
 
 
+@require_POST
+@of_job
+def put_off(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
+    """Put off what is open about a load; without a ``reason`` it is open again."""
+    form = PutOffForm(request.POST, instance=_load(job, load))
+    if form.is_valid():
+        actions.put_off(form.instance, form.cleaned_data["put_off"].strip())
+        announce_change(request, job)
+    else:
+        messages.error(request, "A reason has at most 120 characters. Nothing was changed.")
+    return redirect("loads:survey", job.pk)
+
+
 def _form_class(kind: str) -> type[ReadingForm]:
     if kind not in FORMS:
         raise Http404
@@ -138,11 +156,7 @@ def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpRes
     record, form_class = _load(job, load), _form_class(kind)
     form = form_class(request.POST or None, request.FILES or None, load=record)
     if request.method == "POST" and form.is_valid():
-        actions.add_reading(
-            record, kind, form.data_to_store, read_at=form.cleaned_data["read_at"],
-            note=form.cleaned_data["note"], client_key=client_key(form),
-            picture=form.cleaned_data["photo"],
-        )  # fmt: skip
+        actions.add_reading(record, kind, **form.as_reading())
         announce_change(request, job)
         return _changed(request, job, load, form_class(load=record))
     if request.htmx:

@@ -18,8 +18,8 @@ from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.draft import Used
 from web.plans.outcomes import Answer
+from web.plans.used import UsedLoad
 from web.supplies.models import StartTest, Supply
 
 
@@ -202,7 +202,7 @@ def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
 
 
 def _row(
-    used: Used,
+    used: UsedLoad,
     contender: Contender | None,
     chosen: bool,
     beside: tuple[Running | None, Running | None] | None,
@@ -230,7 +230,7 @@ def _row(
     return StartRow(used.load, chosen, contender, grade, cord, squares)
 
 
-def _as_planned(answer: Answer, used: Used) -> tuple[int, Verdict] | None:
+def _as_planned(answer: Answer, used: UsedLoad) -> tuple[int, Verdict] | None:
     """The plan's own word on a load's start, with the key of the supply that it is about."""
     if answer.outcome is None or answer.supply is None:
         return None

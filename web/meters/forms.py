@@ -29,7 +29,7 @@ class MeterForm(PercentMixin, RecordForm):
         label="Accuracy", most=50.0, required=False, help_text="As stated: ± so many percent…"
     )
     counts = forms.FloatField(
-        label="and digits", min_value=0, max_value=100, required=False,
+        label="And digits", min_value=0, max_value=100, required=False,
         help_text="…and so many steps of the last digit.",
     )  # fmt: skip
     step_w = QuantityField("W", label="Last digit", most=1000, above=True, required=False)

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 
 from django.utils import timezone
 
+from needle.profile.advice import OLD
 from needle.supply.proof import CapacityTest, IdleTest
 from web.plans.outcomes import Answer
 
-#: Age from which something is measured again.
-OLD = timedelta(days=365)
 #: Share of the draw under which a load is not worth it.
 LEAST_SHARE = 0.05
 

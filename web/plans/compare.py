@@ -11,12 +11,12 @@ from needle.moments import moment_after, when_text
 from needle.plan.simulate import Outcome
 from needle.quantity import hours_text, with_unit
 from web.drawing.dial import dial
-from web.drawing.timeline import Frame
+from web.drawing.timeline import Frame, Paper
 from web.jobs.models import Job
+from web.plans.charts import charts_of
 from web.plans.draft import Draft, draft_of
 from web.plans.models import Plan
 from web.plans.outcomes import Answer
-from web.plans.page import charts_of
 from web.supplies.models import Supply
 
 
@@ -80,22 +80,22 @@ _ROWS = (
 )  # fmt: skip
 
 
-def compared(answers: list[Answer]) -> Sides:
-    """Put answers side by side on one scale of time."""
+def compared(answers: list[Answer], paper: Paper) -> Sides:
+    """Put answers side by side on one scale of time, each drawn on such paper."""
     hours = max((answer.outcome.runtime[2] for answer in answers if answer.outcome), default=1.0)
     span = max([hours * 1.05, *(answer.plan.needed_hours * 1.05 for answer in answers)])
-    sides = [_side(answer, span) for answer in answers]
+    sides = [_side(answer, span, paper) for answer in answers]
     rows = [(name, [side.figures[index] for side in sides]) for index, name in enumerate(_ROWS)]
     return Sides(sides, rows, _differs(answers), _verdict(answers))
 
 
-def _side(answer: Answer, span_h: float) -> PlanSide:
+def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
     outcome = answer.outcome
     if outcome is None:
         return PlanSide(answer.plan, answer.supply, answer.words, None, None, ["–"] * len(_ROWS))
     low, mid, high = outcome.runtime
     name = answer.supply.name if answer.supply else ""
-    frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours))
+    frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours), paper=paper)
     energy = outcome.energy_wh
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""

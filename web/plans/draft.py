@@ -12,52 +12,15 @@ from django.utils import timezone
 
 from needle.plan.measured import duty_of, load_document, steps_of
 from needle.plan.plan import AC
-from needle.plan.use import text_of_use
 from needle.profile.cost import named_settings
-from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.supply.outputs import limit_w
 from needle.supply.proof import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
+from web.plans.used import UsedLoad
 from web.supplies.models import Output, StartTest, Supply
-
-
-@dataclass(frozen=True)
-class Used:
-    """One load as a plan uses it.
-
-    ``use`` and ``steps`` are as the open document has them, ``route`` is one that the supply has,
-    ``can`` others that the load could take; ``assumed`` says what had to be assumed.
-    """
-
-    load: Load
-    profile: Profile | None
-    entry: PlanEntry
-    use: dict[str, Any]
-    steps: list[dict[str, float]]
-    route: str
-    can: list[str]
-    assumed: str
-
-    @property
-    def counted(self) -> bool:
-        return self.entry.taken_in and self.profile is not None
-
-    @property
-    def name(self) -> str:
-        return self.load.name
-
-    @property
-    def use_text(self) -> str:
-        """When it is counted as used, as people write it."""
-        return text_of_use(self.use) or "always"
-
-    @property
-    def setting(self) -> str:
-        """The setting that it is counted in; empty where it has only one."""
-        return self.profile.setting if self.profile else ""
 
 
 @dataclass
@@ -70,7 +33,7 @@ class Draft:
     sources: list[PlanSource]
 
     @cached_property
-    def used(self) -> list[Used]:
+    def used(self) -> list[UsedLoad]:
         """Every load of the job, as the plan uses it."""
         routed = _routed(self.supply)
         return [
@@ -121,7 +84,7 @@ def _routed(supply: Supply | None) -> dict[str, set[str]]:
     return routes
 
 
-def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> Used:
+def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> UsedLoad:
     profile = load.profile(entry.setting)
     outputs = draft.supply.known_outputs() if draft.supply else []
     watts = profile.running_w.value if profile else 0.0
@@ -150,7 +113,7 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
         use = {}
     assumptions += [assumed] if assumed else []
     can = [other for other in (AC, *able) if other != route and other in routes]
-    return Used(load, profile, entry, use, steps, route, can, "; ".join(assumptions))
+    return UsedLoad(load, profile, entry, use, steps, route, can, "; ".join(assumptions))
 
 
 def _most_w(output: Output) -> float:
@@ -238,13 +201,14 @@ def tried_on(supply: Supply) -> dict[int, StartTest]:
 
 
 def _load_document(
-    used: Used, name: str, tried: StartTest | None, routes: Sequence[SupplyTest]
+    used: UsedLoad, name: str, tried: StartTest | None, routes: Sequence[SupplyTest]
 ) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
     by_task = bool(used.use.get("tasks"))
     document: dict[str, Any] = {
         **load_document(profile, name, by_task),
+        "kind": load.kind,
         "route": used.route,
         "use": used.use or "always",
         "priority": load.priority,
@@ -283,7 +247,7 @@ def _load_document(
     return document
 
 
-def _settings(used: Used) -> list[dict[str, Any]]:
+def _settings(used: UsedLoad) -> list[dict[str, Any]]:
     """Other settings of a load that were read: what the plan could put it to."""
     settings = []
     for name in named_settings(used.load.to_core()):

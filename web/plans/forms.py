@@ -20,14 +20,16 @@ from needle.plan.use import (
     use_from_text,
 )
 from needle.profile.cost import named_settings
+from needle.profile.kinds import Kind
 from needle.supply.chemistry import CHEMISTRIES
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.jobs.models import Job
-from web.plans.draft import Draft, Used
+from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.panels import shown_sun, sun_data
+from web.plans.used import UsedLoad
 
 _HOURS = {"placeholder": "such as 23:00–06:00"}
 
@@ -244,7 +246,7 @@ class EntryDetailsForm(EntryForm):
         fields = ["taken_in", "count", "route", "setting", "set_c", "alone", "warm_kg", "warm_c",
                   "pull_down_h"]  # fmt: skip
 
-    def __init__(self, *args: Any, used: Used, draft: Draft, **kwargs: Any) -> None:
+    def __init__(self, *args: Any, used: UsedLoad, draft: Draft, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         outputs = draft.supply.known_outputs() if draft.supply else []
         self.fields["route"].choices = [("", "AC, by the inverter")] + [  # type: ignore[attr-defined]
@@ -266,6 +268,7 @@ class EntryDetailsForm(EntryForm):
             "missing": 100 * charge["missing"] if charge else None,
             "charge_w": charge.get("watts"),
         }
+        self._leave_out(used.load.core_kind)
 
     #: Words of each group, and its fields.
     grouped: ClassVar = (
@@ -275,19 +278,36 @@ class EntryDetailsForm(EntryForm):
         ("Set point and contents", ("set_c", "warm_kg", "warm_c", "pull_down_h")),
     )
 
+    def _leave_out(self, kind: Kind) -> None:
+        """Fields that a load of this kind has no use for, unless something stands in them."""
+        cold = kind.key in ("compressor-fixed", "compressor-variable")
+        fitting = (True, not cold, kind.key == "electronics", cold or kind.key == "thermostat-heat")
+        for (_, names), fits in zip(self.grouped, fitting, strict=True):
+            if not fits and not any(self.initial.get(name) for name in names):
+                for name in names:
+                    del self.fields[name]
+        if len(self.fields["setting"].choices) == 1:  # type: ignore[attr-defined]
+            del self.fields["setting"]
+
     def groups(self) -> list[tuple[str, list[forms.BoundField]]]:
-        return [(words, [self[name] for name in names]) for words, names in self.grouped]
+        return [
+            (words, fields)
+            for words, names in self.grouped
+            if (fields := [self[name] for name in names if name in self.fields])
+        ]
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         entry = self.instance
         try:
-            entry.steps = steps_from_text(cleaned.get("steps") or "")
-            entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
+            if "steps" in self.fields:
+                entry.steps = steps_from_text(cleaned.get("steps") or "")
+                entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
         except DocumentError as error:
             self.blame(error)
         pack, missing, watts = (cleaned.get(name) for name in ("pack_wh", "missing", "charge_w"))
-        entry.charge = None
+        if "pack_wh" in self.fields:
+            entry.charge = None
         if pack and missing and watts:
             entry.charge = {"pack_wh": pack, "missing": missing / 100, "watts": watts}
         elif pack or missing or watts:

@@ -16,9 +16,10 @@ from needle.plan.sun import Sun
 from needle.plan.use import is_daily
 from needle.quantity import with_unit
 from web.drawing.svg import Attribute
-from web.drawing.timeline import PLOT, Frame, Lane, LaneBlock
+from web.drawing.timeline import Frame, Lane, LaneBlock
 from web.plans.models import PlanSource
-from web.plans.outcomes import Answer, Used
+from web.plans.outcomes import Answer
+from web.plans.used import UsedLoad
 
 Ghosts = Sequence[Move]
 #: Below so many units wide, cycles are drawn as one stretch.
@@ -40,7 +41,9 @@ def rows_drawn(answer: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane]
     return rows, _ghost_blocks(ghosts, drawn, plan)
 
 
-def _load_row(answer: Answer, used: Used, lane: LoadLane, outcome: Outcome, frame: Frame) -> Lane:
+def _load_row(
+    answer: Answer, used: UsedLoad, lane: LoadLane, outcome: Outcome, frame: Frame
+) -> Lane:
     plan, load = outcome.plan, lane.load
     blocks = [
         LaneBlock(
@@ -76,7 +79,7 @@ def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
     load = lane.load
     if load.moments:
         return []
-    cycle_wide = load.cycle_min / 60 / frame.span_h * PLOT
+    cycle_wide = load.cycle_min / 60 / frame.span_h * frame.paper.plot
     if load.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
         return [LaneBlock(use.first / 60, use.last / 60, "on often") for use in lane.uses]
     return [LaneBlock(first / 60, last / 60, "on") for first, last in lane.on.tolist()]

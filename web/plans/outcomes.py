@@ -19,8 +19,9 @@ from needle.plan.suggestions import Suggestion, hours_won
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.desk import NotReady, kept, worked_out
-from web.plans.draft import Draft, Used, document, draft_of
+from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan
+from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
@@ -63,7 +64,7 @@ class Answer:
         return self.draft.supply
 
     @property
-    def used(self) -> list[Used]:
+    def used(self) -> list[UsedLoad]:
         return self.draft.used
 
 

@@ -2,48 +2,50 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime, timedelta
 
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after, when_text
+from needle.moments import moment_after
 from needle.plan.advice import display_hours
-from needle.plan.plan import COUNTED_ONLY, MOST_HOURS, Run
+from needle.plan.plan import AC, COUNTED_ONLY, PlanLoad, Run
+from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
 from needle.plan.sizing import Sustains, sustains
 from needle.plan.starts import PlannedStart
 from needle.plan.trips import Trip
-from needle.quantity import as_read, hours_text, with_unit
+from needle.quantity import hours_text, with_unit
 from web.drawing.bars import split_bar
-from web.drawing.timeline import Charge, Frame, Power, charts, lanes
+from web.drawing.timeline import Paper, lanes
 from web.jobs.models import Change, Job
 from web.plans.again import measure_again
+from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of, shown_of
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.models import SOURCES, Plan, PlanSource
-from web.plans.outcomes import Answer, Used
+from web.plans.outcomes import Answer
 from web.plans.runs import UsedRun
 from web.plans.steadies import Steady
+from web.plans.used import UsedLoad
 
 #: Loads named in the energy bar before the rest is summed.
 NAMED = 4
-NIGHT = (22, 6)
-#: Hours that can be shown at once.
-SPANS = (3.0, 6.0, 12.0, 24.0, 36.0, 48.0, 72.0, 96.0, 168.0, MOST_HOURS)
+#: Below this share, a plan's mean is its profile's.
+_SAME_MEAN = 0.02
 
 
 @dataclass(frozen=True)
 class PlanRow:
-    """One load on the plan's page."""
+    """One load on the plan's page; ``differs`` says why it is counted with another mean."""
 
-    used: Used
+    used: UsedLoad
     form: EntryForm
     start: PlannedStart | None
     trip: Trip | None
+    differs: str = ""
 
 
 @dataclass(frozen=True)
@@ -53,18 +55,6 @@ class Goes:
     name: str
     wh: float
     css: str
-
-
-@dataclass(frozen=True)
-class Shown:
-    """The hours shown, and where one gets by zooming and by moving on; None at an end."""
-
-    first_h: float
-    span_h: float
-    closer: float | None
-    wider: float | None
-    before: float | None
-    after: float | None
 
 
 @dataclass(frozen=True)
@@ -79,7 +69,8 @@ class TripTold:
 class PlanPage:
     """A plan's page: its answer, and what may be changed.
 
-    ``view`` is None where there is no answer; ``latest`` is the change an undo would take back.
+    ``view`` is None where there is no answer; ``part`` is the one of ``PARTS`` that is open;
+    ``latest`` is the change an undo would take back.
     """
 
     job: Job
@@ -90,7 +81,14 @@ class PlanPage:
     steadies: list[Steady]
     what_if: WhatIfForm
     latest: Change | None
+    part: str = "loads"
     kinds = SOURCES
+
+    @property
+    def parts(self) -> list[tuple[str, str, int | None]]:
+        """Key and words of each part, and how many stand in it."""
+        counts = {"loads": sum(row.used.counted for row in self.rows), "sources": len(self.sources)}
+        return [(key, words, counts.get(key)) for key, words in PARTS.items()]
 
     @property
     def plan(self) -> Plan:
@@ -148,6 +146,7 @@ class PlanView:
     """An answer as the page draws it."""
 
     shown: Shown
+    paper: Paper
     charts: SafeString
     lanes: SafeString
     table: list[tuple[str, float, float, float]]
@@ -166,6 +165,8 @@ def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
     """Loads with the form of their use (by load's key where one was refused), start and trip."""
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
     trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
+    plan = answer.outcome.plan if answer.outcome else None
+    in_plan = {load.name: load for load in plan.loads} if plan else {}
     return [
         PlanRow(
             used,
@@ -173,49 +174,31 @@ def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
             or EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
             starts.get(used.load.name),
             trips.get(used.load.name),
+            _differs(used, in_plan.get(used.load.name), plan),
         )
         for used in answer.used
     ]
 
 
-def shown_of(outcome: Outcome, wanted: Mapping[str, str]) -> Shown:
-    """The hours asked for by ``span`` and ``from``; without them, what is needed and the stop."""
-    most = outcome.plan.hours
-    reaches = [span for span in SPANS if span < most] + [most]
-    matters = outcome.plan.needed_hours * 1.04
-    if not outcome.capped:
-        matters = max(matters, outcome.runtime[1] * 1.04)
-    span = _number(wanted.get("span"))
-    if span is None:
-        span = next((reach for reach in reaches if reach >= matters), most)
-    span = min(reaches, key=lambda reach: abs(reach - (span or most)))
-    last = max(0.0, most - span)
-    first = min(last, max(0.0, _number(wanted.get("from")) or 0.0))
-    place = reaches.index(span)
-    return Shown(
-        first_h=first,
-        span_h=span,
-        closer=reaches[place - 1] if place else None,
-        wider=reaches[place + 1] if place + 1 < len(reaches) else None,
-        before=max(0.0, first - span / 2) if first > 0 else None,
-        after=min(last, first + span / 2) if first < last else None,
-    )
+def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> str:
+    """Why a plan counts another mean than the load's profile has; empty where it does not."""
+    profile = used.profile
+    if load is None or plan is None or profile is None or load.steps or load.charge is not None:
+        return ""
+    if abs(load.mean_w - profile.mean_w.value) <= _SAME_MEAN * profile.mean_w.value:
+        return ""
+    reasons = []
+    measured_c, room_c = profile.measured_room_c, plan.room_c
+    if measured_c is not None and room_c is not None and abs(room_c - measured_c) >= 0.5:
+        reasons.append(f"in {room_c:.3g} °C, measured in {measured_c:.3g} °C")
+    if used.entry.set_c is not None:
+        reasons.append(f"set to {used.entry.set_c:.3g} °C")
+    if used.route != AC:
+        reasons.append(f"on {used.route}, without its adapter's loss")
+    return f"counted with {with_unit(load.mean_w, 'W')}: {'; '.join(reasons)}" if reasons else ""
 
 
-def _number(text: str | None) -> float | None:
-    try:
-        value = float(text or "")
-    except ValueError:
-        return None
-    return value if 0 <= value <= MOST_HOURS else None
-
-
-def frame_of(outcome: Outcome, shown: Shown) -> Frame:
-    plan = outcome.plan
-    return Frame(plan.start, shown.first_h, shown.span_h, _nights(plan.start, plan.hours))
-
-
-def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> PlanView | None:
+def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> PlanView | None:
     """What there is to see; None while there is no answer.
 
     A quick one is drawn without lanes: they are what is being moved.
@@ -223,8 +206,8 @@ def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> P
     outcome = answer.outcome
     if outcome is None:
         return None
-    shown = shown_of(outcome, wanted)
-    frame = frame_of(outcome, shown)
+    shown = shown_of(outcome, asked)
+    frame = frame_of(outcome, shown, asked.paper)
     goes = _goes(outcome)
     never = outcome.never_cycles_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
@@ -235,6 +218,7 @@ def view_of(answer: Answer, wanted: Mapping[str, str], ghosts: Ghosts = ()) -> P
         drawn = lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
     return PlanView(
         shown=shown,
+        paper=asked.paper,
         charts=charts_of(outcome, frame, answer.supply.name if answer.supply else ""),
         lanes=drawn,
         table=_table(outcome),
@@ -273,66 +257,6 @@ def _goes(outcome: Outcome) -> list[Goes]:
         if wh > 1e-6:
             goes.append(Goes(name, wh, css))
     return goes
-
-
-def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
-    """Stored charge and drawn power over the frame's hours."""
-    plan = outcome.plan
-    low, mid, high = outcome.charge
-    stop_h = None if outcome.capped else outcome.runtime[1]
-    stop = (
-        ""
-        if stop_h is None
-        else f"empty {when_text(moment_after(plan.start, stop_h, 10), plan.start)}"
-    )
-    description = (
-        f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "
-        f"{stop or 'does not run empty'}. At most {with_unit(outcome.peak_w, 'W')} drawn"
-    )
-    charge = Charge(
-        outcome.curve_h.tolist(), low.tolist(), mid.tolist(), high.tolist(),
-        plan.supply.battery.floor, plan.needed_hours, stop_h, stop,
-    )  # fmt: skip
-    held = with_unit(plan.supply.battery.nominal_wh, "Wh", 2)
-    names = ("Stored", f"{held} {supply}"[:24], "Drawn", "by the minute")
-    return charts(frame, charge, _power(outcome), names, description)
-
-
-def _power(outcome: Outcome) -> Power:
-    inverter = outcome.plan.supply.inverter
-    limit, words = None, ""
-    if inverter is not None:
-        limit = inverter.continuous_w
-        words = f"inverter limit {as_read(limit, 'W')}"
-        if inverter.surge_known:
-            words += f", {as_read(inverter.surge_va, 'VA')} for {inverter.surge_s:g} s"
-    trips = [
-        (trip.minute / 60, f"{trip.load} trips: {with_unit(trip.watts, trip.unit)} against "
-         f"{with_unit(trip.limit_w, trip.unit)}")
-        for trip in outcome.trips
-    ]  # fmt: skip
-    power = Power(outcome.minute_w, limit, words, trips)
-    half = _round_down(power.most_w / 1.12 / 2)
-    ticks = [(0.0, "0"), (half, with_unit(half, "W", 2)), (2 * half, with_unit(2 * half, "W", 2))]
-    return Power(outcome.minute_w, limit, words, trips, ticks)
-
-
-def _round_down(value: float) -> float:
-    """To one or two digits that read well."""
-    size = 10.0 ** (len(f"{int(max(1.0, value))}") - 1)
-    return max(1.0, int(2 * value / size) / 2 * size)
-
-
-def _nights(start: datetime, hours: float) -> Sequence[tuple[float, float]]:
-    """Spans of the plan's hours that fall into the night."""
-    first = start.replace(hour=NIGHT[0], minute=0, second=0, microsecond=0) - timedelta(days=1)
-    length = (NIGHT[1] - NIGHT[0]) % 24
-    spans = []
-    while (at := (first - start).total_seconds() / 3600) < hours:
-        if at + length > 0:
-            spans.append((at, min(hours, at + length)))
-        first += timedelta(days=1)
-    return spans
 
 
 def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:

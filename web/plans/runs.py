@@ -10,9 +10,9 @@ from django.utils import timezone
 
 from needle.plan.plan import AC
 from needle.quantity import hours_text
+from web.plans.used import UsedLoad
 
 if TYPE_CHECKING:
-    from web.plans.draft import Used
     from web.supplies.models import Supply
 
 #: Share of a run's watts that loads may have drawn which the plan has not, or uses otherwise.
@@ -34,12 +34,12 @@ class UsedRun:
         return f"Rests on the run of {on.day} {on:%b}: {hours}"
 
 
-def snapshot(used: Sequence[Used], watts: dict[str, float], charged: bool) -> dict[str, Any]:
+def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -> dict[str, Any]:
     """What a trial keeps of the loads that run in it.
 
     Parameters
     ----------
-    used : sequence of Used
+    used : sequence of UsedLoad
     watts : dict
         Mean W of each at the start, by its name.
     charged : bool
@@ -51,7 +51,7 @@ def snapshot(used: Sequence[Used], watts: dict[str, float], charged: bool) -> di
     return {"loads": loads, "charged": charged}
 
 
-def _signature(used: Used) -> dict[str, Any]:
+def _signature(used: UsedLoad) -> dict[str, Any]:
     """What must be alike for a load to count as the same in a run and in a plan."""
     return {
         "name": used.name,
@@ -62,7 +62,7 @@ def _signature(used: Used) -> dict[str, Any]:
     }
 
 
-def runs_of(supply: Supply, used: Sequence[Used]) -> list[UsedRun]:
+def runs_of(supply: Supply, used: Sequence[UsedLoad]) -> list[UsedRun]:
     """Every finished trial of a supply, newest first."""
     if supply.pk is None:
         return []

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from django.contrib import messages
-from django.http import Http404, HttpResponse, QueryDict
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
@@ -16,8 +16,9 @@ from needle.plan.shift import propose
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
-from web.common.htmx import HtmxRequest
+from web.common.htmx import HtmxRequest, is_narrow
 from web.drawing.standalone import standalone
+from web.drawing.timeline import HALF, NARROW, WIDE
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
 from web.jobs.announcing import announce_change
@@ -25,6 +26,7 @@ from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.alone import alone_rows
+from web.plans.charts import ViewAsked, asked_of
 from web.plans.compare import choices_of, compared
 from web.plans.desk import NotReady
 from web.plans.draft import Draft, document, draft_of
@@ -83,9 +85,10 @@ def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, A
     }
 
 
-def _asked(request: HtmxRequest) -> QueryDict:
-    """The hours that are to be shown come with whatever was sent."""
-    return request.POST if request.method == "POST" else request.GET
+def _asked(request: HtmxRequest) -> ViewAsked:
+    """What is to be shown comes with whatever was sent, and the screen's width in a cookie."""
+    wanted = request.POST if request.method == "POST" else request.GET
+    return asked_of(wanted, NARROW if is_narrow(request) else WIDE)
 
 
 def page_context(
@@ -94,15 +97,17 @@ def page_context(
     """The whole page of a plan; ``refused`` are forms to be shown with their errors, by load."""
     answer = answer_of(plan)
     job.current_answer = answer
+    asked = _asked(request)
     page = PlanPage(
         job=job,
         answer=answer,
-        view=view_of(answer, _asked(request)),
+        view=view_of(answer, asked),
         rows=rows_of(answer, refused or {}),
         plans=list(job.plans.live()),
         steadies=steadies(answer)[:4],
         what_if=WhatIfForm(draft=answer.draft),
         latest=latest_change(job),
+        part=asked.part,
     )
     return {"job": job, "page": page, "page_keys": PAGE_KEYS}
 
@@ -260,8 +265,8 @@ def proposal(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
         try:
             context["moves"] = propose(answer.outcome.plan)
         except DocumentError as error:
-            context["refused"] = f"{error.message[0].upper()}{error.message[1:]}."
-        context["view"] = view_of(answer, request.GET, context["moves"])
+            context["refused"] = error.sentence
+        context["view"] = view_of(answer, _asked(request), context["moves"])
     return render(request, "plans/_lanes.html", {**context, "proposing": True})
 
 
@@ -351,7 +356,7 @@ def compare(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     context = {
         "job": job, "plan": record, "plan_id": record.pk or 0, "choices": choices,
         "pick": other.key if other else "",
-        "sides": compared(answers),
+        "sides": compared(answers, NARROW if is_narrow(request) else HALF),
         "pending": any(record.pending for record in answers),
     }  # fmt: skip
     return render(request, "plans/compare.html", context)
@@ -388,7 +393,7 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
         return still_working()
-    view = view_of(answer, request.GET)
+    view = view_of(answer, asked_of(request.GET))
     if answer.outcome is None or view is None or filename not in DOWNLOADS:
         raise Http404
     if filename == "plan.json":

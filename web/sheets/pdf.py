@@ -16,13 +16,16 @@ from web.common.units import in_own_units
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
 _FONTS = Path(__file__).parent / "fonts"
+#: Scale of type that is still read without glasses.
+_SMALLER = 0.85
 _GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
 
 
 class _Pages(FPDF):
-    """Pages with the sheet's title and number at the foot."""
+    """Pages with the sheet's title and number at the foot; ``scale`` makes type smaller."""
 
-    def __init__(self, paper: str, title: str) -> None:
+    def __init__(self, paper: str, title: str, scale: float) -> None:
+        self.scale = scale
         super().__init__(format=paper)
         self.running_title = title
         for style, weight in (("", 400), ("B", 700)):
@@ -34,6 +37,10 @@ class _Pages(FPDF):
         self.set_lang("en")
         self.alias_nb_pages()
 
+    def type(self, style: str, points: float) -> None:
+        """Set the type, at the pages' scale."""
+        self.set_font("B612", style, points * self.scale)
+
     def footer(self) -> None:
         self.set_y(-13)
         self.set_font("B612", "", 7.5)
@@ -43,17 +50,29 @@ class _Pages(FPDF):
 
 
 def as_pdf(sheet: Sheet, paper: str = "A4") -> bytes:
-    """Print the sheet."""
-    pdf = _Pages(paper, sheet.title)
+    """Print the sheet, a little smaller where that makes it one page."""
+    pdf = _printed(sheet, paper, 1.0)
+    if pdf.page_no() == 2 and not sheet.photos:
+        smaller = _printed(sheet, paper, _SMALLER)
+        pdf = smaller if smaller.page_no() == 1 else pdf
+    return bytes(pdf.output())
+
+
+def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
+    pdf = _Pages(paper, sheet.title, scale)
     pdf.add_page()
-    pdf.set_font("B612", "B", 15)
-    pdf.multi_cell(0, 7, sheet.title, new_x="LMARGIN", new_y="NEXT")
+    pdf.type("B", 15)
+    pdf.multi_cell(0, 7 * scale, sheet.title, new_x="LMARGIN", new_y="NEXT")
     _words(pdf, sheet.made, grey=True)
     _words(pdf, "; ".join(f"{name}: {value}" for name, value in sheet.facts))
     pdf.ln(2)
-    pdf.set_font("B612", "B", 12)
-    pdf.multi_cell(0, 6, _plain(sheet.headline), new_x="LMARGIN", new_y="NEXT")
+    pdf.type("B", 12)
+    pdf.multi_cell(0, 6 * scale, _plain(sheet.headline), new_x="LMARGIN", new_y="NEXT")
     _words(pdf, sheet.detail)
+    for name, words in sheet.in_short:
+        pdf.type("B", 8.5)
+        pdf.cell(28, 4.4 * scale, name)
+        _words(pdf, words)
     if sheet.outcome is not None:
         _curve(pdf, sheet.outcome)
     for table in sheet.tables:
@@ -61,10 +80,10 @@ def as_pdf(sheet: Sheet, paper: str = "A4") -> bytes:
     _list(pdf, "Still unproven", sheet.unproven)
     _list(pdf, "Cautions", sheet.cautions)
     _photos(pdf, sheet.photos)
-    return bytes(pdf.output())
+    return pdf
 
 
-def _photos(pdf: FPDF, photos: Sequence[SheetPhoto]) -> None:
+def _photos(pdf: _Pages, photos: Sequence[SheetPhoto]) -> None:
     """The annex: two photos a row, each with what it stands beside."""
     if not photos:
         return
@@ -92,47 +111,47 @@ def _photos(pdf: FPDF, photos: Sequence[SheetPhoto]) -> None:
         pdf.set_xy(pdf.l_margin, bottom)
 
 
-def _words(pdf: FPDF, text: str, grey: bool = False) -> None:
-    pdf.set_font("B612", "", 8.5)
+def _words(pdf: _Pages, text: str, grey: bool = False) -> None:
+    pdf.type("", 8.5)
     pdf.set_text_color(*(_GREY if grey else (0, 0, 0)))
-    pdf.multi_cell(0, 4.4, _plain(text), align="L", new_x="LMARGIN", new_y="NEXT")
+    pdf.multi_cell(0, 4.4 * pdf.scale, _plain(text), align="L", new_x="LMARGIN", new_y="NEXT")
     pdf.set_text_color(0)
 
 
 def _plain(text: str) -> str:
     """With spaces that the fonts have, in the units of whoever prints it."""
-    return in_own_units(text).replace("\u202f", "\u00a0")
+    return in_own_units(text).replace("\u202f", "\u00a0").replace("→", "to")
 
 
-def _head(pdf: FPDF, text: str) -> None:
-    pdf.ln(3)
-    if pdf.get_y() > pdf.h - 45:
+def _head(pdf: _Pages, text: str) -> None:
+    pdf.ln(3 * pdf.scale)
+    if pdf.get_y() > pdf.h - 45 * pdf.scale:
         pdf.add_page()
-    pdf.set_font("B612", "B", 10)
-    pdf.cell(0, 6, text, new_x="LMARGIN", new_y="NEXT")
+    pdf.type("B", 10)
+    pdf.cell(0, 6 * pdf.scale, text, new_x="LMARGIN", new_y="NEXT")
 
 
-def _list(pdf: FPDF, title: str, words: list[str]) -> None:
+def _list(pdf: _Pages, title: str, words: list[str]) -> None:
     if words:
         _head(pdf, title)
         for word in words:
             _words(pdf, f"– {word}")
 
 
-def _table(pdf: FPDF, table: Table) -> None:
+def _table(pdf: _Pages, table: Table) -> None:
     _head(pdf, table.title)
-    pdf.set_font("B612", "", 7.5)
+    pdf.type("", 7.5)
     pdf.set_draw_color(_RULE)
     aligns = ["RIGHT" if n in table.figures else "LEFT" for n in range(len(table.heads))]
     longest = [max([len(head), *(len(row[n]) for row in table.rows)])
                for n, head in enumerate(table.heads)]  # fmt: skip
     with pdf.table(
         borders_layout=TableBordersLayout.HORIZONTAL_LINES,
-        headings_style=FontFace(emphasis="BOLD", size_pt=7.5),
+        headings_style=FontFace(emphasis="BOLD", size_pt=7.5 * pdf.scale),
         col_widths=tuple(min(44, max(9, length)) for length in longest),
         text_align=tuple(aligns),
-        line_height=3.8,
-        padding=0.7,
+        line_height=3.8 * pdf.scale,
+        padding=0.7 * pdf.scale,
     ) as drawn:
         for row in [table.heads, *table.rows]:
             cells = drawn.row()
@@ -140,10 +159,10 @@ def _table(pdf: FPDF, table: Table) -> None:
                 cells.cell(_plain(text))
 
 
-def _curve(pdf: FPDF, outcome: Outcome) -> None:
+def _curve(pdf: _Pages, outcome: Outcome) -> None:
     """Stored charge with its band, floor, needed hours and nights' clock, in grey."""
     plan = outcome.plan
-    left, top, wide, tall = pdf.l_margin + 10, pdf.get_y() + 5, pdf.epw - 14, 34.0
+    left, top, wide, tall = pdf.l_margin + 10, pdf.get_y() + 5, pdf.epw - 14, 34.0 * pdf.scale
     hours = outcome.curve_h
     most = min(float(hours[-1]), max(plan.needed_hours, outcome.runtime[2]) * 1.08)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from django.db.models import QuerySet
@@ -12,19 +13,22 @@ from django.utils import timezone
 from needle.decide.starting import words_of
 from needle.estimate import Estimate
 from needle.moments import moment_after, when_text
+from needle.plan.lanes import load_lanes, source_lanes
 from needle.plan.simulate import Outcome
 from needle.plan.use import text_of_use
-from needle.quantity import hours_text, significant, with_unit
-from needle.supply.supply import Supply as CoreSupply
-from web.answer.words import bar_of
+from needle.plan.verdict import verdict_of
+from needle.quantity import hours_text, with_unit
+from web.answer.words import bar_of, odds, odds_wanted
+from web.common.templatetags.words import span_alike
 from web.jobs.models import Job
 from web.loads.models import CAUTIONS, Load, Photo
 from web.loads.words import row_of
 from web.plans.again import measure_again
-from web.plans.draft import Used
 from web.plans.helps import helps_of
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
 from web.plans.steadies import steadies
+from web.plans.used import UsedLoad
+from web.supplies.models import Supply
 from web.trials.models import Trial
 from web.trials.page import view_of
 
@@ -59,13 +63,17 @@ class SheetPhoto:
 
 @dataclass(frozen=True)
 class Sheet:
-    """The whole sheet. ``facts`` and ``answer`` are pairs and sentences in the order printed."""
+    """The whole sheet; pairs and sentences in the order printed.
+
+    ``in_short`` says what holds, what does not, what to change and what to measure.
+    """
 
     title: str
     made: str
     facts: list[tuple[str, str]]
     headline: str
     detail: str
+    in_short: list[tuple[str, str]]
     tables: list[Table]
     unproven: list[str]
     cautions: list[str]
@@ -75,6 +83,8 @@ class Sheet:
     has_photos: bool
 
 
+#: Days of a schedule that are printed.
+MOST_DAYS = 14
 #: Most photos in an annex.
 MOST_PHOTOS = 40
 
@@ -89,7 +99,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
     counted = [used_load for used_load in answer.used if used_load.counted]
     tables = [_loads(answer, counted)]
     if answer.supply is not None:
-        tables.append(_supply(answer.supply.to_core(), answer.supply.name))
+        tables.append(_supply(answer, answer.supply))
     if answer.outcome is not None:
         tables += _day(answer, answer.outcome)
     if trials := _trials(job):
@@ -100,10 +110,11 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
     )
     return Sheet(
         title=f"{job.name}: {plan.name}",
-        made=f"{timezone.localtime():%d %B %Y %H:%M}, by {who}",
+        made=f"{_date(timezone.localtime())}, {timezone.localtime():%H:%M}, by {who}",
         facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
+        in_short=_in_short(answer),
         tables=tables,
         unproven=[
             *_unproven(answer, counted),
@@ -128,13 +139,85 @@ def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
     ]  # fmt: skip
 
 
+def _date(moment: datetime) -> str:
+    """A day as the client reads it: ``1 Dec 2026``."""
+    return f"{moment.day} {moment:%b %Y}"
+
+
+def _in_short(answer: Answer) -> list[tuple[str, str]]:
+    """What a client wants to know in ten seconds; empty without an answer."""
+    outcome = answer.outcome
+    if outcome is None:
+        return []
+    judged = verdict_of(outcome)
+    lasts = f"{hours_text(outcome.plan.needed_hours)} on {answer.supply}"
+    holds, fails = [], []
+    if judged.state == "covers":
+        holds.append(lasts)
+    elif judged.state == "likely":
+        wanted = odds_wanted(outcome.plan.odds)
+        fails.append(f"{lasts} at {wanted}: {odds(outcome.chance)}")
+    else:
+        fails.append(f"{lasts}: {odds(outcome.chance)}")
+    starts = [start for start in outcome.starts if start.verdict.verdict == "holds"]
+    if starts and len(starts) == len(outcome.starts):
+        holds.append(f"every start ({len(starts)})")
+    elif outcome.starts:
+        holds.append(f"{len(starts)} of {len(outcome.starts)} starts")
+        fails += [
+            f"the start of {start.load}: {words_of(start.verdict)}"
+            for start in outcome.starts
+            if start.verdict.verdict != "holds"
+        ]
+    short = [("Holds", "; ".join(holds)), ("Does not hold", "; ".join(fails))]
+    helps = helps_of(answer.suggestions[:1]) if fails else []
+    short += [
+        ("Change first", f"{helped.change.what}{f' ({helped.won})' if helped.won else ''}"
+         f"{f'; {helped.change.caveat}' if helped.change.caveat else ''}")
+        for helped in helps
+    ]  # fmt: skip
+    short += [("Measure first", steady.sentence) for steady in steadies(answer)[:1]]
+    return [(name, words) for name, words in short if words]
+
+
+def _schedule(answer: Answer, outcome: Outcome) -> Table:
+    """What runs when, a row for each day; what runs all the time stands first."""
+    plan = outcome.plan
+    by_day: dict[str, list[tuple[int, str]]] = {}
+    always = []
+    spans = [
+        (lane.load.name, use, lane.load.moments != ())
+        for lane in load_lanes(plan)
+        for use in lane.uses
+    ] + [(lane.source.name, use, False) for lane in source_lanes(plan) for use in lane.uses]
+    for name, use, task in spans:
+        if use.index < 0:
+            always.append(name)
+            continue
+        first, last = (moment_after(plan.start, minute / 60) for minute in (use.first, use.last))
+        if use.first / 60 < plan.needed_hours:
+            times = f"{first:%H:%M}" if task else f"{first:%H:%M}–{last:%H:%M}"
+            day = f"{first:%a} {first.day} {first:%b}"
+            by_day.setdefault(day, []).append((use.first, f"{times} {name}"))
+    rows = [["all the time", ", ".join(dict.fromkeys(always))]] if always else []
+    days = sorted(by_day.items(), key=lambda pair: min(pair[1])[0])
+    rows += [[day, "; ".join(words for _, words in sorted(uses))] for day, uses in days[:MOST_DAYS]]
+    if len(days) > MOST_DAYS:
+        rows.append(["later", f"{len(days) - MOST_DAYS} more days"])
+    return Table("Schedule", ["day", "what runs"], rows)
+
+
 def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
     plan = answer.plan
     start = timezone.localtime(plan.start)
     facts = [
-        ("purpose", plan.note or f"{hours_text(plan.needed_hours)} from {start:%a %d %b %H:%M}"),
+        (
+            "purpose",
+            plan.note
+            or f"{hours_text(plan.needed_hours)} from {start:%a} {start.day} {start:%b %H:%M}",
+        ),
         ("mains", job.get_mains_display()),
-        ("begins", f"{start:%a %d %b %Y %H:%M}"),
+        ("begins", f"{start:%a} {_date(start)} {start:%H:%M}"),
         ("needed", f"{hours_text(plan.needed_hours)} at {plan.odds * 100:.0f} % odds"),
         ("room", "not stated" if plan.room_c is None else f"{plan.room_c:.3g} °C"),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
@@ -151,11 +234,10 @@ def ranged(estimate: Estimate | None, unit: str) -> str:
     """An estimate with its range and grade, as text."""
     if estimate is None:
         return "–"
-    low, high = significant(estimate.low, 2), significant(estimate.high, 2)
-    return f"{with_unit(estimate.value, unit)} ({low}–{high}) {estimate.grade}"
+    return f"{with_unit(estimate.value, unit)} ({span_alike(estimate, unit)}) {estimate.grade}"
 
 
-def _loads(answer: Answer, counted: Sequence[Used]) -> Table:
+def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
     starts = (
         {start.load: start.verdict for start in answer.outcome.starts} if answer.outcome else {}
     )
@@ -179,13 +261,20 @@ def _loads(answer: Answer, counted: Sequence[Used]) -> Table:
     return Table("Loads, with range and grade of evidence", heads, rows, (3, 4, 5, 7))
 
 
-def _supply(core: CoreSupply, name: str) -> Table:
+def _floor_known(answer: Answer, supply: Supply) -> str:
+    if answer.plan.floor is not None:
+        return "chosen for this plan"
+    return "chosen" if supply.floor is not None else f"usual for {supply.get_chemistry_display()}"
+
+
+def _supply(answer: Answer, supply: Supply) -> Table:
+    core = answer.outcome.plan.supply if answer.outcome else supply.to_core()
     battery = core.battery
     rows = [
         ["label", with_unit(battery.nominal_wh, "Wh"), "as printed"],
         ["usable share of the label", f"{battery.state_of_health.value * 100:.0f} %",
          _known(battery.state_of_health)],
-        ["floor", f"{battery.floor * 100:.0f} %", "chosen"],
+        ["floor", f"{battery.floor * 100:.0f} %", _floor_known(answer, supply)],
     ]  # fmt: skip
     if core.inverter is not None:
         inverter = core.inverter
@@ -200,7 +289,7 @@ def _supply(core: CoreSupply, name: str) -> Table:
     for output in core.outputs:
         rows.append([f"output {output.name}", with_unit(output.idle_w.value, "W") + " idle",
                      _known(output.idle_w)])  # fmt: skip
-    return Table(f"Supply as measured: {name}", ["figure", "value", "how it is known"], rows, (1,))
+    return Table(f"Supply: {supply.name}", ["figure", "value", "how it is known"], rows, (1,))
 
 
 def _known(estimate: Estimate) -> str:
@@ -229,14 +318,14 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         at = moment_after(plan.start, trip.minute / 60)
         chance = f"in {trip.chance * 100:.0f} % of runs"
         rows.append([f"{trip.load} trips", f"first {when_text(at, plan.start)}, {chance}"])
-    tables = [Table("Day plan", ["figure", "value"], rows, (1,))]
+    tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [
             [helped.change.what, f"{helped.won} ({helped.span})" if helped.won else helped.odds,
              helped.change.caveat]
             for helped in helps_of(answer.suggestions[:5])
         ]  # fmt: skip
-        tables.append(Table("What would help", ["change", "hours won", "mind"], won, (1,)))
+        tables.append(Table("What would help", ["change", "hours won", "note"], won, (1,)))
     return tables
 
 
@@ -245,14 +334,14 @@ def _trials(job: Job) -> Table | None:
     for trial in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
         view = view_of(trial, LONG_WAIT_S, whole=False)
         started = timezone.localtime(trial.started_at)
-        rows.append([trial.name, f"{started:%d %b %Y}", f"{view.headline} {view.range}".strip(),
+        rows.append([trial.name, _date(started), f"{view.headline} {view.range}".strip(),
                      view.words])  # fmt: skip
     if not rows:
         return None
     return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)
 
 
-def _unproven(answer: Answer, counted: Sequence[Used]) -> list[str]:
+def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:
     """What rests on labels and guesses, and what would steady it."""
     words = []
     for used_load in counted:
@@ -261,6 +350,8 @@ def _unproven(answer: Answer, counted: Sequence[Used]) -> list[str]:
         grade, assumed = used_load.profile.grade, used_load.assumed
         if grade in ("C", "D"):
             assumed = assumed or "not measured long enough"
+            if used_load.load.put_off:
+                assumed += f"; put off: {used_load.load.put_off}"
             words.append(f"{used_load.name}: grade {grade}, {assumed}")
         elif assumed:
             words.append(f"{used_load.name}: {assumed}")

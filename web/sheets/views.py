@@ -35,7 +35,7 @@ def sheet(request: HttpRequest, job: Job) -> HttpResponse:
     plan, sheet = _sheet(request, job, PAGE_WAIT_S)
     job.current_answer = sheet.answer
     context = {"job": job, "plan": plan, "sheet": sheet, "plans": list(job.plans.live()),
-               "papers": PAPERS, "view": view_of(sheet.answer, request.GET)}  # fmt: skip
+               "papers": PAPERS, "view": view_of(sheet.answer)}  # fmt: skip
     return render(request, "sheets/sheet.html", context)
 
 

@@ -22,7 +22,7 @@ from web.common.validation import in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.loads.models import Load
 
-WAVEFORMS = {"sine": "sine", "stepped": "modified sine (stepped)"}
+WAVEFORMS = {"sine": "sine", "stepped": "modified sine"}
 BUILDS = {
     "whole": "all in one case",
     "bank": "battery bank with an inverter of its own",

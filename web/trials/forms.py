@@ -25,7 +25,7 @@ class TrialForm(PercentMixin, RecordForm):
     """A trial; as it starts, with what runs in it."""
 
     loads: Any = forms.ModelMultipleChoiceField(
-        None, label="or these loads", required=False, widget=forms.CheckboxSelectMultiple,
+        None, label="Or these loads", required=False, widget=forms.CheckboxSelectMultiple,
         help_text="Where no plan is named: what runs in it, as it is usually used.",
     )  # fmt: skip
     started_at = moment_field(label="Started")
@@ -127,7 +127,7 @@ class PastRunForm(TrialForm):
         help_text="A row a look: time, charge, Wh, W, note. Apart by tab, semicolon or comma; a "
         "first row may name the columns.",
     )  # fmt: skip
-    file = forms.FileField(label="or a CSV file", required=False)
+    file = forms.FileField(label="Or a CSV file", required=False)
 
     main: ClassVar = ("name", "supply", "started_at", "times", "log", "ended_why")
     field_order = [
@@ -188,32 +188,32 @@ class _MomentMixin(forms.Form):
 class CheckInForm(OnceMixin, _MomentMixin):
     """What is seen at one moment: any of the fields, as the document names them."""
 
-    percent = forms.FloatField(label="charge, %", required=False)
-    bars = forms.IntegerField(label="bars", required=False)
-    of = forms.IntegerField(label="of", required=False)
+    percent = forms.FloatField(label="Charge, %", required=False)
+    bars = forms.IntegerField(label="Bars", required=False)
+    of = forms.IntegerField(label="Of", required=False)
     watts = QuantityField("W", label="W out", most=1e6, required=False)
     watts_in = QuantityField("W", label="W in", most=1e6, required=False)
     wh = QuantityField("Wh", label="Wh counted", most=1e8, required=False)
     ah = QuantityField("Ah", label="Ah counted", most=1e6, required=False)
     wh_in = QuantityField("Wh", label="Wh charged", most=1e8, required=False)
-    volts = QuantityField("V", label="volts", most=2000, required=False)
+    volts = QuantityField("V", label="Volts", most=2000, required=False)
     amps = QuantityField(
-        "A", label="amps", most=1e5, required=False, help_text="With volts they are watts."
+        "A", label="Amps", most=1e5, required=False, help_text="With volts they are watts."
     )
-    display_h = QuantityField("h", label="display says left", most=10_000, required=False)
-    room_c = QuantityField("°C", label="room", least=-60, most=80, required=False)
-    inside_c = QuantityField("°C", label="inside", least=-100, most=400, required=False)
+    display_h = QuantityField("h", label="Display says left", most=10_000, required=False)
+    room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
+    inside_c = QuantityField("°C", label="Inside", least=-100, most=400, required=False)
     leg = forms.CharField(
-        label="something changed", max_length=120, required=False,
+        label="Something changed", max_length=120, required=False,
         help_text="Such as heat mat to low: a new leg begins here.",
     )  # fmt: skip
-    back_to = forms.ChoiceField(label="or back to", required=False)
+    back_to = forms.ChoiceField(label="Or back to", required=False)
     note = forms.CharField(max_length=400, required=False)
     elapsed = QuantityField(
-        "h", label="elapsed", most=744, required=False,
+        "h", label="Elapsed", most=744, required=False,
         help_text="As its counter shows it: 26:10, 1 d 2:10.",
     )  # fmt: skip
-    at = moment_field(label="or when", required=False, help_text="Both empty: now.")
+    at = moment_field(label="Or when", required=False, help_text="Both empty: now.")
 
     #: Shown large and first; the rest folds, but for what was used the last time.
     main: ClassVar = ("percent", "watts", "wh", "display_h")
@@ -309,13 +309,13 @@ class EndForm(OnceMixin, _MomentMixin):
 
     why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     elapsed = QuantityField(
-        "h", label="after", most=744, required=False, help_text="As its counter shows it: 26:10."
+        "h", label="After", most=744, required=False, help_text="As its counter shows it: 26:10."
     )
-    ended_at = moment_field(label="or when", required=False, help_text="Both empty: now.")
-    percent = forms.FloatField(label="last charge, %", required=False)
-    wh = QuantityField("Wh", label="last count, Wh", most=1e8, required=False)
-    ah = QuantityField("Ah", label="last count, Ah", most=1e6, required=False)
-    volts = QuantityField("V", label="last volts", most=2000, required=False)
+    ended_at = moment_field(label="Or when", required=False, help_text="Both empty: now.")
+    percent = forms.FloatField(label="Last charge, %", required=False)
+    wh = QuantityField("Wh", label="Last count, Wh", most=1e8, required=False)
+    ah = QuantityField("Ah", label="Last count, Ah", most=1e6, required=False)
+    volts = QuantityField("V", label="Last volts", most=2000, required=False)
 
     #: What is kept as a check-in at the end.
     figures: ClassVar = ("percent", "wh", "ah", "volts")

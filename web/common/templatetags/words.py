@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 from django import template
@@ -9,6 +10,7 @@ from django.forms import BoundField
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
 from django.urls import reverse
+from django.utils import timezone
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
@@ -18,6 +20,8 @@ from needle.quantity import as_read, hours_text, money_text, significant, with_u
 from web.common.glossary import GLOSSARY, anchor
 
 register = template.Library()
+#: A moment is near within so many hours, h.
+NEAR_H = 2.0
 
 
 @register.filter
@@ -45,12 +49,35 @@ def span(estimate: Estimate | None, unit: str = "") -> str:
     """An estimate's range, low to high; the unit once."""
     if estimate is None or estimate.spread == 0:
         return ""
-    low, high = estimate.low, estimate.high
-    if unit in ("W", "VA", "Wh") and high >= 999.5:
-        low, high, unit = low / 1000, high / 1000, "k" + unit
+    kilo = unit in ("W", "VA", "Wh") and estimate.high >= 999.5
+    text = _low_to_high(estimate, 1000 if kilo else 1)
+    return f"{text}\u00a0{'k' * kilo}{unit}" if unit else text
+
+
+@register.filter
+def span_alike(estimate: Estimate | None, unit: str) -> str:
+    """An estimate's range, counted in the unit of its likely value, which stands beside it."""
+    if estimate is None or estimate.spread == 0:
+        return ""
+    return _low_to_high(estimate, 1000 if f"k{unit}" in with_unit(estimate.value, unit) else 1)
+
+
+def _low_to_high(estimate: Estimate, scale: float) -> str:
     digits = 2 if estimate.spread > 0.02 else 3
-    text = f"{significant(low, digits)}\u2013{significant(high, digits)}"
-    return f"{text}\u00a0{unit}" if unit else text
+    low, high = estimate.low / scale, estimate.high / scale
+    return f"{significant(low, digits)}\u2013{significant(high, digits)}"
+
+
+@register.filter
+def minus(value: float) -> str:
+    """A number with one digit and a true minus."""
+    return f"{value:.1f}".replace("-", "\u2212")
+
+
+@register.filter
+def count(number: int) -> str:
+    """A large count in groups of three digits."""
+    return f"{number:,}".replace(",", "\u202f")
 
 
 @register.filter
@@ -78,6 +105,16 @@ def hours(value: float | None) -> str:
 def hours_of(seconds: float) -> str:
     """Seconds as hours and minutes, or seconds where they are few."""
     return f"{seconds:.0f}\u00a0s" if seconds < 120 else hours_text(seconds / 3600, exact=True)
+
+
+@register.filter
+def near(moment: datetime) -> str:
+    """A moment to come: ``in 40 min (21:32)`` where it is near, with its day where it is far."""
+    here = timezone.localtime(moment)
+    ahead = (here - timezone.localtime()).total_seconds() / 3600
+    if 0 <= ahead <= NEAR_H:
+        return f"in {hours_text(ahead)} ({here:%H:%M})"
+    return f"{here:%a %H:%M}"
 
 
 @register.filter

@@ -30,6 +30,16 @@ document.addEventListener("alpine:init", () => {
   };
   const still = matchMedia("(prefers-reduced-motion: reduce)");
 
+  /* The answer is told once to those who hear the page, when it is another than before. */
+  const headline = () => $("#answer-bar .answer-headline")?.textContent.trim().replace(/\s+/g, " ") || "";
+  let told = "";
+  function tellAnswer() {
+    const words = headline();
+    if (!words || words === told) return;
+    told = words;
+    $("#answer-said").textContent = words;
+  }
+
   /* The needle swings from where it last stood on this job to where it stands now. */
   function sway() {
     const needle = $("#answer-bar .needle");
@@ -51,6 +61,15 @@ document.addEventListener("alpine:init", () => {
     place(before);
     requestAnimationFrame(step);
   }
+
+  /* What the server draws timelines for. */
+  const narrow = matchMedia("(max-width: 700px)");
+  window.narrowScreen = () => narrow.matches;
+  function tellScreen() {
+    document.cookie = `screen=${narrow.matches ? "narrow" : "wide"}; path=/; max-age=31536000; SameSite=Lax`;
+  }
+  tellScreen();
+  narrow.addEventListener("change", () => { tellScreen(); dispatchEvent(new Event("needle:screen")); });
 
   /* A new job keeps the browser's clock. */
   for (const input of document.querySelectorAll("[data-zone]")) {
@@ -98,8 +117,10 @@ document.addEventListener("alpine:init", () => {
     if (place) place.click();
   }
   function find() {
-    const field = $("[data-find]");
-    if (field) { field.focus(); field.select(); } else go("s");
+    const sheet = $("#finder");
+    if (!sheet || sheet.open) return;
+    sheet.showModal();
+    $("#finder-field").select();
   }
   function help() {
     const sheet = $("#keys");
@@ -114,13 +135,45 @@ document.addEventListener("alpine:init", () => {
     else if (key === "/") find();
     else if (key === "g") waitingForPlace = true;
     else if (key === "n") $("[data-new]")?.click();
+    else if (key === "v") numbers();
     else if ($(`[data-key="${CSS.escape(key)}"]`)) $(`[data-key="${CSS.escape(key)}"]`).click();
     else return;
     event.preventDefault();
   });
+  /* In the list of what was found, arrows go from one to the next; Enter in the field opens the first. */
+  let opening = false;
+  function openFirst() {
+    const list = $("#hits");
+    // Never what an older, shorter word had found: then it is opened once the list has come.
+    opening = !list || list.dataset.find !== $("#finder-field").value;
+    if (!opening) list.querySelector("a")?.click();
+  }
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (opening && event.target.id === "finder-hits") openFirst();
+  });
+  document.addEventListener("keydown", (event) => {
+    const sheet = event.target.closest?.("#finder");
+    if (!sheet) return;
+    if (event.key !== "Enter") opening = false;
+    const links = [...sheet.querySelectorAll("#hits a")], field = $("#finder-field"), at = links.indexOf(event.target);
+    if (event.key === "ArrowDown" && links.length) links[Math.min(at + 1, links.length - 1)].focus();
+    else if (event.key === "ArrowUp" && at >= 0) (links[at - 1] || field).focus();
+    else if (event.key === "Enter" && event.target === field) openFirst();
+    else return;
+    event.preventDefault();
+  });
+  /* The chart's numbers: a tab that shows them, a fold that opens, or the table beside it. */
+  function numbers() {
+    const place = $("[data-numbers]");
+    if (!place) return;
+    if (place.matches("details")) place.open = true;
+    if (place.matches("a")) place.click();
+    place.scrollIntoView({ block: "center", behavior: still.matches ? "auto" : "smooth" });
+    place.focus({ preventScroll: true });
+  }
   document.addEventListener("click", (event) => {
     if (event.target.closest("[data-key-help]")) help();
-    if (event.target.closest("[data-key-find]")) find();
+    if (event.target.closest("[data-key-find]") && !event.ctrlKey && !event.metaKey) { event.preventDefault(); find(); }
     /* After a click on the bench, Space is the bench's again, not the button's. */
     const pushed = event.detail > 0 && event.target.closest(".bench button");
     if (pushed) setTimeout(() => pushed.blur(), 0);
@@ -131,18 +184,27 @@ document.addEventListener("alpine:init", () => {
     ? "Many are saving just now: that was not stored yet. Send it again in a few seconds."
     : "The site refused that. Reload the page and try again.";
   let slow;
-  const say = (words) => { const line = $("#working"); if (line) line.textContent = words; };
-  document.addEventListener("htmx:beforeRequest", () => { clearTimeout(slow); slow = setTimeout(() => say("Working…"), 300); });
+  /* Waiting is a thin line at the top, which covers nothing; what went wrong is said in words. */
+  const WAITING = "Working…";
+  function say(words) {
+    const line = $("#working");
+    if (!line) return;
+    line.textContent = words;
+    line.classList.toggle("is-waiting", words === WAITING);
+  }
+  window.say = say;
+  window.WAITING = WAITING;
+  document.addEventListener("htmx:beforeRequest", () => { clearTimeout(slow); slow = setTimeout(() => say(WAITING), 300); });
   document.addEventListener("htmx:afterRequest", () => { clearTimeout(slow); say(""); });
   document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
   document.addEventListener("htmx:responseError", (event) => say(window.refusedWords(event.detail.xhr.status)));
   document.addEventListener("htmx:afterSettle", (event) => {
-    if (event.target.id === "answer-bar" || event.target.querySelector?.("#answer-bar")) sway();
+    if (event.target.id === "answer-bar" || event.target.querySelector?.("#answer-bar")) answered();
     const wrong = event.target.querySelector?.("[aria-invalid=true]");
     if (wrong) wrong.focus();
   });
   document.addEventListener("htmx:oobAfterSwap", (event) => {
-    if (event.detail.target.id === "answer-bar") sway();
+    if (event.detail.target.id === "answer-bar") answered();
   });
 
   /* A way to take any drawing along that has no download of its own. */
@@ -150,7 +212,7 @@ document.addEventListener("alpine:init", () => {
   function offerDrawings(within) {
     within.querySelectorAll(".scroll > svg:not([data-offered])").forEach((svg) => {
       svg.dataset.offered = "yes";
-      if (svg.closest(".timeline, .fan-box, .bench-strip") || svg.matches(".timeline")) return;
+      if (svg.closest(".timeline, .fan-box, .bench-strip, .capture-chart") || svg.matches(".timeline")) return;
       const button = document.createElement("button");
       button.type = "button";
       button.className = "quiet save-svg";
@@ -174,9 +236,14 @@ document.addEventListener("alpine:init", () => {
   }
   document.addEventListener("htmx:afterSettle", (event) => offerDrawings(event.target));
 
-  document.addEventListener("needle:answered", sway);
+  function answered() {
+    sway();
+    tellAnswer();
+  }
+  document.addEventListener("needle:answered", answered);
   document.addEventListener("DOMContentLoaded", () => {
     sway();
+    told = headline();
     offerDrawings(document);
     const off = $("#keys-off");
     if (off) {

@@ -4,8 +4,10 @@
 
 (() => {
   const $ = (selector, within = document) => within.querySelector(selector);
-  const STEP_MIN = 15, PLOT = 728, WIDTH = 880;
-  const say = (words) => { const line = $("#working"); if (line) line.textContent = words; };
+  const STEP_MIN = 15;
+  /* The drawing's own units: how wide it is, and how many of them its hours take. */
+  const drawn = (name) => Number($("#plan-lanes").dataset[name]);
+  const { say, WAITING } = window;
 
   /* One request at a time. What is to be kept waits its turn and is never dropped; of what is only
      tried while one is under way, the newest counts. */
@@ -27,7 +29,7 @@
     const form = new FormData($("#plan-view") || undefined);
     for (const [name, value] of values) form.set(name, value);
     const token = JSON.parse(document.body.getAttribute("hx-headers"))["X-CSRFToken"];
-    const slow = setTimeout(() => say("Working…"), 300);
+    const slow = setTimeout(() => say(WAITING), 300);
     try {
       const answer = await fetch(url, {
         method: "POST", body: form, credentials: "same-origin",
@@ -82,7 +84,7 @@
   const address = (does) => `${$("#plan-lanes").dataset.plan}${chosen.of}/${chosen.key}/blocks/${chosen.index}/${does}/`;
 
   function show(element, minutes, at) {
-    const units = (minutes / Number($("#plan-lanes").dataset.spanMin)) * PLOT;
+    const units = (minutes / drawn("spanMin")) * drawn("plot");
     const body = $(".block-body", element);
     if (!body.dataset.x) { body.dataset.x = body.getAttribute("x"); body.dataset.wide = body.getAttribute("width"); }
     const x = Number(body.dataset.x), wide = Number(body.dataset.wide);
@@ -139,8 +141,8 @@
     const end = event.target.closest(".block-end");
     edge = end ? (end.classList.contains("begin") ? "begin" : "end") : "";
     const svg = element.ownerSVGElement;
-    const scale = svg.getBoundingClientRect().width / WIDTH;
-    const perPixel = Number($("#plan-lanes").dataset.spanMin) / (PLOT * scale);
+    const scale = svg.getBoundingClientRect().width / drawn("width");
+    const perPixel = drawn("spanMin") / (drawn("plot") * scale);
     drag = { element, from: event.clientX, perPixel, minutes: 0 };
     element.setPointerCapture(event.pointerId);
     event.preventDefault();
@@ -213,8 +215,32 @@
     setTimeout(() => { told(); $(".slide-buttons").hidden = true; attempt(form().dataset.try, values(false)); }, 0);
   });
 
+  /* Hours pass under a thumb that sweeps over the charts. */
+  let swept = null;
+  document.addEventListener("touchstart", (event) => {
+    const touch = event.touches[0];
+    swept = event.target.closest?.(".charts-scroll") ? { x: touch.clientX, y: touch.clientY } : null;
+  }, { passive: true });
+  document.addEventListener("touchend", (event) => {
+    if (!swept) return;
+    const touch = event.changedTouches[0], x = touch.clientX - swept.x, y = touch.clientY - swept.y;
+    swept = null;
+    if (Math.abs(x) > 60 && Math.abs(x) > 2 * Math.abs(y)) $(`[data-key="${x < 0 ? "." : ","}"]`)?.click();
+  }, { passive: true });
+
+  /* Drawn for another width (a telephone turned, a first visit): once more for this one. */
+  let fitted = "";
+  function fit() {
+    const lanes = $("#plan-lanes"), narrow = window.narrowScreen();
+    if (!lanes || fitted === String(narrow) || (drawn("width") < 500) === narrow) return;
+    fitted = String(narrow);
+    htmx.ajax("GET", lanes.dataset.plan, { source: "body", target: "#plan-body", swap: "outerHTML", values: { show: $("#plan-part [name=show]").value } });
+  }
+  addEventListener("needle:screen", () => { fitted = ""; fit(); });
+
   /* After the page was drawn anew: the sliders' words, and the block that was chosen. */
   function settle() {
+    fit();
     if (form()) told();
     const again = block() || alike();
     if (again && $("#block-words")) {

@@ -9,8 +9,11 @@ from django.core.management.base import BaseCommand, CommandParser
 from django.db import transaction
 
 from web.demo.models import PreparedJob
-from web.demo.scenario import USERNAME, load_demo, remove_demo
+from web.demo.round import begin_drills, clinic_round
+from web.demo.scenario import CLINIC, USERNAME, load_demo, remove_demo
 from web.demo.visits import prepare
+from web.jobs.models import Job
+from web.plans.desk import DESK
 
 
 class Command(BaseCommand):
@@ -26,4 +29,10 @@ class Command(BaseCommand):
             made = load_demo()
             if made or not PreparedJob.objects.exists():
                 prepare(get_user_model().objects.get(username=USERNAME))
+        if made:
+            # Its plan must be worked out for it: not while the database is held.
+            job = Job.objects.get(owner__username=USERNAME, name=CLINIC)
+            clinic_round(job, job.plans.get(name="Storm night"))
+            begin_drills(job.owner)
+            DESK.close()
         self.stdout.write("Demo data loaded." if made else "Demo data is there already; kept.")

@@ -1,0 +1,31 @@
+"""How a measuring round would have used a drill's hours."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from needle.drill.answer import plan_of
+from needle.drill.drill import BEGINS_H, Drill
+from needle.drill.session import begin
+from needle.plan.document import parse_plan
+from needle.plan.simulate import simulate
+from needle.round.planning import plan_round
+from needle.round.report import words_of
+from needle.round.visit import MOST_ROUND_H, Visit, carried
+
+_DRAWS = 200
+
+
+def advised(drill: Drill) -> list[tuple[datetime, str]]:
+    """Moments and what to do, of a round planned from the labels; empty without a supply."""
+    if drill.supply is None:
+        return []
+    plan = parse_plan(plan_of(begin(drill)))
+    day = plan.start.replace(hour=0, minute=0) + timedelta(hours=BEGINS_H)
+    ends = day + timedelta(minutes=min(drill.minutes, MOST_ROUND_H * 60))
+    planned = plan_round(simulate(plan, _DRAWS), Visit(day, ends, carried(drill.meters)))
+    visit = planned.visit
+    return [
+        (visit.after(step.first_min), words_of(step, f"{visit.after(step.last_min):%H:%M}"))
+        for step in planned.steps
+    ]

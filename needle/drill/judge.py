@@ -1,0 +1,118 @@
+"""How good an answer was: a proper score for ranges, what it cost, what went wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.drill.answer import DrillAnswer, answered
+from needle.drill.drill import Drill
+from needle.drill.session import Mistake, Session
+from needle.drill.truth import truth_of
+
+#: A range is to hold the truth eight times in ten.
+_ALPHA = 0.2
+SCORE_WORDS = (
+    "The width of the range, and ten times whatever it misses the truth by, over the truth: less "
+    "is better, and nobody gains by a range that is wider or narrower than what is known."
+)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """A drill's outcome.
+
+    Attributes
+    ----------
+    truth : float
+        In the ask's unit.
+    answer : DrillAnswer
+    held, right : bool
+        Whether the range held the truth, and yes or no was right.
+    score : float
+        See :func:`interval_score`; less is better.
+    tool : DrillAnswer
+        What the tool makes of the same readings.
+    tool_score : float
+    minutes : float
+        Simulated time that was used.
+    mistakes : list of Mistake
+    """
+
+    truth: float
+    answer: DrillAnswer
+    held: bool
+    right: bool
+    score: float
+    tool: DrillAnswer
+    tool_score: float
+    minutes: float
+    mistakes: list[Mistake]
+
+
+def interval_score(low: float, high: float, truth: float) -> float:
+    """The interval score of a central 80 % range, over the truth's size.
+
+    S = (u − l) + (2/α) (l − x)⁺ + (2/α) (x − u)⁺, α = 0.2; proper: it is least, on average, for the
+    range that one truly believes (R. L. Winkler, J. Am. Stat. Assoc. 67, 187, 1972; T. Gneiting and
+    A. E. Raftery, J. Am. Stat. Assoc. 102, 359, 2007, eq. 43).
+    """
+    missed = max(0.0, low - truth) + max(0.0, truth - high)
+    return (high - low + 2 / _ALPHA * missed) / max(1e-9, abs(truth))
+
+
+def judged(session: Session, answer: DrillAnswer) -> Verdict:
+    """Hold an answer against the truth."""
+    drill = session.drill
+    truth, tool = truth_of(drill), answered(session)
+    mistakes = list(session.mistakes)
+    for load in drill.loads:
+        if len(session.readings[load.name]) == 1:
+            words = f"nothing was measured of {load.name}: its label says up to "
+            words += f"{load.label_factor:.2g} times what it runs at"
+            mistakes.append(Mistake(-1, words))
+    return Verdict(
+        truth=truth, answer=answer, held=answer.low <= truth <= answer.high,
+        right=answer.yes == (truth > drill.limit),
+        score=interval_score(answer.low, answer.high, truth), tool=tool,
+        tool_score=interval_score(tool.low, tool.high, truth), minutes=session.minutes,
+        mistakes=mistakes,
+    )  # fmt: skip
+
+
+def parse_answer(data: Any) -> DrillAnswer:
+    """Read an answer: ``low``, ``high``, ``yes``.
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(data if isinstance(data, dict) else None, "answer", ("low", "high", "yes"))
+    low = reader.need("low", least=-1e9, most=1e9)
+    high = reader.need("high", least=-1e9, most=1e9)
+    if low > high:
+        raise DocumentError("answer.high", f"{high:g} lies under the low {low:g}")
+    return DrillAnswer(low, high, reader.flag("yes"))
+
+
+def as_document(verdict: Verdict, drill: Drill) -> dict[str, Any]:
+    """The outcome as ``needle drill`` prints it."""
+    return {
+        "unit": drill.unit, "truth": verdict.truth, "held": verdict.held, "right": verdict.right,
+        "score": verdict.score, "answer": _told(verdict.answer), "tool": _told(verdict.tool),
+        "tool_score": verdict.tool_score, "minutes": verdict.minutes,
+        "mistakes": [{"doing": mistake.doing, "why": mistake.words}
+                     for mistake in verdict.mistakes],
+    }  # fmt: skip
+
+
+def _told(answer: DrillAnswer) -> dict[str, Any]:
+    return {"low": answer.low, "high": answer.high, "yes": answer.yes}
+
+
+def readings_document(session: Session) -> dict[str, Any]:
+    """What was read so far, by load, and how much time is left."""
+    readings: dict[str, Sequence[dict[str, Any]]] = dict(session.readings)
+    return {"minutes": session.minutes, "left_min": session.left_min, "readings": readings}

@@ -1,0 +1,53 @@
+"""Eight drills, from easy to hard, in the order of the trade."""
+
+from __future__ import annotations
+
+from typing import Any
+
+_BOX = {"nominal_wh": 1024, "holds": 0.81, "continuous_w": 1000, "surge_va": 2000, "idle_w": 12,
+        "efficiency": 0.9, "floor": 0.1}  # fmt: skip
+
+DRILLS: tuple[dict[str, Any], ...] = (
+    {"name": "A label that lies", "ask": "day", "limit": 400, "minutes": 180, "meters": ["plug"],
+     "lesson": "A label bounds; a counter knows.",
+     "question": "The router on the shelf is labelled: does it take more than 400 Wh a day?",
+     "loads": [{"name": "Router", "standin": "electronics", "label_factor": 2.6}]},
+    {"name": "Whole cycles", "ask": "day", "limit": 900, "minutes": 480, "meters": ["plug"],
+     "lesson": "What cycles is known by its cycles, not by one look.",
+     "question": "Does the cold box take more than 900 Wh a day?",
+     "loads": [{"name": "Cold box", "standin": "cold-box", "label_factor": 1.9}]},
+    {"name": "A counter from yesterday", "ask": "day", "limit": 2500, "minutes": 360,
+     "meters": ["plug"], "lesson": "Reset first; then the hours count.",
+     "question": "Does the incubator's heater take more than 2.5 kWh a day?",
+     "loads": [{"name": "Incubator", "standin": "heater", "label_factor": 1.1,
+                "quirks": ["counter not reset", "coarse counter"]}]},
+    {"name": "Will the pump start?", "ask": "start", "limit": 3000, "minutes": 240,
+     "meters": ["plug", "clamp"], "lesson": "A clamp on one conductor holds a start.",
+     "question": "The inverter gives 3 kVA for two seconds. Is the pump's start above that?",
+     "loads": [{"name": "Pump", "standin": "pump", "label_factor": 1.2}]},
+    {"name": "Which box costs less?", "ask": "difference", "limit": 0, "minutes": 1500,
+     "meters": ["plug", "plug"], "lesson": "Side by side, the same hours, the same day.",
+     "question": "Two boxes do the same. Does the first take more a day than the second?",
+     "loads": [{"name": "White box", "standin": "cold-box", "label_factor": 1.6},
+               {"name": "Grey box", "standin": "cold-box", "label_factor": 2.8}]},
+    {"name": "Which capacitor?", "ask": "capacitor", "limit": 20, "minutes": 240,
+     "meters": ["plug"], "lesson": "Watts and volt-amperes, read together, give the microfarads.",
+     "question": "Does the pump want more than 20 µF to run at a power factor of 0.95?",
+     "loads": [{"name": "Pump", "standin": "pump", "label_factor": 1.3}]},
+    {"name": "Twelve hours of cold", "ask": "hours", "limit": 12, "minutes": 600,
+     "meters": ["plug", "plug", "shunt"], "lesson": "A pack holds less than its label.",
+     "question": "Will the case carry the cold box and the router for 12 hours?",
+     "loads": [{"name": "Cold box", "standin": "cold-box", "label_factor": 1.9},
+               {"name": "Router", "standin": "electronics", "label_factor": 2.2}],
+     "supply": _BOX},
+    {"name": "A night at the clinic", "ask": "hours", "limit": 8, "minutes": 600,
+     "meters": ["plug", "plug", "shunt"], "lesson": "Spend the hours where the energy goes.",
+     "question": "Will the cabinet carry all four until the morning, 8 hours?",
+     "loads": [{"name": "Vaccine box", "standin": "cold-box", "label_factor": 1.7},
+               {"name": "Incubator", "standin": "heater", "label_factor": 1.05,
+                "quirks": ["counter not reset"]},
+               {"name": "Heat mat", "standin": "stepped", "label_factor": 1.2},
+               {"name": "Router", "standin": "electronics", "label_factor": 2.4}],
+     "supply": {**_BOX, "nominal_wh": 2560, "continuous_w": 2000, "surge_va": 4000,
+                "idle_w": 22}},
+)  # fmt: skip

@@ -1,0 +1,88 @@
+"""What is true of a drill, which the learner sees afterwards."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from needle.decide.power_factor import correct
+from needle.drill.drill import CAPACITOR, DAY, DIFFERENCE, HOURS, START, Drill, DrillLoad
+from needle.standin.appliances import timeline
+from needle.standin.timeline import Timeline
+
+#: Seconds between the points of a drill's course; days over which a mean is true.
+_STEP_S, DAYS = 30.0, 7.0
+DAY_S = 86_400.0
+#: The mains that simulated appliances hang on.
+MAINS_V, HERTZ = 230.0, 50.0
+
+
+def line_of(drill: Drill, load: DrillLoad) -> Timeline:
+    """The course of a load."""
+    return timeline(load.standin, drill.load_seed(load.name))
+
+
+def day_wh(drill: Drill, load: DrillLoad) -> float:
+    """True Wh a day, mean over a week."""
+    return line_of(drill, load).mean_w(0.0, DAYS * DAY_S) * 24
+
+
+def running_w(drill: Drill, load: DrillLoad) -> float:
+    """W of the state that it runs in: half of its energy is drawn at more, half at less."""
+    return _running(drill, load)[0]
+
+
+def _running(drill: Drill, load: DrillLoad) -> tuple[float, float]:
+    """W and VA at the middle of its energy."""
+    sample = line_of(drill, load).sample(np.arange(0.0, 2 * DAY_S, 10.0))
+    order = np.argsort(sample.watts)
+    drawn = np.cumsum(sample.watts[order])
+    middle = order[int(np.searchsorted(drawn, drawn[-1] / 2))]
+    return float(sample.watts[middle]), float(sample.va[middle])
+
+
+def capacitor_uf(drill: Drill, load: DrillLoad) -> float:
+    """True µF that lift its power factor to the usual target while it runs."""
+    watts, va = _running(drill, load)
+    return correct(watts, max(watts, va), MAINS_V, HERTZ).to_target_uf
+
+
+def label_w(drill: Drill, load: DrillLoad) -> float:
+    """What is printed on it, whole W."""
+    return float(round(running_w(drill, load) * load.label_factor))
+
+
+def start_va(drill: Drill, load: DrillLoad) -> float:
+    """The mean start, as the highest 100 ms RMS VA that a clamp in inrush mode would hold."""
+    line = line_of(drill, load)
+    peaks = []
+    for at in line.starts_s()[:12]:
+        sample = line.sample(at + np.arange(60) * 0.01)
+        squares = np.convolve(sample.va**2, np.ones(10) / 10, "valid")
+        peaks.append(float(np.sqrt(squares.max())))
+    return float(np.mean(peaks)) if peaks else running_w(drill, load)
+
+
+def supply_hours(drill: Drill) -> float:
+    """True hours from full to the floor, from the end of the time for measuring."""
+    supply = drill.supply
+    assert supply is not None
+    times = drill.second(drill.minutes) + np.arange(0.0, DAYS * DAY_S, _STEP_S)
+    watts = np.sum([line_of(drill, load).sample(times).watts for load in drill.loads], axis=0)
+    gone = np.cumsum(supply.idle_w + watts / supply.efficiency) * _STEP_S / 3600
+    usable = supply.nominal_wh * supply.holds * (1 - supply.floor)
+    return float(np.searchsorted(gone, usable)) * _STEP_S / 3600
+
+
+def truth_of(drill: Drill) -> float:
+    """The answer to what is asked, in the ask's unit."""
+    first = drill.loads[0]
+    if drill.ask == DAY:
+        return day_wh(drill, first)
+    if drill.ask == START:
+        return start_va(drill, first)
+    if drill.ask == CAPACITOR:
+        return capacitor_uf(drill, first)
+    if drill.ask == DIFFERENCE:
+        return day_wh(drill, first) - day_wh(drill, drill.loads[1])
+    assert drill.ask == HOURS
+    return supply_hours(drill)

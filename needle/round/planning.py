@@ -1,0 +1,246 @@
+"""A round: the visit planned, what each step leaves of the range, and what stays open."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.plan.plan import Plan
+from needle.plan.simulate import Outcome
+from needle.plan.uncertain import InputKey
+from needle.round.candidates import (
+    PUT_IN_MIN,
+    TAKE_OUT_MIN,
+    Candidate,
+    LeftAlone,
+    candidates,
+    counter_for,
+)
+from needle.round.schedule import Choice, Placed, choose
+from needle.round.visit import Visit, checked, with_display
+from needle.round.worth import Worth, worth_of
+
+#: A measurement that takes less of the variance is not worth one's time.
+LEAST_SHARE = 0.01
+#: A longer counter must say so much more than a shorter one to be looked at.
+LONGER_SAYS = 1.08
+#: What settling a start that is as open as can be is worth, as a share of the whole variance.
+_START_WORTH = 0.5
+#: Relative spread under which a mean is metered well enough for grade B.
+GRADE_B_SPREAD = 0.10
+#: Hours that people leave a meter in each load, where they do not ask which matters.
+_USUAL_H = 1.0
+
+
+@dataclass(frozen=True)
+class Step:
+    """One measurement of a round.
+
+    Attributes
+    ----------
+    candidate : Candidate
+    meter : str
+        Name of the meter that does it.
+    first_min, last_min : float
+        When the meter is taken, min of the visit.
+    left_h : (low, likely, high)
+        Hours of the plan once this and all that end before it are known.
+    """
+
+    candidate: Candidate
+    meter: str
+    first_min: float
+    last_min: float
+    left_h: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class OtherWay:
+    """How people spend the same time, and what it would leave."""
+
+    words: str
+    left_h: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Round:
+    """A visit planned.
+
+    Attributes
+    ----------
+    plan : Plan
+    visit : Visit
+    before_h : (low, likely, high)
+        Hours of the plan as they are known now.
+    steps : list of Step
+        By the moment they begin.
+    alone : list of LeftAlone
+        What is not touched, and why.
+    open : list of str
+        Loads that nothing in the round measures, though they could be known better.
+    others : list of OtherWay
+    gap : float
+        How far from the best choice this one may be, 0…1.
+    hands_min : float
+        One's own minutes.
+    """
+
+    plan: Plan
+    visit: Visit
+    before_h: tuple[float, float, float]
+    steps: list[Step]
+    alone: list[LeftAlone]
+    open: list[str]
+    others: list[OtherWay]
+    gap: float
+    hands_min: float
+
+    @property
+    def after_h(self) -> tuple[float, float, float]:
+        """Hours of the plan once all of it is measured."""
+        last = max(self.steps, key=lambda step: step.last_min, default=None)
+        return last.left_h if last else self.before_h
+
+
+def plan_round(outcome: Outcome, visit: Visit) -> Round:
+    """Plan a visit for an outcome.
+
+    Raises
+    ------
+    DocumentError
+        No time, or nothing to measure with.
+    """
+    visit = with_display(checked(visit))
+    worth = worth_of(outcome)
+    offered, alone = candidates(outcome, visit)
+    worths = [_worth(candidate, worth, outcome, visit) for candidate in offered]
+    offered, worths = _worthwhile(offered, worths)
+    choice = choose(visit, offered, worths)
+    steps = _steps(choice, visit, worth)
+    measured = {step.candidate.subject for step in steps}
+    left_alone = {left.subject for left in alone}
+    still_open = [
+        load.name
+        for load in outcome.plan.loads
+        if load.name not in measured | left_alone and load.spread > GRADE_B_SPREAD
+    ]
+    return Round(
+        plan=outcome.plan, visit=visit, before_h=outcome.runtime, steps=steps, alone=alone,
+        open=still_open, others=_other_ways(outcome, visit, worth), gap=choice.gap,
+        hands_min=sum(step.candidate.hands_min for step in steps),
+    )  # fmt: skip
+
+
+def _worth(candidate: Candidate, worth: Worth, outcome: Outcome, visit: Visit) -> float:
+    """What a measurement is worth, as a share of all that there is to win."""
+    if visit.target == "grades":
+        return _towards_grade_b(candidate, outcome)
+    chance = candidate.open_chance
+    settled = _START_WORTH * 4 * chance * (1 - chance)
+    return worth.taken(candidate.leaves) + settled
+
+
+def _towards_grade_b(candidate: Candidate, outcome: Outcome) -> float:
+    """One for a load whose mean it brings to grade B, less for one that it brings nearer."""
+    nearer = 0.0
+    for key, rest in candidate.leaves.items():
+        spread = outcome.inputs.spreads.get(key, 0.0)
+        if key.name != candidate.subject or spread <= GRADE_B_SPREAD:
+            continue
+        after = max(spread * rest, GRADE_B_SPREAD)
+        nearer = max(nearer, (spread - after) / (spread - GRADE_B_SPREAD))
+    return nearer if candidate.subject else 0.0
+
+
+def _worthwhile(
+    offered: Sequence[Candidate], worths: Sequence[float]
+) -> tuple[list[Candidate], list[float]]:
+    """Those worth one's time; of two of one sort, the longer only where it says more."""
+    kept: list[tuple[Candidate, float]] = []
+    pairs = sorted(zip(offered, worths, strict=True), key=lambda pair: pair[0].meter_min)
+    for candidate, value in pairs:
+        shorter = [known for earlier, known in kept if earlier.key == candidate.key]
+        if value > LEAST_SHARE and value > max(shorter, default=0.0) * LONGER_SAYS:
+            kept.append((candidate, value))
+    return [candidate for candidate, _ in kept], [value for _, value in kept]
+
+
+def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
+    """Deal measurements out to meters, one's minutes one after another, with what each leaves."""
+    free = {meter.name: 0.0 for meter in visit.meters}
+    for name, until in visit.busy:
+        free[name] = max(0.0, (until - visit.begins).total_seconds() / 60)
+    classes = {meter.name: meter.instrument.key for meter in visit.meters}
+    mine = 0.0
+    dealt: list[tuple[Placed, str, float]] = []
+    for placed in choice.placed:
+        wanted = placed.candidate.meter_keys[0]
+        fitting = [name for name in free if classes[name] == wanted]
+        name = min(fitting, key=lambda meter: (free[meter] > placed.first_min + 1e-6, free[meter]))
+        first = max(placed.first_min, mine if mine < placed.first_min + 60 else 0.0)
+        mine = first + placed.candidate.before_min
+        free[name] = placed.last_min
+        dealt.append((placed, name, first))
+    known: dict[InputKey, float] = {}
+    left: dict[int, tuple[float, float, float]] = {}
+    for number in sorted(range(len(dealt)), key=lambda index: dealt[index][0].last_min):
+        known = joined(known, dealt[number][0].candidate.leaves)
+        left[number] = worth.left(known)
+    return [
+        Step(placed.candidate, name, first, placed.last_min, left[number])
+        for number, (placed, name, first) in enumerate(dealt)
+    ]
+
+
+def joined(
+    known: Mapping[InputKey, float], more: Mapping[InputKey, float]
+) -> dict[InputKey, float]:
+    """What remains of spreads where two measurements join, each about independent of the other."""
+    both = dict(known)
+    for key, rest in more.items():
+        if key in both:
+            precision = 1 / both[key] ** 2 + 1 / rest**2 - 1
+            both[key] = 1 / float(np.sqrt(precision))
+        else:
+            both[key] = rest
+    return both
+
+
+def _other_ways(outcome: Outcome, visit: Visit, worth: Worth) -> list[OtherWay]:
+    """What the same time would leave in the ways that people spend it."""
+    told = []
+    for words, measured in usual_ways(outcome, visit).items():
+        known: dict[InputKey, float] = {}
+        for candidate in measured:
+            known = joined(known, candidate.leaves)
+        told.append(OtherWay(words, worth.left(known)))
+    return told
+
+
+def usual_ways(outcome: Outcome, visit: Visit) -> dict[str, list[Candidate]]:
+    """How people spend such a visit: counters in turn, by label, each alike, or as listed."""
+    loads = [
+        load
+        for load in outcome.plan.loads
+        if counter_for(load, outcome, visit, _USUAL_H) is not None
+    ]
+    if not loads:
+        return {}
+    meters = sum(meter.instrument.key in ("plug", "logger") for meter in visit.meters)
+    turns = max(1, int(visit.minutes // (60 * _USUAL_H + PUT_IN_MIN + TAKE_OUT_MIN))) * meters
+    biggest = sorted(loads, key=lambda load: -load.running_w)
+    each_min = visit.minutes * meters / len(loads) - PUT_IN_MIN - TAKE_OUT_MIN
+    return {
+        words: [
+            counter
+            for load in chosen
+            if (counter := counter_for(load, outcome, visit, hours)) is not None
+        ]
+        for words, chosen, hours in (
+            ("the biggest first, an hour each", biggest[:turns], _USUAL_H),
+            ("each for the same time", loads, max(0.1, each_min / 60)),
+            ("in the order of the list, an hour each", loads[:turns], _USUAL_H),
+        )
+    }

@@ -1,0 +1,233 @@
+"""Which measurements, on which meters, and when: an exact choice over slots of time.
+
+Meters of a class stand in for one another, so a class is a capacity; measurements that follow one
+another can then always be dealt out to its meters (intervals are coloured by their first end). One
+person has so many minutes in each slot. Solved as a mixed-integer programme by HiGHS (Q. Huangfu
+and J. A. J. Hall, "Parallelizing the dual revised simplex method", Math. Prog. Comp. 10, 2018),
+which says how far from the best the answer may be.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import Bounds, LinearConstraint, milp
+from scipy.sparse import coo_matrix
+
+from needle.round.candidates import Candidate
+from needle.round.visit import Visit
+
+#: Slots that a visit is cut into, about; shortest slot, min.
+_SLOTS, _LEAST_SLOT_MIN = 36, 5
+#: Longest that the choice is searched, s, and how near to the best it may stop.
+_SEARCH_S, _GAP = 1.2, 0.01
+#: A later end is worth so much less, a slot: of two equal rounds the one that ends first.
+_SOONER = 1e-5
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A measurement in its place: its candidate, and when its meter is taken, min of the visit."""
+
+    candidate: Candidate
+    first_min: float
+    last_min: float
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What was chosen, in the order of beginnings, and how far from the best it may be (0…1)."""
+
+    placed: list[Placed]
+    gap: float
+
+
+def slot_min(visit: Visit) -> int:
+    """Length of a slot, whole steps of five minutes."""
+    return max(_LEAST_SLOT_MIN, _LEAST_SLOT_MIN * math.ceil(visit.minutes / _SLOTS / 5))
+
+
+def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) -> Choice:
+    """Choose and place measurements whose worths add up to the most.
+
+    Parameters
+    ----------
+    offered : sequence of Candidate
+    worths : sequence of float
+        What each is worth, same length.
+    """
+    step = slot_min(visit)
+    slots = int(visit.minutes // step)
+    picks = [
+        (number, slot)
+        for number, candidate in enumerate(offered)
+        if worths[number] > 0
+        for slot in range(slots - _length(candidate, step) + 1)
+    ]
+    if not picks:
+        return Choice([], 0.0)
+    rows = _Rows(len(picks))
+    _once_each(rows, offered, picks)
+    _meters(rows, visit, offered, picks, step, slots)
+    _hands(rows, offered, picks, step, slots)
+    gains = np.array([
+        worths[number] * (1 - _SOONER * (slot + _length(offered[number], step)))
+        for number, slot in picks
+    ])  # fmt: skip
+    solved = milp(
+        -gains, integrality=np.ones(len(picks)), bounds=Bounds(0, 1),
+        constraints=rows.constraint(),
+        options={"time_limit": _SEARCH_S, "mip_rel_gap": _GAP},
+    )  # fmt: skip
+    by_hand = _first_fit(visit, offered, worths, step, slots)
+    chosen = by_hand
+    if solved.x is not None:
+        solved_picks = [pick for pick, taken in zip(picks, solved.x, strict=True) if taken > 0.5]
+        chosen = max(solved_picks, by_hand, key=lambda some: _value(some, worths))
+    placed = [
+        Placed(offered[number], float(slot * step),
+               float((slot + _length(offered[number], step)) * step))
+        for number, slot in chosen
+    ]  # fmt: skip
+    placed.sort(key=lambda measurement: (measurement.first_min, measurement.last_min))
+    value, bound = _value(chosen, worths), getattr(solved, "mip_dual_bound", None)
+    best = value if bound is None else max(value, -float(bound))
+    return Choice(placed, 1 - value / best if best > 0 else 0.0)
+
+
+def _value(chosen: Sequence[tuple[int, int]], worths: Sequence[float]) -> float:
+    """What a choice is worth, as the programme counts it."""
+    return sum(worths[number] for number, _ in chosen)
+
+
+def _first_fit(
+    visit: Visit, offered: Sequence[Candidate], worths: Sequence[float], step: int, slots: int
+) -> list[tuple[int, int]]:
+    """The most worth for its time first, each where it first fits: good where time is short."""
+    free = {
+        key: _free(visit, key, step, slots)
+        for key in dict.fromkeys(meter.instrument.key for meter in visit.meters)
+    }
+    hands = np.full(slots, float(step))
+    told: set[str] = set()
+    chosen = []
+    order = sorted(
+        (number for number, worth in enumerate(worths) if worth > 0),
+        key=lambda number: -worths[number] / _length(offered[number], step),
+    )
+    for number in order:
+        candidate = offered[number]
+        length = _length(candidate, step)
+        keys = [key for key in (candidate.meter_keys[0], candidate.also) if key]
+        if candidate.excludes in told:
+            continue
+        for slot in range(slots - length + 1):
+            mine = np.zeros(slots)
+            for at, minutes in _hands_at(candidate, slot, step, slots):
+                mine[at] += minutes
+            meters_free = all(free[key][slot : slot + length].min() >= 1 for key in keys)
+            if meters_free and (mine <= hands + 1e-9).all():
+                hands -= mine
+                for key in keys:
+                    free[key][slot : slot + length] -= 1
+                told.add(candidate.excludes)
+                chosen.append((number, slot))
+                break
+    return chosen
+
+
+def _free(visit: Visit, key: str, step: int, slots: int) -> np.ndarray:
+    """How many meters of a class are free in each slot."""
+    names = {meter.name: meter.instrument.key for meter in visit.meters}
+    have = sum(other == key for other in names.values())
+    until = [end for name, end in visit.busy if names.get(name) == key and end > visit.begins]
+    return np.array([
+        max(0, have - sum(end > visit.after(slot * step) for end in until))
+        for slot in range(slots)
+    ])  # fmt: skip
+
+
+def _hands_at(candidate: Candidate, slot: int, step: int, slots: int) -> list[tuple[int, float]]:
+    """One's own minutes in each slot where a candidate begins in this one."""
+    taken = []
+    left, at = candidate.before_min, slot
+    while left > 0 and at < slots:
+        taken.append((at, min(left, step)))
+        left, at = left - step, at + 1
+    if candidate.after_min:
+        taken.append((slot + _length(candidate, step) - 1, min(candidate.after_min, step)))
+    return taken
+
+
+def _length(candidate: Candidate, step: int) -> int:
+    """Slots that a meter is taken."""
+    return max(1, math.ceil((candidate.meter_min - 1e-6) / step))
+
+
+class _Rows:
+    """Rows of a sparse system of at-most constraints."""
+
+    def __init__(self, columns: int) -> None:
+        self.columns = columns
+        self.places: list[tuple[int, int]] = []
+        self.values: list[float] = []
+        self.most: list[float] = []
+
+    def add(self, entries: Sequence[tuple[int, float]], most: float) -> None:
+        """One row: columns with their values, together at most so much."""
+        row = len(self.most)
+        self.places += [(row, column) for column, _ in entries]
+        self.values += [value for _, value in entries]
+        self.most.append(most)
+
+    def constraint(self) -> LinearConstraint:
+        rows, columns = zip(*self.places, strict=True)
+        shape = (len(self.most), self.columns)
+        matrix = coo_matrix((self.values, (rows, columns)), shape=shape).tocsr()
+        return LinearConstraint(matrix, -np.inf, np.array(self.most))
+
+
+def _once_each(rows: _Rows, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]]) -> None:
+    """Of those that say the same, one."""
+    tags: dict[str, list[tuple[int, float]]] = {}
+    for column, (number, _) in enumerate(picks):
+        tags.setdefault(offered[number].excludes, []).append((column, 1.0))
+    for entries in tags.values():
+        rows.add(entries, 1.0)
+
+
+def _meters(
+    rows: _Rows, visit: Visit, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]],
+    step: int, slots: int,
+) -> None:  # fmt: skip
+    """No class of meter is in use more often than there are meters of it.
+
+    A candidate that several classes can do takes the first of them that is at hand.
+    """
+    for key in dict.fromkeys(meter.instrument.key for meter in visit.meters):
+        taken: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
+        for column, (number, slot) in enumerate(picks):
+            candidate = offered[number]
+            if key in (candidate.meter_keys[0], candidate.also):
+                for at in range(slot, slot + _length(candidate, step)):
+                    taken[at].append((column, 1.0))
+        for entries, free in zip(taken, _free(visit, key, step, slots), strict=True):
+            if entries:
+                rows.add(entries, float(free))
+
+
+def _hands(
+    rows: _Rows, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]],
+    step: int, slots: int,
+) -> None:  # fmt: skip
+    """One person's minutes in each slot: to begin, and to end."""
+    minutes: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
+    for column, (number, slot) in enumerate(picks):
+        for at, mine in _hands_at(offered[number], slot, step, slots):
+            minutes[at].append((column, mine))
+    for entries in minutes:
+        if entries:
+            rows.add(entries, float(step))

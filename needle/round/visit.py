@@ -1,0 +1,128 @@
+"""What one has with one, from when to when, and what must be left alone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import Any
+
+from needle.document import DocumentError
+from needle.measure.instruments import INSTRUMENTS, Instrument
+from needle.moments import parse_moment
+
+#: Longest round, h; shortest, min.
+MOST_ROUND_H, LEAST_ROUND_MIN = 72.0, 10.0
+MOST_METERS = 12
+TARGETS = ("plan", "grades")
+DISPLAY = "display"
+
+
+@dataclass(frozen=True)
+class CarriedMeter:
+    """A meter that is at hand; ``name`` tells it from others of its class."""
+
+    name: str
+    instrument: Instrument
+
+
+@dataclass(frozen=True)
+class Visit:
+    """A stretch of time in which things can be measured.
+
+    Attributes
+    ----------
+    begins, ends : datetime
+    meters : tuple of CarriedMeter
+    keep_plugged : frozenset of str
+        Names of loads whose plug must not be pulled, not even for a moment.
+    qualified : bool
+        Whether somebody is there who may open a panel under the local code.
+    target : str
+        ``"plan"``: the plan's answer is to be steadied; ``"grades"``: every load to grade B.
+    busy : tuple of (str, datetime)
+        Meters in use, by name, and until when.
+    impossible : frozenset of str
+        Keys of candidates that turned out impossible, or are not wanted.
+    """
+
+    begins: datetime
+    ends: datetime
+    meters: tuple[CarriedMeter, ...]
+    keep_plugged: frozenset[str] = frozenset()
+    qualified: bool = False
+    target: str = "plan"
+    busy: tuple[tuple[str, datetime], ...] = ()
+    impossible: frozenset[str] = field(default_factory=frozenset)
+
+    @property
+    def minutes(self) -> float:
+        """Length, min."""
+        return (self.ends - self.begins).total_seconds() / 60
+
+    def after(self, minutes: float) -> datetime:
+        return self.begins + timedelta(minutes=minutes)
+
+
+def checked(visit: Visit) -> Visit:
+    """The same visit, if there is time and something to measure with.
+
+    Raises
+    ------
+    DocumentError
+    """
+    if not LEAST_ROUND_MIN <= visit.minutes <= MOST_ROUND_H * 60:
+        raise DocumentError(
+            "until", f"is {visit.minutes / 60:.3g} h after the start: a round takes from "
+            f"{LEAST_ROUND_MIN:.0f} min to {MOST_ROUND_H:.0f} h",
+        )  # fmt: skip
+    if not visit.meters:
+        raise DocumentError("meters", "name at least one meter, such as plug or clamp")
+    if len(visit.meters) > MOST_METERS:
+        raise DocumentError("meters", f"are {len(visit.meters)}: at most {MOST_METERS}")
+    return visit
+
+
+def clock_of(text: str, field: str, after: datetime) -> datetime:
+    """A moment as ISO 8601, or a time of day: the first one after a given moment.
+
+    Raises
+    ------
+    DocumentError
+    """
+    moment = parse_moment(text, field, after.tzinfo)
+    if isinstance(moment, datetime):
+        return moment
+    day = after.replace(hour=moment // 60, minute=moment % 60, second=0, microsecond=0)
+    return day if day > after else day + timedelta(days=1)
+
+
+def with_display(visit: Visit) -> Visit:
+    """The visit with the display that a supply has of its own."""
+    if any(meter.instrument.key == DISPLAY for meter in visit.meters):
+        return visit
+    own = CarriedMeter("the supply's display", INSTRUMENTS[DISPLAY])
+    return replace(visit, meters=(*visit.meters, own))
+
+
+def carried(keys: Sequence[Any]) -> tuple[CarriedMeter, ...]:
+    """Meters by the keys of their classes: ``plug, plug, clamp``; alike ones are numbered.
+
+    Raises
+    ------
+    DocumentError
+        An unknown class.
+    """
+    meters: list[CarriedMeter] = []
+    for key in keys:
+        if key not in INSTRUMENTS:
+            raise DocumentError("meters", f"“{str(key)[:40]}” is none of {', '.join(INSTRUMENTS)}")
+        instrument = INSTRUMENTS[key]
+        number = sum(meter.instrument.key == key for meter in meters) + 1
+        alike = sum(other == key for other in keys)
+        meters.append(
+            CarriedMeter(
+                f"{instrument.name} {number}" if alike > 1 else instrument.name, instrument
+            )
+        )
+    return tuple(meters)

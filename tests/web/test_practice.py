@@ -1,0 +1,124 @@
+"""Practice on the site: begun, measured, answered, judged; apart from jobs and from others."""
+
+import json
+from unittest import mock
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.urls import reverse
+
+from needle.drill import advised, answer
+from needle.drill.judge import truth_of
+from needle.drill.shipped import DRILLS
+from tests.web.base import SiteTest
+from web.practice.models import DrillRun
+
+BOX, CASE = 2, 7
+
+
+class PracticeTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        for module in (answer, advised):
+            few = mock.patch.object(module, "_DRAWS", 60)
+            few.start()
+            self.addCleanup(few.stop)
+
+    def begun(self, number=BOX):
+        self.client.post(reverse("practice:begin", args=[number]))
+        return DrillRun.objects.visible_to(self.user).first()
+
+    def do(self, run, **doing):
+        return self.client.post(reverse("practice:do", args=[run.pk]), doing)
+
+    def answer(self, run, low, high, yes="no"):
+        url = reverse("practice:answer", args=[run.pk])
+        return self.client.post(url, {"low": low, "high": high, "yes": yes})
+
+    def page(self, run):
+        return self.client.get(reverse("practice:run", args=[run.pk]))
+
+    def test_from_the_question_to_the_truth(self):
+        self.assertContains(self.client.get(reverse("practice:index")), "Whole cycles")
+        run = self.begun()
+        self.assertContains(self.page(run), "8\u00a0h left")
+        self.do(run, do="reset", loads="Cold box")
+        self.do(run, do="counter", loads="Cold box", hours="6 h")
+        page = self.page(run)
+        self.assertContains(page, "Wh in 6\u00a0h")
+        self.assertContains(page, "16:06")
+        run.refresh_from_db()
+        truth = truth_of(run.drill())
+        self.answer(run, truth * 0.9, truth * 1.2, "yes" if truth > 900 else "no")
+        page = self.page(run)
+        self.assertContains(page, "✓ it holds the truth")
+        self.assertContains(page, "No mistake that could be named")
+        self.assertContains(page, "0.30")
+        self.assertContains(self.client.get(reverse("practice:index")), "best score 0.30")
+
+    def test_another_like_it_is_another_one(self):
+        first = self.begun()
+        self.assertEqual(self.begun().pk, first.pk)
+        self.answer(first, 1, 2)
+        second = self.begun()
+        self.assertNotEqual(second.document["seed"], first.document["seed"])
+
+    def test_mistakes_are_named_where_they_happened(self):
+        run = self.begun(3)
+        self.do(run, do="counter", loads="Incubator", hours="1 h")
+        self.answer(run, 100, 90_000, "yes")
+        self.assertContains(self.page(run), "Step 1: The counter at Incubator was not reset")
+
+    def test_a_supply_is_tested_and_a_round_told(self):
+        run = self.begun(CASE)
+        self.do(run, do="idle")
+        self.do(run, do="drain")
+        self.assertContains(self.page(run), "Drained:")
+        self.answer(run, 9, 16, "yes")
+        self.assertContains(self.page(run), "How a measuring round would have used these hours")
+
+    def test_what_cannot_be_done_is_said_and_nothing_is_kept(self):
+        run = self.begun()
+        for doing, said in (
+            ({"do": "counter", "loads": "Cold box", "hours": "20 h"}, "min are left"),
+            ({"do": "counter", "loads": "Cold box"}, "how long the counter runs"),
+            ({"do": "counter", "hours": "1 h"}, "Choose what is on the meter"),
+            ({"do": "spot", "loads": "Kettle"}, "valid choice"), ({"do": "dance"}, "do"),
+            ({"do": "counter", "loads": "Cold box", "hours": "4 kW"}, "4 kW"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertContains(self.do(run, **doing), said, status_code=422)
+        run.refresh_from_db()
+        self.assertEqual(run.doings, [])
+
+    def test_an_answer_is_given_once(self):
+        run = self.begun()
+        self.assertContains(self.answer(run, 9, 2), "lies under", status_code=422)
+        self.answer(run, 500, 900)
+        self.answer(run, 1, 2)
+        run.refresh_from_db()
+        self.assertEqual(run.answer["low"], 500.0)
+        self.assertEqual(self.do(run, do="spot", loads="Cold box").status_code, 422)
+
+    def test_a_teachers_file(self):
+        def take(content):
+            file = SimpleUploadedFile("drill.json", content)
+            return self.client.post(reverse("practice:index"), {"file": file})
+
+        own = {**DRILLS[0], "name": "From the teacher"}
+        self.assertEqual(take(json.dumps(own).encode()).status_code, 302)
+        run = DrillRun.objects.get(owner=self.user)
+        self.assertContains(self.page(run), "From the teacher")
+        handed = self.client.get(reverse("practice:download", args=[run.pk]))
+        self.assertEqual(json.loads(handed.content)["name"], "From the teacher")
+        for wrong in (b"{", b"[]", b'{"ask": "moon"}', b'{"ask": "day", "limit": "x"}', b"\xff"):
+            self.assertEqual(take(wrong).status_code, 422)
+
+    def test_nobody_sees_anothers_try(self):
+        theirs = DrillRun.objects.create(owner=self.other, document=DRILLS[0], shipped=1)
+        for name in ("run", "download"):
+            url = reverse(f"practice:{name}", args=[theirs.pk])
+            self.assertEqual(self.client.get(url).status_code, 404)
+        for name in ("do", "answer", "remove"):
+            url = reverse(f"practice:{name}", args=[theirs.pk])
+            self.assertEqual(self.client.post(url).status_code, 404)
+        self.assertEqual(self.client.post(reverse("practice:begin", args=[9])).status_code, 404)

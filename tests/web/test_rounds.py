@@ -1,0 +1,169 @@
+"""Measuring rounds on the site: planned, checked off, planned anew, taken along."""
+
+from datetime import timedelta
+from unittest import mock
+
+from django.db import connection
+from django.test.utils import CaptureQueriesContext
+from django.urls import reverse
+from django.utils import timezone
+
+from needle.plan import answering
+from tests.web.base import SiteTest, make_job, make_load, make_supply
+from web.loads.actions import add_reading
+from web.rounds.models import DONE, IMPOSSIBLE, STARTED, MeasuringRound
+
+
+class RoundTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        # Enough that what each load is worth stands out.
+        more = mock.patch.object(answering, "MOST_DRAWS", 160)
+        more.start()
+        self.addCleanup(more.stop)
+        make_supply(self.job, nominal_wh=2000.0, continuous_w=1500.0)
+        self.box = make_load(self.job, "Box", 140.0)
+        self.router = make_load(self.job, "Router", 60.0, kind="electronics")
+        self.mat = make_load(self.job, "Mat", 300.0, kind="thermostat-heat", cares="life")
+
+    def plan(self, hours=3.0, **more):
+        begins = timezone.localtime() + timedelta(minutes=2)
+        form = self.client.get(self.url("rounds:index")).context["form"]
+        data = {
+            "begins": f"{begins:%Y-%m-%dT%H:%M}",
+            "ends": f"{begins + timedelta(hours=hours):%Y-%m-%dT%H:%M}",
+            "plug": "2", "clamp": "1", "target": "plan", "keep": form.initial["keep"], **more,
+        }  # fmt: skip
+        return self.client.post(self.url("rounds:index"), data)
+
+    def made(self):
+        return MeasuringRound.objects.get(job=self.job)
+
+    def mark(self, record, number, state):
+        return self.client.post(self.url("rounds:mark", record.pk, number), {"state": state})
+
+    def subjects(self, record):
+        return {step["load"] for step in record.steps if not step["state"]}
+
+    def test_it_is_planned_and_leaves_alone_what_keeps_somebody_alive(self):
+        answer = self.plan()
+        record = self.made()
+        self.assertRedirects(answer, self.url("rounds:round", record.pk))
+        page = self.client.get(self.url("rounds:round", record.pk))
+        self.assertContains(page, "Step by step")
+        self.assertContains(page, "Its plug stays in")
+        self.assertNotIn("Mat", self.subjects(record))
+        self.assertIn("Box", self.subjects(record))
+        low, _, high = record.told["after_h"]
+        self.assertLess(high - low, record.before_h[2] - record.before_h[0])
+
+    def test_somebody_may_say_that_it_can_be_unplugged(self):
+        self.plan(keep=[])
+        self.assertIn("Mat", self.subjects(self.made()))
+
+    def test_what_is_wrong_is_said_and_kept(self):
+        for wrong, said in (
+            ({"plug": "0", "clamp": "0"}, "at least one meter"), ({"hours": 0.05}, "A round takes"),
+            ({"plug": "99"}, "less than or equal to 6"), ({"begins": "soon"}, "valid date"),
+        ):  # fmt: skip
+            with self.subTest(said=said):
+                self.assertContains(self.plan(**wrong), said, status_code=422)
+        self.assertFalse(MeasuringRound.objects.exists())
+
+    def test_without_an_answer_it_says_what_is_missing(self):
+        self.job.supplies.all().delete()
+        self.assertContains(self.plan(), "No supply yet", status_code=422)
+
+    def test_steps_begin_are_done_and_the_rest_is_planned_anew(self):
+        self.plan()
+        record = self.made()
+        self.mark(record, 0, STARTED)
+        record.refresh_from_db()
+        self.assertEqual(record.steps[0]["state"], STARTED)
+        self.mark(record, 0, DONE)
+        record.refresh_from_db()
+        self.assertEqual(record.steps[0]["state"], DONE)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        record.refresh_from_db()
+        self.assertEqual(record.steps[0]["state"], STARTED)
+
+    def test_what_cannot_be_done_is_not_planned_again(self):
+        self.plan()
+        record = self.made()
+        number = next(n for n, step in enumerate(record.steps) if step["load"] == "Box")
+        self.mark(record, number, IMPOSSIBLE)
+        self.assertNotIn("Box", self.subjects(self.made()))
+
+    def test_a_reading_that_comes_plans_the_rest_anew(self):
+        self.plan()
+        record = self.made()
+        url = self.url("rounds:round", record.pk)
+        self.assertNotContains(self.client.get(url), 'hx-trigger="load, submit"')
+        add_reading(self.box, "energy", {"wh": 900.0, "hours": 26.0})
+        self.assertContains(self.client.get(url), 'hx-trigger="load, submit"')
+        self.client.post(self.url("rounds:anew", record.pk))
+        self.assertNotContains(self.client.get(url), 'hx-trigger="load, submit"')
+        self.assertNotIn("Box", self.subjects(self.made()))
+
+    def test_the_form_of_a_step_is_filled_in(self):
+        self.plan()
+        record = self.made()
+        step = next(step for step in record.steps if step["what"] == "counter")
+        load = self.job.loads.get(name=step["load"])
+        page = self.client.get(self.url("rounds:round", record.pk))
+        self.assertContains(page, f"/loads/{load.pk}/?type=energy&amp;hours=")
+        form = self.client.get(self.url("loads:load", load.pk), {"type": "energy", "hours": "1.5"})
+        self.assertContains(form, 'value="1.5"')
+
+    def test_each_of_two_of_one_name_has_its_form(self):
+        other = make_load(self.job, "Box", 90.0)
+        self.plan()
+        record = self.made()
+        page = self.client.get(self.url("rounds:round", record.pk))
+        rows = page.context["page"].rows
+        for load, told in ((self.box, "Box"), (other, f"Box ({other.pk})")):
+            numbers = [n for n, step in enumerate(record.steps) if step["load"] == told]
+            forms = [row.form_url for row in rows if row.number in numbers]
+            with self.subTest(load=told):
+                self.assertTrue(forms)
+                for form in forms:
+                    self.assertTrue(form.startswith(self.url("loads:load", load.pk)), form)
+
+    def test_its_page_asks_the_same_of_the_store_for_many_steps(self):
+        self.plan()
+        record = self.made()
+        page = self.url("rounds:round", record.pk)
+        with CaptureQueriesContext(connection) as few:
+            self.client.get(page)
+        record.steps = record.steps * 5
+        record.save()
+        with self.assertNumQueries(len(few)):
+            self.client.get(page)
+
+    def test_files_to_take_along(self):
+        self.plan()
+        record = self.made()
+        for name, holds in (
+            ("round.json", b'"steps"'), ("round.csv", b"from,until,meter"),
+            ("round.ics", b"BEGIN:VEVENT"), ("round.svg", b"<svg"),
+        ):  # fmt: skip
+            answer = self.client.get(self.url("rounds:download", record.pk, name))
+            self.assertIn(holds, answer.content, name)
+        self.assertEqual(
+            self.client.get(self.url("rounds:download", record.pk, "x.exe")).status_code, 404
+        )
+
+    def test_nobody_sees_another_ones_round(self):
+        theirs = MeasuringRound.objects.create(
+            job=make_job(self.other), ends=timezone.now() + timedelta(hours=1)
+        )
+        for name in ("rounds:round", "rounds:anew", "rounds:remove"):
+            url = reverse(name, args=[self.job.pk, theirs.pk])
+            self.assertEqual(self.client.post(url).status_code in (404, 405), True, name)
+        self.assertEqual(self.client.get(self.url("rounds:round", theirs.pk)).status_code, 404)
+
+    def test_a_step_or_a_state_that_is_none(self):
+        self.plan()
+        record = self.made()
+        self.assertEqual(self.mark(record, 99, DONE).status_code, 404)
+        self.assertEqual(self.mark(record, 0, "flown").status_code, 404)

@@ -1,0 +1,50 @@
+"""A code that opens this page on a phone, where the site is heard on the home network."""
+
+from __future__ import annotations
+
+import ipaddress
+
+import segno
+from django.conf import settings
+from django.http import HttpRequest
+from django.utils.safestring import SafeString, mark_safe
+
+
+def phone_code(request: HttpRequest) -> SafeString | None:
+    """The page's address as a QR code; None where no other device reaches it."""
+    name = _heard_as(request)
+    if name is None:
+        return None
+    address = f"{request.scheme}://{name}{request.get_full_path()}"
+    drawing = segno.make(address, micro=False).svg_inline(
+        omitsize=True, svgclass="phone-code", lineclass="phone-code-line",
+        title=f"Code of {address}",
+    )  # fmt: skip
+    return mark_safe(drawing)  # noqa: S308 -- made of the address by the library
+
+
+def _heard_as(request: HttpRequest) -> str | None:
+    """The site's name and port for other devices: as asked for, or the first name it is given."""
+    if not _this_computer(request.get_host()):
+        return request.get_host()
+    if not _any_address(settings.HOST) and _this_computer(settings.HOST):
+        return None
+    names = [name for name in settings.ALLOWED_HOSTS if name[:1] not in ("*", ".")]
+    name = next((name for name in names if not _this_computer(name)), None)
+    return f"{name}:{settings.PORT}" if name else None
+
+
+def _this_computer(host: str) -> bool:
+    name = host.rsplit(":", 1)[0].strip("[]")
+    if name in ("localhost", ""):
+        return True
+    try:
+        address = ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return address.is_loopback or address.is_unspecified
+
+
+def _any_address(host: str) -> bool:
+    """Whether a site that listens at this host is heard on every network of the computer."""
+    return host in ("0.0.0.0", "::")  # noqa: S104 -- compared, not listened at

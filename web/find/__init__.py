@@ -1,0 +1,1 @@
+"""Find anything of one's jobs, pages, and words of the trade, from any page."""

@@ -1,0 +1,47 @@
+"""One load as a plan uses it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from needle.plan.use import text_of_use
+from needle.profile.profile import Profile
+from web.loads.models import Load
+from web.plans.models import PlanEntry
+
+
+@dataclass(frozen=True)
+class UsedLoad:
+    """One load as a plan uses it.
+
+    ``use`` and ``steps`` are as the open document has them, ``route`` is one that the supply has,
+    ``can`` others that the load could take; ``assumed`` says what had to be assumed.
+    """
+
+    load: Load
+    profile: Profile | None
+    entry: PlanEntry
+    use: dict[str, Any]
+    steps: list[dict[str, float]]
+    route: str
+    can: list[str]
+    assumed: str
+
+    @property
+    def counted(self) -> bool:
+        return self.entry.taken_in and self.profile is not None
+
+    @property
+    def name(self) -> str:
+        return self.load.name
+
+    @property
+    def use_text(self) -> str:
+        """When it is counted as used, as people write it."""
+        return text_of_use(self.use) or "always"
+
+    @property
+    def setting(self) -> str:
+        """The setting that it is counted in; empty where it has only one."""
+        return self.profile.setting if self.profile else ""

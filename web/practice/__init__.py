@@ -1,0 +1,1 @@
+"""A place to practise: drills on simulated instruments, apart from real jobs."""

@@ -1,0 +1,149 @@
+"""What changes rounds: begun, planned anew, a step checked off, ended."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.measure.instruments import INSTRUMENTS, Instrument
+from needle.round.planning import Round, plan_round
+from needle.round.report import as_document, end_words_of, words_of
+from web.jobs.actions import remove, save_change, save_new
+from web.jobs.models import Job
+from web.loads.forms import OWN
+from web.plans.desk import worked_out
+from web.plans.outcomes import LONG_WAIT_S, answer_of, current_plan
+from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound
+
+#: What is begun within so many minutes of the plan is on time, min.
+LATE_MIN = 10
+
+
+def begin(record: MeasuringRound) -> MeasuringRound:
+    """Plan a new round and store it.
+
+    Raises
+    ------
+    DocumentError
+        The plan has no answer, or there is no time.
+    NotReady
+    """
+    _plan_rest(record, max(record.begins, _now()))
+    return save_new(record.job, record, "Planned a measuring round")[0]
+
+
+def plan_anew(record: MeasuringRound, label: str = "Planned the rest of a round anew") -> None:
+    """Plan what is left of a round, from what is known now.
+
+    Raises
+    ------
+    DocumentError
+    NotReady
+    """
+    _plan_rest(record, max(record.begins, _now()))
+    save_change(record.job, record, label)
+
+
+def mark(record: MeasuringRound, number: int, state: str) -> None:
+    """Say what became of a step; after all but a begin, the rest is planned anew.
+
+    Raises
+    ------
+    DocumentError
+    NotReady
+    """
+    step = record.steps[number]
+    was = step["state"]
+    step["state"] = state
+    now = timezone.now()
+    if state == STARTED:
+        length = datetime.fromisoformat(step["last"]) - datetime.fromisoformat(step["first"])
+        step |= {"first": now.isoformat(), "last": (now + length).isoformat()}
+    if state == DONE:
+        step["last"] = now.isoformat()
+    label = f"{step['do'].split(':')[0]}: {state or 'to be done'}"
+    if state not in (STARTED, was) and not record.over:
+        _plan_rest(record, max(record.begins, _now()))
+    save_change(record.job, record, label)
+
+
+def end(record: MeasuringRound) -> None:
+    remove(record.job, record, "Removed a measuring round")
+
+
+def instruments_of(record: MeasuringRound) -> list[tuple[str, Instrument]]:
+    """Meters by name, in the order given; alike classes are numbered, one's own keep their name."""
+    own = record.job.meters()
+    named: list[tuple[str, Instrument]] = []
+    for key in record.meters:
+        if key.startswith(OWN) and key.removeprefix(OWN) in own:
+            named.append((key.removeprefix(OWN), own[key.removeprefix(OWN)]))
+        elif key in INSTRUMENTS:
+            alike = [other for other in record.meters if other == key]
+            number = sum(instrument is INSTRUMENTS[key] for _, instrument in named) + 1
+            name = INSTRUMENTS[key].name
+            named.append((f"{name} {number}" if len(alike) > 1 else name, INSTRUMENTS[key]))
+    return named
+
+
+def _now() -> datetime:
+    """Now, in whole minutes of the job's clock."""
+    return timezone.localtime().replace(second=0, microsecond=0) + timedelta(minutes=1)
+
+
+def _plan_rest(record: MeasuringRound, at: datetime) -> None:
+    planned = _planned(record, at)
+    kept = [step for step in record.steps if step["state"] != PLANNED]
+    record.steps = kept + [_stored(planned, number) for number in range(len(planned.steps))]
+    if not record.before_h:
+        record.before_h = list(planned.before_h)
+    record.told = {
+        "now_h": list(planned.before_h), "after_h": list(planned.after_h), "open": planned.open,
+        "alone": [[left.subject, left.why] for left in planned.alone], "gap": planned.gap,
+        "others": [[way.words, list(way.left_h)] for way in planned.others],
+        "document": as_document(planned),
+    }  # fmt: skip
+    record.planned_at = timezone.now()
+
+
+def _planned(record: MeasuringRound, at: datetime) -> Round:
+    plan = record.plan or current_plan(record.job)
+    plan.job = record.job
+    answer = answer_of(plan, LONG_WAIT_S)
+    if answer.outcome is None:
+        raise DocumentError("plan", answer.words)
+    at = timezone.localtime(at)
+    visit = record.visit(at, instruments_of(record))
+    visit = replace(visit, ends=timezone.localtime(record.ends))
+    told = repr((answer.outcome.runtime, visit)).encode()
+    key = f"round:{hashlib.sha256(told).hexdigest()}"
+    owner = ("round", record.job.owner_id)
+    return worked_out(key, owner, LONG_WAIT_S, plan_round, answer.outcome, visit)
+
+
+def _stored(planned: Round, number: int) -> dict[str, Any]:
+    step, visit = planned.steps[number], planned.visit
+    first, last = visit.after(step.first_min), visit.after(step.last_min)
+    return {
+        "key": step.candidate.key, "what": step.candidate.what, "load": step.candidate.subject,
+        "meter": step.meter, "first": first.isoformat(), "last": last.isoformat(),
+        "do": words_of(step, f"{last:%H:%M}"), "end": end_words_of(step),
+        "before_min": step.candidate.before_min, "after_min": step.candidate.after_min,
+        "left_h": list(step.left_h), "state": PLANNED,
+        "open_chance": step.candidate.open_chance,
+    }  # fmt: skip
+
+
+def news_of(record: MeasuringRound, job: Job) -> bool:
+    """Whether something was read since the rest was planned."""
+    newest = (
+        job.loads.live()
+        .filter(readings__removed_at=None, readings__created_at__gt=record.planned_at)
+        .exists()
+    )
+    return newest and not record.over

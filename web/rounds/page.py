@@ -1,0 +1,194 @@
+"""What a round's page shows: lanes, steps and what became of them, and what they are worth."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.urls import reverse
+from django.utils import timezone
+from django.utils.safestring import SafeString
+
+from needle.quantity import hours_text
+from web.drawing.dial import dial
+from web.drawing.timeline import Paper
+from web.drawing.visit import VisitBlock, VisitLane, visit_lanes
+from web.jobs.models import Job
+from web.rounds.actions import LATE_MIN, instruments_of, news_of
+from web.rounds.models import (
+    DONE,
+    IMPOSSIBLE,
+    PLANNED,
+    SKIPPED,
+    STARTED,
+    STATES,
+    MeasuringRound,
+)
+
+#: Which form takes what a step read.
+_READINGS = {"counter": "energy", "spot": "spot", "start": "start", "task": "task"}
+_TESTS = {"idle": "idle", "idle drop": "idle", "efficiency": "efficiency", "drain": "capacity"}
+
+
+@dataclass(frozen=True)
+class StepRow:
+    """A step as listed: its number in the record, clock, words, state, where its reading goes."""
+
+    number: int
+    at: datetime
+    until: datetime
+    words: str
+    end_words: str
+    state: str
+    state_words: str
+    hands_min: float
+    left: str
+    form_url: str
+    late: bool
+
+    @property
+    def open(self) -> bool:
+        return self.state in (PLANNED, STARTED)
+
+    @property
+    def started(self) -> bool:
+        return self.state == STARTED
+
+
+@dataclass(frozen=True)
+class RoundPage:
+    """A round's page."""
+
+    record: MeasuringRound
+    rows: list[StepRow]
+    drawing: SafeString
+    dials: list[tuple[str, SafeString]]
+    now_words: str
+    after_words: str
+    hands_min: float
+    others: list[tuple[str, str]]
+    news: bool
+
+    @property
+    def late(self) -> bool:
+        return any(row.late for row in self.rows)
+
+    @property
+    def gap(self) -> float:
+        return float(self.record.told.get("gap", 0.0))
+
+    @property
+    def alone(self) -> list[list[str]]:
+        return list(self.record.told.get("alone", []))
+
+    @property
+    def open(self) -> list[str]:
+        return list(self.record.told.get("open", []))
+
+
+def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
+    now = timezone.localtime()
+    forms = _forms(job)
+    rows = [_row(record, forms, number, now) for number in range(len(record.steps))]
+    rows.sort(key=lambda row: (row.at, row.number))
+    told = record.told
+    return RoundPage(
+        record=record, rows=rows, drawing=_drawn(record, now, paper),
+        dials=[("now", _dial(told, "now_h", "Hours now")),
+               ("after it", _dial(told, "after_h", "Hours after the round"))],
+        now_words=_between(told["now_h"]), after_words=_between(told["after_h"]),
+        hands_min=sum(row.hands_min for row in rows if row.open),
+        others=[(words, _wide(left)) for words, left in told.get("others", [])],
+        news=news_of(record, job),
+    )  # fmt: skip
+
+
+def _dial(told: dict[str, Any], key: str, title: str) -> SafeString:
+    """A dial of hours; both of a round reach equally far."""
+    low, mid, high = told[key]
+    most = max(told["now_h"][2], told["after_h"][2])
+    words = f"{hours_text(low)} to {hours_text(high)}"
+    return dial((low, mid, high), None, lambda hour: f"{hour:.3g}", title, words, least=most)
+
+
+def _between(hours: list[float]) -> str:
+    return f"{hours_text(hours[0])} to {hours_text(hours[2])}"
+
+
+def _wide(hours: list[float]) -> str:
+    """How wide a range is."""
+    return hours_text(hours[2] - hours[0])
+
+
+def _row(record: MeasuringRound, forms: dict[str, str], number: int, now: datetime) -> StepRow:
+    step = record.steps[number]
+    first, last = _moments(step)
+    late = step["state"] == PLANNED and now > first + timedelta(minutes=LATE_MIN)
+    return StepRow(
+        number=number, at=first, until=last, words=step["do"], end_words=step["end"],
+        state=step["state"], state_words=STATES.get(step["state"], ""),
+        hands_min=step["before_min"] + step["after_min"], left=_wide(step["left_h"]),
+        form_url=_form_url(record, forms, step, first, last), late=late and not record.over,
+    )  # fmt: skip
+
+
+def _moments(step: dict[str, Any]) -> tuple[datetime, datetime]:
+    first, last = (
+        timezone.localtime(datetime.fromisoformat(step[key])) for key in ("first", "last")
+    )
+    return first, last
+
+
+def _forms(job: Job) -> dict[str, str]:
+    """Pages of a job's loads by the name that a plan gives them: of two alike, the first's own."""
+    pages: dict[str, str] = {}
+    for load in job.loads.live():
+        page = reverse("loads:load", args=[job.pk, load.pk])
+        pages.setdefault(load.name, page)
+        pages[f"{load.name} ({load.pk})"] = page
+    return pages
+
+
+def _form_url(
+    record: MeasuringRound,
+    forms: dict[str, str],
+    step: dict[str, Any],
+    first: datetime,
+    last: datetime,
+) -> str:
+    """The form that takes what was read, filled in with what is known; empty for none."""
+    if step["what"] in _READINGS:
+        if step["load"] not in forms:
+            return ""
+        query = f"?type={_READINGS[step['what']]}"
+        if step["what"] == "counter":
+            ended = min(timezone.localtime(), last) if step["state"] == STARTED else last
+            query += f"&hours={max(0.1, (ended - first).total_seconds() / 3600):.2f}"
+        return f"{forms[step['load']]}{query}#reading-form"
+    supply = record.plan.supply if record.plan else None
+    supply = supply or record.job.supplies.live().first()
+    if supply is None:
+        return ""
+    return reverse("supplies:test", args=[record.job_id, supply.pk, _TESTS[step["what"]]])
+
+
+def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
+    shown = [step for step in record.steps if step["state"] not in (SKIPPED, IMPOSSIBLE)]
+    hands, by_meter = [], {name: [] for name, _ in instruments_of(record)}  # type: ignore[var-annotated]
+    for step in shown:
+        first, last = _moments(step)
+        words = step["load"] or {"drain": "drain"}.get(step["what"], step["what"])
+        css = f"visit-{'start' if step['what'] == 'start' else 'meter'}"
+        css += " is-done" if step["state"] == DONE else ""
+        by_meter.setdefault(step["meter"], []).append(VisitBlock(first, last, words, css))
+        begin = first + timedelta(minutes=step["before_min"])
+        hands.append(VisitBlock(first, begin, f"begin {words}", "visit-hands"))
+        if step["after_min"]:
+            away = last - timedelta(minutes=step["after_min"])
+            hands.append(VisitBlock(away, last, f"end {words}", "visit-hands"))
+    minutes = sum((block.last - block.first).total_seconds() / 60 for block in hands)
+    lanes = [VisitLane("You", f"{minutes:.0f} min at hand", hands)]
+    lanes += [VisitLane(name[:20], "", blocks) for name, blocks in by_meter.items()]
+    begins, ends = timezone.localtime(record.begins), timezone.localtime(record.ends)
+    return visit_lanes(begins, ends, lanes, now, paper)

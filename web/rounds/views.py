@@ -1,0 +1,158 @@
+"""Measuring rounds: a new one, its page, its steps, files to take along."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from icalendar import Calendar, Event
+
+from needle.document import DocumentError
+from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
+from web.common.forms import client_key
+from web.common.htmx import HtmxRequest, is_narrow
+from web.drawing.standalone import standalone
+from web.drawing.timeline import NARROW, WIDE
+from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
+from web.jobs.models import Job
+from web.plans.desk import NotReady
+from web.rounds import actions
+from web.rounds.forms import RoundForm
+from web.rounds.models import PLANNED, STATES, MeasuringRound
+from web.rounds.page import page_of
+
+STILL = "The round is still being worked out: try again in a moment."
+DOWNLOADS = ("round.json", "round.csv", "round.ics", "round.svg")
+
+
+def _record(job: Job, pk: int) -> MeasuringRound:
+    rounds = job.rounds.filter(removed_at=None).select_related("plan__supply")
+    record = get_object_or_404(rounds, pk=pk)
+    record.job = job
+    return record
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def index(request: HtmxRequest, job: Job) -> HttpResponse:
+    """What one has with one; rounds made before. Posting plans a new one."""
+    form = RoundForm(request.POST or None, instance=MeasuringRound(job=job), job=job)
+    if request.method == "POST" and form.is_valid():
+        form.instance.client_key = client_key(form)
+        try:
+            stored = actions.begin(form.instance)
+        except DocumentError as error:
+            form.add_error(None, error.sentence)
+        except NotReady:
+            form.add_error(None, STILL)
+        else:
+            announce_change(request, job)
+            return redirect("rounds:round", job.pk, stored.pk)
+    context = {
+        "job": job, "form": form, "has_loads": job.loads.live().exists(),
+        "rounds": list(job.rounds.filter(removed_at=None)[:20]),
+    }  # fmt: skip
+    return render(request, "rounds/index.html", context, status=422 if form.is_bound else 200)
+
+
+@require_GET
+@of_job
+def page(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
+    paper = NARROW if is_narrow(request) else WIDE
+    context = {"job": job, "page": page_of(_record(job, record), job, paper)}
+    return render(request, "rounds/round.html", context)
+
+
+@require_POST
+@of_job
+def mark(request: HtmxRequest, job: Job, record: int, step: int) -> HttpResponse:
+    """Say what became of a step: begun, done, skipped, cannot be done, or to be done again."""
+    stored = _record(job, record)
+    state = request.POST.get("state", "")
+    if step >= len(stored.steps) or state not in (PLANNED, *STATES):
+        raise Http404
+    try:
+        actions.mark(stored, step, state)
+        announce_change(request, job)
+    except DocumentError as error:
+        messages.error(request, f"Nothing was changed: {error.message}.")
+    except NotReady:
+        messages.info(request, STILL)
+    return redirect("rounds:round", job.pk, record)
+
+
+@require_POST
+@of_job
+def anew(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
+    """Plan the rest from what is known now."""
+    try:
+        actions.plan_anew(_record(job, record))
+        announce_change(request, job)
+    except DocumentError as error:
+        messages.error(request, f"The rest cannot be planned: {error.message}.")
+    except NotReady:
+        messages.info(request, STILL)
+    return redirect("rounds:round", job.pk, record)
+
+
+@require_POST
+@of_job
+def remove(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
+    actions.end(_record(job, record))
+    announce_change(request, job)
+    return redirect("rounds:index", job.pk)
+
+
+@require_GET
+@of_job
+def download(request: HtmxRequest, job: Job, record: int, filename: str) -> HttpResponse:
+    """The round as its open document, its steps as CSV, a calendar, or its drawing."""
+    stored = _record(job, record)
+    if filename not in DOWNLOADS:
+        raise Http404
+    if filename == "round.json":
+        return json_attachment(stored.told["document"], filename)
+    if filename == "round.svg":
+        return svg_attachment(standalone(page_of(stored, job, WIDE).drawing), filename)
+    if filename == "round.csv":
+        return csv_attachment(_table(stored), filename)
+    url = request.build_absolute_uri(reverse("rounds:round", args=[job.pk, record]))
+    return attachment(_calendar(stored, url), "text/calendar", filename)
+
+
+def _table(stored: MeasuringRound) -> list[list[Any]]:
+    rows: list[list[Any]] = [["from", "until", "meter", "what", "load", "do", "state"]]
+    for step in stored.steps:
+        rows.append([step["first"], step["last"], step["meter"], step["what"], step["load"],
+                     step["do"], step["state"]])  # fmt: skip
+    return rows
+
+
+def _calendar(stored: MeasuringRound, url: str) -> bytes:
+    """An event for each step's beginning, and for its end where it is read then (RFC 5545)."""
+    calendar = Calendar()
+    calendar.add("prodid", "-//Steady Needle//round//EN")
+    calendar.add("version", "2.0")
+    for number, step in enumerate(stored.steps_in(PLANNED, "started")):
+        first, last = (datetime.fromisoformat(step[key]) for key in ("first", "last"))
+        ends = last - timedelta(minutes=step["after_min"])
+        moments = [(first, step["before_min"], step["do"])]
+        if step["end"]:
+            moments.append((ends, step["after_min"], step["end"]))
+        for place, (moment, minutes, words) in enumerate(moments):
+            event = Event()
+            event.add("uid", f"{stored.client_key}-{number}-{place}@steady-needle")
+            event.add("dtstamp", timezone.now())
+            event.add("dtstart", moment)
+            event.add("dtend", moment + timedelta(minutes=max(1.0, minutes)))
+            event.add("summary", words)
+            event.add("url", url)
+            calendar.add_component(event)
+    return bytes(calendar.to_ical())
