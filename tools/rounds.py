@@ -1,8 +1,8 @@
 """Rounds held against households whose truth is known: does planning the visit narrow the range?
 
-``python -m tools.rounds [HOUSEHOLDS]``: three hours, two plug meters, loads with evidence of any
-kind, from a label to a capture; once after the planned round and once after each way in which
-people spend the same time.
+``python -m tools.rounds [HOUSEHOLDS]``: three hours, two meters, loads with evidence of any kind,
+from a label to a capture; once after the planned round and once after each way in which people
+spend the same time.
 """
 
 from __future__ import annotations
@@ -20,9 +20,11 @@ import numpy as np
 
 from needle.plan.document import parse_plan
 from needle.plan.simulate import Outcome, simulate
-from needle.round.candidates import COUNTER, IDLE_DROP, SPOT, Candidate
+from needle.round.candidate import COUNTER, EFFICIENCY, IDLE, IDLE_DROP, SPOT, TALLY, Candidate
+from needle.round.candidates import counter_for
+from needle.round.of_supply import of_supply
 from needle.round.planning import plan_round, usual_ways
-from needle.round.visit import Visit, carried
+from needle.round.visit import Visit, carried, with_what_is_there
 from tools.truth import (
     BEFORE_DAYS,
     DAY_S,
@@ -30,12 +32,17 @@ from tools.truth import (
     STEP_S,
     Appliance,
     Household,
+    edges,
     household,
     read_watts,
 )
 
 VISIT_H = 3.0
+#: What is at hand: two for the loads, or one for them and one at the battery.
+PAIRS = (("plug", "plug"), ("plug", "shunt"))
 PLANNED = "the planned round"
+#: What no round of so many hours can beat: how far the others are from it tells how good it is.
+BOUND = "a meter in each load, all three hours"
 DRAWS = 200
 #: Loads of a household: where there are only two, no order matters.
 LOADS_OF = (8, 15)
@@ -54,27 +61,42 @@ class RoundScore:
         self.held.append(low <= true_h <= high)
 
 
-def judge(count: int, first: int = 0, day_sd: float = 0.07) -> tuple[dict[str, RoundScore], float]:
-    """Scores by way of spending the visit, and the longest that planning took, s."""
+def judge(
+    count: int, meters: Sequence[str] = PAIRS[0], first: int = 0, day_sd: float = 0.07
+) -> tuple[dict[str, RoundScore], float]:
+    """Scores by way of spending the visit with these meters; the longest that planning took, s."""
     scores: dict[str, RoundScore] = {}
     longest = 0.0
     for seed in range(first, first + count):
         home = household(seed, day_sd, MIXED, LOADS_OF)
         plan = parse_plan(home.document)
         before = simulate(plan, DRAWS)
-        visit = Visit(plan.start - timedelta(hours=VISIT_H), plan.start, carried(["plug", "plug"]))
+        visit = Visit(plan.start - timedelta(hours=VISIT_H), plan.start, carried(meters))
         began = time.perf_counter()
         planned = plan_round(before, visit)
         longest = max(longest, time.perf_counter() - began)
         ways: dict[str, Sequence[Candidate]] = {
             PLANNED: [step.candidate for step in planned.steps],
             **usual_ways(before, visit),
+            BOUND: _everything(before, with_what_is_there(visit)),
         }
         low, _, high = before.runtime
         for words, measured in ways.items():
             after = simulate(parse_plan(_measured(home, measured, seed)), DRAWS)
             scores.setdefault(words, RoundScore()).add(after, high - low, home.true_h)
     return scores, longest
+
+
+def _everything(before: Outcome, visit: Visit) -> list[Candidate]:
+    """A counter in every load for the whole visit, and all that tells of the supply at once."""
+    whole = visit.minutes / 60 - 0.1
+    counters = [
+        counter
+        for load in before.plan.loads
+        if (counter := counter_for(load, before, visit, whole)) is not None
+    ]
+    tests = {test.what: test for test in of_supply(before, visit)}
+    return [*counters, *(tests[what] for what in (EFFICIENCY, IDLE_DROP) if what in tests)]
 
 
 def _measured(home: Household, measured: Sequence[Candidate], seed: int) -> dict[str, Any]:
@@ -86,18 +108,37 @@ def _measured(home: Household, measured: Sequence[Candidate], seed: int) -> dict
         for candidate in measured:
             if candidate.subject == load["name"]:
                 load["profile"]["readings"] += _read(rng, parts[load["name"]], candidate, home)
-    if any(candidate.what == IDLE_DROP for candidate in measured):
-        fell = math.floor(100 * (1 - home.idle_w * VISIT_H / home.held_wh) + rng.random()) / 100
-        document["supply"]["tests"] = [{"type": "idle", "from": 1.0, "to": fell, "hours": VISIT_H}]
+    tests = [test for candidate in measured for test in _tested(rng, candidate.what, home)]
+    document["supply"]["tests"] = tests
     return document
+
+
+def _tested(rng: np.random.Generator, what: str, home: Household) -> list[dict[str, Any]]:
+    """What a display, or a plug meter and a shunt, show of the supply."""
+    if what == IDLE_DROP:
+        fell = math.floor(100 * (1 - home.idle_w * VISIT_H / home.held_wh) + rng.random()) / 100
+        return [{"type": "idle", "from": 1.0, "to": fell, "hours": VISIT_H}]
+    if what == IDLE:
+        return [{"type": "idle", "watts": read_watts(rng, home.idle_w)}]
+    if what == EFFICIENCY:
+        most = home.document["supply"]["inverter"]["continuous_w"]
+        loads_w = [0.0, *(share * most for share in (0.05, 0.2, 0.5))]
+        plug, shunt = 1 + rng.uniform(-0.01, 0.01, 2)
+        return [{"type": "efficiency", "pairs": [
+            [round(watts * plug, 1), round((home.idle_w + watts / home.efficiency) * shunt, 1)]
+            for watts in loads_w
+        ]}]  # fmt: skip
+    return []
 
 
 def _read(
     rng: np.random.Generator, part: Appliance, candidate: Candidate, home: Household
 ) -> list[dict[str, Any]]:
-    """What a plug meter shows in the visit."""
+    """What a plug meter shows in the visit, or ears and a watch tell."""
     start_h = int(home.document["start"][11:13])
     first = int((BEFORE_DAYS * DAY_S + (start_h - VISIT_H) * 3600) / STEP_S)
+    if candidate.what == TALLY:
+        return [{"type": "tally", "edges": edges(rng, part, first * STEP_S, candidate.meter_min)}]
     hours = candidate.meter_min / 60
     course = part.watts[first : first + int(hours * 3600 / STEP_S)]
     if part.windows is not None:
@@ -116,12 +157,14 @@ def _read(
              "instrument": "plug"}]  # fmt: skip
 
 
-def table(count: int) -> None:
+def table(count: int, meters: Sequence[str]) -> None:
     """Print what each way leaves of the range, and how often it holds the truth."""
-    scores, longest = judge(count)
+    scores, longest = judge(count, meters)
     few, most = LOADS_OF
-    print(f"  {count} households of {few} to {most - 1} loads, each with evidence of its own, "
-          f"{VISIT_H:.0f} h, two plug meters; planning took at most {longest:.2f} s")  # fmt: skip
+    print(
+        f"  {count} households of {few} to {most - 1} loads, each with evidence of its own, "
+        f"{VISIT_H:.0f} h, {' and '.join(meters)}; planning took at most {longest:.2f} s"
+    )
     planned = np.array(scores[PLANNED].left)
     for words, score in scores.items():
         left = np.array(score.left)
@@ -131,4 +174,5 @@ def table(count: int) -> None:
 
 
 if __name__ == "__main__":
-    table(int(sys.argv[1]) if len(sys.argv) > 1 else 40)
+    for pair in PAIRS:
+        table(int(sys.argv[1]) if len(sys.argv) > 1 else 40, pair)

@@ -157,7 +157,7 @@ def readings(rng: np.random.Generator, one: Appliance, evidence: str) -> list[di
         return spots
     first = float(rng.uniform(0, (BEFORE_DAYS - 2) * DAY_S))
     if evidence == "tally":
-        return [*spots, {"type": "tally", "edges": _edges(rng, one, first)}]
+        return [*spots, {"type": "tally", "edges": _tallied(rng, one, first)}]
     gain = 1 + rng.uniform(-0.01, 0.01)
     if evidence == "run":
         hours = float(np.exp(rng.uniform(np.log(2), np.log(24))))
@@ -171,15 +171,22 @@ def readings(rng: np.random.Generator, one: Appliance, evidence: str) -> list[di
     return [*spots, {**as_reading(analyse(capture), capture.interval_s()), "instrument": "plug"}]
 
 
-def _edges(rng: np.random.Generator, one: Appliance, first_s: float) -> list[list[Any]]:
-    """A few whole cycles, by ear and stopwatch."""
-    on = one.on[int(first_s / STEP_S) :]
+def edges(
+    rng: np.random.Generator, part: Appliance, first_s: float, minutes: float
+) -> list[list[Any]]:
+    """Starts and stops that are seen from a moment on, by ear and stopwatch."""
+    on = part.on[int(first_s / STEP_S) : int((first_s + 60 * minutes) / STEP_S)]
     changes = np.flatnonzero(np.diff(on.astype(np.int8))) + 1
-    changes = changes[: 2 * int(rng.integers(3, 8)) + 1]
     return [
         ["on" if on[place] else "off", round(float(place * STEP_S + rng.uniform(-2, 2)), 1)]
         for place in changes
     ]
+
+
+def _tallied(rng: np.random.Generator, part: Appliance, first_s: float) -> list[list[Any]]:
+    """A few whole cycles."""
+    most = 2 * int(rng.integers(3, 8)) + 1
+    return edges(rng, part, first_s, (BEFORE_DAYS + PLAN_DAYS) * 1440)[:most]
 
 
 @dataclass

@@ -10,20 +10,16 @@ import numpy as np
 from needle.plan.plan import Plan
 from needle.plan.simulate import Outcome
 from needle.plan.uncertain import InputKey
-from needle.round.candidates import (
-    PUT_IN_MIN,
-    TAKE_OUT_MIN,
-    Candidate,
-    LeftAlone,
-    candidates,
-    counter_for,
-)
+from needle.round.candidate import Candidate, LeftAlone
+from needle.round.candidates import candidates, counter_for
+from needle.round.of_load import PUT_IN_MIN, TAKE_OUT_MIN
 from needle.round.schedule import Choice, Placed, choose
-from needle.round.visit import Visit, checked, with_display
+from needle.round.visit import Visit, checked, with_what_is_there
 from needle.round.worth import Worth, worth_of
 
-#: A measurement that takes less of the variance is not worth one's time.
-LEAST_SHARE = 0.01
+#: A measurement that takes less of what the best of all would leave of the variance is not worth
+#: one's time; what the best of all leaves is at least so much.
+LEAST_SHARE, LEAST_LEFT = 0.015, 0.05
 #: A longer counter must say so much more than a shorter one to be looked at.
 LONGER_SAYS = 1.08
 #: What settling a start that is as open as can be is worth, as a share of the whole variance.
@@ -112,7 +108,7 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     DocumentError
         No time, or nothing to measure with.
     """
-    visit = with_display(checked(visit))
+    visit = with_what_is_there(checked(visit))
     worth = worth_of(outcome)
     offered, alone = candidates(outcome, visit)
     worths = [_worth(candidate, worth, outcome, visit) for candidate in offered]
@@ -158,11 +154,15 @@ def _worthwhile(
     offered: Sequence[Candidate], worths: Sequence[float]
 ) -> tuple[list[Candidate], list[float]]:
     """Those worth one's time; of two of one sort, the longer only where it says more."""
+    best: dict[str, float] = {}
+    for candidate, value in zip(offered, worths, strict=True):
+        best[candidate.excludes] = max(value, best.get(candidate.excludes, 0.0))
+    least = LEAST_SHARE * max(LEAST_LEFT, 1 - sum(best.values()))
     kept: list[tuple[Candidate, float]] = []
     pairs = sorted(zip(offered, worths, strict=True), key=lambda pair: pair[0].meter_min)
     for candidate, value in pairs:
         shorter = [known for earlier, known in kept if earlier.key == candidate.key]
-        if value > LEAST_SHARE and value > max(shorter, default=0.0) * LONGER_SAYS:
+        if value > least and value > max(shorter, default=0.0) * LONGER_SAYS:
             kept.append((candidate, value))
     return [candidate for candidate, _ in kept], [value for _, value in kept]
 
@@ -176,10 +176,9 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
     mine = 0.0
     dealt: list[tuple[Placed, str, float]] = []
     for placed in choice.placed:
-        wanted = placed.candidate.meter_keys[0]
-        fitting = [name for name in free if classes[name] == wanted]
+        fitting = [name for name in free if classes[name] == placed.candidate.meter_key]
         name = min(fitting, key=lambda meter: (free[meter] > placed.first_min + 1e-6, free[meter]))
-        first = max(placed.first_min, mine if mine < placed.first_min + 60 else 0.0)
+        first = max(placed.first_min, mine)
         mine = first + placed.candidate.before_min
         free[name] = placed.last_min
         dealt.append((placed, name, first))

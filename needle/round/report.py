@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from needle.round.candidates import (
+from needle.round.candidate import (
     COUNTER,
     DRAIN,
     EFFICIENCY,
@@ -12,6 +12,7 @@ from needle.round.candidates import (
     IDLE_DROP,
     SPOT,
     START,
+    TALLY,
     TASK,
 )
 from needle.round.planning import Round, Step
@@ -20,6 +21,7 @@ from needle.round.planning import Round, Step
 _DONE = {
     COUNTER: "{meter} to {subject}: reset its counter, leave it in until {until}",
     SPOT: "{meter} to {subject}: read it while it runs",
+    TALLY: "{meter}, {subject}: note each start and each stop until {until}",
     START: "{meter} around one conductor of {subject}, inrush mode: switch it on",
     TASK: "{meter} to {subject}: reset its counter, run it once, read it at {until}",
     IDLE: "{meter}: inverter on, nothing plugged in; read its watts",
@@ -31,6 +33,7 @@ _DONE = {
 _ENDS = {
     COUNTER: "read {meter} at {subject}, and take it out",
     TASK: "read {meter} at {subject}, and take it out",
+    TALLY: "enter the moments noted at {subject}",
     IDLE_DROP: "read the charge again on {meter}",
     DRAIN: "read {meter}: Wh given, and the charge",
 }

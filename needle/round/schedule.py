@@ -17,11 +17,9 @@ import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_matrix
 
-from needle.round.candidates import Candidate
+from needle.round.candidate import Candidate
 from needle.round.visit import Visit
 
-#: Slots that a visit is cut into, about; shortest slot, min.
-_SLOTS, _LEAST_SLOT_MIN = 36, 5
 #: Longest that the choice is searched, s, and how near to the best it may stop.
 _SEARCH_S, _GAP = 1.2, 0.01
 #: A later end is worth so much less, a slot: of two equal rounds the one that ends first.
@@ -45,11 +43,6 @@ class Choice:
     gap: float
 
 
-def slot_min(visit: Visit) -> int:
-    """Length of a slot, whole steps of five minutes."""
-    return max(_LEAST_SLOT_MIN, _LEAST_SLOT_MIN * math.ceil(visit.minutes / _SLOTS / 5))
-
-
 def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) -> Choice:
     """Choose and place measurements whose worths add up to the most.
 
@@ -59,8 +52,7 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
     worths : sequence of float
         What each is worth, same length.
     """
-    step = slot_min(visit)
-    slots = int(visit.minutes // step)
+    step, slots = visit.slot_min, visit.slots
     picks = [
         (number, slot)
         for number, candidate in enumerate(offered)
@@ -121,7 +113,7 @@ def _first_fit(
     for number in order:
         candidate = offered[number]
         length = _length(candidate, step)
-        keys = [key for key in (candidate.meter_keys[0], candidate.also) if key]
+        keys = [key for key in (candidate.meter_key, candidate.also) if key]
         if candidate.excludes in told:
             continue
         for slot in range(slots - length + 1):
@@ -203,15 +195,12 @@ def _meters(
     rows: _Rows, visit: Visit, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]],
     step: int, slots: int,
 ) -> None:  # fmt: skip
-    """No class of meter is in use more often than there are meters of it.
-
-    A candidate that several classes can do takes the first of them that is at hand.
-    """
+    """No class of meter is in use more often than there are meters of it."""
     for key in dict.fromkeys(meter.instrument.key for meter in visit.meters):
         taken: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
         for column, (number, slot) in enumerate(picks):
             candidate = offered[number]
-            if key in (candidate.meter_keys[0], candidate.also):
+            if key in (candidate.meter_key, candidate.also):
                 for at in range(slot, slot + _length(candidate, step)):
                     taken[at].append((column, 1.0))
         for entries, free in zip(taken, _free(visit, key, step, slots), strict=True):

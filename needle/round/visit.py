@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -16,6 +17,14 @@ MOST_ROUND_H, LEAST_ROUND_MIN = 72.0, 10.0
 MOST_METERS = 12
 TARGETS = ("plan", "grades")
 DISPLAY = "display"
+#: One's ears and a watch: what tells running from resting without a meter.
+WATCH = "watch"
+_EAR_AND_WATCH = Instrument(
+    WATCH, "ear and watch", 0.0, 0.0, {}, "watts; a fan that runs on beside the compressor",
+    shows=(),
+)  # fmt: skip
+#: Slots that a visit is cut into, about; shortest slot, min.
+_SLOTS, _LEAST_SLOT_MIN = 36, 5
 
 
 @dataclass(frozen=True)
@@ -60,6 +69,16 @@ class Visit:
         """Length, min."""
         return (self.ends - self.begins).total_seconds() / 60
 
+    @property
+    def slot_min(self) -> int:
+        """Length of the slots that it is planned in, whole steps of five minutes."""
+        return max(_LEAST_SLOT_MIN, _LEAST_SLOT_MIN * math.ceil(self.minutes / _SLOTS / 5))
+
+    @property
+    def slots(self) -> int:
+        """Whole slots of it."""
+        return int(self.minutes // self.slot_min)
+
     def after(self, minutes: float) -> datetime:
         return self.begins + timedelta(minutes=minutes)
 
@@ -97,12 +116,15 @@ def clock_of(text: str, field: str, after: datetime) -> datetime:
     return day if day > after else day + timedelta(days=1)
 
 
-def with_display(visit: Visit) -> Visit:
-    """The visit with the display that a supply has of its own."""
-    if any(meter.instrument.key == DISPLAY for meter in visit.meters):
-        return visit
-    own = CarriedMeter("the supply's display", INSTRUMENTS[DISPLAY])
-    return replace(visit, meters=(*visit.meters, own))
+def with_what_is_there(visit: Visit) -> Visit:
+    """The visit with what needs no bringing: the supply's own display, one's ears and a watch."""
+    have = {meter.instrument.key for meter in visit.meters}
+    own = (
+        CarriedMeter("the supply's display", INSTRUMENTS[DISPLAY]),
+        CarriedMeter(_EAR_AND_WATCH.name, _EAR_AND_WATCH),
+    )
+    missing = tuple(meter for meter in own if meter.instrument.key not in have)
+    return replace(visit, meters=(*visit.meters, *missing))
 
 
 def carried(keys: Sequence[Any]) -> tuple[CarriedMeter, ...]:

@@ -4,19 +4,23 @@ Each uncertain thing's share of the hours is fitted by a parabola of its draws; 
 leaves a share r of its spread shrinks those draws to r times themselves, and the hours follow. All
 steps of a round are judged on the same draws, paired (pre-posterior analysis: H. Raiffa and
 R. Schlaifer, "Applied Statistical Decision Theory", 1961, ch. 4; the additive fit is ours, and is
-held against simulating anew in the tests).
+held against simulating anew in the tests). What is too small to be told from the chance of so many
+draws is reckoned from the energies: what takes a share of all that leaves the battery moves the
+hours by that share of its spread.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from needle.plan.simulate import Outcome
-from needle.plan.uncertain import InputKey
+from needle.plan.uncertain import INVERTER_IDLE, LOAD, LOAD_DUTY, LOAD_TASK, InputKey
+from needle.round.candidate import log_sd
 
 #: Fewest draws that are fitted, and the ridge of the fit, in draws.
 _LEAST_DRAWS, _PULL = 30, 10.0
@@ -24,6 +28,8 @@ _LEAST_DRAWS, _PULL = 30, 10.0
 _APART = 3
 #: Standard errors under which a coefficient may be chance.
 _DEVIATIONS = 2.5
+#: Share of the draws that must stop for their energies to tell the hours.
+_MOSTLY = 0.9
 
 
 @dataclass(frozen=True)
@@ -35,11 +41,14 @@ class Worth:
     hours : ndarray, (draws,)
     bends : dict of InputKey to ndarray, (2,)
         Coefficients of the square and of the line of the thing's normal draws, h.
+    lines : dict of InputKey to float
+        Hours that a deviation moves, of what is too small to show in so many draws.
     normals : mapping of InputKey to ndarray, (draws,)
     """
 
     hours: np.ndarray
     bends: dict[InputKey, np.ndarray]
+    lines: dict[InputKey, float]
     normals: Mapping[InputKey, np.ndarray]
 
     @cached_property
@@ -61,18 +70,28 @@ class Worth:
             (self.effect(key, rest) for key, rest in rests.items()), np.zeros(len(self.hours))
         )
         low, mid, high = np.quantile(hours, [0.1, 0.5, 0.9])
-        return max(0.0, float(low)), float(mid), float(high)
+        kept = math.sqrt(1 - self._share(self._taken_by_lines(rests)))
+        return (
+            max(0.0, float(mid - (mid - low) * kept)),
+            float(mid),
+            float(mid + (high - mid) * kept),
+        )
 
     def taken(self, rests: Mapping[InputKey, float]) -> float:
         """Share of the hours' variance that knowing these things so well takes, 0…1."""
-        if self.variance < 1e-12:
-            return 0.0
-        gone = 0.0
+        gone = self._taken_by_lines(rests)
         for key, rest in rests.items():
             if key in self.bends:
                 square, line = self.bends[key]
                 gone += (1 - rest**2) * line**2 + 2 * (1 - rest**4) * square**2
-        return min(1.0, gone / self.variance)
+        return self._share(gone)
+
+    def _taken_by_lines(self, rests: Mapping[InputKey, float]) -> float:
+        return sum((1 - rest**2) * self.lines.get(key, 0.0) ** 2 for key, rest in rests.items())
+
+    def _share(self, gone: float) -> float:
+        """Of the variance, at most all of it."""
+        return min(1.0, gone / self.variance) if self.variance > 1e-12 else 0.0
 
 
 def _beyond_chance(fits: np.ndarray, terms: np.ndarray, centred: np.ndarray) -> np.ndarray:
@@ -88,19 +107,43 @@ def worth_of(outcome: Outcome) -> Worth:
     """Fit what each uncertain thing does to the hours of an outcome, all of them together."""
     hours, normals = outcome.runtime_h, outcome.inputs.normals
     keys = [key for key in normals if outcome.inputs.spreads.get(key, 0.0) > 0]
-    bends = {}
+    bends: dict[InputKey, np.ndarray] = {}
+    lines: dict[InputKey, float] = {}
     if float(np.var(hours)) > 1e-12 and len(hours) >= _LEAST_DRAWS and keys:
-        terms = np.column_stack(
-            [np.column_stack([normals[key] ** 2 - 1, normals[key]]) for key in keys]
-        )
-        centred = hours - hours.mean()
-        if len(hours) >= _APART * terms.shape[1]:
-            # A pull towards nothing keeps what chance would fit small.
-            pull = _PULL * np.eye(terms.shape[1])
-            fits = np.linalg.solve(terms.T @ terms + pull, terms.T @ centred)
-        else:
-            # Too few draws for all of them together: each by itself.
-            fits = (terms.T @ centred) / (np.sum(terms**2, axis=0) + _PULL)
-        fits = _beyond_chance(fits, terms, centred).reshape(-1, 2)
-        bends = dict(zip(keys, fits, strict=True))
-    return Worth(hours, bends, normals)
+        fits = _fitted(hours - hours.mean(), [normals[key] for key in keys])
+        bends = {key: fit for key, fit in zip(keys, fits, strict=True) if fit.any()}
+        lines = {key: line for key, line in _by_energy(outcome).items() if key not in bends}
+    return Worth(hours, bends, lines, normals)
+
+
+def _fitted(centred: np.ndarray, normals: Sequence[np.ndarray]) -> np.ndarray:
+    """Coefficients of the square and of the line of each, those of chance nought, (things, 2)."""
+    terms = np.column_stack([np.column_stack([normal**2 - 1, normal]) for normal in normals])
+    if len(centred) >= _APART * terms.shape[1]:
+        # A pull towards nothing keeps what chance would fit small.
+        pull = _PULL * np.eye(terms.shape[1])
+        fits = np.linalg.solve(terms.T @ terms + pull, terms.T @ centred)
+    else:
+        # Too few draws for all of them together: each by itself.
+        fits = (terms.T @ centred) / (np.sum(terms**2, axis=0) + _PULL)
+    return _beyond_chance(fits, terms, centred).reshape(-1, 2)
+
+
+def _by_energy(outcome: Outcome) -> dict[InputKey, float]:
+    """Hours that one deviation of a thing moves, by its share of what leaves the battery."""
+    energy, spreads = outcome.energy_wh, outcome.inputs.spreads
+    given, loads = float(energy["battery_out"]), energy["loads"]
+    used = sum(loads.values())
+    if given <= 0 or used <= 0 or float(np.mean(outcome.stops_by)) < _MOSTLY:
+        return {}
+    converted = 1 + energy["conversion"] / used
+    shares = {InputKey(INVERTER_IDLE): energy["inverter_idle"] / given}
+    for name, wh in loads.items():
+        for kind in (LOAD, LOAD_DUTY, LOAD_TASK):
+            shares[InputKey(kind, name)] = wh * converted / given
+    hours = float(np.median(outcome.runtime_h))
+    return {
+        key: -hours * share * log_sd(spreads[key])
+        for key, share in shares.items()
+        if spreads.get(key, 0.0) > 0
+    }

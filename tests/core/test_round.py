@@ -13,13 +13,14 @@ from needle.plan.simulate import simulate
 from needle.plan.uncertain import CAPACITY, INVERTER_IDLE, LOAD, InputKey
 from needle.profile.kinds import KINDS
 from needle.profile.variation import cut_off_spread
-from needle.round.candidates import COUNTER, DRAIN, IDLE, SPOT, START, Candidate, candidates
+from needle.round.candidate import COUNTER, DRAIN, IDLE, SPOT, START, TALLY, Candidate
+from needle.round.candidates import candidates
 from needle.round.planning import joined, plan_round, usual_ways
 from needle.round.report import as_document, end_words_of, words_of
-from needle.round.schedule import choose, slot_min
+from needle.round.schedule import choose
 from needle.round.visit import Visit, carried, clock_of
 from needle.round.worth import worth_of
-from tools.rounds import PLANNED, judge
+from tools.rounds import BOUND, PLANNED, judge
 
 BEGINS = datetime(2027, 2, 9, 14, tzinfo=UTC)
 
@@ -66,7 +67,7 @@ class OfferedTest(RoundTest):
     def test_what_keeps_somebody_alive_is_unplugged_only_where_that_is_said(self):
         offered, alone = self.offered(keep_plugged=frozenset({"Incubator"}))
         self.assertEqual(alone["Incubator"], "its plug stays in")
-        self.assertNotIn("Incubator", {subject for _, subject in offered})
+        self.assertEqual({what for what, subject in offered if subject == "Incubator"}, {TALLY})
         self.assertIn((COUNTER, "Incubator"), self.offered()[0])
 
     def test_hard_wired_loads_are_for_a_logger_of_somebody_qualified(self):
@@ -80,7 +81,7 @@ class OfferedTest(RoundTest):
 
     def test_only_what_an_instrument_can_see(self):
         clamp_only = self.offered(meters=("clamp",))[0]
-        self.assertEqual({what for what, _ in clamp_only}, {START})
+        self.assertEqual({what for what, _ in clamp_only}, {START, TALLY})
         self.assertIn((IDLE, ""), self.offered(meters=("shunt",))[0])
 
     def test_a_battery_that_is_needed_soon_is_not_drained(self):
@@ -137,7 +138,7 @@ class ScheduleTest(unittest.TestCase):
         for _ in range(6):
             lengths = rng.integers(2, 14, 7) * 5.0
             worths = rng.uniform(0.1, 1.0, 7)
-            offered = [Candidate(COUNTER, f"load {n}", ("plug",), length, 1.0, 1.0, {})
+            offered = [Candidate(COUNTER, f"load {n}", "plug", length, 1.0, 1.0, {})
                        for n, length in enumerate(lengths)]  # fmt: skip
             chosen = choose(visit(1.5, ("plug",)), offered, list(worths))
             got = sum(worths[offered.index(placed.candidate)] for placed in chosen.placed)
@@ -173,7 +174,7 @@ class ScheduleTest(unittest.TestCase):
                 self.assertGreaterEqual(step.first_min, 60)
 
     def test_slots_grow_with_the_visit(self):
-        self.assertEqual([slot_min(visit(hours)) for hours in (1, 3, 24)], [5, 5, 40])
+        self.assertEqual([visit(hours).slot_min for hours in (1, 3, 24)], [5, 5, 40])
 
 
 class PlannedTest(RoundTest):
@@ -191,7 +192,8 @@ class PlannedTest(RoundTest):
                              {step.candidate.subject for step in planned.steps})  # fmt: skip
 
     def test_what_turned_out_impossible_is_not_planned_again(self):
-        without = visit(impossible=frozenset({"counter: Incubator", "spot: Incubator"}))
+        ways = ("counter", "spot", "tally")
+        without = visit(impossible=frozenset(f"{what}: Incubator" for what in ways))
         planned = plan_round(self.outcome, without)
         self.assertNotIn("Incubator", {step.candidate.subject for step in planned.steps})
 
@@ -219,11 +221,39 @@ class PlannedTest(RoundTest):
             self.assertNotIn("{", words_of(step, "16:00"))
 
 
+class TallyTest(RoundTest):
+    def known(self, **more):
+        """The same plan, where its box and incubator were read while they ran."""
+        read = [{"type": "spot", "state": "running", "watts": 70.0}]
+        loads = [
+            {**load, "profile": {**load["profile"], "readings": load["profile"]["readings"] + read}}
+            if load["name"] in ("Box", "Incubator") else load for load in PLAN["loads"]
+        ]  # fmt: skip
+        return simulate(parse_plan({**PLAN, "loads": loads}), 200)
+
+    def test_cycles_are_told_by_ear_where_the_running_watts_are_known(self):
+        outcome = self.known()
+        for meters in (("clamp",), ("plug",)):
+            keep = frozenset({"Incubator"})
+            offered, _ = candidates(outcome, visit(meters=meters, keep_plugged=keep))
+            tallied = {offer.subject for offer in offered if offer.what == TALLY}
+            self.assertEqual(tallied, {"Box", "Incubator"})
+        self.assertNotIn((TALLY, "Box"), self.offered()[0])
+
+    def test_one_person_listens_to_one_load_at_a_time(self):
+        planned = plan_round(self.known(), visit(4.0, ("clamp",)))
+        tallies = [step for step in planned.steps if step.candidate.what == TALLY]
+        self.assertEqual({step.candidate.subject for step in tallies}, {"Box", "Incubator"})
+        first, second = tallies
+        self.assertLessEqual(first.last_min, second.first_min)
+        self.assertIn("note each start and each stop until", words_of(first, "16:00"))
+
+
 class ProofTest(unittest.TestCase):
     def test_planned_rounds_leave_less_than_usual_ways(self):
         scores, _ = judge(6)
         planned = np.array(scores[PLANNED].left)
-        self.assertEqual(len(scores), 1 + len(usual_ways(simulate(parse_plan(PLAN), 40), visit())))
-        for words, score in scores.items():
-            if words != PLANNED:
-                self.assertLess(np.median(planned / np.array(score.left)), 1.0, words)
+        ways = usual_ways(simulate(parse_plan(PLAN), 40), visit())
+        self.assertEqual(set(scores), {PLANNED, BOUND, *ways})
+        for words in ways:
+            self.assertLess(np.median(planned / np.array(scores[words].left)), 1.0, words)

@@ -139,7 +139,7 @@ class VisitorTest(TestCase):
 
     def test_each_has_a_copy_that_the_next_does_not_share(self):
         first, user = self.look_around()
-        _, other = self.look_around()
+        second, other = self.look_around()
         self.assertNotEqual(user, other)
         self.assertContains(first.get("/jobs/"), "Tern Point Animal Clinic")
         first.post(reverse("accounts:delete"))
@@ -148,6 +148,13 @@ class VisitorTest(TestCase):
         self.assertEqual(Job.objects.visible_to(self.demo).count(), 2)
         clinic = Job.objects.visible_to(other).get(name__startswith="Tern")
         self.assertTrue(any(load.sessions.exists() for load in clinic.loads.all()))
+        measuring = clinic.rounds.get()
+        self.assertEqual(measuring.plan.job, clinic)
+        self.assertFalse(measuring.over)
+        self.assertContains(
+            second.get(reverse("rounds:round", args=[clinic.pk, measuring.pk])), "Step"
+        )
+        self.assertEqual(other.drill_runs.count(), 2)
 
     def test_a_copy_is_the_demo_with_its_moments_moved_by_whole_days(self):
         PreparedJob.objects.update(made_at=timezone.now() - timedelta(days=5, hours=1))

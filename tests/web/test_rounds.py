@@ -52,14 +52,20 @@ class RoundTest(SiteTest):
         page = self.client.get(self.url("rounds:round", record.pk))
         self.assertContains(page, "Step by step")
         self.assertContains(page, "Its plug stays in")
-        self.assertNotIn("Mat", self.subjects(record))
         self.assertIn("Box", self.subjects(record))
+        # Ears may listen to what no hand may unplug.
+        of_mat = [number for number, step in enumerate(record.steps) if step["load"] == "Mat"]
+        self.assertEqual([record.steps[number]["what"] for number in of_mat], ["tally"])
+        row = next(row for row in page.context["page"].rows if row.number == of_mat[0])
+        self.assertIn("?type=tally", row.form_url)
+        self.assertContains(self.client.get(row.form_url), "on 0:00")
         low, _, high = record.told["after_h"]
         self.assertLess(high - low, record.before_h[2] - record.before_h[0])
 
     def test_somebody_may_say_that_it_can_be_unplugged(self):
         self.plan(keep=[])
         self.assertIn("Mat", self.subjects(self.made()))
+        self.assertEqual(self.made().told["alone"], [])
 
     def test_what_is_wrong_is_said_and_kept(self):
         for wrong, said in (

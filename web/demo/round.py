@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.utils import timezone
@@ -32,6 +32,26 @@ def clinic_round(job: Job, plan: Plan) -> MeasuringRound:
     if record.steps:
         mark(record, 0, STARTED)
     return record
+
+
+def copy_round(source: MeasuringRound, job: Job) -> MeasuringRound:
+    """The same round in a copy of its job, as if it had begun now."""
+    by = timezone.now().replace(second=0, microsecond=0) - source.begins
+    plan = job.plans.live().get(name=source.plan.name) if source.plan else None
+    moments = ("first", "last")
+    copy = MeasuringRound(
+        job=job, plan=plan, begins=source.begins + by, ends=source.ends + by,
+        meters=source.meters, keep_plugged=source.keep_plugged, qualified=source.qualified,
+        target=source.target, before_h=source.before_h, told=source.told,
+        planned_at=timezone.now(),
+        steps=[step | {key: _shifted(step[key], by) for key in moments} for step in source.steps],
+    )  # fmt: skip
+    copy.save()
+    return copy
+
+
+def _shifted(moment: str, by: timedelta) -> str:
+    return (datetime.fromisoformat(moment) + by).isoformat()
 
 
 def begin_drills(user: Any) -> None:

@@ -11,13 +11,16 @@ from typing import Any
 from django.contrib.auth import get_user_model
 from django.contrib.auth.models import Group
 from django.db import transaction
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from needle.package import Package
 from web.common.turns import one_at_a_time
 from web.demo.models import PreparedJob
-from web.demo.scenario import put_to_work
+from web.demo.round import begin_drills, copy_round
+from web.demo.scenario import USERNAME, put_to_work
 from web.jobs.models import Job
+from web.rounds.models import MeasuringRound
 from web.sheets.exchange import add_package, export_job, understood
 
 VISITORS = "visitors"
@@ -46,7 +49,16 @@ def welcome() -> Any:
         for pk, made_at in prepared:
             job = add_package(_later(_package(pk), timezone.now() - made_at), visitor, check=False)
             put_to_work(job)
+            for source in _rounds_of(job.name):
+                copy_round(source, job)
+        begin_drills(visitor)
     return visitor
+
+
+def _rounds_of(name: str) -> QuerySet[MeasuringRound]:
+    """The demo user's rounds for a job of this name; packages carry none."""
+    rounds = MeasuringRound.objects.filter(removed_at=None, job__removed_at=None)
+    return rounds.filter(job__owner__username=USERNAME, job__name=name).select_related("plan")
 
 
 def say_goodbye() -> int:

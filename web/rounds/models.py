@@ -11,6 +11,7 @@ from django.db import models
 from django.utils import timezone
 
 from needle.measure.instruments import Instrument
+from needle.round.candidate import OF_THE_MEAN, TALLY
 from needle.round.visit import CarriedMeter, Visit
 from web.common.models import Record
 from web.jobs.models import Job
@@ -75,15 +76,21 @@ class MeasuringRound(Record):
             keep_plugged=self._kept(), qualified=self.qualified,
             target=self.target, busy=busy,
             impossible=frozenset(
-                key
-                for step in self.steps_in(STARTED, SKIPPED, IMPOSSIBLE)
-                for key in _keys_like(step["key"])
+                key for step in self.steps for key in _kept_off(step["key"], step["state"])
             ),
         )  # fmt: skip
 
 
-def _keys_like(key: str) -> list[str]:
-    """The key of a step, and of the others that would say the same of its load."""
+def _kept_off(key: str, state: str) -> list[str]:
+    """Keys of what is not planned again beside a step of a key, by what became of that."""
     what, _, subject = key.partition(": ")
-    same = ("counter", "spot", "task") if what in ("counter", "spot", "task") else (what,)
-    return [f"{other}: {subject}" for other in same]
+    if state == PLANNED:
+        return []
+    if state == DONE or what not in OF_THE_MEAN:
+        return [key]
+    # While a mean is on its way, and where a plug shall stay in, no other way to it is planned;
+    # ears need no plug.
+    alike = [
+        other for other in OF_THE_MEAN if state == STARTED or (other == TALLY) == (what == TALLY)
+    ]
+    return [f"{other}: {subject}" for other in alike]

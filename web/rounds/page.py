@@ -27,7 +27,9 @@ from web.rounds.models import (
 )
 
 #: Which form takes what a step read.
-_READINGS = {"counter": "energy", "spot": "spot", "start": "start", "task": "task"}
+_READINGS = {
+    "counter": "energy", "spot": "spot", "tally": "tally", "start": "start", "task": "task",
+}  # fmt: skip
 _TESTS = {"idle": "idle", "idle drop": "idle", "efficiency": "efficiency", "drain": "capacity"}
 
 
@@ -64,6 +66,7 @@ class RoundPage:
     rows: list[StepRow]
     drawing: SafeString
     dials: list[tuple[str, SafeString]]
+    began_words: str
     now_words: str
     after_words: str
     hands_min: float
@@ -73,6 +76,11 @@ class RoundPage:
     @property
     def late(self) -> bool:
         return any(row.late for row in self.rows)
+
+    @property
+    def has_moved(self) -> bool:
+        """Whether the range is another one than when the round began."""
+        return self.began_words != self.now_words
 
     @property
     def gap(self) -> float:
@@ -97,7 +105,8 @@ def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
         record=record, rows=rows, drawing=_drawn(record, now, paper),
         dials=[("now", _dial(told, "now_h", "Hours now")),
                ("after it", _dial(told, "after_h", "Hours after the round"))],
-        now_words=_between(told["now_h"]), after_words=_between(told["after_h"]),
+        began_words=_between(record.before_h), now_words=_between(told["now_h"]),
+        after_words=_between(told["after_h"]),
         hands_min=sum(row.hands_min for row in rows if row.open),
         others=[(words, _wide(left)) for words, left in told.get("others", [])],
         news=news_of(record, job),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -78,28 +79,29 @@ def mark(request: HtmxRequest, job: Job, record: int, step: int) -> HttpResponse
     state = request.POST.get("state", "")
     if step >= len(stored.steps) or state not in (PLANNED, *STATES):
         raise Http404
-    try:
-        actions.mark(stored, step, state)
-        announce_change(request, job)
-    except DocumentError as error:
-        messages.error(request, f"Nothing was changed: {error.message}.")
-    except NotReady:
-        messages.info(request, STILL)
-    return redirect("rounds:round", job.pk, record)
+    return _changed(request, job, stored, lambda: actions.mark(stored, step, state))
 
 
 @require_POST
 @of_job
 def anew(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     """Plan the rest from what is known now."""
+    stored = _record(job, record)
+    return _changed(request, job, stored, lambda: actions.plan_anew(stored))
+
+
+def _changed(
+    request: HtmxRequest, job: Job, stored: MeasuringRound, change: Callable[[], None]
+) -> HttpResponse:
+    """Change a round and go back to its page, which says where that could not be."""
     try:
-        actions.plan_anew(_record(job, record))
+        change()
         announce_change(request, job)
     except DocumentError as error:
-        messages.error(request, f"The rest cannot be planned: {error.message}.")
+        messages.error(request, f"Nothing was changed: {error.message}.")
     except NotReady:
         messages.info(request, STILL)
-    return redirect("rounds:round", job.pk, record)
+    return redirect("rounds:round", job.pk, stored.pk)
 
 
 @require_POST

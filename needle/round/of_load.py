@@ -1,0 +1,245 @@
+"""What can be measured of a load in a visit: its start, its level, its mean, a task of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from needle.estimate import Z90
+from needle.measure.cycles import CYCLE_SPREAD
+from needle.measure.instruments import Instrument
+from needle.plan.plan import AC, PlanLoad
+from needle.plan.simulate import Outcome
+from needle.plan.uncertain import (
+    LOAD,
+    LOAD_DUTY,
+    LOAD_START,
+    LOAD_TASK,
+    LOAD_WATTS,
+    InputKey,
+)
+from needle.profile.energy import Watched, count_error
+from needle.profile.kinds import KINDS, Kind
+from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD
+from needle.round.candidate import (
+    COUNTER,
+    SPOT,
+    START,
+    TALLY,
+    TASK,
+    Candidate,
+    log_sd,
+    rest_of,
+)
+from needle.round.visit import WATCH, CarriedMeter, Visit
+
+#: Lengths of a counter that are looked at, h; and the whole of what is left of a visit.
+_COUNTER_H = (0.25, 0.5, 1.0, 1.5, 2.0, 3.0, 6.0, 12.0, 24.0)
+#: Cycles that are tallied: fewer say little, more is more than a person sits through.
+_TALLIED_CYCLES = (3, 5)
+#: Longest that a person goes on listening, h.
+_LONGEST_TALLY_H = 4.0
+#: Relative spread of the running watts up to which cycles tell the mean.
+_LEVEL_KNOWN = 0.10
+#: One's own minutes: to put a meter in, to read it and take it out, to read a level, for a start.
+PUT_IN_MIN, TAKE_OUT_MIN, READ_MIN, START_MIN = 3.0, 2.0, 4.0, 4.0
+#: Spreads that remain: a start held by a clamp, one run of a task.
+_START_AFTER, _TASK_AFTER = 0.05, 0.08
+#: A level read once on a plug meter may stand at another one at another time.
+_REPEAT = 0.01
+#: One reading of what modulates is a moment of it, at least ±30 %.
+_MODULATING_SPOT = 0.30
+#: Odds of a start between which it is open.
+_OPEN = (0.05, 0.95)
+
+
+def of_load(load: PlanLoad, outcome: Outcome, visit: Visit, unplugs: bool) -> Iterator[Candidate]:
+    """All that is worth looking at; ``unplugs``: whether a meter may be put before it."""
+    if unplugs:
+        yield from _start(load, outcome, visit)
+    if load.by_moments:
+        if unplugs:
+            for socket in Socket.each_of(load, outcome, visit):
+                yield from socket.task()
+        return
+    yield from _tally(load, outcome)
+    if unplugs:
+        for socket in Socket.each_of(load, outcome, visit):
+            yield socket.spot()
+            for hours in sorted({*_COUNTER_H, _rest_of_visit_h(visit)}):
+                if hours >= _COUNTER_H[0]:
+                    yield socket.counter(hours)
+
+
+@dataclass(frozen=True)
+class Socket:
+    """A load that a meter can be put before: what the meter would find, and how well."""
+
+    load: PlanLoad
+    kind: Kind
+    watched: Watched
+    meter: Instrument
+    spreads: Mapping[InputKey, float]
+
+    @classmethod
+    def each_of(cls, load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Socket]:
+        """One for each class of meter at hand that can read it."""
+        if load.safety_class == "hard-wired":
+            classes: tuple[str, ...] = ("logger",)
+        else:
+            classes = ("plug", "logger") if load.route == AC else ("usb", "shunt")
+        fitting: dict[str, Instrument] = {}
+        for meter in visit.meters:
+            if _fits(meter, load, classes):
+                fitting.setdefault(meter.instrument.key, meter.instrument)
+        for instrument in fitting.values():
+            yield cls(load, kind_of(load), watched(load), instrument, outcome.inputs.spreads)
+
+    @property
+    def used_now_and_then(self) -> bool:
+        """Whether somebody must switch it on to measure it."""
+        return bool(self.load.windows or self.load.moments)
+
+    def spot(self) -> Candidate:
+        """One reading of its level, while it runs."""
+        if self.kind.modulates:
+            mean = math.hypot(_MODULATING_SPOT, self.meter.shared_sd)
+        elif self.kind.cycles and self.kind.duty is not None:
+            low, _, high = self.kind.duty
+            mean = math.hypot(math.log(high / low) / (2 * Z90), self.meter.shared_sd)
+        else:
+            mean = math.hypot(self.watched.span(0.0), self.meter.shared_sd)
+        return self._made(
+            SPOT,
+            READ_MIN,
+            READ_MIN,
+            0.0,
+            mean_left(self.load, self.spreads, mean, self.watched.span(0.0)),
+        )
+
+    def counter(self, hours: float) -> Candidate:
+        """A counter that is left in for so many hours."""
+        minutes = hours * 60 + PUT_IN_MIN + TAKE_OUT_MIN
+        leaves = mean_left(self.load, self.spreads, self._counted(hours), self.watched.span(hours))
+        return self._made(COUNTER, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
+
+    def task(self) -> Iterator[Candidate]:
+        """One task or charge, counted from its begin to its end."""
+        load = self.load
+        wh, minutes = load.task_wh, load.task_min
+        if load.charge is not None:
+            wh = load.charge.wall_wh
+            minutes = 60 * wh / load.charge.watts
+        if minutes <= 0:
+            return
+        digits = count_error(max(1e-6, wh), self.meter.steps.get("wh", 10.0))
+        key = InputKey(LOAD_TASK, load.name)
+        measured = math.hypot(_TASK_AFTER, min(1.0, digits), self.meter.shared_sd)
+        leaves = {key: rest_of(self.spreads, key, measured)}
+        minutes += PUT_IN_MIN + TAKE_OUT_MIN
+        yield self._made(TASK, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
+
+    def _made(
+        self, what: str, minutes: float, before: float, after: float, leaves: dict[InputKey, float]
+    ) -> Candidate:
+        key = InputKey(LOAD_WATTS, self.load.name)
+        level = math.hypot(self.meter.relative_sd("watts", self.load.running_w), _REPEAT)
+        leaves = {key: rest_of(self.spreads, key, level), **leaves}
+        return Candidate(what, self.load.name, self.meter.key, minutes, before, after, leaves,
+                         switch_on=self.used_now_and_then)  # fmt: skip
+
+    def _counted(self, hours: float) -> float:
+        """Relative spread of a mean that is counted over so many hours."""
+        wh = max(1e-6, self.load.mean_w * hours)
+        digits = min(1.0, count_error(wh, self.meter.steps.get("wh", 10.0)))
+        unseen = UNSEEN_SPREAD if self.kind.rarer and hours < HOURS_A_DAY else 0.0
+        return math.sqrt(
+            self.watched.span(hours) ** 2
+            + self.watched.cut_off(hours) ** 2
+            + (2 / 3) * digits**2
+            + self.meter.shared_sd**2
+            + unseen**2
+        )
+
+
+def watched(load: PlanLoad) -> Watched:
+    """How it is taken to behave between readings."""
+    return Watched(kind_of(load), load.day_spread, load.cycle_min, load.duty)
+
+
+def kind_of(load: PlanLoad) -> Kind:
+    """Of a load that names none: by whether it pauses."""
+    return KINDS[load.kind or ("thermostat-heat" if load.duty < 1 else "electronics")]
+
+
+def mean_left(
+    load: PlanLoad, spreads: Mapping[InputKey, float], measured: float, shared: float
+) -> dict[InputKey, float]:
+    """What a measured mean leaves of whatever the plan draws the mean from.
+
+    ``shared`` is the part of its spread that days and the time of day have in whatever was
+    measured before as well: measuring again does not take it away.
+    """
+    left = {}
+    for key in (InputKey(LOAD, load.name), InputKey(LOAD_DUTY, load.name)):
+        before = spreads.get(key, 0.0)
+        if before <= shared:
+            continue
+        own = math.sqrt(max(1e-8, measured**2 - shared**2))
+        apart = math.sqrt(before**2 - shared**2)
+        after = math.hypot(shared, own * apart / math.hypot(own, apart))
+        left[key] = min(1.0, log_sd(after) / log_sd(before))
+    return left
+
+
+def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
+    """Its cycles by ear and watch, where its running watts are known: no meter is needed."""
+    kind, spreads = kind_of(load), outcome.inputs.spreads
+    level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
+    if not kind.cycles or load.windows or not 0 < load.duty < 1 or level > _LEVEL_KNOWN:
+        return
+    for cycles in _TALLIED_CYCLES:
+        hours = (cycles + 1) * load.cycle_min / 60
+        if hours > _LONGEST_TALLY_H:
+            continue
+        shared = watched(load).span(hours)
+        unseen = UNSEEN_SPREAD if kind.rarer else 0.0
+        measured = math.hypot(level, CYCLE_SPREAD / math.sqrt(cycles), shared, unseen)
+        yield Candidate(TALLY, load.name, WATCH, hours * 60, READ_MIN, 2.0 * cycles,
+                        mean_left(load, spreads, measured, shared))  # fmt: skip
+
+
+def _rest_of_visit_h(visit: Visit) -> float:
+    """Whole quarters of an hour that a counter could run in the visit, h."""
+    return math.floor((visit.minutes - PUT_IN_MIN - TAKE_OUT_MIN) / 15) / 4
+
+
+def _fits(meter: CarriedMeter, load: PlanLoad, classes: tuple[str, ...]) -> bool:
+    """Whether a meter can read a load: its class, what it carries, what it can still see."""
+    instrument = meter.instrument
+    if instrument.key not in classes:
+        return False
+    volts = load.volts or 230.0
+    amps = load.running_w / max(1e-6, volts * load.power_factor)
+    carries = instrument.most_a is None or amps <= instrument.most_a
+    return carries and load.running_w >= instrument.least_w
+
+
+def _start(load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
+    """A start by clamp, where it is open whether the load starts."""
+    if load.route != AC:
+        return
+    clamps = [meter for meter in visit.meters if meter.instrument.fast_inrush
+              and meter.instrument.key != "shunt"]  # fmt: skip
+    verdict = next((start.verdict for start in outcome.starts if start.load == load.name), None)
+    if not clamps or load.tried is not None or verdict is None or verdict.chance is None:
+        return
+    chance = 1 - verdict.chance
+    key = InputKey(LOAD_START, load.name)
+    if not _OPEN[0] < chance < _OPEN[1] or outcome.inputs.spreads.get(key, 0.0) <= _START_AFTER:
+        return
+    leaves = {key: rest_of(outcome.inputs.spreads, key, _START_AFTER)}
+    for meter_key in dict.fromkeys(meter.instrument.key for meter in clamps):
+        yield Candidate(START, load.name, meter_key, START_MIN, START_MIN, 0.0, leaves,
+                        open_chance=chance, switch_on=True)  # fmt: skip

@@ -1,0 +1,76 @@
+"""What can be measured of the supply in a visit: idle, efficiency and capacity."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+
+from needle.plan.simulate import Outcome
+from needle.plan.uncertain import CAPACITY, INVERTER_EFFICIENCY, INVERTER_IDLE, InputKey
+from needle.round.candidate import DRAIN, EFFICIENCY, IDLE, IDLE_DROP, Candidate, rest_of
+from needle.round.visit import Visit
+from needle.supply.battery import usable_wh
+from needle.supply.inverter import Inverter
+
+_IDLE_MIN, _EFFICIENCY_MIN, _DROP_MIN = 10.0, 30.0, 4.0
+#: Spreads that remain: idle and efficiency read on both sides, what a drain that is counted leaves
+#: of the capacity.
+_IDLE_AFTER, _EFFICIENCY_AFTER, _DRAIN_AFTER = 0.03, 0.015, 0.025
+#: Hours in which a drained battery is full again, with some to spare.
+_CHARGED_AGAIN_H = 24.0
+#: Least that a display must fall for its drop to say something, share of full.
+_LEAST_DROP = 0.015
+#: Last digit of a display's charge, share of full.
+_DISPLAY_STEP = 0.01
+
+
+def of_supply(outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
+    """Idle, efficiency and capacity of the supply, as far as they are open."""
+    spreads = outcome.inputs.spreads
+    have = {meter.instrument.key for meter in visit.meters}
+    idle, efficiency = InputKey(INVERTER_IDLE), InputKey(INVERTER_EFFICIENCY)
+    inverter = outcome.plan.supply.inverter
+    if inverter is None:
+        return
+    if "shunt" in have:
+        idle_left = rest_of(spreads, idle, _IDLE_AFTER)
+        yield Candidate(IDLE, "", "shunt", _IDLE_MIN, _IDLE_MIN, 0.0, {idle: idle_left})
+        if "plug" in have:
+            efficiency_left = rest_of(spreads, efficiency, _EFFICIENCY_AFTER)
+            yield Candidate(
+                EFFICIENCY, "", "shunt", _EFFICIENCY_MIN, _EFFICIENCY_MIN, 0.0,
+                {efficiency: efficiency_left, idle: idle_left}, also="plug",
+            )  # fmt: skip
+        yield from _drain(outcome, inverter, visit)
+    elif "display" in have:
+        # A shunt reads it better, in minutes, and leaves the battery free for a drain.
+        yield from _idle_drop(outcome, inverter, visit)
+
+
+def _idle_drop(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[Candidate]:
+    """The fall of the display over the visit, with the inverter on and nothing in it."""
+    spreads, key = outcome.inputs.spreads, InputKey(INVERTER_IDLE)
+    minutes = visit.slots * visit.slot_min
+    battery = outcome.plan.supply.battery
+    held = battery.nominal_wh * battery.state_of_health.value
+    drop = inverter.idle_w.value * (minutes - 2 * _DROP_MIN) / 60 / held
+    if drop >= _LEAST_DROP:
+        measured = math.hypot(_DISPLAY_STEP / math.sqrt(6) / drop,
+                              spreads.get(InputKey(CAPACITY), 0.0))  # fmt: skip
+        left = {key: rest_of(spreads, key, measured)}
+        yield Candidate(IDLE_DROP, "", "display", minutes, _DROP_MIN, _DROP_MIN, left)
+
+
+def _drain(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[Candidate]:
+    """A whole discharge at what the inverter carries well, counted at the battery.
+
+    Never where the plan may begin before the battery is full again.
+    """
+    plan, key = outcome.plan, InputKey(CAPACITY)
+    begins_after = (plan.start - visit.ends).total_seconds() / 3600
+    if plan.start >= visit.begins and begins_after < _CHARGED_AGAIN_H:
+        return
+    hours = usable_wh(plan.supply.battery).value / (0.3 * inverter.continuous_w)
+    minutes = max(2.0, hours) * 60 + 15
+    left = {key: rest_of(outcome.inputs.spreads, key, _DRAIN_AFTER)}
+    yield Candidate(DRAIN, "", "shunt", minutes, 10.0, 5.0, left)
