@@ -302,7 +302,7 @@ def _add_plan_verbs(verbs: Any) -> None:
     verb.add_argument("--grades", action="store_true", help="every load to grade B")
     verb.set_defaults(run=_round)
     verb = verbs.add_parser("drill", help="measure a simulated job, and be judged")
-    verb.add_argument("file", metavar="DRILL.json|1…8")
+    verb.add_argument("file", metavar="DRILL.json|1…9")
     verb.add_argument("--seed", type=_whole(0, 1_000_000), help="another one like it")
     verb.add_argument("--doings", metavar="DOINGS.json", help="what is done, in order")
     verb.add_argument("--answer", metavar="ANSWER.json", help="low, high, yes")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from needle.drill.answer import plan_of
-from needle.drill.drill import BEGINS_H, Drill
+from needle.drill.answer import plan_of, the_clients
+from needle.drill.drill import HOURS, Drill
 from needle.drill.session import begin
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
@@ -17,12 +17,12 @@ _DRAWS = 200
 
 
 def advised(drill: Drill) -> list[tuple[datetime, str]]:
-    """Moments and what to do, of a round planned from the labels; empty without a supply."""
-    if drill.supply is None:
+    """Moments and what to do, of a round planned from the labels; empty but for hours."""
+    if drill.ask != HOURS:
         return []
-    plan = parse_plan(plan_of(begin(drill)))
-    day = plan.start.replace(hour=0, minute=0) + timedelta(hours=BEGINS_H)
-    ends = day + timedelta(minutes=min(drill.minutes, MOST_ROUND_H * 60))
+    plan = parse_plan(plan_of(begin(drill), the_clients(drill)))
+    ends = plan.start
+    day = ends - timedelta(minutes=min(drill.minutes, MOST_ROUND_H * 60))
     planned = plan_round(simulate(plan, _DRAWS), Visit(day, ends, carried(drill.meters)))
     visit = planned.visit
     return [

@@ -3,21 +3,38 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import numpy as np
+
 from needle.decide.power_factor import correct
-from needle.drill.drill import CAPACITOR, DAY, DIFFERENCE, START, Drill, DrillLoad
-from needle.drill.session import Session
+from needle.drill.drill import (
+    CAPACITOR,
+    DAY,
+    DIFFERENCE,
+    START,
+    TASKS,
+    Between,
+    Drill,
+    DrillLoad,
+    DrillSupply,
+)
+from needle.drill.session import DrawnPlan, Session
 from needle.drill.truth import HERTZ, MAINS_V
-from needle.estimate import Z90
+from needle.estimate import Z90, Estimate
 from needle.measure.instruments import DEFAULT
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
+from needle.supply.battery import usable_wh
+from needle.supply.supply import parse_supply
 
 _DRAWS = 200
+_TASK_DRAWS, _SEED = 2000, 6
 #: More than any load of a plug wants, µF: what is known before anything was read.
 MOST_UF = 100.0
 
@@ -43,8 +60,10 @@ def answered(session: Session) -> DrillAnswer:
         low, high = _capacitor(session, drill.loads[0])
     elif drill.ask == DIFFERENCE:
         low, high = _difference(session)
+    elif drill.ask == TASKS:
+        low, high = _tasks(session)
     else:
-        low, _, high = simulate(parse_plan(plan_of(session)), _DRAWS).runtime
+        low, _, high = _hours(session, the_clients(drill))
     return DrillAnswer(low, high, (low + high) / 2 > drill.limit)
 
 
@@ -89,23 +108,71 @@ def _difference(session: Session) -> tuple[float, float]:
     return middle - half, middle + half
 
 
-def plan_of(session: Session) -> dict[str, Any]:
-    """The plan that the readings make, on the supply as its label has it."""
+def _tasks(session: Session) -> tuple[float, float]:
+    """What is left of the supply beside its idle, over what a task takes of it: by draws."""
     drill = session.drill
-    supply = drill.supply
-    assert supply is not None
+    assert drill.supply is not None
+    supply = parse_supply(_supply_document(drill.supply, session.tests, drill.supply.floor))
+    inverter, task = supply.inverter, _profile(session, drill.loads[0]).task_wh
+    assert inverter is not None
+    if task is None:
+        # Its label for as long as a task may take: from a blink to an hour.
+        task = Estimate(session.readings[drill.loads[0].name][0]["watts"] / 10, 1.5, "D")
+    normals = iter(np.random.default_rng(_SEED).standard_normal((4, _TASK_DRAWS)))
+    left = usable_wh(supply.battery).draws(next(normals))
+    left = left - inverter.idle_w.draws(next(normals)) * drill.within_h
+    times = left * inverter.efficiency.draws(next(normals)) / task.draws(next(normals))
+    low, high = np.quantile(np.maximum(0.0, times), [0.1, 0.9])
+    return float(low), float(high)
+
+
+def drawn_hours(session: Session) -> tuple[float, float, float] | None:
+    """Hours, low, likely and high, of the plan that the learner drew up; None without one."""
+    if session.plan is None or all(use is None for use in session.plan.uses.values()):
+        return None
+    return _hours(session, session.plan)
+
+
+def the_clients(drill: Drill) -> DrawnPlan:
+    """The plan as the client means it."""
+    floor = drill.supply.floor if drill.supply else 0.0
+    return DrawnPlan({load.name: load.between for load in drill.loads}, floor)
+
+
+def _hours(session: Session, plan: DrawnPlan) -> tuple[float, float, float]:
+    return simulate(parse_plan(plan_of(session, plan)), _DRAWS).runtime
+
+
+def plan_of(session: Session, drawn: DrawnPlan) -> dict[str, Any]:
+    """The plan document that the readings make, on the supply as its label has it."""
+    drill = session.drill
+    assert drill.supply is not None
+    begins = datetime(2027, 2, 9, tzinfo=UTC) + timedelta(minutes=drill.ends_min)
     return {
-        "start": "2027-02-09T18:00:00+00:00", "hours": min(336.0, max(24.0, 4 * drill.limit)),
+        "start": begins.isoformat(), "hours": min(336.0, max(24.0, 4 * drill.limit)),
         "needed_hours": max(1.0, min(336.0, drill.limit)),
-        "supply": {
-            "battery": {"chemistry": "lfp", "nominal_wh": supply.nominal_wh, "volts": 51.2,
-                        "floor": supply.floor},
-            "inverter": {"continuous_w": supply.continuous_w, "surge_va": supply.surge_va},
-            "tests": session.tests,
-        },
+        "supply": _supply_document(drill.supply, session.tests, drawn.floor),
         "loads": [
-            {"name": load.name, "profile": _document(session, load)} for load in drill.loads
+            {"name": load.name, "profile": _document(session, load), "use": _use(use)}
+            for load in drill.loads
+            if (use := drawn.uses.get(load.name)) is not None
         ],
+    }  # fmt: skip
+
+
+def _use(between: Between) -> Any:
+    return {"between": [list(window) for window in between]} if between else "always"
+
+
+def _supply_document(
+    supply: DrillSupply, tests: Sequence[dict[str, Any]], floor: float
+) -> dict[str, Any]:
+    """As its label has it, with the tests that were made."""
+    return {
+        "battery": {"chemistry": "lfp", "nominal_wh": supply.nominal_wh, "volts": 51.2,
+                    "floor": floor},
+        "inverter": {"continuous_w": supply.continuous_w, "surge_va": supply.surge_va},
+        "tests": list(tests),
     }  # fmt: skip
 
 
@@ -118,6 +185,10 @@ def by_label(drill: Drill, session: Session) -> DrillAnswer:
         middle = labels[0]
     elif drill.ask == DIFFERENCE:
         middle = 24 * (labels[0] - labels[1])
+    elif drill.ask == TASKS:
+        # Three minutes of its label for a cup.
+        assert drill.supply is not None
+        middle = drill.supply.nominal_wh / (labels[0] / 20)
     else:
         assert drill.supply is not None
         middle = drill.supply.nominal_wh / sum(labels)

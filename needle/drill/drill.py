@@ -6,29 +6,49 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.moments import DAY_MIN, parse_windows
 from needle.standin.appliances import APPLIANCES
 
 #: What is asked: the first load's Wh a day, its start in VA, the capacitor that lifts its power
-#: factor to the usual target, Wh a day of the first less those of the second, hours that the supply
-#: runs them all.
-DAY, START, CAPACITOR, DIFFERENCE, HOURS = "day", "start", "capacitor", "difference", "hours"
-ASKS = {DAY: "Wh", START: "VA", CAPACITOR: "µF", DIFFERENCE: "Wh", HOURS: "h"}
-#: What may be amiss: a counter that was not set to nought, and how its last digit is, Wh.
-QUIRKS = ("counter not reset", "coarse counter")
-METERS = ("plug", "clamp", "shunt")
+#: factor to the usual target, Wh a day of the first less those of the second, how often the supply
+#: runs the first load's task within so many hours, hours that the supply runs them all.
+DAY, START, CAPACITOR, DIFFERENCE = "day", "start", "capacitor", "difference"
+TASKS, HOURS = "tasks", "hours"
+ASKS = {DAY: "Wh", START: "VA", CAPACITOR: "µF", DIFFERENCE: "Wh", TASKS: "times", HOURS: "h"}
+#: What may be amiss at a load's meter: its counter was not set to nought, its last digit is
+#: coarse, it takes a while to settle.
+QUIRKS = ("counter not reset", "coarse counter", "slow meter")
+#: What may be amiss with a supply: its display stays at full for long.
+SUPPLY_QUIRKS = ("display sticks",)
+METERS = ("plug", "clamp", "shunt", "display")
 #: The clock when a drill begins, h: its appliances' courses begin at midnight.
 BEGINS_H = 10.0
 MOST_LOADS, MOST_MINUTES = 8, 7 * 1440.0
+#: Clock times, from and to.
+Between = tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
 class DrillLoad:
-    """A simulated appliance: its name, which one, label watts over what it truly runs at."""
+    """A simulated appliance.
+
+    Attributes
+    ----------
+    name, standin : str
+        What it is called; key of :data:`needle.standin.appliances.APPLIANCES`.
+    label_factor : float
+        Label watts over what it truly runs at.
+    quirks : tuple of str
+        Of :data:`QUIRKS`.
+    between : tuple of (str, str)
+        Clock times between which the client runs it on the supply; empty for all day.
+    """
 
     name: str
     standin: str
     label_factor: float
     quirks: tuple[str, ...] = ()
+    between: Between = ()
 
     @property
     def kind(self) -> str:
@@ -38,7 +58,7 @@ class DrillLoad:
 
 @dataclass(frozen=True)
 class DrillSupply:
-    """A simulated supply: label Wh, the share that it truly holds, its inverter."""
+    """A simulated supply: label Wh, the share that it truly holds, its inverter, its quirks."""
 
     nominal_wh: float
     holds: float
@@ -47,6 +67,7 @@ class DrillSupply:
     idle_w: float
     efficiency: float
     floor: float
+    quirks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -67,6 +88,8 @@ class Drill:
         Meters at hand, by class; a class may stand there twice.
     loads : tuple of DrillLoad
     supply : DrillSupply or None
+    within_h : float
+        Hours within which tasks are done, the inverter on.
     seed : int
         Another seed is another drill like it.
     """
@@ -80,6 +103,7 @@ class Drill:
     meters: tuple[str, ...]
     loads: tuple[DrillLoad, ...]
     supply: DrillSupply | None
+    within_h: float = 2.0
     seed: int = 1
 
     @property
@@ -89,6 +113,11 @@ class Drill:
     def second(self, minutes: float) -> float:
         """Seconds of the appliances' courses so many minutes after the drill began."""
         return BEGINS_H * 3600 + minutes * 60
+
+    @property
+    def ends_min(self) -> int:
+        """Minute of the day at which the time for measuring ends, and the client's begins."""
+        return round(BEGINS_H * 60 + self.minutes) % DAY_MIN
 
     def like_it(self, seed: int) -> Drill:
         """Another one like it."""
@@ -108,7 +137,7 @@ def parse_drill(data: Any) -> Drill:
     DocumentError
     """
     keys = ("name", "lesson", "question", "ask", "limit", "minutes", "meters", "loads", "supply",
-            "seed")  # fmt: skip
+            "within", "seed")  # fmt: skip
     reader = Reader(data if isinstance(data, dict) else None, "", keys)
     ask = reader.choice("ask", tuple(ASKS))
     loads = tuple(
@@ -124,32 +153,62 @@ def parse_drill(data: Any) -> Drill:
         if meter not in METERS:
             raise DocumentError("meters", f"“{str(meter)[:40]}” is none of {', '.join(METERS)}")
     supply = data.get("supply")
-    if ask == HOURS and supply is None:
-        raise DocumentError("supply", "is needed to ask for hours")
+    if ask in (HOURS, TASKS) and supply is None:
+        raise DocumentError("supply", f"is needed to ask for {ask}")
+    if ask == TASKS and not APPLIANCES[loads[0].standin].by_task:
+        raise DocumentError(
+            "loads[0].standin", "does no tasks that could be counted: take a kettle"
+        )
     seed = reader.number("seed", 0, 1e6, default=1.0)
     return Drill(
         name=reader.text("name", most=80) or "Drill", lesson=reader.text("lesson", most=400),
         question=reader.text("question", most=400), ask=ask,
         limit=reader.need("limit", least=-1e6, most=1e6),
         minutes=reader.need("minutes", most=MOST_MINUTES, above=True), meters=meters, loads=loads,
-        supply=None if supply is None else _supply(supply), seed=int(seed or 0),
+        supply=None if supply is None else _supply(supply),
+        within_h=reader.number("within", 0.1, 168.0, default=2.0), seed=int(seed or 0),
     )  # fmt: skip
 
 
 def _load(data: Any, path: str) -> DrillLoad:
-    reader = Reader(data, path, ("name", "standin", "label_factor", "quirks"))
+    reader = Reader(data, path, ("name", "standin", "label_factor", "quirks", "between"))
     standin = reader.choice("standin", tuple(APPLIANCES))
+    name = reader.text("name", most=60) or APPLIANCES[standin].name
+    return DrillLoad(
+        name, standin, reader.number("label_factor", 0.2, 6.0, default=1.5),
+        _quirks(reader, QUIRKS), between_of(reader, "between"),
+    )  # fmt: skip
+
+
+def _quirks(reader: Reader, known: tuple[str, ...]) -> tuple[str, ...]:
     quirks = tuple(reader.items("quirks", most=4))
     for quirk in quirks:
-        if quirk not in QUIRKS:
-            known = ", ".join(QUIRKS)
-            raise DocumentError(reader.at("quirks"), f"“{str(quirk)[:40]}” is none of {known}")
-    name = reader.text("name", most=60) or APPLIANCES[standin].name
-    return DrillLoad(name, standin, reader.number("label_factor", 0.2, 6.0, default=1.5), quirks)
+        if quirk not in known:
+            words = f"“{str(quirk)[:40]}” is none of {', '.join(known)}"
+            raise DocumentError(reader.at("quirks"), words)
+    return quirks
+
+
+def between_of(reader: Reader, key: str) -> Between:
+    """Hours of the day in which a load runs, as clock times; empty for all day."""
+    items = reader.items(key, most=8)
+    for window in parse_windows(items, reader.at(key), None):
+        if not isinstance(window.start, int) or not isinstance(window.end, int):
+            raise DocumentError(reader.at(key), "takes times of day, such as 18:00 to 22:00")
+    return tuple((str(first), str(last)) for first, last in items)
 
 
 def _supply(data: Any) -> DrillSupply:
-    keys = ("nominal_wh", "holds", "continuous_w", "surge_va", "idle_w", "efficiency", "floor")
+    keys = (
+        "nominal_wh",
+        "holds",
+        "continuous_w",
+        "surge_va",
+        "idle_w",
+        "efficiency",
+        "floor",
+        "quirks",
+    )
     reader = Reader(data, "supply", keys)
     continuous = reader.need("continuous_w", most=1e5, above=True)
     return DrillSupply(
@@ -159,4 +218,5 @@ def _supply(data: Any) -> DrillSupply:
         idle_w=reader.number("idle_w", most=1e4, default=0.01 * continuous),
         efficiency=reader.number("efficiency", 0.5, 1.0, default=0.9),
         floor=reader.number("floor", 0.0, 0.9, default=0.1),
+        quirks=_quirks(reader, SUPPLY_QUIRKS),
     )  # fmt: skip

@@ -7,13 +7,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.drill.answer import DrillAnswer, answered
+from needle.drill.answer import DrillAnswer, answered, drawn_hours, the_clients
 from needle.drill.drill import Drill
 from needle.drill.session import Mistake, Session
 from needle.drill.truth import truth_of
 
 #: A range is to hold the truth eight times in ten.
 _ALPHA = 0.2
+#: A floor that differs by less is the same.
+_FLOOR_OFF = 0.005
 SCORE_WORDS = (
     "The width of the range, and ten times whatever it misses the truth by, over the truth: less "
     "is better, and nobody gains by a range that is wider or narrower than what is known."
@@ -73,6 +75,11 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
             words = f"nothing was measured of {load.name}: its label says up to "
             words += f"{load.label_factor:.2g} times what it runs at"
             mistakes.append(Mistake(-1, words))
+    mistakes += _of_the_plan(session)
+    if drill.supply is not None and not any(test["type"] == "capacity" for test in session.tests):
+        holds = drill.supply.holds * 100
+        words = f"the pack was not drained: it holds {holds:.0f} % of its label"
+        mistakes.append(Mistake(-1, words))
     return Verdict(
         truth=truth, answer=answer, held=answer.low <= truth <= answer.high,
         right=answer.yes == (truth > drill.limit),
@@ -80,6 +87,25 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
         tool_score=interval_score(tool.low, tool.high, truth), minutes=session.minutes,
         mistakes=mistakes,
     )  # fmt: skip
+
+
+def _of_the_plan(session: Session) -> list[Mistake]:
+    """Where the learner's plan is not what the client asked for."""
+    drawn = session.plan
+    if drawn is None:
+        return []
+    wanted = the_clients(session.drill)
+    mistakes = []
+    for load in session.drill.loads:
+        if drawn.uses[load.name] != load.between:
+            times = " and ".join(f"{first} to {last}" for first, last in load.between)
+            words = f"your plan has {load.name} "
+            words += "left out" if drawn.uses[load.name] is None else "at other hours"
+            mistakes.append(Mistake(-1, f"{words}: it runs {times or 'all the time'}"))
+    if abs(drawn.floor - wanted.floor) > _FLOOR_OFF:
+        words = f"your plan drains the pack to {drawn.floor * 100:.0f} %: "
+        mistakes.append(Mistake(-1, words + f"{wanted.floor * 100:.0f} % stays in it"))
+    return mistakes
 
 
 def parse_answer(data: Any) -> DrillAnswer:
@@ -115,4 +141,7 @@ def _told(answer: DrillAnswer) -> dict[str, Any]:
 def readings_document(session: Session) -> dict[str, Any]:
     """What was read so far, by load, and how much time is left."""
     readings: dict[str, Sequence[dict[str, Any]]] = dict(session.readings)
-    return {"minutes": session.minutes, "left_min": session.left_min, "readings": readings}
+    hours = drawn_hours(session)
+    plan = None if hours is None else dict(zip(("low", "value", "high"), hours, strict=True))
+    return {"minutes": session.minutes, "left_min": session.left_min, "readings": readings,
+            "plan_h": plan}  # fmt: skip

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from needle.drill.drill import CAPACITOR, START, Drill
-from needle.drill.session import COUNTER, DRAIN, IDLE, RESET, SPOT
+from needle.drill.drill import CAPACITOR, START, TASKS, Drill
+from needle.drill.session import COUNTER, DRAIN, IDLE, MOST_TASKS, RESET, SPOT, TASK
 from needle.drill.session import START as DO_START
 
 
@@ -16,12 +16,11 @@ def careful(drill: Drill) -> list[dict[str, Any]]:
         return [{"do": DO_START, "load": drill.loads[0].name}]
     if drill.ask == CAPACITOR:
         return [{"do": SPOT, "load": drill.loads[0].name}]
-    doings: list[dict[str, Any]] = []
-    spent = 0.0
-    if drill.supply is not None and "shunt" in drill.meters:
-        doings += [{"do": IDLE}, {"do": DRAIN}]
-        # What the label promises is the most that a drain can take.
-        spent = 20.0 + 60 * drill.supply.nominal_wh / (0.3 * drill.supply.continuous_w)
+    doings, spent = _of_the_supply(drill)
+    if drill.ask == TASKS:
+        name = drill.loads[0].name
+        return [*doings, {"do": RESET, "load": name},
+                {"do": TASK, "load": name, "count": MOST_TASKS}]  # fmt: skip
     names = [load.name for load in drill.loads]
     meters = max(1, sum(meter == "plug" for meter in drill.meters))
     turns = math.ceil(len(names) / meters)
@@ -34,8 +33,22 @@ def careful(drill: Drill) -> list[dict[str, Any]]:
     return doings
 
 
+def _of_the_supply(drill: Drill) -> tuple[list[dict[str, Any]], float]:
+    """What is tested of the supply, and the most minutes that takes."""
+    supply = drill.supply
+    if supply is None:
+        return [], 0.0
+    # What the label promises is the most that a drain can take.
+    drain_min = 10.0 + 60 * supply.nominal_wh / (0.3 * supply.continuous_w)
+    if "shunt" in drill.meters:
+        return [{"do": IDLE}, {"do": DRAIN}], 10.0 + drain_min
+    if "display" in drill.meters and "plug" in drill.meters:
+        return [{"do": DRAIN}], drain_min
+    return [], 0.0
+
+
 def careless(drill: Drill) -> list[dict[str, Any]]:
     """One look at one meter, if any: the label is believed."""
-    if drill.ask in (START, CAPACITOR):
+    if drill.ask in (START, CAPACITOR, TASKS):
         return []
     return [{"do": SPOT, "load": drill.loads[0].name}]

@@ -12,17 +12,30 @@ from typing import Any
 import numpy as np
 
 from needle.document import DocumentError, Reader
-from needle.drill.drill import Drill, DrillLoad
-from needle.drill.truth import label_w, line_of
+from needle.drill.drill import Between, Drill, DrillLoad, DrillSupply, between_of
+from needle.drill.truth import label_w, line_of, usable_wh
+from needle.standin.appliances import APPLIANCES
 from needle.standin.meters import clamp_inrush, plug_meter
 
-SPOT, COUNTER, START, WAIT, RESET = "spot", "counter", "start", "wait", "reset"
-DRAIN, IDLE = "drain", "idle"
+SPOT, COUNTER, TASK, START, WAIT, RESET = "spot", "counter", "task", "start", "wait", "reset"
+DRAIN, IDLE, PLAN = "drain", "idle", "plan"
+#: How a plan has a load that it leaves out, and one that runs all the time.
+OUT, ALWAYS = "out", "always"
 #: What a spot reading can be of.
 STATES = ("running", "resting")
-DOINGS = (SPOT, COUNTER, START, WAIT, RESET, DRAIN, IDLE)
+DOINGS = (SPOT, COUNTER, TASK, START, WAIT, RESET, DRAIN, IDLE, PLAN)
 #: One's own minutes: to read a level, to put a meter in and take it out, for a start.
 _MINUTES = {SPOT: 4.0, COUNTER: 5.0, START: 4.0, WAIT: 0.0, RESET: 1.0}
+#: Minutes between two tasks, and most that are made for one reading.
+_BETWEEN_MIN, MOST_TASKS = 2.0, 20
+#: A slow meter shows the mean of so many seconds; whoever lets it settle gives it longer, s.
+_SLOW_S, _SETTLED_S = 40.0, 90.0
+#: Charge above which a display that sticks still shows full.
+_STICKS_ABOVE = 0.94
+#: A last digit of more than this share of what is counted makes a reading rough.
+_ROUGH = 0.1
+#: A reading that is further from what runs now was taken too soon, share.
+_UNSETTLED = 0.1
 #: Minutes of an idle test; share of what the inverter carries at which a pack is drained.
 _IDLE_MIN, _DRAINED_AT = 10.0, 0.3
 #: What an old counter still shows, Wh; a counter of one digit after the comma of a kWh.
@@ -41,6 +54,14 @@ class Mistake:
     words: str
 
 
+@dataclass(frozen=True)
+class DrawnPlan:
+    """The plan as the learner has it: when each load runs (None: left out), and the floor."""
+
+    uses: dict[str, Between | None]
+    floor: float
+
+
 @dataclass
 class Session:
     """What was done so far.
@@ -57,6 +78,8 @@ class Session:
         What the meter at a load still counted from before, Wh.
     tests : list
         Of the supply, as its document has them.
+    plan : DrawnPlan or None
+        The one drawn up last.
     """
 
     drill: Drill
@@ -65,6 +88,7 @@ class Session:
     mistakes: list[Mistake] = field(default_factory=list)
     counters: dict[str, float] = field(default_factory=dict)
     tests: list[dict[str, Any]] = field(default_factory=list)
+    plan: DrawnPlan | None = None
 
     @property
     def left_min(self) -> float:
@@ -97,15 +121,19 @@ def played(drill: Drill, doings: Sequence[Any]) -> Session:
 
 def _do(session: Session, number: int, doing: Any) -> None:
     path = f"doings[{number}]"
-    keys = ("do", "load", "loads", "hours", "whole_cable", "when")
+    keys = ("do", "load", "loads", "hours", "whole_cable", "when", "settle", "count", "uses",
+            "floor")  # fmt: skip
     reader = Reader(doing if isinstance(doing, dict) else None, path, keys)
     what = reader.choice("do", DOINGS)
     hours = reader.number("hours", 0.0, 168.0, default=0.0) or 0.0
     if what == WAIT:
         _spend(session, hours * 60, path)
         return
+    if what == PLAN:
+        session.plan = _plan(session.drill, reader)
+        return
     if what in (DRAIN, IDLE):
-        _test(session, what, path)
+        _test(session, number, what, hours, path)
         return
     names = reader.items("loads", most=8) or [reader.text("load", most=60)]
     loads = [_load_named(session.drill, name, path) for name in names]
@@ -120,7 +148,11 @@ def _do(session: Session, number: int, doing: Any) -> None:
         _count(session, number, loads, hours, path)
     elif what == SPOT:
         for load in loads:
-            _spot(session, load, reader.choice("when", STATES, "running"), path)
+            state = reader.choice("when", STATES, "running")
+            _spot(session, number, load, state, reader.flag("settle"), path)
+    elif what == TASK:
+        count = reader.number("count", least=1, most=MOST_TASKS, default=1.0)
+        _tasks(session, number, loads[0], int(count), path)
     else:
         _start(session, number, loads[0], reader.flag("whole_cable"), path)
 
@@ -149,41 +181,123 @@ def _count(
     _spend(session, hours * 60 + _MINUTES[COUNTER] * len(loads), path)
     for load in loads:
         first = session.drill.second(begun)
-        meter = plug_meter(session.drill.load_seed(load.name))
-        wh = meter.counter_wh(line_of(session.drill, load), first, first + hours * 3600)
-        step = _COARSE_WH if "coarse counter" in load.quirks else 10.0
-        left_over = session.counters[load.name]
-        session.counters[load.name] = left_over + wh
-        if left_over:
-            words = f"the counter at {load.name} was not reset: {left_over:.0f} Wh were on it"
-            session.mistakes.append(Mistake(number, words))
-        shown = float(np.floor((wh + left_over) / step) * step)
+        shown, step = _shown(session, number, load, first, first + hours * 3600)
         session.readings[load.name].append(
             {"type": "energy", "wh": shown, "hours": round(hours, 3), "step_wh": step,
              "instrument": "plug"}
         )  # fmt: skip
 
 
-def _test(session: Session, what: str, path: str) -> None:
-    """Idle read on the battery side, or a drain from full to the floor, counted there."""
-    supply = session.drill.supply
-    if supply is None or "shunt" not in session.drill.meters:
-        raise DocumentError(path, "needs a supply and a shunt monitor")
-    gain = 1 + 0.008 * float(np.random.default_rng([session.drill.seed, 5]).uniform(-1, 1))
+def _shown(
+    session: Session, number: int, load: DrillLoad, first_s: float, last_s: float
+) -> tuple[float, float]:
+    """Wh that the counter at a load shows at the end of a stretch, and its last digit."""
+    meter = plug_meter(session.drill.load_seed(load.name))
+    wh = meter.counter_wh(line_of(session.drill, load), first_s, last_s)
+    left_over = session.counters[load.name]
+    session.counters[load.name] = left_over + wh
+    if left_over:
+        words = f"the counter at {load.name} was not reset: {left_over:.0f} Wh were on it"
+        session.mistakes.append(Mistake(number, words))
+    step = _COARSE_WH if "coarse counter" in load.quirks else meter.instrument.steps["wh"]
+    return float(np.floor((wh + left_over) / step) * step), step
+
+
+def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str) -> None:
+    """So many tasks in a row, counted together."""
+    if not APPLIANCES[load.standin].by_task:
+        raise DocumentError(path, f"{load.name} does no tasks that could be counted")
+    line, now = line_of(session.drill, load), session.drill.second(session.minutes)
+    runs = [run for run in line.runs_s() if run[0] >= now][:count]
+    minutes = sum((last - first) / 60 + _BETWEEN_MIN for first, last in runs)
+    _spend(session, minutes + _MINUTES[COUNTER], path)
+    shown, step = _shown(session, number, load, runs[0][0], runs[-1][1])
+    if shown <= 0:
+        raise DocumentError(path, "the counter has not moved yet: take more of them at once")
+    if step > _ROUGH * shown:
+        words = f"the counter at {load.name} counts in {step:.0f} Wh: more at once say more"
+        session.mistakes.append(Mistake(number, words))
+    session.readings[load.name].append(
+        {"type": "task", "wh": shown, "runs": count, "instrument": "plug"}
+    )
+
+
+def _plan(drill: Drill, reader: Reader) -> DrawnPlan:
+    """When each load runs, by its name; what is not named runs all the time."""
+    given = reader.data.get("uses", {})
+    names = tuple(load.name for load in drill.loads)
+    uses_reader = Reader(given, reader.at("uses"), names)
+    uses: dict[str, Between | None] = {}
+    for name in names:
+        use = uses_reader.data.get(name, ALWAYS)
+        if use in (ALWAYS, OUT):
+            uses[name] = () if use == ALWAYS else None
+        else:
+            uses[name] = between_of(uses_reader, name)
+    usual = drill.supply.floor if drill.supply else 0.0
+    return DrawnPlan(uses, reader.number("floor", 0.0, 0.9, default=usual))
+
+
+def _test(session: Session, number: int, what: str, hours: float, path: str) -> None:
+    """Idle, or a drain from full to the floor: by a shunt, else by the supply's display."""
+    supply, meters = session.drill.supply, session.drill.meters
+    if supply is None or not {"shunt", "display"} & set(meters):
+        raise DocumentError(path, "needs a supply, and a shunt monitor or a display")
+    by_shunt = "shunt" in meters
     if what == IDLE:
-        _spend(session, _IDLE_MIN, path)
-        session.tests.append({"type": "idle", "watts": round(supply.idle_w * gain, 1)})
+        if by_shunt:
+            _idle_by_shunt(session, supply, path)
+        else:
+            _idle_by_display(session, number, supply, hours, path)
         return
-    wh = supply.nominal_wh * supply.holds * (1 - supply.floor)
-    hours = wh / (_DRAINED_AT * supply.continuous_w)
+    if not by_shunt and "plug" not in meters:
+        raise DocumentError(path, "needs a plug meter beside the display, to count what it gives")
+    _drain(session, supply, by_shunt, path)
+
+
+def _gain(drill: Drill) -> float:
+    """Of the meter that counts at the supply."""
+    return 1 + 0.008 * float(np.random.default_rng([drill.seed, 5]).uniform(-1, 1))
+
+
+def _idle_by_shunt(session: Session, supply: DrillSupply, path: str) -> None:
+    _spend(session, _IDLE_MIN, path)
+    session.tests.append({"type": "idle", "watts": round(supply.idle_w * _gain(session.drill), 1)})
+
+
+def _idle_by_display(
+    session: Session, number: int, supply: DrillSupply, hours: float, path: str
+) -> None:
+    """The fall of the display with nothing plugged in."""
+    if hours <= 0:
+        raise DocumentError(f"{path}.hours", "is needed: how long nothing is plugged in")
+    _spend(session, hours * 60, path)
+    charge = max(0.0, 1 - supply.idle_w * hours / (supply.nominal_wh * supply.holds))
+    sticks = "display sticks" in supply.quirks and charge > _STICKS_ABOVE
+    shown = 1.0 if sticks else float(np.floor(100 * charge + 0.5) / 100)
+    if shown >= 1.0:
+        words = f"after {hours:.2g} h the display still stood at full, which is not no draw at all"
+        session.mistakes.append(Mistake(number, words))
+        return
+    session.tests.append({"type": "idle", "from": 1.0, "to": shown, "hours": round(hours, 2)})
+
+
+def _drain(session: Session, supply: DrillSupply, by_shunt: bool, path: str) -> None:
+    """From full to the floor at a load that the inverter carries well, counted on one side."""
+    watts, wh = _DRAINED_AT * supply.continuous_w, usable_wh(supply)
+    drawn_w = supply.idle_w + watts / supply.efficiency
+    hours = wh / drawn_w
     _spend(session, hours * 60 + _MINUTES[COUNTER], path)
+    counted = wh if by_shunt else watts * hours
     session.tests.append({
-        "type": "capacity", "wh": round(wh * gain), "hours": round(hours, 2),
-        "counted": "battery", "from": 1.0, "to": supply.floor,
+        "type": "capacity", "wh": round(counted * _gain(session.drill)), "hours": round(hours, 2),
+        "counted": "battery" if by_shunt else "ac", "from": 1.0, "to": supply.floor,
     })  # fmt: skip
 
 
-def _spot(session: Session, load: DrillLoad, when: str, path: str) -> None:
+def _spot(
+    session: Session, number: int, load: DrillLoad, when: str, settle: bool, path: str
+) -> None:
     line = line_of(session.drill, load)
     times = session.drill.second(session.minutes) + np.arange(0.0, _PATIENCE_S, 15.0)
     watts = line.sample(times).watts
@@ -191,16 +305,27 @@ def _spot(session: Session, load: DrillLoad, when: str, path: str) -> None:
     wanted = on if when == "running" else ~on
     if not wanted.any():
         raise DocumentError(path, f"{load.name} was not {when} within four hours")
-    at = float(times[int(np.argmax(wanted))]) + _SETTLES_S
+    at = float(times[int(np.argmax(wanted))]) + (_SETTLED_S if settle else _SETTLES_S)
     waits = (at - session.drill.second(session.minutes)) / 60
     _spend(session, max(0.0, waits) + _MINUTES[SPOT], path)
-    shown = plug_meter(session.drill.load_seed(load.name)).read(line, np.array([at]))
-    read = {
-        name: round(float(shown[name][0]), 3) for name in ("watts", "volts", "amps", "va", "pf")
-    }
+    shown = plug_meter(session.drill.load_seed(load.name)).read(line, _looked_at(load, at))
+    means = {name: float(np.mean(shown[name])) for name in ("watts", "volts", "amps", "va")}
+    settled = float(line.sample(np.array([at])).watts[0])
+    if abs(means["watts"] - settled) > _UNSETTLED * settled:
+        words = f"the meter at {load.name} is slow: it was read before it had settled"
+        session.mistakes.append(Mistake(number, words))
+    read = {name: round(value, 3) for name, value in means.items()}
+    read["pf"] = round(min(1.0, means["watts"] / max(1e-9, means["va"])), 2)
     session.readings[load.name].append(
         {"type": "spot", "state": when, **read, "instrument": "plug"}
     )
+
+
+def _looked_at(load: DrillLoad, at_s: float) -> np.ndarray:
+    """Moments whose mean a meter shows: a slow one shows those before, too."""
+    if "slow meter" in load.quirks:
+        return at_s - np.arange(0.0, _SLOW_S, 2.0)
+    return np.array([at_s])
 
 
 def _start(session: Session, number: int, load: DrillLoad, whole: bool, path: str) -> None:

@@ -1,4 +1,4 @@
-"""Eight drills, from easy to hard, in the order of the trade."""
+"""Nine drills, from easy to hard, in the order of the trade."""
 
 from __future__ import annotations
 
@@ -34,19 +34,27 @@ DRILLS: tuple[dict[str, Any], ...] = (
      "meters": ["plug"], "lesson": "Watts and volt-amperes, read together, give the microfarads.",
      "question": "Does the pump want more than 20 µF to run at a power factor of 0.95?",
      "loads": [{"name": "Pump", "standin": "pump", "label_factor": 1.3}]},
-    {"name": "Twelve hours of cold", "ask": "hours", "limit": 12, "minutes": 600,
-     "meters": ["plug", "plug", "shunt"], "lesson": "A pack holds less than its label.",
-     "question": "Will the case carry the cold box and the router for 12 hours?",
-     "loads": [{"name": "Cold box", "standin": "cold-box", "label_factor": 1.9},
-               {"name": "Router", "standin": "electronics", "label_factor": 2.2}],
+    {"name": "Cups before noon", "ask": "tasks", "limit": 20, "minutes": 360, "within": 2,
+     "meters": ["plug", "shunt"], "lesson": "Many together, divided, are worth more than one.",
+     "question": "From ten till noon, the inverter on: will the case boil 20 cups and more?",
+     "loads": [{"name": "Kettle", "standin": "kettle", "label_factor": 1.15}],
      "supply": _BOX},
+    {"name": "Twelve hours of cold", "ask": "hours", "limit": 12, "minutes": 600,
+     "meters": ["plug", "plug", "display"], "lesson": "A pack holds less than its label.",
+     "question": "Will the case carry the cold box for 12 hours, and the router from 20:00 to "
+                 "23:00?",
+     "loads": [{"name": "Cold box", "standin": "cold-box", "label_factor": 1.9},
+               {"name": "Router", "standin": "electronics", "label_factor": 2.2,
+                "between": [["20:00", "23:00"]]}],
+     "supply": {**_BOX, "quirks": ["display sticks"]}},
     {"name": "A night at the clinic", "ask": "hours", "limit": 8, "minutes": 600,
      "meters": ["plug", "plug", "shunt"], "lesson": "Spend the hours where the energy goes.",
      "question": "Will the cabinet carry all four until the morning, 8 hours?",
      "loads": [{"name": "Vaccine box", "standin": "cold-box", "label_factor": 1.7},
                {"name": "Incubator", "standin": "heater", "label_factor": 1.05,
                 "quirks": ["counter not reset"]},
-               {"name": "Heat mat", "standin": "stepped", "label_factor": 1.2},
+               {"name": "Heat mat", "standin": "stepped", "label_factor": 1.2,
+                "quirks": ["slow meter"]},
                {"name": "Router", "standin": "electronics", "label_factor": 2.4}],
      "supply": {**_BOX, "nominal_wh": 2560, "continuous_w": 2000, "surge_va": 4000,
                 "idle_w": 22}},

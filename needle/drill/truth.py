@@ -2,10 +2,24 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+from functools import lru_cache
+
 import numpy as np
 
 from needle.decide.power_factor import correct
-from needle.drill.drill import CAPACITOR, DAY, DIFFERENCE, HOURS, START, Drill, DrillLoad
+from needle.drill.drill import (
+    CAPACITOR,
+    DAY,
+    DIFFERENCE,
+    HOURS,
+    START,
+    TASKS,
+    Drill,
+    DrillLoad,
+    DrillSupply,
+)
+from needle.moments import DAY_MIN, in_windows, parse_windows
 from needle.standin.appliances import timeline
 from needle.standin.timeline import Timeline
 
@@ -28,12 +42,13 @@ def day_wh(drill: Drill, load: DrillLoad) -> float:
 
 def running_w(drill: Drill, load: DrillLoad) -> float:
     """W of the state that it runs in: half of its energy is drawn at more, half at less."""
-    return _running(drill, load)[0]
+    return _running(load.standin, drill.load_seed(load.name))[0]
 
 
-def _running(drill: Drill, load: DrillLoad) -> tuple[float, float]:
+@lru_cache(maxsize=64)
+def _running(standin: str, seed: int) -> tuple[float, float]:
     """W and VA at the middle of its energy."""
-    sample = line_of(drill, load).sample(np.arange(0.0, 2 * DAY_S, 10.0))
+    sample = timeline(standin, seed).sample(np.arange(0.0, 2 * DAY_S, 10.0))
     order = np.argsort(sample.watts)
     drawn = np.cumsum(sample.watts[order])
     middle = order[int(np.searchsorted(drawn, drawn[-1] / 2))]
@@ -42,7 +57,7 @@ def _running(drill: Drill, load: DrillLoad) -> tuple[float, float]:
 
 def capacitor_uf(drill: Drill, load: DrillLoad) -> float:
     """True µF that lift its power factor to the usual target while it runs."""
-    watts, va = _running(drill, load)
+    watts, va = _running(load.standin, drill.load_seed(load.name))
     return correct(watts, max(watts, va), MAINS_V, HERTZ).to_target_uf
 
 
@@ -62,15 +77,44 @@ def start_va(drill: Drill, load: DrillLoad) -> float:
     return float(np.mean(peaks)) if peaks else running_w(drill, load)
 
 
+def usable_wh(supply: DrillSupply) -> float:
+    """True Wh from full to the floor."""
+    return supply.nominal_wh * supply.holds * (1 - supply.floor)
+
+
 def supply_hours(drill: Drill) -> float:
     """True hours from full to the floor, from the end of the time for measuring."""
     supply = drill.supply
     assert supply is not None
     times = drill.second(drill.minutes) + np.arange(0.0, DAYS * DAY_S, _STEP_S)
-    watts = np.sum([line_of(drill, load).sample(times).watts for load in drill.loads], axis=0)
+    watts = np.zeros(len(times))
+    for load in drill.loads:
+        watts += line_of(drill, load).sample(times).watts * _in_use(load, times)
     gone = np.cumsum(supply.idle_w + watts / supply.efficiency) * _STEP_S / 3600
-    usable = supply.nominal_wh * supply.holds * (1 - supply.floor)
-    return float(np.searchsorted(gone, usable)) * _STEP_S / 3600
+    return float(np.searchsorted(gone, usable_wh(supply))) * _STEP_S / 3600
+
+
+def _in_use(load: DrillLoad, times_s: np.ndarray) -> np.ndarray:
+    """Whether the client runs it at each moment."""
+    if not load.between:
+        return np.ones(len(times_s), dtype=bool)
+    windows = parse_windows(list(load.between), "between", UTC)
+    day = in_windows(windows, datetime(2027, 1, 1, tzinfo=UTC), DAY_MIN)
+    return day[(times_s // 60).astype(int) % DAY_MIN]
+
+
+def task_wh(drill: Drill, load: DrillLoad) -> float:
+    """True Wh of a task, mean over all of its course."""
+    line = line_of(drill, load)
+    return line.mean_w() * line.horizon_s / 3600 / max(1, len(line.runs_s()))
+
+
+def tasks(drill: Drill) -> float:
+    """How often the supply runs the first load's task in the hours given, the inverter on."""
+    supply = drill.supply
+    assert supply is not None
+    left = usable_wh(supply) - supply.idle_w * drill.within_h
+    return max(0.0, left * supply.efficiency / task_wh(drill, drill.loads[0]))
 
 
 def truth_of(drill: Drill) -> float:
@@ -82,6 +126,8 @@ def truth_of(drill: Drill) -> float:
         return start_va(drill, first)
     if drill.ask == CAPACITOR:
         return capacitor_uf(drill, first)
+    if drill.ask == TASKS:
+        return tasks(drill)
     if drill.ask == DIFFERENCE:
         return day_wh(drill, first) - day_wh(drill, drill.loads[1])
     assert drill.ask == HOURS

@@ -33,6 +33,8 @@ class Appliance:
         Random generator, horizon s → segments.
     noise : float
         Relative noise of its power.
+    by_task : bool
+        Whether each of its runs is one task.
     """
 
     key: str
@@ -40,6 +42,7 @@ class Appliance:
     kind: str
     course: Callable[[np.random.Generator, float], Iterator[Segment]]
     noise: float = 0.004
+    by_task: bool = False
 
 
 def _room_c(time_s: float, base_c: float) -> float:
@@ -191,6 +194,17 @@ def programme(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
         time += rng.uniform(3 * 3600, 6 * 3600)
 
 
+def kettle(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
+    """A small kettle: a cup whenever somebody wants one, each filled a little differently."""
+    watts, cup_wh = rng.uniform(500, 900), rng.uniform(26, 40)
+    time = 0.0
+    yield Segment(0.0, 0.0, 0.0, 1.0, state="resting")
+    while (time := time + rng.uniform(600, 3600)) < horizon_s:
+        yield Segment(time, watts, watts, 1.0)
+        time += cup_wh * rng.normal(1, 0.07) * 3600 / watts
+        yield Segment(time, 0.0, 0.0, 1.0, state="resting")
+
+
 def pack_charging(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
     """Constant power, then a taper, then the resting draw of a full pack."""
     full_w, pf = rng.uniform(40, 70), rng.uniform(0.55, 0.65)
@@ -244,6 +258,7 @@ APPLIANCES = {
         Appliance("motor-tool", "induction-motor tool", "induction-motor", induction_tool, 0.01),
         Appliance("pump", "pressure pump", "pump", pump, 0.01),
         Appliance("programme", "autoclave programme", "resistive-heat", programme, 0.002),
+        Appliance("kettle", "kettle, a cup at a time", "resistive-heat", kettle, 0.002, True),
         Appliance("charger", "pack charging", "electronics", pack_charging, 0.006),
         Appliance("electronics", "router", "electronics", electronics, 0.01),
         Appliance("led", "lamp", "led", led),

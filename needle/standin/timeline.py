@@ -131,6 +131,16 @@ class Timeline:
         )
         return float(joules.sum() / (end_s - start_s))
 
+    def runs_s(self) -> list[tuple[float, float]]:
+        """First and last moment of each stretch in which it does not rest, s."""
+        columns = self.columns()
+        ends = columns["start_s"] + columns["length_s"]
+        return [
+            (segment.start_s, float(end))
+            for segment, end in zip(self.segments, ends, strict=True)
+            if segment.state != "resting"
+        ]
+
     def starts_s(self) -> list[float]:
         """Moments at which something with an inrush switches on, s."""
         return [segment.start_s for segment in self.segments if segment.inrush_va > 0]

@@ -13,10 +13,11 @@ from needle.drill.judge import interval_score, judged, parse_answer
 from needle.drill.play import careful, careless
 from needle.drill.session import played
 from needle.drill.shipped import DRILLS
-from needle.drill.truth import day_wh, start_va, truth_of
+from needle.drill.truth import day_wh, line_of, running_w, start_va, task_wh, truth_of
 
 BOX = next(drill for drill in DRILLS if drill["name"] == "Whole cycles")
 PUMP = next(drill for drill in DRILLS if drill["ask"] == "start")
+CUPS = next(drill for drill in DRILLS if drill["ask"] == "tasks")
 CASE = next(drill for drill in DRILLS if drill["name"] == "Twelve hours of cold")
 OLD = next(drill for drill in DRILLS if drill["name"] == "A counter from yesterday")
 
@@ -88,10 +89,105 @@ class SessionTest(unittest.TestCase):
                 played(drill, doings)
 
     def test_a_drain_tells_what_the_pack_holds(self):
-        session = played(parse_drill(CASE), [{"do": "idle"}, {"do": "drain"}])
+        session = played(parse_drill({**CASE, "meters": ["shunt"]}),
+                         [{"do": "idle"}, {"do": "drain"}])  # fmt: skip
         idle, drain = session.tests
         self.assertAlmostEqual(idle["watts"], 12.0, delta=0.2)
         self.assertAlmostEqual(drain["wh"], 1024 * 0.81 * 0.9, delta=10)
+
+
+class TaskTest(unittest.TestCase):
+    def test_many_together_come_nearer_than_one(self):
+        drill = parse_drill(CUPS)
+        kettle = drill.loads[0]
+        true = task_wh(drill, kettle)
+        one, many = (
+            played(drill, [{"do": "reset", "load": "Kettle"}, {"do": "task", "load": "Kettle",
+                                                                "count": count}])
+            for count in (1, 20)
+        )  # fmt: skip
+        last = many.readings["Kettle"][-1]
+        self.assertAlmostEqual(last["wh"] / last["runs"] / true, 1.0, delta=0.08)
+        self.assertIn("more at once say more", one.mistakes[0].words)
+        self.assertEqual(many.mistakes, [])
+        self.assertLess(one.minutes, many.minutes)
+
+    def test_the_truth_is_what_is_left_beside_the_idle(self):
+        drill = parse_drill(CUPS)
+        left = 1024 * 0.81 * 0.9 - 2 * 12
+        self.assertAlmostEqual(truth_of(drill), left * 0.9 / task_wh(drill, drill.loads[0]))
+
+    def test_only_what_does_tasks_is_asked_for_them(self):
+        with self.assertRaisesRegex(DocumentError, "take a kettle"):
+            parse_drill({**CUPS, "loads": [{"name": "Router", "standin": "electronics"}]})
+        with self.assertRaisesRegex(DocumentError, "does no tasks"):
+            played(parse_drill(BOX), [{"do": "task", "load": "Cold box"}])
+
+
+class QuirkTest(unittest.TestCase):
+    def test_a_display_that_sticks_hides_the_idle_at_first(self):
+        drill = parse_drill(CASE)
+        short = played(drill, [{"do": "idle", "hours": 3}])
+        self.assertEqual(short.tests, [])
+        self.assertIn("which is not no draw at all", short.mistakes[0].words)
+        long = played(drill, [{"do": "idle", "hours": 8}])
+        fallen = 1 - 12.0 * 8 / (1024 * 0.81)
+        self.assertAlmostEqual(long.tests[0]["to"], fallen, delta=0.006)
+        with self.assertRaisesRegex(DocumentError, "how long nothing is plugged in"):
+            played(drill, [{"do": "idle"}])
+
+    def test_a_drain_by_the_display_is_counted_behind_the_inverter(self):
+        test = played(parse_drill(CASE), [{"do": "drain"}]).tests[0]
+        self.assertEqual(test["counted"], "ac")
+        at_battery = test["wh"] / 0.9 + 12 * test["hours"]
+        self.assertAlmostEqual(at_battery, 1024 * 0.81 * 0.9, delta=10)
+
+    def test_a_slow_meter_is_let_settle(self):
+        night = parse_drill(DRILLS[-1])
+        mat, ten = night.loads[2], night.second(0)
+        starts = next(at for at in line_of(night, mat).starts_s() if at > ten + 60)
+        wait = {"do": "wait", "hours": (starts - 10 - ten) / 3600}
+        hasty, patient = (
+            played(night, [wait, {"do": "spot", "load": "Heat mat", "settle": settle}])
+            for settle in (False, True)
+        )
+        true = running_w(night, mat)
+        self.assertLess(hasty.readings["Heat mat"][-1]["watts"], 0.9 * true)
+        shown = patient.readings["Heat mat"][-1]["watts"]
+        self.assertAlmostEqual(shown / true, 1.0, delta=0.03)
+        self.assertIn("before it had settled", hasty.mistakes[-1].words)
+        self.assertEqual(patient.mistakes, [])
+
+
+@mock.patch.object(answer, "_DRAWS", 60)
+class DrawnPlanTest(unittest.TestCase):
+    def drawn(self, uses, **more):
+        drill = parse_drill({**CASE, "supply": {**CASE["supply"], "quirks": []}})
+        return played(drill, [{"do": "plan", "uses": uses, **more}])
+
+    def test_the_clients_plan_has_no_mistake_and_is_the_tools_own(self):
+        session = self.drawn({"Router": [["20:00", "23:00"]]})
+        verdict = judged(session, answered(session))
+        self.assertEqual([m for m in verdict.mistakes if "plan" in m.words], [])
+        low, _, high = answer.drawn_hours(session)
+        self.assertEqual((low, high), (verdict.tool.low, verdict.tool.high))
+
+    def test_what_the_plan_has_otherwise_is_named(self):
+        session = self.drawn({"Router": "out"}, floor=0.0)
+        words = [mistake.words for mistake in judged(session, answered(session)).mistakes]
+        self.assertIn("your plan has Router left out: it runs 20:00 to 23:00", words)
+        self.assertIn("your plan drains the pack to 0 %: 10 % stays in it", words)
+        always = self.drawn({})
+        words = [mistake.words for mistake in judged(always, answered(always)).mistakes]
+        self.assertIn("your plan has Router at other hours: it runs 20:00 to 23:00", words)
+        self.assertLess(answer.drawn_hours(always)[1], answer.drawn_hours(session)[1])
+
+    def test_a_plan_of_nothing_comes_to_nothing(self):
+        self.assertIsNone(answer.drawn_hours(self.drawn({"Router": "out", "Cold box": "out"})))
+        for wrong in ({"Router": [["20:00"]]}, {"Lamp": "out"}, {"Router": 5},
+                      {"Router": [["2027-02-09T20:00", "2027-02-09T23:00"]]}):  # fmt: skip
+            with self.subTest(wrong=wrong), self.assertRaises(DocumentError):
+                self.drawn(wrong)
 
 
 class DocumentTest(unittest.TestCase):

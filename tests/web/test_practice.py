@@ -12,7 +12,7 @@ from needle.drill.shipped import DRILLS
 from tests.web.base import SiteTest
 from web.practice.models import DrillRun
 
-BOX, CASE = 2, 7
+BOX, CUPS, CASE = 2, 7, 8
 
 
 class PracticeTest(SiteTest):
@@ -70,11 +70,34 @@ class PracticeTest(SiteTest):
 
     def test_a_supply_is_tested_and_a_round_told(self):
         run = self.begun(CASE)
-        self.do(run, do="idle")
+        self.assertContains(self.do(run, do="idle"), "how long", status_code=422)
         self.do(run, do="drain")
         self.assertContains(self.page(run), "Drained:")
         self.answer(run, 9, 16, "yes")
         self.assertContains(self.page(run), "How a measuring round would have used these hours")
+
+    def test_a_plan_is_drawn_up_and_told(self):
+        run = self.begun(CASE)
+        self.assertContains(self.page(run), "What does this plan come to?")
+        uses = {"use-0": "always", "use-1": "between", "from-1": "20:00", "to-1": "23:00"}
+        self.assertContains(self.do(run, do="plan", floor="10", **(uses | {"to-1": ""})),
+                            "Give both hours between which Router runs.", status_code=422)  # fmt: skip
+        self.do(run, do="plan", floor="10", **uses)
+        page = self.page(run)
+        self.assertContains(page, "By what you have read, your plan lasts")
+        self.assertContains(page, 'value="23:00"')
+        self.do(run, do="plan", floor="0", **(uses | {"use-1": "out"}))
+        self.answer(run, 9, 16, "yes")
+        self.assertContains(self.page(run), "Your plan has Router left out")
+
+    def test_tasks_are_counted_together(self):
+        run = self.begun(CUPS)
+        self.do(run, do="reset", loads="Kettle")
+        self.do(run, do="task", loads="Kettle", count="12")
+        self.assertContains(self.page(run), "for 12 tasks")
+        self.answer(run, 12, 26, "yes")
+        self.assertContains(self.page(run), "12.0\u00a0times to 26.0\u00a0times")
+        self.assertEqual(self.do(run, do="task", loads="Kettle", count="99").status_code, 422)
 
     def test_what_cannot_be_done_is_said_and_nothing_is_kept(self):
         run = self.begun()
@@ -121,4 +144,6 @@ class PracticeTest(SiteTest):
         for name in ("do", "answer", "remove"):
             url = reverse(f"practice:{name}", args=[theirs.pk])
             self.assertEqual(self.client.post(url).status_code, 404)
-        self.assertEqual(self.client.post(reverse("practice:begin", args=[9])).status_code, 404)
+        self.assertEqual(
+            self.client.post(reverse("practice:begin", args=[len(DRILLS) + 1])).status_code, 404
+        )

@@ -59,4 +59,4 @@ def begin_drills(user: Any) -> None:
     half = begin_drill(user, 2)
     do(half, {"do": "reset", "loads": ["Cold box"]})
     do(half, {"do": "counter", "loads": ["Cold box"], "hours": 4.0})
-    begin_drill(user, 7)
+    begin_drill(user, 8)

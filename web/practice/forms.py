@@ -8,13 +8,19 @@ from django import forms
 
 from needle.drill.answer import DrillAnswer
 from needle.drill.drill import Drill
-from needle.drill.session import COUNTER, RESET, SPOT, START
+from needle.drill.session import ALWAYS, COUNTER, MOST_TASKS, OUT, PLAN, RESET, SPOT, START, TASK
 from web.common.fields import QuantityField
 
 #: Largest file of a drill, bytes.
 MOST_BYTES = 200_000
 #: What is done to chosen loads.
-ON_A_LOAD = (SPOT, COUNTER, RESET, START)
+ON_A_LOAD = (SPOT, COUNTER, TASK, RESET, START)
+
+
+#: When a load runs, as a plan has it.
+BETWEEN = "between"
+USES = [(ALWAYS, "all the time"), (BETWEEN, "from … to …"), (OUT, "not at all")]
+ENDS = ("from", "to")
 
 
 class DoingForm(forms.Form):
@@ -26,6 +32,8 @@ class DoingForm(forms.Form):
     when = forms.ChoiceField(choices=[("running", "running"), ("resting", "resting")],
                              required=False)  # fmt: skip
     whole_cable = forms.BooleanField(required=False)
+    settle = forms.BooleanField(required=False)
+    count = forms.IntegerField(min_value=1, max_value=MOST_TASKS, required=False)
 
     def __init__(self, *args: Any, drill: Drill, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -48,9 +56,46 @@ class DoingForm(forms.Form):
             doing["hours"] = cleaned["hours"]
         if cleaned["do"] == SPOT:
             doing["when"] = cleaned["when"] or "running"
+        if cleaned["do"] == TASK:
+            doing["count"] = cleaned["count"] or 1
         if cleaned["whole_cable"]:
             doing["whole_cable"] = True
+        if cleaned["settle"]:
+            doing["settle"] = True
         return doing
+
+
+class PlanForm(forms.Form):
+    """When each load runs on the supply, and how much stays in it; a field's prefix is its load."""
+
+    floor = forms.FloatField(min_value=0, max_value=90, label="Stays in the pack, %")
+
+    def __init__(self, *args: Any, drill: Drill, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.names = [load.name for load in drill.loads]
+        for number in range(len(self.names)):
+            self.fields[f"use-{number}"] = forms.ChoiceField(choices=USES)
+            for end in ENDS:
+                self.fields[f"{end}-{number}"] = forms.TimeField(required=False)
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or {}
+        for number, name in enumerate(self.names):
+            hours = [cleaned.get(f"{end}-{number}") for end in ENDS]
+            if cleaned.get(f"use-{number}") == BETWEEN and None in hours and not self.errors:
+                self.add_error(None, f"Give both hours between which {name} runs.")
+        return cleaned
+
+    def doing(self) -> dict[str, Any]:
+        """As a session has it."""
+        uses: dict[str, Any] = {}
+        for number, name in enumerate(self.names):
+            use = self.cleaned_data[f"use-{number}"]
+            if use == BETWEEN:
+                first, last = (self.cleaned_data[f"{end}-{number}"] for end in ENDS)
+                use = [[f"{first:%H:%M}", f"{last:%H:%M}"]]
+            uses[name] = use
+        return {"do": PLAN, "uses": uses, "floor": self.cleaned_data["floor"] / 100}
 
 
 class AnswerForm(forms.Form):

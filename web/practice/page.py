@@ -6,13 +6,19 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
-from needle.drill.drill import BEGINS_H, Drill
+from needle.drill.answer import drawn_hours
+from needle.drill.drill import BEGINS_H, HOURS, METERS, Drill
 from needle.drill.judge import SCORE_WORDS
-from needle.drill.session import Session
+from needle.drill.session import ALWAYS, OUT, Session
 from needle.drill.shipped import DRILLS
-from needle.measure.instruments import INSTRUMENTS
+from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.quantity import as_read, hours_text
+from needle.standin.appliances import APPLIANCES
+from web.practice.forms import BETWEEN, USES
 from web.practice.models import DrillRun
+
+#: Where the Wh of a drain were counted.
+SIDES = {"battery": "at the battery", "ac": "behind the inverter"}
 
 
 @dataclass(frozen=True)
@@ -47,6 +53,17 @@ class LoadReadings:
 
 
 @dataclass(frozen=True)
+class PlanRow:
+    """A load in the learner's plan: its place, name, use (always, between, out), from and to."""
+
+    number: int
+    name: str
+    use: str
+    first: str
+    last: str
+
+
+@dataclass(frozen=True)
 class DrillPage:
     """A try at a drill."""
 
@@ -54,6 +71,7 @@ class DrillPage:
     drill: Drill
     session: Session
     score_words: str = SCORE_WORDS
+    uses: tuple[tuple[str, str], ...] = tuple(USES)
 
     @property
     def clock(self) -> str:
@@ -74,10 +92,7 @@ class DrillPage:
     @property
     def meters(self) -> str:
         counts = Counter(self.drill.meters)
-        return ", ".join(
-            f"{number} {INSTRUMENTS[key].name}s" if number > 1 else f"a {INSTRUMENTS[key].name}"
-            for key, number in counts.items()
-        )
+        return ", ".join(_so_many(INSTRUMENTS[key], number) for key, number in counts.items())
 
     @property
     def loads(self) -> list[LoadReadings]:
@@ -94,7 +109,48 @@ class DrillPage:
     def has(self) -> dict[str, bool]:
         """Which meters are there."""
         meters = set(self.drill.meters)
-        return {key: key in meters for key in ("plug", "clamp", "shunt")}
+        return {key: key in meters for key in METERS}
+
+    @property
+    def tests_supply(self) -> bool:
+        return self.drill.supply is not None and (self.has["shunt"] or self.has["display"])
+
+    @property
+    def watches_display(self) -> bool:
+        """Whether the supply's idle shows on its display alone."""
+        return self.tests_supply and not self.has["shunt"]
+
+    @property
+    def makes_tasks(self) -> bool:
+        """Whether one of its loads does tasks that can be counted."""
+        return any(APPLIANCES[load.standin].by_task for load in self.drill.loads)
+
+    @property
+    def plan_rows(self) -> list[PlanRow]:
+        """What the learner planned for each load; at first, all of them all the time."""
+        if self.drill.ask != HOURS:
+            return []
+        drawn = self.session.plan
+        rows = []
+        for number, load in enumerate(self.drill.loads):
+            use = drawn.uses[load.name] if drawn else ()
+            first, last = use[0] if use else ("", "")
+            key = OUT if use is None else BETWEEN if use else ALWAYS
+            rows.append(PlanRow(number, load.name, key, first, last))
+        return rows
+
+    @property
+    def planned_floor(self) -> float:
+        """Percent."""
+        supply = self.drill.supply
+        floor = self.session.plan.floor if self.session.plan else supply.floor if supply else 0.0
+        return 100 * floor
+
+    @property
+    def drawn_words(self) -> str:
+        """What the learner's plan comes to, by what was read; empty before one was drawn up."""
+        hours = drawn_hours(self.session)
+        return "" if hours is None else f"{hours_text(hours[0])} to {hours_text(hours[2])}"
 
     @property
     def supply_words(self) -> str:
@@ -106,6 +162,12 @@ class DrillPage:
             f"{as_read(supply.continuous_w, 'W')}, surge {as_read(supply.surge_va, 'VA')}; "
             f"{supply.floor * 100:.0f} % stays in it"
         )
+
+
+def _so_many(instrument: Instrument, number: int) -> str:
+    if number > 1:
+        return f"{number} {instrument.name}s"
+    return f"{'the' if instrument.key == 'display' else 'a'} {instrument.name}"
 
 
 def _words(reading: dict[str, Any]) -> str:
@@ -122,9 +184,14 @@ def _words(reading: dict[str, Any]) -> str:
         return f"{as_read(reading['wh'], 'Wh')} in {hours_text(reading['hours'], exact=True)}"
     if kind == "start":
         return f"start: {as_read(reading['amps'], 'A')} at {as_read(reading['volts'], 'V')}"
+    if kind == "task":
+        count = int(reading["runs"])
+        return f"{as_read(reading['wh'], 'Wh')} for {count} task{'s' if count > 1 else ''}"
+    if kind == "idle" and "watts" not in reading:
+        hours = hours_text(reading["hours"], exact=True)
+        return f"idle: the display fell to {reading['to'] * 100:.0f} % in {hours}"
     if kind == "idle":
         return f"inverter idle: {as_read(reading['watts'], 'W')} on the battery side"
-    return (
-        f"drained: {as_read(reading['wh'], 'Wh')} from full to {reading['to'] * 100:.0f} % "
-        f"in {hours_text(reading['hours'], exact=True)}"
-    )
+    counted = f"{as_read(reading['wh'], 'Wh')} {SIDES[reading['counted']]}"
+    hours = hours_text(reading["hours"], exact=True)
+    return f"drained: {counted} from full to {reading['to'] * 100:.0f} % in {hours}"

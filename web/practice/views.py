@@ -12,7 +12,7 @@ from needle.drill.shipped import DRILLS
 from web.common.downloads import json_attachment
 from web.common.htmx import HtmxRequest
 from web.practice import actions
-from web.practice.forms import AnswerForm, DoingForm, DrillFileForm
+from web.practice.forms import PLAN, AnswerForm, DoingForm, DrillFileForm, PlanForm
 from web.practice.models import DrillRun
 from web.practice.page import DrillPage, cards_of
 
@@ -72,7 +72,8 @@ def _page(
 def do(request: HtmxRequest, run: int) -> HttpResponse:
     """One thing done on the simulated bench."""
     record = _run(request, run)
-    form = DoingForm(request.POST, drill=record.drill())
+    plans = request.POST.get("do") == PLAN
+    form = (PlanForm if plans else DoingForm)(request.POST, drill=record.drill())
     if not form.is_valid():
         first = next(iter(form.errors.values()))[0]
         return _page(request, record, trouble=str(first))
