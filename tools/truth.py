@@ -28,6 +28,11 @@ PLAN_DAYS = 6
 EVIDENCE = ("label", "spot", "tally", "run", "capture")
 #: Each load has evidence of a kind of its own.
 MIXED = "mixed"
+#: What the trade says of appliances, low, typical and high: eight in ten lie between. Label over
+#: running watts; duty of a box with a fixed speed, and of a thermostat's heat.
+PLATE, BOX_DUTY, HEAT_DUTY = (1.2, 2.0, 4.0), (0.2, 0.35, 0.6), (0.2, 0.5, 0.9)
+#: Standard normal quantile at 90 %.
+_Z90 = 1.2816
 
 
 @dataclass
@@ -89,7 +94,7 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
     if sort in ("box", "heat"):
         cold = sort == "box"
         running = rng.uniform(60, 150) if cold else rng.uniform(120, 500)
-        duty = rng.uniform(0.2, 0.5) if cold else rng.uniform(0.15, 0.75)
+        duty = min(0.95, _of(rng, *(BOX_DUTY if cold else HEAT_DUTY)))
         period = rng.uniform(30, 70) * 60 if cold else rng.uniform(10, 25) * 60
         swing = 0.12 * rng.uniform(0.5, 1.4)
         on = _cycling(rng, seconds, duty, period, day_sd, swing)
@@ -97,7 +102,7 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
         watts = np.where(on, running * np.exp(rng.normal(0, 0.01, points)), resting)
         if cold and rng.random() < 0.4:
             _defrosts(rng, watts, rng.uniform(130, 260))
-        label = running * (rng.uniform(1.2, 2.6) if cold else rng.uniform(0.98, 1.08))
+        label = running * (_of(rng, *PLATE) if cold else rng.uniform(0.98, 1.08))
         factor = rng.uniform(0.56, 0.78) if cold else 1.0
         kind = "compressor-fixed" if cold else "thermostat-heat"
         return Appliance(name, kind, watts, running, resting, factor, label, on)
@@ -113,7 +118,8 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
         watts = mean * course * np.exp(wander - 0.02)
         if rng.random() < 0.4:
             _defrosts(rng, watts, rng.uniform(130, 260))
-        return Appliance(name, "compressor-variable", watts, mean, 0.0, 0.9, mean * 2.5, always)
+        label = mean * _of(rng, *PLATE)
+        return Appliance(name, "compressor-variable", watts, mean, 0.0, 0.9, label, always)
     if sort == "electronics":
         mean = rng.uniform(8, 60)
         hours = np.arange(points) * STEP_S / 3600
@@ -123,16 +129,23 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
         )
         watts = mean * course * np.exp(rng.normal(0, 0.02, points))
         return Appliance(
-            name, "electronics", watts, mean, 0.0, 0.6, mean * rng.uniform(1.3, 3), always
+            name, "electronics", watts, mean, 0.0, 0.6, mean * _of(rng, *PLATE), always
         )
     mean = rng.uniform(6, 45)
     first = int(rng.integers(17, 20))
     hour = (np.arange(points) * STEP_S % DAY_S) / 3600
     on = (hour >= first) & (hour < first + 4)
     windows = [[f"{first:02d}:00", f"{first + 4:02d}:00"]]
-    label = mean * rng.uniform(1.2, 2)
+    label = mean * _of(rng, *PLATE)
     watts = np.where(on, mean, 0.0)
     return Appliance(name, "led", watts, mean, 0.0, 0.8, label, on, windows=windows)
+
+
+def _of(rng: np.random.Generator, low: float, typical: float, high: float) -> float:
+    """One of what the trade says: a logarithm of two halves about the typical one."""
+    z = rng.normal()
+    half = np.log(typical / low) if z < 0 else np.log(high / typical)
+    return float(typical * np.exp(half * z / _Z90))
 
 
 def read_watts(rng: np.random.Generator, watts: float) -> float:

@@ -10,13 +10,11 @@ from needle.measure.cycles import CYCLE_SPREAD
 from needle.measure.readings import Recorded, Start, Task
 from needle.profile.energy import LONG_ENOUGH_H, STEADY_ENOUGH_H, Cycles, Watched
 from needle.profile.states import State
-from needle.profile.variation import UNSEEN_SPREAD
+from needle.profile.variation import UNSEEN_SPREAD, wander_spread
 from needle.quantity import hours_text, with_unit
 
 #: How the level of one run differs from another's (relative sd), and the least that many claim.
 LEVEL_SPREAD, LEAST_LEVEL_SPREAD = 0.04, 0.02
-#: How the hour of a load whose watts wander differs from its day (relative sd, general value).
-_WANDER = 0.10
 #: A program that ends within so many hours is one task.
 _ONE_TASK_H = 6.0
 
@@ -64,7 +62,7 @@ def _mean(capture: Recorded, watched: Watched) -> Estimate:
         mean_w = capture.wh / hours
         cycles = watched.cut_off(hours) if capture.pattern == "cycling" else 0.0
     rarer = UNSEEN_SPREAD if capture.rarer and hours < LONG_ENOUGH_H else 0.0
-    wander = _WANDER / math.sqrt(max(1.0, hours)) if capture.pattern == "modulating" else 0.0
+    wander = wander_spread(hours) if capture.pattern == "modulating" else 0.0
     spread = math.sqrt(
         watched.span(hours) ** 2 + cycles**2 + rarer**2 + wander**2
         + (capture.context.meter().limit / math.sqrt(3)) ** 2

@@ -26,9 +26,10 @@ from needle.profile.kinds import Kind
 HOURS_A_DAY = 24.0
 #: Days that the prior of the day-to-day spread is worth.
 DAYS_WORTH = 4
-#: What a defrost that was not seen adds to the mean: middle and spread of 5 to 18 % more in one
-#: box of two or three that defrost.
+#: What a defrost that was not seen adds to the mean: middle and spread of 5 to 18 % more in those
+#: boxes that defrost, two of five; they do so every so many hours, evenly (general values).
 UNSEEN_SHIFT, UNSEEN_SPREAD = 0.04, 0.06
+_DEFROSTING, _EVERY_H = 0.4, (8.0, 24.0)
 #: Spread of where in a cycle a span begins and ends: sd of the on-time that it cuts off, over
 #: period · duty · (1 - duty), averaged over all lengths (by integration: 0.41).
 _CUT_OFF = 0.41
@@ -60,19 +61,36 @@ def span_spread(kind: Kind, hours: float, day: float | None = None) -> float:
 
 
 def cut_off_spread(kind: Kind, hours: float, cycle_min: float, duty: float) -> float:
-    """What cycles leave open in a span that is not whole cycles, as a relative sd of its mean.
-
-    Of what modulates: its wander within the hour, each stretch of it about independent.
-    """
+    """What cycles, or a wander within the hour, leave open in a span, as a relative sd."""
     if kind.modulates:
-        return _WANDER / math.sqrt(max(1.0, hours / _WANDER_H))
+        return wander_spread(hours)
     if not kind.cycles or hours <= 0:
         return 0.0
     cycles = max(0.25, hours * 60 / cycle_min)
     return math.hypot(CYCLE_SPREAD / math.sqrt(max(1.0, cycles)), _CUT_OFF * (1 - duty) / cycles)
 
 
-def with_unseen(mean: Estimate, kind: Kind, settled: bool, counted: bool) -> Estimate:
+def wander_spread(hours: float) -> float:
+    """What the wander of a load that modulates leaves open of its mean after so many hours.
+
+    Each stretch of it is about independent.
+    """
+    return _WANDER / math.sqrt(max(1.0, hours / _WANDER_H))
+
+
+def unseen_share(hours: float) -> float:
+    """Odds that a box defrosts though none was seen in so many hours, over those before, 0…1.
+
+    By Bayes' rule: a box that defrosts every h hours, h even between two limits, keeps it from who
+    watches T hours in max(0, 1 - T/h) of the cases.
+    """
+    low, high = _EVERY_H
+    first = min(high, max(low, hours))
+    kept = (high - first - hours * math.log(high / first)) / (high - low)
+    return kept / (1 - _DEFROSTING * (1 - kept))
+
+
+def with_unseen(mean: Estimate, kind: Kind, settled: bool, counted: bool, hours: float) -> Estimate:
     """A mean shifted and widened by a rarer state that may not have been seen yet.
 
     Parameters
@@ -80,15 +98,19 @@ def with_unseen(mean: Estimate, kind: Kind, settled: bool, counted: bool) -> Est
     settled : bool
         One was seen and counted, or it is known that there is none.
     counted : bool
-        Whether it came from a counter, which takes in what nobody saw: its middle stays.
+        Whether it came from a counter, which takes in what nobody saw: its middle stays, and a
+        short one may have taken in more than its share.
+    hours : float
+        How long it was watched, h.
     """
     if settled or not kind.rarer:
         return mean
     how = (*mean.how, "a defrost may not have been seen yet: up to a fifth more")
-    shift = 0.0 if counted else UNSEEN_SHIFT
+    share = 1.0 if counted else unseen_share(hours)
+    shift = 0.0 if counted else UNSEEN_SHIFT * share
     return replace(
         mean,
         value=mean.value * (1 + shift),
-        spread=math.hypot(mean.spread, UNSEEN_SPREAD),
+        spread=math.hypot(mean.spread, UNSEEN_SPREAD * math.sqrt(share)),
         how=how,
     )

@@ -21,7 +21,7 @@ from needle.plan.uncertain import (
 )
 from needle.profile.energy import Watched, count_error
 from needle.profile.kinds import KINDS, Kind
-from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD
+from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, unseen_share
 from needle.round.candidate import (
     COUNTER,
     SPOT,
@@ -204,7 +204,7 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
         if hours > _LONGEST_TALLY_H:
             continue
         shared = watched(load).span(hours)
-        unseen = UNSEEN_SPREAD if kind.rarer else 0.0
+        unseen = UNSEEN_SPREAD * math.sqrt(unseen_share(hours)) if kind.rarer else 0.0
         measured = math.hypot(level, CYCLE_SPREAD / math.sqrt(cycles), shared, unseen)
         yield Candidate(TALLY, load.name, WATCH, hours * 60, READ_MIN, 2.0 * cycles,
                         mean_left(load, spreads, measured, shared))  # fmt: skip
