@@ -416,3 +416,9 @@ class RealMeterTest(SiteTest):
             self.assertContains(page("192.168.7.20:8000"), "Code of http://192.168.7.20:8000/")
             with override_settings(HOST="0.0.0.0"):
                 self.assertContains(page("127.0.0.1:8000"), "Code of http://house.lan:")
+            # An address that no code can hold leaves its query out.
+            long = f"{self.url('bench:index')}?volts={'x' * 5000}"
+            whole = self.client.get(long, headers={"host": "192.168.7.20:8000"})
+            self.assertContains(
+                whole, f"Code of http://192.168.7.20:8000{self.url('bench:index')}<"
+            )

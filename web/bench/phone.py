@@ -9,13 +9,17 @@ from django.conf import settings
 from django.http import HttpRequest
 from django.utils.safestring import SafeString, mark_safe
 
+#: A longer address makes a code too fine to read; then the page without its query will do.
+MOST_LETTERS = 300
+
 
 def phone_code(request: HttpRequest) -> SafeString | None:
     """The page's address as a QR code; None where no other device reaches it."""
     name = _heard_as(request)
     if name is None:
         return None
-    address = f"{request.scheme}://{name}{request.get_full_path()}"
+    whole = request.get_full_path()
+    address = f"{request.scheme}://{name}{whole if len(whole) <= MOST_LETTERS else request.path}"
     drawing = segno.make(address, micro=False).svg_inline(
         omitsize=True, svgclass="phone-code", lineclass="phone-code-line",
         title=f"Code of {address}",
