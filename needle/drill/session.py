@@ -276,7 +276,9 @@ def _idle_by_display(
     sticks = "display sticks" in supply.quirks and charge > _STICKS_ABOVE
     shown = 1.0 if sticks else float(np.floor(100 * charge + 0.5) / 100)
     if shown >= 1.0:
-        words = f"after {hours:.2g} h the display still stood at full, which is not no draw at all"
+        words = (
+            f"after {hours:.2g} h the display still stood at full: something is drawn all the same"
+        )
         session.mistakes.append(Mistake(number, words))
         return
     session.tests.append({"type": "idle", "from": 1.0, "to": shown, "hours": round(hours, 2)})

@@ -129,7 +129,7 @@ class QuirkTest(unittest.TestCase):
         drill = parse_drill(CASE)
         short = played(drill, [{"do": "idle", "hours": 3}])
         self.assertEqual(short.tests, [])
-        self.assertIn("which is not no draw at all", short.mistakes[0].words)
+        self.assertIn("something is drawn all the same", short.mistakes[0].words)
         long = played(drill, [{"do": "idle", "hours": 8}])
         fallen = 1 - 12.0 * 8 / (1024 * 0.81)
         self.assertAlmostEqual(long.tests[0]["to"], fallen, delta=0.006)

@@ -12,7 +12,7 @@ from needle.drill.judge import SCORE_WORDS
 from needle.drill.session import ALWAYS, OUT, Session
 from needle.drill.shipped import DRILLS
 from needle.measure.instruments import INSTRUMENTS, Instrument
-from needle.quantity import as_read, hours_text
+from needle.quantity import as_read, hours_text, significant
 from needle.standin.appliances import APPLIANCES
 from web.practice.forms import BETWEEN, USES
 from web.practice.models import DrillRun
@@ -151,6 +151,21 @@ class DrillPage:
         """What the learner's plan comes to, by what was read; empty before one was drawn up."""
         hours = drawn_hours(self.session)
         return "" if hours is None else f"{hours_text(hours[0])} to {hours_text(hours[2])}"
+
+    @property
+    def answer_words(self) -> str:
+        """The range that was answered."""
+        return self._told("answer")
+
+    @property
+    def tool_words(self) -> str:
+        """The range that the tool makes of the same readings."""
+        return self._told("tool")
+
+    def _told(self, whose: str) -> str:
+        assert self.run.outcome is not None
+        low, high = (significant(self.run.outcome[whose][end]) for end in ("low", "high"))
+        return f"{low} to {high}\u00a0{self.drill.unit}"
 
     @property
     def supply_words(self) -> str:
