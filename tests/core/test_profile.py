@@ -5,19 +5,16 @@ import random
 import unittest
 from dataclasses import replace
 
-import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.estimate import Estimate
 from needle.measure.readings import EnergyRun, Tally, Task, parse
 from needle.plan.measured import load_document
 from needle.profile import energy, temperature
 from needle.profile.document import as_document, parse_load
 from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, NoEvidence, derive
-from needle.profile.variation import unseen_share, with_unseen
 
 BOX = {
     "name": "Cold box",
@@ -385,34 +382,6 @@ class DirectCurrentTest(unittest.TestCase):
         data = {"name": "Pump", "kind": "led", "dc": True, "volts": 24.0,
                 "readings": [{"type": "spot", "amps": 2.0, "state": "running"}]}  # fmt: skip
         self.assertAlmostEqual(derive(parse_load(data)).running_w.value, 48.0)
-
-
-class UnseenTest(unittest.TestCase):
-    def test_odds_of_a_defrost_that_nobody_saw(self):
-        """Against counting: 200,000 boxes, of which two in five defrost every 8 to 24 h."""
-        rng = np.random.default_rng(8)
-        defrosts = rng.random(200_000) < 0.4
-        every_h = rng.uniform(8, 24, 200_000)
-        next_h = rng.random(200_000) * every_h
-        for hours in (1.0, 6.0, 11.0, 16.0, 23.0):
-            unseen = ~defrosts | (next_h > hours)
-            counted = float(np.mean(defrosts[unseen])) / 0.4
-            self.assertAlmostEqual(unseen_share(hours), counted, delta=0.01)
-        self.assertEqual((unseen_share(0.0), unseen_share(24.0)), (1.0, 0.0))
-
-    def test_the_longer_it_is_watched_the_nearer_to_what_was_seen(self):
-        mean = Estimate(40.0, 0.05, "B", ())
-        kind = KINDS["compressor-fixed"]
-        shifted = [with_unseen(mean, kind, False, False, hours) for hours in (0.0, 6.0, 12.0)]
-        self.assertAlmostEqual(shifted[0].value, 41.6)
-        values, spreads = ([getattr(each, of) for each in shifted] for of in ("value", "spread"))
-        self.assertEqual(values, sorted(values, reverse=True))
-        self.assertEqual(spreads, sorted(spreads, reverse=True))
-        self.assertEqual(with_unseen(mean, kind, True, False, 6.0), mean)
-        # A counter has counted it, if it came; how much of it, nobody knows.
-        counted = with_unseen(mean, kind, False, True, 6.0)
-        self.assertEqual(counted.value, 40.0)
-        self.assertAlmostEqual(counted.spread, math.hypot(0.05, 0.06))
 
 
 class AssumedDutyTest(unittest.TestCase):
