@@ -204,11 +204,13 @@ def _shown(
 
 
 def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str) -> None:
-    """So many tasks in a row, counted together."""
+    """So many tasks in a row, counted together: each is done when it is wanted."""
     if not APPLIANCES[load.standin].by_task:
         raise DocumentError(path, f"{load.name} does no tasks that could be counted")
-    line, now = line_of(session.drill, load), session.drill.second(session.minutes)
-    runs = [run for run in line.runs_s() if run[0] >= now][:count]
+    made = sum(read["runs"] for read in session.readings[load.name] if read["type"] == "task")
+    runs = line_of(session.drill, load).runs_s()[made : made + count]
+    if len(runs) < count:
+        raise DocumentError(path, f"{load.name} did enough tasks by now")
     minutes = sum((last - first) / 60 + _BETWEEN_MIN for first, last in runs)
     _spend(session, minutes + _MINUTES[COUNTER], path)
     shown, step = _shown(session, number, load, runs[0][0], runs[-1][1])

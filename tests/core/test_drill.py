@@ -112,6 +112,17 @@ class TaskTest(unittest.TestCase):
         self.assertEqual(many.mistakes, [])
         self.assertLess(one.minutes, many.minutes)
 
+    def test_no_cup_is_made_twice(self):
+        cups = {"do": "task", "load": "Kettle", "count": 8}
+        reset = {"do": "reset", "load": "Kettle"}
+        session = played(parse_drill(CUPS), [reset, cups, reset, cups, reset, cups])
+        shown = [read["wh"] for read in session.readings["Kettle"] if read["type"] == "task"]
+        self.assertEqual(len(shown), 3)
+        self.assertGreater(len(set(shown)), 1)
+        endless = {**CUPS, "minutes": 10_000}
+        with self.assertRaisesRegex(DocumentError, "did enough tasks"):
+            played(parse_drill(endless), [{**cups, "count": 20}] * 30)
+
     def test_the_truth_is_what_is_left_beside_the_idle(self):
         drill = parse_drill(CUPS)
         left = 1024 * 0.81 * 0.9 - 2 * 12
@@ -184,7 +195,7 @@ class DrawnPlanTest(unittest.TestCase):
 
     def test_a_plan_of_nothing_comes_to_nothing(self):
         self.assertIsNone(answer.drawn_hours(self.drawn({"Router": "out", "Cold box": "out"})))
-        for wrong in ({"Router": [["20:00"]]}, {"Lamp": "out"}, {"Router": 5},
+        for wrong in (5, [], {"Router": [["20:00"]]}, {"Lamp": "out"}, {"Router": 5},
                       {"Router": [["2027-02-09T20:00", "2027-02-09T23:00"]]}):  # fmt: skip
             with self.subTest(wrong=wrong), self.assertRaises(DocumentError):
                 self.drawn(wrong)
