@@ -56,6 +56,12 @@ class Worth:
         """Of the hours, h²."""
         return float(np.var(self.hours))
 
+    @cached_property
+    def width(self) -> float:
+        """From the 10th to the 90th percentile of the hours, h."""
+        low, high = np.quantile(self.hours, [0.1, 0.9])
+        return float(high - low)
+
     def effect(self, key: InputKey, rest: float) -> np.ndarray:
         """Hours that each draw is moved by where a thing's spread is left ``rest`` of itself."""
         if key not in self.bends:
@@ -71,6 +77,9 @@ class Worth:
         )
         low, mid, high = np.quantile(hours, [0.1, 0.5, 0.9])
         kept = math.sqrt(1 - self._share(self._taken_by_lines(rests)))
+        if high - low > self.width:
+            # By the chance of so few draws: nobody knows less for having measured.
+            kept *= self.width / (high - low)
         return (
             max(0.0, float(mid - (mid - low) * kept)),
             float(mid),

@@ -120,6 +120,13 @@ class WorthTest(RoundTest):
             told_low, _, told_high = worth.left({InputKey(LOAD, name): rest})
             self.assertAlmostEqual((told_high - told_low) / (high - low), 1.0, delta=0.12)
 
+    def test_nobody_knows_less_for_having_measured(self):
+        worth = worth_of(self.outcome)
+        for key in self.outcome.inputs.spreads:
+            for rest in (0.95, 0.6, 0.1):
+                low, _, high = worth.left({key: rest})
+                self.assertLessEqual(high - low, worth.width + 1e-9, (key, rest))
+
     def test_knowing_nothing_more_changes_nothing(self):
         worth = worth_of(self.outcome)
         self.assertEqual(worth.left({}), self.outcome.runtime)

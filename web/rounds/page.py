@@ -12,6 +12,7 @@ from django.utils.safestring import SafeString
 
 from needle.quantity import hours_text
 from web.drawing.dial import dial
+from web.drawing.reach import reach
 from web.drawing.timeline import Paper
 from web.drawing.visit import VisitBlock, VisitLane, visit_lanes
 from web.jobs.models import Job
@@ -46,6 +47,7 @@ class StepRow:
     state_words: str
     hands_min: float
     left: str
+    left_drawn: SafeString
     form_url: str
     late: bool
 
@@ -70,7 +72,8 @@ class RoundPage:
     now_words: str
     after_words: str
     hands_min: float
-    others: list[tuple[str, str]]
+    others: list[tuple[str, str, SafeString]]
+    now_drawn: SafeString
     news: bool
 
     @property
@@ -81,6 +84,10 @@ class RoundPage:
     def has_moved(self) -> bool:
         """Whether the range is another one than when the round began."""
         return self.began_words != self.now_words
+
+    @property
+    def now_wide(self) -> str:
+        return _wide(self.record.told["now_h"])
 
     @property
     def gap(self) -> float:
@@ -108,7 +115,9 @@ def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
         began_words=_between(record.before_h), now_words=_between(told["now_h"]),
         after_words=_between(told["after_h"]),
         hands_min=sum(row.hands_min for row in rows if row.open),
-        others=[(words, _wide(left)) for words, left in told.get("others", [])],
+        others=[(words, _wide(left), _narrowing(told, left, "Hours then"))
+                for words, left in told.get("others", [])],
+        now_drawn=_narrowing(told, told["now_h"], "Hours now"),
         news=news_of(record, job),
     )  # fmt: skip
 
@@ -130,6 +139,13 @@ def _wide(hours: list[float]) -> str:
     return hours_text(hours[2] - hours[0])
 
 
+def _narrowing(told: dict[str, Any], hours: list[float], words: str) -> SafeString:
+    """What is left of the range, under what it is now: all on one scale."""
+    scale = (told["now_h"][0], told["now_h"][2])
+    low, likely, high = hours
+    return reach((low, likely, high), scale, words, f"{_between(hours)}")
+
+
 def _row(record: MeasuringRound, forms: dict[str, str], number: int, now: datetime) -> StepRow:
     step = record.steps[number]
     first, last = _moments(step)
@@ -138,6 +154,7 @@ def _row(record: MeasuringRound, forms: dict[str, str], number: int, now: dateti
         number=number, at=first, until=last, words=step["do"], end_words=step["end"],
         state=step["state"], state_words=STATES.get(step["state"], ""),
         hands_min=step["before_min"] + step["after_min"], left=_wide(step["left_h"]),
+        left_drawn=_narrowing(record.told, step["left_h"], "Hours once this is known"),
         form_url=_form_url(record, forms, step, first, last), late=late and not record.over,
     )  # fmt: skip
 
