@@ -99,7 +99,7 @@ def site(env: dict[str, str], workers: int, log: Path) -> Iterator[str]:
     if workers > 1:
         command = [
             PYTHON, "-m", "gunicorn", "web.wsgi:application", "--bind", f"127.0.0.1:{port}",
-            "--workers", str(workers), "--threads", "4", "--timeout", "120",
+            "--workers", str(workers), "--threads", "4", "--timeout", "120", "--keep-alive", "75",
         ]  # fmt: skip
     with _started(command, env, log) as process:
         address = f"http://127.0.0.1:{port}"
