@@ -116,7 +116,7 @@ def _tasks(session: Session) -> tuple[float, float]:
     inverter, task = supply.inverter, _profile(session, drill.loads[0]).task_wh
     assert inverter is not None
     if task is None:
-        # Its label for as long as a task may take: from a blink to an hour.
+        # Its label for as long as a task may take: six minutes, a factor of four either way.
         task = Estimate(session.readings[drill.loads[0].name][0]["watts"] / 10, 1.5, "D")
     normals = iter(np.random.default_rng(_SEED).standard_normal((4, _TASK_DRAWS)))
     left = usable_wh(supply.battery).draws(next(normals))

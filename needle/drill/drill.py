@@ -119,6 +119,12 @@ class Drill:
         """Minute of the day at which the time for measuring ends, and the client's begins."""
         return round(BEGINS_H * 60 + self.minutes) % DAY_MIN
 
+    @property
+    def can_drain(self) -> bool:
+        """Whether a drain can be counted: at the battery, or behind the inverter by the display."""
+        meters = set(self.meters)
+        return self.supply is not None and ("shunt" in meters or {"display", "plug"} <= meters)
+
     def like_it(self, seed: int) -> Drill:
         """Another one like it."""
         return replace(self, seed=seed)

@@ -76,7 +76,8 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
             words += f"{load.label_factor:.2g} times what it runs at"
             mistakes.append(Mistake(-1, words))
     mistakes += _of_the_plan(session)
-    if drill.supply is not None and not any(test["type"] == "capacity" for test in session.tests):
+    drained = any(test["type"] == "capacity" for test in session.tests)
+    if drill.supply is not None and drill.can_drain and not drained:
         holds = drill.supply.holds * 100
         words = f"the pack was not drained: it holds {holds:.0f} % of its label"
         mistakes.append(Mistake(-1, words))

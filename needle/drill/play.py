@@ -42,9 +42,7 @@ def _of_the_supply(drill: Drill) -> tuple[list[dict[str, Any]], float]:
     drain_min = 10.0 + 60 * supply.nominal_wh / (0.3 * supply.continuous_w)
     if "shunt" in drill.meters:
         return [{"do": IDLE}, {"do": DRAIN}], 10.0 + drain_min
-    if "display" in drill.meters and "plug" in drill.meters:
-        return [{"do": DRAIN}], drain_min
-    return [], 0.0
+    return ([{"do": DRAIN}], drain_min) if drill.can_drain else ([], 0.0)
 
 
 def careless(drill: Drill) -> list[dict[str, Any]]:

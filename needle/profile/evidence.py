@@ -120,6 +120,11 @@ class Evidence:
         return max(spans, default=0.0)
 
     @property
+    def longest_seen_h(self) -> float:
+        """The longest that a capture watched it, h: a counter does not tell what it counted."""
+        return max((capture.covered_h for capture in self.captures), default=0.0)
+
+    @property
     def rarer_settled(self) -> bool:
         """Whether a rarer state was seen, or cannot have been missed."""
         seen = any(capture.rarer for capture in self.captures)

@@ -359,7 +359,7 @@ def _mean_candidates(
                 "supply passes on, or 100 % where it was read on its outlets."
             )
     candidates = [
-        with_unseen(mean, kind, evidence.rarer_settled, takes_all, evidence.longest_h)
+        with_unseen(mean, kind, evidence.rarer_settled, takes_all, evidence.longest_seen_h)
         for means, takes_all in ((counted, True), (watching, False))
         for mean in means
         if mean is not None

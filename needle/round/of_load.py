@@ -21,7 +21,7 @@ from needle.plan.uncertain import (
 )
 from needle.profile.energy import Watched, count_error
 from needle.profile.kinds import KINDS, Kind
-from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, unseen_share
+from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD
 from needle.round.candidate import (
     COUNTER,
     SPOT,
@@ -94,7 +94,7 @@ class Socket:
             if _fits(meter, load, classes):
                 fitting.setdefault(meter.instrument.key, meter.instrument)
         for instrument in fitting.values():
-            yield cls(load, kind_of(load), watched(load), instrument, outcome.inputs.spreads)
+            yield cls(load, _kind_of(load), _watched(load), instrument, outcome.inputs.spreads)
 
     @property
     def used_now_and_then(self) -> bool:
@@ -115,13 +115,13 @@ class Socket:
             READ_MIN,
             READ_MIN,
             0.0,
-            mean_left(self.load, self.spreads, mean, self.watched.span(0.0)),
+            _mean_left(self.load, self.spreads, mean, self.watched.span(0.0)),
         )
 
     def counter(self, hours: float) -> Candidate:
         """A counter that is left in for so many hours."""
         minutes = hours * 60 + PUT_IN_MIN + TAKE_OUT_MIN
-        leaves = mean_left(self.load, self.spreads, self._counted(hours), self.watched.span(hours))
+        leaves = _mean_left(self.load, self.spreads, self._counted(hours), self.watched.span(hours))
         return self._made(COUNTER, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
 
     def task(self) -> Iterator[Candidate]:
@@ -163,17 +163,17 @@ class Socket:
         )
 
 
-def watched(load: PlanLoad) -> Watched:
+def _watched(load: PlanLoad) -> Watched:
     """How it is taken to behave between readings."""
-    return Watched(kind_of(load), load.day_spread, load.cycle_min, load.duty)
+    return Watched(_kind_of(load), load.day_spread, load.cycle_min, load.duty)
 
 
-def kind_of(load: PlanLoad) -> Kind:
+def _kind_of(load: PlanLoad) -> Kind:
     """Of a load that names none: by whether it pauses."""
     return KINDS[load.kind or ("thermostat-heat" if load.duty < 1 else "electronics")]
 
 
-def mean_left(
+def _mean_left(
     load: PlanLoad, spreads: Mapping[InputKey, float], measured: float, shared: float
 ) -> dict[InputKey, float]:
     """What a measured mean leaves of whatever the plan draws the mean from.
@@ -195,7 +195,7 @@ def mean_left(
 
 def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
     """Its cycles by ear and watch, where its running watts are known: no meter is needed."""
-    kind, spreads = kind_of(load), outcome.inputs.spreads
+    kind, spreads = _kind_of(load), outcome.inputs.spreads
     level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
     if not kind.cycles or load.windows or not 0 < load.duty < 1 or level > _LEVEL_KNOWN:
         return
@@ -203,11 +203,11 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
         hours = (cycles + 1) * load.cycle_min / 60
         if hours > _LONGEST_TALLY_H:
             continue
-        shared = watched(load).span(hours)
-        unseen = UNSEEN_SPREAD * math.sqrt(unseen_share(hours)) if kind.rarer else 0.0
+        shared = _watched(load).span(hours)
+        unseen = UNSEEN_SPREAD if kind.rarer else 0.0
         measured = math.hypot(level, CYCLE_SPREAD / math.sqrt(cycles), shared, unseen)
         yield Candidate(TALLY, load.name, WATCH, hours * 60, READ_MIN, 2.0 * cycles,
-                        mean_left(load, spreads, measured, shared))  # fmt: skip
+                        _mean_left(load, spreads, measured, shared))  # fmt: skip
 
 
 def _rest_of_visit_h(visit: Visit) -> float:

@@ -132,7 +132,7 @@ class Timeline:
         return float(joules.sum() / (end_s - start_s))
 
     def runs_s(self) -> list[tuple[float, float]]:
-        """First and last moment of each stretch in which it does not rest, s."""
+        """First and last moment of each segment in which it does not rest, s."""
         columns = self.columns()
         ends = columns["start_s"] + columns["length_s"]
         return [

@@ -153,6 +153,15 @@ class QuirkTest(unittest.TestCase):
         at_battery = test["wh"] / 0.9 + 12 * test["hours"]
         self.assertAlmostEqual(at_battery, 1024 * 0.81 * 0.9, delta=10)
 
+    def test_a_quick_meter_is_never_called_slow(self):
+        for document in DRILLS[:4]:
+            drill = parse_drill(document)
+            for seed in range(1, 6):
+                looks = [{"do": "spot", "load": drill.loads[0].name, "when": when}
+                         for when in ("running", "resting")
+                         if when == "running" or drill.loads[0].standin != "electronics"]  # fmt: skip
+                self.assertEqual(played(drill.like_it(seed), looks).mistakes, [])
+
     def test_a_slow_meter_is_let_settle(self):
         night = parse_drill(DRILLS[-1])
         mat, ten = night.loads[2], night.second(0)
@@ -175,6 +184,13 @@ class DrawnPlanTest(unittest.TestCase):
     def drawn(self, uses, **more):
         drill = parse_drill({**CASE, "supply": {**CASE["supply"], "quirks": []}})
         return played(drill, [{"do": "plan", "uses": uses, **more}])
+
+    def test_nobody_is_blamed_for_what_could_not_be_done(self):
+        blamed = "the pack was not drained"
+        for meters, said in ((["plug"], False), (["plug", "display"], True), (["shunt"], True)):
+            session = played(parse_drill({**CASE, "meters": meters}), [])
+            words = " ".join(each.words for each in judged(session, answered(session)).mistakes)
+            self.assertEqual(blamed in words, said, meters)
 
     def test_the_clients_plan_has_no_mistake_and_is_the_tools_own(self):
         session = self.drawn({"Router": [["20:00", "23:00"]]})

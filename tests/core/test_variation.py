@@ -6,6 +6,8 @@ import unittest
 import numpy as np
 
 from needle.estimate import Estimate
+from needle.measure.readings import parse
+from needle.profile.evidence import Evidence
 from needle.profile.kinds import KINDS
 from needle.profile.variation import (
     day_spread,
@@ -74,3 +76,8 @@ class UnseenTest(unittest.TestCase):
         counted = with_unseen(mean, kind, False, True, 6.0)
         self.assertEqual(counted.value, 40.0)
         self.assertAlmostEqual(counted.spread, math.hypot(0.05, 0.06))
+
+    def test_a_counter_does_not_show_that_none_came(self):
+        counter = parse({"type": "energy", "wh": 400, "hours": 12}, "readings[0]")
+        evidence = Evidence(KINDS["compressor-fixed"], (counter,))
+        self.assertEqual((evidence.longest_h, evidence.longest_seen_h), (12.0, 0.0))

@@ -89,6 +89,8 @@ class RoundTest(SiteTest):
         self.mark(record, 0, DONE)
         record.refresh_from_db()
         self.assertEqual(record.steps[0]["state"], DONE)
+        again = [step["key"] for step in record.steps if not step["state"]]
+        self.assertNotIn(record.steps[0]["key"], again)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         record.refresh_from_db()
         self.assertEqual(record.steps[0]["state"], STARTED)

@@ -34,20 +34,20 @@ def clinic_round(job: Job, plan: Plan) -> MeasuringRound:
     return record
 
 
-def copy_round(source: MeasuringRound, job: Job) -> MeasuringRound:
-    """The same round in a copy of its job, as if it had begun now."""
+def copy_round(source: MeasuringRound, job: Job) -> None:
+    """The same round in a copy of its job, as if it had begun now; none where its plan is gone."""
     by = timezone.now().replace(second=0, microsecond=0) - source.begins
-    plan = job.plans.live().get(name=source.plan.name) if source.plan else None
+    plan = job.plans.live().filter(name=source.plan.name).first() if source.plan else None
+    if source.plan and plan is None:
+        return
     moments = ("first", "last")
-    copy = MeasuringRound(
+    MeasuringRound(
         job=job, plan=plan, begins=source.begins + by, ends=source.ends + by,
         meters=source.meters, keep_plugged=source.keep_plugged, qualified=source.qualified,
         target=source.target, before_h=source.before_h, told=source.told,
         planned_at=timezone.now(),
         steps=[step | {key: _shifted(step[key], by) for key in moments} for step in source.steps],
-    )  # fmt: skip
-    copy.save()
-    return copy
+    ).save()  # fmt: skip
 
 
 def _shifted(moment: str, by: timedelta) -> str:

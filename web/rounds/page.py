@@ -143,7 +143,7 @@ def _narrowing(told: dict[str, Any], hours: list[float], words: str) -> SafeStri
     """What is left of the range, under what it is now: all on one scale."""
     scale = (told["now_h"][0], told["now_h"][2])
     low, likely, high = hours
-    return reach((low, likely, high), scale, words, f"{_between(hours)}")
+    return reach((low, likely, high), scale, words, _between(hours))
 
 
 def _row(record: MeasuringRound, forms: dict[str, str], number: int, now: datetime) -> StepRow:
