@@ -11,8 +11,10 @@ import re
 import threading
 from dataclasses import dataclass
 from functools import cache, lru_cache
+from typing import TYPE_CHECKING
 
-import pint
+if TYPE_CHECKING:
+    import pint
 
 #: Units of the trade. ``hp`` is the electric horsepower, 746 W exactly (NIST SP 811, App. B.8).
 _DEFINITIONS = """
@@ -50,6 +52,9 @@ horsepower = 746 * watt = hp
 watt_hour_per_year = [yearly_energy] = Whpyear
 watt_hour_per_day = 365 * watt_hour_per_year = Whpday
 """
+
+#: Symbols of the units above, without a prefix: ``W``, ``VA``, ``Wh``…
+_SYMBOLS = frozenset(re.findall(r"^[a-z_]+ = .* = (\w+)$", _DEFINITIONS, re.MULTILINE))
 
 #: What each dimension is, in words, with an example a person could type.
 _DIMENSIONS = {
@@ -146,6 +151,9 @@ _ONE_AT_A_TIME = threading.RLock()
 
 @cache
 def _made_registry() -> pint.UnitRegistry:
+    # Half of a quick command's time: loaded where a unit is to be understood, not before.
+    import pint
+
     registry: pint.UnitRegistry = pint.UnitRegistry(None, autoconvert_offset_to_baseunit=True)
     registry.load_definitions(_DEFINITIONS.strip().splitlines())
     return registry
@@ -170,7 +178,7 @@ def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
         if candidate and re.fullmatch(r"[A-Za-zµ_]+", candidate):
             try:
                 unit = _registry().parse_units(candidate)
-            except pint.UndefinedUnitError:
+            except AttributeError:  # Pint's UndefinedUnitError is one.
                 continue
             candidates.append((unit, next(iter(unit.dimensionality))))
     return next(
@@ -210,8 +218,10 @@ def parse(text: str, unit: str) -> Quantity:
         raise QuantityError(f"Empty: write {_example(unit)}.")
     if len(written) > MAX_TEXT:
         raise QuantityError(f"Too long for a quantity: write something like {_example(unit)}.")
-    with _ONE_AT_A_TIME:
-        value = _parse_in(written, unit)
+    value = _as_asked(written, unit)
+    if value is None:
+        with _ONE_AT_A_TIME:
+            value = _parse_in(written, unit)
     if not math.isfinite(value):
         raise QuantityError(f"“{written}” is not a finite number.")
     note = ""
@@ -221,6 +231,14 @@ def parse(text: str, unit: str) -> Quantity:
     elif unit == "W" and is_horsepower(written):
         note = "at the shaft: a motor takes 1.2 to 2 times as many watts at its plug"
     return Quantity(value, unit, note)
+
+
+def _as_asked(written: str, unit: str) -> float | None:
+    """The number of ``5 W`` asked for in W, where nothing is to be converted; else None."""
+    match = _VALUE.match(written)
+    if match is None or match["unit"] != unit or unit not in _SYMBOLS:
+        return None
+    return _split(written, unit)[0]
 
 
 def is_horsepower(text: str) -> bool:
@@ -357,10 +375,8 @@ def significant(value: float, digits: int = 3) -> str:
     """Write a number with so many significant digits, thousands spaced, no trailing exponent."""
     if value == 0 or not math.isfinite(value):
         return "0" if value == 0 else "–"
-    decimals = max(0, digits - 1 - math.floor(math.log10(abs(value))))
-    rounded = round(value, digits - 1 - math.floor(math.log10(abs(value))))
-    text = f"{rounded:,.{decimals}f}"
-    return text.replace(",", "\u202f")
+    decimals = digits - 1 - math.floor(math.log10(abs(value)))
+    return f"{round(value, decimals):,.{max(0, decimals)}f}".replace(",", "\u202f")
 
 
 def with_unit(value: float, unit: str, digits: int = 3) -> str:

@@ -35,12 +35,31 @@ def refuse_if_taken(host: str, port: int) -> None:
         )
 
 
+def make_ready() -> None:
+    """Load what first pages would wait for: the sun's packages, all addresses and templates."""
+    import gc
+
+    from django.template.loader import get_template
+    from django.urls import reverse
+
+    from needle.plan.sun import warm_up
+    from web.first_start import BASE
+
+    warm_up()
+    reverse("jobs:list")
+    templates = BASE / "web" / "templates"
+    for page in templates.rglob("*.html"):
+        get_template(str(page.relative_to(templates)))
+    # All this stays: a full collection, which stops every request, need not walk through it.
+    gc.collect()
+    gc.freeze()
+
+
 def main() -> None:
     """Serve until it is stopped."""
     import waitress
     from django.conf import settings
 
-    from needle.plan.sun import warm_up
     from web.wsgi import application
 
     refuse_if_taken(settings.HOST, settings.PORT)
@@ -50,8 +69,8 @@ def main() -> None:
 
         print(f"Sign in as “{USERNAME}” with password “{PASSWORD}”, or press “Look around”.")
     print("Stop it with Ctrl+C.", flush=True)
-    # The sun's packages take two seconds to import: not while somebody waits for a page.
-    threading.Thread(target=warm_up, daemon=True).start()
+    # Takes some seconds: not while somebody waits for a page.
+    threading.Thread(target=make_ready, daemon=True).start()
     waitress.serve(
         application, host=settings.HOST, port=settings.PORT, threads=THREADS,
         # What proxies say is judged by web.common.proxies, under any server alike.

@@ -12,5 +12,5 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "web.settings")
 # What the site writes, its database first, is for its own user alone.
 os.umask(0o077)
 application = TrustedProxies(get_wsgi_application(), settings.TRUSTED_PROXIES)
-# Units are ready before the first request.
-quantity.parse("1 W", "W")
+# Units are ready before the first request: the first that is converted loads them.
+quantity.parse("1 kW", "W")

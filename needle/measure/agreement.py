@@ -109,9 +109,10 @@ def _validate(values: Mapping[str, float]) -> None:
 
 def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str, float]:
     """Normalised residual of each reading that another one, or PF ≤ 1, can check."""
-    keys = [key for key in KEYS if values.get(key, 0.0) > 0]
-    if len(keys) < 2:
+    read = {key: values[key] for key in KEYS if values.get(key, 0.0) > 0}
+    if not (_checks_itself(read) or read.get("watts", 0.0) > _va(read)):
         return {}
+    keys = list(read)
     model = np.array([_MODEL[key] for key in keys])
     logs = np.log([values[key] for key in keys])
     sigma = np.array([instrument.relative_sd(key, values[key]) for key in keys])
@@ -234,7 +235,7 @@ def _message(
 
 def _checks_itself(values: Mapping[str, float]) -> bool:
     """Whether any reading follows from the others: VA from V and A, W from VA and PF."""
-    known = {key for key, value in values.items() if value is not None}
+    known = values.keys()
     from_label = {"volts", "amps"} <= known
     return (from_label and "va" in known) or (
         {"watts", "pf"} <= known and ("va" in known or from_label)

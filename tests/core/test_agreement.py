@@ -52,6 +52,19 @@ class AgreementTest(unittest.TestCase):
         self.assertEqual(agree({"volts": 231.0, "amps": 3.3, "watts": 900.0, "va": 762.0}).suspect,
                          "watts")  # fmt: skip
 
+    def test_no_culprit_is_named_where_nothing_checks_the_rest(self):
+        """Left out in turn, each leaves readings that agree with anything."""
+        for read in (
+            {"volts": 230.0, "watts": 100.0, "va": 80.0},
+            {"volts": 230.0, "amps": 0.4, "watts": 200.0},
+            {"amps": 0.4, "watts": 200.0, "va": 92.0},
+        ):
+            with self.subTest(read=read):
+                answer = agree(read)
+                self.assertEqual((answer.consistent, answer.suspect), (False, None))
+                self.assertFalse(answer.usable)
+                self.assertIn("cannot exceed", answer.message)
+
     def test_a_resistive_load_a_count_over_unity_agrees(self):
         self.assertTrue(agree({"volts": 231.0, "amps": 3.3, "watts": 765.0}).consistent)
 

@@ -137,6 +137,24 @@ class ManyThreadsTest(unittest.TestCase):
             self.assertEqual((done.returncode, done.stderr), (0, b""))
 
 
+class QuickStartTest(unittest.TestCase):
+    def test_units_are_loaded_where_one_is_converted(self):
+        code = (
+            "import sys; from needle.quantity import parse; "
+            "same = parse('0,71 Wh', 'Wh'), 'pint' in sys.modules; "
+            "other = parse('0,71 kWh', 'Wh'), 'pint' in sys.modules; "
+            "print(same[0].value, same[1], other[0].value, other[1])"
+        )
+        root = Path(__file__).resolve().parent.parent.parent
+        told = subprocess.run([sys.executable, "-c", code], cwd=root, check=True,
+                              capture_output=True, text=True)  # fmt: skip
+        self.assertEqual(told.stdout.split(), ["0.71", "False", "710.0", "True"])
+
+    def test_a_unit_that_nobody_knows_is_refused_in_itself_too(self):
+        with self.assertRaisesRegex(QuantityError, "not a unit"):
+            parse("5 parsec", "parsec")
+
+
 class WriteTest(unittest.TestCase):
     def test_three_significant_figures(self):
         self.assertEqual(significant(33.0233), "33.0")

@@ -128,8 +128,22 @@ class NumberTest(unittest.TestCase):
         self.assertEqual(words.plural(3, "load"), f"3{N}loads")
 
     def test_grades_in_words(self):
-        self.assertEqual(words.grade_words("A"), "recorded long enough")
-        self.assertEqual(words.grade_words("?"), "")
+        self.assertEqual(
+            words.grade_mark("A"),
+            '<span class="grade grade-a" title="recorded long enough">A</span>',
+        )
+        self.assertIn('title="nothing known"', words.grade_mark("?"))
+
+    def test_a_range_stands_beside_its_value_in_the_same_unit(self):
+        for estimate, unit, value, span in [
+            (Estimate(1000, 0.1, "B"), "VA", f"1.00{N}kVA", "0.88\u20131.1"),
+            (Estimate(0.62, 0.0, "B"), "", "0.62", ""),
+            (None, "W", "\u2013", ""),
+        ]:
+            with self.subTest(unit=unit):
+                self.assertEqual(
+                    words.with_range(estimate, unit), f'{value} <span class="range">{span}</span>'
+                )
 
     def test_a_verdicts_margin_has_a_unit(self):
         inverter = parse_inverter({"continuous_w": 1000, "surge_va": 2000})

@@ -33,13 +33,18 @@ def _x(value: float) -> float:
     return _PAD + (WIDTH - 2 * _PAD) * log_place(value, LOW_W, HIGH_W)
 
 
+@lru_cache(maxsize=1)
+def _grid() -> str:
+    """All lines of the scale as one path, the same in every ladder."""
+    return " ".join(f"M{_x(watts):.2f} 3 V{HEIGHT - 3}" for watts, _ in MARKS)
+
+
 @lru_cache(maxsize=2048)
 def ladder(rungs: Rungs, title: str, description: str) -> SafeString:
     """Draw one load's ladder; pale bars are ranges."""
     svg = Svg(WIDTH, HEIGHT, title, description, "ladder")
     middle = HEIGHT / 2
-    for watts, _ in MARKS:
-        svg.line(_x(watts), 3, _x(watts), HEIGHT - 3, "grid")
+    svg.add("path", d=_grid(), css="grid")
     left = _x(rungs.resting if rungs.resting else rungs.running_low)
     svg.line(left, middle, _x(rungs.start), middle, "ladder-line")
     svg.rect(

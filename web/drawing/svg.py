@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from xml.sax.saxutils import escape, quoteattr
 
 from django.utils.safestring import SafeString, mark_safe
@@ -93,4 +94,8 @@ def _text(value: Number) -> str:
 
 
 def _quoted(value: Attribute) -> str:
-    return quoteattr(value) if isinstance(value, str) else f'"{_text(value)}"'
+    return _quoted_text(value) if isinstance(value, str) else f'"{_text(value)}"'
+
+
+#: A drawing writes the same few classes again and again.
+_quoted_text = lru_cache(maxsize=1024)(quoteattr)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from django.urls import reverse
 from django.utils.safestring import SafeString
 
 from needle.estimate import Estimate
@@ -47,6 +48,10 @@ class SurveyRow:
     @property
     def day_bar(self) -> SafeString | None:
         return _bar(self.profile, self.most_wh)
+
+    @property
+    def address(self) -> str:
+        return reverse("loads:load", args=(self.load.job_id, self.load.pk))
 
     @property
     def key(self) -> str:

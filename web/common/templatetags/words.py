@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 
 from django import template
@@ -60,6 +61,15 @@ def span_alike(estimate: Estimate | None, unit: str) -> str:
     if estimate is None or estimate.spread == 0:
         return ""
     return _low_to_high(estimate, 1000 if f"k{unit}" in with_unit(estimate.value, unit) else 1)
+
+
+@register.filter
+def with_range(estimate: Estimate | None, unit: str = "") -> SafeString:
+    """An estimate's likely value with its range beside it, the unit once."""
+    # Digits and units alone: nothing to escape, and a survey writes a thousand of them.
+    return SafeString(
+        f'{mid(estimate, unit)} <span class="range">{span_alike(estimate, unit)}</span>'
+    )
 
 
 def _low_to_high(estimate: Estimate, scale: float) -> str:
@@ -144,9 +154,13 @@ def percent_one(share: float) -> str:
 
 
 @register.filter
-def grade_words(grade: str) -> str:
-    """What a grade rests on."""
-    return GRADE_WORDS.get(grade, "")
+@lru_cache(maxsize=16)
+def grade_mark(grade: str) -> SafeString:
+    """The letter of a grade of evidence, with what it rests on; ``?`` where nothing is known."""
+    return format_html(
+        '<span class="grade grade-{}" title="{}">{}</span>',
+        grade.lower(), GRADE_WORDS.get(grade, "nothing known"), grade,
+    )  # fmt: skip
 
 
 @register.filter
