@@ -26,6 +26,7 @@ from tests.web.base import SiteTest, make_job, make_load
 from web.common.management.commands import restore
 from web.jobs.models import Job
 from web.loads.models import Load
+from web.meters.models import Meter
 from web.plans.models import PlanEntry
 from web.plans.outcomes import answer_of, current_plan
 from web.sheets.exchange import export_job, import_job, package_of, preview
@@ -359,6 +360,47 @@ class DocumentTest(SiteTest):
         self.assertEqual(copy.profile().mean_w, load.profile().mean_w)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.assertFalse(self.job.loads.live().filter(name="Other box").exists())
+
+    def carried(self, load):
+        """The document of a load, and the load that it makes in a job of another country."""
+        data = json.loads(self.client.get(f"/jobs/{load.job_id}/loads/{load.pk}/load.json").content)
+        Job.objects.filter(pk=self.job.pk).update(mains="120-60")
+        answered = self.upload("load", data)
+        self.assertEqual(answered.status_code, 302, answered.content.decode()[:2000])
+        return data, self.job.loads.get(name=load.name)
+
+    def test_all_that_is_known_of_a_load_comes_along(self):
+        home = make_job(self.user, "Home")
+        meter = Meter.objects.create(owner=self.user, name="Blue plug", kind="plug", limit=0.02)
+        for number, details in enumerate((
+            {"kind": "compressor-fixed", "set_c": 4.0, "never_rarer": True},
+            {"kind": "led", "hours_per_day": 5.0, "setting": "low"},
+            {"kind": "electronics", "dc": True},
+        )):  # fmt: skip
+            load = make_load(home, f"Load {number}", None, **details)
+            load.readings.create(type="spot", data={
+                "state": "running", "watts": 40.0, "meter": meter.name, "setting": load.setting})  # fmt: skip
+            with self.subTest(**details):
+                data, copy = self.carried(load)
+                self.assertEqual(copy.profile(), load.profile())
+                again = json.loads(self.client.get(
+                    f"/jobs/{self.job.pk}/loads/{copy.pk}/load.json").content)  # fmt: skip
+                self.assertEqual({**again, "mains": data["mains"]}, data)
+        self.assertEqual(self.user.meters.count(), 1)
+
+    def test_amps_keep_the_volts_that_they_were_read_at(self):
+        home = make_job(self.user, "Home")
+        load = make_load(home, "Fan", None, kind="induction-motor")
+        load.readings.create(type="label", data={"amps": 2.0})
+        load.readings.create(type="spot", data={"state": "running", "amps": 1.5, "volts": 228.0})
+        data, copy = self.carried(load)
+        self.assertEqual(copy.profile().running_w, load.profile().running_w)
+        self.assertEqual(copy.readings.get(type="label").data["volts"], 230.0)
+        # A document that states no mains counts at those of the job.
+        del data["mains"]
+        self.upload("load", {**data, "name": "Fan without mains"})
+        stored = self.job.loads.get(name="Fan without mains").readings.get(type="label")
+        self.assertNotIn("volts", stored.data)
 
     def test_a_plan_out_and_in(self):
         load_demo()

@@ -1,6 +1,7 @@
 """One's own meters: listed, compared, chosen in readings, carried in packages."""
 
 import json
+import uuid
 import zipfile
 from io import BytesIO
 
@@ -100,6 +101,29 @@ class MetersTest(SiteTest):
         self.assertEqual(meters_of(self.user), {})
         self.client.post(reverse("meters:bring-back", args=[meter.pk]))
         self.assertEqual(set(meters_of(self.user)), {"Blue plug"})
+
+    def test_a_name_that_was_given_away_is_not_brought_back(self):
+        self.add()
+        old = self.user.meters.get()
+        self.client.post(reverse("meters:remove", args=[old.pk]))
+        Meter.objects.create(owner=self.user, name="Blue plug", kind="clamp")
+        back = reverse("meters:bring-back", args=[old.pk])
+        answer = self.client.post(back, follow=True)
+        self.assertContains(answer, "Another meter has that name by now")
+        self.assertEqual(meters_of(self.user)["Blue plug"].key, "clamp")
+        self.client.force_login(self.other)
+        self.assertEqual(self.client.post(back).status_code, 404)
+
+    def test_two_clicks_make_one_meter_and_a_foreign_key_hands_out_nothing(self):
+        key = uuid.uuid4()
+        for _ in range(2):
+            self.assertEqual(self.add(client_key=key, note="secret").status_code, 302)
+        self.assertEqual(self.user.meters.count(), 1)
+        self.client.force_login(self.other)
+        self.add("Mine", client_key=key)
+        mine = self.other.meters.get()
+        self.assertEqual((mine.name, mine.note), ("Mine", ""))
+        self.assertEqual(self.user.meters.get().name, "Blue plug")
 
     def test_two_compared_with_each_other_are_refused(self):
         self.add()

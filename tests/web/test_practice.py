@@ -9,10 +9,11 @@ from django.urls import reverse
 from needle.drill import advised, answer
 from needle.drill.judge import truth_of
 from needle.drill.shipped import DRILLS
+from needle.quantity import as_read
 from tests.web.base import SiteTest
 from web.practice.models import DrillRun
 
-BOX, CUPS, CASE = 2, 7, 8
+BOX, PUMP, CUPS, CASE = 2, 4, 7, 8
 
 
 class PracticeTest(SiteTest):
@@ -121,6 +122,29 @@ class PracticeTest(SiteTest):
         run.refresh_from_db()
         self.assertEqual(run.answer["low"], 500.0)
         self.assertEqual(self.do(run, do="spot", loads="Cold box").status_code, 422)
+
+    def test_tries_and_doings_are_bounded(self):
+        run = self.begun()
+        DrillRun.objects.filter(pk=run.pk).update(doings=[{"do": "wait", "hours": 0.01}] * 60)
+        self.assertContains(self.do(run, do="spot", loads="Cold box"), "answer now",
+                            status_code=422)  # fmt: skip
+        DrillRun.objects.bulk_create(
+            DrillRun(owner=self.user, document=DRILLS[0], shipped=1) for _ in range(199)
+        )
+        answer = self.client.post(reverse("practice:begin", args=[3]), follow=True)
+        self.assertContains(answer, "You have 200 tries: remove some")
+        self.assertEqual(DrillRun.objects.visible_to(self.user).count(), 200)
+
+    def test_what_was_done_is_told_with_its_figures(self):
+        run = self.begun(PUMP)
+        self.do(run, do="spot", loads="Pump")
+        self.do(run, do="start", loads="Pump")
+        run.refresh_from_db()
+        level, start = run.session().readings["Pump"][-2:]
+        page = self.page(run)
+        for said in (f"PF {level['pf']:.2f}", as_read(level["watts"], "W"),
+                     f"start: {as_read(start['amps'], 'A')}"):  # fmt: skip
+            self.assertContains(page, said)
 
     def test_a_teachers_file(self):
         def take(content):

@@ -110,6 +110,25 @@ class RunTest(TrialTest):
         self.assertEqual([run.why_not for run in answer.draft.runs],
                          ["none of its loads runs so in this plan"])  # fmt: skip
 
+    def test_a_few_watts_of_other_loads_are_counted_many_are_not(self):
+        self.rested(1.25)
+        trial = self.trial()
+        own = trial.ran["loads"]
+        own_w = sum(load["watts"] for load in own)
+        for share, route, why_not in (
+            (0.10, "ac", ""), (0.40, "ac", "other loads ran in it"),
+            (0.10, "12 V", "other loads ran in it"),
+        ):  # fmt: skip
+            watts = own_w * share / (1 - share)
+            trial.ran = {**trial.ran, "loads": [
+                *own, {**own[0], "name": "Stranger", "route": route, "watts": watts}]}  # fmt: skip
+            trial.save()
+            with self.subTest(share=share, route=route):
+                (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+                self.assertEqual(run.why_not, why_not)
+                if run.document:
+                    self.assertEqual(run.document["loads"], ["Box", {"watts": watts}])
+
     def test_what_is_no_run(self):
         for why, data, words in (
             ("trip", {}, "it tripped"),

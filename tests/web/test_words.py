@@ -10,7 +10,7 @@ from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.supply.inverter import parse_inverter
-from web.answer.words import covers, odds, trouble_sentence
+from web.answer.words import covers, odds, starts_sentence, trouble_sentence
 from web.common.templatetags import words
 from web.loads.models import Reading
 from web.loads.words import row_of
@@ -100,6 +100,17 @@ class AnswerWordsTest(unittest.TestCase):
             with self.subTest(start_va=start_va):
                 outcome = outcome_of([base, {**motor, "start_va": start_va}], 9000)
                 self.assertIn(said, sentence_of(outcome))
+
+    def test_what_may_not_start_is_told_with_its_odds(self):
+        motor = {"name": "Motor", "running_w": 300, "start_s": 0.3}
+        grey = outcome_of([{**motor, "start_va": 3500}], 9000)
+        self.assertEqual(grey.starts[0].verdict.chance, 0.25)
+        self.assertEqual(
+            starts_sentence(grey), "Motor may not start (2 in 10 that it does): test it."
+        )
+        trips = outcome_of([{**motor, "start_va": 9000}], 9000)
+        self.assertEqual(starts_sentence(trips), "Motor would trip it at the worst moment.")
+        self.assertEqual(starts_sentence(outcome_of([], 9000)), "")
 
     def test_a_plan_whose_load_trips_is_not_covered(self):
         heater = {"name": "Heater", "running_w": 1500}

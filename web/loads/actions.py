@@ -41,7 +41,7 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
             names.add(copy.name)
             save_new(job, copy, f"Added {copy.name}")
             for reading in load.readings.live():
-                data = _with_volts(reading, load.mains_v, copy.mains_v)
+                data = with_volts(reading.data, load.mains_v, copy.mains_v)
                 taken = _copied(reading, load=copy, data=data)
                 save_new(job, taken, f"Kept: {reading.get_type_display()} of {copy.name}")
                 for photo in reading.photos.live():
@@ -71,10 +71,10 @@ def _free_name(load: Load, taken: set[str]) -> str:
     )  # fmt: skip
 
 
-def _with_volts(reading: Reading, there_v: float, here_v: float) -> dict[str, Any]:
-    data = dict(reading.data)
+def with_volts(data: dict[str, Any], there_v: float, here_v: float) -> dict[str, Any]:
+    """A reading's data; its amps keep the volts that they were read at where others are here."""
     if there_v != here_v and "amps" in data and "volts" not in data:
-        data["volts"] = there_v
+        return {**data, "volts": there_v}
     return data
 
 

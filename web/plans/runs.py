@@ -79,19 +79,19 @@ def _run(trial: Any, mine: dict[str, dict[str, Any]]) -> UsedRun:
     why_not = trial.why_not_a_run()
     if why_not:
         return UsedRun(trial, None, why_not)
-    names, others_w, all_w = [], 0.0, 0.0
+    names, others_w, all_w, on_outputs = [], 0.0, 0.0, False
     for load in trial.ran["loads"]:
         signature = {key: value for key, value in load.items() if key != "watts"}
         all_w += load["watts"]
         if mine.get(load["name"]) == signature:
             names.append(load["name"])
-        elif load["route"] == AC:
-            others_w += load["watts"]
         else:
-            others_w = all_w = float("inf")
+            others_w += load["watts"]
+            on_outputs = on_outputs or load["route"] != AC
     if not names and others_w > 0:
         return UsedRun(trial, None, "none of its loads runs so in this plan")
-    if others_w > MOST_OTHERS * all_w:
+    # What others drew is added as AC watts: at another output it would be a guess.
+    if on_outputs or others_w > MOST_OTHERS * all_w:
         return UsedRun(trial, None, "other loads ran in it")
     document: dict[str, Any] = {**trial.as_run(), "loads": [*names]}
     if others_w > 0:

@@ -14,7 +14,7 @@ from needle.plan.use import use_from_text
 from needle.profile.document import parse_load
 from web.jobs.actions import as_one
 from web.jobs.models import Job
-from web.loads.actions import add_load, add_reading
+from web.loads.actions import add_load, add_reading, with_volts
 from web.loads.models import Load
 from web.meters.actions import take_in_documents
 from web.meters.models import documents_naming
@@ -55,6 +55,8 @@ def load_document(load: Load) -> dict[str, Any]:
 def add_load_document(job: Job, data: Any) -> Load:
     """Store a load document as a new load with its readings.
 
+    A reading that took its volts from the mains that the document states keeps them.
+
     Raises
     ------
     DocumentError
@@ -71,6 +73,8 @@ def add_load_document(job: Job, data: Any) -> Load:
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
             own = {key: value for key, value in item.items() if key not in ("type", "at")}
+            if "mains" in data or "volts" in data:
+                own = with_volts(own, record.mains_v, load.mains_v)
             made = parse(item).context.at
             add_reading(load, item["type"], own, read_at=made)
     return load
