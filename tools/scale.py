@@ -12,9 +12,6 @@ from pathlib import Path
 
 from tools.servers import PYTHON, environment, postgres, prepare, run, site
 
-#: Answers slower than this are told, s.
-SLOW_S = 2.0
-
 
 def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str, str]) -> bool:
     """Let people look at the site; prints what they met. Whether nothing failed."""

@@ -371,11 +371,6 @@ def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Ver
     return replace(verdict, limit_va=carried, margin_va=carried - running_va, reason=reason)
 
 
-def battery_amps(watts: float, battery: Battery) -> float | None:
-    """A out of the battery for W at its terminals, at its nominal V; None without V."""
-    return None if battery.volts is None else watts / battery.volts
-
-
 def holds_above(
     start_va: float, running_w: float, others_w: float, battery: Battery, inverter: Inverter
 ) -> float | None:

@@ -75,15 +75,6 @@ class Instrument:
         count = self.counts * step / abs(value) if value else 0.0
         return math.hypot(math.hypot(self.limit, count) / math.sqrt(3), self.gain_spread)
 
-    def limit_of(self, quantity: str, value: float) -> float:
-        """The stated worst-case error of one reading, relative."""
-        step = self.steps.get(quantity, 0.0)
-        return (
-            self.limit
-            + math.sqrt(3) * self.gain_spread
-            + (self.counts * step / abs(value) if value else 0.0)
-        )
-
 
 _METER_STEPS = {
     "volts": 0.1, "amps": 0.01, "watts": 0.1, "va": 1.0, "pf": 0.01, "hz": 0.1, "wh": 10.0,

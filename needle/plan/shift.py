@@ -136,25 +136,6 @@ def place(
     return [at for (_, at), taken in zip(starts, chosen, strict=True) if taken]
 
 
-def value_of(
-    blocks: Sequence[TaskBlock], at: Sequence[int], surplus_w: np.ndarray, room_w: np.ndarray
-) -> float | None:
-    """W of surplus met, less the nearness cost, of a placing; None where it passes a limit."""
-    slots = len(surplus_w)
-    total, busy = np.zeros(slots), np.zeros(slots, dtype=int)
-    alone = np.zeros(slots, dtype=bool)
-    for block, start in zip(blocks, at, strict=True):
-        last = min(slots, start + len(block.watts))
-        total[start:last] += block.watts[: last - start]
-        busy[start:last] += 1
-        alone[start:last] |= block.alone
-    if (total > np.maximum(0.0, room_w) + 1e-6).any() or (alone & (busy > 1)).any():
-        return None
-    met = float(np.minimum(total, np.maximum(0.0, surplus_w)).sum())
-    far = sum(abs(start - one.stands) for one, start in zip(blocks, at, strict=True))
-    return met - _NEARNESS * far
-
-
 def propose(plan: Plan) -> list[Move]:
     """Moves of tasks that are better elsewhere.
 

@@ -98,18 +98,6 @@ def panel_logger(seed: int = 0) -> Meter:
     return Meter(INSTRUMENTS["logger"], seed, 10.0)
 
 
-def clamp_amps(
-    line: Timeline, time_s: np.ndarray, seed: int = 0, whole_cable: bool = False
-) -> np.ndarray:
-    """A clamp's A at the given moments; next to nothing around a whole cable."""
-    meter = Meter(INSTRUMENTS["clamp"], seed, 0.4)
-    if whole_cable:
-        return np.full(len(time_s), _CANCELLED_A)
-    points = time_s[:, None] - 0.4 * (np.arange(10) + 0.5) / 10
-    amps = np.sqrt((line.sample(np.maximum(points, 0.0)).amps ** 2).mean(axis=1))
-    return meter._shown("amps", amps)
-
-
 def clamp_inrush(line: Timeline, start_s: float, seed: int = 0, whole_cable: bool = False) -> float:
     """A clamp's inrush mode: the highest 100 ms RMS within half a second of a start, A."""
     if whole_cable:
@@ -121,19 +109,3 @@ def clamp_inrush(line: Timeline, start_s: float, seed: int = 0, whole_cable: boo
     rms = np.sqrt((sums[window:] - sums[:-window]) / window)
     shown = Meter(INSTRUMENTS["clamp"], seed)._shown("amps", rms.max()[None])
     return float(shown[0])
-
-
-def shunt_watts(
-    line: Timeline, time_s: np.ndarray, idle_w: float, efficiency: float, seed: int = 0
-) -> np.ndarray:
-    """A DC shunt's W on the battery side of an inverter that feeds the appliance."""
-    meter = Meter(INSTRUMENTS["shunt"], seed, 1.0)
-    return meter._shown("watts", idle_w + line.sample(time_s).watts / efficiency)
-
-
-def display_charge(
-    line: Timeline, hours: float, capacity_wh: float, idle_w: float, efficiency: float
-) -> float:
-    """A supply's own display after so many hours from full: charge in whole percent, 0…1."""
-    used = (line.mean_w(0.0, hours * 3600) / efficiency + idle_w) * hours
-    return max(0.0, np.floor((1 - used / capacity_wh) * 100) / 100)

@@ -116,5 +116,6 @@ class ElectricalTest(unittest.TestCase):
 
     def test_accuracy_counts_the_last_digit(self):
         clamp = INSTRUMENTS["clamp"]
-        self.assertAlmostEqual(clamp.limit_of("amps", 5.0), 0.025 + 0.01)
+        # ±2.5 % and five digits of 0.01 A, of 5 A: rectangular, in quadrature.
+        self.assertAlmostEqual(clamp.relative_sd("amps", 5.0), math.hypot(0.025, 0.01) / 3**0.5)
         self.assertGreater(clamp.relative_sd("amps", 0.1), clamp.relative_sd("amps", 10.0))

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from needle.document import DocumentError
 from needle.moments import in_windows, parse_windows
 from needle.plan.document import parse_plan
-from needle.plan.shift import TaskBlock, moved, place, propose, value_of
+from needle.plan.shift import TaskBlock, moved, place, propose
 from needle.plan.simulate import simulate
 from needle.plan.sizing import battery_for, more_tasks, nights_covered, sustains
 from needle.plan.suggestions import changes_of, suggestions
@@ -196,6 +196,23 @@ class SizingTest(unittest.TestCase):
         self.assertFalse(no.yes)
         self.assertLess(no.days, 1)
         self.assertIsNone(sustains(simulate(plan_of(), 20)))
+
+
+def value_of(blocks, at, surplus_w, room_w):
+    """Surplus met, W, less a thousandth of each slot moved; None where a placing passes a limit."""
+    slots = len(surplus_w)
+    total, busy = np.zeros(slots), np.zeros(slots, dtype=int)
+    alone = np.zeros(slots, dtype=bool)
+    for block, start in zip(blocks, at, strict=True):
+        last = min(slots, start + len(block.watts))
+        total[start:last] += block.watts[: last - start]
+        busy[start:last] += 1
+        alone[start:last] |= block.alone
+    if (total > np.maximum(0.0, room_w) + 1e-6).any() or (alone & (busy > 1)).any():
+        return None
+    met = float(np.minimum(total, np.maximum(0.0, surplus_w)).sum())
+    far = sum(abs(start - block.stands) for block, start in zip(blocks, at, strict=True))
+    return met - 1e-3 * far
 
 
 class PlacingTest(unittest.TestCase):

@@ -75,26 +75,13 @@ class MeterTest(unittest.TestCase):
         self.assertAlmostEqual(clamp / inrush, 1, delta=0.08)
 
     def test_around_the_whole_cable_it_reads_nothing(self):
-        time = self.start + np.arange(60.0, 70.0)
-        self.assertLess(meters.clamp_amps(self.line, time, whole_cable=True).max(), 0.05)
         self.assertLess(meters.clamp_inrush(self.line, self.start, whole_cable=True), 0.05)
-        amps = meters.clamp_amps(self.line, time)
-        self.assertAlmostEqual(amps.mean() / self.line.sample(time).amps.mean(), 1, delta=0.04)
 
     def test_the_counter_counts(self):
         meter = meters.plug_meter(2)
         wh = meter.counter_wh(self.line, 0, 20 * 3600)
         self.assertAlmostEqual(wh, self.line.mean_w(0, 20 * 3600) * 20, delta=20)
         self.assertEqual(wh % 10, 0)
-
-    def test_the_battery_side(self):
-        time = self.start + np.arange(200.0, 260.0)
-        dc = meters.shunt_watts(self.line, time, 28, 0.92)
-        exact = 28 + self.line.sample(time).watts / 0.92
-        self.assertLess(np.abs(dc / exact - 1).max(), 0.012)
-        charge = meters.display_charge(self.line, 10.0, 2000.0, 10.0, 0.9)
-        used = (self.line.mean_w(0, 36_000) / 0.9 + 10) * 10 / 2000
-        self.assertAlmostEqual(charge, 1 - used, delta=0.011)
 
 
 class SteadyTest(unittest.TestCase):

@@ -1,7 +1,10 @@
 """Each load alone on a supply, as a page."""
 
+import re
+
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
+from web.plans.models import Plan, PlanEntry
 from web.supplies.models import Output
 
 
@@ -20,6 +23,19 @@ class AlonePageTest(SiteTest):
         self.assertEqual(page.count(">Router</a>"), 2)
         self.assertIn("longer", page)
         self.assertIn("✕ more than the inverter carries", page)
+
+    def test_tasks_are_counted_and_what_outlasts_two_weeks_is_more_than_that(self):
+        plan = Plan.objects.create(job=self.job, name="Cups", is_current=True,
+                                   supply=make_supply(self.job, idle_w=1.0))  # fmt: skip
+        kettle = make_load(self.job, "Kettle", None, kind="resistive-heat")
+        add_reading(kettle, "task", {"wh": 100.0, "minutes": 5.0, "runs": 8})
+        PlanEntry.objects.create(plan=plan, load=kettle, use={"tasks": ["12:00"]})
+        clock = make_load(self.job, "Clock", None, kind="electronics")
+        add_reading(clock, "energy", {"wh": 20.0, "hours": 40.0, "step_wh": 0.1})
+        lasting = re.findall(r"<strong>(\d+ tasks|more than \d+)", self.page())
+        self.assertEqual(lasting[0], "more than 336")
+        # Of 1,024 Wh on the label some 900 come out, and a cup takes 12.5 Wh at its plug.
+        self.assertTrue(50 <= int(lasting[1].split()[0]) <= 75, lasting)
 
     def test_another_supply_by_a_fragment(self):
         make_load(self.job, "Lamp", 40.0, kind="led")

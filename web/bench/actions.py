@@ -7,7 +7,6 @@ import uuid
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import numpy as np
 from django.db import transaction
 from django.utils import timezone
 
@@ -18,7 +17,7 @@ from needle.measure.capture import header_of, read_capture
 from web.bench.models import Capture, Session, pack, unpack
 from web.jobs.actions import remove, save_change, save_new
 from web.loads.actions import add_reading, change_reading
-from web.loads.models import Load, Reading
+from web.loads.models import Reading
 
 #: What a person can mend by saying what the columns mean.
 CORRECTABLE = ("time", "columns")
@@ -212,16 +211,3 @@ def stop_session(session: Session, name: str) -> Capture | None:
         except DocumentError:
             return capture
     return capture
-
-
-def latest(load: Load) -> Session | None:
-    """The load's session that still runs."""
-    return load.sessions.live().filter(stopped=False).first()
-
-
-def window(session: Session, seconds: float) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-    """The last so many seconds on the session's meter: moments and columns."""
-    meter, end = session.core_meter(), session.now_s()
-    end = float(np.floor(end / meter.interval_s) * meter.interval_s)
-    time = np.arange(max(0.0, end - seconds), end + 1e-6, meter.interval_s)
-    return time, meter.read(session.line(), time)

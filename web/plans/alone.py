@@ -95,15 +95,14 @@ def _row(answer: Alone, load: Load, better: bool) -> AloneRow:
         return AloneRow(load, route, words, "", False, answer.wh_per_day)
     if answer.tasks is not None:
         low, likely, high = answer.tasks
-        noun = "task" if likely == 1 else "tasks"
-        span = f"{low} to {high}" if low != high else ""
-        return AloneRow(load, route, f"{likely} {noun}", span, True,
-                        answer.wh_per_day, better)  # fmt: skip
-    assert answer.hours is not None
-    low_h, likely_h, high_h = answer.hours
-    lasts = hours_text(likely_h)
-    if answer.capped:
-        lasts, span = f"more than {lasts}", ""
+        lasts, span = f"{likely} {'task' if likely == 1 else 'tasks'}", f"{low} to {high}"
+        known = low == high
     else:
-        span = f"{hours_text(low_h)} to {hours_text(high_h)}"
+        assert answer.hours is not None
+        low_h, likely_h, high_h = answer.hours
+        lasts, span = hours_text(likely_h), f"{hours_text(low_h)} to {hours_text(high_h)}"
+        known = False
+    if answer.capped:
+        lasts = f"more than {lasts}"
+    span = "" if known or answer.capped else span
     return AloneRow(load, route, lasts, span, True, answer.wh_per_day, better)

@@ -177,12 +177,6 @@ def plural(count: int, noun: str) -> str:
 
 
 @register.filter
-def lookup(mapping: dict[Any, Any], key: Any) -> Any:
-    """A dictionary's value."""
-    return mapping.get(key)
-
-
-@register.filter
 def start_words(verdict: Verdict) -> str:
     return words_of(verdict)
 
