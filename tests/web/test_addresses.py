@@ -184,6 +184,16 @@ class OddInputTest(SiteTest):
                 with self.subTest(query=query[:20], page=name):
                     self.assertEqual(self.client.get(f"{self.url(name)}?{query}").status_code, 200)
 
+    def test_ticked_and_chosen_records_that_cannot_be(self):
+        for name, field in (("trials:start", "loads"), ("trials:past", "loads"),
+                            ("trials:start", "supply"), ("trials:start", "plan"),
+                            ("matching:record-start", "ran"), ("matching:record-start", "load"),
+                            ("rounds:index", "plan")):  # fmt: skip
+            for key in ("9" * 400, "9" * 18, "-1", "²", "1e3", "nan", "\x00", "999"):
+                with self.subTest(name=name, field=field, key=key[:20]):
+                    answer = self.client.post(self.url(name), {field: [key]})
+                    self.assertEqual(answer.status_code, 422)
+
     def test_undo_goes_back_to_a_page_of_this_site_only(self):
         survey = self.url("loads:survey")
         for wanted, goes in (

@@ -12,6 +12,7 @@ from django.urls import reverse_lazy
 from django.utils import timezone
 
 from needle import quantity
+from web.common.addresses import key_of
 from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.common.validation import in_our_time
 
@@ -124,6 +125,17 @@ class QuantityField(forms.CharField):
 def share_field(**kwargs: Any) -> QuantityField:
     """A share that people write in percent; cleaned to percent, stored by the form as 0…1."""
     return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)
+
+
+class TickedField(forms.ModelMultipleChoiceField):
+    """Records that are ticked; what is no record's number does not reach the database."""
+
+    def clean(self, value: Any) -> Any:
+        for text in value or ():
+            if key_of(str(text)) is None:
+                message = self.error_messages["invalid_choice"]
+                raise ValidationError(message, "invalid_choice", {"value": str(text)[:40]})
+        return super().clean(value)
 
 
 class MomentInput(forms.DateTimeInput):

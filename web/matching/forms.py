@@ -13,7 +13,7 @@ from needle.decide.cord import conductor_mm2
 from needle.decide.power_factor import sanity
 from needle.document import DocumentError
 from needle.measure.readings import MOST_W
-from web.common.fields import QuantityField, moment_field
+from web.common.fields import QuantityField, TickedField, moment_field
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.models import Load
@@ -33,7 +33,7 @@ class StartTestForm(RecordForm):
     field_order = (
         "load", "supply", "result", "times", "setting", "order", "tested_at", "note", "ran",
     )  # fmt: skip
-    ran = forms.ModelMultipleChoiceField(
+    ran = TickedField(
         Load.objects.none(), label="What else ran", required=False,
         widget=forms.CheckboxSelectMultiple,
         help_text="None: it was tried alone. The test settles starts with no more beside it.",

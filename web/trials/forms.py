@@ -12,7 +12,7 @@ from needle.document import DocumentError
 from needle.plan.plan import AC
 from needle.trial.log import check_ins_of_log
 from needle.trial.trial import BATTERY, parse_check_ins
-from web.common.fields import QuantityField, moment_field, share_field
+from web.common.fields import QuantityField, TickedField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.jobs.models import Job
 from web.trials.models import ENDS, CheckIn, Trial
@@ -24,7 +24,7 @@ MOST_LOG = 1_000_000
 class TrialForm(PercentMixin, RecordForm):
     """A trial; as it starts, with what runs in it."""
 
-    loads: Any = forms.ModelMultipleChoiceField(
+    loads: Any = TickedField(
         None, label="Or these loads", required=False, widget=forms.CheckboxSelectMultiple,
         help_text="Where no plan is named: what runs in it, as it is usually used.",
     )  # fmt: skip
