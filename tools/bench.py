@@ -186,7 +186,7 @@ def bench_twins() -> None:
     from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
 
     held, mean_off, duty_off, start_off = [], [], [], []
-    for key, one in APPLIANCES.items():
+    for key, appliance in APPLIANCES.items():
         for seed in range(5):
             line = timeline(key, seed)
             meter = (plug_meter if seed % 2 else panel_logger)(seed)
@@ -197,7 +197,7 @@ def bench_twins() -> None:
                 Start(amps=clamp_inrush(line, at, seed), volts=230.0, context=clamp)
                 for at in line.starts_s()[1:4]
             ]
-            profile = derive(LoadRecord("twin", one.kind, (parse(reading), *starts)))
+            profile = derive(LoadRecord("twin", appliance.kind, (parse(reading), *starts)))
             true = line.mean_w()
             held.append(profile.mean_w.low <= true <= profile.mean_w.high)
             mean_off.append(abs(profile.mean_w.value / true - 1))

@@ -49,9 +49,9 @@ SHOTS = (
 
 
 def free_port() -> int:
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return int(one.getsockname()[1])
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 def serve(folder: str, port: int) -> subprocess.Popen[bytes]:

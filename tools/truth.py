@@ -153,32 +153,34 @@ def read_watts(rng: np.random.Generator, watts: float) -> float:
     return round(watts * (1 + rng.uniform(-0.01, 0.01)), 1)
 
 
-def readings(rng: np.random.Generator, one: Appliance, evidence: str) -> list[dict[str, Any]]:
+def readings(rng: np.random.Generator, appliance: Appliance, evidence: str) -> list[dict[str, Any]]:
     """What a person would have noted of it in the days before."""
-    label = {"type": "label", "watts": round(one.label_w)}
+    label = {"type": "label", "watts": round(appliance.label_w)}
     if evidence == "label":
         return [label]
-    moments = np.flatnonzero(one.on)
+    moments = np.flatnonzero(appliance.on)
     at = int(rng.choice(moments[moments < BEFORE_DAYS * DAY_S // STEP_S]))
     spots: list[dict[str, Any]] = [label, {
-        "type": "spot", "state": "running", "watts": read_watts(rng, one.watts[at]),
-        "pf": round(one.power_factor, 2), "instrument": "plug"}]  # fmt: skip
-    if one.resting_w > 0:
-        spots.append({"type": "spot", "state": "resting", "watts": read_watts(rng, one.resting_w)})
-    cycles = one.kind in ("compressor-fixed", "thermostat-heat")
-    if evidence == "spot" or one.windows is not None or (evidence == "tally" and not cycles):
+        "type": "spot", "state": "running", "watts": read_watts(rng, appliance.watts[at]),
+        "pf": round(appliance.power_factor, 2), "instrument": "plug"}]  # fmt: skip
+    if appliance.resting_w > 0:
+        spots.append(
+            {"type": "spot", "state": "resting", "watts": read_watts(rng, appliance.resting_w)}
+        )
+    cycles = appliance.kind in ("compressor-fixed", "thermostat-heat")
+    if evidence == "spot" or appliance.windows is not None or (evidence == "tally" and not cycles):
         return spots
     first = float(rng.uniform(0, (BEFORE_DAYS - 2) * DAY_S))
     if evidence == "tally":
-        return [*spots, {"type": "tally", "edges": _tallied(rng, one, first)}]
+        return [*spots, {"type": "tally", "edges": _tallied(rng, appliance, first)}]
     gain = 1 + rng.uniform(-0.01, 0.01)
     if evidence == "run":
         hours = float(np.exp(rng.uniform(np.log(2), np.log(24))))
-        part = one.watts[int(first / STEP_S) : int((first + hours * 3600) / STEP_S)]
+        part = appliance.watts[int(first / STEP_S) : int((first + hours * 3600) / STEP_S)]
         wh = float(part.sum()) * STEP_S / 3600 * gain
         return [*spots, {"type": "energy", "wh": 10 * int(wh / 10 + rng.random()),
                          "hours": round(hours, 2), "instrument": "plug"}]  # fmt: skip
-    part = one.watts[int(first / STEP_S) : int((first + 6 * 3600) / STEP_S)] * gain
+    part = appliance.watts[int(first / STEP_S) : int((first + 6 * 3600) / STEP_S)] * gain
     rows = "\n".join(f"{n * STEP_S},{watts:.1f}" for n, watts in enumerate(part))
     capture = read_capture(f"time,watts\n{rows}\n".encode())
     return [*spots, {**as_reading(analyse(capture), capture.interval_s()), "instrument": "plug"}]

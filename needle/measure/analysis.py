@@ -375,9 +375,9 @@ def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[StartEve
     return tuple(starts)
 
 
-def _settling(series: Series, segments: Segments, one: int, edge: float) -> float:
+def _settling(series: Series, segments: Segments, run: int, edge: float) -> float:
     """Seconds from the edge until the power stays within 5 % of what the run settles on."""
-    first, last = int(segments.first[one]), int(segments.last[one])
+    first, last = int(segments.first[run]), int(segments.last[run])
     power = series.watts[first : last + 1]
     half = power[len(power) // 2 :]
     level = float(np.median(half))

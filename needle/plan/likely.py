@@ -59,13 +59,14 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     side = BatterySide(plan, inputs, minutes)
     bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
     powers = [
-        np.concatenate([one.power(0, minutes), most.power(0, minutes)]) * side.on(one, 0, minutes)
-        for one, most in zip(means, _mean_patterns(full, minutes), strict=True)
+        np.concatenate([pattern.power(0, minutes), most.power(0, minutes)])
+        * side.on(pattern, 0, minutes)
+        for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
     ]
     for trip in trips:
         if trip.chance > 0.5:
-            for one, watts in zip(means, powers, strict=True):
-                if one.load.name == trip.load:
+            for pattern, watts in zip(means, powers, strict=True):
+                if pattern.load.name == trip.load:
                     watts[0, trip.minute : trip.until_minute] = 0.0
     routes = side.routes(means, powers, 2, minutes)
     drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
@@ -77,8 +78,8 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     served = flow.served[0, :until]
     loads: dict[str, float] = {}
     got: dict[str, float] = {}
-    for one, watts in zip(means, powers, strict=True):
-        name = one.load.name
+    for pattern, watts in zip(means, powers, strict=True):
+        name = pattern.load.name
         loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ served)
         got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
     idle = float(np.mean(side.idle_w)) * _wh(served @ side.inverter_on[:until])
@@ -144,7 +145,7 @@ def _by_source(
         share = store.store_wh / sum(other.store_wh for other in stores)
         by_source[store.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
     if side.steady:
-        offers = [np.minimum(one.limit_w, watts[:minutes]) for one, watts, _ in side.steady]
+        offers = [np.minimum(source.limit_w, watts[:minutes]) for source, watts, _ in side.steady]
         total = np.maximum(sum(offers), 1e-9)
         for (source, _, _), offer in zip(side.steady, offers, strict=True):
             wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES_PER_HOUR

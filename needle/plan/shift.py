@@ -84,7 +84,7 @@ def place(
     if any(not block.allowed for block in blocks):
         return None
     slots = len(surplus_w)
-    starts = [(b, at) for b, one in enumerate(blocks) for at in one.allowed]
+    starts = [(b, at) for b, block in enumerate(blocks) for at in block.allowed]
     count = len(starts)
     # Variables: one for each start, then W met by surplus in each slot.
     cost = np.concatenate([np.zeros(count), -np.ones(slots)])
@@ -196,8 +196,8 @@ def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
     for slot in range(math.ceil(ends[-1] / SLOT_MIN - 1e-9)):
         first, last = slot * SLOT_MIN, (slot + 1) * SLOT_MIN
         inside = [
-            one.watts
-            for one, begin, end in zip(load.steps, begins, ends, strict=True)
+            step.watts
+            for step, begin, end in zip(load.steps, begins, ends, strict=True)
             if begin < last - 1e-9 and end > first + 1e-9
         ]
         slot_watts.append(max(inside))

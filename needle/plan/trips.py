@@ -79,13 +79,13 @@ def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
     supply = plan.supply
     limits = []
     if supply.inverter is not None:
-        mine = [n for n, one in enumerate(patterns) if one.load.route == AC]
+        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
         inverter = supply.inverter
         limits.append(Limit(inverter.continuous_w, mine, curve=inverter.overload))
         if any(patterns[n].nonactive is not None for n in mine):
             limits.append(Limit(inverter.continuous_va, mine, "VA", curve=inverter.overload))
     for output in supply.outputs:
-        mine = [n for n, one in enumerate(patterns) if one.load.route == output.name]
+        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == output.name]
         limits.append(Limit(output.max_w, mine, why="output"))
     limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
     return [limit for limit in limits if limit.members and np.isfinite(limit.most)]
@@ -154,10 +154,10 @@ class Tripper:
             limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
         self.inverter = plan.supply.inverter
         self.start_va = [
-            np.full(draws, one.load.start_va, np.float32)
-            if one.start_va is None
-            else one.start_va.astype(np.float32)
-            for one in patterns
+            np.full(draws, pattern.load.start_va, np.float32)
+            if pattern.start_va is None
+            else pattern.start_va.astype(np.float32)
+            for pattern in patterns
         ]
         #: The most VA for each W of a pattern.
         self.most_va = [float(np.max(_va_for_each_w(pattern))) for pattern in patterns]
@@ -173,7 +173,7 @@ class Tripper:
             if (given_v := _unfit_v(plan, pattern.load)) is not None
         }
         self.sags = plan.supply.battery.internal_ohm is not None
-        self.on_ac = [n for n, one in enumerate(patterns) if one.load.route == AC]
+        self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
         self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
         #: The first drop of a load that is more than nice to have, of each draw: minute, pattern,
@@ -216,8 +216,8 @@ class Tripper:
         starters = self._starters(powers, most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = [
-            watts[:, -1] > one.load.resting_w + 1e-6
-            for watts, one in zip(powers, self.patterns, strict=True)
+            watts[:, -1] > pattern.load.resting_w + 1e-6
+            for watts, pattern in zip(powers, self.patterns, strict=True)
         ]
         rows = np.arange(self.draws)
         while rows.size:

@@ -503,7 +503,11 @@ def _chain(
     if resting is not None:
         parts.append(("Resting", resting.watts))
     parts += [("Duty", duty), *([("Power factor", factor)] if factor else []), ("Start", start)]
-    return tuple(f"{name} ({one.grade}): {'; '.join(one.how)}" for name, one in parts if one.how)
+    return tuple(
+        f"{name} ({estimate.grade}): {'; '.join(estimate.how)}"
+        for name, estimate in parts
+        if estimate.how
+    )
 
 
 def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:

@@ -100,10 +100,11 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
 def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
     """One state for each name and setting: the better proven, then the narrower one."""
     best: dict[tuple[str, str], State] = {}
-    for one in sorted(
-        (*read, *recorded), key=lambda one: (one.watts.grade, one.watts.spread, one.watts.value)
+    for state in sorted(
+        (*read, *recorded),
+        key=lambda state: (state.watts.grade, state.watts.spread, state.watts.value),
     ):
-        best.setdefault((one.setting, one.name), one)
+        best.setdefault((state.setting, state.name), state)
     return sorted(best.values(), key=lambda state: (state.setting, state.watts.value, state.name))
 
 

@@ -247,8 +247,8 @@ def led(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
 
 
 APPLIANCES = {
-    one.key: one
-    for one in (
+    stand_in.key: stand_in
+    for stand_in in (
         Appliance("cold-box", "cold box, fixed speed", "compressor-fixed", cold_box),
         Appliance("variable", "cold box, variable speed", "compressor-variable",
                   variable_compressor, 0.01),

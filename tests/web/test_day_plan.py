@@ -401,7 +401,8 @@ class HelpTest(DayPlanTest):
         self.assertGreater(found.value, 0)
 
     def test_a_help_that_is_none_changes_nothing(self):
-        self.help("leave_off", "Box")
+        answer = self.help("leave_off", "Box")
+        self.assertContains(answer, "this is not among what helps now")
         self.assertEqual(self.made(), 0)
 
     def test_a_charger_runs_longer(self):

@@ -15,6 +15,7 @@ import resource
 import time
 import uuid
 import zipfile
+from html.parser import HTMLParser
 
 from django.core.cache import caches
 from django.db import transaction
@@ -38,8 +39,18 @@ ODD = (
     "\r", "\r\n", "\ufeff", "'", '"', ",", ";", "../x", "0001-01-01T00:00:00", "9999-12-31T23:59:59",
     "ac", "lfp", "must", "00000000-0000-0000-0000-000000000000",
 )  # fmt: skip
+#: What may well be meant.
+USUAL = ("7", "0.5", "12 V", "90 W", "1.2 kWh", "2 h", "45 min", "20", "08:30", "4 °C", "Box", "99",
+         "22:00-06:00", "2026-11-20T06:15", "24 Ah @ 3.6 V", "a, b", "1e-9", "3000000")  # fmt: skip
+#: Addresses after which nothing is left to change.
+ENDING = ("accounts:delete", "accounts:sign-out", "accounts:password")
 ODD_JSON = (None, True, -1, 0, 1e308, 10**400, "", "x", [], {}, [[]], [1], {"a": 1}, "23:00")
 FIELD = re.compile(r'<(?:input|select|textarea)[^>]*? name="([^"]+)"')
+
+
+def short(data):
+    """What was sent, long texts cut."""
+    return {field: value[:40] for field, value in data.items()}
 
 
 def changed_json(rng, value):
@@ -70,6 +81,44 @@ def changed_text(rng, text):
     out = io.StringIO()
     csv.writer(out, lineterminator="\r\n").writerows(rows)
     return out.getvalue()
+
+
+class Forms(HTMLParser):
+    """Forms of a page as a browser would send them: address, values by field, choices by field."""
+
+    def __init__(self, page, path):
+        super().__init__()
+        self.path, self.forms, self.select, self.text = path, [], "", ""
+        self.feed(page)
+
+    def handle_starttag(self, tag, attributes):
+        given = dict(attributes)
+        name = given.get("name") or ""
+        if tag == "form" and (given.get("method") or "get").lower() == "post":
+            self.forms.append((given.get("action") or self.path, {}, {}))
+        elif self.forms and tag in ("input", "select", "textarea") and name:
+            _, values, choices = self.forms[-1]
+            self.select = name if tag == "select" else ""
+            self.text = name if tag == "textarea" else ""
+            if tag != "input" or given.get("type") not in ("checkbox", "radio"):
+                values.setdefault(name, given.get("value") or "")
+            else:
+                choices.setdefault(name, []).append(given.get("value") or "on")
+                if "checked" in given:
+                    values[name] = given.get("value") or "on"
+        elif self.forms and tag == "option" and self.select:
+            _, values, choices = self.forms[-1]
+            choices.setdefault(self.select, []).append(given.get("value") or "")
+            if "selected" in given:
+                values[self.select] = given.get("value") or ""
+
+    def handle_endtag(self, tag):
+        if tag in ("select", "textarea"):
+            self.select = self.text = ""
+
+    def handle_data(self, data):
+        if self.text:
+            self.forms[-1][1][self.text] = data.strip()
 
 
 class MutationTest(SiteTest):
@@ -105,7 +154,8 @@ class MutationTest(SiteTest):
                      "sheets:sheet", "matching:starts", "bench:index", "jobs:edit"):  # fmt: skip
             self.assert_stands(self.client.get(reverse(name, args=[job.pk])), f"{what}: {name}")
 
-    def test_posts(self):
+    def pages(self):
+        """Every address that the own records have, but for those that end the account."""
         own = {
             "job": self.job.pk, "load": self.load.pk, "plan": self.job.plans.first().pk,
             "supply": self.job.supplies.first().pk, "trial": self.job.trials.first().pk,
@@ -113,25 +163,52 @@ class MutationTest(SiteTest):
             "session": self.load.sessions.first().pk, "source": self.job.plans.first().sources.get().pk,
             "kind": "spot", "of": "loads", "key": self.load.pk, "index": 0, "paper": "a4",
             "test": self.job.supplies.first().tests.get().pk, "form": "plan.json",
+            "meter": self.user.meters.first().pk, "entry": self.job.plans.first().entries.first().pk,
+            "check_in": self.job.trials.first().check_ins.first().pk,
         }  # fmt: skip
-        targets = []
         for name, converters in addresses():
-            if set(converters) <= set(own) and name not in ("accounts:delete", "accounts:sign-out",
-                                                            "accounts:password"):  # fmt: skip
+            if set(converters) <= set(own) and name not in ENDING:
                 path = reverse(name, kwargs={key: own[key] for key in converters})
-                fields = FIELD.findall(self.client.get(path).content.decode(errors="replace"))
-                targets.append((path, sorted({*fields, "by_min", "edge", "to", "q", "sort"})))
+                yield path, self.client.get(path).content.decode(errors="replace")
+
+    def test_posts(self):
+        targets = []
+        for path, page in self.pages():
+            fields = FIELD.findall(page)
+            targets.append((path, sorted({*fields, "by_min", "edge", "to", "q", "sort"})))
 
         def attempt():
             path, fields = self.rng.choice(targets)
             picked = self.rng.sample(fields, self.rng.randint(0, len(fields)))
             data = {field: self.rng.choice(ODD) for field in picked}
-            what = f"{path} {data}"
+            what = f"{path} {short(data)}"
             self.assert_stands(self.client.post(path, data), what)
             self.assert_stands(self.client.get(path, data), what)
             return what
 
-        self.try_many(POSTS, attempt)
+        self.try_many(POSTS // 2, attempt)
+
+    def test_forms_of_which_a_little_is_changed(self):
+        """What is taken leaves a job whose pages open."""
+        targets = [form for path, page in self.pages() for form in Forms(page, path).forms
+                   if form[1] and not any(end in form[0] for end in ("delete", "remove", "sign-"))]  # fmt: skip
+
+        def attempt():
+            path, values, choices = self.rng.choice(targets)
+            data, fields = dict(values), sorted({*values, *choices})
+            for field in self.rng.sample(fields, min(len(fields), self.rng.choice((0, 1, 1, 2)))):
+                data[field] = self.rng.choice(
+                    [*choices.get(field, ()), self.rng.choice(ODD + USUAL)]
+                )
+            what = f"{path} {short(data)}"
+            answer = self.client.post(path, data)
+            self.assert_stands(answer, what)
+            if answer.status_code == 302:
+                self.assert_stands(self.client.get(answer["Location"]), what)
+                self.assert_opens(self.job, what)
+            return what
+
+        self.try_many(POSTS - POSTS // 2, attempt)
 
     def test_packages(self):
         content = export_job(self.job)

@@ -55,7 +55,9 @@ class CaptureForm(RecordForm):
         widget=forms.TextInput(attrs={"placeholder": "Europe/London"}),
         help_text="Of times without an offset.",
     )  # fmt: skip
-    instrument = forms.ChoiceField(choices=[(k, one.name) for k, one in INSTRUMENTS.items()])
+    instrument = forms.ChoiceField(
+        choices=[(k, instrument.name) for k, instrument in INSTRUMENTS.items()]
+    )
 
     class Meta:
         model = Capture

@@ -211,7 +211,9 @@ class Logger(Record):
     name = models.CharField(max_length=80, default="logger")
     digest = models.CharField(max_length=64, unique=True, editable=False)
     instrument = models.CharField(
-        max_length=12, default="plug", choices=[(k, one.name) for k, one in INSTRUMENTS.items()]
+        max_length=12,
+        default="plug",
+        choices=[(k, instrument.name) for k, instrument in INSTRUMENTS.items()],
     )
     topic = models.CharField(
         "MQTT topic", max_length=200, blank=True, validators=[one_topic],

@@ -107,7 +107,10 @@ def _measured(standin: str, seed: int) -> Readings:
 
     def spot(state: str, at_s: float) -> dict[str, Any]:
         shown = meter.read(line, np.array([at_s]))
-        return {"state": state, **{name: round(float(one[0]), 3) for name, one in shown.items()}}
+        return {
+            "state": state,
+            **{name: round(float(column[0]), 3) for name, column in shown.items()},
+        }
 
     hours = 21.5
     return [

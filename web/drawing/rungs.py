@@ -59,16 +59,16 @@ def rungs(
         svg.words(_LEFT - 8, y(amount) + 4, label(amount), "tick-label", "end")
     slot = wide / len(steps)
     bar = min(56.0, slot * 0.62)
-    for number, one in enumerate(steps, 1):
+    for number, step in enumerate(steps, 1):
         middle = _LEFT + slot * (number - 0.5)
-        svg.rect(middle - bar / 2, y(one.before), bar, y(0) - y(one.before), "rung-before")
-        svg.rect(middle - bar / 2, y(one.after), bar, y(one.before) - y(one.after), "rung-own")
-        svg.line(middle, y(one.after), middle, y(one.peak), "rung-start")
-        at = y(one.peak)
+        svg.rect(middle - bar / 2, y(step.before), bar, y(0) - y(step.before), "rung-before")
+        svg.rect(middle - bar / 2, y(step.after), bar, y(step.before) - y(step.after), "rung-own")
+        svg.line(middle, y(step.after), middle, y(step.peak), "rung-start")
+        at = y(step.peak)
         points = [(middle, at - 6), (middle + 5, at), (middle, at + 6), (middle - 5, at)]
         svg.path(points, "state-start", closed=True)
         svg.words(middle, HEIGHT - 46, str(number), "rung-number", "middle")
-        for row, line in enumerate(_lines(one.name, max(6, int(slot * _LETTERS)))):
+        for row, line in enumerate(_lines(step.name, max(6, int(slot * _LETTERS)))):
             svg.words(middle, HEIGHT - 31 + 13 * row, line, "rung-name", "middle")
     for limit in shown:
         svg.line(_LEFT, y(limit.at), WIDTH - _RIGHT, y(limit.at), "rung-limit")

@@ -39,10 +39,10 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
         amount = most * third / 3
         svg.line(x(amount), _TOP, x(amount), height - _BOTTOM, "grid")
         svg.words(x(amount), height - 9, with_unit(amount, unit), "tick-label", "middle")
-    for number, one in enumerate(rows):
+    for number, row in enumerate(rows):
         top = _TOP + number * _ROW
-        name = one.name if len(one.name) <= 26 else f"{one.name[:25].rstrip()}…"
+        name = row.name if len(row.name) <= 26 else f"{row.name[:25].rstrip()}…"
         svg.words(_LEFT - 10, top + 21, name, "span-name", "end")
-        svg.rect(x(one.low), top + 10, max(2.0, x(one.high) - x(one.low)), _ROW - 20, "span-range")
-        svg.line(x(one.value), top + 5, x(one.value), top + _ROW - 5, "span-mark")
+        svg.rect(x(row.low), top + 10, max(2.0, x(row.high) - x(row.low)), _ROW - 20, "span-range")
+        svg.line(x(row.value), top + 5, x(row.value), top + _ROW - 5, "span-mark")
     return svg.render()

@@ -135,15 +135,15 @@ def _differs(answers: list[Answer]) -> list[str]:
     """Conditions in which the sides are not alike: what makes a comparison unfair."""
     if len(answers) < 2:
         return []
-    one, other = (answer.plan for answer in answers)
+    this, other = (answer.plan for answer in answers)
     words = []
     for name, values in (
-        ("room", [plan.room_c for plan in (one, other)]),
-        ("hours needed", [plan.needed_hours for plan in (one, other)]),
-        ("charge at the start", [plan.start_charge for plan in (one, other)]),
+        ("room", [plan.room_c for plan in (this, other)]),
+        ("hours needed", [plan.needed_hours for plan in (this, other)]),
+        ("charge at the start", [plan.start_charge for plan in (this, other)]),
         ("floor", [answer.outcome and answer.outcome.plan.supply.battery.floor
                    for answer in answers]),
-        ("begin", [plan.start for plan in (one, other)]),
+        ("begin", [plan.start for plan in (this, other)]),
         ("loads", [[used.name for used in answer.used if used.counted] for answer in answers]),
     ):  # fmt: skip
         if values[0] != values[1]:

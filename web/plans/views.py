@@ -303,6 +303,9 @@ def apply_help(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
             except DocumentError as error:
                 messages.error(request, f"Nothing was changed: {error.message}.")
             break
+    else:
+        if not answer.pending:
+            messages.info(request, "The plan has changed since: this is not among what helps now.")
     return changed(request, job, answer.plan)
 
 

@@ -123,14 +123,14 @@ def package_of(job: Job) -> Package:
     )  # fmt: skip
     for name, model, parent in TABLES:
         records = _records(job, model, parent)
-        for number, one in enumerate(records, 1):
-            ids[(model, one.pk)] = number
+        for number, record in enumerate(records, 1):
+            ids[(model, record.pk)] = number
         fields = tuple((column, kind) for column, kind, _ in _columns(model))
         rows = [_row(record, model, ids) for record in records]
         tables[name] = Table(name, f"{name}.csv", fields, rows)
         if model is Capture:
-            for number, one in enumerate(records, 1):
-                table = _samples(f"capture-{number}", one.to_core())
+            for number, capture in enumerate(records, 1):
+                table = _samples(f"capture-{number}", capture.to_core())
                 tables[table.name] = table
         if model is Photo:
             pictures = {f"photo-{ids[(Photo, photo.pk)]}": bytes(photo.large) for photo in records}
@@ -139,12 +139,12 @@ def package_of(job: Job) -> Package:
 
 def _row(record: Any, model: type[models.Model], ids: dict[tuple[type, int], int]) -> Row:
     row: Row = {}
-    for name, kind, one in _columns(model):
-        value = getattr(record, one.attname)
-        if one.primary_key:
+    for name, kind, field in _columns(model):
+        value = getattr(record, field.attname)
+        if field.primary_key:
             value = ids[(model, value)]
-        elif isinstance(one, models.ForeignKey):
-            value = ids.get((one.related_model, value)) if value is not None else None
+        elif isinstance(field, models.ForeignKey):
+            value = ids.get((field.related_model, value)) if value is not None else None
         elif kind == "datetime" and value is not None:
             value = value.isoformat()
         row[name] = value
@@ -324,24 +324,24 @@ def _fill(
 ) -> int:
     """Set a record's fields from a row; returns the row's own id."""
     local = 0
-    for name, kind, one in _columns(model):
+    for name, kind, field in _columns(model):
         value = row.get(name)
-        if one.primary_key:
+        if field.primary_key:
             local = int(value or 0)
-        elif isinstance(one, models.ForeignKey):
-            _point(record, one, value, made, where)
+        elif isinstance(field, models.ForeignKey):
+            _point(record, field, value, made, where)
         elif kind == "datetime" and value is not None:
             setattr(record, name, _moment(value, f"{where}, {name}"))
-        elif value is None and not one.null:
+        elif value is None and not field.null:
             # A column that the package lacks is older than it; an empty cell is what it says.
-            empty = "" if name in row and kind == "string" else one.get_default()
+            empty = "" if name in row and kind == "string" else field.get_default()
             setattr(record, name, empty)
         else:
             setattr(record, name, value)
     skip = {field.name for field in model._meta.concrete_fields if field.name in _OWN} | {"job"}
     # An empty list or object is a value of its own where forms do not ask for one.
-    skip |= {one.name for _, kind, one in _columns(model)
-             if kind in ("array", "object") and not getattr(record, one.attname)}  # fmt: skip
+    skip |= {field.name for _, kind, field in _columns(model)
+             if kind in ("array", "object") and not getattr(record, field.attname)}  # fmt: skip
     try:
         record.full_clean(exclude=skip, validate_unique=False, validate_constraints=False)
     except ValidationError as error:
@@ -352,16 +352,16 @@ def _fill(
 
 
 def _point(
-    record: Any, one: Any, value: Any, made: dict[tuple[type, int], Any], where: str
+    record: Any, field: Any, value: Any, made: dict[tuple[type, int], Any], where: str
 ) -> None:
     if value is None:
-        if not one.null:
-            raise DocumentError(f"{where}, {one.name}", "is needed")
+        if not field.null:
+            raise DocumentError(f"{where}, {field.name}", "is needed")
         return
-    target = made.get((one.related_model, value))
+    target = made.get((field.related_model, value))
     if target is None:
-        raise DocumentError(f"{where}, {one.name}", f"there is no {one.name} {value} before it")
-    setattr(record, one.name, target)
+        raise DocumentError(f"{where}, {field.name}", f"there is no {field.name} {value} before it")
+    setattr(record, field.name, target)
 
 
 def _moment(text: str, where: str) -> datetime:
