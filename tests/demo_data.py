@@ -77,9 +77,9 @@ def _read() -> dict[str, tuple[list[str], list[tuple[Any, ...]]]]:
             ).fetchall()
             for (name,) in names:
                 if name not in _LEFT_OUT:
-                    found = database.execute(f'SELECT * FROM "{name}"')
-                    columns = [one[0] for one in found.description]
-                    if rows := found.fetchall():
+                    rows = database.execute(f'SELECT * FROM "{name}"')
+                    columns = [column[0] for column in rows.description]
+                    if rows := rows.fetchall():
                         _rows[name] = columns, rows
     return _rows
 

@@ -33,7 +33,7 @@ STORAGES = {
     "staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"},
 }
 # WhiteNoise would look for collected files; the live test server serves them itself.
-MIDDLEWARE = [one for one in MIDDLEWARE if "whitenoise" not in one]
+MIDDLEWARE = [name for name in MIDDLEWARE if "whitenoise" not in name]
 TEST_RUNNER = "tests.runner.TimedRunner"
 AXES_ENABLED = True
 # Answers are worked out where they are asked for.

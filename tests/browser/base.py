@@ -66,9 +66,9 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
         opened = the_browser().new_context(viewport=viewport or WIDE, **context)  # type: ignore[arg-type]
         self.addCleanup(opened.close)
         page = opened.new_page()
-        page.on("console", lambda one: self._console(one.type, one.text))
+        page.on("console", lambda message: self._console(message.type, message.text))
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
-        page.on("request", lambda one: self._request(one.url))
+        page.on("request", lambda request: self._request(request.url))
         return page
 
     def _console(self, kind: str, text: str) -> None:
@@ -110,10 +110,10 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
         if not page.evaluate("'axe' in window"):
             page.evaluate(AXE.read_text())
         only = list(rules) or ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]
-        found = page.evaluate(
+        violations = page.evaluate(
             "async only => (await axe.run({runOnly: only, preload: false,"
             " resultTypes: ['violations']})).violations"
             ".map(v => `${v.id}: ${v.nodes.slice(0, 3).map(n => n.target).join(' | ')}`)",
             only,
         )
-        return list(found)
+        return list(violations)

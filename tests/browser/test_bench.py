@@ -113,17 +113,17 @@ class ImportTest(BrowserTest):
         self.go(page, "bench:capture", capture.pk)
         over = page.locator(".u-over")
         box = over.bounding_box()
-        with page.expect_response(lambda one: "series/?from=" in one.url):
+        with page.expect_response(lambda response: "series/?from=" in response.url):
             page.mouse.move(box["x"] + 200, box["y"] + 80)
             page.mouse.down()
             page.mouse.move(box["x"] + 320, box["y"] + 80, steps=4)
             page.mouse.up()
-        with page.expect_response(lambda one: one.url.endswith("series/")):
+        with page.expect_response(lambda response: response.url.endswith("series/")):
             over.dblclick()
         page.locator(".chart").focus()
-        with page.expect_response(lambda one: "series/?from=32399" in one.url):
+        with page.expect_response(lambda response: "series/?from=32399" in response.url):
             page.keyboard.press("+")
-        with page.expect_response(lambda one: "series/?from=48599" in one.url):
+        with page.expect_response(lambda response: "series/?from=48599" in response.url):
             page.keyboard.press("ArrowRight")
 
 

@@ -15,8 +15,12 @@ FIRST_KB, AGAIN_KB = 150.0, 40.0
 MOST_SHIFT = 0.02
 WATCH_SHIFTS = """
 window.shift = 0;
+window.moved = [];
 new PerformanceObserver(list => {
-  for (const entry of list.getEntries()) if (!entry.hadRecentInput) window.shift += entry.value;
+  for (const entry of list.getEntries()) if (!entry.hadRecentInput) {
+    window.shift += entry.value;
+    for (const source of entry.sources) window.moved.push(source.node?.outerHTML?.slice(0, 80));
+  }
 }).observe({type: "layout-shift", buffered: true});
 """
 
@@ -31,7 +35,8 @@ class WeightTest(BrowserTest):
                 page = self.open(storage_state=signed_in)
                 page.add_init_script(WATCH_SHIFTS)
                 first = self.visit(page, name, *args)
-                self.assertLess(page.evaluate("window.shift"), MOST_SHIFT)
+                self.assertLess(page.evaluate("window.shift"), MOST_SHIFT,
+                                page.evaluate("window.moved"))  # fmt: skip
                 self.assertLess(first, FIRST_KB)
                 page.goto("about:blank")
                 self.assertLess(self.visit(page, name, *args), AGAIN_KB)

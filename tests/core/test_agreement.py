@@ -18,22 +18,22 @@ BAD_PF = {"volts": 231.0, "amps": 3.30, "watts": 610.0, "va": 762.0, "pf": 0.70}
 
 class AgreementTest(unittest.TestCase):
     def test_a_good_set_agrees(self):
-        found = agree(GOOD)
-        self.assertTrue(found.consistent)
-        self.assertIsNone(found.suspect)
-        self.assertAlmostEqual(found.power_factor, 0.6243, places=4)
-        self.assertIn("agree", found.message)
+        agreement = agree(GOOD)
+        self.assertTrue(agreement.consistent)
+        self.assertIsNone(agreement.suspect)
+        self.assertAlmostEqual(agreement.power_factor, 0.6243, places=4)
+        self.assertIn("agree", agreement.message)
 
     def test_the_misread_power_factor_is_named(self):
-        found = agree(BAD_PF)
-        self.assertFalse(found.consistent)
-        self.assertEqual(found.suspect, "pf")
-        self.assertAlmostEqual(found.power_factor, 0.8005, places=4)
-        self.assertAlmostEqual(found.nonactive_va, 456.7, places=1)
-        self.assertGreater(found.residuals["pf"], 3)
-        self.assertTrue(found.usable)
+        agreement = agree(BAD_PF)
+        self.assertFalse(agreement.consistent)
+        self.assertEqual(agreement.suspect, "pf")
+        self.assertAlmostEqual(agreement.power_factor, 0.8005, places=4)
+        self.assertAlmostEqual(agreement.nonactive_va, 456.7, places=1)
+        self.assertGreater(agreement.residuals["pf"], 3)
+        self.assertTrue(agreement.usable)
         self.assertEqual(
-            found.message,
+            agreement.message,
             "W ÷ VA is 0.80 but PF was read as 0.70: one of them was misread; the others "
             "support 0.80.",
         )
@@ -45,10 +45,10 @@ class AgreementTest(unittest.TestCase):
                 self.assertEqual(agree({**true, key: wrong}).suspect, key)
 
     def test_more_watts_than_volt_amperes_is_kept_but_no_evidence(self):
-        found = agree({"watts": 200.0, "va": 148.0})
-        self.assertFalse(found.consistent)
-        self.assertFalse(found.usable)
-        self.assertIn("cannot exceed", found.message)
+        agreement = agree({"watts": 200.0, "va": 148.0})
+        self.assertFalse(agreement.consistent)
+        self.assertFalse(agreement.usable)
+        self.assertIn("cannot exceed", agreement.message)
         self.assertEqual(agree({"volts": 231.0, "amps": 3.3, "watts": 900.0, "va": 762.0}).suspect,
                          "watts")  # fmt: skip
 
@@ -69,9 +69,9 @@ class AgreementTest(unittest.TestCase):
         self.assertTrue(agree({"volts": 231.0, "amps": 3.3, "watts": 765.0}).consistent)
 
     def test_any_subset_fills_in_what_follows(self):
-        found = agree({"volts": 230.0, "amps": 2.0, "pf": 0.5})
-        self.assertAlmostEqual(found.va, 460.0)
-        self.assertAlmostEqual(found.watts, 230.0)
+        agreement = agree({"volts": 230.0, "amps": 2.0, "pf": 0.5})
+        self.assertAlmostEqual(agreement.va, 460.0)
+        self.assertAlmostEqual(agreement.watts, 230.0)
         self.assertAlmostEqual(agree({"watts": 100.0, "pf": 0.5}).va, 200.0)
         self.assertAlmostEqual(agree({"va": 230.0, "volts": 230.0}).amps, 1.0)
         lone = agree({"watts": 100.0})

@@ -39,44 +39,44 @@ def cycling(seed=1, cycles=20, on=400, off=800, running=92.0, resting=1.8, spike
 class PatternTest(unittest.TestCase):
     def test_a_cycling_box(self):
         power, truth = cycling()
-        found = analyse(capture_of(power))
-        self.assertEqual((found.pattern, found.cycles, found.starts), ("cycling", 20, 20))
-        self.assertAlmostEqual(found.idle_w, 1.8, delta=0.2)
-        self.assertAlmostEqual(found.running_w, 93, delta=3)
+        analysis = analyse(capture_of(power))
+        self.assertEqual((analysis.pattern, analysis.cycles, analysis.starts), ("cycling", 20, 20))
+        self.assertAlmostEqual(analysis.idle_w, 1.8, delta=0.2)
+        self.assertAlmostEqual(analysis.running_w, 93, delta=3)
         on, all_s = sum(a for a, _ in truth[:-1]), sum(a + b for a, b in truth[:-1])
-        self.assertAlmostEqual(found.duty.value, on / all_s, delta=0.004)
-        self.assertTrue(found.duty.low < on / all_s < found.duty.high)
-        self.assertAlmostEqual(found.start_peak_w, 400, delta=2)
+        self.assertAlmostEqual(analysis.duty.value, on / all_s, delta=0.004)
+        self.assertTrue(analysis.duty.low < on / all_s < analysis.duty.high)
+        self.assertAlmostEqual(analysis.start_peak_w, 400, delta=2)
         self.assertTrue(
-            60 < np.median([start_event.settle_s for start_event in found.start_events]) < 140
+            60 < np.median([start_event.settle_s for start_event in analysis.start_events]) < 140
         )
 
     def test_energy_is_the_integral(self):
         power, _ = cycling(cycles=8)
-        found = analyse(capture_of(power))
+        analysis = analyse(capture_of(power))
         exact = np.sum((power[1:] + power[:-1]) / 2) / 3600
-        self.assertAlmostEqual(found.energy_wh, exact, places=6)
-        self.assertAlmostEqual(found.mean_w, exact * 3600 / (len(power) - 1), places=6)
+        self.assertAlmostEqual(analysis.energy_wh, exact, places=6)
+        self.assertAlmostEqual(analysis.mean_w, exact * 3600 / (len(power) - 1), places=6)
 
     def test_a_defrost_is_a_state_of_its_own(self):
         power, truth = cycling(cycles=30, defrost_every=10)
-        found = analyse(capture_of(power))
-        self.assertEqual(found.pattern, "cycling")
-        self.assertAlmostEqual(found.running_w, 93, delta=3)
-        names = [state.name for state in found.states]
+        analysis = analyse(capture_of(power))
+        self.assertEqual(analysis.pattern, "cycling")
+        self.assertAlmostEqual(analysis.running_w, 93, delta=3)
+        names = [state.name for state in analysis.states]
         self.assertEqual(names[:2], ["resting", "running"])
         self.assertIn("above running", names[2])
-        self.assertAlmostEqual(found.states[2].watts, 221, delta=4)
+        self.assertAlmostEqual(analysis.states[2].watts, 221, delta=4)
         duty = sum(a for a, _ in truth) / sum(a + b for a, b in truth)
-        self.assertAlmostEqual(found.duty.value, duty, delta=0.01)
-        self.assertTrue(as_reading(found, 1.0)["rarer"])
+        self.assertAlmostEqual(analysis.duty.value, duty, delta=0.01)
+        self.assertTrue(as_reading(analysis, 1.0)["rarer"])
 
     def test_steady_with_drift(self):
         rng = np.random.default_rng(2)
-        found = analyse(capture_of(38 + np.linspace(0, 3, 4000) + rng.normal(0, 0.3, 4000)))
-        self.assertEqual((found.pattern, found.starts, found.idle_w), ("steady", 0, None))
-        self.assertAlmostEqual(found.running_w, 39.5, delta=0.2)
-        self.assertEqual(found.duty.value, 1.0)
+        analysis = analyse(capture_of(38 + np.linspace(0, 3, 4000) + rng.normal(0, 0.3, 4000)))
+        self.assertEqual((analysis.pattern, analysis.starts, analysis.idle_w), ("steady", 0, None))
+        self.assertAlmostEqual(analysis.running_w, 39.5, delta=0.2)
+        self.assertEqual(analysis.duty.value, 1.0)
 
     def test_modulating(self):
         time = np.arange(30_000)
@@ -87,41 +87,41 @@ class PatternTest(unittest.TestCase):
     def test_a_program(self):
         stages = [(0.5, 200), (1480, 720), *[(20, 35), (1480, 20)] * 20, (300, 900), (0.5, 300)]
         power = np.concatenate([np.full(n, w, dtype=float) for w, n in stages])
-        found = analyse(capture_of(power + np.random.default_rng(4).normal(0, 0.4, len(power))))
-        self.assertEqual(found.pattern, "program")
-        self.assertEqual([round(state.watts, -1) for state in found.states], [0, 20, 300, 1480])
-        self.assertIsNone(found.duty)
+        analysis = analyse(capture_of(power + np.random.default_rng(4).normal(0, 0.4, len(power))))
+        self.assertEqual(analysis.pattern, "program")
+        self.assertEqual([round(state.watts, -1) for state in analysis.states], [0, 20, 300, 1480])
+        self.assertIsNone(analysis.duty)
 
     def test_one_block_in_silence_is_one_cycle(self):
         power = np.concatenate((np.full(60, 0.3), np.full(180, 2200.0), np.full(90, 0.3)))
-        found = analyse(capture_of(power))
-        self.assertEqual((found.pattern, found.cycles, found.starts), ("cycling", 1, 1))
-        self.assertAlmostEqual(found.running_w, 2200, delta=1)
+        analysis = analyse(capture_of(power))
+        self.assertEqual((analysis.pattern, analysis.cycles, analysis.starts), ("cycling", 1, 1))
+        self.assertAlmostEqual(analysis.running_w, 2200, delta=1)
 
     def test_cut_off_cycles_do_not_bias_the_duty(self):
         power, truth = cycling(cycles=6, off=1600)
         cut = power[600:-1200]
-        found = analyse(capture_of(cut))
+        analysis = analyse(capture_of(cut))
         on, all_s = sum(a for a, _ in truth[:-1]), sum(a + b for a, b in truth[:-1])
-        self.assertAlmostEqual(found.duty.value, on / all_s, delta=0.03)
+        self.assertAlmostEqual(analysis.duty.value, on / all_s, delta=0.03)
 
 
 class TroubleTest(unittest.TestCase):
     def test_never_across_a_gap(self):
         time = np.concatenate((np.arange(0, 600), np.arange(4200, 4800))).astype(float)
-        found = analyse(Capture(time, {"watts": np.full(1200, 100.0)}))
-        self.assertEqual((found.gaps, found.covered_s), (1, 1198.0))
-        self.assertAlmostEqual(found.energy_wh, 1198 / 36, places=6)
-        self.assertAlmostEqual(found.mean_w, 100)
-        self.assertTrue(any("gaps" in notice for notice in found.notices))
+        analysis = analyse(Capture(time, {"watts": np.full(1200, 100.0)}))
+        self.assertEqual((analysis.gaps, analysis.covered_s), (1, 1198.0))
+        self.assertAlmostEqual(analysis.energy_wh, 1198 / 36, places=6)
+        self.assertAlmostEqual(analysis.mean_w, 100)
+        self.assertTrue(any("gaps" in notice for notice in analysis.notices))
 
     def test_cycles_over_a_gap_do_not_count(self):
         power, truth = cycling(cycles=12)
         power[5000:6500] = np.nan
-        found = analyse(capture_of(power))
+        analysis = analyse(capture_of(power))
         duty = sum(a for a, _ in truth) / sum(a + b for a, b in truth)
-        self.assertAlmostEqual(found.duty.value, duty, delta=0.02)
-        self.assertLess(found.whole_cycles, 11)
+        self.assertAlmostEqual(analysis.duty.value, duty, delta=0.02)
+        self.assertLess(analysis.whole_cycles, 11)
 
     def test_dropouts_of_a_second_change_nothing(self):
         power, _ = cycling(cycles=10)
@@ -136,18 +136,18 @@ class TroubleTest(unittest.TestCase):
         for noise, interval in ((4.0, 1.0), (0.4, 10.0), (0.4, 60.0)):
             with self.subTest(noise=noise, interval=interval):
                 power, truth = cycling(cycles=16, noise=noise, interval=interval, on=900, off=1800)
-                found = analyse(capture_of(power, interval))
+                analysis = analyse(capture_of(power, interval))
                 duty = sum(a for a, _ in truth) / sum(a + b for a, b in truth)
-                self.assertEqual(found.pattern, "cycling")
-                self.assertEqual(found.cycles, 16)
-                self.assertAlmostEqual(found.duty.value, duty, delta=0.012)
+                self.assertEqual(analysis.pattern, "cycling")
+                self.assertEqual(analysis.cycles, 16)
+                self.assertAlmostEqual(analysis.duty.value, duty, delta=0.012)
 
     def test_power_factor_is_weighted_by_energy(self):
         power, _ = cycling(cycles=6)
         va = np.where(power > 20, power / 0.62, power / 0.3)
-        found = analyse(capture_of(power, va=va))
+        analysis = analyse(capture_of(power, va=va))
         exact = power[power > 0].sum() / va[power > 0].sum()
-        self.assertAlmostEqual(found.power_factor, exact, places=6)
+        self.assertAlmostEqual(analysis.power_factor, exact, places=6)
 
     def test_too_little(self):
         with self.assertRaises(DocumentError):
@@ -157,38 +157,40 @@ class TroubleTest(unittest.TestCase):
     def test_anything_is_analysed(self, values, seed):
         rng = np.random.default_rng(seed)
         power = np.repeat(values, rng.integers(1, 30, len(values)))
-        found = analyse(capture_of(power))
-        states = sum(state.wh for state in found.states)
-        self.assertAlmostEqual(states, found.energy_wh, delta=0.02 * found.energy_wh + 0.5)
-        if found.duty is not None:
-            self.assertTrue(0 <= found.duty.value <= 1)
-        self.assertTrue((found.segments.end_s >= found.segments.start_s).all())
+        analysis = analyse(capture_of(power))
+        states = sum(state.wh for state in analysis.states)
+        self.assertAlmostEqual(states, analysis.energy_wh, delta=0.02 * analysis.energy_wh + 0.5)
+        if analysis.duty is not None:
+            self.assertTrue(0 <= analysis.duty.value <= 1)
+        self.assertTrue((analysis.segments.end_s >= analysis.segments.start_s).all())
 
     @settings(max_examples=25)
     @given(st.integers(0, 10_000), st.floats(0.15, 0.7), st.floats(30, 1500))
     def test_duty_of_any_box(self, seed, duty, running):
         power, truth = cycling(seed, 12, 1500 * duty, 1500 * (1 - duty), running, 1.5,
                                spike=4 * running)  # fmt: skip
-        found = analyse(capture_of(power))
+        analysis = analyse(capture_of(power))
         exact = sum(a for a, _ in truth[:-1]) / sum(a + b for a, b in truth[:-1])
-        self.assertAlmostEqual(found.duty.value / exact, 1, delta=0.03)
+        self.assertAlmostEqual(analysis.duty.value / exact, 1, delta=0.03)
 
 
 class EvidenceTest(unittest.TestCase):
     def profile(self, power, interval=1.0, kind="compressor-fixed", more=(), **columns):
-        found = analyse(capture_of(power, interval, **columns))
-        reading = parse(as_reading(found, interval))
+        analysis = analyse(capture_of(power, interval, **columns))
+        reading = parse(as_reading(analysis, interval))
         return derive(LoadRecord("Box", kind, (reading, *map(parse, more))))
 
     def test_a_capture_of_hours_is_grade_b_evidence(self):
         power, truth = cycling(cycles=12)
-        found = self.profile(power, va=power / 0.62)
-        self.assertEqual((found.grade, found.running_w.grade, found.duty.grade), ("B", "B", "B"))
-        self.assertAlmostEqual(found.running_w.value, 93, delta=3)
-        self.assertAlmostEqual(found.power_factor.value, 0.62, places=3)
-        self.assertTrue(any("capture" in step for step in found.how))
+        profile = self.profile(power, va=power / 0.62)
+        self.assertEqual(
+            (profile.grade, profile.running_w.grade, profile.duty.grade), ("B", "B", "B")
+        )
+        self.assertAlmostEqual(profile.running_w.value, 93, delta=3)
+        self.assertAlmostEqual(profile.power_factor.value, 0.62, places=3)
+        self.assertTrue(any("capture" in step for step in profile.how))
         period = sum(a + b for a, b in truth) / len(truth)
-        self.assertAlmostEqual(found.cycle_min, period / 60, delta=0.4)
+        self.assertAlmostEqual(profile.cycle_min, period / 60, delta=0.4)
 
     def test_few_cycles_are_grade_b(self):
         power, _ = cycling(cycles=4)
@@ -196,26 +198,26 @@ class EvidenceTest(unittest.TestCase):
 
     def test_a_logged_peak_is_no_clamp_reading(self):
         power, _ = cycling(cycles=8)
-        found = self.profile(power)
-        self.assertEqual(found.start_va.grade, "D")
+        profile = self.profile(power)
+        self.assertEqual(profile.start_va.grade, "D")
         clamp = {"type": "start", "amps": 5.9, "volts": 231, "instrument": "clamp"}
         self.assertAlmostEqual(self.profile(power, more=[clamp]).start_va.value, 1362.9, places=1)
 
     def test_a_defrost_counts_in_the_mean(self):
         power, _ = cycling(cycles=30, defrost_every=10)
-        found = self.profile(power)
-        self.assertAlmostEqual(found.mean_w.value, power.mean(), delta=0.5)
+        profile = self.profile(power)
+        self.assertAlmostEqual(profile.mean_w.value, power.mean(), delta=0.5)
 
     def test_a_steady_load(self):
-        found = self.profile(np.full(7300, 14.2), kind="electronics")
-        self.assertEqual(found.grade, "A")
-        self.assertAlmostEqual(found.mean_w.value, 14.2)
+        profile = self.profile(np.full(7300, 14.2), kind="electronics")
+        self.assertEqual(profile.grade, "A")
+        self.assertAlmostEqual(profile.mean_w.value, 14.2)
 
     def test_document_has_the_contracts_keys(self):
         power, _ = cycling(cycles=5)
-        found = as_document(analyse(capture_of(power)))
+        document = as_document(analyse(capture_of(power)))
         self.assertEqual(
-            set(found),
+            set(document),
             {"samples", "duration_s", "covered_s", "gaps", "energy_wh", "mean_w", "pattern",
              "idle_w", "running_w", "duty", "cycles", "starts", "start_peak_w", "power_factor",
              "states", "segments", "start_events", "notices"},
@@ -235,10 +237,10 @@ class CorrectionTest(unittest.TestCase):
 
     def test_the_level_called_running_is_the_main_one(self):
         power, _ = cycling(cycles=20, defrost_every=10)
-        found = analyse(
+        analysis = analyse(
             capture_of(power), corrections=Corrections(names=("resting", "cooling", "running"))
         )
-        self.assertAlmostEqual(found.running_w, 221, delta=4)
+        self.assertAlmostEqual(analysis.running_w, 221, delta=4)
 
     def test_nonsense_names_change_nothing(self):
         power, _ = cycling(cycles=6)
@@ -268,17 +270,17 @@ class BurstsAndBlocksTest(unittest.TestCase):
             (8640, 10.0, 11, 2, 600.0), (86_400, 1.0, 11, 14, 600.0), (2160, 10.0, 6, 18, 2150.0),
         ):  # fmt: skip
             with self.subTest(interval=interval, count=count):
-                found = analyse(capture_of(self.pulses(rows, count, length, watts), interval))
-                self.assertEqual((found.pattern, found.cycles, found.starts),
+                analysis = analyse(capture_of(self.pulses(rows, count, length, watts), interval))
+                self.assertEqual((analysis.pattern, analysis.cycles, analysis.starts),
                                  ("cycling", count, count))  # fmt: skip
-                self.assertAlmostEqual(found.running_w, watts, delta=0.05 * watts)
+                self.assertAlmostEqual(analysis.running_w, watts, delta=0.05 * watts)
 
     def test_a_level_that_falls_over_each_run_still_cycles(self):
         run = 120 * (1 - 0.3 * np.arange(900) / 900)
         power = np.concatenate([np.concatenate([self.rest(1500), run]) for _ in range(8)])
-        found = analyse(capture_of(power, 1.0))
-        self.assertEqual((found.pattern, found.starts), ("cycling", 8))
-        self.assertAlmostEqual(found.running_w, 102, delta=3)
+        analysis = analyse(capture_of(power, 1.0))
+        self.assertEqual((analysis.pattern, analysis.starts), ("cycling", 8))
+        self.assertAlmostEqual(analysis.running_w, 102, delta=3)
 
     def test_one_block_is_one_cycle(self):
         oven = np.concatenate([self.rest(600), np.full(240, 2400.0), np.full(1560, 1200.0),
@@ -287,9 +289,11 @@ class BurstsAndBlocksTest(unittest.TestCase):
         falling = np.where(second < 4500, 62.0, 62 * np.exp(-(second - 4500) / 900))
         charge = np.concatenate([self.rest(600), np.maximum(falling, 0.5), self.rest(1200)])
         for power, level in ((oven, 1200), (charge, 62)):
-            found = analyse(capture_of(power, 1.0))
-            self.assertEqual((found.pattern, found.cycles, found.starts), ("cycling", 1, 1))
-            self.assertAlmostEqual(found.running_w, level, delta=0.03 * level)
+            analysis = analyse(capture_of(power, 1.0))
+            self.assertEqual(
+                (analysis.pattern, analysis.cycles, analysis.starts), ("cycling", 1, 1)
+            )
+            self.assertAlmostEqual(analysis.running_w, level, delta=0.03 * level)
 
     def test_a_short_dip_is_no_second_start(self):
         run = np.full(900, 95.0)

@@ -41,8 +41,8 @@ class ReadTest(unittest.TestCase):
         np.testing.assert_allclose(self.watts(("\ufeff" + PLAIN).encode()), expected)
 
     def test_missing_cells(self):
-        found = self.watts("time,watts\n0,1\n1,\n2,--\n3,nan\n4,NaN\n5,5\n")
-        self.assertEqual(np.isnan(found).tolist(), [False, True, True, True, True, False])
+        watts = self.watts("time,watts\n0,1\n1,\n2,--\n3,nan\n4,NaN\n5,5\n")
+        self.assertEqual(np.isnan(watts).tolist(), [False, True, True, True, True, False])
         capture = read_capture("time,watts\n0,1\n1,--\n2,3\n")
         self.assertEqual(capture.notices, ())
 
@@ -106,9 +106,9 @@ class ReadTest(unittest.TestCase):
         np.testing.assert_allclose(np.diff(read_capture(text, zone=zone).time_s), 60)
         autumn = ["01:58", "01:59", "01:00", "01:01"]
         text = "time,watts\n" + "".join(f"2027-10-31 {at}:00,1\n" for at in autumn)
-        found = read_capture(text, zone=zone)
-        np.testing.assert_allclose(np.diff(found.time_s), 60)
-        self.assertEqual(found.start.utcoffset().total_seconds(), 3600)
+        capture = read_capture(text, zone=zone)
+        np.testing.assert_allclose(np.diff(capture.time_s), 60)
+        self.assertEqual(capture.start.utcoffset().total_seconds(), 3600)
 
     def test_epochs(self):
         capture = read_capture("time,watts\n1800000000,1\n1800000005,2\n")

@@ -97,23 +97,23 @@ class CommandTest(unittest.TestCase):
         self.assertIn("is a rate", self.refused("quantity", "4 kW", "--as", "Wh"))
 
     def test_agree(self):
-        found = self.answer("agree", "--volts", "231", "--amps", "3.30", "--watts", "610",
+        answer = self.answer("agree", "--volts", "231", "--amps", "3.30", "--watts", "610",
                             "--va", "762", "--pf", "0.70")  # fmt: skip
-        self.assertEqual((found["consistent"], found["suspect"]), (False, "pf"))
-        self.assertAlmostEqual(found["power_factor"], 0.8005, places=4)
+        self.assertEqual((answer["consistent"], answer["suspect"]), (False, "pf"))
+        self.assertAlmostEqual(answer["power_factor"], 0.8005, places=4)
         self.assertIn("at least one", self.refused("agree"))
         self.assertIn("pf", self.refused("agree", "--pf", "7"))
         self.assertIn("volts", self.refused("agree", "--volts", "nan"))
 
     def test_profile(self):
-        found = self.answer("profile", self.file(BOX))
-        self.assertAlmostEqual(found["mean_w"]["value"], 33.02, places=2)
+        answer = self.answer("profile", self.file(BOX))
+        self.assertAlmostEqual(answer["mean_w"]["value"], 33.02, places=2)
 
     def test_plan(self):
-        found = self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
-        self.assertTrue(14 < found["runtime_h"]["value"] < 24)
+        answer = self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
+        self.assertTrue(14 < answer["runtime_h"]["value"] < 24)
         self.assertEqual(
-            found, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
+            answer, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
         )
 
     def test_several_plans_are_answered_line_by_line(self):
@@ -132,9 +132,11 @@ class CommandTest(unittest.TestCase):
         profile = {"kind": "compressor-fixed", "readings": [{"type": "capture", "file": "box.csv"}]}
         load = {"name": "Box", "profile": profile, "priority": "must"}
         plan = {**BASE, "needed_hours": 24, "loads": [load]}
-        found = self.answer("plan", self.file(plan), "--draws", "40")
+        answer = self.answer("plan", self.file(plan), "--draws", "40")
         mean_w = self.answer("profile", self.file(profile))["mean_w"]["value"]
-        self.assertAlmostEqual(found["verdict"]["needed_wh"], 24 * mean_w, delta=0.01 * 24 * mean_w)
+        self.assertAlmostEqual(
+            answer["verdict"]["needed_wh"], 24 * mean_w, delta=0.01 * 24 * mean_w
+        )
         self.assertIn("loads[0].profile.readings[0].watts", self.refused(
             "plan", self.file({**BASE, "loads": [{"name": "L", "profile": {
                 "kind": "led", "readings": [{"type": "spot", "watts": "x"}]}}]})))  # fmt: skip
@@ -144,16 +146,16 @@ class CommandTest(unittest.TestCase):
             "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}},
             "expected_w": {"value": 40}, "check_ins": [{"h": 5, "percent": 79}],
         }  # fmt: skip
-        found = self.answer("forecast", self.file(trial))
-        self.assertTrue(20 < found["stop_h"]["value"] < 26)
-        self.assertEqual(found, self.answer("forecast", self.file(trial)))
+        answer = self.answer("forecast", self.file(trial))
+        self.assertTrue(20 < answer["stop_h"]["value"] < 26)
+        self.assertEqual(answer, self.answer("forecast", self.file(trial)))
         trial["check_ins"].append({"h": 6, "bars": 6, "of": 5})
         self.assertIn("6 of 5", self.refused("forecast", self.file(trial)))
 
     def test_capacitor(self):
         base = ["capacitor", "--watts", "610", "--volts", "230", "--hertz", "50"]
-        found = self.answer(*base, "--va", "762", "--stock", "4,5,8,10,12,16,20,25,30")
-        self.assertEqual(found["choose_from"], [10.0, 5.0])
+        answer = self.answer(*base, "--va", "762", "--stock", "4,5,8,10,12,16,20,25,30")
+        self.assertEqual(answer["choose_from"], [10.0, 5.0])
         self.assertAlmostEqual(self.answer(*base, "--pf", "0.8")["nonactive_va"], 457.5, places=1)
         self.assertIn("cannot exceed", self.refused(*base, "--va", "500"))
         self.assertIn("--va", self.refused(*base))

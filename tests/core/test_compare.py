@@ -29,19 +29,19 @@ def side(name, wh, hours=24.0, **more):
 
 class AgainstTest(unittest.TestCase):
     def test_a_ratio_of_log_normals(self):
-        found = against(Estimate(80, 0.05, "A"), Estimate(100, 0.05, "A"))
-        self.assertAlmostEqual(found.value, -0.2)
+        difference = against(Estimate(80, 0.05, "A"), Estimate(100, 0.05, "A"))
+        self.assertAlmostEqual(difference.value, -0.2)
         spread = math.sqrt(2 * math.log(1 + 0.05**2))
-        self.assertAlmostEqual(found.low, 0.8 * math.exp(-1.2816 * spread) - 1, places=4)
-        self.assertTrue(found.real)
+        self.assertAlmostEqual(difference.low, 0.8 * math.exp(-1.2816 * spread) - 1, places=4)
+        self.assertTrue(difference.real)
 
     def test_ranges_that_overlap_are_no_real_difference(self):
         self.assertFalse(against(Estimate(95, 0.1, "B"), Estimate(100, 0.1, "B")).real)
         self.assertIsNone(against(Estimate(0, 0.1, "B"), Estimate(100, 0.1, "B")))
 
     def test_it_is_symmetric(self):
-        one, other = Estimate(70, 0.1, "B"), Estimate(100, 0.2, "B")
-        there, back = against(one, other), against(other, one)
+        first, other = Estimate(70, 0.1, "B"), Estimate(100, 0.2, "B")
+        there, back = against(first, other), against(other, first)
         self.assertAlmostEqual((1 + there.value) * (1 + back.value), 1)
         self.assertAlmostEqual((1 + there.low) * (1 + back.high), 1)
 
@@ -115,8 +115,8 @@ class TariffTest(unittest.TestCase):
         record = LoadRecord("Box", "compressor-fixed", (
             parse({"type": "energy", "wh": 1000, "hours": 24, "step_wh": 1}),
         ))  # fmt: skip
-        found = costs_of(derive(record), 0.25)
-        self.assertAlmostEqual(found.day.value, 0.25, places=3)
-        self.assertAlmostEqual(found.month.value, 0.25 * 30.4, places=2)
-        self.assertAlmostEqual(found.year.value, 0.25 * 365, places=1)
-        self.assertIsNone(found.task)
+        costs = costs_of(derive(record), 0.25)
+        self.assertAlmostEqual(costs.day.value, 0.25, places=3)
+        self.assertAlmostEqual(costs.month.value, 0.25 * 30.4, places=2)
+        self.assertAlmostEqual(costs.year.value, 0.25 * 365, places=1)
+        self.assertIsNone(costs.task)

@@ -23,11 +23,11 @@ class CostTest(unittest.TestCase):
 
     def test_settings_side_by_side(self):
         record = LoadRecord("Mat", "thermostat-heat", tuple(map(parse, SPOTS)))
-        found = settings_of(record)
-        self.assertEqual([one.setting for one in found], ["low", "high"])
-        high = found[1].profile
+        rows = settings_of(record)
+        self.assertEqual([row.setting for row in rows], ["low", "high"])
+        high = rows[1].profile
         self.assertAlmostEqual(high.mean_w.value, 3 + 0.5 * 59)
-        self.assertAlmostEqual(found[1].relative, high.mean_w.value / found[0].profile.mean_w.value)
+        self.assertAlmostEqual(rows[1].relative, high.mean_w.value / rows[0].profile.mean_w.value)
 
     def test_one_setting_has_nothing_beside_it(self):
         record = LoadRecord("Mat", "thermostat-heat", tuple(map(parse, SPOTS[:1])))

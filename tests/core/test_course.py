@@ -72,12 +72,12 @@ class CourseTest(unittest.TestCase):
         """Boxes that did not change, whose days differ by 7 % and whose rooms were noted."""
         rng, alarms = np.random.default_rng(4), 0
         for _ in range(200):
-            found = profile(*(
+            steady = profile(*(
                 run(f"{2020 + year}-05", 40 * math.exp(0.07 / math.sqrt(2) * rng.standard_normal()),
                     room_c=22)
                 for year in range(4)
             ), set_c=4)  # fmt: skip
-            alarms += found.change is not None
+            alarms += steady.change is not None
         self.assertLess(alarms / 200, 0.13)
 
     def test_a_day_that_is_none_is_refused(self):

@@ -14,35 +14,37 @@ from needle.document import DocumentError
 
 class CapacitorTest(unittest.TestCase):
     def test_the_worked_motor(self):
-        found = correct(610, 762, 230, 50, fitted_uf=12)
-        self.assertAlmostEqual(found.nonactive_va, 456.7, places=1)
-        self.assertAlmostEqual(found.to_unity_uf, 27.48, places=2)
-        self.assertAlmostEqual(found.to_target_uf, 15.41, places=2)
-        self.assertAlmostEqual(found.power_factor_after, 0.921, places=3)
-        self.assertAlmostEqual(found.amps_before, 3.31, places=2)
-        self.assertAlmostEqual(found.amps_after, 2.88, places=2)
-        self.assertAlmostEqual(found.missing_uf, 3.41, places=2)
-        self.assertEqual((found.choose_uf, found.choose_from), (15.0, (10.0, 5.0)))
+        correction = correct(610, 762, 230, 50, fitted_uf=12)
+        self.assertAlmostEqual(correction.nonactive_va, 456.7, places=1)
+        self.assertAlmostEqual(correction.to_unity_uf, 27.48, places=2)
+        self.assertAlmostEqual(correction.to_target_uf, 15.41, places=2)
+        self.assertAlmostEqual(correction.power_factor_after, 0.921, places=3)
+        self.assertAlmostEqual(correction.amps_before, 3.31, places=2)
+        self.assertAlmostEqual(correction.amps_after, 2.88, places=2)
+        self.assertAlmostEqual(correction.missing_uf, 3.41, places=2)
+        self.assertEqual((correction.choose_uf, correction.choose_from), (15.0, (10.0, 5.0)))
 
     @given(
         st.floats(50, 2000), st.floats(0.3, 0.94), st.floats(100, 250), st.sampled_from([50, 60]),
         st.floats(0, 60),
     )  # fmt: skip
     def test_it_agrees_with_phasors(self, watts, factor, volts, hertz, fitted):
-        found = correct(watts, watts / factor, volts, hertz, fitted_uf=fitted)
+        correction = correct(watts, watts / factor, volts, hertz, fitted_uf=fitted)
         motor = cmath.rect(watts / factor / volts, -math.acos(factor))
         capacitor = 1j * 2 * math.pi * hertz * fitted * 1e-6 * volts
         line = motor + capacitor
-        self.assertTrue(math.isclose(found.amps_after, abs(line), rel_tol=1e-9))
-        self.assertTrue(math.isclose(found.power_factor_after, line.real / abs(line), rel_tol=1e-9))
+        self.assertTrue(math.isclose(correction.amps_after, abs(line), rel_tol=1e-9))
+        self.assertTrue(
+            math.isclose(correction.power_factor_after, line.real / abs(line), rel_tol=1e-9)
+        )
 
     @given(st.floats(50, 2000), st.floats(0.3, 0.9))
     def test_the_choice_never_passes_the_target(self, watts, factor):
-        found = correct(watts, watts / factor, 230, 50)
-        if found.choose_uf is not None:
-            self.assertLessEqual(found.choose_uf, found.to_target_uf + 1e-9)
-            self.assertLessEqual(found.power_factor_after, 0.95 + 1e-9)
-            self.assertGreater(found.power_factor_after, found.power_factor_before)
+        correction = correct(watts, watts / factor, 230, 50)
+        if correction.choose_uf is not None:
+            self.assertLessEqual(correction.choose_uf, correction.to_target_uf + 1e-9)
+            self.assertLessEqual(correction.power_factor_after, 0.95 + 1e-9)
+            self.assertGreater(correction.power_factor_after, correction.power_factor_before)
 
     def test_choosing_by_brute_force(self):
         stock = (4.0, 5.0, 8.0, 10.0, 12.0)
@@ -68,13 +70,13 @@ class CapacitorTest(unittest.TestCase):
 
 class CordTest(unittest.TestCase):
     def test_the_worked_cord(self):
-        found = check_cord(30, 1.5, 6.4, 230, start_a=30)
-        self.assertAlmostEqual(found.ohm, 0.726)
-        self.assertAlmostEqual(found.drop_v, 4.6, places=1)
-        self.assertAlmostEqual(found.drop_share, 0.020, places=3)
-        self.assertAlmostEqual(found.dip_v, 21.8, places=1)
-        self.assertAlmostEqual(found.dip_share, 0.095, places=3)
-        self.assertIn("carries this", found.verdict)
+        cord = check_cord(30, 1.5, 6.4, 230, start_a=30)
+        self.assertAlmostEqual(cord.ohm, 0.726)
+        self.assertAlmostEqual(cord.drop_v, 4.6, places=1)
+        self.assertAlmostEqual(cord.drop_share, 0.020, places=3)
+        self.assertAlmostEqual(cord.dip_v, 21.8, places=1)
+        self.assertAlmostEqual(cord.dip_share, 0.095, places=3)
+        self.assertIn("carries this", cord.verdict)
 
     def test_verdicts(self):
         self.assertIn("may not start", check_cord(60, 1.5, 6.4, 230, start_a=30).verdict)

@@ -101,16 +101,16 @@ class TaskTest(unittest.TestCase):
         drill = parse_drill(CUPS)
         kettle = drill.loads[0]
         true = task_wh(drill, kettle)
-        one, many = (
+        single, many = (
             played(drill, [{"do": "reset", "load": "Kettle"}, {"do": "task", "load": "Kettle",
                                                                 "count": count}])
             for count in (1, 20)
         )  # fmt: skip
         last = many.readings["Kettle"][-1]
         self.assertAlmostEqual(last["wh"] / last["runs"] / true, 1.0, delta=0.08)
-        self.assertIn("more at once say more", one.mistakes[0].words)
+        self.assertIn("more at once say more", single.mistakes[0].words)
         self.assertEqual(many.mistakes, [])
-        self.assertLess(one.minutes, many.minutes)
+        self.assertLess(single.minutes, many.minutes)
 
     def test_no_cup_is_made_twice(self):
         cups = {"do": "task", "load": "Kettle", "count": 8}

@@ -15,12 +15,12 @@ spreads = st.floats(min_value=0.001, max_value=1.5)
 
 class EstimateTest(unittest.TestCase):
     def test_range_is_the_10th_and_90th_percentile(self):
-        one = Estimate(100.0, 0.3, "B")
-        drawn = one.draws(np.random.default_rng(3).standard_normal(200_000))
+        estimate = Estimate(100.0, 0.3, "B")
+        drawn = estimate.draws(np.random.default_rng(3).standard_normal(200_000))
         low, mid, high = np.quantile(drawn, [0.1, 0.5, 0.9])
-        self.assertAlmostEqual(low / one.low, 1, delta=0.01)
+        self.assertAlmostEqual(low / estimate.low, 1, delta=0.01)
         self.assertAlmostEqual(mid / 100, 1, delta=0.01)
-        self.assertAlmostEqual(high / one.high, 1, delta=0.01)
+        self.assertAlmostEqual(high / estimate.high, 1, delta=0.01)
 
     def test_a_duty_never_passes_one(self):
         duty = Estimate(0.9, 0.4, "C", most=1.0)
@@ -40,14 +40,14 @@ class EstimateTest(unittest.TestCase):
         self.assertEqual(product(Estimate(2, 0.1, "A"), Estimate(3, 0.1, "D")).grade, "D")
 
     def test_limits_come_back(self):
-        one = from_limits(3, 5, 8, "table")
-        self.assertAlmostEqual(one.high / one.low, 8 / 3, places=9)
+        estimate = from_limits(3, 5, 8, "table")
+        self.assertAlmostEqual(estimate.high / estimate.low, 8 / 3, places=9)
 
     @given(values, spreads)
     def test_range_holds_the_value(self, value, spread):
-        one = Estimate(value, spread, "C")
-        self.assertLess(one.low, one.value)
-        self.assertGreater(one.high, one.value)
+        estimate = Estimate(value, spread, "C")
+        self.assertLess(estimate.low, estimate.value)
+        self.assertGreater(estimate.high, estimate.value)
 
     @given(values, spreads, spreads)
     def test_a_wider_spread_widens_the_range(self, value, first, second):
@@ -57,11 +57,11 @@ class EstimateTest(unittest.TestCase):
 
     @given(st.lists(st.tuples(values, spreads), min_size=2, max_size=6), st.randoms())
     def test_pooling_does_not_mind_the_order(self, pairs, random):
-        ones = [Estimate(value, spread, "B") for value, spread in pairs]
-        shuffled = list(ones)
+        estimates = [Estimate(value, spread, "B") for value, spread in pairs]
+        shuffled = list(estimates)
         random.shuffle(shuffled)
-        self.assertAlmostEqual(pool(ones).value, pool(shuffled).value, places=9)
-        self.assertAlmostEqual(pool(ones).spread, pool(shuffled).spread, places=9)
+        self.assertAlmostEqual(pool(estimates).value, pool(shuffled).value, places=9)
+        self.assertAlmostEqual(pool(estimates).spread, pool(shuffled).spread, places=9)
 
     def test_agreeing_values_narrow_and_contradicting_ones_do_not(self):
         same = pool([Estimate(33, 0.1, "B"), Estimate(33.5, 0.1, "B")])

@@ -26,11 +26,11 @@ starters = st.lists(
 class OrderTest(unittest.TestCase):
     @given(starters)
     def test_no_order_has_a_lower_worst_moment(self, loads):
-        found = worst(ladder(best_order(loads))).peak_va
+        peak_va = worst(ladder(best_order(loads))).peak_va
         least = min(
             worst(ladder(permutation)).peak_va for permutation in itertools.permutations(loads)
         )
-        self.assertAlmostEqual(found, least)
+        self.assertAlmostEqual(peak_va, least)
 
     def test_the_ladder_adds_up(self):
         rungs = ladder([Starter("pump", 260, 2350), Starter("lamp", 40, 60)])
@@ -84,22 +84,22 @@ class TestedTest(unittest.TestCase):
 class CorrectionTest(unittest.TestCase):
     def test_fitted_and_missing_add_up(self):
         after = correct(610, 762, 230, 50, fitted_uf=12)
-        found = sanity((610, 762), (610, after.amps_after * 230), 12, 230, 50)
-        self.assertTrue(found.agrees)
-        self.assertAlmostEqual(found.missing_uf, 27.48 - 12, places=2)
+        verdict = sanity((610, 762), (610, after.amps_after * 230), 12, 230, 50)
+        self.assertTrue(verdict.agrees)
+        self.assertAlmostEqual(verdict.missing_uf, 27.48 - 12, places=2)
 
     def test_a_wrong_capacitor_is_noticed(self):
         after = correct(610, 762, 230, 50, fitted_uf=12)
-        found = sanity((610, 762), (610, after.amps_after * 230), 20, 230, 50)
-        self.assertFalse(found.agrees)
-        self.assertIn("one of the readings is off", found.words)
+        verdict = sanity((610, 762), (610, after.amps_after * 230), 20, 230, 50)
+        self.assertFalse(verdict.agrees)
+        self.assertIn("one of the readings is off", verdict.words)
 
     def test_too_much_leads(self):
         after = correct(610, 762, 230, 50, fitted_uf=35)
-        found = sanity((610, 762), (610, after.amps_after * 230), 35, 230, 50)
-        self.assertTrue(found.agrees)
-        self.assertLess(found.missing_uf, 0)
-        self.assertIn("leads", found.words)
+        verdict = sanity((610, 762), (610, after.amps_after * 230), 35, 230, 50)
+        self.assertTrue(verdict.agrees)
+        self.assertLess(verdict.missing_uf, 0)
+        self.assertIn("leads", verdict.words)
 
     def test_saving_comes_from_the_square_term_alone(self):
         plain = parse_inverter({"continuous_w": 3000, "efficiency": 0.92, "idle_w": 28})

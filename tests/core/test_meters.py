@@ -26,11 +26,11 @@ def profile(readings, meters=METERS, kind="electronics"):
 
 class CalibrationTest(unittest.TestCase):
     def test_gain_and_its_spread(self):
-        found = calibrate([(102.0, 100.0), (306.0, 300.0)], PLUG, PLUG)
-        self.assertAlmostEqual(found.gain, 1.02)
+        calibrated = calibrate([(102.0, 100.0), (306.0, 300.0)], PLUG, PLUG)
+        self.assertAlmostEqual(calibrated.gain, 1.02)
         # The other meter's own 1 % is what is left, and how well two readings repeat.
-        self.assertGreater(found.spread, 0.01 / math.sqrt(3))
-        self.assertLess(found.spread, 0.01)
+        self.assertGreater(calibrated.spread, 0.01 / math.sqrt(3))
+        self.assertLess(calibrated.spread, 0.01)
 
     def test_more_comparisons_narrow_down_to_the_other_meter(self):
         exact = parse_meters([{"name": "Bench", "kind": "plug", "limit": 0.0}])["Bench"]
@@ -45,8 +45,8 @@ class CalibrationTest(unittest.TestCase):
             gain = 1 + 0.02 * rng.standard_normal()
             true_w = rng.uniform(40, 400, 3)
             mine = gain * true_w * (1 + 0.005 * rng.standard_normal(3))
-            found = calibrate(list(zip(mine, true_w, strict=True)), PLUG, exact)
-            held += abs(math.log(gain / found.gain)) < 1.2816 * found.spread
+            calibrated = calibrate(list(zip(mine, true_w, strict=True)), PLUG, exact)
+            held += abs(math.log(gain / calibrated.gain)) < 1.2816 * calibrated.spread
         self.assertTrue(0.74 <= held / 400 <= 0.92, held / 400)
 
     def test_what_cannot_be_one_load_is_refused(self):
@@ -61,10 +61,10 @@ class OwnMeterTest(unittest.TestCase):
         spot = {"type": "spot", "watts": 51, "meter": "Blue plug"}
         self.assertAlmostEqual(profile([spot]).running_w.value, 50, delta=0.1)
         run = {"type": "energy", "wh": 1020, "hours": 24, "meter": "Blue plug"}
-        found = profile([run])
-        self.assertAlmostEqual(found.mean_w.value, 1000 / 24, delta=0.1)
-        self.assertIn("on “Blue plug”", " ".join(found.how))
-        self.assertEqual(found.meter, "Blue plug")
+        counted = profile([run])
+        self.assertAlmostEqual(counted.mean_w.value, 1000 / 24, delta=0.1)
+        self.assertIn("on “Blue plug”", " ".join(counted.how))
+        self.assertEqual(counted.meter, "Blue plug")
 
     def test_what_it_draws_itself_is_taken_off(self):
         meters = [{"name": "Box", "kind": "display", "base_w": 2.0}]

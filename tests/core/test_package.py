@@ -59,18 +59,18 @@ class RoundTripTest(unittest.TestCase):
     @settings(max_examples=40)
     @given(st.lists(ROWS, max_size=6))
     def test_rows_come_back(self, rows):
-        found = read(write(package(rows)))
-        self.assertEqual(found.tables["loads"].rows, rows)
-        self.assertEqual(found.tables["loads"].fields, FIELDS)
+        again = read(write(package(rows)))
+        self.assertEqual(again.tables["loads"].rows, rows)
+        self.assertEqual(again.tables["loads"].fields, FIELDS)
 
     def test_title_and_extras(self):
         again = read(write(Package("Tern", package([ONE]).tables, {"steady_needle_version": 1})))
         self.assertEqual((again.title, again.extra), ("Tern", {"steady_needle_version": 1}))
 
     def test_check_lists_the_resources(self):
-        found = check(write(package([ONE, {**ONE, "id": 2}])))
-        self.assertEqual(found["resources"], [{"name": "loads", "path": "loads.csv", "rows": 2}])
-        self.assertEqual((found["valid"], found["errors"]), (True, []))
+        checked = check(write(package([ONE, {**ONE, "id": 2}])))
+        self.assertEqual(checked["resources"], [{"name": "loads", "path": "loads.csv", "rows": 2}])
+        self.assertEqual((checked["valid"], checked["errors"]), (True, []))
 
     def test_numbers_are_exact(self):
         for value in (0.1, 1e-300, 1 / 3, -0.0, 123456789.123456789):
@@ -122,8 +122,8 @@ class RefusalTest(unittest.TestCase):
 
     def test_descriptors_that_do_not_fit(self):
         with zipfile.ZipFile(io.BytesIO(self.content)) as folder:
-            found = json.loads(folder.read(NAME))
-        resource = found["resources"][0]
+            document = json.loads(folder.read(NAME))
+        resource = document["resources"][0]
         for change, said in (
             ({"resources": []}, "is empty"),
             ({"resources": [5]}, "needs a name"),
@@ -147,7 +147,7 @@ class RefusalTest(unittest.TestCase):
             ),
         ):
             with self.subTest(said=said):
-                text = json.dumps({**found, **change})
+                text = json.dumps({**document, **change})
                 self.assertIn(said, self.refused(rewritten(self.content, NAME, text)))
         self.assertIn("is not JSON", self.refused(rewritten(self.content, NAME, "{")))
         self.assertIn("must be an object", self.refused(rewritten(self.content, NAME, "[1]")))
@@ -222,11 +222,11 @@ class RefusalTest(unittest.TestCase):
         with zipfile.ZipFile(io.BytesIO(lied)) as folder:
             self.assertEqual(folder.getinfo("bomb.csv").file_size, 10)
         with zipfile.ZipFile(io.BytesIO(lied)) as folder:
-            found = json.loads(folder.read(NAME))
-        found["resources"][0]["path"] = "bomb.csv"
+            document = json.loads(folder.read(NAME))
+        document["resources"][0]["path"] = "bomb.csv"
         out = io.BytesIO()
         with zipfile.ZipFile(out, "w") as folder:
-            folder.writestr(NAME, json.dumps(found))
+            folder.writestr(NAME, json.dumps(document))
         # The lie alone is harmless; named as a table it is refused as damaged or ill-fitting.
         self.assertTrue(check(lied)["valid"])
         self.assertIn("is not in the package", self.refused(out.getvalue()))

@@ -96,10 +96,10 @@ class RuntimeTest(unittest.TestCase):
         self.assertAlmostEqual(hours, 20 * (256 / 700) ** 1.15, delta=0.01)
 
     def test_counts_draw_that_many_times(self):
-        one = [{"name": "Box", "running_w": 60, "count": 3}]
+        three_boxes = [{"name": "Box", "running_w": 60, "count": 3}]
         three = [{"name": f"Box {i}", "running_w": 60} for i in range(3)]
         self.assertAlmostEqual(
-            simulate(plan_of(loads=one), 20).runtime[1],
+            simulate(plan_of(loads=three_boxes), 20).runtime[1],
             simulate(plan_of(loads=three), 20).runtime[1],
             places=6,
         )
@@ -281,11 +281,11 @@ class AdviceTest(unittest.TestCase):
         self.assertAlmostEqual(high - low, promised, delta=0.35 * promised)
 
     def test_leaving_off_wins_hours_and_spares_the_musts(self):
-        found = suggestions(simulate(plan_of(), 100))
-        self.assertEqual(found[0].load, "Rest")
-        self.assertGreater(found[0].value, 10)
-        self.assertTrue(found[0].low <= found[0].value <= found[0].high)
-        self.assertNotIn("Box", [one.load for one in found])
+        offered = suggestions(simulate(plan_of(), 100))
+        self.assertEqual(offered[0].load, "Rest")
+        self.assertGreater(offered[0].value, 10)
+        self.assertTrue(offered[0].low <= offered[0].value <= offered[0].high)
+        self.assertNotIn("Box", [offer.load for offer in offered])
 
     def test_what_a_display_would_say(self):
         rest, work = display_hours(plan_of())
@@ -295,21 +295,21 @@ class AdviceTest(unittest.TestCase):
 
 class DocumentTest(unittest.TestCase):
     def test_has_the_contracts_keys(self):
-        found = as_document(simulate(plan_of(), 50))
+        document = as_document(simulate(plan_of(), 50))
         self.assertEqual(
-            set(found) - {"notices"},
+            set(document) - {"notices"},
             {"runtime_h", "capped", "never_cycles_off_h", "covers", "chance", "stop", "energy_wh",
              "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "measure_next",
              "sources_wh", "fuel_l", "verdict", "until_h"},
         )  # fmt: skip
         self.assertEqual(
-            set(found["energy_wh"]),
+            set(document["energy_wh"]),
             {"loads", "inverter_idle", "outputs_idle", "conversion", "sources", "battery_out",
              "battery_in", "stored_change"},
         )  # fmt: skip
-        self.assertEqual(found["stop"]["why"], "floor")
-        self.assertEqual([row["hour"] for row in found["hourly"]], list(range(37)))
-        for row in found["hourly"]:
+        self.assertEqual(document["stop"]["why"], "floor")
+        self.assertEqual([row["hour"] for row in document["hourly"]], list(range(37)))
+        for row in document["hourly"]:
             self.assertTrue(row["charge_low"] <= row["charge"] <= row["charge_high"])
 
     def test_refusals(self):

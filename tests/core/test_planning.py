@@ -53,19 +53,19 @@ def plan_of(**change):
 class HelpsTest(unittest.TestCase):
     def test_each_kind_is_tried_where_it_applies(self):
         outcome = simulate(plan_of(), 100)
-        found = suggestions(outcome)
-        kinds = {(one.change.kind, one.load) for one in found}
+        offered = suggestions(outcome)
+        kinds = {(offer.change.kind, offer.load) for offer in offered}
         self.assertIn(("leave_off", "Mat"), kinds)
         self.assertIn(("setting", "Mat"), kinds)
         self.assertIn(("set_point", "Box"), kinds)
         self.assertNotIn("leave_off Box", {f"{a} {b}" for a, b in kinds})
         self.assertNotIn("rest", {kind for kind, _ in kinds})  # the box must run at night
         self.assertEqual(
-            [one.value for one in found], sorted((o.value for o in found), reverse=True)
+            [offer.value for offer in offered], sorted((o.value for o in offered), reverse=True)
         )
-        for one in found:
-            self.assertLessEqual(one.low, one.value)
-            self.assertGreater(one.value, 0)
+        for offer in offered:
+            self.assertLessEqual(offer.low, offer.value)
+            self.assertGreater(offer.value, 0)
 
     def test_the_last_ac_load_on_dc_saves_the_idle_draw(self):
         loads = [copy.deepcopy(BASE["loads"][1])]
@@ -78,7 +78,9 @@ class HelpsTest(unittest.TestCase):
     def test_resting_at_night_is_said_to_leave_loads_without_power(self):
         loads = [{**BASE["loads"][2]}, {**BASE["loads"][3]}]
         rest = next(
-            one for one in changes_of(simulate(plan_of(loads=loads), 30)) if one.kind == "rest"
+            change
+            for change in changes_of(simulate(plan_of(loads=loads), 30))
+            if change.kind == "rest"
         )
         self.assertIn("Mat is off for 6\u00a0h and works it off afterwards", rest.caveat)
 
@@ -129,13 +131,13 @@ class HelpsTest(unittest.TestCase):
 
     def test_the_only_load_is_never_left_off(self):
         outcome = simulate(plan_of(loads=[copy.deepcopy(BASE["loads"][2])]), 30)
-        self.assertNotIn("leave_off", {one.kind for one in changes_of(outcome)})
+        self.assertNotIn("leave_off", {change.kind for change in changes_of(outcome)})
 
     def test_a_charger_is_run_longer(self):
         source = {"kind": "window", "name": "generator", "watts": 400, "litres_per_kwh": 0.6,
                   "between": [["18:00", "19:00"]]}  # fmt: skip
-        found = suggestions(simulate(plan_of(sources=[source]), 60))
-        charge = next(one for one in found if one.change.kind == "charge")
+        offered = suggestions(simulate(plan_of(sources=[source]), 60))
+        charge = next(offer for offer in offered if offer.change.kind == "charge")
         self.assertIn("outdoors", charge.change.caveat)
         self.assertGreater(charge.value, 2)
 
@@ -149,13 +151,13 @@ class HelpsTest(unittest.TestCase):
 class SizingTest(unittest.TestCase):
     def test_the_size_reaches_the_odds_and_less_does_not(self):
         outcome = simulate(plan_of(), 100)
-        found = battery_for(outcome, 0.9, labels_w=500)
+        sizes = battery_for(outcome, 0.9, labels_w=500)
         for share, wanted in ((1.05, True), (0.93, False)):
-            battery = replace(outcome.plan.supply.battery, nominal_wh=found.nominal_wh * share)
+            battery = replace(outcome.plan.supply.battery, nominal_wh=sizes.nominal_wh * share)
             plan = replace(outcome.plan, supply=replace(outcome.plan.supply, battery=battery))
             self.assertEqual(simulate(plan, 400).chance >= 0.895, wanted)
-        self.assertLess(found.by_mean_wh, found.nominal_wh)
-        self.assertEqual(found.by_labels_wh, 12_000)
+        self.assertLess(sizes.by_mean_wh, sizes.nominal_wh)
+        self.assertEqual(sizes.by_labels_wh, 12_000)
 
     def test_closed_form(self):
         loads = [{"name": "All", "running_w": 90}]
@@ -179,12 +181,12 @@ class SizingTest(unittest.TestCase):
 
     def test_nights(self):
         lamp = {"name": "Lamp", "running_w": 150, "use": {"between": [["20:00", "06:00"]]}}
-        (found,) = nights_covered(simulate(plan_of(loads=[lamp], hours=100), 50))
-        self.assertEqual((found.load, found.likely), ("Lamp", 0))
-        (found,) = nights_covered(
+        (nights,) = nights_covered(simulate(plan_of(loads=[lamp], hours=100), 50))
+        self.assertEqual((nights.load, nights.likely), ("Lamp", 0))
+        (nights,) = nights_covered(
             simulate(plan_of(loads=[{**lamp, "running_w": 8}], hours=100), 50)
         )
-        self.assertEqual(found.likely, 2)
+        self.assertEqual(nights.likely, 2)
 
     def test_sustains(self):
         light = [{"name": "Load", "running_w": 20}]
@@ -234,11 +236,11 @@ class PlacingTest(unittest.TestCase):
             for at in itertools.product(*(block.allowed for block in blocks))
             if (value := value_of(blocks, at, surplus, room)) is not None
         ]
-        found = place(blocks, surplus, room)
+        placed = place(blocks, surplus, room)
         if not values:
-            self.assertIsNone(found)
+            self.assertIsNone(placed)
         else:
-            self.assertAlmostEqual(value_of(blocks, found, surplus, room), max(values), delta=1e-3)
+            self.assertAlmostEqual(value_of(blocks, placed, surplus, room), max(values), delta=1e-3)
 
     def test_a_task_goes_into_the_sun(self):
         plan = plan_of(loads=[BASE["loads"][1], TASK], sources=[SUN])

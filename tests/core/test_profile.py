@@ -42,28 +42,28 @@ WATCHED = energy.Watched(KINDS["compressor-fixed"], 0.07, 40.0, 0.35)
 
 class WholeProfileTest(unittest.TestCase):
     def test_a_well_measured_box(self):
-        found = derive(parse_load(BOX))
-        self.assertAlmostEqual(found.mean_w.value, 33.02, places=2)
-        self.assertAlmostEqual(found.duty.value, 0.3446, places=4)
-        self.assertEqual(found.grade, "B")
-        self.assertEqual(found.duty.grade, "B")
-        self.assertAlmostEqual(found.start_va.value, 1362.9, places=1)
-        self.assertAlmostEqual(found.power_factor.value, 0.624, places=3)
-        self.assertAlmostEqual(found.wh_per_day.value, 33.02 * 24, delta=0.1)
-        self.assertAlmostEqual(found.cycle_min, 21.5)
-        self.assertEqual(found.measured_room_c, 24)
-        self.assertTrue(found.mean_w.low < 33.02 < found.mean_w.high)
-        self.assertEqual(found.notices, ())
+        profile = derive(parse_load(BOX))
+        self.assertAlmostEqual(profile.mean_w.value, 33.02, places=2)
+        self.assertAlmostEqual(profile.duty.value, 0.3446, places=4)
+        self.assertEqual(profile.grade, "B")
+        self.assertEqual(profile.duty.grade, "B")
+        self.assertAlmostEqual(profile.start_va.value, 1362.9, places=1)
+        self.assertAlmostEqual(profile.power_factor.value, 0.624, places=3)
+        self.assertAlmostEqual(profile.wh_per_day.value, 33.02 * 24, delta=0.1)
+        self.assertAlmostEqual(profile.cycle_min, 21.5)
+        self.assertEqual(profile.measured_room_c, 24)
+        self.assertTrue(profile.mean_w.low < 33.02 < profile.mean_w.high)
+        self.assertEqual(profile.notices, ())
 
     def test_document_has_all_keys_of_the_contract(self):
-        found = as_document(derive(parse_load(BOX)))
+        document = as_document(derive(parse_load(BOX)))
         for key in (
             "mean_w", "running_w", "resting_w", "duty", "power_factor", "start_va", "wh_per_day",
             "task_wh", "piece_wh", "states", "grade", "how", "advice", "notices",
         ):  # fmt: skip
-            self.assertIn(key, found)
-        self.assertEqual(set(found["mean_w"]), {"value", "low", "high"})
-        self.assertIsNone(found["task_wh"])
+            self.assertIn(key, document)
+        self.assertEqual(set(document["mean_w"]), {"value", "low", "high"})
+        self.assertIsNone(document["task_wh"])
 
     @settings(max_examples=30)
     @given(st.randoms())
@@ -128,18 +128,18 @@ class LabelTest(unittest.TestCase):
         self.assertEqual(box.grade, "D")
 
     def test_horsepower_is_at_the_shaft(self):
-        found = derive(record([{"type": "label", "horsepower": 0.5}], "induction-motor"))
-        self.assertAlmostEqual(found.running_w.value, 373 / 0.65, places=6)
-        self.assertLess(found.running_w.low, 373 / 0.8)
+        profile = derive(record([{"type": "label", "horsepower": 0.5}], "induction-motor"))
+        self.assertAlmostEqual(profile.running_w.value, 373 / 0.65, places=6)
+        self.assertLess(profile.running_w.low, 373 / 0.8)
 
     def test_amps_times_volts_bounds_the_running_watts(self):
-        found = derive(record([{"type": "label", "amps": 2.0, "volts": 230}], "electronics"))
-        self.assertLess(found.running_w.value, 460)
+        profile = derive(record([{"type": "label", "amps": 2.0, "volts": 230}], "electronics"))
+        self.assertLess(profile.running_w.value, 460)
 
     def test_an_energy_label_is_grade_c(self):
-        found = derive(record([{"type": "label", "kwh_per_year": 190}]))
-        self.assertEqual(found.grade, "C")
-        self.assertAlmostEqual(found.mean_w.value, 190_000 / 8760, places=6)
+        profile = derive(record([{"type": "label", "kwh_per_year": 190}]))
+        self.assertEqual(profile.grade, "C")
+        self.assertAlmostEqual(profile.mean_w.value, 190_000 / 8760, places=6)
 
     def test_label_watts_and_a_tally_are_grade_c(self):
         readings = [{"type": "label", "watts": 100}, BOX["readings"][5]]
@@ -149,22 +149,22 @@ class LabelTest(unittest.TestCase):
 class SpotTest(unittest.TestCase):
     def test_a_clamp_alone_shows_a_range_of_watts(self):
         spot = {"type": "spot", "amps": 2.0, "volts": 230, "instrument": "clamp"}
-        found = derive(record([spot], "induction-motor"))
-        self.assertAlmostEqual(found.running_w.value, 460 * 0.75, places=6)
-        self.assertEqual(found.running_w.grade, "D")
-        self.assertTrue(any("assume" in notice for notice in found.notices))
+        profile = derive(record([spot], "induction-motor"))
+        self.assertAlmostEqual(profile.running_w.value, 460 * 0.75, places=6)
+        self.assertEqual(profile.running_w.grade, "D")
+        self.assertTrue(any("assume" in notice for notice in profile.notices))
 
     def test_an_inconsistent_set_is_used_without_its_culprit(self):
         spot = {"type": "spot", "volts": 231, "amps": 3.30, "watts": 610, "va": 762, "pf": 0.70}
-        found = derive(record([spot], "induction-motor"))
-        self.assertAlmostEqual(found.power_factor.value, 0.8005, places=4)
-        self.assertTrue(any("misread" in notice for notice in found.notices))
+        profile = derive(record([spot], "induction-motor"))
+        self.assertAlmostEqual(profile.power_factor.value, 0.8005, places=4)
+        self.assertTrue(any("misread" in notice for notice in profile.notices))
 
     def test_an_impossible_set_is_flagged_and_not_used(self):
         spots = [{"type": "spot", "watts": 200, "va": 148}, {"type": "label", "watts": 120}]
-        found = derive(record(spots))
-        self.assertEqual(found.running_w.grade, "D")
-        self.assertTrue(any("cannot exceed" in notice for notice in found.notices))
+        profile = derive(record(spots))
+        self.assertEqual(profile.running_w.grade, "D")
+        self.assertTrue(any("cannot exceed" in notice for notice in profile.notices))
 
     def test_settings_are_kept_apart(self):
         spots = [
@@ -200,10 +200,10 @@ class CounterTest(unittest.TestCase):
     def test_a_coarse_counter_says_how_long_to_go_on(self):
         self.assertAlmostEqual(energy.count_error(40, 10), 0.125)
         self.assertAlmostEqual(energy.hours_to_settle_count(10, 10), 10.0)
-        found = derive(record([{"type": "energy", "wh": 40, "hours": 4}], "electronics"))
-        self.assertEqual(found.grade, "B")
-        self.assertTrue(any("±12 %" in hint.what for hint in found.advice))
-        self.assertTrue(any("6\u00a0h" in hint.method for hint in found.advice))
+        profile = derive(record([{"type": "energy", "wh": 40, "hours": 4}], "electronics"))
+        self.assertEqual(profile.grade, "B")
+        self.assertTrue(any("±12 %" in hint.what for hint in profile.advice))
+        self.assertTrue(any("6\u00a0h" in hint.method for hint in profile.advice))
 
     def test_a_day_makes_grade_a_and_six_cycles_do_not(self):
         run = {"type": "energy", "wh": 200, "hours": 6}
@@ -222,29 +222,29 @@ class CounterTest(unittest.TestCase):
 
     def test_a_counter_above_the_running_watts_is_questioned(self):
         readings = [{"type": "spot", "watts": 50}, {"type": "energy", "wh": 2400, "hours": 24}]
-        found = derive(record(readings))
-        self.assertEqual(found.duty.value, 1.0)
-        self.assertTrue(any("counter reset" in notice for notice in found.notices))
+        profile = derive(record(readings))
+        self.assertEqual(profile.duty.value, 1.0)
+        self.assertTrue(any("counter reset" in notice for notice in profile.notices))
 
     def test_two_ways_that_differ_are_said(self):
         readings = [*BOX["readings"][1:3], BOX["readings"][5],
                     {"type": "energy", "wh": 1700, "hours": 25}]  # fmt: skip
-        found = derive(record(readings))
-        self.assertTrue(any("Two ways" in notice for notice in found.notices))
+        profile = derive(record(readings))
+        self.assertTrue(any("Two ways" in notice for notice in profile.notices))
 
     def test_a_counter_that_never_moved_is_no_mean(self):
         readings = [{"type": "label", "watts": 60}, {"type": "energy", "wh": 0, "hours": 3}]
-        found = derive(record(readings, "electronics"))
-        self.assertEqual(found.grade, "D")
-        self.assertTrue(any("last digit moves" in notice for notice in found.notices))
+        profile = derive(record(readings, "electronics"))
+        self.assertEqual(profile.grade, "D")
+        self.assertTrue(any("last digit moves" in notice for notice in profile.notices))
 
 
 class TallyTest(unittest.TestCase):
     def test_only_whole_cycles_count(self):
         tally = Tally((("on", 0.0), ("off", 400.0), ("on", 1000.0), ("off", 9000.0)))
-        found = energy.from_tallies([tally])
-        self.assertEqual(found.count, 1)
-        self.assertAlmostEqual(found.duty.value, 0.4)
+        cycles = energy.from_tallies([tally])
+        self.assertEqual(cycles.count, 1)
+        self.assertAlmostEqual(cycles.duty.value, 0.4)
 
     def test_beginning_with_off(self):
         tally = Tally((("off", 0.0), ("on", 600.0), ("off", 1000.0)))
@@ -259,8 +259,8 @@ class TallyTest(unittest.TestCase):
                 on, off = rng.gauss(400, 40), rng.gauss(800, 80)
                 edges += [("on", at), ("off", at + on)]
                 at += on + off
-            found = energy.from_tallies([Tally((*edges, ("on", at)))])
-            inside += found.duty.low <= 1 / 3 <= found.duty.high
+            cycles = energy.from_tallies([Tally((*edges, ("on", at)))])
+            inside += cycles.duty.low <= 1 / 3 <= cycles.duty.high
         self.assertTrue(140 <= inside <= 190, inside)
 
     def test_says_how_many_more_cycles(self):
@@ -273,12 +273,12 @@ class TallyTest(unittest.TestCase):
 
 class OtherEvidenceTest(unittest.TestCase):
     def test_task_and_piece(self):
-        found = derive(record([{"type": "task", "wh": 612, "minutes": 54, "pieces": 14}], "led"))
-        self.assertAlmostEqual(found.task_wh.value, 612)
-        self.assertAlmostEqual(found.piece_wh.value, 43.7, places=1)
-        self.assertAlmostEqual(found.mean_w.value, 680)
-        self.assertIsNone(found.wh_per_day)
-        self.assertEqual(found.grade, "B")
+        profile = derive(record([{"type": "task", "wh": 612, "minutes": 54, "pieces": 14}], "led"))
+        self.assertAlmostEqual(profile.task_wh.value, 612)
+        self.assertAlmostEqual(profile.piece_wh.value, 43.7, places=1)
+        self.assertAlmostEqual(profile.mean_w.value, 680)
+        self.assertIsNone(profile.wh_per_day)
+        self.assertEqual(profile.grade, "B")
 
     def test_two_tasks_make_grade_a(self):
         wh, piece, mean = energy.per_task([Task(612, 54, 14), Task(604, 52, 14)])
@@ -307,11 +307,11 @@ class OtherEvidenceTest(unittest.TestCase):
     def test_a_plug_meter_does_not_see_a_short_start(self):
         readings = [{"type": "spot", "watts": 92, "va": 148},
                     {"type": "start", "watts": 400, "instrument": "plug"}]  # fmt: skip
-        found = derive(record(readings))
+        profile = derive(record(readings))
         without = derive(record(readings[:1]))
-        self.assertGreaterEqual(found.start_va.value, without.start_va.value)
-        self.assertEqual(found.start_va.grade, "D")
-        self.assertTrue(any("blind" in notice for notice in found.notices))
+        self.assertGreaterEqual(profile.start_va.value, without.start_va.value)
+        self.assertEqual(profile.start_va.grade, "D")
+        self.assertTrue(any("blind" in notice for notice in profile.notices))
 
     def test_what_a_slow_meter_saw_of_a_start_cuts_off_what_lies_below(self):
         spot = {"type": "spot", "watts": 92, "va": 148}
@@ -323,25 +323,25 @@ class OtherEvidenceTest(unittest.TestCase):
         self.assertLess(bounded.spread, usual.spread)
 
     def test_without_a_start_the_kind_speaks(self):
-        found = derive(record([{"type": "spot", "watts": 92.4, "va": 148}]))
-        self.assertAlmostEqual(found.start_va.value, 740, delta=1)
-        self.assertEqual(found.start_va.grade, "D")
-        self.assertTrue(any(hint.narrows == "start" for hint in found.advice))
+        profile = derive(record([{"type": "spot", "watts": 92.4, "va": 148}]))
+        self.assertAlmostEqual(profile.start_va.value, 740, delta=1)
+        self.assertEqual(profile.start_va.grade, "D")
+        self.assertTrue(any(hint.narrows == "start" for hint in profile.advice))
 
     def test_every_kind_gives_a_profile_from_a_label(self):
         for key in KINDS:
             with self.subTest(kind=key):
-                found = derive(record([{"type": "label", "watts": 100}], key))
-                self.assertTrue(0 <= found.duty.value <= 1)
-                self.assertGreater(found.running_w.high, found.running_w.low)
-                self.assertGreaterEqual(found.start_va.value, found.running_w.value)
+                profile = derive(record([{"type": "label", "watts": 100}], key))
+                self.assertTrue(0 <= profile.duty.value <= 1)
+                self.assertGreater(profile.running_w.high, profile.running_w.low)
+                self.assertGreaterEqual(profile.start_va.value, profile.running_w.value)
 
 
 class TemperatureTest(unittest.TestCase):
     def test_a_cold_box_in_a_warmer_room(self):
-        found = temperature.scale_mean(4, 24, 31)
-        self.assertAlmostEqual(33 * found.factor, 48.3, places=1)
-        self.assertGreater(found.spread, 0.1)
+        scaled = temperature.scale_mean(4, 24, 31)
+        self.assertAlmostEqual(33 * scaled.factor, 48.3, places=1)
+        self.assertGreater(scaled.spread, 0.1)
 
     def test_a_warm_box_in_a_warmer_room_draws_less(self):
         self.assertAlmostEqual(temperature.scale_mean(33, 23, 28, heats=True).factor, 0.5)

@@ -105,10 +105,10 @@ class FitTest(unittest.TestCase):
     def test_exact_readings_give_back_the_truth(self, idle, efficiency, square):
         ac = np.array([0, 50, 200, 700, 1500, 2500.0])
         dc = idle + ac / efficiency + square / 2500 * ac**2
-        found = fit_inverter(list(zip(ac, dc, strict=True)), 1e-6, 1e-6, 1e-6)
-        self.assertAlmostEqual(found.idle_w.value, idle, delta=0.01)
-        self.assertAlmostEqual(found.efficiency.value, efficiency, delta=1e-4)
-        self.assertLess(max(abs(residual) for residual in found.residuals), 3)
+        fitted = fit_inverter(list(zip(ac, dc, strict=True)), 1e-6, 1e-6, 1e-6)
+        self.assertAlmostEqual(fitted.idle_w.value, idle, delta=0.01)
+        self.assertAlmostEqual(fitted.efficiency.value, efficiency, delta=1e-4)
+        self.assertLess(max(abs(residual) for residual in fitted.residuals), 3)
 
     def test_nine_of_ten_stand_ins_are_found(self):
         for watts in (600, 3000):
@@ -132,10 +132,10 @@ class FitTest(unittest.TestCase):
     def test_a_misread_pair_is_named(self):
         pairs = [(0, 28), (150, 191), (450, 517), (1050, 1170), (2100, 2500)]
         self.assertIsNone(fit_inverter([*pairs[:4], (2100, 2310)]).suspect)
-        found = fit_inverter([pairs[0], (150, 251), *pairs[2:4], (2100, 2310)])
-        self.assertEqual(found.suspect, 1)
-        self.assertIn("read it again", found.notices[0])
-        self.assertEqual(found.efficiency.grade, "B")
+        fitted = fit_inverter([pairs[0], (150, 251), *pairs[2:4], (2100, 2310)])
+        self.assertEqual(fitted.suspect, 1)
+        self.assertIn("read it again", fitted.notices[0])
+        self.assertEqual(fitted.efficiency.grade, "B")
 
     def test_refusals(self):
         for pairs, said in [
@@ -155,42 +155,42 @@ class FitTest(unittest.TestCase):
 class IdleTest(unittest.TestCase):
     def test_the_worked_idle_test(self):
         test = parse_test({"type": "idle", "from": 1.0, "to": 0.91, "hours": 6})
-        found = idle_w(test, Estimate(1020, 0.0, "B"))
-        self.assertAlmostEqual(found.value, 15.3)
-        self.assertAlmostEqual(found.spread, 0.01 / math.sqrt(6) / 0.09)
-        self.assertEqual(found.grade, "A")
+        idle = idle_w(test, Estimate(1020, 0.0, "B"))
+        self.assertAlmostEqual(idle.value, 15.3)
+        self.assertAlmostEqual(idle.spread, 0.01 / math.sqrt(6) / 0.09)
+        self.assertEqual(idle.grade, "A")
 
     def test_a_short_drop_is_wide(self):
         test = parse_test({"type": "idle", "from": 1.0, "to": 0.98, "hours": 1.5})
-        found = idle_w(test, Estimate(1020, 0.05, "D"))
-        self.assertGreater(found.spread, 0.2)
-        self.assertEqual(found.grade, "B")
+        idle = idle_w(test, Estimate(1020, 0.05, "D"))
+        self.assertGreater(idle.spread, 0.2)
+        self.assertEqual(idle.grade, "B")
 
     def test_read_directly(self):
-        found = idle_w(parse_test({"type": "idle", "watts": 27.4}), Estimate(1, 0.0, "A"))
-        self.assertEqual((found.value, found.grade), (27.4, "A"))
+        idle = idle_w(parse_test({"type": "idle", "watts": 27.4}), Estimate(1, 0.0, "A"))
+        self.assertEqual((idle.value, idle.grade), (27.4, "A"))
 
 
 class CapacityTest(unittest.TestCase):
     def test_a_drain_from_full_to_cut_off(self):
         test = parse_test({"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20})
-        found = state_of_health(test, 5120)
-        self.assertAlmostEqual(found.value, 4700 / 5120)
-        self.assertEqual(found.grade, "A")
-        self.assertLess(found.spread, 0.01)
+        health = state_of_health(test, 5120)
+        self.assertAlmostEqual(health.value, 4700 / 5120)
+        self.assertEqual(health.grade, "A")
+        self.assertLess(health.spread, 0.01)
 
     def test_counted_behind_the_inverter_adds_its_losses(self):
         supply = parse_supply({**CABINET, "inverter": {"continuous_w": 3000, "idle_w": 28,
                                                        "efficiency": 0.92}})  # fmt: skip
         log = [[0, 1.0, 0], [10, 0.5, 1800], [20, 0.08, 3680]]
         test = parse_test({"type": "capacity", "log": log, "counted": "ac"})
-        found = state_of_health(test, 5120, supply.inverter)
-        self.assertAlmostEqual(found.value, (3680 / 0.92 + 28 * 20) / (5120 * 0.92))
+        health = state_of_health(test, 5120, supply.inverter)
+        self.assertAlmostEqual(health.value, (3680 / 0.92 + 28 * 20) / (5120 * 0.92))
 
     def test_a_part_of_the_scale_is_wider_than_the_whole(self):
         part = {"type": "capacity", "from": 1, "to": 0.6, "wh": 1880, "hours": 8}
         whole = {"type": "capacity", "from": 1, "to": 0, "wh": 4700, "hours": 20}
-        spreads = [state_of_health(parse_test(one), 5120).spread for one in (part, whole)]
+        spreads = [state_of_health(parse_test(test), 5120).spread for test in (part, whole)]
         self.assertGreater(spreads[0], 3 * spreads[1])
 
     def test_stand_ins(self):
@@ -199,8 +199,8 @@ class CapacityTest(unittest.TestCase):
             twin = standin_supply(supply, seed)
             log = twin.drain_log(400, 0.1)
             test = parse_test({"type": "capacity", "log": [list(row) for row in log]})
-            found = state_of_health(test, 5120)
-            self.assertAlmostEqual(found.value, twin.held_wh / 5120, delta=3 * found.spread)
+            health = state_of_health(test, 5120)
+            self.assertAlmostEqual(health.value, twin.held_wh / 5120, delta=3 * health.spread)
 
 
 class RouteTest(unittest.TestCase):
@@ -239,19 +239,19 @@ class MeasuredTest(unittest.TestCase):
             {"type": "idle", "output": "dc12", "watts": 1.5},
             {"type": "capacity", "wh": 4600, "hours": 20, "to": 0.0},
         ]
-        found = parse_supply({**CABINET, "tests": tests})
-        self.assertEqual(found.inverter.idle_w.value, 30)
-        self.assertIn("1 May 2026", found.inverter.idle_w.how[0])
-        self.assertEqual(found.outputs[0].idle_w.value, 1.5)
-        self.assertAlmostEqual(found.battery.state_of_health.value, 4600 / 5120)
+        supply = parse_supply({**CABINET, "tests": tests})
+        self.assertEqual(supply.inverter.idle_w.value, 30)
+        self.assertIn("1 May 2026", supply.inverter.idle_w.how[0])
+        self.assertEqual(supply.outputs[0].idle_w.value, 1.5)
+        self.assertAlmostEqual(supply.battery.state_of_health.value, 4600 / 5120)
 
     def test_a_fitted_and_a_tested_idle_are_pooled(self):
         pairs = [[0, 28], [150, 191], [450, 517], [1050, 1170], [2100, 2310]]
         tests = [{"type": "efficiency", "pairs": pairs}, {"type": "idle", "watts": 29}]
-        found = parse_supply({**CABINET, "tests": tests}).inverter
-        self.assertTrue(28 < found.idle_w.value < 29)
-        self.assertEqual(found.efficiency.grade, "A")
-        self.assertGreater(found.square_per_w.value, 0)
+        supply = parse_supply({**CABINET, "tests": tests}).inverter
+        self.assertTrue(28 < supply.idle_w.value < 29)
+        self.assertEqual(supply.efficiency.grade, "A")
+        self.assertGreater(supply.square_per_w.value, 0)
 
     def test_refusals(self):
         for test, said in [

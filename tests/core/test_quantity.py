@@ -105,11 +105,11 @@ class ParseTest(unittest.TestCase):
     @given(st.text(max_size=70))
     def test_any_text_is_read_or_refused(self, text):
         try:
-            found = parse(text, "Wh")
+            read = parse(text, "Wh")
         except QuantityError as error:
             self.assertTrue(str(error))
         else:
-            self.assertTrue(math.isfinite(found.value))
+            self.assertTrue(math.isfinite(read.value))
 
 
 #: Sixteen first requests of a process that was just started.

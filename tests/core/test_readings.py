@@ -52,7 +52,7 @@ BAD = [
 
 class ParseTest(unittest.TestCase):
     def test_reads_every_kind(self):
-        kinds = [type(parse(one)).__name__ for one in GOOD]
+        kinds = [type(parse(reading)).__name__ for reading in GOOD]
         self.assertEqual(
             kinds, ["Label", "Spot", "Start", "EnergyRun", "Tally", "Task", "ChargeDrop"]
         )

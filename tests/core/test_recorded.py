@@ -73,9 +73,9 @@ class ProfileTest(unittest.TestCase):
         return derive(LoadRecord("Box", kind, tuple(map(parse, readings))))
 
     def test_a_capture_beats_a_spot_of_the_same_state(self):
-        found = self.profile(CYCLING, {"type": "spot", "watts": 120.0})
-        self.assertAlmostEqual(found.running_w.value, 92.0)
-        self.assertLess(found.running_w.spread, 0.03)
+        profile = self.profile(CYCLING, {"type": "spot", "watts": 120.0})
+        self.assertAlmostEqual(profile.running_w.value, 92.0)
+        self.assertLess(profile.running_w.spread, 0.03)
 
     def test_its_cycles_stand_for_the_counter_too(self):
         run = {"type": "energy", "wh": 280.0, "hours": 8.5}
@@ -85,9 +85,9 @@ class ProfileTest(unittest.TestCase):
     def test_a_program_is_a_task_over_its_active_span(self):
         program = {"type": "capture", "pattern": "program", "covered_h": 2.0, "active_h": 0.8,
                    "wh": 600.0}  # fmt: skip
-        found = self.profile(program, kind="resistive-heat")
-        self.assertAlmostEqual(found.task_wh.value, 600.0)
-        self.assertAlmostEqual(found.mean_w.value, 750.0)
+        profile = self.profile(program, kind="resistive-heat")
+        self.assertAlmostEqual(profile.task_wh.value, 600.0)
+        self.assertAlmostEqual(profile.mean_w.value, 750.0)
         days = {**program, "covered_h": 48.0, "active_h": 47.0}
         self.assertIsNone(self.profile(days, kind="resistive-heat").task_wh)
 
@@ -95,9 +95,9 @@ class ProfileTest(unittest.TestCase):
         low = {**CYCLING, "setting": "low", "running_w": 40.0, "cycle_mean_w": 15.0}
         high = {**CYCLING, "setting": "high"}
         record = LoadRecord("Mat", "thermostat-heat", (parse(low), parse(high)), setting="low")
-        found = derive(record)
-        self.assertAlmostEqual(found.mean_w.value, 15.0)
-        self.assertAlmostEqual(found.running_w.value, 40.0)
+        profile = derive(record)
+        self.assertAlmostEqual(profile.mean_w.value, 15.0)
+        self.assertAlmostEqual(profile.running_w.value, 40.0)
 
 
 class JoinTest(unittest.TestCase):
@@ -108,17 +108,19 @@ class JoinTest(unittest.TestCase):
         return Capture(time, {"watts": np.array(watts, dtype=float), **columns})
 
     def test_late_overlapping_and_repeated_parts(self):
-        found = joined([
+        capture = joined([
             self.part(10, [5, 6, 7]), self.part(0, [1, 2, 3]), self.part(10, [5, 6, 7]),
             self.part(2, [3, 4]),
         ])  # fmt: skip
-        np.testing.assert_allclose(found.time_s, [0, 1, 2, 3, 10, 11, 12])
-        np.testing.assert_allclose(found.columns["watts"], [1, 2, 3, 4, 5, 6, 7])
-        self.assertEqual(found.start, datetime.fromtimestamp(self.BEGIN, UTC))
+        np.testing.assert_allclose(capture.time_s, [0, 1, 2, 3, 10, 11, 12])
+        np.testing.assert_allclose(capture.columns["watts"], [1, 2, 3, 4, 5, 6, 7])
+        self.assertEqual(capture.start, datetime.fromtimestamp(self.BEGIN, UTC))
 
     def test_a_column_that_a_part_lacks_is_missing_there(self):
-        found = joined([self.part(0, [1, 2], volts=np.array([230.0, 231.0])), self.part(5, [3, 4])])
-        self.assertEqual(np.isnan(found.columns["volts"]).tolist(), [False, False, True, True])
+        capture = joined(
+            [self.part(0, [1, 2], volts=np.array([230.0, 231.0])), self.part(5, [3, 4])]
+        )
+        self.assertEqual(np.isnan(capture.columns["volts"]).tolist(), [False, False, True, True])
 
     def test_too_little(self):
         with self.assertRaises(DocumentError):

@@ -43,7 +43,7 @@ class RunsTest(unittest.TestCase):
         run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2900}
         shared = simulate(parse_plan({**PLAN, "loads": loads, "runs": [run]}), 200)
         plain = simulate(parse_plan({**PLAN, "loads": loads}), 200)
-        spread = [np.std(np.log(one.inputs.factor("battery"))) for one in (shared, plain)]
+        spread = [np.std(np.log(outcome.inputs.factor("battery"))) for outcome in (shared, plain)]
         self.assertLess(spread[0], spread[1])
 
     def test_what_was_counted_at_the_battery_tells_its_capacity(self):

@@ -79,9 +79,9 @@ class VoltageTest(unittest.TestCase):
                  "inverter": {"continuous_w": 600, "idle_w": 0, "efficiency": 1.0}},
                  "loads": [{"name": "Heater", "running_w": watts}]}
             )  # fmt: skip
-            found = as_document(simulate(plan, draws=20))
-            self.assertEqual(found["stop"]["why"], "cutoff")
-            stops.append(found["runtime_h"]["value"] * watts)
+            document = as_document(simulate(plan, draws=20))
+            self.assertEqual(document["stop"]["why"], "cutoff")
+            stops.append(document["runtime_h"]["value"] * watts)
         self.assertEqual(stops, sorted(stops, reverse=True))
         self.assertLess(stops[2], 0.5 * stops[0])
 
@@ -139,10 +139,10 @@ class PortsTest(unittest.TestCase):
         self.assertGreater(hours_to_fill("lead", 200), hours_to_fill("lfp", 200))
 
     def test_outputs(self):
-        (one,) = parse_outputs(
+        (output,) = parse_outputs(
             [{"name": "dc12", "max_a": 10, "volts": 12, "max_w": 240}], "outputs"
         )
-        self.assertEqual((one.max_w, one.idle_w.grade), (120, "D"))
+        self.assertEqual((output.max_w, output.idle_w.grade), (120, "D"))
 
     def test_refusals(self):
         for call, said in [

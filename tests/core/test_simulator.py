@@ -236,7 +236,7 @@ class RoomTest(unittest.TestCase):
     def test_a_room_that_follows_the_day(self):
         flat = run([self.box], hours=24, room_c=24)
         swung = run([self.box], hours=24, room_c=24, room_swing_c=6)
-        wh = [one.energy_wh["loads"]["Box"] for one in (flat, swung)]
+        wh = [outcome.energy_wh["loads"]["Box"] for outcome in (flat, swung)]
         self.assertAlmostEqual(wh[0], 24 * (2 + 98 * 0.3), places=2)
         self.assertAlmostEqual(wh[1] / wh[0], 1.0, delta=0.03)
         self.assertGreater(swung.drawn_w[20], swung.drawn_w[10])  # 14:00 against 04:00
@@ -317,12 +317,12 @@ class BalanceTest(unittest.TestCase):
         sun = {"kind": "sun", "rated_w": 300, "latitude": 50.0}
         from needle.plan import asked as module
 
-        found = []
+        charges = []
         for size in (60, 180, 10_000):
             kept, module.BLOCK = module.BLOCK, size
             try:
-                found.append(run(loads, [sun], hours=48).charge)
+                charges.append(run(loads, [sun], hours=48).charge)
             finally:
                 module.BLOCK = kept
-        np.testing.assert_allclose(found[0], found[1], atol=1e-5)
-        np.testing.assert_allclose(found[0], found[2], atol=1e-5)
+        np.testing.assert_allclose(charges[0], charges[1], atol=1e-5)
+        np.testing.assert_allclose(charges[0], charges[2], atol=1e-5)

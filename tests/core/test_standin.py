@@ -27,11 +27,11 @@ class TimelineTest(unittest.TestCase):
         time = np.sort(np.random.default_rng(1).uniform(0, 86_400, 20_000))
         for key in APPLIANCES:
             with self.subTest(kind=key):
-                one = timeline(key, 2).sample(time)
-                np.testing.assert_allclose(one.volts * one.amps, one.va, rtol=1e-9)
-                self.assertTrue((one.watts <= one.va + 1e-9).all())
-                self.assertTrue((one.watts > -1e-6).all())
-                self.assertTrue(((one.volts > 180) & (one.volts < 240)).all())
+                sample = timeline(key, 2).sample(time)
+                np.testing.assert_allclose(sample.volts * sample.amps, sample.va, rtol=1e-9)
+                self.assertTrue((sample.watts <= sample.va + 1e-9).all())
+                self.assertTrue((sample.watts > -1e-6).all())
+                self.assertTrue(((sample.volts > 180) & (sample.volts < 240)).all())
 
     def test_the_mean_is_the_integral(self):
         for key in ("cold-box", "charger", "programme", "variable"):
@@ -108,10 +108,10 @@ class TwinTest(unittest.TestCase):
                 capture = meter.capture(line, 0, 48 * 3600)
                 reading = as_reading(analyse(capture), meter.interval_s)
                 reading["instrument"] = meter.instrument.key
-                found = derive(LoadRecord("x", APPLIANCES[key].kind, (parse(reading),)))
+                profile = derive(LoadRecord("x", APPLIANCES[key].kind, (parse(reading),)))
                 true = line.mean_w()
-                held += found.mean_w.low <= true <= found.mean_w.high
-                errors.append(abs(found.mean_w.value / true - 1))
+                held += profile.mean_w.low <= true <= profile.mean_w.high
+                errors.append(abs(profile.mean_w.value / true - 1))
                 if key in ("heater", "stepped"):
                     on = next(
                         segment.watts for segment in line.segments if segment.state == "running"
@@ -119,7 +119,7 @@ class TwinTest(unittest.TestCase):
                     rest = next(
                         segment.watts for segment in line.segments if segment.state == "resting"
                     )
-                    duties.append(abs(found.duty.value / ((true - rest) / (on - rest)) - 1))
+                    duties.append(abs(profile.duty.value / ((true - rest) / (on - rest)) - 1))
         self.assertGreaterEqual(held, 7)
         self.assertLess(float(np.median(errors)), 0.03)
         self.assertLess(float(np.median(duties)), 0.05)

@@ -30,7 +30,7 @@ class StringsTest(unittest.TestCase):
         both = sun(rated_w=None, tilt=None, strings=strings)
         apart = [sun(rated_w=400, azimuth=90), sun(rated_w=600, tilt=10)]
         self.assertEqual(both.rated_w, 1000)
-        self.assertAlmostEqual(day_wh(both), sum(day_wh(one) for one in apart), places=6)
+        self.assertAlmostEqual(day_wh(both), sum(day_wh(panels) for panels in apart), places=6)
 
     def test_east_peaks_before_west(self):
         east, west = (sun(azimuth=azimuth).power_w(DAY, 1440).argmax() for azimuth in (90, 270))

@@ -140,8 +140,8 @@ class StartingTest(unittest.TestCase):
         )
 
     def test_holds_with_its_margin(self):
-        found = self.verdict(1363, others_w=200)
-        self.assertEqual((found.verdict, found.margin_va), ("holds", 6000 - 1563))
+        verdict = self.verdict(1363, others_w=200)
+        self.assertEqual((verdict.verdict, verdict.margin_va), ("holds", 6000 - 1563))
 
     def test_grey_between_once_and_twice_the_surge(self):
         self.assertEqual(self.verdict(6001).verdict, "grey")

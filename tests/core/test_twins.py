@@ -29,13 +29,13 @@ class Appliance:
 
     def cycles(self, hours: float) -> list[tuple[float, float]]:
         """(on, off) seconds of cycles that fill the hours."""
-        found, total = [], 0.0
+        cycles, total = [], 0.0
         while total < hours * 3600:
             on = self.period_s * self.duty * self.rng.normal(1, 0.08)
             off = self.period_s * (1 - self.duty) * self.rng.normal(1, 0.08)
-            found.append((on, off))
+            cycles.append((on, off))
             total += on + off
-        return found
+        return cycles
 
     @property
     def mean_w(self) -> float:
@@ -80,50 +80,68 @@ class Appliance:
 def profiles(build, count=80):
     """(appliance, profile) of so many seeds."""
     for seed in range(count):
-        one = Appliance(seed)
+        appliance = Appliance(seed)
         yield (
-            one,
-            derive(LoadRecord("Twin", "compressor-fixed", tuple(build(one)), never_rarer=True)),
+            appliance,
+            derive(
+                LoadRecord("Twin", "compressor-fixed", tuple(build(appliance)), never_rarer=True)
+            ),
         )
 
 
 class TwinTest(unittest.TestCase):
     def check(self, build, within, error):
         held, errors = 0, []
-        for one, found in profiles(build):
-            held += found.mean_w.low <= one.mean_w <= found.mean_w.high
-            errors.append(abs(found.mean_w.value / one.mean_w - 1))
+        for appliance, profile in profiles(build):
+            held += profile.mean_w.low <= appliance.mean_w <= profile.mean_w.high
+            errors.append(abs(profile.mean_w.value / appliance.mean_w - 1))
         self.assertGreaterEqual(held / 80, within)
         self.assertLess(float(np.median(errors)), error)
 
     def test_a_day_on_the_counter_knows_the_mean(self):
-        self.check(lambda one: [one.counter(26.0), one.spot()], 0.75, 0.03)
+        self.check(lambda appliance: [appliance.counter(26.0), appliance.spot()], 0.75, 0.03)
 
     def test_running_watts_and_a_tally_know_the_mean(self):
-        self.check(lambda one: [one.spot(), one.spot(False), one.tally(8)], 0.75, 0.03)
+        self.check(
+            lambda appliance: [appliance.spot(), appliance.spot(False), appliance.tally(8)],
+            0.75,
+            0.03,
+        )
 
     def test_a_short_run_claims_less(self):
-        short = [found.mean_w.spread for _, found in profiles(lambda one: [one.counter(3.0)], 10)]
-        long = [found.mean_w.spread for _, found in profiles(lambda one: [one.counter(30.0)], 10)]
+        short = [
+            profile.mean_w.spread
+            for _, profile in profiles(lambda appliance: [appliance.counter(3.0)], 10)
+        ]
+        long = [
+            profile.mean_w.spread
+            for _, profile in profiles(lambda appliance: [appliance.counter(30.0)], 10)
+        ]
         self.assertGreater(min(short), max(long))
 
     def test_duty_and_start_and_factor(self):
-        def build(one):
-            return [one.counter(26.0), one.spot(), one.spot(False), one.tally(8), one.clamp()]
+        def build(appliance):
+            return [
+                appliance.counter(26.0),
+                appliance.spot(),
+                appliance.spot(False),
+                appliance.tally(8),
+                appliance.clamp(),
+            ]
 
         duty, start, factor = [], [], []
-        for one, found in profiles(build):
-            duty.append(abs(found.duty.value / one.duty - 1))
-            start.append(abs(found.start_va.value / one.start_va - 1))
-            factor.append(abs(found.power_factor.value / one.factor - 1))
+        for appliance, profile in profiles(build):
+            duty.append(abs(profile.duty.value / appliance.duty - 1))
+            start.append(abs(profile.start_va.value / appliance.start_va - 1))
+            factor.append(abs(profile.power_factor.value / appliance.factor - 1))
         self.assertLess(float(np.median(duty)), 0.05)
         self.assertLess(float(np.median(start)), 0.05)
         self.assertLess(float(np.median(factor)), 0.02)
 
     def test_a_drop_in_charge_knows_the_mean(self):
-        def build(one):
+        def build(appliance):
             wh = 5000.0
-            end = 1 - (one.mean_w / 0.9 + 20) * 10 / wh
+            end = 1 - (appliance.mean_w / 0.9 + 20) * 10 / wh
             return [ChargeDrop(wh, 1.0, max(0.0, round(end, 2)), 10.0, 20.0, 0.9, proven=True)]
 
         self.check(build, 0.75, 0.03)
@@ -133,16 +151,16 @@ class TwinTest(unittest.TestCase):
         self.assertGreaterEqual(agree, 196)
 
     def test_a_misread_factor_is_found_when_it_is_far_off(self):
-        found = 0
+        caught = 0
         for seed in range(100):
             spot = Appliance(seed).spot()
             wrong = Spot("running", watts=spot.watts, volts=spot.volts, amps=spot.amps, va=spot.va,
                          pf=round(min(1.0, spot.watts / spot.va * 1.2), 2))  # fmt: skip
             if spot.watts / spot.va < 0.8:
-                found += wrong.agreement().suspect == "pf"
+                caught += wrong.agreement().suspect == "pf"
             else:
-                found += 1
-        self.assertGreaterEqual(found, 97)
+                caught += 1
+        self.assertGreaterEqual(caught, 97)
 
 
 def by_the_second(plan, phase_s):

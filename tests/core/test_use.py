@@ -132,10 +132,10 @@ class StepsTest(unittest.TestCase):
             {"type": "energy", "wh": 710, "hours": 21.5, "step_wh": 10},
         ]
         record = LoadRecord("Box", "compressor-fixed", tuple(map(parse, readings)))
-        found = load_document(derive(record), "Box")
-        self.assertAlmostEqual(found["duty"], 0.3446, places=3)
+        load = load_document(derive(record), "Box")
+        self.assertAlmostEqual(load["duty"], 0.3446, places=3)
         self.assertAlmostEqual(
-            found["resting_w"] + found["duty"] * (found["running_w"] - found["resting_w"]),
+            load["resting_w"] + load["duty"] * (load["running_w"] - load["resting_w"]),
             710 / 21.5, delta=0.05,
         )  # fmt: skip
 

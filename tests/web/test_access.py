@@ -156,7 +156,7 @@ class FirstStartTest(TestCase):
             self.assertGreater(len(text), 50)
             self.assertEqual(stat.S_IMODE(key.stat().st_mode), 0o600)
             self.assertEqual(prepare(Path(folder) / "data").read_text(), text)
-            self.assertEqual([one.name for one in key.parent.iterdir()], ["secret_key"])
+            self.assertEqual([path.name for path in key.parent.iterdir()], ["secret_key"])
 
     def test_a_kill_while_writing_leaves_no_half_key(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -161,7 +161,7 @@ class VisitorTest(TestCase):
         _, visitor = self.look_around()
         for job in Job.objects.visible_to(visitor):
             theirs = Job.objects.visible_to(self.demo).get(name=job.name)
-            copy, original = (read(export_job(one)) for one in (job, theirs))
+            copy, original = (read(export_job(stored)) for stored in (job, theirs))
             for name, table in original.tables.items():
                 self.assertEqual(copy.tables[name].length, table.length, name)
             for mine, its in zip(job.trials.order_by("pk"), theirs.trials.order_by("pk"),

@@ -104,7 +104,7 @@ class EveryAddressTest(SiteTest):
         supply, plan, trial = (
             getattr(self.theirs, name).first() for name in ("supplies", "plans", "trials")
         )
-        return [found.first().pk for found in (
+        return [related.first().pk for related in (
             supply.outputs, supply.tests, supply.start_tests, plan.sources, plan.entries,
             trial.check_ins,
         )]  # fmt: skip

@@ -52,7 +52,7 @@ class DayPlanTest(SiteTest):
         return document(draft_of(self.plan))
 
     def loads(self):
-        return {one["name"]: one for one in self.document()["loads"]}
+        return {load["name"]: load for load in self.document()["loads"]}
 
     def block(self, does, load=None, index=0, **data):
         key = (load or self.autoclave).pk
@@ -65,16 +65,16 @@ class DayPlanTest(SiteTest):
 
 class DocumentTest(DayPlanTest):
     def test_a_measured_task_becomes_steps(self):
-        found = self.loads()["Autoclave"]
-        self.assertEqual(found["use"], {"tasks": ["20:15"]})
-        (step,) = found["steps"]
+        load = self.loads()["Autoclave"]
+        self.assertEqual(load["use"], {"tasks": ["20:15"]})
+        (step,) = load["steps"]
         self.assertAlmostEqual(step["watts"] * step["duty"] * step["minutes"] / 60, 592.0)
         parse_plan(self.document())
 
     def test_without_a_timed_task_it_says_so(self):
         self.autoclave.readings.filter(type="task").delete()
-        found = answer_of(self.plan)
-        used = next(used_load for used_load in found.used if used_load.name == "Autoclave")
+        answer = answer_of(self.plan)
+        used = next(used_load for used_load in answer.used if used_load.name == "Autoclave")
         self.assertIn("no task was timed", used.assumed)
         self.assertEqual(used.use, {})
 
@@ -128,19 +128,19 @@ class DocumentTest(DayPlanTest):
             )
         self.plan.supply = bank
         self.plan.save()
-        found = answer_of(self.plan)
-        self.assertEqual(found.trouble, "")
-        mean_w = found.outcome.plan.loads[0].mean_w
+        answer = answer_of(self.plan)
+        self.assertEqual(answer.trouble, "")
+        mean_w = answer.outcome.plan.loads[0].mean_w
         exact = 86.4 * 0.93 * 0.85 * 0.87 / mean_w
-        self.assertAlmostEqual(found.outcome.runtime[1], exact, delta=0.15 * exact)
+        self.assertAlmostEqual(answer.outcome.runtime[1], exact, delta=0.15 * exact)
 
     def test_another_setting_and_set_point(self):
         mat = make_load(self.job, "Mat", None, kind="thermostat-heat", setting="mid")
         for setting, watts in (("low", 30.0), ("mid", 60.0)):
             add_reading(mat, "spot", {"state": "running", "watts": watts, "setting": setting})
-        found = self.loads()["Mat"]
-        self.assertEqual(found["running_w"], 60.0)
-        self.assertEqual([one["name"] for one in found["settings"]], ["low"])
+        load = self.loads()["Mat"]
+        self.assertEqual(load["running_w"], 60.0)
+        self.assertEqual([setting["name"] for setting in load["settings"]], ["low"])
         PlanEntry.objects.create(plan=self.plan, load=mat, setting="low")
         self.assertEqual(self.loads()["Mat"]["running_w"], 30.0)
 
@@ -312,8 +312,8 @@ class SourceTest(DayPlanTest):
     def test_on_another_supply_it_takes_the_input_that_fits(self):
         self.add("sun", **SUN, input="sun")
         other = make_supply(self.job, name="Other")
-        found = document(draft_of(self.plan).on(other))
-        self.assertNotIn("input", found["sources"][0])
+        plan = document(draft_of(self.plan).on(other))
+        self.assertNotIn("input", plan["sources"][0])
 
 
 class WhatIfTest(DayPlanTest):
@@ -373,9 +373,9 @@ class HelpTest(DayPlanTest):
         pump = make_load(self.job, "Breather", 300.0, kind="induction-motor", cares="life")
         pump.priority = "nice"
         pump.save()
-        found = answer_of(self.plan)
-        self.assertNotIn("Breather", {suggestion.load for suggestion in found.suggestions})
-        self.assertNotIn("rest", {suggestion.change.kind for suggestion in found.suggestions})
+        answer = answer_of(self.plan)
+        self.assertNotIn("Breather", {suggestion.load for suggestion in answer.suggestions})
+        self.assertNotIn("rest", {suggestion.change.kind for suggestion in answer.suggestions})
         page = self.client.get(self.url("loads:survey"))
         self.assertContains(page, "Breather: never rely on an estimate alone")
 
@@ -391,14 +391,14 @@ class HelpTest(DayPlanTest):
 
     def test_on_a_dc_output(self):
         add_reading(self.router, "spot", {"state": "running", "watts": 120.0})
-        found = next(
+        suggestion = next(
             suggestion
             for suggestion in answer_of(self.plan).suggestions
             if suggestion.change.kind == "route"
         )
         self.help("route", "Router", "dc12")
         self.assertEqual(self.plan.entries.get(load=self.router).route, "dc12")
-        self.assertGreater(found.value, 0)
+        self.assertGreater(suggestion.value, 0)
 
     def test_a_help_that_is_none_changes_nothing(self):
         answer = self.help("leave_off", "Box")
@@ -410,15 +410,15 @@ class HelpTest(DayPlanTest):
             plan=self.plan, kind="window", name="Generator",
             data={"watts": 400.0, "between": [["18:30", "19:00"]]},
         )  # fmt: skip
-        found = next(
+        suggestion = next(
             suggestion
             for suggestion in answer_of(self.plan).suggestions
             if suggestion.change.kind == "charge"
         )
-        self.help("charge", "", found.change.to)
+        self.help("charge", "", suggestion.change.to)
         between = self.plan.sources.get().data["between"]
         self.assertEqual(len(between), 2)
-        self.assertEqual(between[1][0], found.change.to)
+        self.assertEqual(between[1][0], suggestion.change.to)
 
     def test_a_set_point(self):
         self.box.set_c = 4.0
@@ -428,7 +428,7 @@ class HelpTest(DayPlanTest):
         self.help("set_point", "Box", "6")
         self.assertEqual(self.plan.entries.get(load=self.box).set_c, 6.0)
         duty = answer_of(self.plan).outcome.plan.loads
-        self.assertLess(next(one for one in duty if one.name == "Box").duty, 0.35)
+        self.assertLess(next(load for load in duty if load.name == "Box").duty, 0.35)
 
 
 class PlacingTest(DayPlanTest):
@@ -548,9 +548,9 @@ class PageTest(DayPlanTest):
     def test_a_refusal_names_the_load(self):
         self.entry.steps = [{"watts": 300.0, "minutes": 3000.0, "duty": 1.0}]
         self.entry.save()
-        found = answer_of(self.plan)
-        self.assertEqual(found.trouble, "refused")
-        self.assertIn("Autoclave: steps take 50 h together", found.words)
+        answer = answer_of(self.plan)
+        self.assertEqual(answer.trouble, "refused")
+        self.assertIn("Autoclave: steps take 50 h together", answer.words)
         self.assertContains(self.page(), "Autoclave: steps take 50 h together")
 
 

@@ -57,9 +57,9 @@ class DemoTest(TestCase):
         for job in Job.objects.filter(owner=self.user):
             for plan in job.plans.all():
                 with self.subTest(plan=plan.name):
-                    found = answer_of(plan)
-                    self.assertEqual(found.trouble, "", found.words)
-                    self.assertGreater(found.outcome.runtime[1], 1)
+                    answer = answer_of(plan)
+                    self.assertEqual(answer.trouble, "", answer.words)
+                    self.assertGreater(answer.outcome.runtime[1], 1)
 
     def test_every_page_answers(self):
         self.client.force_login(self.user)

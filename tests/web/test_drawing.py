@@ -55,7 +55,7 @@ class DialTest(unittest.TestCase):
 class ScaleTest(unittest.TestCase):
     def test_ceilings_divide_by_three(self):
         self.assertEqual(
-            [nice_ceiling(one) for one in (2.9, 3.1, 25.9, 31, 70)], [3, 4.5, 30, 45, 75]
+            [nice_ceiling(value) for value in (2.9, 3.1, 25.9, 31, 70)], [3, 4.5, 30, 45, 75]
         )
         for value in (0.2, 7, 19, 140, 999):
             self.assertTrue(value <= nice_ceiling(value) <= 1.7 * value)
@@ -64,7 +64,7 @@ class ScaleTest(unittest.TestCase):
         self.assertEqual(log_place(1, 1, 100), 0)
         self.assertAlmostEqual(log_place(10, 1, 100), 0.5)
         self.assertEqual(log_place(1e9, 1, 100), 1)
-        self.assertEqual([hour_step(one) for one in (6, 24, 72, 336)], [1, 3, 12, 48])
+        self.assertEqual([hour_step(value) for value in (6, 24, 72, 336)], [1, 3, 12, 48])
 
 
 class ChartTest(unittest.TestCase):
@@ -80,7 +80,7 @@ class ChartTest(unittest.TestCase):
 
     def test_a_split_bar_fills_its_width(self):
         root = ElementTree.fromstring(split_bar([("a", 3, "x"), ("b", 1, "y")], "Bar", 400))
-        widths = [float(one.get("width")) for one in root.findall(".//s:rect", NS)]
+        widths = [float(element.get("width")) for element in root.findall(".//s:rect", NS)]
         self.assertEqual(widths, [300, 100])
         self.assertIn("a 75 %, b 25 %", root.get("aria-label"))
 
@@ -88,7 +88,8 @@ class ChartTest(unittest.TestCase):
         steps = [("label", 100, 100, 100, "100"), ("left", 70, 80, 90, "80"), ("end", 0, 0, 0, "0")]
         root = ElementTree.fromstring(staircase(steps, "Stairs"))
         heights = [
-            float(one.get("height")) for one in root.findall(".//s:rect[@class='stair']", NS)
+            float(element.get("height"))
+            for element in root.findall(".//s:rect[@class='stair']", NS)
         ]
         self.assertEqual(heights, sorted(heights, reverse=True))
         self.assertEqual(heights[-1], 0)
@@ -99,22 +100,22 @@ class StripTest(unittest.TestCase):
         rng = np.random.default_rng(3)
         values = rng.uniform(0, 10, 100_000)
         values[[17, 54_321]] = [900.0, -40.0]
-        found = thin(np.arange(100_000.0), values, 400)
-        self.assertLessEqual(len(found.time_s), 400)
-        self.assertEqual((found.high.max(), found.low.min()), (900.0, -40.0))
-        self.assertTrue((found.low <= found.high).all())
+        points = thin(np.arange(100_000.0), values, 400)
+        self.assertLessEqual(len(points.time_s), 400)
+        self.assertEqual((points.high.max(), points.low.min()), (900.0, -40.0))
+        self.assertTrue((points.low <= points.high).all())
 
     def test_short_series_stay_as_they_are(self):
-        found = thin(np.arange(5.0), np.array([1, np.nan, 3, 2, 5.0]), 400)
-        self.assertEqual(found.high.tolist(), [1, 3, 2, 5])
+        points = thin(np.arange(5.0), np.array([1, np.nan, 3, 2, 5.0]), 400)
+        self.assertEqual(points.high.tolist(), [1, 3, 2, 5])
         empty = thin(np.arange(3.0), np.full(3, np.nan), 10)
         self.assertEqual(len(empty.time_s), 0)
 
     def test_levels_starts_and_gaps_stand_on_it(self):
-        found = thin(np.arange(100.0), np.where(np.arange(100) > 50, 92.0, 2.0), 400)
+        points = thin(np.arange(100.0), np.where(np.arange(100) > 50, 92.0, 2.0), 400)
         marks = Marks([(2.0, "resting"), (92.0, "running")], [50.0, 500.0], [(10.0, 20.0)])
         root = ElementTree.fromstring(
-            strip(found, TimeAxis(0.0, 99.0, lambda s: f"{s:.0f}"), marks, "Strip", "said")
+            strip(points, TimeAxis(0.0, 99.0, lambda s: f"{s:.0f}"), marks, "Strip", "said")
         )
         self.assertEqual(len(root.findall(".//s:line[@class='level-line']", NS)), 2)
         self.assertEqual(len(root.findall(".//s:line[@class='start-mark']", NS)), 1)
@@ -127,8 +128,11 @@ class StripTest(unittest.TestCase):
         self.assertEqual(round_moments(0, 9), [0, 2, 4, 6, 8])
 
     def test_names_of_near_levels_do_not_collide(self):
-        found = thin(np.arange(10.0), np.full(10, 100.0), 50)
+        points = thin(np.arange(10.0), np.full(10, 100.0), 50)
         marks = Marks([(1.0, "a"), (1.5, "b"), (2.0, "c")])
-        root = ElementTree.fromstring(strip(found, TimeAxis(0, 9, str), marks, "Strip", ""))
-        ys = [float(one.get("y")) for one in root.findall(".//s:text[@class='level-label']", NS)]
+        root = ElementTree.fromstring(strip(points, TimeAxis(0, 9, str), marks, "Strip", ""))
+        ys = [
+            float(element.get("y"))
+            for element in root.findall(".//s:text[@class='level-label']", NS)
+        ]
         self.assertTrue(all(abs(a - b) >= 14 for a, b in itertools.pairwise(sorted(ys))))

@@ -60,12 +60,12 @@ def without_column(text: str, column: str) -> str:
 
 
 def without_field(text: str, name: str) -> str:
-    found = json.loads(text)
-    for resource in found["resources"]:
+    document = json.loads(text)
+    for resource in document["resources"]:
         if resource["name"] == "job":
             fields = resource["schema"]["fields"]
             resource["schema"]["fields"] = [field for field in fields if field["name"] != name]
-    return json.dumps(found)
+    return json.dumps(document)
 
 
 class RoundTripTest(TestCase):
@@ -89,7 +89,7 @@ class RoundTripTest(TestCase):
     def test_the_answer_is_the_same(self):
         job = self.jobs[0]
         copy = import_job(export_job(job), self.owner)
-        before, after = (answer_of(current_plan(one)).outcome for one in (job, copy))
+        before, after = (answer_of(current_plan(stored)).outcome for stored in (job, copy))
         self.assertEqual(before.runtime, after.runtime)
 
     def test_it_is_a_valid_package_by_the_standards_own_library(self):
@@ -103,9 +103,9 @@ class RoundTripTest(TestCase):
         self.assertTrue(report.valid, report.flatten(["title", "message"])[:3])
 
     def test_the_contract(self):
-        found = check(export_job(self.jobs[0]))
-        self.assertTrue(found["valid"], found["errors"])
-        names = {one["name"] for one in found["resources"]}
+        checked = check(export_job(self.jobs[0]))
+        self.assertTrue(checked["valid"], checked["errors"])
+        names = {resource["name"] for resource in checked["resources"]}
         for name in ("loads", "readings", "supplies", "plans", "trials", "check-ins", "capture-1"):
             self.assertIn(name, names)
 
@@ -132,11 +132,11 @@ class RefusalTest(SiteTest):
             return folder.read(path).decode()
 
     def refused(self, content: bytes) -> str:
-        found = check(content)
+        checked = check(content)
         with self.assertRaises(ValueError) as caught:
             import_job(content, self.user)
         self.assertEqual((Job.objects.count(), Load.objects.count()), (self.jobs, self.loads))
-        return f"{found['errors']} {caught.exception}"
+        return f"{checked['errors']} {caught.exception}"
 
     def test_truncated_or_no_zip(self):
         for content in (self.content[:-40], self.content[:200], b"", b"hello"):
@@ -481,5 +481,5 @@ class SheetTest(SiteTest):
     def test_json_of_the_descriptor(self):
         make_load(self.job, "Box", 90.0)
         with zipfile.ZipFile(io.BytesIO(export_job(self.job))) as folder:
-            found = json.loads(folder.read("datapackage.json"))
-        self.assertEqual(found["profile"], "tabular-data-package")
+            document = json.loads(folder.read("datapackage.json"))
+        self.assertEqual(document["profile"], "tabular-data-package")

@@ -40,8 +40,8 @@ class FindTest(SiteTest):
         self.assertIn(("word", "duty"), self.named("DUTY"))
 
     def test_without_letters_the_pages_of_the_job(self):
-        found = self.named("", self.job)
-        self.assertEqual([name for _, name in found][: len(JOB_PAGES)], [p[0] for p in JOB_PAGES])
+        named = self.named("", self.job)
+        self.assertEqual([name for _, name in named][: len(JOB_PAGES)], [p[0] for p in JOB_PAGES])
 
     def test_as_a_list_and_as_a_page(self):
         url = reverse("find:in-job", args=[self.job.pk])

@@ -146,9 +146,9 @@ class ServerKillTest(TestCase):
         self.addCleanup(self.kill)
 
     def serve(self):
-        with socket.socket() as one:
-            one.bind(("127.0.0.1", 0))
-            self.port = one.getsockname()[1]
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
         self.server = subprocess.Popen(
             [sys.executable, "-c", SERVING, str(self.port)], cwd=ROOT, env=self.env,
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,

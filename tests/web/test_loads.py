@@ -139,8 +139,8 @@ class ReadingTest(SiteTest):
 
     def test_a_better_reading_narrows_the_answer(self):
         def width():
-            found = self.client.get(self.url("plans:download", 0, "answer.json")).json()
-            return found["runtime_h"]["high"] / found["runtime_h"]["low"]
+            answer = self.client.get(self.url("plans:download", 0, "answer.json")).json()
+            return answer["runtime_h"]["high"] / answer["runtime_h"]["low"]
 
         before = width()
         self.post(**SPOT)
@@ -297,11 +297,11 @@ class SurveyTest(SiteTest):
     def test_found_and_sorted(self):
         for name, watts in (("Alpha", 50.0), ("Beta", 500.0), ("Gamma <b>", 5.0)):
             make_load(self.job, name, watts)
-        found = self.client.get(self.url("loads:survey"), {"q": "bet"}, **HTMX,
+        part = self.client.get(self.url("loads:survey"), {"q": "bet"}, **HTMX,
                                 HTTP_HX_TARGET="loads-table")  # fmt: skip
-        self.assertContains(found, "Beta")
-        self.assertNotContains(found, "Alpha")
-        self.assertNotContains(found, "<html")
+        self.assertContains(part, "Beta")
+        self.assertNotContains(part, "Alpha")
+        self.assertNotContains(part, "<html")
         page = self.client.get(self.url("loads:survey"), {"sort": "mean"}).content.decode()
         places = [page.index(name) for name in (">Beta<", ">Alpha<", ">Gamma &lt;b&gt;<")]
         self.assertEqual(places, sorted(places))

@@ -65,8 +65,8 @@ class StartsTest(SiteTest):
         plan = current_plan(self.job)
         plan.supply = self.small
         plan.save()
-        found = answer_of(current_plan(self.job)).outcome
-        self.assertEqual([trip.why for trip in found.trips], ["start"])
+        answer = answer_of(current_plan(self.job)).outcome
+        self.assertEqual([trip.why for trip in answer.trips], ["start"])
         self.assertRedirects(self.record(), self.url("matching:starts"))
         page = self.page()
         self.assertIn("Pump on Small, as in the plan: holds", page)

@@ -37,7 +37,7 @@ def tree(svg):
 
 
 def texts(svg):
-    return [one.text for one in tree(svg).iter() if one.tag.endswith("text")]
+    return [element.text for element in tree(svg).iter() if element.tag.endswith("text")]
 
 
 LEFT, PLOT = WIDE.left, WIDE.plot
@@ -58,15 +58,15 @@ class ChartsTest(unittest.TestCase):
         return charts(frame, CHARGE, POWER, NAMES, "from full to the floor")
 
     def test_it_says_what_matters(self):
-        found = texts(self.draw(Frame(START, 0.0, 36.0)))
+        shown = texts(self.draw(Frame(START, 0.0, 36.0)))
         for words in ("needed until here", "floor 10 %", "empty Wed 23:00", "inverter limit 3 kW",
                       "Stored", "Drawn", "Tue 18:00"):  # fmt: skip
-            self.assertIn(words, found)
+            self.assertIn(words, shown)
 
     def test_what_lies_outside_the_hours_shown_is_left_out(self):
-        found = texts(self.draw(Frame(START, 0.0, 6.0)))
-        self.assertNotIn("needed until here", found)
-        self.assertNotIn("empty Wed 23:00", found)
+        shown = texts(self.draw(Frame(START, 0.0, 6.0)))
+        self.assertNotIn("needed until here", shown)
+        self.assertNotIn("empty Wed 23:00", shown)
 
     def test_a_trip_is_marked_with_its_words(self):
         self.assertIn("Oven trips", str(self.draw(Frame(START, 0.0, 6.0))))
@@ -74,7 +74,7 @@ class ChartsTest(unittest.TestCase):
 
     def test_lines_end_at_the_edges(self):
         path = re.search(r'd="M([^"]+)" class="likely"', str(self.draw(Frame(START, 6.0, 12.0))))[1]
-        xs = [float(one.split()[0]) for one in path.split(" L")]
+        xs = [float(step.split()[0]) for step in path.split(" L")]
         self.assertEqual((xs[0], xs[-1]), (LEFT, LEFT + PLOT))
 
     def test_two_weeks_stay_small(self):
@@ -112,7 +112,9 @@ class LanesTest(unittest.TestCase):
     def test_blocks_can_be_chosen_and_are_escaped(self):
         drawn = lanes(Frame(START, 0.0, 6.0), self.rows(), "Lanes", [(1, LaneBlock(3, 4, "ghost"))])
         root = tree(drawn)
-        blocks = [one for one in root.iter() if "block" in (one.get("class") or "").split()]
+        blocks = [
+            element for element in root.iter() if "block" in (element.get("class") or "").split()
+        ]
         self.assertEqual(len(blocks), 1)
         self.assertEqual((blocks[0].get("role"), blocks[0].get("tabindex")), ("button", "0"))
         self.assertEqual(blocks[0].get("data-key"), "3")
@@ -139,10 +141,10 @@ class FanTest(unittest.TestCase):
         return fan(Run(**{**values, **change}), "Charge", "two check-ins")
 
     def test_it_says_what_matters(self):
-        found = texts(self.run_of())
+        shown = texts(self.run_of())
         for words in ("start", "mat to low", "stop at 10 %", "plan said",
                       "the last fifth often goes faster than it says"):  # fmt: skip
-            self.assertIn(words, found)
+            self.assertIn(words, shown)
         self.assertEqual(str(self.run_of()).count('class="seen"'), 1)
         self.assertEqual(str(self.run_of()).count('class="seen counted"'), 1)
 
@@ -170,7 +172,7 @@ class StandaloneTest(unittest.TestCase):
     def test_it_is_whole_and_has_its_colours(self):
         drawn = standalone(charts(Frame(START, 0.0, 36.0), CHARGE, POWER, NAMES, ""))
         root = ElementTree.fromstring(drawn.encode())
-        style = next(one.text for one in root.iter() if one.tag.endswith("style"))
+        style = next(element.text for element in root.iter() if element.tag.endswith("style"))
         self.assertIn("#0f6a73", style)
         self.assertIn(".band", style)
         self.assertNotIn("var(", style)

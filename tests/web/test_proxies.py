@@ -13,18 +13,18 @@ from web.common.proxies import TrustedProxies
 
 def seen(trusted, address, **headers):
     """Client address and scheme as the application sees them, and headers that are left."""
-    found = {}
+    told = {}
 
     def application(environ, start_response):
-        found.update(environ)
+        told.update(environ)
         return []
 
     environ = {"REMOTE_ADDR": address, "wsgi.url_scheme": "http", **{
         f"HTTP_X_FORWARDED_{name.upper()}": value for name, value in headers.items()
     }}  # fmt: skip
     TrustedProxies(application, trusted)(environ, None)
-    left = [name for name in found if name.startswith("HTTP_X_FORWARDED_")]
-    return found["REMOTE_ADDR"], found["wsgi.url_scheme"], left
+    left = [name for name in told if name.startswith("HTTP_X_FORWARDED_")]
+    return told["REMOTE_ADDR"], told["wsgi.url_scheme"], left
 
 
 class TrustTest(unittest.TestCase):

@@ -232,7 +232,7 @@ class CheckInTest(TrialTest):
     def test_late_ones_fall_into_place(self):
         self.check_in(6.0, percent="70")
         self.check_in(2.0, percent="92")
-        hours = [round(one["h"]) for one in self.trial().to_document()["check_ins"]]
+        hours = [round(check_in["h"]) for check_in in self.trial().to_document()["check_ins"]]
         self.assertEqual(hours, [2, 6])
 
     def test_refusals_keep_what_was_typed(self):

@@ -125,9 +125,9 @@ class AnswerWordsTest(unittest.TestCase):
 
 class NumberTest(unittest.TestCase):
     def test_values_and_ranges(self):
-        one = Estimate(33.02, 0.05, "A")
-        self.assertEqual(words.mid(one, "W"), f"33.0{N}W")
-        self.assertEqual(words.span(one, "W"), f"31\u201335{N}W")
+        estimate = Estimate(33.02, 0.05, "A")
+        self.assertEqual(words.mid(estimate, "W"), f"33.0{N}W")
+        self.assertEqual(words.span(estimate, "W"), f"31\u201335{N}W")
         self.assertEqual(words.span(Estimate(1363, 0.1, "B"), "VA"), f"1.2\u20131.5{N}kVA")
         self.assertEqual(words.span(Estimate(5, 0.0, "A"), "W"), "")
         self.assertEqual(words.mid(None, "W"), "–")
