@@ -144,14 +144,14 @@ class Quantity:
     note: str = ""
 
 
-#: Pint's registry is neither made nor asked by two threads at once: units of two registries do
+#: Pint takes half of a quick command's time: it is loaded where a unit is to be understood.
+#: Its registry is neither made nor asked by two threads at once: units of two registries do
 #: not mix, and its caches are plain dictionaries.
 _ONE_AT_A_TIME = threading.RLock()
 
 
 @cache
 def _made_registry() -> pint.UnitRegistry:
-    # Half of a quick command's time: loaded where a unit is to be understood, not before.
     import pint
 
     registry: pint.UnitRegistry = pint.UnitRegistry(None, autoconvert_offset_to_baseunit=True)
@@ -172,13 +172,15 @@ def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
     Where a spelling has two readings (F is farads or Fahrenheit, m is metres or minutes) the one
     of the ``wanted`` dimension is taken.
     """
+    import pint
+
     written = " ".join(text.replace("\u00b5", "µ").replace("μ", "µ").split())
     candidates = []
     for candidate in (written, _SPELLINGS.get(written.casefold())):
         if candidate and re.fullmatch(r"[A-Za-zµ_]+", candidate):
             try:
                 unit = _registry().parse_units(candidate)
-            except AttributeError:  # Pint's UndefinedUnitError is one.
+            except pint.UndefinedUnitError:
                 continue
             candidates.append((unit, next(iter(unit.dimensionality))))
     return next(

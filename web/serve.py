@@ -36,17 +36,15 @@ def refuse_if_taken(host: str, port: int) -> None:
 
 
 def make_ready() -> None:
-    """Load what first pages would wait for: the sun's packages, all addresses and templates."""
+    """Load what first pages would wait for: the sun's packages and all templates."""
     import gc
 
     from django.template.loader import get_template
-    from django.urls import reverse
 
     from needle.plan.sun import warm_up
     from web.first_start import BASE
 
     warm_up()
-    reverse("jobs:list")
     templates = BASE / "web" / "templates"
     for page in templates.rglob("*.html"):
         get_template(str(page.relative_to(templates)))

@@ -34,6 +34,7 @@ class AlonePageTest(SiteTest):
         add_reading(clock, "energy", {"wh": 20.0, "hours": 40.0, "step_wh": 0.1})
         lasting = re.findall(r"<strong>(\d+ tasks|more than \d+)", self.page())
         self.assertEqual(lasting[0], "more than 336")
+        self.assertRegex(self.page(), r'<td class="num range">336\s+h or more</td>')
         # Of 1,024 Wh on the label some 900 come out, and a cup takes 12.5 Wh at its plug.
         self.assertTrue(50 <= int(lasting[1].split()[0]) <= 75, lasting)
 

@@ -113,6 +113,11 @@ class Forms(HTMLParser):
                 values[self.select] = given.get("value") or ""
 
     def handle_endtag(self, tag):
+        if tag == "select" and self.select:
+            _, values, choices = self.forms[-1]
+            values[self.select] = values[self.select] or next(
+                iter(choices.get(self.select, ())), ""
+            )
         if tag in ("select", "textarea"):
             self.select = self.text = ""
 

@@ -51,7 +51,9 @@ class Job(Record):
     )
     name = models.CharField(max_length=80)
     mains = models.CharField(
-        max_length=12, default="230-50", choices=[(key, kind[0]) for key, kind in MAINS.items()]
+        max_length=12,
+        default="230-50",
+        choices=[(key, words) for key, (words, *_) in MAINS.items()],
     )
     currency = models.CharField(
         max_length=6, default="¤", help_text="A code such as EUR, or a sign."

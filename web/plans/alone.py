@@ -95,14 +95,13 @@ def _row(answer: Alone, load: Load, better: bool) -> AloneRow:
         return AloneRow(load, route, words, "", False, answer.wh_per_day)
     if answer.tasks is not None:
         low, likely, high = answer.tasks
-        lasts, span = f"{likely} {'task' if likely == 1 else 'tasks'}", f"{low} to {high}"
-        known = low == high
+        least, lasts = f"{low}", f"{likely} {'task' if likely == 1 else 'tasks'}"
+        span = f"{low} to {high}" if low != high else ""
     else:
         assert answer.hours is not None
-        low_h, likely_h, high_h = answer.hours
-        lasts, span = hours_text(likely_h), f"{hours_text(low_h)} to {hours_text(high_h)}"
-        known = False
+        least, lasts, most = map(hours_text, answer.hours)
+        span = f"{least} to {most}"
     if answer.capped:
-        lasts = f"more than {lasts}"
-    span = "" if known or answer.capped else span
+        # The likely outlasts two weeks; the low end of its range may not.
+        lasts, span = f"more than {lasts}", f"{least} or more"
     return AloneRow(load, route, lasts, span, True, answer.wh_per_day, better)
