@@ -20,8 +20,19 @@ import numpy as np
 
 from needle.plan.document import parse_plan
 from needle.plan.simulate import Outcome, simulate
-from needle.round.candidate import COUNTER, EFFICIENCY, IDLE, IDLE_DROP, SPOT, TALLY, Candidate
+from needle.round.candidate import (
+    COUNTER,
+    DRAIN,
+    EFFICIENCY,
+    IDLE,
+    IDLE_DROP,
+    SPOT,
+    TALLY,
+    TOGETHER,
+    Candidate,
+)
 from needle.round.candidates import counter_for
+from needle.round.of_all import together
 from needle.round.of_supply import of_supply
 from needle.round.planning import plan_round, usual_ways
 from needle.round.visit import Visit, carried, with_what_is_there
@@ -38,6 +49,8 @@ from tools.truth import (
 )
 
 VISIT_H = 3.0
+#: The visit ends so long before the plan begins: a battery that it uses is full again by then.
+BEFORE_H = 24.0
 #: What is at hand: two for the loads, or one for them and one at the battery.
 PAIRS = (("plug", "plug"), ("plug", "shunt"))
 PLANNED = "the planned round"
@@ -71,7 +84,8 @@ def judge(
         home = household(seed, day_sd, MIXED, LOADS_OF)
         plan = parse_plan(home.document)
         before = simulate(plan, DRAWS)
-        visit = Visit(plan.start - timedelta(hours=VISIT_H), plan.start, carried(meters))
+        ends = plan.start - timedelta(hours=BEFORE_H)
+        visit = Visit(ends - timedelta(hours=VISIT_H), ends, carried(meters))
         began = time.perf_counter()
         planned = plan_round(before, visit)
         longest = max(longest, time.perf_counter() - began)
@@ -96,7 +110,9 @@ def _everything(before: Outcome, visit: Visit) -> list[Candidate]:
         if (counter := counter_for(load, before, visit, whole)) is not None
     ]
     tests = {test.what: test for test in of_supply(before, visit)}
-    return [*counters, *(tests[what] for what in (EFFICIENCY, IDLE_DROP) if what in tests)]
+    tests |= {test.what: test for test in together(before, visit, before.plan.loads)}
+    told = (EFFICIENCY, IDLE_DROP, TOGETHER)
+    return [*counters, *(tests[what] for what in told if what in tests)]
 
 
 def _measured(home: Household, measured: Sequence[Candidate], seed: int) -> dict[str, Any]:
@@ -108,13 +124,22 @@ def _measured(home: Household, measured: Sequence[Candidate], seed: int) -> dict
         for candidate in measured:
             if candidate.subject == load["name"]:
                 load["profile"]["readings"] += _read(rng, parts[load["name"]], candidate, home)
-    tests = [test for candidate in measured for test in _tested(rng, candidate.what, home)]
+    tests = [test for candidate in measured for test in _tested(rng, candidate, home)]
     document["supply"]["tests"] = tests
     return document
 
 
-def _tested(rng: np.random.Generator, what: str, home: Household) -> list[dict[str, Any]]:
+def _tested(
+    rng: np.random.Generator, candidate: Candidate, home: Household
+) -> list[dict[str, Any]]:
     """What a display, or a plug meter and a shunt, show of the supply."""
+    what = candidate.what
+    if what == TOGETHER:
+        return [_counted_together(rng, candidate, home)]
+    if what == DRAIN:
+        wh = 0.9 * home.held_wh * (1 + rng.uniform(-0.01, 0.01))
+        return [{"type": "capacity", "wh": round(wh), "hours": round(candidate.meter_min / 60, 2),
+                 "from": 1.0, "to": 0.1, "counted": "battery"}]  # fmt: skip
     if what == IDLE_DROP:
         fell = math.floor(100 * (1 - home.idle_w * VISIT_H / home.held_wh) + rng.random()) / 100
         return [{"type": "idle", "from": 1.0, "to": fell, "hours": VISIT_H}]
@@ -131,12 +156,33 @@ def _tested(rng: np.random.Generator, what: str, home: Household) -> list[dict[s
     return []
 
 
+def _first_point(home: Household) -> int:
+    """Where the visit begins in the appliances' courses."""
+    start_h = int(home.document["start"][11:13])
+    return int((BEFORE_DAYS * DAY_S + (start_h - BEFORE_H - VISIT_H) * 3600) / STEP_S)
+
+
+def _counted_together(
+    rng: np.random.Generator, candidate: Candidate, home: Household
+) -> dict[str, Any]:
+    """What a shunt counts at the battery while several loads run and nothing else."""
+    assert candidate.count is not None
+    first, hours = _first_point(home), (candidate.meter_min - candidate.hands_min) / 60
+    points = slice(first, first + int(hours * 3600 / STEP_S))
+    loads_w = sum(
+        float(part.watts[points].mean())
+        for part in home.parts if part.name in candidate.count.loads
+    )  # fmt: skip
+    wh = (home.idle_w + loads_w / home.efficiency) * hours * (1 + rng.uniform(-0.01, 0.01))
+    return {"type": "together", "wh": round(wh, 1), "hours": round(hours, 2),
+            "loads": list(candidate.count.loads)}  # fmt: skip
+
+
 def _read(
     rng: np.random.Generator, part: Appliance, candidate: Candidate, home: Household
 ) -> list[dict[str, Any]]:
     """What a plug meter shows in the visit, or ears and a watch tell."""
-    start_h = int(home.document["start"][11:13])
-    first = int((BEFORE_DAYS * DAY_S + (start_h - VISIT_H) * 3600) / STEP_S)
+    first = _first_point(home)
     if candidate.what == TALLY:
         return [{"type": "tally", "edges": edges(rng, part, first * STEP_S, candidate.meter_min)}]
     hours = candidate.meter_min / 60

@@ -14,6 +14,8 @@ from needle.moments import (
     in_windows,
 )
 from needle.plan.source import Source
+from needle.profile.energy import Watched
+from needle.profile.kinds import KINDS
 from needle.supply.supply import Supply
 
 #: Shortest and longest plan, h: a minute, two weeks.
@@ -184,6 +186,12 @@ class PlanLoad:
     def by_moments(self) -> bool:
         """Whether it runs by tasks or charges rather than by hours."""
         return bool(self.steps) or self.charge is not None
+
+    @property
+    def watched(self) -> Watched:
+        """How it is taken to behave between readings; without a kind, by whether it pauses."""
+        kind = KINDS[self.kind or ("thermostat-heat" if self.duty < 1 else "electronics")]
+        return Watched(kind, self.day_spread, self.cycle_min, self.duty)
 
     @property
     def thermostatic(self) -> bool:

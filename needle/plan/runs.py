@@ -26,8 +26,10 @@ from needle.plan.uncertain import (
     INVERTER_SQUARE,
     OUTPUT,
     OUTPUT_IDLE,
+    InputKey,
     Inputs,
     draw,
+    spreads_of,
 )
 from needle.quantity import hours_text
 from needle.supply.inverter import dc_w
@@ -60,6 +62,23 @@ def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[str]]:
     rows = np.searchsorted(np.cumsum(weights), places)
     order = np.random.default_rng([seed, 11]).permutation(draws)
     return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), misfits
+
+
+def counted_moves(plan: Plan, run: Run) -> tuple[dict[InputKey, float], float, float]:
+    """What one deviation of each thing moves the logarithm of Wh that a run would count.
+
+    Beside it the relative sd with which such a count tells the long-run draw, and the Wh that it
+    is likely to show.
+    """
+    spreads = spreads_of(plan)
+    keys = [key for key, spread in spreads.items() if spread > 0]
+    # Each thing by itself one deviation up; last, all of them at their likely values.
+    rows = np.eye(len(keys), len(keys) + 1)
+    apart = Inputs(len(keys) + 1, 0, spreads, dict(zip(keys, rows, strict=True)))
+    drawn_w = _drawn_w(plan, apart, *_asked_w(plan, run, apart))
+    moves = np.log(drawn_w[:-1] / drawn_w[-1])
+    moved = {key: float(move) for key, move in zip(keys, moves, strict=True) if move}
+    return moved, _counted_spread(plan, run), float(drawn_w[-1]) * run.hours
 
 
 def as_conditioned(plan: Plan, inputs: Inputs) -> Plan:
@@ -201,18 +220,20 @@ def _variation(plan: Plan, run: Run) -> float:
 def _counted_spread(plan: Plan, run: Run) -> float:
     """How well Wh counted over some hours tell the long-run draw, as a relative sd.
 
-    Beside the days: the swing of a day of which only a part was seen, and the cycles cut off at
-    its ends, each load by its share.
+    Beside the days, each load by its share: the swing of a day of which only a part was seen, the
+    cycles cut off at its ends or the wander within the hour, and a defrost more or less.
     """
     loads = _loads(plan, run)
     total = run.watts + sum(load.mean_w * load.count for load in loads)
     part = max(0.0, 1 - run.hours / 24)
-    short = 0.0
+    swing, short = 0.0, 0.0
     for load in loads:
         share = load.mean_w * load.count / max(total, 1e-9)
-        cycles = max(1e-3, run.hours * 60 / load.cycle_min)
-        cut_off = (1 - load.duty) / math.sqrt(3) / cycles
-        short += share**2 * (load.day_swing**2 * part / 2 + cut_off**2)
+        cut_off, unseen = load.watched.cut_off(run.hours), load.watched.unseen(run.hours)
+        short += share**2 * (cut_off**2 + unseen**2)
+        # They share a room and its hours: their swings go together.
+        swing += share * load.day_swing
+    short += swing**2 * part / 2
     days = max(1.0, run.hours / 24)
     return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) / days + short)
 

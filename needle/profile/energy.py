@@ -19,7 +19,7 @@ from needle.measure.cycles import cycle_spread
 from needle.measure.readings import ChargeDrop, EnergyRun, Label, ShortRun, Tally, Task
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
-from needle.profile.variation import cut_off_spread, span_spread
+from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, cut_off_spread, span_spread
 from needle.quantity import hours_text, with_unit
 from needle.supply.proof import ADAPTER
 
@@ -99,6 +99,10 @@ class Watched:
     def cut_off(self, hours: float) -> float:
         """What a span leaves open that is not whole cycles."""
         return cut_off_spread(self.kind, hours, self.cycle_min, self.duty)
+
+    def unseen(self, hours: float) -> float:
+        """What a counter may have taken in too much or too little of something rarer."""
+        return UNSEEN_SPREAD if self.kind.rarer and hours < HOURS_A_DAY else 0.0
 
 
 def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) -> Estimate | None:

@@ -10,11 +10,30 @@ from needle.plan.uncertain import InputKey
 
 COUNTER, SPOT, TALLY, START, TASK = "counter", "spot", "tally", "start", "task"
 IDLE, IDLE_DROP, EFFICIENCY, DRAIN = "idle", "idle drop", "efficiency", "drain"
+TOGETHER = "together"
 #: Ways to a load's mean; they say the same.
 OF_THE_MEAN = (COUNTER, SPOT, TALLY, TASK)
 _OF_IDLE = (IDLE, IDLE_DROP, EFFICIENCY)
 #: A measurement that leaves more than this share of a spread is not worth the way.
 _WORTHLESS = 0.93
+
+
+@dataclass(frozen=True)
+class Count:
+    """Wh at the battery of several loads together: it tells their sum, and none of them alone.
+
+    Attributes
+    ----------
+    loads : tuple of str
+    moves : mapping of InputKey to float
+        What one deviation of each thing moves the logarithm of the count.
+    spread : float
+        Relative sd with which the count tells the long-run sum.
+    """
+
+    loads: tuple[str, ...]
+    moves: Mapping[InputKey, float]
+    spread: float
 
 
 @dataclass(frozen=True)
@@ -41,6 +60,8 @@ class Candidate:
         Of a start: the odds of failing, where it is open whether it does.
     switch_on : bool
         Whether somebody must switch it on for it.
+    count : Count or None
+        Of a count of several loads together.
     """
 
     what: str
@@ -53,6 +74,7 @@ class Candidate:
     also: str = ""
     open_chance: float = 0.0
     switch_on: bool = False
+    count: Count | None = field(default=None, hash=False)
 
     @property
     def key(self) -> str:

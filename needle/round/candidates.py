@@ -5,6 +5,7 @@ from __future__ import annotations
 from needle.plan.plan import PlanLoad
 from needle.plan.simulate import Outcome
 from needle.round.candidate import Candidate, LeftAlone
+from needle.round.of_all import together
 from needle.round.of_load import Socket, of_load
 from needle.round.of_supply import of_supply
 from needle.round.visit import Visit
@@ -12,13 +13,16 @@ from needle.round.visit import Visit
 
 def candidates(outcome: Outcome, visit: Visit) -> tuple[list[Candidate], list[LeftAlone]]:
     """What can be measured in the visit, and what cannot, with the reason."""
-    offered, alone = [], []
+    offered, alone, movable = [], [], []
     for load in outcome.plan.loads:
         why = _hands_off(load, visit)
         if why:
             alone.append(LeftAlone(load.name, why))
+        else:
+            movable.append(load)
         offered += list(of_load(load, outcome, visit, unplugs=not why))
     offered += of_supply(outcome, visit)
+    offered += together(outcome, visit, movable)
     return [
         candidate.worthwhile()
         for candidate in offered

@@ -20,8 +20,8 @@ from needle.plan.uncertain import (
     InputKey,
 )
 from needle.profile.energy import Watched, count_error
-from needle.profile.kinds import KINDS, Kind
-from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD
+from needle.profile.kinds import Kind
+from needle.profile.variation import UNSEEN_SPREAD
 from needle.round.candidate import (
     COUNTER,
     SPOT,
@@ -77,7 +77,6 @@ class Socket:
     """A load that a meter can be put before: what the meter would find, and how well."""
 
     load: PlanLoad
-    kind: Kind
     watched: Watched
     meter: Instrument
     spreads: Mapping[InputKey, float]
@@ -94,7 +93,11 @@ class Socket:
             if _fits(meter, load, classes):
                 fitting.setdefault(meter.instrument.key, meter.instrument)
         for instrument in fitting.values():
-            yield cls(load, _kind_of(load), _watched(load), instrument, outcome.inputs.spreads)
+            yield cls(load, load.watched, instrument, outcome.inputs.spreads)
+
+    @property
+    def kind(self) -> Kind:
+        return self.watched.kind
 
     @property
     def used_now_and_then(self) -> bool:
@@ -153,24 +156,13 @@ class Socket:
         """Relative spread of a mean that is counted over so many hours."""
         wh = max(1e-6, self.load.mean_w * hours)
         digits = min(1.0, count_error(wh, self.meter.steps.get("wh", 10.0)))
-        unseen = UNSEEN_SPREAD if self.kind.rarer and hours < HOURS_A_DAY else 0.0
         return math.sqrt(
             self.watched.span(hours) ** 2
             + self.watched.cut_off(hours) ** 2
             + (2 / 3) * digits**2
             + self.meter.shared_sd**2
-            + unseen**2
+            + self.watched.unseen(hours) ** 2
         )
-
-
-def _watched(load: PlanLoad) -> Watched:
-    """How it is taken to behave between readings."""
-    return Watched(_kind_of(load), load.day_spread, load.cycle_min, load.duty)
-
-
-def _kind_of(load: PlanLoad) -> Kind:
-    """Of a load that names none: by whether it pauses."""
-    return KINDS[load.kind or ("thermostat-heat" if load.duty < 1 else "electronics")]
 
 
 def _mean_left(
@@ -195,7 +187,7 @@ def _mean_left(
 
 def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
     """Its cycles by ear and watch, where its running watts are known: no meter is needed."""
-    kind, spreads = _kind_of(load), outcome.inputs.spreads
+    kind, spreads = load.watched.kind, outcome.inputs.spreads
     level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
     if not kind.cycles or load.windows or not 0 < load.duty < 1 or level > _LEVEL_KNOWN:
         return
@@ -203,7 +195,7 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
         hours = (cycles + 1) * load.cycle_min / 60
         if hours > _LONGEST_TALLY_H:
             continue
-        shared = _watched(load).span(hours)
+        shared = load.watched.span(hours)
         unseen = UNSEEN_SPREAD if kind.rarer else 0.0
         measured = math.hypot(level, CYCLE_SPREAD / math.sqrt(cycles), shared, unseen)
         yield Candidate(TALLY, load.name, WATCH, hours * 60, READ_MIN, 2.0 * cycles,

@@ -16,8 +16,6 @@ _IDLE_MIN, _EFFICIENCY_MIN, _DROP_MIN = 10.0, 30.0, 4.0
 #: Spreads that remain: idle and efficiency read on both sides, what a drain that is counted leaves
 #: of the capacity.
 _IDLE_AFTER, _EFFICIENCY_AFTER, _DRAIN_AFTER = 0.03, 0.015, 0.025
-#: Hours in which a drained battery is full again, with some to spare.
-_CHARGED_AGAIN_H = 24.0
 #: Least that a display must fall for its drop to say something, share of full.
 _LEAST_DROP = 0.015
 #: Last digit of a display's charge, share of full.
@@ -64,11 +62,10 @@ def _idle_drop(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[C
 def _drain(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[Candidate]:
     """A whole discharge at what the inverter carries well, counted at the battery.
 
-    Never where the plan may begin before the battery is full again.
+    Never where the plan runs, or may begin before the battery is full again.
     """
     plan, key = outcome.plan, InputKey(CAPACITY)
-    begins_after = (plan.start - visit.ends).total_seconds() / 3600
-    if plan.start >= visit.begins and begins_after < _CHARGED_AGAIN_H:
+    if not visit.leaves_battery(plan):
         return
     hours = usable_wh(plan.supply.battery).value / (0.3 * inverter.continuous_w)
     minutes = max(2.0, hours) * 60 + 15

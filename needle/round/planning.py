@@ -10,8 +10,9 @@ import numpy as np
 from needle.plan.plan import Plan
 from needle.plan.simulate import Outcome
 from needle.plan.uncertain import InputKey
-from needle.round.candidate import Candidate, LeftAlone
+from needle.round.candidate import Candidate, Count, LeftAlone
 from needle.round.candidates import candidates, counter_for
+from needle.round.of_all import disturbs
 from needle.round.of_load import PUT_IN_MIN, TAKE_OUT_MIN
 from needle.round.schedule import Choice, Placed, choose
 from needle.round.visit import Visit, checked, with_what_is_there
@@ -20,6 +21,9 @@ from needle.round.worth import Worth, worth_of
 #: A measurement that takes less of what the best of all would leave of the variance is not worth
 #: one's time; what the best of all leaves is at least so much.
 LEAST_SHARE, LEAST_LEFT = 0.015, 0.05
+#: A count of several loads together must take so much more of the variance than a round without it:
+#: everything is put on the supply for it.
+_TOGETHER_TAKES = 0.02
 #: A longer counter must say so much more than a shorter one to be looked at.
 LONGER_SAYS = 1.08
 #: What settling a start that is as open as can be is worth, as a share of the whole variance.
@@ -111,11 +115,10 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     visit = with_what_is_there(checked(visit))
     worth = worth_of(outcome)
     offered, alone = candidates(outcome, visit)
-    worths = [_worth(candidate, worth, outcome, visit) for candidate in offered]
-    offered, worths = _worthwhile(offered, worths)
-    choice = choose(visit, offered, worths)
+    choice = _best_choice(offered, worth, outcome, visit)
     steps = _steps(choice, visit, worth)
-    measured = {step.candidate.subject for step in steps}
+    count = _count_of([step.candidate for step in steps])
+    measured = {step.candidate.subject for step in steps} | set(count.loads if count else ())
     left_alone = {left.subject for left in alone}
     still_open = [
         load.name
@@ -129,13 +132,74 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     )  # fmt: skip
 
 
-def _worth(candidate: Candidate, worth: Worth, outcome: Outcome, visit: Visit) -> float:
-    """What a measurement is worth, as a share of all that there is to win."""
+def _best_choice(
+    offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit
+) -> Choice:
+    """The choice that takes the most: without a count of several loads together, or beside one.
+
+    What others are worth depends on such a count, which tells a part of each: so the choice is
+    made anew for each length of it, and what all of a choice take is reckoned jointly.
+    """
+    alone = [candidate for candidate in offered if candidate.count is None]
+    best = _chosen(alone, worth, outcome, visit)
+    if visit.target == "grades":
+        return best
+    most = _joint_worth(best, worth) + _TOGETHER_TAKES
+    for counted in (candidate for candidate in offered if candidate.count is not None):
+        choice = _chosen_beside(counted, alone, worth, outcome, visit)
+        if _joint_worth(choice, worth) > most:
+            best, most = choice, _joint_worth(choice, worth)
+    return best
+
+
+def _chosen(
+    offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit,
+    beside: Count | None = None,
+) -> Choice:  # fmt: skip
+    worths = [_worth(candidate, worth, outcome, visit, beside) for candidate in offered]
+    return choose(visit, *_worthwhile(offered, worths))
+
+
+def _chosen_beside(
+    counted: Candidate, alone: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit
+) -> Choice:
+    count = counted.count
+    assert count is not None
+    fitting = [candidate for candidate in alone if not disturbs(candidate, count)]
+    return _chosen([counted, *fitting], worth, outcome, visit, count)
+
+
+def _joint_worth(choice: Choice, worth: Worth) -> float:
+    """What all that was chosen takes together, as a share of the variance, and what it settles."""
+    known: dict[InputKey, float] = {}
+    for placed in choice.placed:
+        known = joined(known, placed.candidate.leaves)
+    settled = sum(_settled(placed.candidate) for placed in choice.placed)
+    count = _count_of([placed.candidate for placed in choice.placed])
+    return worth.taken(known, count) + settled
+
+
+def _count_of(measured: Sequence[Candidate]) -> Count | None:
+    """The count of several loads together among measurements; None where there is none."""
+    return next((candidate.count for candidate in measured if candidate.count), None)
+
+
+def _worth(
+    candidate: Candidate, worth: Worth, outcome: Outcome, visit: Visit, beside: Count | None
+) -> float:
+    """What a measurement is worth beside a count, as a share of all that there is to win."""
     if visit.target == "grades":
         return _towards_grade_b(candidate, outcome)
+    if candidate.count is not None:
+        return worth.taken({}, candidate.count)
+    told = worth.taken({}, beside) if beside else 0.0
+    return worth.taken(candidate.leaves, beside) - told + _settled(candidate)
+
+
+def _settled(candidate: Candidate) -> float:
+    """What settling a start that is open is worth."""
     chance = candidate.open_chance
-    settled = _START_WORTH * 4 * chance * (1 - chance)
-    return worth.taken(candidate.leaves) + settled
+    return _START_WORTH * 4 * chance * (1 - chance)
 
 
 def _towards_grade_b(candidate: Candidate, outcome: Outcome) -> float:
@@ -184,9 +248,14 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
         dealt.append((placed, name, first))
     known: dict[InputKey, float] = {}
     left: dict[int, tuple[float, float, float]] = {}
+    count, narrowest = None, worth.left({})
     for number in sorted(range(len(dealt)), key=lambda index: dealt[index][0].last_min):
-        known = joined(known, dealt[number][0].candidate.leaves)
-        left[number] = worth.left(known)
+        measured = dealt[number][0].candidate
+        known, count = joined(known, measured.leaves), measured.count or count
+        told = worth.left(known, count)
+        # What a count has told, others hardly add to: never that they take it away.
+        narrowest = min(narrowest, told, key=lambda hours: hours[2] - hours[0])
+        left[number] = narrowest
     return [
         Step(placed.candidate, name, first, placed.last_min, left[number])
         for number, (placed, name, first) in enumerate(dealt)

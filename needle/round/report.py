@@ -14,6 +14,7 @@ from needle.round.candidate import (
     START,
     TALLY,
     TASK,
+    TOGETHER,
 )
 from needle.round.planning import Round, Step
 
@@ -27,6 +28,7 @@ _DONE = {
     IDLE: "{meter}: inverter on, nothing plugged in; read its watts",
     IDLE_DROP: "{meter}: note the charge, inverter on with nothing in it; note it again at {until}",
     EFFICIENCY: "{meter} and a plug meter: read both at three loads and more",
+    TOGETHER: "{meter}: run {loads} on the supply, nothing else; reset it, read its Wh at {until}",
     DRAIN: "{meter}: reset it, drain the full battery, read the Wh at {until}; charge it at once",
 }
 #: What is read at the end, by what is measured; what is not named is read at once.
@@ -35,15 +37,18 @@ _ENDS = {
     TASK: "read {meter} at {subject}, and take it out",
     TALLY: "enter the moments noted at {subject}",
     IDLE_DROP: "read the charge again on {meter}",
+    TOGETHER: "read {meter}: Wh since its reset, and the hours; charge the battery again",
     DRAIN: "read {meter}: Wh given, and the charge",
 }
 
 
 def words_of(step: Step, until: str) -> str:
     """What to do at a step's beginning; ``until`` is when its meter is free again."""
+    count = step.candidate.count
     words = _DONE[step.candidate.what].format(
-        meter=step.meter, subject=step.candidate.subject, until=until
-    )
+        meter=step.meter, subject=step.candidate.subject, until=until,
+        loads=", ".join(count.loads) if count else "",
+    )  # fmt: skip
     if step.candidate.switch_on and step.candidate.what in (COUNTER, SPOT):
         words += "; switch it on for it"
     return words[0].upper() + words[1:]
@@ -77,6 +82,7 @@ def as_document(planned: Round) -> dict[str, Any]:
                 "do": words_of(step, f"{visit.after(step.last_min):%H:%M}"),
                 "hands_min": step.candidate.hands_min,
                 "leaves_h": _hours(step.left_h),
+                **({"together": list(count.loads)} if (count := step.candidate.count) else {}),
             }
             for step in planned.steps
         ],

@@ -11,6 +11,7 @@ from typing import Any
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.moments import parse_moment
+from needle.plan.plan import Plan
 
 #: Longest round, h; shortest, min.
 MOST_ROUND_H, LEAST_ROUND_MIN = 72.0, 10.0
@@ -23,6 +24,8 @@ _EAR_AND_WATCH = Instrument(
     WATCH, "ear and watch", 0.0, 0.0, {}, "watts; a fan that runs on beside the compressor",
     shows=(),
 )  # fmt: skip
+#: Hours in which a drained battery is full again, with some to spare.
+_CHARGED_AGAIN_H = 24.0
 #: Slots that a visit is cut into, about; shortest slot, min.
 _SLOTS, _LEAST_SLOT_MIN = 36, 5
 
@@ -81,6 +84,14 @@ class Visit:
 
     def after(self, minutes: float) -> datetime:
         return self.begins + timedelta(minutes=minutes)
+
+    def leaves_battery(self, plan: Plan) -> bool:
+        """Whether a plan misses nothing where the battery is used up in the visit.
+
+        Not while the plan runs, and not shortly before it: the battery must be full again.
+        """
+        over = plan.start + timedelta(hours=plan.needed_hours) <= self.begins
+        return over or plan.start >= self.ends + timedelta(hours=_CHARGED_AGAIN_H)
 
 
 def checked(visit: Visit) -> Visit:

@@ -20,7 +20,7 @@ import numpy as np
 
 from needle.plan.simulate import Outcome
 from needle.plan.uncertain import INVERTER_IDLE, LOAD, LOAD_DUTY, LOAD_TASK, InputKey
-from needle.round.candidate import log_sd
+from needle.round.candidate import Count, log_sd
 
 #: Fewest draws that are fitted, and the ridge of the fit, in draws.
 _LEAST_DRAWS, _PULL = 30, 10.0
@@ -70,13 +70,18 @@ class Worth:
         normal = self.normals[key]
         return (rest**2 - 1) * square * (normal**2 - 1) + (rest - 1) * line * normal
 
-    def left(self, rests: Mapping[InputKey, float]) -> tuple[float, float, float]:
-        """Hours, low, likely and high, once each of these things is known so much better."""
-        hours = self.hours + sum(
-            (self.effect(key, rest) for key, rest in rests.items()), np.zeros(len(self.hours))
-        )
+    def left(
+        self, rests: Mapping[InputKey, float], count: Count | None = None
+    ) -> tuple[float, float, float]:
+        """Hours, low, likely and high, once each of these things is known so much better.
+
+        ``count``: of several loads together, beside that.
+        """
+        hours = self._hours_after(rests)
         low, mid, high = np.quantile(hours, [0.1, 0.5, 0.9])
         kept = math.sqrt(1 - self._share(self._taken_by_lines(rests)))
+        if count is not None and np.var(hours) > 1e-12:
+            kept *= math.sqrt(1 - self._taken_by_count(hours, rests, count) / float(np.var(hours)))
         if high - low > self.width:
             # By the chance of so few draws: nobody knows less for having measured.
             kept *= self.width / (high - low)
@@ -86,14 +91,42 @@ class Worth:
             float(mid + (high - mid) * kept),
         )
 
-    def taken(self, rests: Mapping[InputKey, float]) -> float:
-        """Share of the hours' variance that knowing these things so well takes, 0…1."""
+    def taken(self, rests: Mapping[InputKey, float], count: Count | None = None) -> float:
+        """Share of the hours' variance that knowing these things so well takes, 0…1.
+
+        ``count``: of several loads together, beside that.
+        """
         gone = self._taken_by_lines(rests)
         for key, rest in rests.items():
             if key in self.bends:
                 square, line = self.bends[key]
                 gone += (1 - rest**2) * line**2 + 2 * (1 - rest**4) * square**2
+        if count is not None:
+            # At least what the count takes by itself: nobody knows less for having measured more.
+            more = self._taken_by_count(self._hours_after(rests), rests, count)
+            gone = max(gone + more, self._taken_by_count(self.hours, {}, count))
         return self._share(gone)
+
+    def _hours_after(self, rests: Mapping[InputKey, float]) -> np.ndarray:
+        """Hours of each draw once each of these things is known so much better."""
+        return self.hours + sum(
+            (self.effect(key, rest) for key, rest in rests.items()), np.zeros(len(self.hours))
+        )
+
+    def _taken_by_count(
+        self, hours: np.ndarray, rests: Mapping[InputKey, float], count: Count
+    ) -> float:
+        """Variance of hours that a count takes, h²: by how far both go together over the draws.
+
+        What a load's own measurement has told before, the count does not tell again.
+        """
+        counted = sum(
+            (rests.get(key, 1.0) * move * self.normals[key] for key, move in count.moves.items()
+             if key in self.normals), np.zeros(len(hours))
+        )  # fmt: skip
+        counted, hours = counted - counted.mean(), hours - hours.mean()
+        along = float(np.mean(counted * hours))
+        return along**2 / (float(np.mean(counted**2)) + count.spread**2)
 
     def _taken_by_lines(self, rests: Mapping[InputKey, float]) -> float:
         return sum((1 - rest**2) * self.lines.get(key, 0.0) ** 2 for key, rest in rests.items())

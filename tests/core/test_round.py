@@ -9,11 +9,22 @@ import numpy as np
 
 from needle.document import DocumentError
 from needle.plan.document import parse_plan
+from needle.plan.plan import COUNTED_ONLY, Run
+from needle.plan.runs import counted_moves
 from needle.plan.simulate import simulate
 from needle.plan.uncertain import CAPACITY, INVERTER_IDLE, LOAD, InputKey
 from needle.profile.kinds import KINDS
 from needle.profile.variation import cut_off_spread
-from needle.round.candidate import COUNTER, DRAIN, IDLE, SPOT, START, TALLY, Candidate
+from needle.round.candidate import (
+    COUNTER,
+    DRAIN,
+    IDLE,
+    SPOT,
+    START,
+    TALLY,
+    TOGETHER,
+    Candidate,
+)
 from needle.round.candidates import candidates
 from needle.round.planning import joined, plan_round, usual_ways
 from needle.round.report import as_document, end_words_of, words_of
@@ -89,7 +100,13 @@ class OfferedTest(RoundTest):
         days_before = replace(
             soon, begins=BEGINS - timedelta(days=3), ends=soon.ends - timedelta(days=3)
         )
-        for when, drains in ((soon, False), (days_before, True)):
+        while_it_runs, days_after = (
+            replace(soon, begins=soon.begins + timedelta(hours=hours),
+                    ends=soon.ends + timedelta(hours=hours)) for hours in (10, 17)
+        )  # fmt: skip
+        for when, drains in (
+            (soon, False), (days_before, True), (while_it_runs, False), (days_after, True)
+        ):  # fmt: skip
             offered = candidates(self.outcome, when)[0]
             self.assertEqual(any(offer.what == DRAIN for offer in offered), drains)
 
@@ -137,6 +154,70 @@ class WorthTest(RoundTest):
         both = joined({key: 0.5}, {key: 0.5, InputKey(INVERTER_IDLE): 0.2})
         self.assertAlmostEqual(both[key], 1 / np.sqrt(7))
         self.assertEqual(both[InputKey(INVERTER_IDLE)], 0.2)
+
+
+class TogetherTest(unittest.TestCase):
+    """A count at the battery of all that runs all the time."""
+
+    SMALL = [load(f"Set {number}", "electronics", 60) for number in range(6)]
+    LAMP = load("Lamp", "led", 40, use={"between": [["19:00", "21:00"]]})
+
+    @classmethod
+    def setUpClass(cls):
+        cls.outcome = simulate(parse_plan({**PLAN, "loads": [*cls.SMALL, cls.LAMP]}), 200)
+
+    def visit(self, meters=("plug", "shunt"), days=3, **more):
+        begins = BEGINS - timedelta(days=days)
+        return Visit(begins, begins + timedelta(hours=3), carried(meters), **more)
+
+    def counts(self, visit):
+        offered, _ = candidates(self.outcome, visit)
+        return [offer.count for offer in offered if offer.what == TOGETHER]
+
+    def test_it_counts_what_runs_all_the_time_and_may_be_moved(self):
+        keep = frozenset({"Set 0"})
+        names = {count.loads for count in self.counts(self.visit(keep_plugged=keep))}
+        self.assertEqual(names, {tuple(f"Set {number}" for number in range(1, 6))})
+
+    def test_a_battery_that_is_needed_soon_is_not_used_and_no_shunt_counts_nothing(self):
+        self.assertFalse(self.counts(self.visit(days=0)))
+        self.assertFalse(self.counts(self.visit(("plug", "clamp"))))
+        all_but_one = frozenset(f"Set {number}" for number in range(5))
+        self.assertFalse(self.counts(self.visit(keep_plugged=all_but_one)))
+
+    def test_it_foretells_what_conditioning_on_the_count_shows(self):
+        worth = worth_of(self.outcome)
+        count = self.counts(self.visit())[-1]
+        alone = worth.left({}, count)
+        run = Run(2.75, 1.0, 1.0, COUNTED_ONLY, count.loads)
+        wh = counted_moves(self.outcome.plan, run)[2]
+        counted = replace(self.outcome.plan, runs=(replace(run, wh=wh),))
+        low, _, high = simulate(counted, 200).runtime
+        self.assertAlmostEqual((alone[2] - alone[0]) / (high - low), 1.0, delta=0.2)
+        self.assertLess(alone[2] - alone[0], 0.7 * worth.width)
+
+    def test_what_it_has_told_a_counter_of_one_load_does_not_tell_again(self):
+        worth = worth_of(self.outcome)
+        count = self.counts(self.visit())[-1]
+        known = {InputKey(LOAD, f"Set {number}"): 0.05 for number in range(6)}
+        both = worth.taken(known, count)
+        self.assertLess(both, worth.taken(known) + worth.taken({}, count))
+        self.assertGreaterEqual(both, max(worth.taken(known), worth.taken({}, count)))
+
+    def test_many_small_loads_are_counted_at_once(self):
+        planned = plan_round(self.outcome, self.visit())
+        steps = {step.candidate.what: step for step in planned.steps}
+        told = words_of(steps[TOGETHER], "17:00")
+        self.assertTrue(told.startswith("DC shunt"), told)
+        self.assertIn("run Set 0, Set 1, Set 2, Set 3, Set 4, Set 5 on the supply, nothing", told)
+        self.assertEqual(planned.open, [])
+        document = next(step for step in as_document(planned)["steps"] if "together" in step)
+        self.assertEqual(document["together"], [f"Set {number}" for number in range(6)])
+        # The lamp would be counted with them, were it left on for its own counter.
+        for step in planned.steps:
+            self.assertFalse(step.candidate.what == COUNTER and step.candidate.subject == "Lamp")
+        without = plan_round(self.outcome, self.visit(("plug", "plug")))
+        self.assertLess(np.subtract(*planned.after_h[::-2]), np.subtract(*without.after_h[::-2]))
 
 
 class ScheduleTest(unittest.TestCase):

@@ -1,12 +1,16 @@
 """Runs that were made condition what a plan draws."""
 
+import math
 import unittest
 
 import numpy as np
 
 from needle.document import DocumentError
 from needle.plan.document import parse_plan
+from needle.plan.plan import COUNTED_ONLY, Run
+from needle.plan.runs import counted_moves
 from needle.plan.simulate import simulate
+from needle.plan.uncertain import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputKey
 
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}
 LAMP = {"name": "Lamp", "running_w": 40, "spread": 0.2}
@@ -73,6 +77,22 @@ class RunsTest(unittest.TestCase):
         # With a load that the plan has not, it says nothing of this plan.
         other = {**PLAN["supply"], "tests": [{**test, "loads": ["Box", "Lamp"]}]}
         self.assertEqual(answer(supply=other), answer())
+
+    def test_what_a_count_would_tell_is_each_thing_by_its_share(self):
+        lamp = {**LAMP, "spread": 0.5}
+        plan = parse_plan({**PLAN, "loads": [BOX, lamp]})
+        run = Run(10.0, 1.0, 1.0, COUNTED_ONLY, ("Box", "Lamp"))
+        moves, spread, wh = counted_moves(plan, run)
+        inverter = plan.supply.inverter
+        box_w, lamp_w = 40.0, 40.0
+        more_w = lamp_w * math.exp(math.sqrt(math.log1p(0.5**2)))
+        idle_w, efficiency = inverter.idle_w.value, inverter.efficiency.value
+        before, after = (idle_w + (box_w + watts) / efficiency for watts in (lamp_w, more_w))
+        self.assertAlmostEqual(moves[InputKey(LOAD, "Lamp")], math.log(after / before), places=6)
+        self.assertAlmostEqual(wh, 10 * before, places=6)
+        self.assertNotIn(InputKey(CAPACITY), moves)
+        self.assertLess(moves[InputKey(INVERTER_EFFICIENCY)], 0)
+        self.assertGreater(spread, 0)
 
     def test_an_hour_of_cycles_tells_less_than_a_day(self):
         def width(hours):

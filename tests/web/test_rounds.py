@@ -123,6 +123,27 @@ class RoundTest(SiteTest):
         form = self.client.get(self.url("loads:load", load.pk), {"type": "energy", "hours": "1.5"})
         self.assertContains(form, 'value="1.5"')
 
+    def test_a_count_of_everything_is_entered_where_plans_rest_on_it(self):
+        self.job.plans.create(
+            name="Later", is_current=True, start=timezone.now() + timedelta(days=9)
+        )
+        for number in range(5):
+            make_load(self.job, f"Set {number}", 90.0, kind="electronics")
+        self.plan(plug="0", shunt="1")
+        record = self.made()
+        number, step = next(
+            (n, step) for n, step in enumerate(record.steps) if step["what"] == "together"
+        )
+        self.assertNotIn("Mat", step["loads"])
+        page = self.client.get(self.url("rounds:round", record.pk)).context["page"]
+        url = next(row.form_url for row in page.rows if row.number == number)
+        form = self.client.get(url).context["form"]
+        self.assertEqual(form["loads"].value(), step["loads"])
+        data = {"loads": step["loads"], "hours": form["hours"].value(), "wh": "1200"}
+        self.assertEqual(self.client.post(url, data).status_code, 302)
+        test = self.job.supplies.get().to_core().tests[0]
+        self.assertEqual((test.loads, test.wh), (tuple(step["loads"]), 1200.0))
+
     def test_each_of_two_of_one_name_has_its_form(self):
         other = make_load(self.job, "Box", 90.0)
         self.plan()

@@ -136,6 +136,7 @@ def _stored(planned: Round, number: int) -> dict[str, Any]:
         "before_min": step.candidate.before_min, "after_min": step.candidate.after_min,
         "left_h": list(step.left_h), "state": PLANNED,
         "open_chance": step.candidate.open_chance,
+        "loads": list(step.candidate.count.loads) if step.candidate.count else [],
     }  # fmt: skip
 
 

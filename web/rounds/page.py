@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
+from urllib.parse import urlencode
 
 from django.urls import reverse
 from django.utils import timezone
@@ -31,7 +32,10 @@ from web.rounds.models import (
 _READINGS = {
     "counter": "energy", "spot": "spot", "tally": "tally", "start": "start", "task": "task",
 }  # fmt: skip
-_TESTS = {"idle": "idle", "idle drop": "idle", "efficiency": "efficiency", "drain": "capacity"}
+_TESTS = {
+    "idle": "idle", "idle drop": "idle", "efficiency": "efficiency", "drain": "capacity",
+    "together": "together",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -184,19 +188,23 @@ def _form_url(
     last: datetime,
 ) -> str:
     """The form that takes what was read, filled in with what is known; empty for none."""
+    ended = min(timezone.localtime(), last) if step["state"] == STARTED else last
+    hours = f"{max(0.1, (ended - first).total_seconds() / 3600):.2f}"
     if step["what"] in _READINGS:
         if step["load"] not in forms:
             return ""
         query = f"?type={_READINGS[step['what']]}"
         if step["what"] == "counter":
-            ended = min(timezone.localtime(), last) if step["state"] == STARTED else last
-            query += f"&hours={max(0.1, (ended - first).total_seconds() / 3600):.2f}"
+            query += f"&hours={hours}"
         return f"{forms[step['load']]}{query}#reading-form"
     supply = record.plan.supply if record.plan else None
     supply = supply or record.job.supplies.live().first()
     if supply is None:
         return ""
-    return reverse("supplies:test", args=[record.job_id, supply.pk, _TESTS[step["what"]]])
+    page = reverse("supplies:test", args=[record.job_id, supply.pk, _TESTS[step["what"]]])
+    if step["what"] == "together":
+        page += f"?{urlencode({'loads': step['loads'], 'hours': hours}, doseq=True)}"
+    return page
 
 
 def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
@@ -204,7 +212,7 @@ def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
     hands, by_meter = [], {name: [] for name, _ in instruments_of(record)}  # type: ignore[var-annotated]
     for step in shown:
         first, last = _moments(step)
-        words = step["load"] or {"drain": "drain"}.get(step["what"], step["what"])
+        words = step["load"] or step["what"]
         css = f"visit-{'start' if step['what'] == 'start' else 'meter'}"
         css += " is-done" if step["state"] == DONE else ""
         by_meter.setdefault(step["meter"], []).append(VisitBlock(first, last, words, css))

@@ -111,6 +111,9 @@ def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse
 
 
 def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
+    """What a test's form begins with: what a round has planned, or what the stand-in shows."""
+    if kind == "together":
+        return {"loads": request.GET.getlist("loads"), "hours": request.GET.get("hours", "")}
     able = FORMS[kind].simulated
     wanted = able and "simulated" in request.GET and (supply.continuous_w or supply.known_outputs())
     if kind == "route" and not supply.known_outputs():
