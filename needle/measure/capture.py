@@ -201,7 +201,9 @@ def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> 
             notices.append(
                 f"{unread} cells of {name} are not numbers (such as “{example[:20]}”): left out."
             )
-    return _within(values * scale if scale != 1.0 else values, name, notices)
+    with np.errstate(over="ignore"):
+        # What is beyond all numbers is beyond any meter, too.
+        return _within(values * scale if scale != 1.0 else values, name, notices)
 
 
 def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:

@@ -34,6 +34,14 @@ def next_check_ins(prediction: Forecast) -> list[float]:
     return hours
 
 
+def check_ins_until(stop_h: float, prediction: Forecast) -> list[float]:
+    """Hours of looks up to a stop that is known: as suggested, and on where it lasts longer."""
+    hours = next_check_ins(prediction)
+    while hours and hours[-1] + FARTHEST_H < stop_h:
+        hours.append(hours[-1] + FARTHEST_H)
+    return [hour for hour in hours if hour < stop_h]
+
+
 @dataclass(frozen=True)
 class Look:
     """What was foretold after a share of a finished run.

@@ -4,6 +4,7 @@ import itertools
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from needle.plan.simulate import simulate
 from needle.plan.uncertain import CAPACITY, INVERTER_IDLE, LOAD, InputKey
 from needle.profile.kinds import KINDS
 from needle.profile.variation import cut_off_spread
+from needle.round import schedule
 from needle.round.candidate import (
     COUNTER,
     DRAIN,
@@ -221,6 +223,7 @@ class TogetherTest(unittest.TestCase):
 
 
 class ScheduleTest(unittest.TestCase):
+    @mock.patch.object(schedule, "_SEARCH_S", 60.0)
     def test_it_is_the_best_of_all_subsets(self):
         rng = np.random.default_rng(4)
         for _ in range(6):
@@ -237,6 +240,10 @@ class ScheduleTest(unittest.TestCase):
                 if sum(lengths[list(picked)]) <= 90
             )
             self.assertGreaterEqual(got, best * 0.99)
+            with mock.patch.object(schedule, "_SEARCH_S", 0.0):
+                hurried = choose(visit(1.5, ("plug",)), offered, list(worths))
+            got = sum(worths[offered.index(placed.candidate)] for placed in hurried.placed)
+            self.assertGreaterEqual(got, best * (1 - hurried.gap) - 1e-9)
 
     def test_no_meter_is_in_two_places_and_one_person_has_two_hands(self):
         outcome = simulate(parse_plan(PLAN), 200)

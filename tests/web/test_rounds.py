@@ -1,6 +1,6 @@
 """Measuring rounds on the site: planned, checked off, planned anew, taken along."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from unittest import mock
 
 from django.db import connection
@@ -119,7 +119,9 @@ class RoundTest(SiteTest):
         step = next(step for step in record.steps if step["what"] == "counter")
         load = self.job.loads.get(name=step["load"])
         page = self.client.get(self.url("rounds:round", record.pk))
-        self.assertContains(page, f"/loads/{load.pk}/?type=energy&amp;hours=")
+        first, last = (datetime.fromisoformat(step[key]) for key in ("first", "last"))
+        counted_h = (last - first - timedelta(minutes=5)) / timedelta(hours=1)
+        self.assertContains(page, f"/loads/{load.pk}/?type=energy&amp;hours={counted_h:.2f}")
         form = self.client.get(self.url("loads:load", load.pk), {"type": "energy", "hours": "1.5"})
         self.assertContains(form, 'value="1.5"')
 

@@ -188,14 +188,13 @@ def _form_url(
     last: datetime,
 ) -> str:
     """The form that takes what was read, filled in with what is known; empty for none."""
-    ended = min(timezone.localtime(), last) if step["state"] == STARTED else last
-    hours = f"{max(0.1, (ended - first).total_seconds() / 3600):.2f}"
+    hours = _counted_h(step, first, last)
     if step["what"] in _READINGS:
         if step["load"] not in forms:
             return ""
         query = f"?type={_READINGS[step['what']]}"
         if step["what"] == "counter":
-            query += f"&hours={hours}"
+            query += f"&hours={hours:.2f}"
         return f"{forms[step['load']]}{query}#reading-form"
     supply = record.plan.supply if record.plan else None
     supply = supply or record.job.supplies.live().first()
@@ -203,8 +202,17 @@ def _form_url(
         return ""
     page = reverse("supplies:test", args=[record.job_id, supply.pk, _TESTS[step["what"]]])
     if step["what"] == "together":
-        page += f"?{urlencode({'loads': step['loads'], 'hours': hours}, doseq=True)}"
+        page += f"?{urlencode({'loads': step['loads'], 'hours': f'{hours:.2f}'}, doseq=True)}"
     return page
+
+
+def _counted_h(step: dict[str, Any], first: datetime, last: datetime) -> float:
+    """Hours that a counter has run, without one's own minutes at both ends of the step."""
+    now = timezone.localtime()
+    ended, own_min = last, step["before_min"] + step["after_min"]
+    if step["state"] == STARTED and now < last:
+        ended, own_min = now, step["before_min"]
+    return max(0.1, ((ended - first).total_seconds() / 60 - own_min) / 60)
 
 
 def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:

@@ -15,7 +15,7 @@ from needle.plan.simulate import simulate
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
-from needle.trial.follow import next_check_ins
+from needle.trial.follow import check_ins_until
 from needle.trial.forecast import Forecast, forecast
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.loads.actions import add_reading
@@ -175,19 +175,19 @@ def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
 
 
 def simulate_on(trial: Trial, to_the_end: bool = False) -> None:
-    """Check in as the stand-in shows it: at the next suggested time, or at all until it stops."""
+    """Check in as the stand-in shows it: at the next suggested time, or at all until it stops.
+
+    Everything is worked out before the database is kept from others.
+    """
     run = simulated_run(trial)
     stop_h = run.stop_h(trial.stop_at)
+    looks = check_ins_until(stop_h, forecast(trial.to_core()))
+    ends = to_the_end or not looks
+    shown = [(hour, run.seen(hour)) for hour in (looks if to_the_end else looks[:1])]
     with as_one(trial.job, f"The simulated supply ran {trial.name} on"):
-        while trial.ended_at is None:
-            hours = next_check_ins(forecast(trial.to_core()))
-            hour = hours[0] if hours else stop_h
-            if hour >= stop_h:
-                moment = trial.started_at + timedelta(hours=stop_h)
-                end_trial(trial, moment, "floor" if trial.stop_at > 0 else "cutoff")
-            else:
-                moment = trial.started_at + timedelta(hours=hour)
-                check_in(CheckIn(trial=trial, at=moment, data=run.seen(hour)))
-                del trial.live_check_ins
-            if not to_the_end:
-                break
+        for hour, data in shown:
+            check_in(CheckIn(trial=trial, at=trial.started_at + timedelta(hours=hour), data=data))
+        vars(trial).pop("live_check_ins", None)
+        if ends:
+            moment = trial.started_at + timedelta(hours=stop_h)
+            end_trial(trial, moment, "floor" if trial.stop_at > 0 else "cutoff")

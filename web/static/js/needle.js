@@ -194,8 +194,17 @@ document.addEventListener("alpine:init", () => {
   }
   window.say = say;
   window.WAITING = WAITING;
-  document.addEventListener("htmx:beforeRequest", () => { clearTimeout(slow); slow = setTimeout(() => say(WAITING), 300); });
-  document.addEventListener("htmx:afterRequest", () => { clearTimeout(slow); say(""); });
+  /* What went wrong stays until a person acts again, whatever the page asks by itself meanwhile. */
+  const said = () => $("#working")?.textContent;
+  document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+    if (!byItself(detail.elt)) say("");
+    clearTimeout(slow);
+    slow = setTimeout(() => { if (!said()) say(WAITING); }, 300);
+  });
+  document.addEventListener("htmx:afterRequest", ({ detail }) => {
+    clearTimeout(slow);
+    if (!byItself(detail.requestConfig.elt) || said() === WAITING) say("");
+  });
   document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
   document.addEventListener("htmx:responseError", (event) => say(window.refusedWords(event.detail.xhr.status)));
   document.addEventListener("htmx:afterSettle", (event) => {
@@ -206,6 +215,29 @@ document.addEventListener("alpine:init", () => {
   document.addEventListener("htmx:oobAfterSwap", (event) => {
     if (event.detail.target.id === "answer-bar") answered();
   });
+
+  /* What comes by itself never takes away what a person's own request is to fill: its answer would
+     find no place, and what was kept would look lost. It is asked for again afterwards. */
+  const byItself = (element) => /^(load|every)/.test(element.getAttribute("hx-trigger") || "");
+  const toFill = new Map();
+  const putOff = new Map();
+  document.addEventListener("htmx:beforeRequest", ({ detail: { elt, xhr, target } }) => {
+    if (byItself(elt)) return;
+    toFill.set(xhr, target);
+    xhr.addEventListener("loadend", () => { toFill.delete(xhr); askAgain(); });
+  });
+  document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+    const { elt } = detail.requestConfig, { target } = detail;
+    if (!byItself(elt) || ![...toFill.values()].some((place) => target.contains(place))) return;
+    detail.shouldSwap = false;
+    putOff.set(elt, target);
+  });
+  function askAgain() {
+    if (toFill.size) return;
+    const waiting = [...putOff].filter(([elt]) => elt.isConnected);
+    putOff.clear();
+    for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target, swap: "outerHTML" });
+  }
 
   /* A way to take any drawing along that has no download of its own. */
   const LOOKS = ["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "font-size", "font-weight", "font-family"];
