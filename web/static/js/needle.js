@@ -94,7 +94,7 @@ document.addEventListener("alpine:init", () => {
     if (!bar) return;
     bar.hidden = false;
     bar.value = sent.lengthComputable ? (100 * sent.loaded) / sent.total : 0;
-    if (sent.loaded === sent.total) say("Reading the file…");
+    if (sent.loaded === sent.total) window.say("Reading the file…");
   });
 
   /* Send a plain form once. */
@@ -179,34 +179,7 @@ document.addEventListener("alpine:init", () => {
     if (pushed) setTimeout(() => pushed.blur(), 0);
   });
 
-  /* A word when the server takes long, refuses, or cannot be reached. */
-  window.refusedWords = (status) => status === 503
-    ? "Many are saving just now: that was not stored yet. Send it again in a few seconds."
-    : "The site refused that. Reload the page and try again.";
-  let slow;
-  /* Waiting is a thin line at the top, which covers nothing; what went wrong is said in words. */
-  const WAITING = "Working…";
-  function say(words) {
-    const line = $("#working");
-    if (!line) return;
-    line.textContent = words;
-    line.classList.toggle("is-waiting", words === WAITING);
-  }
-  window.say = say;
-  window.WAITING = WAITING;
-  /* What went wrong stays until a person acts again, whatever the page asks by itself meanwhile. */
-  const said = () => $("#working")?.textContent;
-  document.addEventListener("htmx:beforeRequest", ({ detail }) => {
-    if (!byItself(detail.elt)) say("");
-    clearTimeout(slow);
-    slow = setTimeout(() => { if (!said()) say(WAITING); }, 300);
-  });
-  document.addEventListener("htmx:afterRequest", ({ detail }) => {
-    clearTimeout(slow);
-    if (!byItself(detail.requestConfig.elt) || said() === WAITING) say("");
-  });
-  document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
-  document.addEventListener("htmx:responseError", (event) => say(window.refusedWords(event.detail.xhr.status)));
+  /* What came: the answer is told, and what is wrong is where one stands. */
   document.addEventListener("htmx:afterSettle", (event) => {
     if (event.target.id === "answer-bar" || event.target.querySelector?.("#answer-bar")) answered();
     const wrong = event.target.querySelector?.("[aria-invalid=true]");
@@ -215,29 +188,6 @@ document.addEventListener("alpine:init", () => {
   document.addEventListener("htmx:oobAfterSwap", (event) => {
     if (event.detail.target.id === "answer-bar") answered();
   });
-
-  /* What comes by itself never takes away what a person's own request is to fill: its answer would
-     find no place, and what was kept would look lost. It is asked for again afterwards. */
-  const byItself = (element) => /^(load|every)/.test(element.getAttribute("hx-trigger") || "");
-  const toFill = new Map();
-  const putOff = new Map();
-  document.addEventListener("htmx:beforeRequest", ({ detail: { elt, xhr, target } }) => {
-    if (byItself(elt)) return;
-    toFill.set(xhr, target);
-    xhr.addEventListener("loadend", () => { toFill.delete(xhr); askAgain(); });
-  });
-  document.addEventListener("htmx:beforeSwap", ({ detail }) => {
-    const { elt } = detail.requestConfig, { target } = detail;
-    if (!byItself(elt) || ![...toFill.values()].some((place) => target.contains(place))) return;
-    detail.shouldSwap = false;
-    putOff.set(elt, target);
-  });
-  function askAgain() {
-    if (toFill.size) return;
-    const waiting = [...putOff].filter(([elt]) => elt.isConnected);
-    putOff.clear();
-    for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target, swap: "outerHTML" });
-  }
 
   /* A way to take any drawing along that has no download of its own. */
   const LOOKS = ["fill", "stroke", "stroke-width", "stroke-dasharray", "opacity", "font-size", "font-weight", "font-family"];
