@@ -38,6 +38,14 @@ class AlonePageTest(SiteTest):
         # Of 1,024 Wh on the label some 900 come out, and a cup takes 12.5 Wh at its plug.
         self.assertTrue(50 <= int(lasting[1].split()[0]) <= 75, lasting)
 
+    def test_packs_are_charged(self):
+        plan = Plan.objects.create(job=self.job, name="Packs", is_current=True,
+                                   supply=make_supply(self.job))  # fmt: skip
+        radio = make_load(self.job, "Radio", 45.0, kind="electronics")
+        PlanEntry.objects.create(plan=plan, load=radio, use={"tasks": ["19:00"]},
+                                 charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})  # fmt: skip
+        self.assertRegex(self.page(), r"<strong>\d+ charges</strong>")
+
     def test_another_supply_by_a_fragment(self):
         make_load(self.job, "Lamp", 40.0, kind="led")
         make_supply(self.job)

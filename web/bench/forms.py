@@ -9,11 +9,10 @@ from django import forms
 from django.conf import settings
 
 from needle.measure.capture import COLUMNS
-from needle.measure.instruments import INSTRUMENTS
 from needle.measure.readings import MOST_V, MOST_W
 from needle.quantity import QuantityError, parse
 from needle.standin.appliances import appliance_like
-from web.bench.models import SPEEDS, Capture, Logger, Session
+from web.bench.models import INSTRUMENT_NAMES, SPEEDS, Capture, Logger, Session
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.jobs.models import Job
@@ -55,9 +54,7 @@ class CaptureForm(RecordForm):
         widget=forms.TextInput(attrs={"placeholder": "Europe/London"}),
         help_text="Of times without an offset.",
     )  # fmt: skip
-    instrument = forms.ChoiceField(
-        choices=[(k, instrument.name) for k, instrument in INSTRUMENTS.items()]
-    )
+    instrument = forms.ChoiceField(choices=INSTRUMENT_NAMES)
 
     class Meta:
         model = Capture

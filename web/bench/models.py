@@ -26,6 +26,7 @@ from web.loads.models import Load, Reading
 
 SOURCES = {"file": "file", "bench": "bench session", "live": "logger"}
 SPEEDS = (1, 60, 600)
+INSTRUMENT_NAMES = [(key, instrument.name) for key, instrument in INSTRUMENTS.items()]
 METERS = {key: INSTRUMENTS[key].name for key in ("plug", "logger")}
 
 
@@ -213,7 +214,7 @@ class Logger(Record):
     instrument = models.CharField(
         max_length=12,
         default="plug",
-        choices=[(k, instrument.name) for k, instrument in INSTRUMENTS.items()],
+        choices=INSTRUMENT_NAMES,
     )
     topic = models.CharField(
         "MQTT topic", max_length=200, blank=True, validators=[one_topic],

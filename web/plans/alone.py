@@ -12,6 +12,7 @@ from web.plans.desk import worked_out
 from web.plans.draft import Draft, document
 from web.plans.models import PlanEntry
 from web.plans.outcomes import PAGE_WAIT_S, key_of
+from web.plans.used import UsedLoad
 
 #: Why a load does not run by itself, in words.
 WHY_NOT = {
@@ -62,8 +63,8 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
     doc = document(everything)
     key = f"alone:{key_of(doc)}"
     answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, each_alone, doc)
-    loads = {
-        name: used.load
+    known = {
+        name: used
         for used in everything.used
         for name in (used.name, f"{used.load} ({used.load.pk})")
     }
@@ -74,7 +75,7 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
         likely = reached[1] if reached else 0.0
         better = answer.load in likely_before and likely > likely_before[answer.load]
         likely_before.setdefault(answer.load, likely)
-        rows.append(_row(answer, loads[answer.load], better))
+        rows.append(_row(answer, known[answer.load], better))
     return rows
 
 
@@ -88,14 +89,16 @@ def _with_all_taken_in(draft: Draft) -> Draft:
     return replace(draft, entries=entries, sources=[])
 
 
-def _row(answer: Alone, load: Load, better: bool) -> AloneRow:
+def _row(answer: Alone, used: UsedLoad, better: bool) -> AloneRow:
+    load = used.load
     route = "AC" if answer.route == "ac" else answer.route
     if answer.why_not:
         words = WHY_NOT.get(answer.why_not, answer.why_not)
         return AloneRow(load, route, words, "", False, answer.wh_per_day)
     if answer.tasks is not None:
         low, likely, high = answer.tasks
-        least, lasts = f"{low}", f"{likely} {'task' if likely == 1 else 'tasks'}"
+        word = "task" if used.entry.charge is None else "charge"
+        least, lasts = f"{low}", f"{likely} {word}{'' if likely == 1 else 's'}"
         span = f"{low} to {high}" if low != high else ""
     else:
         assert answer.hours is not None
