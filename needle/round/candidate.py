@@ -118,3 +118,17 @@ def rest_of(spreads: Mapping[InputKey, float], key: InputKey, measured: float) -
     if before <= 0:
         return 1.0
     return 1 / math.sqrt(1 + (before / max(after, 1e-6)) ** 2)
+
+
+def joined(
+    known: Mapping[InputKey, float], more: Mapping[InputKey, float]
+) -> dict[InputKey, float]:
+    """What remains of spreads where two measurements join, each about independent of the other."""
+    both = dict(known)
+    for key, rest in more.items():
+        if key in both:
+            precision = 1 / both[key] ** 2 + 1 / rest**2 - 1
+            both[key] = 1 / math.sqrt(precision)
+        else:
+            both[key] = rest
+    return both

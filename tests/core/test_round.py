@@ -26,9 +26,10 @@ from needle.round.candidate import (
     TALLY,
     TOGETHER,
     Candidate,
+    joined,
 )
 from needle.round.candidates import candidates
-from needle.round.planning import joined, plan_round, usual_ways
+from needle.round.planning import plan_round, usual_ways
 from needle.round.report import as_document, end_words_of, words_of
 from needle.round.schedule import choose
 from needle.round.visit import Visit, carried, clock_of

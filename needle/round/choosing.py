@@ -1,0 +1,125 @@
+"""What a visit is spent on: what each measurement is worth, and the choice that takes the most."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from needle.plan.simulate import Outcome
+from needle.plan.uncertain import InputKey
+from needle.round.candidate import Candidate, Count, joined
+from needle.round.of_all import disturbs
+from needle.round.schedule import Choice, choose
+from needle.round.visit import Visit
+from needle.round.worth import Worth
+
+#: A measurement that takes less of what the best of all would leave of the variance is not worth
+#: one's time; what the best of all leaves is at least so much.
+_LEAST_SHARE, _LEAST_LEFT = 0.015, 0.05
+#: A count of several loads together must take so much more of the variance than a round without it:
+#: everything is put on the supply for it.
+_TOGETHER_TAKES = 0.02
+#: A longer counter must say so much more than a shorter one to be looked at.
+_LONGER_SAYS = 1.08
+#: What settling a start that is as open as can be is worth, as a share of the whole variance.
+_START_WORTH = 0.5
+#: Relative spread under which a mean is metered well enough for grade B.
+GRADE_B_SPREAD = 0.10
+
+
+def best_choice(
+    offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit
+) -> Choice:
+    """The choice that takes the most: without a count of several loads together, or beside one.
+
+    What others are worth depends on such a count, which tells a part of each: so the choice is
+    made anew for each length of it, and what all of a choice take is reckoned jointly.
+    """
+    alone = [candidate for candidate in offered if candidate.count is None]
+    best = _chosen(alone, worth, outcome, visit)
+    if visit.target == "grades":
+        return best
+    most = _joint_worth(best, worth) + _TOGETHER_TAKES
+    for counted in (candidate for candidate in offered if candidate.count is not None):
+        choice = _chosen_beside(counted, alone, worth, outcome, visit)
+        if _joint_worth(choice, worth) > most:
+            best, most = choice, _joint_worth(choice, worth)
+    return best
+
+
+def _chosen(
+    offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit,
+    beside: Count | None = None,
+) -> Choice:  # fmt: skip
+    worths = [_worth(candidate, worth, outcome, visit, beside) for candidate in offered]
+    return choose(visit, *_worthwhile(offered, worths))
+
+
+def _chosen_beside(
+    counted: Candidate, alone: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit
+) -> Choice:
+    count = counted.count
+    assert count is not None
+    fitting = [candidate for candidate in alone if not disturbs(candidate, count)]
+    return _chosen([counted, *fitting], worth, outcome, visit, count)
+
+
+def _joint_worth(choice: Choice, worth: Worth) -> float:
+    """What all that was chosen takes together, as a share of the variance, and what it settles."""
+    known: dict[InputKey, float] = {}
+    for placed in choice.placed:
+        known = joined(known, placed.candidate.leaves)
+    settled = sum(_settled(placed.candidate) for placed in choice.placed)
+    count = count_of([placed.candidate for placed in choice.placed])
+    return worth.taken(known, count) + settled
+
+
+def count_of(measured: Sequence[Candidate]) -> Count | None:
+    """The count of several loads together among measurements; None where there is none."""
+    return next((candidate.count for candidate in measured if candidate.count), None)
+
+
+def _worth(
+    candidate: Candidate, worth: Worth, outcome: Outcome, visit: Visit, beside: Count | None
+) -> float:
+    """What a measurement is worth beside a count, as a share of all that there is to win."""
+    if visit.target == "grades":
+        return _towards_grade_b(candidate, outcome)
+    if candidate.count is not None:
+        return worth.taken({}, candidate.count)
+    told = worth.taken({}, beside) if beside else 0.0
+    return worth.taken(candidate.leaves, beside) - told + _settled(candidate)
+
+
+def _settled(candidate: Candidate) -> float:
+    """What settling a start that is open is worth."""
+    chance = candidate.open_chance
+    return _START_WORTH * 4 * chance * (1 - chance)
+
+
+def _towards_grade_b(candidate: Candidate, outcome: Outcome) -> float:
+    """One for a load whose mean it brings to grade B, less for one that it brings nearer."""
+    nearer = 0.0
+    for key, rest in candidate.leaves.items():
+        spread = outcome.inputs.spreads.get(key, 0.0)
+        if key.name != candidate.subject or spread <= GRADE_B_SPREAD:
+            continue
+        after = max(spread * rest, GRADE_B_SPREAD)
+        nearer = max(nearer, (spread - after) / (spread - GRADE_B_SPREAD))
+    return nearer if candidate.subject else 0.0
+
+
+def _worthwhile(
+    offered: Sequence[Candidate], worths: Sequence[float]
+) -> tuple[list[Candidate], list[float]]:
+    """Those worth one's time; of two of one sort, the longer only where it says more."""
+    best: dict[str, float] = {}
+    for candidate, value in zip(offered, worths, strict=True):
+        best[candidate.excludes] = max(value, best.get(candidate.excludes, 0.0))
+    least = _LEAST_SHARE * max(_LEAST_LEFT, 1 - sum(best.values()))
+    kept: list[tuple[Candidate, float]] = []
+    pairs = sorted(zip(offered, worths, strict=True), key=lambda pair: pair[0].meter_min)
+    for candidate, value in pairs:
+        shorter = [known for earlier, known in kept if earlier.key == candidate.key]
+        if value > least and value > max(shorter, default=0.0) * _LONGER_SAYS:
+            kept.append((candidate, value))
+    return [candidate for candidate, _ in kept], [value for _, value in kept]
