@@ -15,6 +15,7 @@ from tests.few_draws import FewDraws
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading
 from web.loads.models import Load
+from web.sheets.exchange import add_package, understood
 from web.supplies.models import Supply
 
 HTMX = {"HTTP_HX_REQUEST": "true"}
@@ -58,3 +59,8 @@ class SiteTest(FewDraws, TestCase):
 
     def url(self, name: str, *args: Any) -> str:
         return reverse(name, args=[self.job.pk, *args])
+
+
+def import_job(content, owner):
+    """A job made of a package's bytes."""
+    return add_package(understood(content), owner)

@@ -22,14 +22,14 @@ from django.test import TestCase, TransactionTestCase
 
 from needle.package import check, read
 from tests.demo_data import load_demo
-from tests.web.base import SiteTest, make_job, make_load
+from tests.web.base import SiteTest, import_job, make_job, make_load
 from web.common.management.commands import restore
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.meters.models import Meter
 from web.plans.models import PlanEntry
 from web.plans.outcomes import answer_of, current_plan
-from web.sheets.exchange import export_job, import_job, package_of, preview
+from web.sheets.exchange import export_job, package_of, preview
 
 
 def changed(content: bytes, path: str, change) -> bytes:

@@ -7,9 +7,9 @@ from io import BytesIO
 
 from django.urls import reverse
 
-from tests.web.base import SPOT, SiteTest, make_job, make_load
+from tests.web.base import SPOT, SiteTest, import_job, make_job, make_load
 from web.meters.models import Meter, meters_of
-from web.sheets.exchange import export_job, import_job
+from web.sheets.exchange import export_job
 
 
 class MetersTest(SiteTest):

@@ -22,10 +22,10 @@ from django.db import transaction
 from django.urls import reverse
 
 from needle.document import DocumentError
-from tests.web.base import SiteTest
+from tests.web.base import SiteTest, import_job
 from tests.web.test_addresses import addresses, fill
 from web.sheets.documents import load_document
-from web.sheets.exchange import export_job, import_job
+from web.sheets.exchange import export_job
 
 #: How many in all: documents are the dearest, as each that is understood is answered and opened.
 MUTATIONS = int(os.environ.get("STEADY_MUTATIONS", "60"))

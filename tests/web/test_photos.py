@@ -10,10 +10,10 @@ from PIL import Image
 from PIL.ExifTags import Base
 
 from needle.document import DocumentError
-from tests.web.base import SPOT, SiteTest, make_load, make_supply
+from tests.web.base import SPOT, SiteTest, import_job, make_load, make_supply
 from web.loads.models import Photo
 from web.loads.photos import LARGE_PX, NoPicture, drawn_anew
-from web.sheets.exchange import export_job, import_job
+from web.sheets.exchange import export_job
 
 
 def picture(kind="JPEG", size=(400, 200), **more):

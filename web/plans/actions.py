@@ -113,8 +113,8 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
             mine = [move for move in moves if move.load == used.name]
             if mine:
                 use = used.use
-                for reading in mine:
-                    use = moved_block(use, reading.index, reading.to_minute - reading.minute)
+                for move in mine:
+                    use = moved_block(use, move.index, move.to_minute - move.minute)
                 used.entry.use = use
                 use_load(used.entry)
 
@@ -128,9 +128,11 @@ def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
         It does not fit the plan any more.
     """
     stored = draft.plan
+    # Worked out before the database is kept from others.
+    moves = propose(plan) if change.kind == "place" else []
     with as_one(stored.job, change.what[0].upper() + change.what[1:]):
         if change.kind == "place":
-            place_tasks(draft, propose(plan))
+            place_tasks(draft, moves)
         elif change.kind == "rest":
             stored.inverter_off = [change.to.split("-")]
             save_plan(stored)

@@ -197,17 +197,6 @@ def understood(content: bytes) -> Package:
     return package
 
 
-def import_job(content: bytes, owner: Any) -> Job:
-    """Add a package's job as a new one, whole or not at all.
-
-    Raises
-    ------
-    DocumentError
-        Names the table, row and field.
-    """
-    return add_package(understood(content), owner)
-
-
 def add_package(package: Package, owner: Any, check: bool = True) -> Job:
     """Add a package's job, whole or not at all; unchecked only what this site wrote itself.
 
@@ -244,14 +233,21 @@ def import_waiting(owner: Any, token: str) -> Job | None:
     ------
     DocumentError
     """
+    waiting = WaitingPackage.objects.filter(owner=owner, token=token[:40])
+    package = waiting.first()
+    if package is None:
+        return None
+    if package.job is not None:
+        return package.job
+    # Read before the database is kept from others.
+    read = understood(bytes(package.content))
     with transaction.atomic():
-        waiting = WaitingPackage.objects.select_for_update()
-        package = waiting.filter(owner=owner, token=token[:40]).first()
+        package = waiting.select_for_update().first()
         if package is None:
             return None
         if package.job is not None:
             return package.job
-        job = import_job(bytes(package.content), owner)
+        job = add_package(read, owner)
         package.job, package.content = job, b""
         package.save(update_fields=["job", "content"])
     return job
