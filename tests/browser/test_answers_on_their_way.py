@@ -17,7 +17,8 @@ class OnTheirWayTest(BrowserTest):
             const body = document.querySelector("#trial-body");
             body.setAttribute("hx-trigger", "load");
             body.setAttribute("hx-get", location.pathname);
-            await htmx.ajax("get", location.pathname, {source: body, target: body, swap: "outerHTML"});
+            body.setAttribute("hx-swap", "outerHTML");
+            await htmx.ajax("get", location.pathname, {source: body, target: body});
         }""")
 
     def held_back(self, page, addresses):

@@ -35,6 +35,27 @@ class LiveTest(BrowserTest):
         expect(page.locator(".readouts")).to_contain_text("0.00")
         self.assertEqual(session.load.readings.filter(type="spot", data__room_c=21.0).count(), 1)
 
+    def test_a_key_whose_answer_is_late_still_shows(self):
+        page = self.signed_in()
+        self.open_session(page)
+        held = []
+
+        def hold_what_is_sent(route):
+            if route.request.method == "POST":
+                held.append(route)
+            else:
+                route.continue_()
+
+        page.route("**/bench/**", hold_what_is_sent)
+        page.keyboard.press("z")
+        for _ in range(2):
+            with page.expect_response(lambda answer: answer.request.method == "GET"):
+                pass
+        held[0].continue_()
+        expect(page.locator(".readouts")).to_contain_text("0.00")
+        clock = page.locator(".bench-strip-head")
+        expect(clock).not_to_have_text(clock.inner_text())
+
     def test_space_belongs_to_the_bench_after_a_click(self):
         page = self.signed_in()
         session = self.open_session(page)

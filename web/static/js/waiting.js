@@ -53,7 +53,7 @@
     if (toFill.size) return;
     const waiting = [...putOff].filter(([elt]) => elt.isConnected);
     putOff.clear();
-    for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target, swap: "outerHTML" });
+    for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target });
   }
 
   /* Nor does it take away what was typed meanwhile. */
@@ -69,9 +69,11 @@
   document.addEventListener("htmx:beforeSwap", ({ detail }) => {
     const { elt } = detail.requestConfig, { target, xhr } = detail;
     if (!byItself(elt)) return;
-    if ([...toFill.values()].some((place) => target.contains(place))) {
+    const replaced = (place) => target.contains(place) && (place !== target || elt.matches("[hx-swap=outerHTML]"));
+    if ([...toFill.values()].some(replaced)) {
       detail.shouldSwap = false;
-      putOff.set(elt, target);
+      /* What comes every second comes again without being asked. */
+      if (elt.matches("[hx-get][hx-trigger^=load]")) putOff.set(elt, target);
     }
     typed.set(xhr, fields(target).filter(changed));
   });
