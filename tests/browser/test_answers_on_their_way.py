@@ -39,10 +39,15 @@ class OnTheirWayTest(BrowserTest):
     def test_what_comes_by_itself_does_not_take_away_what_is_typed(self):
         page = self.rehearsal()
         page.get_by_label("Charge, %").fill("19")
+        page.locator("#check-in summary").click()
+        page.get_by_label("Note").fill("lamp off")
         before = page.locator("#trial-body").element_handle()
         self.asks_by_itself(page)
         self.assertFalse(before.evaluate("body => body.isConnected"))
         expect(page.get_by_label("Charge, %")).to_have_value("19")
+        expect(page.get_by_label("Note")).to_be_visible()
+        expect(page.get_by_label("Note")).to_have_value("lamp off")
+        expect(page.get_by_label("Note")).to_be_focused()
 
     def test_nor_what_a_form_on_its_way_is_to_fill(self):
         page = self.rehearsal()

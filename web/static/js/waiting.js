@@ -56,7 +56,7 @@
     for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target });
   }
 
-  /* Nor does it take away what was typed meanwhile. */
+  /* Nor does it take away what was typed meanwhile, or close what was opened. */
   const typed = new WeakMap();
   const fields = (within) => [...within.querySelectorAll("input:not([type=hidden]), select, textarea")].filter((field) => field.form && field.name);
   const marks = (field) => field.type === "checkbox" || field.type === "radio";
@@ -66,6 +66,11 @@
   const sends = (field) => field.form.getAttribute("action");
   const same = (field, other) => field.name === other.name && sends(field) === sends(other)
     && (!marks(field) || field.value === other.value);
+  const folds = (within) => [...within.querySelectorAll("details")];
+  const words = (fold) => fold.querySelector("summary")?.textContent.trim();
+  const choose = (select, values) => {
+    for (const option of select.options) option.selected = values.includes(option.value);
+  };
   document.addEventListener("htmx:beforeSwap", ({ detail }) => {
     const { elt } = detail.requestConfig, { target, xhr } = detail;
     if (!byItself(elt)) return;
@@ -75,16 +80,25 @@
       /* What comes every second comes again without being asked. */
       if (elt.matches("[hx-get][hx-trigger^=load]")) putOff.set(elt, target);
     }
-    typed.set(xhr, fields(target).filter(changed));
+    typed.set(xhr, {
+      old: fields(target).filter(changed), opened: folds(target).filter((fold) => fold.open).map(words),
+      focused: document.activeElement?.id,
+    });
   });
   document.addEventListener("htmx:afterSwap", ({ detail }) => {
-    const old = typed.get(detail.xhr) || [];
+    if (!typed.has(detail.xhr)) return;
+    const { old, opened, focused } = typed.get(detail.xhr);
     typed.delete(detail.xhr);
+    for (const fold of folds(document)) fold.open ||= opened.includes(words(fold));
     for (const field of old.length ? fields(document) : []) {
       const before = old.find((other) => same(field, other));
       if (!before) continue;
       if (marks(field)) field.checked = before.checked;
+      else if (field.type === "file") field.files = before.files;
+      else if (field.matches("select")) choose(field, [...before.selectedOptions].map((option) => option.value));
       else field.value = before.value;
     }
+    /* In a fold that was closed for a moment, focus was lost. */
+    if (focused && document.activeElement === document.body) document.getElementById(focused)?.focus({ preventScroll: true });
   });
 })();
