@@ -251,10 +251,11 @@ def bench_truth(count: int = 200) -> None:
 
 def bench_rounds(count: int = 40) -> None:
     """Measuring rounds against households whose truth is known."""
-    from tools.rounds import table
+    from tools.rounds import PAIRS, table
 
     print("\nRounds: what is left of the range after a visit (wanted: a third less, held 80 ± 7 %)")
-    table(count)
+    for meters in PAIRS:
+        table(count, meters)
 
 
 def bench_trials(count: int = 40) -> None:
