@@ -8,7 +8,7 @@ from needle.plan.simulate import Outcome
 from needle.plan.uncertain import InputKey
 from needle.round.candidate import Candidate, Count, joined
 from needle.round.of_all import disturbs
-from needle.round.schedule import Choice, choose
+from needle.round.schedule import Choice, at_most, choose
 from needle.round.visit import Visit
 from needle.round.worth import Worth
 
@@ -112,10 +112,7 @@ def _worthwhile(
     offered: Sequence[Candidate], worths: Sequence[float]
 ) -> tuple[list[Candidate], list[float]]:
     """Those worth one's time; of two of one sort, the longer only where it says more."""
-    best: dict[str, float] = {}
-    for candidate, value in zip(offered, worths, strict=True):
-        best[candidate.excludes] = max(value, best.get(candidate.excludes, 0.0))
-    least = _LEAST_SHARE * max(_LEAST_LEFT, 1 - sum(best.values()))
+    least = _LEAST_SHARE * max(_LEAST_LEFT, 1 - at_most(offered, worths))
     kept: list[tuple[Candidate, float]] = []
     pairs = sorted(zip(offered, worths, strict=True), key=lambda pair: pair[0].meter_min)
     for candidate, value in pairs:

@@ -24,11 +24,12 @@ _MOST_USED = 0.7
 def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Iterator[Candidate]:
     """Counts of what runs all the time, on the supply and with nothing else, by a shunt.
 
-    ``loads``: those of the plan whose plug may be pulled. None where the plan runs, or may begin
-    before the battery is full again.
+    ``loads``: those of the plan whose plug may be pulled; what keeps a life, or contents in their
+    range, is not moved for it all the same. None where the plan runs, or may begin before the
+    battery is full again.
     """
     shunts = [meter for meter in visit.meters if meter.instrument.key == "shunt"]
-    steady = [load for load in loads if not load.windows and not load.by_moments]
+    steady = [load for load in loads if not (load.windows or load.by_moments or load.protected)]
     if not shunts or len(steady) < _FEWEST or not visit.leaves_battery(outcome.plan):
         return
     names = tuple(load.name for load in steady)

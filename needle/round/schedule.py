@@ -86,14 +86,14 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
     ]  # fmt: skip
     placed.sort(key=lambda measurement: (measurement.first_min, measurement.last_min))
     value, bound = _value(chosen, worths), getattr(solved, "mip_dual_bound", None)
-    best = _at_most(offered, worths)
+    best = at_most(offered, worths)
     if bound is not None:
         best = min(best, -float(bound))
     return Choice(placed, max(0.0, 1 - value / best) if best > 0 else 0.0)
 
 
-def _at_most(offered: Sequence[Candidate], worths: Sequence[float]) -> float:
-    """What no choice exceeds, where the search was cut short before it knew: all that differ."""
+def at_most(offered: Sequence[Candidate], worths: Sequence[float]) -> float:
+    """What no choice exceeds: of those that say the same the best, were there time for all."""
     best: dict[str, float] = {}
     for candidate, worth in zip(offered, worths, strict=True):
         best[candidate.excludes] = max(worth, best.get(candidate.excludes, 0.0))

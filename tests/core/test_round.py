@@ -182,6 +182,16 @@ class TogetherTest(unittest.TestCase):
         names = {count.loads for count in self.counts(self.visit(keep_plugged=keep))}
         self.assertEqual(names, {tuple(f"Set {number}" for number in range(1, 6))})
 
+    def test_what_a_life_or_medicine_hangs_on_is_not_moved_for_it(self):
+        cared = [load("Incubator", "electronics", 60, cares="life"),
+                 load("Vaccine box", "electronics", 60, cares="store")]  # fmt: skip
+        outcome = simulate(parse_plan({**PLAN, "loads": [*self.SMALL, *cared]}), 60)
+        offered, _ = candidates(outcome, self.visit())
+        counts = [offer.count for offer in offered if offer.what == TOGETHER]
+        self.assertTrue(counts)
+        for count in counts:
+            self.assertFalse({"Incubator", "Vaccine box"} & set(count.loads))
+
     def test_a_battery_that_is_needed_soon_is_not_used_and_no_shunt_counts_nothing(self):
         self.assertFalse(self.counts(self.visit(days=0)))
         self.assertFalse(self.counts(self.visit(("plug", "clamp"))))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 import unittest
+from types import SimpleNamespace
 
 import numpy as np
 from hypothesis import given, settings
@@ -13,6 +14,7 @@ from needle.document import DocumentError
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.supply.display import KNEE, charge_shown, true_charge
+from needle.trial.follow import check_ins_until, next_check_ins
 from needle.trial.forecast import as_document, forecast
 from needle.trial.trial import parse_trial
 from tests.core.twins import DISPLAYS, household, trial_of
@@ -346,6 +348,18 @@ class CheckInTest(unittest.TestCase):
         prediction = forecast_of(checks)
         self.assertTrue(14 <= prediction.stop_h[0] <= prediction.stop_h[2])
         self.assertTrue(all(leg.mean_w >= 0 for leg in prediction.legs))
+
+
+class FollowTest(unittest.TestCase):
+    def test_looks_go_on_where_it_lasts_longer_than_was_likely_and_end_before_the_stop(self):
+        prediction = SimpleNamespace(stop_h=(8.0, 10.0, 12.0), now_h=0.0)
+        suggested = next_check_ins(prediction)
+        self.assertEqual(check_ins_until(100.0, prediction)[: len(suggested)], suggested)
+        beyond = check_ins_until(suggested[-1] + 13.0, prediction)[len(suggested) :]
+        self.assertEqual(beyond, [suggested[-1] + 6.0, suggested[-1] + 12.0])
+        early = check_ins_until(5.0, prediction)
+        self.assertEqual(early, [hour for hour in suggested if hour < 5.0])
+        self.assertTrue(early)
 
 
 class EndTest(unittest.TestCase):

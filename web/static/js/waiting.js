@@ -82,15 +82,16 @@
     }
     typed.set(xhr, {
       old: fields(target).filter(changed), opened: folds(target).filter((fold) => fold.open).map(words),
-      focused: document.activeElement?.id,
+      focused: document.activeElement?.id, region: target.id,
     });
   });
   document.addEventListener("htmx:afterSwap", ({ detail }) => {
     if (!typed.has(detail.xhr)) return;
-    const { old, opened, focused } = typed.get(detail.xhr);
+    const { old, opened, focused, region } = typed.get(detail.xhr);
     typed.delete(detail.xhr);
-    for (const fold of folds(document)) fold.open ||= opened.includes(words(fold));
-    for (const field of old.length ? fields(document) : []) {
+    const now = document.getElementById(region) || document;
+    for (const fold of folds(now)) fold.open ||= opened.includes(words(fold));
+    for (const field of old.length ? fields(now) : []) {
       const before = old.find((other) => same(field, other));
       if (!before) continue;
       if (marks(field)) field.checked = before.checked;
