@@ -58,7 +58,7 @@ class Contender:
     count: int = 1
     volts: float | None = None
 
-    def start(self, tried: StartTried | None = None) -> Start:
+    def start(self) -> Start:
         """Its start over draws, made of its name: the same on every inverter."""
         drawn = _drawn(self)
         return Start(
@@ -69,7 +69,6 @@ class Contender:
             power_factor=self.power_factor.value,
             nonactive=drawn.nonactive,
             volts=self.volts,
-            tried=tried,
         )
 
     def beside(self, running: Running, count: int) -> Running:
@@ -141,38 +140,55 @@ class Cell:
         return self.planned or (self.alone if self.too_much else self.ticked) or self.alone
 
 
-def cell_of(
+def cells_of(
     load: Contender,
     ticked: Running | None,
     planned: Running | None,
-    supply: Supply,
-    tried: StartTried | None = None,
-) -> Cell | None:
-    """Judge one load on one supply; None for a supply without an inverter.
+    supplies: Sequence[tuple[Supply, StartTried | None]],
+) -> list[Cell]:
+    """Judge one load on supplies with inverters, each with what was tried on it.
 
     Parameters
     ----------
     load : Contender
     ticked, planned : Running or None
         What else of the chosen loads runs, and what else runs at the plan's worst moment.
-    supply : Supply
-    tried : StartTried or None
+    supplies : sequence of (Supply, StartTried or None)
     """
-    inverter = supply.inverter
-    if inverter is None:
-        return None
-    start = load.start(tried)
-    nothing = Running.nothing(DRAWS)
-    # A sum that it does not carry whatever the start is said once, of all.
-    in_plan = planned if planned is not None and not too_much(inverter, planned) else None
+    start, nothing = load.start(), Running.nothing(DRAWS)
+    alone, in_plan, with_ticked = (
+        None if others is None else start.beside(others) for others in (nothing, planned, ticked)
+    )
+    assert alone is not None
+    counts_w = (planned or ticked or nothing).usual_w
+    cells = []
+    for supply, tried in supplies:
+        inverter = supply.inverter
+        assert inverter is not None
+        # A sum that it does not carry whatever the start is said once, of all.
+        plan_counts = in_plan is not None and not too_much(inverter, in_plan.others)
+        cells.append(
+            Cell(
+                alone=alone.verdict(inverter, tried),
+                planned=in_plan.verdict(inverter, tried) if in_plan and plan_counts else None,
+                ticked=None if with_ticked is None else with_ticked.verdict(inverter, tried),
+                too_much=with_ticked is not None and too_much(inverter, with_ticked.after),
+                warnings=_warnings(load, supply, inverter, counts_w),
+            )
+        )
+    return cells
+
+
+def _warnings(
+    load: Contender, supply: Supply, inverter: Inverter, others_w: float
+) -> tuple[str, ...]:
+    """Of an inverter's waveform, and of a battery that gives way at a start beside so many W."""
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
         warnings.append(MOTOR_ON_STEPS)
     elif inverter.waveform == "stepped" and load.kind.electronic:
         warnings.append(DRIVE_ON_STEPS)
-    counts = planned or ticked or nothing
-    counts_w = float(np.median(counts.all_w))
-    beside_w = counts_w if carries(inverter, counts_w + load.running_w.value) else 0.0
+    beside_w = others_w if carries(inverter, others_w + load.running_w.value) else 0.0
     asked = (load.start_va.value, load.running_w.value, beside_w)
     least = holds_above(*asked, supply.battery, inverter)
     if least is not None and least > max(WORTH_A_WORD, supply.battery.floor):
@@ -181,13 +197,7 @@ def cell_of(
             if least >= 1.0
             else f"not below {least * 100:.0f} % charge: its start pulls the battery under cut-off"
         )
-    return Cell(
-        alone=start.verdict(nothing, inverter),
-        planned=None if in_plan is None else start.verdict(in_plan, inverter),
-        ticked=None if ticked is None else start.verdict(ticked, inverter),
-        too_much=ticked is not None and too_much(inverter, load.beside(ticked, 1)),
-        warnings=tuple(warnings),
-    )
+    return tuple(warnings)
 
 
 def others_of(load: Contender, several: Sequence[Contender], together: Running) -> Running | None:
@@ -213,8 +223,8 @@ def too_much(inverter: Inverter, running: Running) -> bool:
     """Whether what runs is, likely, beyond what an inverter carries for any time at all."""
     top = inverter.overload[-1][0] if inverter.overload else 1.0
     return (
-        float(np.median(running.all_w)) > inverter.continuous_w * top
-        or float(np.median(running.va)) > inverter.continuous_va * top
+        running.usual_w > inverter.continuous_w * top
+        or running.usual_va > inverter.continuous_va * top
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -289,13 +290,23 @@ class Running:
         more = 0.0 if nonactive is None else watts * nonactive
         return replace(self, watts=self.watts + watts, nonactive_va=self.nonactive_va + more)
 
-    @property
+    @cached_property
     def all_w(self) -> np.ndarray:
         return self.watts + self.plain_w
 
-    @property
+    @cached_property
     def va(self) -> np.ndarray:
         return np.hypot(self.watts, self.nonactive_va) + self.plain_w
+
+    @cached_property
+    def usual_w(self) -> float:
+        """Middle value of W over draws."""
+        return float(np.median(self.all_w))
+
+    @cached_property
+    def usual_va(self) -> float:
+        """Middle value of VA over draws."""
+        return float(np.median(self.va))
 
 
 @dataclass(frozen=True)
@@ -313,7 +324,6 @@ class Start:
         Non-active VA for each W once it runs.
     volts : float or None
         That it wants.
-    tried : StartTried or None
     """
 
     va: np.ndarray
@@ -323,42 +333,66 @@ class Start:
     power_factor: float | None = None
     nonactive: np.ndarray | None = None
     volts: float | None = None
-    tried: StartTried | None = None
 
-    def asks(self, others: Running) -> np.ndarray:
-        """VA that it asks for beside others."""
-        factor = start_factor(self.power_factor)
-        return asked_va(self.va, factor, others.watts, others.nonactive_va, others.plain_w)
+    @cached_property
+    def usual_va(self) -> float:
+        return float(np.median(self.va))
 
-    def after(self, others: Running) -> Running:
+    @cached_property
+    def usual_running_w(self) -> float:
+        return float(np.median(self.running_w))
+
+    def beside(self, others: Running) -> StartBeside:
+        return StartBeside(self, others)
+
+
+@dataclass(frozen=True)
+class StartBeside:
+    """A start beside what runs: worked out once, however many inverters are asked about it."""
+
+    start: Start
+    others: Running
+
+    @cached_property
+    def asks_va(self) -> np.ndarray:
+        """VA that it asks for, (draws,)."""
+        others, factor = self.others, start_factor(self.start.power_factor)
+        return asked_va(self.start.va, factor, others.watts, others.nonactive_va, others.plain_w)
+
+    @cached_property
+    def usual_asks_va(self) -> float:
+        return float(np.median(self.asks_va))
+
+    @cached_property
+    def after(self) -> Running:
         """What runs once it does too."""
-        return others.with_load(self.running_w, self.power_factor is not None, self.nonactive)
+        start = self.start
+        known = start.power_factor is not None
+        return self.others.with_load(start.running_w, known, start.nonactive)
 
-    def verdict(self, others: Running, inverter: Inverter) -> Verdict:
-        """Whether it starts beside others, by the middle values and by the odds over draws."""
-        usual_w, running_w = float(np.median(others.all_w)), float(np.median(self.running_w))
+    def verdict(self, inverter: Inverter, tried: StartTried | None = None) -> Verdict:
+        """Whether it starts, by the middle values, by the odds over draws, and as it was tried."""
+        start, usual_w = self.start, self.others.usual_w
         computed = will_it_start(
-            float(np.median(self.va)), self.start_s, running_w, usual_w, inverter
+            start.usual_va, start.start_s, start.usual_running_w, usual_w, inverter
         )
-        if not fits_volts(self.volts, inverter):
-            wants, gives = (with_unit(volts or 0.0, "V") for volts in (self.volts, inverter.volts))
+        if not fits_volts(start.volts, inverter):
+            wants, gives = (with_unit(volts or 0.0, "V") for volts in (start.volts, inverter.volts))
             reason = f"it wants {wants}, and the inverter gives {gives}"
             return Verdict("trips", computed.limit_va, computed.margin_va, reason, 0.0)
-        if self.tried is not None and self.tried.settles(usual_w):
-            return as_tested(computed, self.tried, usual_w)
-        asks = self.asks(others)
-        limit = carried_va(inverter, self.va, self.start_s, self.grey, self.tried)
-        after = self.after(others)
+        if tried is not None and tried.settles(usual_w):
+            return as_tested(computed, tried, usual_w)
+        limit = carried_va(inverter, start.va, start.start_s, start.grey, tried)
         top = inverter.overload[-1][0] if inverter.overload else 1.0
-        carried = (after.all_w <= inverter.continuous_w * top + 1e-6) & (
-            after.va <= inverter.continuous_va * top + 1e-6
+        carried = (self.after.all_w <= inverter.continuous_w * top + 1e-6) & (
+            self.after.va <= inverter.continuous_va * top + 1e-6
         )
-        margin = computed.limit_va - float(np.median(asks))
+        margin = computed.limit_va - self.usual_asks_va
         judged = replace(computed, margin_va=min(computed.margin_va, margin))
-        if float(np.median(after.va)) > inverter.continuous_va * top:
-            judged = _too_many_va(judged, float(np.median(after.va)), inverter)
-        judged = by_odds(judged, float(np.mean((asks <= limit) & carried)))
-        return judged if self.tried is None else as_tested(judged, self.tried, usual_w)
+        if self.after.usual_va > inverter.continuous_va * top:
+            judged = _too_many_va(judged, self.after.usual_va, inverter)
+        judged = by_odds(judged, float(np.mean((self.asks_va <= limit) & carried)))
+        return judged if tried is None else as_tested(judged, tried, usual_w)
 
 
 def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Verdict:

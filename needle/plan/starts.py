@@ -82,17 +82,15 @@ def _start(asked: Asked, pattern: Pattern, beside: list[Pattern]) -> PlannedStar
         power_factor=load.power_factor if load.power_factor_known else None,
         nonactive=pattern.nonactive,
         volts=load.volts,
-        tried=load.tried,
-    )
-    after = start.after(others)
+    ).beside(others)
     return PlannedStart(
         load=load.name,
         start_va=load.start_va,
-        others_w=float(np.median(others.all_w)),
-        asked_va=_span(start.asks(others)),
-        running_va=_span(after.va),
-        running_w=_span(after.all_w),
-        verdict=start.verdict(others, inverter),
+        others_w=others.usual_w,
+        asked_va=_span(start.asks_va),
+        running_va=_span(start.after.va),
+        running_w=_span(start.after.all_w),
+        verdict=start.verdict(inverter, load.tried),
         beside=tuple(other.load.name for other in beside),
     )
 

@@ -277,12 +277,11 @@ class Tripper:
     def _sum(
         self, limit: Limit, first: int, powers: list[np.ndarray], rows: np.ndarray
     ) -> np.ndarray:
-        """What some draws ask of a limit, in its unit, (rows, minutes)."""
-        size = powers[0].shape[1]
-        watts = np.zeros((rows.size, size), np.float32)
+        """What draws ``rows`` ask of a limit, in its unit, like their ``powers``."""
+        watts = np.zeros(powers[0].shape, np.float32)
         plain, nonactive = np.zeros_like(watts), np.zeros_like(watts)
         for n in limit.members:
-            mine = self._asked(n, first, powers[n][rows], rows)
+            mine = self._asked(n, first, powers[n], rows)
             if limit.unit == "W":
                 watts += mine
                 continue
@@ -292,11 +291,12 @@ class Tripper:
     def _beside(
         self, powers: list[np.ndarray], rows: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """All that runs on AC in some draws: W and non-active VA of what is known, W of others."""
-        watts = np.zeros((rows.size, powers[0].shape[1]), np.float32)
+        """All that runs on AC in draws ``rows``, whose W ``powers`` are: W and non-active VA of
+        what is known by its power factor, W of others."""
+        watts = np.zeros(powers[0].shape, np.float32)
         nonactive, plain = np.zeros_like(watts), np.zeros_like(watts)
         for n in self.on_ac:
-            _add_vector(self.patterns[n], powers[n][rows], rows, watts, nonactive, plain)
+            _add_vector(self.patterns[n], powers[n], rows, watts, nonactive, plain)
         return watts, nonactive, plain
 
     def _starters(self, powers: list[np.ndarray], most_w: list[float]) -> list[int]:
@@ -323,8 +323,9 @@ class Tripper:
         at = np.full(rows.size, powers[0].shape[1])
         culprit = np.full(rows.size, -1)
         drops = Drops.none(rows.size)
+        theirs = powers if rows.size == self.draws else [watts[rows] for watts in powers]
         for limit in limits:
-            total = self._sum(limit, first, powers, rows)
+            total = self._sum(limit, first, theirs, rows)
             over = self._over(limit, total, rows)
             hit = np.flatnonzero(over.any(axis=1))
             if not hit.size:
@@ -336,9 +337,13 @@ class Tripper:
             drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
             culprit[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
         if starters:
-            watts, nonactive, plain = self._beside(powers, rows)
+            watts, nonactive, plain = self._beside(theirs, rows)
+            most_va = (np.hypot(watts, nonactive) + plain).max(axis=1)
             for n in starters:
-                mine = powers[n][rows]
+                # No start asks for more than its VA beside the most that runs.
+                if not (self.start_va[n][rows] + most_va > self.carried_va[n][rows]).any():
+                    continue
+                mine = theirs[n]
                 # Where it switches on, draw by draw and by the minute.
                 row, minute = np.nonzero(self._edges(n, mine, rows))
                 there = (row, minute)

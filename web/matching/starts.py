@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass, replace
 
-import numpy as np
 from django.utils.safestring import SafeString
 
 from needle.decide.cord import CordCheck
-from needle.decide.matrix import Cell, Contender, all_of, cell_of, others_of, too_much
+from needle.decide.matrix import Cell, Contender, all_of, cells_of, others_of, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
 from needle.decide.starting import Running, Verdict
@@ -195,7 +194,7 @@ def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
         if core.inverter is not None:
             words = ""
             if too_much(core.inverter, together):
-                asked = with_unit(float(np.median(together.va)), "VA")
+                asked = with_unit(together.usual_va, "VA")
                 words = f"{asked} together is more than it carries"
             columns.append(SupplyColumn(supply, core, words))
     return columns
@@ -213,21 +212,31 @@ def _row(
     squares = []
     cord = None
     if contender is not None and used.profile is not None and beside is not None:
-        for column in columns:
-            test = newest.get((used.load.pk, column.supply.pk))
-            tried = test.to_core() if test else None
-            cell = cell_of(contender, *beside, column.core, tried)
-            if cell is not None:
-                # On its own supply the plan has judged it: that is the one figure.
-                if cell.planned is not None and planned and planned[0] == column.supply.pk:
-                    cell = replace(cell, planned=planned[1])
-                first, *others = _questions(cell)
-                squares.append(Square(column, cell, test, first, others))
+        tests = [newest.get((used.load.pk, column.supply.pk)) for column in columns]
+        supplies = [
+            (column.core, test.to_core() if test else None)
+            for column, test in zip(columns, tests, strict=True)
+        ]
+        cells = cells_of(contender, *beside, supplies)
+        squares = [
+            _square(column, cell, test, planned)
+            for column, cell, test in zip(columns, cells, tests, strict=True)
+        ]
         volts = used.load.volts()
         running_a = contender.running_w.value / used.profile.power_factor.value / volts
         cord = used.load.cord(running_a, contender.start_va.value / volts)
     grade = used.profile.start_va.grade if used.profile else "?"
     return StartRow(used.load, chosen, contender, grade, cord, squares)
+
+
+def _square(
+    column: SupplyColumn, cell: Cell, test: StartTest | None, planned: tuple[int, Verdict] | None
+) -> Square:
+    # On its own supply the plan has judged it: that is the one figure.
+    if cell.planned is not None and planned and planned[0] == column.supply.pk:
+        cell = replace(cell, planned=planned[1])
+    first, *others = _questions(cell)
+    return Square(column, cell, test, first, others)
 
 
 def _as_planned(answer: Answer, used: UsedLoad) -> tuple[int, Verdict] | None:

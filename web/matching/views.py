@@ -48,7 +48,8 @@ def _keys(request: HtmxRequest, name: str) -> list[int]:
 @of_job
 def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     """The start matrix; ``load`` chooses what runs together, ``supply`` whose ladder is drawn."""
-    answer = answer_of(current_plan(job))
+    answer = answer_of(current_plan(job), page_first=not request.htmx)
+    job.current_answer = answer
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)
