@@ -1,6 +1,6 @@
-"""The demo's data for tests: made once in a database of its own, then copied row by row.
+"""Databases for tests, made once: an empty one, and the demo's, which is copied row by row.
 
-Its keys begin far above those that tests make themselves, so that both can be there.
+The demo's keys begin far above those that tests make themselves, so that both can be there.
 """
 
 from __future__ import annotations
@@ -8,6 +8,7 @@ from __future__ import annotations
 import fcntl
 import hashlib
 import os
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -27,15 +28,18 @@ ROOT = Path(__file__).resolve().parent.parent
 #: Kept between runs while no source changes.
 _FOLDER = Path(tempfile.gettempdir()) / f"steady-needle-demo-{os.getuid()}"
 FIRST_KEY = 100_000
+DATABASE = "steady-needle.sqlite3"
 _LEFT_OUT = {"django_migrations", "django_content_type", "auth_permission", "steady_cache",
              "django_session"}  # fmt: skip
 _MAKING = f"""
+import os
 import django
 django.setup()
 from django.core.management import call_command
 from django.db import connection
 call_command("migrate", verbosity=0)
 with connection.cursor() as cursor:
+    cursor.execute("VACUUM INTO %s", [os.path.join(os.environ["STEADY_DATA"], "empty")])
     cursor.execute("DELETE FROM sqlite_sequence")
     for table in connection.introspection.table_names():
         cursor.execute("INSERT INTO sqlite_sequence (name, seq) VALUES (%s, {FIRST_KEY})", [table])
@@ -45,8 +49,13 @@ with connection.cursor() as cursor:
 """
 
 
-def _snapshot() -> Path:
-    """The database that holds the demo; whoever comes first makes it."""
+def empty_database(folder: Path) -> None:
+    """Put a migrated database without a row of its own into a site's data folder."""
+    shutil.copy(_made() / "empty", folder / DATABASE)
+
+
+def _made() -> Path:
+    """The folder with both databases; whoever comes first makes them."""
     digest = hashlib.sha256()
     for folder in ("needle", "web"):
         for path in sorted((ROOT / folder).rglob("*.py")):
@@ -59,10 +68,11 @@ def _snapshot() -> Path:
             env = {**os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": str(made),
                    "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DATABASE_URL": ""}  # fmt: skip
             made.mkdir(exist_ok=True)
-            (made / "steady-needle.sqlite3").unlink(missing_ok=True)
+            for name in ("empty", DATABASE):
+                (made / name).unlink(missing_ok=True)
             subprocess.run([sys.executable, "-c", _MAKING], env=env, cwd=ROOT, check=True)
             (made / "whole").touch()
-    return made / "steady-needle.sqlite3"
+    return made
 
 
 _rows: dict[str, tuple[list[str], list[tuple[Any, ...]]]] = {}
@@ -71,7 +81,7 @@ _rows: dict[str, tuple[list[str], list[tuple[Any, ...]]]] = {}
 def _read() -> dict[str, tuple[list[str], list[tuple[Any, ...]]]]:
     """Columns and rows of every table of the demo."""
     if not _rows:
-        with closing(sqlite3.connect(_snapshot())) as database:
+        with closing(sqlite3.connect(_made() / DATABASE)) as database:
             names = database.execute(
                 "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'"
             ).fetchall()

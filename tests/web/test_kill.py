@@ -21,6 +21,7 @@ import uuid
 from pathlib import Path
 from unittest import TestCase
 
+from tests.demo_data import DATABASE, empty_database
 from web.jobs.actions import KEPT_CHANGES
 
 ROOT = Path(__file__).resolve().parent.parent.parent
@@ -30,8 +31,6 @@ import os, sys, uuid
 import django
 django.setup()
 from django.contrib.auth import get_user_model
-from django.core.management import call_command
-call_command("migrate", verbosity=0)
 from web.jobs.models import Job
 from web.loads import actions
 from web.loads.models import Load
@@ -72,6 +71,7 @@ class KillTest(TestCase):
 
     def test_half_a_load_is_no_load(self):
         with tempfile.TemporaryDirectory() as folder:
+            empty_database(Path(folder))
             died = self.run_script(DYING, folder)
             self.assertEqual(died.returncode, 9, died.stderr)
             counted = self.run_script(COUNTING, folder)
@@ -85,7 +85,6 @@ import django
 django.setup()
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
-call_command("migrate", verbosity=0)
 call_command("collectstatic", interactive=False, verbosity=0)
 from datetime import timedelta
 from django.utils import timezone
@@ -131,6 +130,7 @@ class ServerKillTest(TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+        empty_database(self.folder)
         self.env = {
             **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": folder.name,
             "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DEMO": "false",
@@ -140,7 +140,7 @@ class ServerKillTest(TestCase):
         done = subprocess.run([sys.executable, "-c", PREPARING], cwd=ROOT, env=self.env, check=True,
                               capture_output=True, text=True)  # fmt: skip
         self.job, self.trial, self.load, self.logger = done.stdout.split()
-        self.database = next(self.folder.glob("*.sqlite3"))
+        self.database = self.folder / DATABASE
         self.random = random.Random(7)
         self.server = None
         self.addCleanup(self.kill)
