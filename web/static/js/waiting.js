@@ -56,7 +56,7 @@
     for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target });
   }
 
-  /* Nor does it take away what was typed meanwhile, or close what was opened. */
+  /* Nor does it take away what was typed meanwhile, or open or close a fold. */
   const typed = new WeakMap();
   const fields = (within) => [...within.querySelectorAll("input:not([type=hidden]), select, textarea")].filter((field) => field.form && field.name);
   const marks = (field) => field.type === "checkbox" || field.type === "radio";
@@ -66,8 +66,16 @@
   const sends = (field) => field.form.getAttribute("action");
   const same = (field, other) => field.name === other.name && sends(field) === sends(other)
     && (!marks(field) || field.value === other.value);
-  const folds = (within) => [...within.querySelectorAll("details")];
-  const words = (fold) => fold.querySelector("summary")?.textContent.trim();
+  /* Folds by their words; of several with the same words by their order too. */
+  function folds(within) {
+    const byWords = new Map();
+    for (const fold of within.querySelectorAll("details")) {
+      let words = fold.querySelector("summary")?.textContent.trim();
+      while (byWords.has(words)) words += "+";
+      byWords.set(words, fold);
+    }
+    return [...byWords];
+  }
   const choose = (select, values) => {
     for (const option of select.options) option.selected = values.includes(option.value);
   };
@@ -81,7 +89,7 @@
       if (elt.matches("[hx-get][hx-trigger^=load]")) putOff.set(elt, target);
     }
     typed.set(xhr, {
-      old: fields(target).filter(changed), opened: folds(target).filter((fold) => fold.open).map(words),
+      old: fields(target).filter(changed), opened: new Map(folds(target).map(([words, fold]) => [words, fold.open])),
       focused: document.activeElement?.id, region: target.id,
     });
   });
@@ -90,7 +98,7 @@
     const { old, opened, focused, region } = typed.get(detail.xhr);
     typed.delete(detail.xhr);
     const now = document.getElementById(region) || document;
-    for (const fold of folds(now)) fold.open ||= opened.includes(words(fold));
+    for (const [words, fold] of folds(now)) fold.open = opened.get(words) ?? fold.open;
     for (const field of old.length ? fields(now) : []) {
       const before = old.find((other) => same(field, other));
       if (!before) continue;
