@@ -14,8 +14,7 @@ class FewDraws(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
-        for module, constants in (
-            (answering, {"MOST_DRAWS": 40, "QUICK_DRAWS": 20, "LEAST_DRAWS": 20}),
-            (suggestions, {"PAIRED_DRAWS": 12}),
-        ):
-            cls.enterClassContext(mock.patch.multiple(module, **constants))
+        cls.enterClassContext(
+            mock.patch.multiple(answering, MOST_DRAWS=40, QUICK_DRAWS=20, LEAST_DRAWS=20)
+        )
+        cls.enterClassContext(mock.patch.multiple(suggestions, PAIRED_DRAWS=12))

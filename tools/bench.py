@@ -19,6 +19,7 @@ from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -75,7 +76,7 @@ def bench_plan() -> None:
         (15, 48, 400, [sun]), (40, 336, 400, []),
     ):  # fmt: skip
         plan = parse_plan({**plan_document(loads, hours), "sources": sources})
-        taken = median_s(lambda plan=plan, draws=draws: simulate(plan, draws), 3)
+        taken = median_s(partial(simulate, plan, draws), 3)
         cells = np.ones((draws, hours * 60), dtype=np.float32)
 
         def bare(cells: np.ndarray = cells, draws: int = draws, loads: int = loads) -> None:
@@ -143,10 +144,10 @@ def bench_captures() -> None:
     for rows in (151_200, 302_400, 604_800):
         capture = meter.capture(line, 0, rows)
         text = as_csv(capture)
-        read = median_s(lambda text=text: read_capture(text), 3)
-        taken = median_s(lambda capture=capture: analyse(capture), 3)
+        read = median_s(partial(read_capture, text), 3)
+        taken = median_s(partial(analyse, capture), 3)
         watts = capture.columns["watts"]
-        base = median_s(lambda watts=watts: np.cumsum(watts))
+        base = median_s(partial(np.cumsum, watts))
         print(f"  {rows:8}  {read:7.2f}  {taken:7.2f}  {taken / base:5.0f}")
     print(f"  wanted for the last: read < 1.5 s, analyse < 0.5 s; the whole command took "
           f"{peak_of_command(text):.0f} MB at most (< 300 MB)")  # fmt: skip
@@ -158,7 +159,7 @@ def bench_captures() -> None:
         true = np.array(
             [segment.start_s for segment in line.segments if 0 < segment.start_s < span]
         )
-        mine_s = median_s(lambda capture=capture: analyse(capture), 3)
+        mine_s = median_s(partial(analyse, capture), 3)
         mine = analyse(capture).segments.start_s[1:]
         watts = capture.columns["watts"]
 
