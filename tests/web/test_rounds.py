@@ -11,6 +11,7 @@ from django.utils import timezone
 from needle.plan import answering
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
+from web.rounds import actions
 from web.rounds.models import DONE, IMPOSSIBLE, STARTED, MeasuringRound
 
 
@@ -40,7 +41,8 @@ class RoundTest(SiteTest):
         return MeasuringRound.objects.get(job=self.job)
 
     def mark(self, record, number, state):
-        return self.client.post(self.url("rounds:mark", record.pk, number), {"state": state})
+        data = {"step": record.steps[number]["key"], "state": state}
+        return self.client.post(self.url("rounds:mark", record.pk), data, follow=True)
 
     def subjects(self, record):
         return {step["load"] for step in record.steps if not step["state"]}
@@ -54,9 +56,9 @@ class RoundTest(SiteTest):
         self.assertContains(page, "Its plug stays in")
         self.assertIn("Box", self.subjects(record))
         # Ears may listen to what no hand may unplug.
-        of_mat = [number for number, step in enumerate(record.steps) if step["load"] == "Mat"]
-        self.assertEqual([record.steps[number]["what"] for number in of_mat], ["tally"])
-        row = next(row for row in page.context["page"].rows if row.number == of_mat[0])
+        of_mat = [step for step in record.steps if step["load"] == "Mat"]
+        self.assertEqual([step["what"] for step in of_mat], ["tally"])
+        row = next(row for row in page.context["page"].rows if row.key == of_mat[0]["key"])
         self.assertIn("?type=tally", row.form_url)
         self.assertContains(self.client.get(row.form_url), "on 0:00")
         low, _, high = record.told["after_h"]
@@ -133,12 +135,10 @@ class RoundTest(SiteTest):
             make_load(self.job, f"Set {number}", 90.0, kind="electronics")
         self.plan(plug="0", shunt="1")
         record = self.made()
-        number, step = next(
-            (n, step) for n, step in enumerate(record.steps) if step["what"] == "together"
-        )
+        step = next(step for step in record.steps if step["what"] == "together")
         self.assertNotIn("Mat", step["loads"])
         page = self.client.get(self.url("rounds:round", record.pk)).context["page"]
-        url = next(row.form_url for row in page.rows if row.number == number)
+        url = next(row.form_url for row in page.rows if row.key == step["key"])
         form = self.client.get(url).context["form"]
         self.assertEqual(form["loads"].value(), step["loads"])
         data = {"loads": step["loads"], "hours": form["hours"].value(), "wh": "1200"}
@@ -153,8 +153,8 @@ class RoundTest(SiteTest):
         page = self.client.get(self.url("rounds:round", record.pk))
         rows = page.context["page"].rows
         for load, told in ((self.box, "Box"), (other, f"Box ({other.pk})")):
-            numbers = [n for n, step in enumerate(record.steps) if step["load"] == told]
-            forms = [row.form_url for row in rows if row.number in numbers]
+            keys = [step["key"] for step in record.steps if step["load"] == told]
+            forms = [row.form_url for row in rows if row.key in keys]
             with self.subTest(load=told):
                 self.assertTrue(forms)
                 for form in forms:
@@ -196,5 +196,37 @@ class RoundTest(SiteTest):
     def test_a_step_or_a_state_that_is_none(self):
         self.plan()
         record = self.made()
-        self.assertEqual(self.mark(record, 99, DONE).status_code, 404)
         self.assertEqual(self.mark(record, 0, "flown").status_code, 404)
+        record.steps[0]["key"] = "spot: Nothing"
+        self.assertContains(self.mark(record, 0, DONE), "no longer in this round")
+
+    def test_a_page_of_before_the_rest_was_planned_anew_marks_the_step_it_showed(self):
+        self.plan()
+        old, shown = self.made(), self.made().steps[-1]["key"]
+        self.mark(old, 0, IMPOSSIBLE)
+        self.mark(old, len(old.steps) - 1, DONE)
+        states = {step["key"]: step["state"] for step in self.made().steps}
+        self.assertEqual(states[shown], DONE)
+        self.assertEqual(states[old.steps[0]["key"]], IMPOSSIBLE)
+
+    def test_of_two_hands_at_once_neither_is_lost(self):
+        self.plan()
+        record, plan_rest = self.made(), actions._plan_rest
+        other = record.steps[1]["key"]
+        hands = iter([lambda: actions.mark(self.made(), other, STARTED)])
+
+        def plan_slowly(record, at):
+            plan_rest(record, at)
+            next(hands, lambda: None)()
+
+        with mock.patch.object(actions, "_plan_rest", plan_slowly):
+            self.mark(record, 0, DONE)
+        states = {step["key"]: step["state"] for step in self.made().steps}
+        self.assertEqual((states[record.steps[0]["key"]], states[other]), (DONE, STARTED))
+
+    def test_sent_twice_it_is_one_change(self):
+        self.plan()
+        record, before = self.made(), self.job.changes.count()
+        for _ in range(2):
+            self.mark(record, 0, STARTED)
+        self.assertEqual(self.job.changes.count(), before + 1)

@@ -30,7 +30,7 @@ def clinic_round(job: Job, plan: Plan) -> MeasuringRound:
         keep_plugged=["Oxygen concentrator"],
     ))  # fmt: skip
     if record.steps:
-        mark(record, 0, STARTED)
+        mark(record, record.steps[0]["key"], STARTED)
     return record
 
 

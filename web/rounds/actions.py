@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.db import transaction
 from django.utils import timezone
 
 from needle.document import DocumentError
@@ -22,6 +24,8 @@ from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound
 
 #: What is begun within so many minutes of the plan is on time, min.
 LATE_MIN = 10
+#: How often a change is made, where other hands are quicker.
+HANDS = 3
 
 
 def begin(record: MeasuringRound) -> MeasuringRound:
@@ -45,20 +49,54 @@ def plan_anew(record: MeasuringRound, label: str = "Planned the rest of a round 
     DocumentError
     NotReady
     """
-    _plan_rest(record, max(record.begins, _now()))
-    save_change(record.job, record, label)
+
+    def planned(record: MeasuringRound) -> str:
+        _plan_rest(record, max(record.begins, _now()))
+        return label
+
+    _change(record, planned)
 
 
-def mark(record: MeasuringRound, number: int, state: str) -> None:
-    """Say what became of a step; after all but a begin, the rest is planned anew.
+def mark(record: MeasuringRound, key: str, state: str) -> None:
+    """Say what became of a step, by its key; after all but a begin, the rest is planned anew.
 
     Raises
     ------
     DocumentError
+        Also where it is not in the round any more.
     NotReady
     """
-    step = record.steps[number]
+    _change(record, lambda record: _marked(record, key, state))
+
+
+def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> None:
+    """Change a round and store it; changed again from what another hand has stored meanwhile.
+
+    ``change`` gives its label, "" where nothing changed. It may take long: nothing is locked then.
+    """
+    for _ in range(HANDS):
+        label = change(record)
+        if not label:
+            return
+        with transaction.atomic():
+            newest = MeasuringRound.objects.select_for_update().get(pk=record.pk)
+            if newest.removed_at is not None:
+                raise DocumentError("", "this round was removed meanwhile")
+            if newest.version == record.version:
+                save_change(record.job, record, label)
+                return
+        newest.job = record.job
+        record = newest
+    raise DocumentError("", "it is being changed in another window just now")
+
+
+def _marked(record: MeasuringRound, key: str, state: str) -> str:
+    step = next((step for step in record.steps if step["key"] == key), None)
+    if step is None:
+        raise DocumentError("", "that step is no longer in this round, which was planned anew")
     was = step["state"]
+    if was == state:
+        return ""
     step["state"] = state
     now = timezone.now()
     if state == STARTED:
@@ -67,9 +105,9 @@ def mark(record: MeasuringRound, number: int, state: str) -> None:
     if state == DONE:
         step["last"] = now.isoformat()
     label = f"{step['do'].split(':')[0]}: {state or 'to be done'}"
-    if state not in (STARTED, was) and not record.over:
+    if state != STARTED and not record.over:
         _plan_rest(record, max(record.begins, _now()))
-    save_change(record.job, record, label)
+    return label
 
 
 def end(record: MeasuringRound) -> None:

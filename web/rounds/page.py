@@ -40,9 +40,9 @@ _TESTS = {
 
 @dataclass(frozen=True)
 class StepRow:
-    """A step as listed: its number in the record, clock, words, state, where its reading goes."""
+    """A step as listed: its key, clock, words, state, where its reading goes."""
 
-    number: int
+    key: str
     at: datetime
     until: datetime
     words: str
@@ -109,8 +109,8 @@ class RoundPage:
 def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
     now = timezone.localtime()
     forms = _forms(job)
-    rows = [_row(record, forms, number, now) for number in range(len(record.steps))]
-    rows.sort(key=lambda row: (row.at, row.number))
+    rows = [_row(record, forms, step, now) for step in record.steps]
+    rows.sort(key=lambda row: row.at)
     told = record.told
     return RoundPage(
         record=record, rows=rows, drawing=_drawn(record, now, paper),
@@ -150,12 +150,13 @@ def _narrowing(told: dict[str, Any], hours: list[float], words: str) -> SafeStri
     return reach((low, likely, high), scale, words, _between(hours))
 
 
-def _row(record: MeasuringRound, forms: dict[str, str], number: int, now: datetime) -> StepRow:
-    step = record.steps[number]
+def _row(
+    record: MeasuringRound, forms: dict[str, str], step: dict[str, Any], now: datetime
+) -> StepRow:
     first, last = _moments(step)
     late = step["state"] == PLANNED and now > first + timedelta(minutes=LATE_MIN)
     return StepRow(
-        number=number, at=first, until=last, words=step["do"], end_words=step["end"],
+        key=step["key"], at=first, until=last, words=step["do"], end_words=step["end"],
         state=step["state"], state_words=STATES.get(step["state"], ""),
         hands_min=step["before_min"] + step["after_min"], left=_wide(step["left_h"]),
         left_drawn=_narrowing(record.told, step["left_h"], "Hours once this is known"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
+from uuid import uuid5
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
@@ -26,7 +27,7 @@ from web.jobs.models import Job
 from web.plans.desk import NotReady
 from web.rounds import actions
 from web.rounds.forms import RoundForm
-from web.rounds.models import PLANNED, STATES, MeasuringRound
+from web.rounds.models import PLANNED, STARTED, STATES, MeasuringRound
 from web.rounds.page import page_of
 
 STILL = "The round is still being worked out: try again in a moment."
@@ -73,13 +74,13 @@ def page(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 
 @require_POST
 @of_job
-def mark(request: HtmxRequest, job: Job, record: int, step: int) -> HttpResponse:
+def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     """Say what became of a step: begun, done, skipped, cannot be done, or to be done again."""
     stored = _record(job, record)
-    state = request.POST.get("state", "")
-    if step >= len(stored.steps) or state not in (PLANNED, *STATES):
+    key, state = request.POST.get("step", ""), request.POST.get("state", "")
+    if state not in (PLANNED, *STATES):
         raise Http404
-    return _changed(request, job, stored, lambda: actions.mark(stored, step, state))
+    return _changed(request, job, stored, lambda: actions.mark(stored, key, state))
 
 
 @require_POST
@@ -142,7 +143,7 @@ def _calendar(stored: MeasuringRound, url: str) -> bytes:
     calendar = Calendar()
     calendar.add("prodid", "-//Steady Needle//round//EN")
     calendar.add("version", "2.0")
-    for number, step in enumerate(stored.steps_in(PLANNED, "started")):
+    for step in stored.steps_in(PLANNED, STARTED):
         first, last = (datetime.fromisoformat(step[key]) for key in ("first", "last"))
         ends = last - timedelta(minutes=step["after_min"])
         moments = [(first, step["before_min"], step["do"])]
@@ -150,7 +151,9 @@ def _calendar(stored: MeasuringRound, url: str) -> bytes:
             moments.append((ends, step["after_min"], step["end"]))
         for place, (moment, minutes, words) in enumerate(moments):
             event = Event()
-            event.add("uid", f"{stored.client_key}-{number}-{place}@steady-needle")
+            # A step that was planned anew moves in a calendar that has it already.
+            name = uuid5(stored.client_key, f"{step['key']} {place}")
+            event.add("uid", f"{name}@steady-needle")
             event.add("dtstamp", timezone.now())
             event.add("dtstart", moment)
             event.add("dtend", moment + timedelta(minutes=max(1.0, minutes)))
