@@ -6,11 +6,14 @@ from unittest import mock
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 
+from needle.document import DocumentError
 from needle.drill import advised, answer
+from needle.drill.answer import DrillAnswer
 from needle.drill.judge import truth_of
 from needle.drill.shipped import DRILLS
 from needle.quantity import as_read
 from tests.web.base import SiteTest
+from web.practice import actions
 from web.practice.models import DrillRun
 
 BOX, PUMP, CUPS, CASE = 2, 4, 7, 8
@@ -113,6 +116,26 @@ class PracticeTest(SiteTest):
                 self.assertContains(self.do(run, **doing), said, status_code=422)
         run.refresh_from_db()
         self.assertEqual(run.doings, [])
+
+    def test_sent_twice_it_is_done_once(self):
+        run = self.begun()
+        self.do(run, do="reset", loads="Cold box", after=0)
+        again = self.do(run, do="reset", loads="Cold box", after=0)
+        self.assertContains(again, "Something was done since this page came", status_code=422)
+        self.assertContains(again, 'name="after" value="1"', status_code=422)
+        run.refresh_from_db()
+        self.assertEqual(len(run.doings), 1)
+
+    def test_of_two_hands_at_once_the_later_one_is_told(self):
+        run = self.begun()
+        other = DrillRun.objects.get(pk=run.pk)
+        actions.do(run, {"do": "reset", "loads": ["Cold box"]})
+        with self.assertRaisesMessage(DocumentError, "since this page came"):
+            actions.do(other, {"do": "reset", "loads": ["Cold box"]})
+        with self.assertRaisesMessage(DocumentError, "since this page came"):
+            actions.answer(other, DrillAnswer(1.0, 2.0, True))
+        run.refresh_from_db()
+        self.assertEqual((len(run.doings), run.answer), (1, None))
 
     def test_an_answer_is_given_once(self):
         run = self.begun()

@@ -18,6 +18,7 @@ from web.practice.models import DrillRun
 
 #: Doings of one try, tries that are kept of one person.
 MOST_DOINGS, MOST_RUNS = 60, 200
+MOVED_ON = "something was done since this page came: here is the bench as it stands"
 
 
 def begin(user: Any, number: int, key: uuid.UUID | None = None) -> DrillRun:
@@ -48,35 +49,48 @@ def _begun(user: Any, document: Any, number: int, key: uuid.UUID | None) -> Dril
     )
 
 
-def do(run: DrillRun, doing: dict[str, Any]) -> None:
-    """One more thing done.
+def do(run: DrillRun, doing: dict[str, Any], after: int | None = None) -> None:
+    """One more thing done; ``after`` so many that its page showed, where that is known.
 
     Raises
     ------
     DocumentError
-        It cannot be done, or the time is over.
+        It cannot be done, the time is over, or something else was done meanwhile.
     """
-    with transaction.atomic():
-        stored = DrillRun.objects.select_for_update().get(pk=run.pk)
-        if stored.answer is not None:
-            raise DocumentError("", "the answer was given: begin another one like it")
-        if len(stored.doings) >= MOST_DOINGS:
-            raise DocumentError("", f"{MOST_DOINGS} things were done: answer now")
-        doings = [*stored.doings, doing]
-        played(stored.drill(), doings)
-        stored.doings = doings
-        stored.save(update_fields=["doings"])
+    if run.answer is not None:
+        raise DocumentError("", "the answer was given: begin another one like it")
+    if after is not None and after != len(run.doings):
+        raise DocumentError("", MOVED_ON)
+    if len(run.doings) >= MOST_DOINGS:
+        raise DocumentError("", f"{MOST_DOINGS} things were done: answer now")
+    doings = [*run.doings, doing]
+    played(run.drill(), doings)
+    _store(run, doings=doings)
 
 
 def answer(run: DrillRun, given: DrillAnswer) -> None:
-    """Answer, once; the outcome is kept."""
+    """Answer, once; the outcome is kept.
+
+    Raises
+    ------
+    DocumentError
+        Something else was done meanwhile.
+    """
+    if run.answer is not None:
+        return
+    drill = run.drill()
+    outcome = as_document(judged(run.session(), given), drill) | {
+        "round": [[f"{at:%H:%M}", words] for at, words in advised(drill)]
+    }
+    _store(run, answer={"low": given.low, "high": given.high, "yes": given.yes}, outcome=outcome)
+
+
+def _store(run: DrillRun, **changed: Any) -> None:
+    """Store what was worked out, outside of any lock, from a try as it was read."""
     with transaction.atomic():
-        stored = DrillRun.objects.select_for_update().get(pk=run.pk)
-        if stored.answer is not None:
-            return
-        session = stored.session()
-        stored.answer = {"low": given.low, "high": given.high, "yes": given.yes}
-        stored.outcome = as_document(judged(session, given), stored.drill()) | {
-            "round": [[f"{at:%H:%M}", words] for at, words in advised(stored.drill())]
-        }
-        stored.save(update_fields=["answer", "outcome"])
+        stored = DrillRun.objects.select_for_update().filter(pk=run.pk).first()
+        if stored is None or (stored.doings, stored.answer) != (run.doings, run.answer):
+            raise DocumentError("", MOVED_ON)
+        for name, value in changed.items():
+            setattr(run, name, value)
+        run.save(update_fields=list(changed))

@@ -23,7 +23,13 @@ USES = [(ALWAYS, "all the time"), (BETWEEN, "from … to …"), (OUT, "not at al
 ENDS = ("from", "to")
 
 
-class DoingForm(forms.Form):
+class OnceForm(forms.Form):
+    """Sent twice it acts once: how many things were done when its page was drawn."""
+
+    after = forms.IntegerField(required=False)
+
+
+class DoingForm(OnceForm):
     """One thing to do; which loads, how long."""
 
     do = forms.CharField(max_length=12)
@@ -65,7 +71,7 @@ class DoingForm(forms.Form):
         return doing
 
 
-class PlanForm(forms.Form):
+class PlanForm(OnceForm):
     """When each load runs on the supply, and how much stays in it; a field's prefix is its load."""
 
     floor = forms.FloatField(min_value=0, max_value=90, label="Stays in the pack, %")

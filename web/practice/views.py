@@ -78,10 +78,10 @@ def do(request: HtmxRequest, run: int) -> HttpResponse:
         first = next(iter(form.errors.values()))[0]
         return _page(request, record, trouble=str(first))
     try:
-        actions.do(record, form.doing())
+        actions.do(record, form.doing(), form.cleaned_data["after"])
     except DocumentError as error:
         words = f"This {error.message.rstrip('.')}." if error.path else error.sentence
-        return _page(request, record, trouble=words)
+        return _page(request, _run(request, run), trouble=words)
     return redirect("practice:run", run)
 
 
@@ -92,7 +92,10 @@ def answer(request: HtmxRequest, run: int) -> HttpResponse:
     form = AnswerForm(request.POST, unit=record.drill().unit)
     if not form.is_valid():
         return _page(request, record, form)
-    actions.answer(record, form.given())
+    try:
+        actions.answer(record, form.given())
+    except DocumentError as error:
+        return _page(request, _run(request, run), form, trouble=error.sentence)
     return redirect("practice:run", run)
 
 

@@ -79,8 +79,9 @@ def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> 
         if not label:
             return
         with transaction.atomic():
-            newest = MeasuringRound.objects.select_for_update().get(pk=record.pk)
-            if newest.removed_at is not None:
+            rounds = MeasuringRound.objects.select_for_update().filter(removed_at=None)
+            newest = rounds.filter(pk=record.pk).first()
+            if newest is None:
                 raise DocumentError("", "this round was removed meanwhile")
             if newest.version == record.version:
                 save_change(record.job, record, label)
