@@ -80,7 +80,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "web.common.middleware.private_pages",
     "web.accounts.middleware.own_units",
-    "web.common.middleware.BusyDatabase",
+    "web.common.middleware.Refusals",
     "django_htmx.middleware.HtmxMiddleware",
     "axes.middleware.AxesMiddleware",
 ]

@@ -1,11 +1,11 @@
-"""A database that is busy for too long is a sentence, and long writes take turns."""
+"""A database that is busy, or another hand that was quicker, is a sentence; writes take turns."""
 
 import threading
 from unittest import mock
 
 from django.db import OperationalError
 
-from tests.web.base import SiteTest
+from tests.web.base import SiteTest, make_load
 from web.common.turns import one_at_a_time
 from web.loads import actions
 
@@ -27,6 +27,22 @@ class BusyTest(SiteTest):
             answer = self.client.post(self.url("loads:add"), {
                 "name": "Fan", "kind": "induction-motor", "priority": "nice"})  # fmt: skip
         self.assertEqual(answer.status_code, 500)
+
+    def test_what_another_hand_stored_meanwhile_is_not_written_over(self):
+        fan = make_load(self.job, "Fan")
+        form = {"name": "Mine", "kind": "led", "priority": "nice", "version": fan.version}
+        change_load = actions.change_load
+
+        def change_slowly(mine):
+            theirs = self.job.loads.get()
+            theirs.name = "Theirs"
+            change_load(theirs)
+            change_load(mine)
+
+        with mock.patch.object(actions, "change_load", change_slowly):
+            answer = self.client.post(self.url("loads:edit", fan.pk), form)
+        self.assertContains(answer, "Nothing was stored over that", status_code=409)
+        self.assertEqual(self.job.loads.get().name, "Theirs")
 
     def test_turns_are_taken(self):
         inside, most = [], []

@@ -24,7 +24,7 @@ class UndoTest(SiteTest):
         self.assertEqual((supply.name, supply.continuous_w), ("Other", None))
         self.assertContains(self.undo(), "Undone: changed Other")
         supply.refresh_from_db()
-        self.assertEqual((supply.name, supply.continuous_w, supply.version), ("Cabinet", 3000.0, 1))
+        self.assertEqual((supply.name, supply.continuous_w, supply.version), ("Cabinet", 3000.0, 3))
 
     def test_an_added_load_goes(self):
         self.client.post(

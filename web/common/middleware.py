@@ -9,6 +9,8 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils.cache import patch_cache_control, patch_vary_headers
 
+from web.common.models import ChangedMeanwhile
+
 
 def private_pages(
     get_response: Callable[[HttpRequest], HttpResponse],
@@ -25,8 +27,11 @@ def private_pages(
     return middleware
 
 
-class BusyDatabase:
-    """A write that waited too long for its turn is a sentence and a "later", never a fault."""
+class Refusals:
+    """A write that cannot be made now is a sentence, never a fault.
+
+    It waited too long for its turn, or another hand was quicker.
+    """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -35,6 +40,8 @@ class BusyDatabase:
         return self.get_response(request)
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        if isinstance(error, ChangedMeanwhile):
+            return render(request, "changed.html", status=409)
         if not isinstance(error, OperationalError) or "locked" not in str(error):
             return None
         response = render(request, "busy.html", status=503)

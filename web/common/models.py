@@ -8,6 +8,10 @@ from typing import ClassVar, Self
 from django.db import models
 
 
+class ChangedMeanwhile(Exception):
+    """Another hand stored a record after it was read here: nothing is written over that."""
+
+
 class RecordQuerySet(models.QuerySet):
     """Records, those removed included unless asked for."""
 

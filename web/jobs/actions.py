@@ -11,9 +11,10 @@ from typing import Any, TypeVar
 from django.apps import apps
 from django.core import serializers
 from django.db import DatabaseError, transaction
+from django.db.models import F
 from django.utils import timezone
 
-from web.common.models import Record
+from web.common.models import ChangedMeanwhile, Record
 from web.jobs.models import IN_BIN, Change, Job
 
 #: Changes kept for each job.
@@ -43,9 +44,17 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
 
 
 def save_change(job: Job, record: Record, label: str) -> None:
-    """Store a changed record over the version that it was read at."""
+    """Store a changed record over the version that it was read at.
+
+    Raises
+    ------
+    ChangedMeanwhile
+        Another hand stored it after it was read here.
+    """
     with transaction.atomic():
-        before = type(record)._default_manager.get(pk=record.pk)
+        before = type(record)._default_manager.select_for_update().get(pk=record.pk)
+        if before.version != record.version:
+            raise ChangedMeanwhile
         record.version = before.version + 1
         record.save()
         _remember(job, record, _as_it_was(before), label)
@@ -98,15 +107,19 @@ def _undo(job: Job, change_id: int) -> Change | None:
 
 def _put_back(change: Change) -> None:
     """Take one change back."""
+    model: Any = apps.get_model(change.model)
+    records = model._default_manager.filter(pk=change.record)
     if change.before:
         # A change older than a migration may name fields that are gone: what still exists counts.
         names = set(json.loads(change.before)[0]["fields"])
         for item in serializers.deserialize("json", change.before, ignorenonexistent=True):
             known = {field.name for field in item.object._meta.concrete_fields}
-            item.object.save(update_fields=names & known)
+            # What was opened before the undo is older than what is there now.
+            restored: Any = item.object
+            restored.version = records.get().version + 1
+            restored.save(update_fields=names & known)
     else:
-        model: Any = apps.get_model(change.model)
-        model._default_manager.filter(pk=change.record).update(removed_at=timezone.now())
+        records.update(removed_at=timezone.now(), version=F("version") + 1)
     change.undone = True
     change.save(update_fields=["undone"])
 

@@ -8,13 +8,13 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db import transaction
 from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.round.planning import Round, plan_round
 from needle.round.report import as_document, end_words_of, words_of
+from web.common.models import ChangedMeanwhile
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.forms import OWN
@@ -78,17 +78,16 @@ def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> 
         label = change(record)
         if not label:
             return
-        with transaction.atomic():
-            rounds = MeasuringRound.objects.select_for_update().filter(removed_at=None)
-            newest = rounds.filter(pk=record.pk).first()
+        try:
+            save_change(record.job, record, label)
+        except ChangedMeanwhile:
+            newest = record.job.rounds.live().filter(pk=record.pk).first()
             if newest is None:
-                raise DocumentError("", "this round was removed meanwhile")
-            if newest.version == record.version:
-                save_change(record.job, record, label)
-                return
-        newest.job = record.job
-        record = newest
-    raise DocumentError("", "it is being changed in another window just now")
+                raise DocumentError("", "this round was removed meanwhile") from None
+            record = newest
+        else:
+            return
+    raise ChangedMeanwhile
 
 
 def _marked(record: MeasuringRound, key: str, state: str) -> str:

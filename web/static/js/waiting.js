@@ -8,9 +8,11 @@
   /* A word when the server takes long, refuses, or cannot be reached. Waiting is a thin line at the
      top, which covers nothing; what went wrong stays until a person acts again. */
   const WAITING = "Working…";
-  const refusedWords = (status) => status === 503
-    ? "Many are saving just now: that was not stored yet. Send it again in a few seconds."
-    : "The site refused that. Reload the page and try again.";
+  const REFUSED = {
+    409: "This was changed in another window just now: nothing was stored over that. Reload the page and do it again.",
+    503: "Many are saving just now: that was not stored yet. Send it again in a few seconds.",
+  };
+  const refusedWords = (status) => REFUSED[status] || "The site refused that. Reload the page and try again.";
   const line = () => document.getElementById("working");
   function say(words) {
     if (!line()) return;
