@@ -11,6 +11,7 @@ from django.db import DatabaseError
 from django.test import override_settings
 from django.utils import timezone
 
+from needle.document import DocumentError
 from needle.measure.capture import as_csv, read_capture
 from needle.standin.appliances import timeline
 from needle.standin.meters import plug_meter
@@ -320,6 +321,17 @@ class SessionTest(SiteTest):
         self.assertEqual([name for name, _ in edges], ["on", "off", "on"])
         self.session.refresh_from_db()
         self.assertEqual(self.session.tally, [])
+
+    def test_of_two_hands_that_tally_neither_is_lost_and_it_is_kept_once(self):
+        first, second, third = (Session.objects.get(pk=self.session.pk) for _ in range(3))
+        for session, later_s in ((first, 0), (second, 400), (third, 800)):
+            session.clock_s += later_s
+            actions.tally(session)
+        actions.keep_tally(second)
+        with self.assertRaises(DocumentError):
+            actions.keep_tally(third)
+        edges = self.load.readings.get(type="tally").data["edges"]
+        self.assertEqual([name for name, _ in edges], ["on", "off", "on"])
 
     def test_a_stopped_session_becomes_evidence_once(self):
         for _ in range(2):

@@ -8,6 +8,8 @@ from io import BytesIO
 from django.urls import reverse
 
 from tests.web.base import SPOT, SiteTest, import_job, make_job, make_load
+from web.common.models import ChangedMeanwhile
+from web.meters import actions
 from web.meters.models import Meter, meters_of
 from web.sheets.exchange import export_job
 
@@ -29,6 +31,16 @@ class MetersTest(SiteTest):
         self.assertContains(again, "You have a meter called", status_code=422)
         self.client.force_login(self.other)
         self.assertNotContains(self.client.get(reverse("meters:list")), "Blue plug")
+
+    def test_a_meter_is_not_written_over_what_another_hand_stored(self):
+        self.add()
+        mine, theirs = Meter.objects.get(), Meter.objects.get()
+        theirs.name = "Green plug"
+        actions.change_meter(theirs)
+        with self.assertRaises(ChangedMeanwhile):
+            actions.change_meter(mine)
+        stored = Meter.objects.get()
+        self.assertEqual((stored.name, stored.formerly), ("Green plug", ["Blue plug"]))
 
     def test_comparing_two_corrects_readings(self):
         self.add()

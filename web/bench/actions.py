@@ -154,26 +154,27 @@ def reset_counter(session: Session) -> None:
 
 def tally(session: Session) -> str:
     """Note an on or off moment, whichever comes next; returns which."""
-    edges = [list(event) for event in session.tally]
-    name = "off" if edges and edges[-1][0] == "on" else "on"
-    session.tally = [*edges, [name, round(session.now_s(), 1)]]
-    session.save(update_fields=["tally"])
+    with transaction.atomic():
+        edges = Session.objects.select_for_update().get(pk=session.pk).tally
+        name = "off" if edges and edges[-1][0] == "on" else "on"
+        session.tally = [*edges, [name, round(session.now_s(), 1)]]
+        session.save(update_fields=["tally"])
     return name
 
 
 def keep_tally(session: Session) -> Reading:
-    """The tallied moments as a reading.
+    """The tallied moments as a reading, once: none are left after it.
 
     Raises
     ------
     DocumentError
         Fewer than three.
     """
-    reading = add_reading(
-        session.load, "tally", {"edges": session.tally, **_without_meter(session)}
-    )
-    session.tally = []
-    session.save(update_fields=["tally"])
+    with transaction.atomic():
+        edges = Session.objects.select_for_update().get(pk=session.pk).tally
+        reading = add_reading(session.load, "tally", {"edges": edges, **_without_meter(session)})
+        session.tally = []
+        session.save(update_fields=["tally"])
     return reading
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import ClassVar, Self
+from typing import Any, ClassVar, Self
 
 from django.db import models
 
@@ -40,3 +40,16 @@ class Record(models.Model):
 
     class Meta:
         abstract = True
+
+    def as_stored(self) -> Self:
+        """The record as it is stored, kept from others to the end of the transaction.
+
+        Raises
+        ------
+        ChangedMeanwhile
+            It is another version than this.
+        """
+        stored: Any = type(self)._default_manager.select_for_update().get(pk=self.pk)
+        if stored.version != self.version:
+            raise ChangedMeanwhile
+        return stored

@@ -14,7 +14,7 @@ from django.db import DatabaseError, transaction
 from django.db.models import F
 from django.utils import timezone
 
-from web.common.models import ChangedMeanwhile, Record
+from web.common.models import Record
 from web.jobs.models import IN_BIN, Change, Job
 
 #: Changes kept for each job.
@@ -52,10 +52,8 @@ def save_change(job: Job, record: Record, label: str) -> None:
         Another hand stored it after it was read here.
     """
     with transaction.atomic():
-        before = type(record)._default_manager.select_for_update().get(pk=record.pk)
-        if before.version != record.version:
-            raise ChangedMeanwhile
-        record.version = before.version + 1
+        before = record.as_stored()
+        record.version += 1
         record.save()
         _remember(job, record, _as_it_was(before), label)
 

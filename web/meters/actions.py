@@ -52,12 +52,19 @@ def take_in_documents(owner: Any, documents: list[dict[str, Any]]) -> None:
 
 
 def change_meter(meter: Meter) -> None:
-    """Store a changed meter; readings go on to know it by the names that it had."""
-    before = Meter.objects.get(pk=meter.pk)
-    if before.name != meter.name and before.name not in meter.formerly:
-        meter.formerly = [*meter.formerly, before.name][-20:]
-    meter.version += 1
-    meter.save()
+    """Store a changed meter; readings go on to know it by the names that it had.
+
+    Raises
+    ------
+    ChangedMeanwhile
+        Another hand stored it after it was read here.
+    """
+    with transaction.atomic():
+        before = meter.as_stored()
+        if before.name != meter.name and before.name not in meter.formerly:
+            meter.formerly = [*meter.formerly, before.name][-20:]
+        meter.version += 1
+        meter.save()
 
 
 def keep_comparison(meter: Meter, against: Meter | None, pairs: list[list[float]]) -> None:
