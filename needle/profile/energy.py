@@ -31,6 +31,8 @@ ENOUGH_CYCLES = 6
 TASK_SPREAD = 0.08
 #: Time to note a moment by ear or eye, limits in s.
 STOPWATCH_S = 2.0
+#: Runs of a meter that begin within so many hours, or so much of the longer, are one run of it.
+_SAME_START_H, _SAME_START = 0.25, 0.03
 _HOURS_PER_YEAR = 8760.0
 
 
@@ -103,6 +105,26 @@ class Watched:
     def unseen(self, hours: float) -> float:
         """What a counter may have taken in too much or too little of something rarer."""
         return UNSEEN_SPREAD if self.kind.rarer and hours < HOURS_A_DAY else 0.0
+
+
+def without_read_on(runs: Sequence[EnergyRun]) -> list[EnergyRun]:
+    """Runs without those that a longer one contains: the same counter, read again later.
+
+    Where it is known when they were read. What was counted twice says no more than once.
+    """
+    return [run for run in runs if not any(_goes_on(longer, run) for longer in runs)]
+
+
+def _goes_on(longer: EnergyRun, run: EnergyRun) -> bool:
+    """Whether a run is another one that went on, not reset in between."""
+    mine, other = run.context, longer.context
+    same_meter = (mine.meter_name, mine.instrument) == (other.meter_name, other.instrument)
+    if mine.at is None or other.at is None or not same_meter or longer.counted != run.counted:
+        return False
+    near_h = max(_SAME_START_H, _SAME_START * longer.hours)
+    read_later_h = (other.at - mine.at).total_seconds() / 3600
+    more_h = longer.hours - run.hours
+    return more_h > near_h and abs(read_later_h - more_h) <= near_h and longer.wh >= run.wh
 
 
 def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) -> Estimate | None:

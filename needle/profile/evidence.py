@@ -51,7 +51,7 @@ class Evidence:
 
     @cached_property
     def runs(self) -> list[EnergyRun]:
-        return self.of(EnergyRun)
+        return energy.without_read_on(self.of(EnergyRun))
 
     @cached_property
     def labels(self) -> list[Label]:

@@ -212,6 +212,21 @@ class CounterTest(unittest.TestCase):
         self.assertEqual(derive(record([run, tally, {"type": "spot", "watts": 92}])).grade, "B")
         self.assertEqual(derive(record([{"type": "energy", "wh": 800, "hours": 24}])).grade, "A")
 
+    def test_a_counter_that_was_read_again_counts_once(self):
+        run = {"type": "energy", "instrument": "plug"}
+        evening = {**run, "wh": 210, "hours": 6, "at": "2026-11-02T22:00:00+00:00"}
+        next_day = {**run, "wh": 800, "hours": 24, "at": "2026-11-03T16:05:00+00:00"}
+        anew = {**evening, "at": "2026-11-03T22:10:00+00:00"}
+
+        def mean(*readings):
+            profile = derive(record(readings))
+            return profile.mean_w.value, profile.mean_w.spread
+
+        self.assertEqual(mean(evening, next_day), mean(next_day))
+        self.assertNotEqual(mean(anew, next_day), mean(next_day))
+        other = {**evening, "instrument": "logger"}
+        self.assertNotEqual(mean(other, next_day), mean(next_day))
+
     def test_contradicting_runs_widen(self):
         def spread(first, second):
             return energy.from_counter(

@@ -281,6 +281,15 @@ class SessionTest(SiteTest):
         run = self.load.readings.get(type="energy")
         self.assertAlmostEqual(run.data["hours"], 7.0, delta=0.3)
 
+    def test_a_counter_kept_again_before_its_reset_counts_once(self):
+        for later_s in (0, 3600):
+            Session.objects.filter(pk=self.session.pk).update(
+                clock_s=self.session.clock_s + later_s
+            )
+            self.post("keep-counter")
+        run = self.load.readings.get(type="energy")
+        self.assertAlmostEqual(run.data["hours"], 8.0, delta=0.3)
+
     def test_a_reset_counter_begins_again(self):
         self.post("reset")
         self.session.refresh_from_db()

@@ -152,6 +152,23 @@ def reset_counter(session: Session) -> None:
     session.save(update_fields=["reset_s"])
 
 
+def keep_counter(session: Session, data: dict[str, Any]) -> None:
+    """What the counter shows as an energy run; kept again before a reset, the later counts.
+
+    Raises
+    ------
+    DocumentError
+    """
+    key = uuid.uuid5(session.client_key, f"counter {session.reset_s}")
+    with transaction.atomic():
+        kept = session.load.readings.filter(client_key=key).first()
+        if kept is None:
+            add_reading(session.load, "energy", data, client_key=key)
+        else:
+            kept.removed_at = None
+            change_reading(kept, data, kept.read_at, kept.note)
+
+
 def tally(session: Session) -> str:
     """Note an on or off moment, whichever comes next; returns which."""
     with transaction.atomic():

@@ -200,7 +200,7 @@ def keep_counter(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
         messages.info(request, "The counter has not moved yet: let it run on.")
     else:
         data = {"wh": live.counter_wh, "hours": live.counter_h, "step_wh": 10.0}
-        add_reading(record.load, "energy", {**data, **record.conditions()})
+        actions.keep_counter(record, {**data, **record.conditions()})
         announce_change(request, job)
     return _after(request, job, record)
 
