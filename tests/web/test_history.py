@@ -1,6 +1,7 @@
 """Every change can be taken back, in order, and the record of changes stays small."""
 
 import json
+import uuid
 
 from django.test import override_settings
 
@@ -32,6 +33,14 @@ class UndoTest(SiteTest):
         )
         self.undo()
         self.assertFalse(self.job.loads.live().exists())
+
+    def test_a_form_sent_again_after_an_undo_adds_again(self):
+        form = {"name": "Fan", "kind": "induction-motor", "priority": "nice",
+                "client_key": str(uuid.uuid4())}  # fmt: skip
+        self.client.post(self.url("loads:add"), form)
+        self.undo()
+        self.client.post(self.url("loads:add"), form)
+        self.assertEqual(self.job.loads.live().get().name, "Fan")
 
     def test_a_removed_load_comes_back_with_its_readings(self):
         load = make_load(self.job)

@@ -19,6 +19,7 @@ from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_draft, answer_of
+from web.trials import actions
 from web.trials.models import CheckIn, Trial
 from web.trials.telling import told
 
@@ -433,6 +434,8 @@ class EndTest(TrialTest):
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
         self.assertEqual(self.supply.to_core().battery.state_of_health.value, before)
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertEqual(self.supply.tests.live().count(), 1)
 
     def test_what_cold_took_is_not_carried(self):
         Trial.objects.update(room_c=0.0)
@@ -546,6 +549,14 @@ class SimulatedTest(TrialTest):
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.assertEqual(self.trial().check_ins.live().count(), 1)
         self.assertTrue(self.trial().running)
+
+    def test_of_two_hands_that_let_it_run_on_one_counts(self):
+        self.start(simulate="1")
+        first, second = self.trial(), self.trial()
+        self.assertEqual(second.known_check_ins(), [])
+        for trial in (first, second):
+            actions.simulate_on(trial)
+        self.assertEqual(self.trial().check_ins.count(), 1)
 
     def test_a_real_one_is_not_simulated(self):
         self.start()

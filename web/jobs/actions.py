@@ -25,7 +25,8 @@ R = TypeVar("R", bound=Record)
 def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
     """Store a new record, once for its ``client_key``.
 
-    A key that another job already used is replaced, never followed.
+    A key that another job already used is replaced, never followed; and so is that of a record
+    that was taken out since: who sends its form again wants it back.
 
     Returns
     -------
@@ -34,7 +35,7 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
     """
     with transaction.atomic():
         known: Any = type(record)._default_manager.filter(client_key=record.client_key).first()
-        if known is not None and _job_of(known) == job:
+        if known is not None and _job_of(known) == job and known.removed_at is None:
             return known, False
         if known is not None:
             record.client_key = uuid.uuid4()

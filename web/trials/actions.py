@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import uuid
 from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta
 from typing import Any
@@ -138,21 +139,22 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     }
     return SupplyTest(
         supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
-        note=trial.carry_note,
+        note=trial.carry_note, client_key=uuid.uuid5(trial.client_key, "capacity"),
     )  # fmt: skip
 
 
 def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
-    """Let what a trial proved speak for its supply."""
+    """Let what a trial proved speak for its supply, once."""
     return add_test(carried_test(trial, prediction))
 
 
-def carry_into_load(change: Any) -> None:
-    """Let what a trial of one load proved speak for that load.
+def carry_into_load(trial: Trial, change: Any) -> None:
+    """Let what a trial of one load proved speak for that load, once.
 
     ``change`` is a :class:`web.trials.page.Learnt`.
     """
-    add_reading(change.load, "charge-drop", change.data, note=change.note)
+    key = uuid.uuid5(trial.client_key, f"charge drop of {change.load.pk}")
+    add_reading(change.load, "charge-drop", change.data, note=change.note, client_key=key)
 
 
 def simulated_run(trial: Trial) -> StandinRun:
@@ -177,7 +179,8 @@ def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
 def simulate_on(trial: Trial, to_the_end: bool = False) -> None:
     """Check in as the stand-in shows it: at the next suggested time, or at all until it stops.
 
-    Everything is worked out before the database is kept from others.
+    Everything is worked out before the database is kept from others. Sent twice it acts once: where
+    another hand checked in meanwhile, that counts.
     """
     run = simulated_run(trial)
     stop_h = run.stop_h(trial.stop_at)
@@ -185,6 +188,9 @@ def simulate_on(trial: Trial, to_the_end: bool = False) -> None:
     ends = to_the_end or not looks
     shown = [(hour, run.seen(hour)) for hour in (looks if to_the_end else looks[:1])]
     with as_one(trial.job, f"The simulated supply ran {trial.name} on"):
+        trial.as_stored()
+        if trial.check_ins.live().count() != len(trial.known_check_ins()):
+            return
         for hour, data in shown:
             check_in(CheckIn(trial=trial, at=trial.started_at + timedelta(hours=hour), data=data))
         vars(trial).pop("live_check_ins", None)

@@ -290,7 +290,7 @@ def carry_reading(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     change = view_of(record, LONG_WAIT_S).learnt
     if change is None or change.done:
         raise Http404
-    actions.carry_into_load(change)
+    actions.carry_into_load(record, change)
     announce_change(request, job)
     return _changed(request, job, record)
 
