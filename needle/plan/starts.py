@@ -83,21 +83,24 @@ def _start(asked: Asked, pattern: Pattern, beside: list[Pattern]) -> PlannedStar
         nonactive=pattern.nonactive,
         volts=load.volts,
     ).beside(others)
+    after = start.after
+    asked_va, running_va, running_w = _spans(start.asks_va, after.va, after.all_w)
     return PlannedStart(
         load=load.name,
         start_va=load.start_va,
         others_w=others.usual_w,
-        asked_va=_span(start.asks_va),
-        running_va=_span(start.after.va),
-        running_w=_span(start.after.all_w),
+        asked_va=asked_va,
+        running_va=running_va,
+        running_w=running_w,
         verdict=start.verdict(inverter, load.tried),
         beside=tuple(other.load.name for other in beside),
     )
 
 
-def _span(values: np.ndarray) -> tuple[float, float, float]:
-    low, middle, high = (float(value) for value in np.quantile(values, [0.1, 0.5, 0.9]))
-    return low, middle, high
+def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
+    """10th, 50th and 90th percentile of each, over draws; found at one go."""
+    spans = np.quantile(np.stack(values), [0.1, 0.5, 0.9], axis=1).T
+    return [(float(low), float(middle), float(high)) for low, middle, high in spans]
 
 
 def _running_w(pattern: Pattern) -> np.ndarray:
