@@ -110,6 +110,16 @@ class JobTest(SiteTest):
         self.assertEqual((job.currency, job.mains_v, job.mains_hz), ("¤", 120.0, 60.0))
         self.assertEqual(answer.url, f"/jobs/{job.pk}/loads/add/")
 
+    def test_a_removed_job_is_not_what_its_form_makes_again(self):
+        form = {"name": "Home", "mains": "230-50", "client_key": str(uuid.uuid4())}
+        for _ in range(2):
+            self.client.post("/jobs/", form)
+        first = Job.objects.get(name="Home")
+        self.client.post(f"/jobs/{first.pk}/remove/")
+        self.client.post("/jobs/", form)
+        self.assertEqual(Job.objects.filter(name="Home", removed_at=None).count(), 1)
+        self.assertEqual(Job.objects.filter(name="Home").count(), 2)
+
     def test_bad_jobs_keep_what_was_typed(self):
         for changes, said in [
             ({"name": ""}, "required"),

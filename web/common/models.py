@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from typing import Any, ClassVar, Self
 
 from django.db import models
@@ -40,6 +41,19 @@ class Record(models.Model):
 
     class Meta:
         abstract = True
+
+    def sent_before(self, mine: Callable[[Any], bool]) -> Any:
+        """The record that the same form made before; None where this one is to be stored.
+
+        A key of what is not ``mine``, or was taken out since, is replaced: nobody is handed
+        another's record, and who sends a form again after an undo wants it back.
+        """
+        known = type(self)._default_manager.filter(client_key=self.client_key).first()
+        if known is not None and mine(known) and known.removed_at is None:
+            return known
+        if known is not None:
+            self.client_key = uuid.uuid4()
+        return None
 
     def as_stored(self) -> Self:
         """The record as it is stored, kept from others to the end of the transaction.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any, TypeVar
@@ -25,20 +24,15 @@ R = TypeVar("R", bound=Record)
 def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
     """Store a new record, once for its ``client_key``.
 
-    A key that another job already used is replaced, never followed; and so is that of a record
-    that was taken out since: who sends its form again wants it back.
-
     Returns
     -------
     record, created
         The stored record, and False where the same form had been sent before.
     """
     with transaction.atomic():
-        known: Any = type(record)._default_manager.filter(client_key=record.client_key).first()
-        if known is not None and _job_of(known) == job and known.removed_at is None:
-            return known, False
+        known = record.sent_before(lambda known: _job_of(known) == job)
         if known is not None:
-            record.client_key = uuid.uuid4()
+            return known, False
         record.save()
         _remember(job, record, "", label)
     return record, True
@@ -152,13 +146,11 @@ def _remember(job: Job, record: Record, before: str, label: str) -> None:
 
 
 def add_job(job: Job) -> Job:
-    """Store a new job, once for its ``client_key``; another's key never hands out their job."""
+    """Store a new job, once for its ``client_key``."""
     with transaction.atomic():
-        known = Job.objects.filter(client_key=job.client_key).first()
-        if known is not None and known.owner == job.owner:
-            return known
+        known = job.sent_before(lambda known: known.owner == job.owner)
         if known is not None:
-            job.client_key = uuid.uuid4()
+            return known
         job.save()
     return job
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from typing import Any
 
 from django.db import transaction
@@ -12,13 +11,11 @@ from web.meters.models import Meter
 
 
 def add_meter(meter: Meter) -> Meter:
-    """Store a new meter, once for its ``client_key``; another's key hands out nothing."""
+    """Store a new meter, once for its ``client_key``."""
     with transaction.atomic():
-        known = Meter.objects.filter(client_key=meter.client_key).first()
-        if known is not None and known.owner == meter.owner:
-            return known
+        known = meter.sent_before(lambda known: known.owner == meter.owner)
         if known is not None:
-            meter.client_key = uuid.uuid4()
+            return known
         meter.save()
     return meter
 
