@@ -6,7 +6,7 @@ from needle.decide.starting import words_of
 from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.matching.models import Correction
-from web.plans.outcomes import answer_of, current_plan
+from web.plans.outcomes import QUICK_LOADS, answer_of, current_plan
 from web.supplies.models import StartTest, Supply
 
 MOTOR = {"state": "running", "watts": 610.0, "volts": 230.0, "va": 762.0, "pf": 0.8}
@@ -54,6 +54,16 @@ class StartsTest(SiteTest):
     def test_a_fragment_serves_the_change(self):
         part = self.client.get(self.url("matching:starts"), **HTMX).content.decode()
         self.assertTrue(part.strip().startswith('<div id="starts"'))
+
+    def test_of_many_loads_the_page_stands_before_their_plans_answer(self):
+        for number in range(QUICK_LOADS):
+            make_load(self.job, f"Fan {number}", 20.0, kind="induction-motor")
+        page = self.page()
+        self.assertIn("Pump on Large, with all that is ticked:", page)
+        self.assertIn('hx-trigger="load delay:800ms"', page)
+        fetched = self.client.get(self.url("matching:starts"), **HTMX).content.decode()
+        self.assertIn("Pump on Large, as in the plan:", fetched)
+        self.assertNotIn("load delay:800ms", fetched)
 
     def test_the_highest_state_counts(self):
         fridge = make_load(self.job, "Fridge", None)
