@@ -19,9 +19,9 @@ from typing import Any
 
 from django.contrib.auth import get_user_model
 from django.contrib.auth.hashers import make_password
+from django.core.management import call_command
 from django.db import connection, transaction
 
-from web.demo import scenario
 from web.demo.scenario import PASSWORD, USERNAME
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -97,7 +97,7 @@ def _read() -> dict[str, tuple[list[str], list[tuple[Any, ...]]]]:
 def load_demo() -> None:
     """Put the demo account with its jobs into the test's database."""
     if connection.vendor != "sqlite":
-        scenario.load_demo()
+        call_command("demo", verbosity=0)
         return
     with (
         transaction.atomic(),
