@@ -13,6 +13,7 @@ from django.test import Client, TestCase, override_settings
 from django.urls import reverse
 from django.utils import timezone
 
+from tests.demo_data import load_demo
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.first_start import prepare
 from web.jobs.models import Job
@@ -98,7 +99,7 @@ class DoorTest(TestCase):
         self.assertEqual(statuses[-1], 429)
 
     def test_the_demo_account_is_offered_in_demo_mode_only(self):
-        call_command("demo", stdout=StringIO())
+        load_demo()
         self.assertContains(self.client.get(reverse("accounts:sign-in")), "Look around")
         with override_settings(DEMO=False):
             self.assertNotContains(self.client.get(reverse("accounts:sign-in")), "Look around")

@@ -9,6 +9,8 @@ from django.core.management import call_command
 from django.test import TestCase
 from django.urls import reverse
 
+from tests.demo_data import load_demo
+from tests.few_draws import FewDraws
 from web.answer.going import going, unread_loads
 from web.demo.scenario import USERNAME
 from web.jobs.models import Job
@@ -34,10 +36,10 @@ def lines_of(page):
     return [line for part in parts if (line := " ".join(html.unescape(part).split()))]
 
 
-class DemoTest(TestCase):
+class DemoTest(FewDraws, TestCase):
     @classmethod
     def setUpTestData(cls):
-        call_command("demo", stdout=StringIO())
+        load_demo()
         cls.user = get_user_model().objects.get(username=USERNAME)
         cls.clinic = Job.objects.get(name="Tern Point Animal Clinic")
 
