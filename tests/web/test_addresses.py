@@ -159,7 +159,9 @@ class EveryAddressTest(SiteTest):
                         answer = self.ask(self.client, method, path, wanted)
                         self.assertLess(answer.status_code, 500)
                         self.assertNotIn(SECRET, answer.content.decode(errors="replace"))
-                        self.client.force_login(self.user)
+                        if not self.client.cookies[settings.SESSION_COOKIE_NAME].value:
+                            self.client.force_login(self.user)
+        self.assertEqual(self.client.get(self.url("loads:survey")).status_code, 200, "signed out")
         self.assertEqual(self.stored(), before)
         self.theirs.refresh_from_db()
         self.assertEqual(self.theirs.owner, self.other)
