@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 
 from django.conf import settings
+from django.contrib.auth import SESSION_KEY
 from django.core.cache import caches
 from django.test import Client, override_settings
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
@@ -64,6 +65,10 @@ def fill(job, name=SECRET):
     Capture.objects.create(load=load, name=name)
     add_logger(load, name)
     return load
+
+
+#: Addresses that take a whole job away.
+ENDING = ("jobs:delete", "jobs:remove")
 
 
 @override_settings(MAIL=True)
@@ -150,7 +155,10 @@ class EveryAddressTest(SiteTest):
             "loads": self.their_load.pk, "next": f"/jobs/{self.theirs.pk}/survey/",
             "name": "X", "kind": "led", "priority": "must", "result": "held", "times": "1",
         }  # fmt: skip
-        for name, converters in self.names:
+        # What takes the own job away comes last, so that all others meet one that is there.
+        for name, converters in sorted(self.names, key=lambda named: named[0] in ENDING):
+            if name == ENDING[0]:
+                self.assertTrue(self.job.loads.live().exists())
             for path in self.paths(name, converters, self.job):
                 if name in ("accounts:delete", "accounts:sign-out"):
                     continue
@@ -159,9 +167,8 @@ class EveryAddressTest(SiteTest):
                         answer = self.ask(self.client, method, path, wanted)
                         self.assertLess(answer.status_code, 500)
                         self.assertNotIn(SECRET, answer.content.decode(errors="replace"))
-                        if not self.client.cookies[settings.SESSION_COOKIE_NAME].value:
+                        if self.client.session.get(SESSION_KEY) != str(self.user.pk):
                             self.client.force_login(self.user)
-        self.assertEqual(self.client.get(self.url("loads:survey")).status_code, 200, "signed out")
         self.assertEqual(self.stored(), before)
         self.theirs.refresh_from_db()
         self.assertEqual(self.theirs.owner, self.other)
