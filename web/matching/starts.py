@@ -172,6 +172,8 @@ def _beside(
     together = all_of(ticked)
     by_name = {used_load.name: contenders[used_load.load.pk] for used_load in answer.used}
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
+    # Many loads meet the same others at their worst.
+    at_worst: dict[tuple[str, ...], tuple[list[Contender], Running]] = {}
     beside = {}
     for used_load in answer.used:
         pk = used_load.load.pk
@@ -180,8 +182,11 @@ def _beside(
             continue
         planned = None
         if start := starts.get(used_load.name):
-            several = [other for name in start.beside if (other := by_name.get(name)) is not None]
-            planned = others_of(contender, several, all_of(several)) or all_of([])
+            if start.beside not in at_worst:
+                others = [by_name[name] for name in start.beside if name in by_name]
+                known = [other for other in others if other is not None]
+                at_worst[start.beside] = (known, all_of(known))
+            planned = others_of(contender, *at_worst[start.beside]) or all_of([])
         beside[pk] = (others_of(contender, ticked, together), planned)
     return beside
 
