@@ -87,6 +87,13 @@ class UndoTest(SiteTest):
         self.assertContains(self.undo(), "left as it is")
         self.assertEqual(self.job.plans.filter(is_current=True).get(), second)
 
+    def test_what_is_not_there_any_more_is_left_alone(self):
+        load = make_load(self.job)
+        load.name = "Other"
+        actions.save_change(self.job, load, "Changed it")
+        load.delete()
+        self.assertContains(self.undo(), "left as it is")
+
     def test_old_changes_are_forgotten(self):
         load = make_load(self.job)
         for number in range(actions.KEPT_CHANGES + 30):

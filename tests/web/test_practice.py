@@ -137,6 +137,18 @@ class PracticeTest(SiteTest):
         run.refresh_from_db()
         self.assertEqual((len(run.doings), run.answer), (1, None))
 
+    def test_an_answer_sent_twice_at_once_counts_once(self):
+        run, answer = self.begun(), actions.answer
+
+        def answer_slowly(mine, given):
+            answer(DrillRun.objects.get(pk=mine.pk), DrillAnswer(1.0, 2.0, True))
+            answer(mine, given)
+
+        with mock.patch.object(actions, "answer", answer_slowly):
+            self.assertRedirects(self.answer(run, 3, 4), reverse("practice:run", args=[run.pk]))
+        run.refresh_from_db()
+        self.assertEqual(run.answer["low"], 1.0)
+
     def test_an_answer_is_given_once(self):
         run = self.begun()
         self.assertContains(self.answer(run, 9, 2), "lies under", status_code=422)

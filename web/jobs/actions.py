@@ -109,7 +109,7 @@ def _put_back(change: Change) -> None:
             known = {field.name for field in item.object._meta.concrete_fields}
             # What was opened before the undo is older than what is there now.
             restored: Any = item.object
-            restored.version = records.get().version + 1
+            restored.version = (records.values_list("version", flat=True).first() or 0) + 1
             restored.save(update_fields=names & known)
     else:
         records.update(removed_at=timezone.now(), version=F("version") + 1)

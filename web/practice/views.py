@@ -95,7 +95,10 @@ def answer(request: HtmxRequest, run: int) -> HttpResponse:
     try:
         actions.answer(record, form.given())
     except DocumentError as error:
-        return _page(request, _run(request, run), form, trouble=error.sentence)
+        newer = _run(request, run)
+        # The same answer, sent twice, counts once.
+        if newer.answer is None:
+            return _page(request, newer, form, trouble=error.sentence)
     return redirect("practice:run", run)
 
 
