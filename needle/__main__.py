@@ -10,6 +10,7 @@ import argparse
 import dataclasses
 import json
 import math
+import os
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -166,6 +167,8 @@ def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
         return {"file": file, "error": str(error)}
     except _NO_FIGURE:
         return {"file": file, "error": _NO_ANSWER}
+    except Exception as error:  # a fault of ours must not take the other files' answers away
+        return {"file": file, "error": f"{_FAULT} ({type(error).__name__}: {str(error)[:200]})"}
 
 
 def _round(args: argparse.Namespace) -> dict[str, Any]:
@@ -330,7 +333,12 @@ def main(argv: Sequence[str] | None = None) -> int:
         return _refused(str(error))
     except _NO_FIGURE:
         return _refused(_NO_ANSWER)
-    print("\n".join(lines))
+    try:
+        print("\n".join(lines), flush=True)
+    except BrokenPipeError:
+        # Whoever reads has seen enough (`… | head`); the interpreter must not flush once more.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
     failed = [answer for answer in several if "error" in answer and "file" in answer]
     return _refused(f"{len(failed)} of {len(several)} files were refused") if failed else 0
 
@@ -338,6 +346,7 @@ def main(argv: Sequence[str] | None = None) -> int:
 #: What figures that lead nowhere raise, and what is said then.
 _NO_FIGURE = (ValueError, OverflowError, FloatingPointError, ZeroDivisionError)
 _NO_ANSWER = "the figures given lead to no finite answer: check their size and units"
+_FAULT = "a fault of this program, not of the file"
 
 
 def _refused(why: str) -> int:

@@ -118,7 +118,8 @@ _HOURS_MINUTES = re.compile(
     r"(?:(?P<m>\d+)\s*(?:m|mins?|minutes?|)\s*)?(?:(?P<s>\d+)\s*(?:s|secs?|seconds?)\s*)?$",
     re.IGNORECASE,
 )
-MAX_TEXT = 60
+#: Longest text that is read as a quantity, and as a unit: ``watt hours per year`` has 19 letters.
+MAX_TEXT, MAX_UNIT = 60, 24
 
 
 class QuantityError(ValueError):
@@ -165,15 +166,20 @@ def _registry() -> pint.UnitRegistry:
         return _made_registry()
 
 
-@cache
+@lru_cache(maxsize=4096)
 def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
     """Resolve a unit as written to a registry unit and its dimension, or None.
+
+    The registry's own search takes time that grows with the square of the text's length, so that
+    nothing longer than a unit reaches it.
 
     Where a spelling has two readings (F is farads or Fahrenheit, m is metres or minutes) the one
     of the ``wanted`` dimension is taken.
     """
     import pint
 
+    if len(text) > MAX_UNIT:
+        return None
     written = " ".join(text.replace("\u00b5", "µ").replace("μ", "µ").split())
     candidates = []
     for candidate in (written, _SPELLINGS.get(written.casefold())):

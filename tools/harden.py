@@ -1,6 +1,6 @@
 """``make harden``: kills, mutated input, foreign ids, load, backups and what is pinned, in figures.
 
-``python -m tools.harden [PART] [--kills 1000] [--mutations 100000] [--minutes 10]``
+``python -m tools.harden [PART] [--kills 1000] [--mutations 100000] [--documents 20000] [--minutes 10]``
 """
 
 from __future__ import annotations
@@ -43,6 +43,13 @@ def mutations(count: int) -> None:
     print(f"{count} mutated posts, packages, documents and captures…", flush=True)
     tests("tests.web.test_mutations", STEADY_MUTATIONS=count,
           STEADY_SEED=int(time.time()))  # fmt: skip
+
+
+def documents(count: int) -> None:
+    """Valid documents at random: plans, a quarter as many trials and profiles, rounds a tenth."""
+    print(f"{count} valid plans at random, and trials, profiles and rounds…", flush=True)
+    tests("tests.core.test_random_documents", STEADY_DOCUMENTS=count,
+          STEADY_SEED=int(time.time()) % 10**9)  # fmt: skip
 
 
 def addresses() -> None:
@@ -136,15 +143,16 @@ def _since(path: Path, name: str, version: str) -> str:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("part", nargs="?", default="all",
-                        choices=["all", "kills", "mutations", "addresses", "load", "backups",
+                        choices=["all", "kills", "mutations", "documents", "addresses", "load", "backups",
                                  "audit"])  # fmt: skip
     parser.add_argument("--kills", type=int, default=1000)
     parser.add_argument("--mutations", type=int, default=100_000)
+    parser.add_argument("--documents", type=int, default=20_000)
     parser.add_argument("--minutes", type=float, default=10.0)
     args = parser.parse_args()
     parts = {
         "kills": lambda: kills(args.kills), "mutations": lambda: mutations(args.mutations),
-        "addresses": addresses, "backups": backups, "load": lambda: load(args.minutes),
+        "documents": lambda: documents(args.documents), "addresses": addresses, "backups": backups, "load": lambda: load(args.minutes),
         "audit": audit,
     }  # fmt: skip
     for name, part in parts.items():

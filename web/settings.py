@@ -24,6 +24,8 @@ MQTT_CA = env.str("STEADY_MQTT_CA", "")
 MQTT_USERS = env.list("STEADY_MQTT_USERS", default=[])
 #: Processes beside the site's own that work out answers; 0: in the site's own threads.
 ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
+#: Whether a fault in an answer ends the request (for tests), rather than being said on the page.
+ANSWER_FAULTS_RAISE = False
 
 
 def _secret_key() -> str:
@@ -79,6 +81,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "web.common.middleware.private_pages",
+    "web.common.middleware.short_queries",
     "web.accounts.middleware.own_units",
     "web.common.middleware.Refusals",
     "django_htmx.middleware.HtmxMiddleware",

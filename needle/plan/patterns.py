@@ -136,7 +136,12 @@ class Pattern:
         return np.searchsorted(self.uses[:, 0], minute, side="right") - 1
 
     def on_since(self, rows: np.ndarray, minute: np.ndarray) -> np.ndarray:
-        """Minute at which it switched on, for draws ``rows`` at their ``minute``."""
+        """Minute at which it switched on, for draws ``rows`` at their ``minute``.
+
+        Minus infinity where the load has no use within the plan.
+        """
+        if not len(self.uses):
+            return np.full(np.shape(minute), -np.inf)
         since = self.uses[np.maximum(self.use_at(minute), 0), 0].astype(float)
         if self.phase is None:
             return since

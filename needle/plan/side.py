@@ -150,7 +150,11 @@ class BatterySide:
         return idle
 
     def offered(self, first: int, last: int) -> tuple[np.ndarray | None, np.ndarray | None]:
-        """W that sun and chargers offer (draws or 1, minutes), and the most of other batteries."""
+        """W that sun and chargers offer (draws or 1, minutes), and the most of other batteries.
+
+        Minutes beyond the plan's end are left out.
+        """
+        last = min(last, len(self.inverter_on))
         other = None if self.other_w is None else self.other_w[first:last]
         if not self.steady:
             return None, other

@@ -168,7 +168,8 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     likely = likely_run(as_conditioned(plan, asked.inputs), trips, minutes)
     return Outcome(
         plan=plan,
-        runtime_h=np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES_PER_HOUR),
+        # Hours that are no whole minutes end within the last one.
+        runtime_h=np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
         never_cycles_off_h=likely.never_off_h,
         stops_by=np.isfinite(bank.stop_min),
         cut_off=bank.cut_off,

@@ -33,7 +33,9 @@ def start_va(
     notices : list of str
     """
     read = [(_va(start, power_factor, mains_v), start) for start in starts]
-    quick = sorted((va, start) for va, start in read if not _is_slow(start))
+    quick = sorted(
+        ((va, start) for va, start in read if not _is_slow(start)), key=lambda pair: pair[0]
+    )
     slow = max((va for va, start in read if _is_slow(start)), default=0.0)
     if not quick:
         return _general(running_va, kind, slow)

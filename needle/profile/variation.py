@@ -48,6 +48,8 @@ def day_spread(kind: Kind, seen: Sequence[tuple[int, float]] = ()) -> float:
     """
     squares, weight = DAYS_WORTH * kind.day_spread**2, float(DAYS_WORTH)
     for days, spread in seen:
+        if days < 2:  # one day, or less, does not show how days differ
+            continue
         squares += (days - 1) * spread**2
         weight += days - 1
     return math.sqrt(squares / weight)

@@ -121,6 +121,9 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
     """Deal measurements out to meters, one's minutes one after another, with what each leaves."""
     free = {meter.name: 0.0 for meter in visit.meters}
     for name, until in visit.busy:
+        # A meter that was removed since is busy with its step, and is dealt no other.
+        if name not in free:
+            continue
         free[name] = max(0.0, (until - visit.begins).total_seconds() / 60)
     classes = {meter.name: meter.instrument.key for meter in visit.meters}
     mine = 0.0

@@ -55,6 +55,8 @@ SPREADS = {LEVEL: 0.02, SUN: 0.05, HELD: 0.0, GAIN: 0.01, VOLTS: 0.012, KNEE_SCO
            LAG: 0.9}  # fmt: skip
 #: The sun's where only W in of some moments are known.
 MEASURED_SUN = 0.15
+#: How far a particle's watts, sun or battery may lie from what is believed (logarithm): 150 times.
+FARTHEST = 5.0
 #: How far the battery lies below its belief where that is far off (logarithm): batteries are worn
 #: more often than they are better than they say.
 WORN = -0.1
@@ -445,6 +447,13 @@ class Particles:
     def _take(self, values: np.ndarray) -> None:
         """Take over the state; the charge follows from it."""
         self.state = dict(zip(self.state, values.T, strict=True))
+        believed = {
+            LEVEL: self.expected.log_level[self.rows], SUN: self.expected.log_sun[self.rows],
+            HELD: np.log(self.expected.battery.capacity_wh[self.rows]),
+        }  # fmt: skip
+        for name, middle in believed.items():
+            # Figures that contradict one another must not push a particle out of all bounds.
+            self.state[name] = np.clip(self.state[name], middle - FARTHEST, middle + FARTHEST)
         self._be()
         self.settle()
 

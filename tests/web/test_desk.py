@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import multiprocessing
 import operator
 import os
@@ -17,10 +18,35 @@ from needle.document import DocumentError
 from needle.plan.document import parse_plan
 from tests.web.base import SiteTest, clear_caches, make_load, make_supply
 from web.plans import desk
+from web.plans.actions import save_plan
 from web.plans.desk import Desk, NotReady
+from web.plans.models import Plan
 
 #: Longest that a process takes to start on a busy machine, s.
 LONG = 60.0
+
+
+class FailingAnswerTest(SiteTest):
+    """An answer that ends in a fault takes no page away on which its cause can be repaired."""
+
+    def test_every_page_of_the_job_still_opens(self):
+        load, supply = make_load(self.job), make_supply(self.job)
+        plan = save_plan(Plan(job=self.job, name="Night", supply=supply))
+        fault = mock.patch("web.plans.outcomes.work_out", side_effect=IndexError("ours"))
+        with fault, override_settings(ANSWER_FAULTS_RAISE=False):
+            with self.assertLogs("steady.answers", "ERROR"):
+                page = self.client.get(self.url("plans:plan", plan.pk))
+            self.assertContains(page, "a fault of this program")
+            logging.disable(logging.ERROR)
+            self.addCleanup(logging.disable, logging.NOTSET)
+            for name, args in (
+                ("loads:survey", ()), ("loads:load", (load.pk,)), ("supplies:supply", (supply.pk,)),
+                ("plans:edit", (plan.pk,)), ("plans:entry", (plan.pk, load.pk)),
+                ("matching:starts", ()), ("trials:index", ()), ("sheets:sheet", ()),
+                ("plans:alone", ()), ("rounds:index", ()),
+            ):  # fmt: skip
+                with self.subTest(page=name):
+                    self.assertEqual(self.client.get(self.url(name, *args)).status_code, 200)
 
 
 @override_settings(ANSWER_WORKERS=1)

@@ -92,11 +92,17 @@ class FuzzTest(TestCase):
         self.send(f"plans/0/loads/{self.load.pk}/", data)
 
     @QUIET
-    @given(TYPED, st.sampled_from(["Wh", "h", "°C", "share", "furlong", ""]))
+    @given(TYPED, st.sampled_from(["Wh", "h", "°C", "share", "furlong", "", "W" * 1500]))
     def test_echo(self, text, unit):
         self.client.force_login(self.user)
-        answer = self.client.get("/quantity/", {"text": text, "unit": unit})
-        self.assertEqual(answer.status_code, 200)
+        answer = self.client.get("/quantity/", {"of": "v", "v": text, "unit": unit})
+        self.assertEqual(answer.status_code, 414 if len(text) > 2000 else 200)
+
+    def test_no_long_query_reaches_a_parser(self):
+        self.client.force_login(self.user)
+        for query in ({"of": "v", "v": "5 W", "unit": "W" * 20_000}, {"x" * 30_000: ""}):
+            self.assertEqual(self.client.get("/quantity/", query).status_code, 414)
+        self.assertEqual(self.client.get("/find/", {"q": "9" * 5000}).status_code, 414)
 
 
 class BenchFuzzTest(TestCase):

@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+import queue
 import threading
 import unittest
 from unittest import mock
@@ -55,6 +56,16 @@ class SampleTest(unittest.TestCase):
                                    ({"P": "high"}, "P", "not a number"), (True, "", "not a number"),
                                    (b"\xff", "", "neither")):  # fmt: skip
             with self.subTest(payload=payload), self.assertRaisesRegex(DocumentError, said):
+                self.sample(payload, key)
+
+    def test_odd_numbers_and_keys_are_refused_not_faults(self):
+        huge = b"1" + b"0" * 400
+        for payload, key, said in (
+            (huge, "", "not a number"), (b'{"W": ' + huge + b"}", "W", "not a number"),
+            (b'{"W": 1e999}', "W", "not a finite"), (b'{"time": ' + huge + b', "watts": 1}', "",
+             "not a number"), (b"[5]", "\u00b2", "not a number"), (b"1" * 2_100_000, "", "longer"),
+        ):  # fmt: skip
+            with self.subTest(payload=payload[:20]), self.assertRaisesRegex(DocumentError, said):
                 self.sample(payload, key)
 
     def test_what_waited_without_a_time_is_left_out(self):
@@ -183,6 +194,46 @@ class BrokerTest(TransactionTestCase):
         capture = loggers.collect(self.logger, "Freezer")
         self.assertEqual(capture.rows, sent + more)
         self.assertEqual(capture.begins.timestamp(), 1_800_000_000)
+
+
+class PumpTest(SiteTest):
+    """A listener without a network: what lies in its inbox."""
+
+    def setUp(self):
+        super().setUp()
+        self.load = make_load(self.job)
+        loggers.add_logger(self.load, "Freezer", topic="home/freezer")
+        self.listener = Listener("mqtt://127.0.0.1")
+        self.listener.client = mock.Mock()
+
+    def came(self, mid, payload):
+        message = mock.Mock(mid=mid, topic="home/freezer", payload=payload, retain=False)
+        self.listener._came(None, None, message)
+
+    def acknowledged(self):
+        return [call.args[0] for call in self.listener.client.ack.call_args_list]
+
+    def test_no_message_ends_the_pump_and_each_is_acknowledged(self):
+        self.came(1, b"1" + b"0" * 400)
+        self.came(2, b"92.4")
+        with self.assertLogs("steady.mqtt", "WARNING"):
+            self.assertEqual(self.listener.pump(0), 1)
+        self.assertEqual(self.acknowledged(), [1, 2])
+        self.came(3, b"93")
+        with (
+            mock.patch.object(loggers, "take", side_effect=RuntimeError("a fault of ours")),
+            self.assertLogs("steady.mqtt", "ERROR"),
+        ):
+            self.assertEqual(self.listener.pump(0), 0)
+        self.assertEqual(self.acknowledged(), [1, 2, 3])
+
+    def test_the_inbox_has_an_end_beyond_which_messages_stay_with_the_broker(self):
+        self.listener.inbox = queue.Queue(2)
+        with self.assertLogs("steady.mqtt", "WARNING"):
+            for mid in range(3):
+                self.came(mid, b"92")
+        self.listener.pump(0)
+        self.assertEqual(self.acknowledged(), [0, 1])
 
 
 class TopicTest(SiteTest):

@@ -11,6 +11,8 @@ from django.utils import timezone
 from needle.plan import answering
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
+from web.meters.actions import add_meter, remove_meter
+from web.meters.models import Meter
 from web.rounds import actions
 from web.rounds.models import DONE, IMPOSSIBLE, STARTED, MeasuringRound
 
@@ -103,6 +105,18 @@ class RoundTest(SiteTest):
         number = next(n for n, step in enumerate(record.steps) if step["load"] == "Box")
         self.mark(record, number, IMPOSSIBLE)
         self.assertNotIn("Box", self.subjects(self.made()))
+
+    def test_a_meter_that_is_removed_while_its_step_runs(self):
+        meter = add_meter(Meter(owner=self.user, name="Blue", kind="plug"))
+        self.plan(own=["own:Blue"], plug="1")
+        record = self.made()
+        number = next(n for n, step in enumerate(record.steps) if step["meter"] == "Blue")
+        self.mark(record, number, STARTED)
+        remove_meter(meter)
+        answer = self.client.post(self.url("rounds:anew", record.pk), follow=True)
+        self.assertEqual(answer.status_code, 200)
+        started = [step for step in self.made().steps if step["state"] == STARTED]
+        self.assertEqual([step["meter"] for step in started], ["Blue"])
 
     def test_a_reading_that_comes_plans_the_rest_anew(self):
         self.plan()

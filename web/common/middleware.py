@@ -27,6 +27,26 @@ def private_pages(
     return middleware
 
 
+#: Letters of one value of a query, and of all of it: what pages ask for is far shorter.
+MOST_VALUE, MOST_QUERY = 2_000, 20_000
+
+
+def short_queries(
+    get_response: Callable[[HttpRequest], HttpResponse],
+) -> Callable[[HttpRequest], HttpResponse]:
+    """Refuse long queries before any parser or pattern sees them: a link can be sent to anybody."""
+
+    def middleware(request: HttpRequest) -> HttpResponse:
+        if len(request.META.get("QUERY_STRING", "")) > MOST_QUERY or any(
+            len(value) > MOST_VALUE for values in request.GET.lists() for value in values[1]
+        ):
+            words = f"This address is too long: at most {MOST_VALUE} letters a value."
+            return HttpResponse(words, status=414, content_type="text/plain")
+        return get_response(request)
+
+    return middleware
+
+
 class Refusals:
     """A write that cannot be made now is a sentence, never a fault.
 

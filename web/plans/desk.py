@@ -7,6 +7,7 @@ waits longer than they said: what is not ready yet is asked for again. Without s
 
 from __future__ import annotations
 
+import logging
 import multiprocessing
 import os
 import threading
@@ -20,6 +21,10 @@ from typing import Any, TypeVar
 from django.conf import settings
 from django.core.cache import caches
 
+from needle.document import DocumentError
+
+log = logging.getLogger("steady.answers")
+
 T = TypeVar("T")
 KEPT_S = 24 * 3600
 #: Questions that may lie on the desk.
@@ -28,6 +33,19 @@ MOST = 64
 
 class NotReady(Exception):
     """The answer is being worked out; ask again in a moment."""
+
+
+class AnswerFailedError(DocumentError):
+    """Raised when working out an answer ends in a fault of this program.
+
+    A refusal like any other, so that the pages on which the figures stand can still be opened.
+    """
+
+    def __init__(self) -> None:
+        super().__init__("", "a fault of this program, not of your figures; it was written down")
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), ()
 
 
 class Desk:
@@ -143,14 +161,36 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
     ------
     NotReady
         It takes longer than ``wait_s``.
+    DocumentError
+        What was given is refused, or leads to a fault (:class:`AnswerFailedError`).
     """
     known = kept(key)
     if known is not None:
         return known
     if settings.ANSWER_WORKERS:
-        return DESK.ask(key, owner, wait_s, work, *given)
+        return guarded(DESK.ask, key, owner, wait_s, work, *given)
     if wait_s <= 0:
         raise NotReady
-    answer = work(*given)
+    answer = guarded(work, *given)
     caches["answers"].set(key, answer, KEPT_S)
     return answer
+
+
+def guarded(work: Callable[..., T], *given: Any) -> T:
+    """What a function answers; a fault in it is logged and becomes a refusal.
+
+    Raises
+    ------
+    NotReady, DocumentError
+        As the function raises them.
+    AnswerFailedError
+    """
+    try:
+        return work(*given)
+    except (NotReady, DocumentError):
+        raise
+    except Exception as error:
+        if settings.ANSWER_FAULTS_RAISE:
+            raise
+        log.exception("An answer failed")
+        raise AnswerFailedError from error

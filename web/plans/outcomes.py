@@ -18,7 +18,7 @@ from needle.plan.simulate import Outcome
 from needle.plan.suggestions import Suggestion, hours_won
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.desk import NotReady, kept, worked_out
+from web.plans.desk import AnswerFailedError, NotReady, guarded, kept, worked_out
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan
 from web.plans.used import UsedLoad
@@ -96,6 +96,9 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
         worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
     except NotReady:
         return Answer(draft, trouble="pending", words="Working it out…")
+    except AnswerFailedError as error:
+        words = f"The plan cannot be worked out: {error.message}. Change it, or undo the last step."
+        return Answer(draft, trouble="refused", words=words, quick=quick)
     except DocumentError as error:
         words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, trouble="refused", words=words, quick=quick)
@@ -114,7 +117,7 @@ def _worked(doc: dict[str, Any], draft: Draft, wait_s: float) -> Worked:
 
 def _quickly(doc: dict[str, Any]) -> Worked:
     """The full answer where it is kept, else a quick one."""
-    return kept(key_of(doc)) or work_out_quickly(doc)
+    return kept(key_of(doc)) or guarded(work_out_quickly, doc)
 
 
 def _named(error: DocumentError, draft: Draft) -> str:

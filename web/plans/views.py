@@ -320,6 +320,8 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
         context["pending"] = answer.pending
     except NotReady:
         context["pending"] = True
+    except DocumentError as error:
+        return HttpResponse(f"Sizes cannot be worked out: {error.message}.", status=200)
     return render(request, "plans/_sizes.html", context)
 
 

@@ -124,6 +124,8 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         looks = _looks(marked(trial, wait_s)) if whole and not trial.running else []
     except NotReady:
         return TrialView(trial, core, None, "", "Working it out…", rows, pending=True)
+    except DocumentError as error:
+        return TrialView(trial, core, None, error.sentence, "", rows)
     prediction = tale.prediction
     if prediction is None:
         words = "Nothing to go by yet: check in with a charge, a count or the watts drawn."

@@ -7,6 +7,7 @@ import json
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
+from needle.document import DocumentError
 from needle.trial.follow import Mark, Score, Told, mark_of, score, tell
 from web.plans.desk import NotReady, worked_out
 from web.trials.models import Trial
@@ -56,4 +57,6 @@ def score_of(trials: Sequence[Trial]) -> tuple[Score, int]:
             marks.append(marked(trial, 0.0 if waiting else PAGE_WAIT_S))
         except NotReady:
             waiting += 1
+        except DocumentError:
+            continue
     return score([mark for mark in marks if mark.looks]), waiting
