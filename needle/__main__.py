@@ -67,12 +67,13 @@ def _agree(args: argparse.Namespace) -> dict[str, Any]:
 
 def _profile(args: argparse.Namespace) -> dict[str, Any]:
     from needle.profile.document import as_document, parse_load
+    from needle.profile.ledger import ledger_of
     from needle.profile.profile import derive
 
     data = _load(args.file)
     if isinstance(data, dict):
         _take_captures(data, Path(args.file))
-    return as_document(derive(parse_load(data)))
+    return as_document(derive(parse_load(data)), ledger_of(data))
 
 
 def _take_captures(load: dict[str, Any], beside: Path) -> None:
@@ -139,17 +140,22 @@ def _plan(args: argparse.Namespace) -> Any:
 
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
+    from needle.ledger import as_document as ledger_document
     from needle.plan import alone
     from needle.plan.document import parse_plan
+    from needle.plan.ledger import ledger_of
     from needle.plan.report import as_document
     from needle.plan.simulate import simulate
 
     document = _load(file)
     _take_plan_captures(document, Path(file))
     plan = parse_plan(document)
+    outcome = simulate(plan, draws=args.draws, seed=args.seed)
+    ledger = ledger_of(document, outcome)
     if args.alone:
-        return alone.as_document(alone.alone(plan, args.draws, args.seed))
-    return as_document(simulate(plan, draws=args.draws, seed=args.seed))
+        answer = alone.as_document(alone.alone(plan, args.draws, args.seed))
+        return {**answer, "ledger": ledger_document(ledger)}
+    return as_document(outcome, ledger=ledger)
 
 
 def _take_plan_captures(plan: Any, beside: Path) -> None:
@@ -172,7 +178,9 @@ def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
 
 
 def _round(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.ledger import as_document as ledger_document
     from needle.plan.answering import work_out
+    from needle.plan.ledger import ledger_of
     from needle.round.planning import plan_round
     from needle.round.report import as_document
     from needle.round.visit import Visit, carried, clock_of
@@ -192,7 +200,8 @@ def _round(args: argparse.Namespace) -> dict[str, Any]:
         keep_plugged=frozenset([*kept, *args.keep_plugged]) - frozenset(args.may_unplug),
         qualified=args.qualified, target="grades" if args.grades else "plan",
     )  # fmt: skip
-    return as_document(plan_round(outcome, visit))
+    answer = as_document(plan_round(outcome, visit))
+    return {**answer, "ledger": ledger_document(ledger_of(document, outcome))}
 
 
 def _drill(args: argparse.Namespace) -> dict[str, Any]:

@@ -260,6 +260,20 @@ def multiple_of(text: str) -> int:
     return int(match["count"]) if match else 1
 
 
+def charge_volts(text: str) -> float | None:
+    """Volts of ``80 Ah @ 12.8 V``; None where amp-hours were not written with volts."""
+    parts = _AT_VOLTS.match(text.strip())
+    if parts is None:
+        return None
+    try:
+        with _ONE_AT_A_TIME:
+            _parse_in(_MILLIAMP_HOURS.sub(lambda match: match[0].replace(",", ""), parts["charge"]),
+                      "Ah")  # fmt: skip
+            return _parse_in(parts["volts"], "V")
+    except QuantityError:
+        return None
+
+
 def volts_amps(text: str) -> tuple[float, float] | None:
     """Volts and amps of ``6.3 A @ 230 V`` or ``12.6 V x 11 A``; None where it is neither."""
     match = _PRODUCT.match(text.strip())

@@ -358,6 +358,82 @@ def plan_document(rng: Random, most_loads: int = 12) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def rich_plan(rng: Random) -> dict[str, Any]:
+    """A plan as people have it: a day and more, loads that the supply carries, all sorts of keys.
+
+    What is random is which keys are given, not whether anything runs at all.
+    """
+    start = FIRST_DAY.replace(hour=18)
+    battery_: dict[str, Any] = {
+        "chemistry": rng.choice(["lfp", "lithium", "lead"]), "nominal_wh": 3000.0, "volts": 25.6,
+        **maybe(rng, 0.3, floor=0.1, capacity_factor=0.9, capacity_spread=0.04, start_charge=0.95,
+                charge_efficiency=0.95, peukert_n=1.15, rated_hours=20, internal_ohm=0.02,
+                ohm_spread=0.1, cutoff_v=21.0, measured_c=20, peukert_spread=0.2, cold_spread=0.2,
+                taper_spread=0.2),
+    }  # fmt: skip
+    supply: dict[str, Any] = {
+        "battery": battery_,
+        "inverter": {"continuous_w": 1200.0, **maybe(
+            rng, 0.3, surge_va=2400.0, surge_s=4.0, idle_w=12.0, idle_spread=0.1, efficiency=0.9,
+            efficiency_spread=0.02, square_per_w=2e-5, square_spread=0.2, continuous_va=1300.0,
+            overload=[[1.15, 300], [1.5, 60]], waveform="stepped", volts=230, off_unused=True)},
+        "outputs": [{"name": "dc12", "volts": 12, **maybe(
+            rng, 0.3, kind="converter", max_w=120.0, max_a=10.0, idle_w=1.5, idle_spread=0.2,
+            efficiency=0.9, efficiency_spread=0.03, off_unused=True, off_when_idle=True)}],
+        "inputs": [{"name": "sun", "volts": 40, **maybe(rng, 0.5, max_w=150.0, max_a=4.0,
+                                                       controller_a=6.0)}],
+        **maybe(rng, 0.2, total_max_w=1500.0, name="Case"),
+    }  # fmt: skip
+    names = ["Box", "Lamp", "Pump", "Laptop"]
+    supply["tests"] = supply_tests(rng, supply, names) if rng.random() < 0.5 else []
+    box: dict[str, Any] = {"name": "Box", **rng.choice([
+        {"running_w": 90.0, "duty": 0.4, **maybe(
+            rng, 0.4, resting_w=2.0, cycle_min=45.0, power_factor=0.65, start_va=700.0, start_s=0.4,
+            spread=0.08, watts_spread=0.04, duty_spread=0.08, start_spread=0.3, day_spread=0.07,
+            day_swing=0.12, power_factor_spread=0.05, kind="compressor-fixed", volts=230)},
+        {"profile": {"name": "Box", "kind": "compressor-fixed", "set_c": 4,
+                     "readings": [reading_of(rng, 90, "label"), reading_of(rng, 90, "spot"),
+                                  {"type": "energy", "wh": 700, "hours": 21.5, "room_c": 22},
+                                  *readings(rng, 2)]}},
+    ]), **maybe(rng, 0.3, set_c=4, measured_room_c=22, measured_set_c=5, pull_down_wh=60.0,
+                priority="must", cares="store", count=2, start_tested="held", start_beside_w=30.0,
+                start_times=2, start_ran_s=90.0)}  # fmt: skip
+    lamp = {"name": "Lamp", "running_w": 38.0, "route": rng.choice(["ac", "dc12"]),
+            "use": {"between": [["18:30", "22:30"], ["06:00", "08:00"]]},
+            **maybe(rng, 0.3, spread=0.1, watts_spread=0.1, adapter=0.88, adapter_spread=0.05,
+                    power_factor=0.6, va_spread=0.05, priority="nice", meter="Mine",
+                    meter_spread=0.01, can=["dc12"], volts=12,
+                    settings=[{"name": "low", "running_w": 20.0, "duty": 1.0}])}  # fmt: skip
+    pump = {"name": "Pump", "running_w": 400.0, "use": {"tasks": ["19:15", "07:15"]},
+            "steps": [{"watts": 400.0, "minutes": 12.0},
+                      {"watts": 250.0, "minutes": 6.0, "duty": 0.5}],
+            **maybe(rng, 0.3, task_spread=0.1, watts_spread=0.05, start_va=1500.0, spread=0.1,
+                    start_spread=0.3, flexible=[["07:00", "20:00"]], alone=True, power_factor=0.8,
+                    priority="nice")}  # fmt: skip
+    laptop = {"name": "Laptop", "route": "dc12", "use": {"charges": ["19:00"]},
+              "charge": {"pack_wh": 52.0, "watts": 45.0,
+                         **maybe(rng, 0.5, missing=0.8, efficiency=0.85)},
+              **maybe(rng, 0.3, running_w=45.0, count=2, task_spread=0.1)}  # fmt: skip
+    sun = {"kind": "sun", "rated_w": 220, "latitude": 40.0, **maybe(
+        rng, 0.4, name="Roof", longitude=2.0, tilt=20, azimuth=170, clouds=0.3, spread=0.2,
+        connected=[["09:00", "15:00"]], shade=[["13:00", "14:30"]], **{"yield": 0.7})}  # fmt: skip
+    window = {"kind": "window", "watts": 150.0, "between": [["20:00", "22:00"]],
+              **maybe(rng, 0.4, litres_per_kwh=0.4, spread=0.1, measured_w=140.0)}  # fmt: skip
+    other = {"kind": "battery", "nominal_wh": 400.0, "max_w": 90.0,
+             **maybe(rng, 0.5, efficiency=0.8)}  # fmt: skip
+    run = {"hours": 27.0, "from": 0.98, "to": 0.1, "why": rng.choice(["floor", "by hand"]),
+           "loads": ["Box", "Lamp"], **maybe(rng, 0.4, wh=2100.0, counted="battery", room_c=18,
+                                             at="2026-08-09T18:00:00+00:00")}  # fmt: skip
+    return {
+        "start": start.isoformat(), "hours": 27.0, "needed_hours": 24.0, "supply": supply,
+        "loads": [box, lamp, pump, laptop],
+        "sources": rng.choice([[], [], [sun], [sun], [window], [window], [sun, window], [other]]),
+        "runs": rng.choice([[], [], [run]]),
+        **maybe(rng, 0.4, room_c=30.0, room_swing_c=4.0, room_warmest="14:30", odds=0.8,
+                name="Night"),
+    }  # fmt: skip
+
+
 def check_in(rng: Random, hours: float, places: list[str]) -> dict[str, Any]:
     seen = maybe(
         rng, 0.35, percent=lambda: rng.uniform(5, 100), ah=lambda: rng.uniform(1, 50),

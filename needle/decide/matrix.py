@@ -47,6 +47,8 @@ class Contender:
         How many of them run.
     volts : float or None
         V that it wants.
+    id : str
+        What its draws are made of, so that another name draws alike; empty: its name.
     """
 
     name: str
@@ -57,6 +59,7 @@ class Contender:
     power_factor: Estimate
     count: int = 1
     volts: float | None = None
+    id: str = ""
 
     def start(self) -> Start:
         """Its start over draws, made of its name: the same on every inverter."""
@@ -89,7 +92,7 @@ class _Drawn:
 def _drawn(load: Contender) -> _Drawn:
     """A load over draws, (draws,) each; kept, since every inverter and every other load asks."""
     grey, start, watts, factor = (
-        _normals(load.name, what) for what in ("grey", "start", "watts", "power factor")
+        _normals(load.id or load.name, what) for what in ("grey", "start", "watts", "power factor")
     )
     running_w = _factors(load.running_w, watts)
     power_factor = np.minimum(1.0, _factors(load.power_factor, factor))

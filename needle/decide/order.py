@@ -9,27 +9,42 @@ by exchanging neighbours). The tests compare it with every order of small sets.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+
+from needle.decide.starting import asked_va, start_factor
 
 
 @dataclass(frozen=True)
 class Starter:
-    """A load to be switched on: running W (its highest state), VA in its first moments."""
+    """A load to be switched on: running W (its highest state), VA in its first moments.
+
+    ``power_factor`` is that of running; None where it is not known: its W then add as they stand.
+    """
 
     name: str
     running_w: float
     start_va: float
     start_s: float = 0.3
+    power_factor: float | None = None
+
+    @property
+    def nonactive_va(self) -> float:
+        """Non-active VA while it runs; 0 where its power factor is not known."""
+        if self.power_factor is None:
+            return 0.0
+        return self.running_w * math.sqrt(1 / self.power_factor**2 - 1)
 
 
 @dataclass(frozen=True)
 class Rung:
-    """One switching-on: W already running, W with it running, VA in its first moments."""
+    """One switching-on: W already running, W and VA with it running, VA in its first moments."""
 
     starter: Starter
     before_w: float
     after_w: float
+    after_va: float
     peak_va: float
 
 
@@ -41,12 +56,23 @@ def best_order(starters: Sequence[Starter]) -> list[Starter]:
 
 
 def ladder(starters: Sequence[Starter]) -> list[Rung]:
-    """Running sum and each start on top of it, in the given order."""
-    rungs, running = [], 0.0
+    """Running sum and each start on top of it, in the given order.
+
+    VA add as vectors where power factors are known (:func:`needle.decide.starting.asked_va`).
+    """
+    rungs = []
+    known_w, nonactive_va, plain_w = 0.0, 0.0, 0.0
     for starter in starters:
-        after = running + starter.running_w
-        rungs.append(Rung(starter, running, after, max(after, running + starter.start_va)))
-        running = after
+        before = known_w + plain_w
+        factor = start_factor(starter.power_factor)
+        peak = float(asked_va(starter.start_va, factor, known_w, nonactive_va, plain_w))
+        if starter.power_factor is None:
+            plain_w += starter.running_w
+        else:
+            known_w += starter.running_w
+            nonactive_va += starter.nonactive_va
+        after_va = math.hypot(known_w, nonactive_va) + plain_w
+        rungs.append(Rung(starter, before, known_w + plain_w, after_va, max(after_va, peak)))
     return rungs
 
 

@@ -10,10 +10,11 @@ from needle.decide.order import Starter, best_order, ladder, worst
 
 @dataclass(frozen=True)
 class Size:
-    """An inverter: W without end, VA for its first moments, and what it rests on."""
+    """An inverter: W and VA without end, VA for its first moments, and what it rests on."""
 
     school: str
     continuous_w: float
+    continuous_va: float
     surge_va: float
     why: str
 
@@ -23,24 +24,24 @@ def inverter_sizes(starters: Sequence[Starter]) -> list[Size]:
 
     Just enough: continuous = the running sum, surge = the worst moment in the best order of
     switching on. Roomy: twice the running sum, and 1.5 times the worst start on top of all the
-    rest, so that any order will do.
+    rest, so that any order will do. VA add as vectors where power factors are known.
     """
     if not starters:
         return []
-    running = sum(starter.running_w for starter in starters)
-    worst_rung = worst(ladder(best_order(starters)))
+    rungs = ladder(best_order(starters))
+    worst_rung, (running_w, running_va) = worst(rungs), (rungs[-1].after_w, rungs[-1].after_va)
     assert worst_rung is not None
     any_order = max(
-        running - starter.running_w + max(starter.start_va, starter.running_w)
+        ladder([*(other for other in starters if other is not starter), starter])[-1].peak_va
         for starter in starters
     )
     return [
         Size(
-            "just enough", running, max(running, worst_rung.peak_va),
+            "just enough", running_w, running_va, max(running_va, worst_rung.peak_va),
             "the running sum, and the worst moment when switched on in the best order; test it",
         ),
         Size(
-            "roomy", 2 * running, max(2 * running, 1.5 * any_order),
+            "roomy", 2 * running_w, 2 * running_va, max(2 * running_va, 1.5 * any_order),
             "twice the running sum, and 1.5 times the worst start on top of all the rest",
         ),
     ]  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -40,11 +41,14 @@ class StartTried:
         computed again.
     times : int
         How often it was tried.
+    ran_s : float or None
+        How long it ran on, s, with what ran beside it; None where nobody looked.
     """
 
     result: str
     beside_w: float = 0.0
     times: int = 1
+    ran_s: float | None = None
 
     @property
     def ran(self) -> bool:
@@ -114,6 +118,70 @@ def carried_va(
         return np.maximum(limit, (start_va + tried.settled_w) * 1.001)
     # As vectors both come to start + half of the W at the least.
     return np.minimum(limit, (start_va + tried.settled_w / 2) * 0.999)
+
+
+#: Share of its draws that a start must leave to a test, so that the test tells what the start is;
+#: with fewer it tells that the inverter carries more, or less, than it says.
+_LEAST_LEFT = 0.02
+
+
+def start_as_tried(
+    start_va: np.ndarray, limit_va: np.ndarray, tried: StartTried | None
+) -> np.ndarray:
+    """Draws of a start's VA, as a test of it on an inverter leaves them, (draws,).
+
+    One that held beside so many W drew no more than was left of what the inverter carries, one
+    that tripped drew more: each draw keeps its rank among those that this leaves.
+
+    Parameters
+    ----------
+    start_va : ndarray, (draws,)
+    limit_va : ndarray, (draws,)
+        VA that the inverter carries at a start, but for the test (:func:`carried_va`).
+    tried : StartTried or None
+    """
+    if tried is None or len(start_va) < 2:
+        return start_va
+    ordered = np.sort(start_va)
+    ranks = (np.argsort(np.argsort(start_va)) + 0.5) / len(start_va)
+    # As vectors both come to start + half of the W at the least, and to their sum at the most.
+    bound = limit_va - (tried.beside_w if tried.ran else tried.beside_w / 2)
+    below = np.searchsorted(ordered, bound, side="right") / len(start_va)
+    if tried.ran:
+        tells, places = below >= _LEAST_LEFT, ranks * below
+    else:
+        tells, places = below <= 1 - _LEAST_LEFT, below + ranks * (1 - below)
+    return np.where(tells, np.quantile(ordered, np.clip(places, 0.0, 1.0)), start_va)
+
+
+def overload_as_tried(
+    inverter: Inverter, ran: Sequence[tuple[float, float, bool]]
+) -> tuple[tuple[float, float], ...]:
+    """An inverter's overload curve with what was seen of it.
+
+    Parameters
+    ----------
+    inverter : Inverter
+    ran : sequence of (W, s, whether it then tripped)
+        Running sums above what it carries without end, and how long they ran.
+    """
+    curve = list(inverter.overload)
+    for watts, seconds, tripped in sorted(ran):
+        ratio = watts / inverter.continuous_w
+        if ratio <= 1 or seconds <= 0:
+            continue
+        carried = next((s for point, s in curve if point >= ratio), 0.0)
+        if carried < seconds:
+            # It carries this for so long, and so what is less.
+            curve = [
+                (point, max(s, seconds)) if point < ratio else (point, s) for point, s in curve
+            ]
+            curve = sorted([*((p, s) for p, s in curve if p != ratio), (ratio, seconds)])
+        if tripped:
+            curve = [
+                (point, min(s, seconds)) if point >= ratio else (point, s) for point, s in curve
+            ]
+    return tuple(curve)
 
 
 def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
@@ -382,6 +450,23 @@ class StartBeside:
             return Verdict("trips", computed.limit_va, computed.margin_va, reason, 0.0)
         if tried is not None and tried.settles(usual_w):
             return as_tested(computed, tried, usual_w)
+        if tried is not None:
+            untested = carried_va(inverter, start.va, start.start_s, start.grey)
+            return self._as_tried(
+                inverter, tried, computed, start_as_tried(start.va, untested, tried)
+            )
+        return self._by_odds(inverter, computed, None)
+
+    def _as_tried(
+        self, inverter: Inverter, tried: StartTried, computed: Verdict, va: np.ndarray
+    ) -> Verdict:
+        """The verdict beside more than ran in the test: by what the test leaves of the start."""
+        known = replace(self, start=replace(self.start, va=va))
+        return as_tested(known._by_odds(inverter, computed, tried), tried, self.others.usual_w)
+
+    def _by_odds(self, inverter: Inverter, computed: Verdict, tried: StartTried | None) -> Verdict:
+        """The verdict by how many of the draws start."""
+        start = self.start
         limit = carried_va(inverter, start.va, start.start_s, start.grey, tried)
         top = inverter.overload[-1][0] if inverter.overload else 1.0
         carried = (self.after.all_w <= inverter.continuous_w * top + 1e-6) & (
@@ -391,8 +476,7 @@ class StartBeside:
         judged = replace(computed, margin_va=min(computed.margin_va, margin))
         if self.after.usual_va > inverter.continuous_va * top:
             judged = _too_many_va(judged, self.after.usual_va, inverter)
-        judged = by_odds(judged, float(np.mean((self.asks_va <= limit) & carried)))
-        return judged if tried is None else as_tested(judged, tried, usual_w)
+        return by_odds(judged, float(np.mean((self.asks_va <= limit) & carried)))
 
 
 def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Verdict:

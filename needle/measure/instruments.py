@@ -40,6 +40,8 @@ class Instrument:
         W of its own that it counts too.
     own : bool
         Whether it is a person's own, known by its name, rather than a class of meter.
+    id : str
+        The first name that one's own had: what it is drawn by, however it is called later.
     """
 
     key: str
@@ -58,6 +60,7 @@ class Instrument:
     gain_spread: float = 0.0
     base_w: float = 0.0
     own: bool = False
+    id: str = ""
 
     @property
     def words(self) -> str:

@@ -149,6 +149,7 @@ def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instr
         fast_inrush=reader.flag("fast_inrush", kind.fast_inrush),
         logs=reader.flag("logs", kind.logs),
         base_w=reader.number("base_w", 0.0, 100, default=0.0),
+        id=str(next(iter(reader.items("formerly", most=20)), name))[:60],
     )
     if not reader.has("pairs"):
         return meter

@@ -298,9 +298,15 @@ def _start(data: dict[str, Any], path: str) -> Start:
     )
 
 
+#: Instruments that sit in a DC line: what they count was drawn there.
+DC_INSTRUMENTS = ("shunt", "usb")
+
+
 def _energy(data: dict[str, Any], path: str) -> EnergyRun:
     if data.get("counted") == "dc" and not data.get("instrument"):
         data = {**data, "instrument": "usb"}
+    elif not data.get("counted") and data.get("instrument") in DC_INSTRUMENTS:
+        data = {**data, "counted": "dc"}
     reader = Reader(data, path, (*_COMMON, "wh", "hours", "step_wh", "counted"))
     run = EnergyRun(
         wh=reader.need("wh", most=MOST_WH),

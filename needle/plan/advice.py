@@ -141,29 +141,31 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     """What a supply's display would promise at a resting and at a running moment, h.
 
     It divides what is left by what is drawn this second; both are believed, and both are wrong.
-    None without an inverter.
+    At a running moment everything is on; at a resting one what is on always, between its cycles:
+    where nothing is, that of the smallest thing alone. None where nothing draws at all.
     """
-    inverter = plan.supply.inverter
-    if inverter is None:
-        return None
-    left = usable_wh(plan.supply.battery).value
-    always = [load for load in plan.loads if not load.windows and not load.moments]
-    resting = sum(
-        load.count * (load.running_w if load.duty >= 1 else load.resting_w)
-        for load in always
-        if load.route == AC
-    )
-    running = sum(load.count * load.running_w for load in plan.loads if load.route == AC)
-    dc = {output.name: output for output in plan.supply.outputs}
-    steady_dc = sum(
-        load.count * load.running_w / dc[load.route].efficiency.value
-        for load in always
-        if load.route in dc
-    )
+    supply = plan.supply
+    left = usable_wh(supply.battery).value
+    inverter = supply.inverter
     # An inverter that feeds nothing and is off then draws nothing.
-    idle_w = 0.0 if inverter.off_unused and not feeds(plan, AC) else inverter.idle_w.value
-    at_rest, at_work = (
-        left / max(0.1, idle_w + watts / inverter.efficiency.value + steady_dc)
-        for watts in (resting, running)
-    )
-    return at_rest, at_work
+    idle_w = 0.0
+    if inverter is not None and not (inverter.off_unused and not feeds(plan, AC)):
+        idle_w = inverter.idle_w.value
+    passes = {output.name: output.efficiency.value for output in supply.outputs}
+    passes[AC] = inverter.efficiency.value if inverter is not None else 1.0
+    for output in supply.outputs:
+        if feeds(plan, output.name) or not output.off_unused:
+            idle_w += output.idle_w.value
+    working = [load.count * load.running_w / passes[load.route] for load in plan.loads]
+    resting = [
+        load.count * (load.running_w if load.duty >= 1 else load.resting_w) / passes[load.route]
+        for load in plan.loads
+        if not load.windows and not load.by_moments
+    ]
+    at_work_w = idle_w + sum(working)
+    at_rest_w = idle_w + sum(resting)
+    if at_rest_w <= 0:
+        at_rest_w = min((watts for watts in working if watts > 0), default=0.0)
+    if at_rest_w <= 0 or at_work_w <= 0:
+        return None
+    return left / at_rest_w, left / at_work_w

@@ -64,7 +64,8 @@ def alone_plan(plan: Plan, load: PlanLoad, route: str) -> Plan:
     """The plan with nothing but one of a load, on a route, without a break and without sources."""
     only = replace(load, route=route, count=1, windows=(), priority="must")
     if load.by_moments:
-        length = _task_min(load)
+        only = _in_a_row(only)
+        length = _task_min(only)
         count = math.ceil(MOST_HOURS * MINUTES_PER_HOUR / length)
         moments = tuple(plan.start + timedelta(minutes=length * number) for number in range(count))
         only = replace(only, moments=moments)
@@ -76,6 +77,22 @@ def alone_plan(plan: Plan, load: PlanLoad, route: str) -> Plan:
     supply = replace(supply, inverter=inverter, outputs=outputs)
     by_itself = replace(plan, loads=(only,), sources=(), supply=supply)
     return replace(by_itself, hours=_horizon_h(by_itself, only))
+
+
+#: Short tasks are put together to about so many minutes, since a plan's steps are whole minutes.
+_ROW_MIN = 10.0
+
+
+def _row(load: PlanLoad) -> int:
+    """How many of a load's tasks, one after the other, count as one."""
+    if load.charge is not None:
+        return 1
+    return max(1, min(600, round(_ROW_MIN / load.task_min)))
+
+
+def _in_a_row(load: PlanLoad) -> PlanLoad:
+    """A load whose short tasks come several at a time, one right after the other."""
+    return replace(load, steps=load.steps * _row(load))
 
 
 def _task_min(load: PlanLoad) -> float:
@@ -126,14 +143,17 @@ def _alone(plan: Plan, load: PlanLoad, route: str, draws: int, seed: int) -> Alo
     capped = by_itself.hours >= MOST_HOURS and span[1] >= MOST_HOURS - 1e-6
     if not load.by_moments:
         return Alone(load.name, route, span, None, daily, capped)
-    low, likely, high = (int(h * MINUTES_PER_HOUR // _task_min(load)) for h in span)
+    row_min, row = _task_min(_in_a_row(load)), _row(load)
+    low, likely, high = (int(h * MINUTES_PER_HOUR / row_min * row) for h in span)
     return Alone(load.name, route, None, (low, likely, high), daily, capped)
 
 
 def _hours_a_day(plan: Plan, load: PlanLoad) -> float:
     """Hours of a day for which the plan uses a load."""
     if load.by_moments:
-        length_h = _task_min(load) / MINUTES_PER_HOUR
+        length_h = load.task_min / MINUTES_PER_HOUR
+        if load.charge is not None:
+            length_h = load.charge.wall_wh / load.charge.watts
         daily = [moment for moment in load.moments if isinstance(moment, int)]
         return length_h * (len(daily) or len(load.moments))
     return 24 * float(in_use(load, plan.start, 1440).mean())

@@ -5,19 +5,22 @@ What trips does not hang on the battery, so the same can be put to batteries of 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import math
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from needle.decide.starting import overload_as_tried
 from needle.moments import in_windows
 from needle.plan.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
-from needle.plan.runs import conditioned
+from needle.plan.runs import conditioned, misfit_words
 from needle.plan.side import BatterySide
 from needle.plan.sun import Sun
 from needle.plan.trips import Tripper
+from needle.profile.kinds import KINDS
 from needle.profile.temperature import scale_mean
 
 #: Hours that a clock may differ from the sun's before it is asked about.
@@ -118,14 +121,21 @@ class Asked:
     patterns : list of Pattern
     tripper : Tripper
         What was dropped, once the blocks have been gone through.
+    misfits : tuple of int
+        Numbers of the plan's runs that fit nothing, and do not count.
     """
 
     def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
-        self.plan, self.notices = _in_its_room(_by_its_routes(plan))
+        self.plan, self.notices = _in_its_room(_by_its_routes(_with_tried_overload(plan)))
         self.notices += _off_clock(self.plan)
+        self.notices += [
+            f"{load.name}: {notice}" for load in self.plan.loads for notice in load.notices
+        ]
         self.minutes = round(plan.hours * MINUTES_PER_HOUR)
         self.inputs, misfits = conditioned(self.plan, draws, seed)
-        self.notices += misfits
+        self.misfits = tuple(misfits)
+        self.notices += [misfit_words(self.plan.runs[number]) for number in misfits]
+        self.notices += _on_stepped_wave(self.plan)
         self.patterns = [
             pattern
             for load in self.plan.loads
@@ -181,6 +191,20 @@ class Asked:
         return first, name
 
 
+def _on_stepped_wave(plan: Plan) -> list[str]:
+    """Motors and drives on a modified sine: they may run hot, or refuse it."""
+    inverter = plan.supply.inverter
+    if inverter is None or inverter.waveform != "stepped":
+        return []
+    kinds = [(load.name, KINDS[load.kind]) for load in plan.loads if load.route == AC and load.kind]
+    return [
+        f"{name}: {'a motor runs hot on' if kind.motor else 'its electronics may refuse'} a "
+        "modified sine: try it, and keep the start test."
+        for name, kind in kinds
+        if kind.motor or kind.electronic
+    ]
+
+
 def _off_clock(plan: Plan) -> list[str]:
     """Suns that stand elsewhere than where the plan's clock goes: by its offset, 15° an hour."""
     offset = plan.start.utcoffset()
@@ -198,9 +222,41 @@ def _off_clock(plan: Plan) -> list[str]:
     return notices
 
 
+def _with_tried_overload(plan: Plan) -> Plan:
+    """The plan with what starts, and how long they ran on, have shown of its inverter."""
+    inverter = plan.supply.inverter
+    if inverter is None:
+        return plan
+    # It was carried whatever it draws: as much as that may be, three sd above the likely.
+    ran = [
+        (
+            load.running_w * math.exp(3 * load.watts_spread) + load.tried.beside_w,
+            load.tried.ran_s,
+            not load.tried.ran,
+        )
+        for load in plan.loads
+        if load.tried is not None and load.tried.ran_s
+    ]
+    if not ran:
+        return plan
+    inverter = replace(inverter, overload=overload_as_tried(inverter, ran))
+    return replace(plan, supply=replace(plan.supply, inverter=inverter))
+
+
 def _by_its_routes(plan: Plan) -> Plan:
     """Loads on a DC route without what their AC adapters lost."""
-    return replace(plan, loads=tuple(_without_adapter(load) for load in plan.loads))
+    return _with_loads(plan, {load: _without_adapter(load) for load in _every_load(plan)})
+
+
+def _every_load(plan: Plan) -> set[PlanLoad]:
+    """Loads of a plan, and those that its runs fed, as they ran."""
+    return {*plan.loads, *(load for run in plan.runs for load in run.fed)}
+
+
+def _with_loads(plan: Plan, new: Mapping[PlanLoad, PlanLoad]) -> Plan:
+    """The plan with others in its loads' places, in what it made of runs too."""
+    runs = tuple(replace(run, fed=tuple(new[load] for load in run.fed)) for run in plan.runs)
+    return replace(plan, loads=tuple(new[load] for load in plan.loads), runs=runs)
 
 
 def _without_adapter(load: PlanLoad) -> PlanLoad:
@@ -221,8 +277,9 @@ def _without_adapter(load: PlanLoad) -> PlanLoad:
 
 def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
     """Carry duties from the room where they were measured to the plan's room."""
-    loads, notices = [], []
-    for load in plan.loads:
+    new: dict[PlanLoad, PlanLoad] = {}
+    notices = []
+    for load in sorted(_every_load(plan), key=lambda load: (load not in plan.loads, load.name)):
         moved = load
         if None not in (plan.room_c, load.set_c, load.measured_room_c):
             assert plan.room_c is not None and load.set_c is not None
@@ -233,10 +290,11 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
                     load.set_c, load.measured_room_c, plan.room_c, heats, load.measured_set_c
                 )
             except ValueError as error:
-                notices.append(f"{load.name}: not corrected for the room: {error}.")
+                if load in plan.loads:
+                    notices.append(f"{load.name}: not corrected for the room: {error}.")
             else:
                 moved = _scaled(load, scaling.factor)
-                if scaling.factor * load.duty > 1 and load.duty < 1:
+                if scaling.factor * load.duty > 1 and load.duty < 1 and load in plan.loads:
                     notices.append(
                         f"{load.name}: in a room of {plan.room_c:.3g} °C it would never cycle off, "
                         "and may not reach its set point."
@@ -247,8 +305,8 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
                     measured_set_c=load.set_c,
                     spread=float(np.hypot(load.spread, scaling.spread)),
                 )
-        loads.append(moved)
-    return replace(plan, loads=tuple(loads)), notices
+        new[load] = moved
+    return _with_loads(plan, new), notices
 
 
 def _scaled(load: PlanLoad, factor: float) -> PlanLoad:

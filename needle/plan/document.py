@@ -45,13 +45,22 @@ _LOAD_KEYS = (
     "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
     "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
     "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
-    "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "spread_after",
-    "kind",
+    "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "start_ran_s",
+    "spread_after",
+    "kind", "va_spread", "notices", "id",
 )  # fmt: skip
 
 
-def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]) -> PlanLoad:
-    reader = Reader(with_profile(data, path), path, _LOAD_KEYS)
+def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> PlanLoad:
+    """Read one load of a plan that begins at a moment, on a supply with such routes.
+
+    Raises
+    ------
+    DocumentError
+    """
+    zone = start.tzinfo
+    measured = with_profile(data, path, start.hour * 60 + start.minute)
+    reader = Reader(measured, path, _LOAD_KEYS)
     route = reader.choice("route", routes, AC)
     steps, charge = _parse_steps(reader), _parse_charge(reader)
     windows, moments = _parse_use(reader, zone, steps, charge)
@@ -91,6 +100,9 @@ def _parse_load(data: Any, path: str, zone: tzinfo | None, routes: Sequence[str]
         day_swing=reader.number("day_swing", 0.0, 0.9, default=0.0),
         power_factor_spread=reader.number("power_factor_spread", 0.0, 1.0, default=0.0),
         power_factor_known=reader.has("power_factor"),
+        va_spread=reader.number("va_spread", 0.0, 1.0),
+        notices=_parse_notices(reader),
+        id=reader.text("id", most=40),
         volts=reader.number("volts", most=1000, above=True),
         spread_after=reader.number("spread_after", 0.0, 2.0),
         adapter=reader.number("adapter", 0.3, 1.0, default=1.0),
@@ -127,13 +139,24 @@ def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:
     return hours * (1 - reader.number("duty", 0.0, 1.0, default=1.0)) * (running_w - resting_w)
 
 
+def _parse_notices(reader: Reader) -> tuple[str, ...]:
+    """What there is to say of its evidence: told with the plan's own notices."""
+    texts = []
+    for index, item in enumerate(reader.items("notices", most=50)):
+        if not isinstance(item, str) or len(item) > 1000:
+            raise DocumentError(f"{reader.at('notices')}[{index}]", "must be a sentence")
+        texts.append(item)
+    return tuple(texts)
+
+
 def _parse_tried(reader: Reader) -> StartTried | None:
     result = reader.choice("start_tested", ("", *TESTED), "")
     beside = reader.number("start_beside_w", most=1_000_000, default=0.0)
     times = reader.number("start_times", 1, 100, default=1.0)
     if times != int(times):
         raise DocumentError(reader.at("start_times"), f"{times:g} must be a whole number")
-    return StartTried(result, beside, int(times)) if result else None
+    ran_s = reader.number("start_ran_s", most=86_400, above=True)
+    return StartTried(result, beside, int(times), ran_s) if result else None
 
 
 def _parse_can(reader: Reader, routes: Sequence[str], route: str) -> tuple[str, ...]:
@@ -279,6 +302,7 @@ def _parse_runs(
                 counted=inner.choice("counted", places, "battery"),
                 at=at,
                 room_c=inner.number("room_c", least=-60, most=80),
+                fed=tuple(load for load in loads if load.name in names),
             )
         )
     return tuple(runs)
@@ -298,7 +322,15 @@ def _counted_together(supply: Supply, loads: Sequence[PlanLoad]) -> tuple[Run, .
     """Tests of the supply with loads that this plan has all of: as runs without an end."""
     known = {load.name for load in loads}
     return tuple(
-        Run(test.hours, 1.0, 1.0, COUNTED_ONLY, test.loads, wh=test.wh)
+        Run(
+            test.hours,
+            1.0,
+            1.0,
+            COUNTED_ONLY,
+            test.loads,
+            wh=test.wh,
+            fed=tuple(load for load in loads if load.name in test.loads),
+        )
         for test in supply.tests
         if isinstance(test, TogetherTest) and set(test.loads) <= known
     )
@@ -343,8 +375,7 @@ def parse_plan(data: Any) -> Plan:
     if items and not routes:
         raise DocumentError("supply.inverter", "is needed: the loads' route is AC")
     loads = tuple(
-        _parse_load(item, f"loads[{index}]", start.tzinfo, routes)
-        for index, item in enumerate(items)
+        parse_load(item, f"loads[{index}]", start, routes) for index, item in enumerate(items)
     )
     names = [load.name for load in loads]
     if twice := next((name for name in names if names.count(name) > 1), None):

@@ -2,37 +2,97 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Any
 
 from needle.document import DocumentError
+from needle.moments import DAY_MIN, in_windows, parse_windows, spread_over_day
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
+from needle.profile.variation import HOURS_A_DAY
+
+_ANY_DAY = datetime(2001, 1, 1, tzinfo=UTC)
 
 
-def duty_of(profile: Profile) -> tuple[float, float, float]:
-    """Running W, resting W, and the duty that the mean asks for.
+def duty_of(profile: Profile, use_h: float = 0.0) -> tuple[float, float, float]:
+    """Running W, resting W, and the duty that the mean asks for, used so many hours a day.
 
-    A mean that lies above the running watts lifts them: the energy is what the mean says.
+    What was counted over longer than the use lasts was drawn within it (``use_h`` 0: always in
+    use), up to running all the time. A mean that lies above the running watts lifts them: the
+    energy is what the mean says.
     """
+    times = profile.within_use(use_h)
     mean = profile.mean_w.value
     running = max(profile.running_w.value, mean)
+    if times > 1:
+        mean = min(running, mean * times)
     resting = min(profile.resting_w.value if profile.resting_w else 0.0, mean)
     duty = (mean - resting) / (running - resting) if running > resting else 1.0
     return running, resting, min(1.0, max(0.0, duty))
 
 
-def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[str, Any]:
-    """What a plan document says of a measured load, all but how it is used.
+def use_hours(use: Any) -> float:
+    """Hours a day of a use between times of day; 0 for any other use."""
+    between = use.get("between") if isinstance(use, dict) else None
+    if not isinstance(between, list) or not between:
+        return 0.0
+    try:
+        windows = parse_windows(between, "between", UTC)
+    except DocumentError:
+        return 0.0  # refused with its place where the use itself is read
+    if any(not isinstance(window.start, int) for window in windows):
+        return 0.0
+    return float(in_windows(windows, _ANY_DAY, DAY_MIN).sum()) / 60
 
-    ``by_task``: it is used by tasks, whose steps may be entered.
+
+def usual_use(profile: Profile, begin_min: int = 0) -> dict[str, Any] | None:
+    """How a load is used by what its evidence says; None where nothing is known of its use.
+
+    Parameters
+    ----------
+    profile : Profile
+    begin_min : int
+        Minutes after midnight at which its hours begin, where only their number is known.
+
+    Returns
+    -------
+    dict or None
+        Empty for always, else as a plan document's ``use``.
     """
-    running, resting, duty = duty_of(profile)
+    if profile.times_per_day is not None and steps_of(profile):
+        times = min(100, max(1, round(profile.times_per_day)))
+        return {"tasks": [_clock(minute) for minute in spread_over_day(times)]}
+    if profile.by_task:
+        return None
+    hours = profile.hours_per_day
+    if hours is None or hours >= HOURS_A_DAY:
+        return {}
+    minutes = round(hours * 60)
+    if minutes < 1:
+        return None
+    first, last = begin_min % DAY_MIN, (begin_min + minutes) % DAY_MIN
+    return {"between": [[_clock(first), _clock(last)]]}
+
+
+def _clock(minute: int) -> str:
+    return f"{minute // 60:02d}:{minute % 60:02d}"
+
+
+def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any]:
+    """What a plan document says of a measured load that is used so.
+
+    ``use`` is as the document has it; None or ``"always"`` for always.
+    """
+    by_task = isinstance(use, dict) and bool(use.get("tasks"))
+    running, resting, duty = duty_of(profile, use_hours(use))
     task_spread = profile.task_wh.spread if profile.task_wh else profile.running_w.spread
     factor = {
         "power_factor": max(0.01, profile.power_factor.value),
         "power_factor_spread": min(1.0, profile.power_factor.spread),
     }
-    shared = {"meter": profile.meter, "meter_spread": min(0.5, profile.meter_spread)}
+    if profile.va_spread is not None:
+        factor["va_spread"] = min(1.0, profile.va_spread)
+    shared = {"meter": profile.meter_id, "meter_spread": min(0.5, profile.meter_spread)}
     return {
         "name": name,
         **({} if profile.dc else factor),
@@ -50,6 +110,7 @@ def load_document(profile: Profile, name: str, by_task: bool = False) -> dict[st
         "spread_after": _spread_after(profile, task_spread if by_task else profile.mean_w.spread),
         "day_spread": profile.day_spread,
         "day_swing": profile.day_swing,
+        "notices": list(profile.notices),
     }
 
 
@@ -72,8 +133,14 @@ def steps_of(profile: Profile) -> list[dict[str, float]]:
     return [{"watts": watts, "minutes": profile.task_min, "duty": mean_w / watts}]
 
 
-def with_profile(item: Any, path: str) -> Any:
+#: What is said of a load that is known by single uses, of which nobody says when.
+NO_USE = "is known by single uses: say when it is used"
+
+
+def with_profile(item: Any, path: str, begin_min: int = 0) -> Any:
     """A plan's load that is given by its evidence, spelt out; what stands beside it comes first.
+
+    Without a use it is used as its evidence says, from ``begin_min`` (minutes after midnight) on.
 
     Raises
     ------
@@ -88,8 +155,15 @@ def with_profile(item: Any, path: str) -> Any:
     except DocumentError as error:
         raise error.under(f"{path}.profile") from None
     use = item.get("use")
+    if use is None and item.get("steps") is None and item.get("charge") is None:
+        use = usual_use(profile, begin_min)
+        if use is None:
+            raise DocumentError(f"{path}.use", NO_USE)
+        use = use or "always"
+    measured = {**load_document(profile, record.name, use), "kind": record.kind}
+    if use is not None:
+        measured["use"] = use
     by_task = isinstance(use, dict) and bool(use.get("tasks"))
-    measured = {**load_document(profile, record.name, by_task), "kind": record.kind}
     if by_task and "steps" not in rest and (steps := steps_of(profile)):
         measured["steps"] = steps
     if record.set_c is not None:

@@ -11,15 +11,18 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from needle.decide.starting import carried_va, start_as_tried
 from needle.moments import DAY_MIN, in_windows, occurrences
 from needle.plan.plan import AC, Charge, Plan, PlanLoad, in_use, room_by_minute
 from needle.plan.uncertain import (
     DAYS,
+    GREY,
     LOAD,
     LOAD_DUTY,
     LOAD_FACTOR,
     LOAD_START,
     LOAD_TASK,
+    LOAD_VA,
     LOAD_WATTS,
     PHASES,
     REPAID,
@@ -32,6 +35,8 @@ from needle.profile.temperature import scale_mean
 _PACK_KNEE, _PACK_LEAST = 0.85, 0.10
 #: The least share of what it missed that a load works off after a rest.
 REPAID_LEAST = 0.8
+#: The least power factor that is drawn.
+LEAST_FACTOR = 0.05
 #: Minutes over which a load's day and time of day count as one; a day is a whole number of them.
 STRETCH = 180
 
@@ -178,24 +183,25 @@ def _on_time(place: np.ndarray, duty: np.ndarray) -> np.ndarray:
 def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
     """The patterns of one load, one for each of its count."""
     draws = inputs.draws
-    start_va = load.start_va * inputs.factor(LOAD_START, load.name)
+    start_va = _start_va(load, plan, inputs)
     watts = inputs.factor(LOAD_WATTS, load.name)
-    nonactive = _nonactive(load, inputs)
     if load.by_moments:
+        nonactive = _nonactive(load, inputs, watts)
         task = _by_moment(load, plan, minutes, inputs.factor(LOAD_TASK, load.name))
         task = replace(task, peak_factor=watts, start_va=start_va, nonactive=nonactive)
         return [task] * load.count
     mask = in_use(load, plan.start, minutes)
     uses, shape = runs(mask), mask.astype(np.float32)
-    stretch = _stretches(load, plan, minutes, inputs)
+    stretches = [_stretches(load, plan, minutes, inputs, number) for number in range(load.count)]
     running, duty = _running_and_duty(load, inputs, watts)
+    nonactive = _nonactive(load, inputs, running / max(load.running_w, 1e-9))
     start_va = np.maximum(start_va, running)
     if load.duty >= 1.0:
         steady = Pattern(
             load, shape, np.zeros(draws, np.float32), running.astype(np.float32), uses,
-            start_va=start_va, stretch=stretch, nonactive=nonactive,
+            start_va=start_va, nonactive=nonactive,
         )  # fmt: skip
-        return [steady] * load.count
+        return [replace(steady, stretch=stretch) for stretch in stretches]
     full = _without_pause(load, plan, minutes, duty, inputs)
     places = (np.arange(draws) + 0.5) / draws
     stream = inputs.stream(PHASES, load.name)
@@ -208,15 +214,33 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
             duty_scale=_through_the_day(load, plan, minutes),
             full=full, start_va=start_va, stretch=stretch, nonactive=nonactive,
         )
-        for _ in range(load.count)
+        for stretch in stretches
     ]  # fmt: skip
 
 
-def _nonactive(load: PlanLoad, inputs: Inputs) -> np.ndarray | None:
-    """Non-active VA for each W of a load, √(1/PF² - 1), in each draw."""
+def _start_va(load: PlanLoad, plan: Plan, inputs: Inputs) -> np.ndarray:
+    """VA of a load's start in each draw, as a test of it on the plan's inverter leaves them."""
+    start_va = load.start_va * inputs.factor(LOAD_START, load.name)
+    inverter = plan.supply.inverter
+    if load.tried is None or inverter is None or load.route != AC:
+        return start_va
+    grey = inputs.uniform(GREY, load.name)
+    return start_as_tried(start_va, carried_va(inverter, start_va, load.start_s, grey), load.tried)
+
+
+def _nonactive(load: PlanLoad, inputs: Inputs, watts: np.ndarray) -> np.ndarray | None:
+    """Non-active VA for each W of a load, √(1/PF² - 1), in each draw.
+
+    ``watts`` are the draws' factors on its running W.
+    """
     if not load.power_factor_known or load.power_factor >= 1:
         return None
-    factor = np.minimum(1.0, load.power_factor * inputs.factor(LOAD_FACTOR, load.name))
+    if load.va_spread is None:
+        times = inputs.factor(LOAD_FACTOR, load.name)
+    else:
+        # W and VA were read: what both err by alike leaves their ratio as it is.
+        times = watts / inputs.factor(LOAD_VA, load.name)
+    factor = np.clip(load.power_factor * times, LEAST_FACTOR, 1.0)
     return np.sqrt(1 / factor**2 - 1).astype(np.float32)
 
 
@@ -249,10 +273,12 @@ def mean_w(load: PlanLoad, inputs: Inputs) -> np.ndarray:
     return load.resting_w + duty * (running - load.resting_w)
 
 
-def _stretches(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> np.ndarray | None:
+def _stretches(
+    load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs, number: int = 0
+) -> np.ndarray | None:
     """What each day, and the time of day, make of a load; None where neither is uncertain.
 
-    Days are drawn apart; a swing has its top at a moment of its own in each draw. Where the room's
+    Days are drawn apart, and for each of several of it (``number``); a swing has its top at a moment of its own in each draw. Where the room's
     own course is known, that is the swing.
     """
     swings = load.day_swing > 0 and plan.room_swing_c <= 0
@@ -262,7 +288,8 @@ def _stretches(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> np.n
     day = np.arange(count) * STRETCH // DAY_MIN
     sigma = math.sqrt(math.log1p(load.day_spread**2))
     # Day by day, so that the first days are the same however far a plan looks.
-    normal = inputs.stream(DAYS, load.name).standard_normal((int(day[-1]) + 1, inputs.draws)).T
+    stream = inputs.stream(DAYS, load.name, number)
+    normal = stream.standard_normal((int(day[-1]) + 1, inputs.draws)).T
     stretch = np.exp(sigma * normal - sigma**2 / 2)[:, day]
     if swings:
         top = inputs.stream(SWINGS, load.name).permutation(inputs.draws) / inputs.draws

@@ -80,6 +80,9 @@ class PlanLoad:
         Its relative spread.
     power_factor_known : bool
         False where none is known: its W then count as they stand beside others' VA.
+    va_spread : float or None
+        Relative spread of its running VA, where these were read; its power factor is then drawn
+        as W over VA. None where W and power factor are known apart.
     volts : float or None
         V that it wants; None where any will do.
     spread_after : float or None
@@ -138,6 +141,10 @@ class PlanLoad:
         One of :data:`SAFETY_CLASSES`.
     kind : str
         Key of :data:`needle.profile.kinds.KINDS`; empty where it is not known.
+    notices : tuple of str
+        What there is to say of its evidence.
+    id : str
+        What its random streams are made of, so that another name draws alike; empty: its name.
     """
 
     name: str
@@ -174,6 +181,7 @@ class PlanLoad:
     day_swing: float = 0.0
     power_factor_spread: float = 0.0
     power_factor_known: bool = True
+    va_spread: float | None = None
     volts: float | None = None
     spread_after: float | None = None
     meter: str = ""
@@ -181,6 +189,8 @@ class PlanLoad:
     adapter: float = 1.0
     adapter_spread: float = 0.0
     kind: str = ""
+    notices: tuple[str, ...] = ()
+    id: str = ""
 
     @property
     def by_moments(self) -> bool:
@@ -251,6 +261,8 @@ class Run:
         How it ended, one of :data:`RUN_ENDS`, or :data:`COUNTED_ONLY`.
     loads : tuple of str
         Names of loads of the plan that it fed, as they are used there.
+    fed : tuple of PlanLoad
+        These loads as they ran in it: a plan that is changed afterwards does not change what ran.
     watts : float
         Of other loads on AC, mean W.
     wh : float or None
@@ -272,6 +284,7 @@ class Run:
     counted: str = "battery"
     at: datetime | None = None
     room_c: float | None = None
+    fed: tuple[PlanLoad, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -312,6 +325,16 @@ class Plan:
     room_warmest: int = 15 * 60
     runs: tuple[Run, ...] = ()
     odds: float = 0.9
+
+
+def known_loads(plan: Plan) -> list[PlanLoad]:
+    """Loads of a plan, and of its runs where the plan has them no longer."""
+    loads = list(plan.loads)
+    names = {load.name for load in loads}
+    for run in plan.runs:
+        loads += [load for load in run.fed if load.name not in names]
+        names |= {load.name for load in run.fed}
+    return loads
 
 
 def feeds(plan: Plan, route: str) -> bool:

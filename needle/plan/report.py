@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from needle.ledger import LedgerEntry
+from needle.ledger import as_document as ledger_document
 from needle.moments import moment_after
 from needle.plan.advice import Narrowing, measure_next
 from needle.plan.simulate import MINUTES_PER_HOUR, Outcome
@@ -45,8 +47,12 @@ def as_document(
     outcome: Outcome,
     helps: Sequence[Suggestion] | None = None,
     narrowings: Sequence[Narrowing] | None = None,
+    ledger: Sequence[LedgerEntry] = (),
 ) -> dict[str, Any]:
-    """The outcome as ``needle plan`` prints it, with advice that is known already or worked out."""
+    """The outcome as ``needle plan`` prints it, with advice that is known already or worked out.
+
+    ``ledger``: what it rests on and what it left out.
+    """
     helps = suggestions(outcome) if helps is None else helps
     narrowings = measure_next(outcome) if narrowings is None else narrowings
     plan = outcome.plan
@@ -112,6 +118,7 @@ def as_document(
             {
                 "what": suggestion.what,
                 "hours_won": suggestion.as_range(),
+                "at_least": suggestion.at_least,
                 "load": suggestion.load,
                 "kind": suggestion.change.kind,
                 "mind": suggestion.change.caveat,
@@ -128,6 +135,7 @@ def as_document(
             }
             for narrowing in narrowings
         ],
+        "ledger": ledger_document(ledger),
         "notices": [
             *outcome.notices,
             *(

@@ -44,16 +44,19 @@ YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
 MOST_DOUBT = 12.5
 
 
-def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[str]]:
-    """Draws of everything uncertain, as the plan's runs leave them; and runs that fit nothing."""
+def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[int]]:
+    """Draws of everything uncertain, as the plan's runs leave them.
+
+    Beside them the numbers of the runs that fit nothing.
+    """
     if not plan.runs:
         return draw(plan, draws, seed), []
     samples = draw(plan, SAMPLES, seed)
     doubt, misfits = np.zeros(SAMPLES), []
-    for run in plan.runs:
+    for number, run in enumerate(plan.runs):
         mine = _doubt(plan, run, samples)
         if float(mine.min()) > MOST_DOUBT:
-            misfits.append(_misfit(run))
+            misfits.append(number)
         else:
             doubt += mine
     weights = _tempered(doubt)
@@ -116,7 +119,8 @@ def _scaled(load: PlanLoad, ratio: float) -> PlanLoad:
     )
 
 
-def _misfit(run: Run) -> str:
+def misfit_words(run: Run) -> str:
+    """What to say of a run that fits nothing."""
     return (
         f"The run of {hours_text(run.hours, exact=True)} fits nothing that is known of this "
         "supply and its loads: it does not count. Check its hours, charges and loads."
@@ -171,7 +175,8 @@ def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[st
 
 
 def _loads(plan: Plan, run: Run) -> Sequence[PlanLoad]:
-    return [load for load in plan.loads if load.name in run.loads]
+    """What ran in it, as it ran then; as the plan has it where that is not known."""
+    return run.fed or [load for load in plan.loads if load.name in run.loads]
 
 
 def _share(plan: Plan, run: Run, load: PlanLoad) -> float:
@@ -213,7 +218,8 @@ def _variation(plan: Plan, run: Run) -> float:
     loads = _loads(plan, run)
     total = run.watts + sum(load.mean_w * load.count for load in loads)
     return sum(
-        (load.mean_w * load.count / max(total, 1e-9) * load.day_spread) ** 2 for load in loads
+        (load.mean_w * load.count / max(total, 1e-9) * load.day_spread) ** 2 / load.count
+        for load in loads
     )
 
 

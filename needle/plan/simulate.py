@@ -81,6 +81,8 @@ class Outcome:
         What was drawn, for telling which matters most.
     failures : Failures
     notices : list of str
+    misfits : tuple of int
+        Numbers of the plan's runs that fit nothing, and do not count.
     """
 
     plan: Plan
@@ -107,6 +109,7 @@ class Outcome:
     inputs: Inputs
     failures: Failures
     notices: list[str] = field(default_factory=list)
+    misfits: tuple[int, ...] = ()
 
     @property
     def runtime(self) -> tuple[float, float, float]:
@@ -192,6 +195,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         inputs=asked.inputs,
         failures=_failures(bank, asked),
         notices=asked.notices,
+        misfits=asked.misfits,
     )
 
 

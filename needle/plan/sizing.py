@@ -209,16 +209,31 @@ def _night_of(plan: Plan, minute: int) -> int:
     return (clock + minute - 12 * 60) // 1440
 
 
+#: Hours of the night, minutes after midnight: what is used in them for an hour is used by night.
+_NIGHT = (20 * 60, 6 * 60)
+_LEAST_BY_NIGHT = 60
+
+
+def _by_night(start: int, end: int) -> bool:
+    """Whether a window of the day lies in the night for an hour at the least, or for all of it."""
+    minutes = (start + np.arange((end - start) % 1440)) % 1440
+    dark = int(((minutes >= _NIGHT[0]) | (minutes < _NIGHT[1])).sum())
+    return dark >= min(_LEAST_BY_NIGHT, len(minutes))
+
+
 def nights_covered(outcome: Outcome) -> list[Nights]:
     """For each load that is used between hours over a night: how many whole nights it gets."""
     plan = outcome.plan
     minutes = round(plan.hours * 60)
     nights = []
+    never = {name for name, wh in outcome.energy_wh["loads"].items() if wh <= 0}
     for load in plan.loads:
+        if load.name in never:
+            continue
         ends: dict[int, int] = {}
         for window in load.windows:
             if isinstance(window.start, int) and isinstance(window.end, int):
-                if not (window.start >= 18 * 60 or window.end <= 9 * 60):
+                if not _by_night(window.start, window.end):
                     continue
                 length = (window.end - window.start) % 1440
                 over = [at + length for at in occurrences([window.start], plan.start, minutes)]

@@ -25,6 +25,8 @@ class Source(ABC):
     name : str
     limit_w : float
         What its input lets in, W.
+    id : str
+        What its random streams are made of, so that another name draws alike; empty: its name.
     """
 
     #: Its keys in the document, beside the common ones.
@@ -37,6 +39,7 @@ class Source(ABC):
     litres_per_kwh = 0.0
     #: Wh that it holds; infinite where it does not run down.
     store_wh = math.inf
+    id = ""
 
     name: str
     limit_w: float

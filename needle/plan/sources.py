@@ -93,7 +93,7 @@ class OtherBattery(Source):
 
 #: Kinds as the document names them.
 KINDS: dict[str, type[Source]] = {"sun": Sun, "window": ChargeWindow, "battery": OtherBattery}
-_COMMON = ("kind", "name", "input")
+_COMMON = ("kind", "name", "input", "id")
 
 
 def parse_sources(
@@ -115,23 +115,32 @@ def parse_sources(
         name = reader.text("name", kind, 80)
         taken = sum(source.name == name or source.name.startswith(f"{name} ") for source in sources)
         name = name if not taken else f"{name} {taken + 1}"
-        limit = _limit_w(reader, kind, supply)
-        sources.append(KINDS[kind].read(reader, name, limit, zone))
+        limit = _limit_w(reader, (name, kind), supply)
+        source = KINDS[kind].read(reader, name, limit, zone)
+        # Frozen as they are, sources have no field for what only streams are made of.
+        object.__setattr__(source, "id", reader.text("id", most=40))
+        sources.append(source)
     return tuple(sources)
 
 
-def _limit_w(reader: Reader, kind: str, supply: Supply | None) -> float:
-    """What its input lets in: the one named, else one called as its kind, else the only."""
+def _limit_w(reader: Reader, called: Sequence[str], supply: Supply | None) -> float:
+    """What its input lets in: the one named, else one called as the source or its kind.
+
+    Where none is called so, the only one; of several the one that lets in most, since no source
+    goes round all of them.
+    """
     if supply is None:
         return math.inf
     if not supply.inputs:
         if reader.has("input"):
             raise DocumentError(reader.at("input"), "the supply lists no inputs")
         return math.inf
-    names = [charge_input.name for charge_input in supply.inputs]
-    wanted = reader.choice("input", names) if reader.has("input") else kind
-    if wanted not in names:
-        if len(names) > 1:
-            return math.inf
-        wanted = names[0]
-    return input_limit_w(supply.inputs[names.index(wanted)], supply.battery)
+    limits = {
+        charge_input.name.casefold(): input_limit_w(charge_input, supply.battery)
+        for charge_input in supply.inputs
+    }
+    if reader.has("input"):
+        names = [charge_input.name for charge_input in supply.inputs]
+        return limits[reader.choice("input", names).casefold()]
+    own = [limits[name.casefold()] for name in called if name.casefold() in limits]
+    return own[0] if own else max(limits.values())

@@ -10,19 +10,21 @@ from functools import lru_cache
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import DAY_MIN, Window, moment_after, occurrences, when_text
+from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences, when_text
+from needle.plan.patterns import runs
 from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
 from needle.plan.simulate import Outcome, first_ends
 from needle.plan.sources import ChargeWindow
+from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 from needle.quantity import hours_text
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 60
 #: So many changes are run; those with the least to win are left out first.
 MOST_SUGGESTIONS = 8
-#: How many times as far as the plan a gain is looked for.
-FURTHEST = 4
+#: How many times as far as the plan a gain is looked for; what lies beyond is "at least".
+FURTHEST = 8
 #: So many changes are run where the plan holds anyway.
 MOST_WHERE_IT_HOLDS = 3
 #: A change that wins less is not told, h.
@@ -73,7 +75,9 @@ class Change:
 class Suggestion:
     """A change to the plan and the hours it wins: 10th, 50th and 90th percentile.
 
-    ``odds_before`` and ``odds_after`` are shares of the paired draws in which the plan holds.
+    ``odds_before`` is the plan's own chance to hold, ``odds_after`` that moved by what the paired
+    draws moved (a control variate: P. Glasserman, "Monte Carlo Methods in Financial Engineering",
+    2003, section 4.1). ``at_least``: the likely gain lies beyond what was looked at.
     """
 
     change: Change
@@ -82,6 +86,7 @@ class Suggestion:
     high: float
     odds_before: float = 0.0
     odds_after: float = 0.0
+    at_least: bool = False
 
     @property
     def odds_won(self) -> float:
@@ -104,20 +109,56 @@ def hours_won(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[fl
 
     Looked for up to so many times as far as the plan.
     """
-    won = _won_h(plan, changed, furthest)
-    low, value, high = (float(hours) for hours in np.quantile(won, [0.1, 0.5, 0.9]))
+    won, _ = _won_h(plan, changed, furthest)
+    return _percentiles(won)
+
+
+def _percentiles(won_h: np.ndarray) -> tuple[float, float, float]:
+    low, value, high = (float(hours) for hours in np.quantile(won_h, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
-def _won_h(plan: Plan, changed: Plan, furthest: float) -> np.ndarray:
-    """Hours won in each paired draw, looked at far enough ahead that the gain is seen whole."""
+def _won_h(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool]:
+    """Hours won in each paired draw, looked at far enough ahead that the gain is seen whole.
+
+    Beside them whether the likely end lies farther than was looked.
+    """
     ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
     after, _ = _ends(changed, PAIRED_DRAWS)
     while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
         ahead = min(most, 2 * ahead)
         after, _ = _ends(replace(changed, hours=ahead), PAIRED_DRAWS)
     before, _ = _ends(replace(plan, hours=ahead), PAIRED_DRAWS)
-    return after - before
+    beyond = float(np.median(after)) >= ahead - 1e-6
+    return _served_h(changed, after) - _served_h(plan, before), beyond
+
+
+def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
+    """Hours to a stop, without those in which the inverter rests and something wants power.
+
+    A box works off afterwards what it missed: where the stop comes before it has, what it was
+    served ends at the beginning of the rest.
+    """
+    inverter = plan.supply.inverter
+    on_ac = [load for load in plan.loads if load.route == AC]
+    if inverter is None or not inverter.off or not on_ac:
+        return stops_h
+    minutes = math.ceil(float(stops_h.max()) * 60) + 1
+    resting = in_windows(inverter.off, plan.start, minutes)
+    boxes = [load for load in on_ac if load.thermostatic]
+    waiting = np.zeros(minutes, dtype=bool)
+    for load in on_ac:
+        if load not in boxes:
+            waiting |= _in_use(load, plan, minutes)
+    ends = np.minimum((stops_h * 60).astype(int), minutes - 1)
+    for begin, end in runs(resting):
+        missed = max((load.duty / (1 - load.duty) for load in boxes), default=0.0)
+        back = end + missed * (end - begin)
+        inside = (ends >= begin) & (ends < (back if boxes else end))
+        ends = np.where(inside, begin, ends)
+    without = np.concatenate(([0], np.cumsum(resting & waiting)))
+    cut = (stops_h * 60).astype(int) != ends
+    return np.where(cut, ends / 60, stops_h) - without[ends] / 60
 
 
 @lru_cache(maxsize=16)
@@ -126,7 +167,7 @@ def _ends(plan: Plan, draws: int) -> tuple[np.ndarray, np.ndarray]:
     return first_ends(plan, draws)
 
 
-def _odds(plan: Plan) -> float:
+def _paired_odds(plan: Plan) -> float:
     """Share of the paired draws in which a plan holds."""
     _, fails_h = _ends(plan, PAIRED_DRAWS)
     return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
@@ -140,15 +181,9 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     if outcome.capped and bool(outcome.holds.all()):
         return []
     changes = sorted(changes_of(outcome), key=lambda change: (-change.saved_wh, change.what))
-    before, holds = _odds(outcome.plan), outcome.chance >= outcome.plan.odds
-    # Where it holds anyway, no farther than the plan is looked at.
-    furthest = 1.0 if holds else FURTHEST
-    tried = [
-        Suggestion(
-            change, *hours_won(outcome.plan, change.plan, furthest), before, _odds(change.plan)
-        )
-        for change in changes[: MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS]
-    ]
+    holds = outcome.chance >= outcome.plan.odds
+    most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
+    tried = [_tried(outcome, change) for change in changes[:most]]
     helps = [
         suggestion
         for suggestion in tried
@@ -159,6 +194,14 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
         helps,
         key=lambda suggestion: (-round(suggestion.odds_won, 1), -suggestion.value, suggestion.what),
     )
+
+
+def _tried(outcome: Outcome, change: Change) -> Suggestion:
+    """What a change does to a plan that was run."""
+    won, beyond = _won_h(outcome.plan, change.plan, FURTHEST)
+    moved = _paired_odds(change.plan) - _paired_odds(outcome.plan)
+    after = min(1.0, max(0.0, outcome.chance + moved))
+    return Suggestion(change, *_percentiles(won), outcome.chance, after, beyond)
 
 
 def changes_of(outcome: Outcome) -> Iterator[Change]:
@@ -241,8 +284,15 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     missed; never what must run. With a life or contents on AC nothing is proposed at all.
     """
     inverter = plan.supply.inverter
-    on_ac = [load for load in plan.loads if load.route == AC]
-    if inverter is None or inverter.off or any(load.protected for load in on_ac):
+    wh = outcome.energy_wh["loads"]
+    # What never runs (the inverter drops it, or its hours do not come) gains nothing by a rest.
+    on_ac = [load for load in plan.loads if load.route == AC and wh.get(load.name, 0.0) > 0]
+    if inverter is None or inverter.off or not on_ac:
+        return
+    if any(load.protected for load in plan.loads if load.route == AC):
+        return
+    trouble = verdict_of(outcome).trouble
+    if trouble is not None and trouble.why in NOT_OF_BATTERY:
         return
     minutes = round(plan.hours * 60)
     clock = (plan.start.hour * 60 + plan.start.minute + np.arange(minutes)) % DAY_MIN

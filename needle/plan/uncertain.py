@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from needle.plan.plan import Plan, PlanLoad
+from needle.plan.plan import Plan, PlanLoad, known_loads
 from needle.supply.inverter import Inverter
 
 CAPACITY, RESISTANCE = "battery", "battery resistance"
@@ -28,7 +28,7 @@ INVERTER_SQUARE = "inverter square loss"
 OUTPUT, OUTPUT_IDLE = "output", "output idle"
 LOAD, LOAD_WATTS, LOAD_DUTY = "load", "load watts", "load duty"
 LOAD_TASK, LOAD_START = "load task", "load start"
-LOAD_FACTOR = "load power factor"
+LOAD_FACTOR, LOAD_VA = "load power factor", "load volt-amperes"
 METER = "meter"
 #: What the inverter makes of a start beyond its surge rating.
 GREY = "grey start"
@@ -42,6 +42,15 @@ PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
 MEASURABLE = (
     CAPACITY, INVERTER_IDLE, INVERTER_EFFICIENCY, OUTPUT, LOAD, LOAD_DUTY, LOAD_TASK, SOURCE,
 )  # fmt: skip
+
+
+#: Whose name each kind bears, where it is not the kind's own.
+_GROUPS = {
+    **dict.fromkeys(
+        (LOAD_WATTS, LOAD_DUTY, LOAD_TASK, LOAD_START, LOAD_FACTOR, LOAD_VA, GREY, REPAID, PHASES,
+         DAYS, SWINGS), LOAD),
+    OUTPUT_IDLE: OUTPUT, SKIES: SOURCE,
+}  # fmt: skip
 
 
 class InputKey(NamedTuple):
@@ -78,7 +87,7 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
     for output in plan.supply.outputs:
         spreads[InputKey(OUTPUT, output.name)] = output.efficiency.spread
         spreads[InputKey(OUTPUT_IDLE, output.name)] = output.idle_w.spread
-    for load in plan.loads:
+    for load in known_loads(plan):
         spreads |= _spreads_of_load(load, inverter)
     for source in plan.sources:
         if source.drawn:
@@ -91,7 +100,10 @@ def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey
     spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
     spreads[InputKey(LOAD_START, load.name)] = load.start_spread
     if load.power_factor_known and load.power_factor < 1:
-        spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+        if load.va_spread is None:
+            spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+        else:
+            spreads[InputKey(LOAD_VA, load.name)] = load.va_spread
     if inverter is not None:
         spreads[InputKey(GREY, load.name)] = 1.0
         if inverter.off and load.thermostatic:
@@ -123,10 +135,15 @@ class Inputs:
     seed: int
     spreads: Mapping[InputKey, float]
     normals: Mapping[InputKey, np.ndarray] = field(default_factory=dict)
+    ids: Mapping[tuple[str, str], str] = field(default_factory=dict)
 
-    def stream(self, kind: str, name: str = "") -> np.random.Generator:
-        """The random stream of a thing, for what is drawn anew within a plan."""
-        return stream_of(self.seed, InputKey(kind, name))
+    def stream(self, kind: str, name: str = "", number: int = 0) -> np.random.Generator:
+        """The random stream of a thing, for what is drawn anew within a plan.
+
+        ``number`` tells several of it apart.
+        """
+        own = self.ids.get((_GROUPS.get(kind, kind), name), name)
+        return stream_of(self.seed, InputKey(kind, f"{own} {number}" if number else own))
 
     def factor(self, kind: str, name: str = "") -> np.ndarray:
         """Log-normal factors about 1 of a thing, shape (draws,); ones where it is not uncertain."""
@@ -146,7 +163,7 @@ class Inputs:
     def picked(self, rows: np.ndarray) -> Inputs:
         """Some of the draws, by their numbers."""
         normals = {key: values[rows] for key, values in self.normals.items()}
-        return Inputs(len(rows), self.seed, self.spreads, normals)
+        return Inputs(len(rows), self.seed, self.spreads, normals, self.ids)
 
 
 def draw(plan: Plan, draws: int, seed: int) -> Inputs:
@@ -154,9 +171,10 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
 
     Loads that were read on one meter share its gain: that part of their spreads is one draw.
     """
-    spreads = spreads_of(plan)
-    drawn = {key: normals(stream_of(seed, key), draws) for key in spreads}
-    for load in plan.loads:
+    spreads, ids = spreads_of(plan), ids_of(plan)
+    named = Inputs(draws, seed, spreads, ids=ids)
+    drawn = {key: normals(named.stream(*key), draws) for key in spreads}
+    for load in known_loads(plan):
         if load.meter:
             meter = normals(stream_of(seed, InputKey(METER, load.meter)), draws)
             for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
@@ -164,7 +182,15 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
                 if key in drawn:
                     share = min(1.0, load.meter_spread / max(spreads[key], 1e-9))
                     drawn[key] = share * meter + np.sqrt(1 - share**2) * drawn[key]
-    return Inputs(draws, seed, spreads, drawn)
+    return Inputs(draws, seed, spreads, drawn, ids)
+
+
+def ids_of(plan: Plan) -> dict[tuple[str, str], str]:
+    """What the streams of things are made of in place of their names, by group and name."""
+    ids = {(LOAD, load.name): load.id for load in known_loads(plan)}
+    ids |= {(OUTPUT, output.name): output.id for output in plan.supply.outputs}
+    ids |= {(SOURCE, source.name): source.id for source in plan.sources}
+    return {key: own for key, own in ids.items() if own}
 
 
 def likely(plan: Plan) -> Inputs:

@@ -68,7 +68,11 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
         return advice
     total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
     step = max((run.step_wh for run in runs), default=0.0)
-    if runs and count_error(total_wh, step) > 0.05:
+    if runs and total_wh <= 0:
+        words = f"leave it on for {hours_text(LONG_ENOUGH_H)} more, over a usual day"
+        what = "The counter has not moved yet"
+        advice.append(Advice(what, words, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"]))
+    elif runs and count_error(total_wh, step) > 0.05:
         more = hours_to_settle_count(mean.value, step) - total_h
         advice.append(
             Advice(

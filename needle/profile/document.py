@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
+from needle.ledger import LedgerEntry
+from needle.ledger import as_document as ledger_document
 from needle.measure.instruments import Instrument
 from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
@@ -63,8 +65,8 @@ def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> R
     return resolved(reading, meters)
 
 
-def as_document(profile: Profile) -> dict[str, Any]:
-    """The profile as ``needle profile`` prints it."""
+def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[str, Any]:
+    """The profile as ``needle profile`` prints it, with what it rests on."""
 
     def span(estimate: Estimate | None) -> dict[str, float] | None:
         return None if estimate is None else estimate.as_range()
@@ -92,6 +94,12 @@ def as_document(profile: Profile) -> dict[str, Any]:
             for state in profile.states
         ],
         "cycle_min": profile.cycle_min,
+        "hours_per_day": profile.hours_per_day,
+        "times_per_day": profile.times_per_day,
+        "watched_h": profile.watched_h,
+        "measured_room_c": profile.measured_room_c,
+        "start_s": profile.start_s,
+        "va_spread": profile.va_spread,
         "setting": profile.setting,
         "meter": profile.meter or None,
         "course": [
@@ -101,4 +109,5 @@ def as_document(profile: Profile) -> dict[str, Any]:
         "how": list(profile.how),
         "advice": [hint.sentence() for hint in profile.advice],
         "notices": list(profile.notices),
+        "ledger": ledger_document(ledger),
     }

@@ -12,11 +12,20 @@ from needle.estimate import (
     STATED_SPREAD,
     Z90,
     Estimate,
+    from_limits,
     pool,
     product,
 )
 from needle.measure.cycles import cycle_spread
-from needle.measure.readings import ChargeDrop, EnergyRun, Label, ShortRun, Tally, Task
+from needle.measure.readings import (
+    ChargeDrop,
+    EnergyRun,
+    Label,
+    Recorded,
+    ShortRun,
+    Tally,
+    Task,
+)
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
 from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, cut_off_spread, span_spread
@@ -29,6 +38,8 @@ LONG_ENOUGH_H, STEADY_ENOUGH_H = 24.0, 2.0
 ENOUGH_CYCLES = 6
 #: How one run of a task differs from another (relative sd), until runs show it.
 TASK_SPREAD = 0.08
+#: Relative sd of one span of a load that is used in some spans and not in others (general value).
+_USED_OR_NOT = 1.0
 #: Time to note a moment by ear or eye, limits in s.
 STOPWATCH_S = 2.0
 #: Runs of a meter that begin within so many hours, or so much of the longer, are one run of it.
@@ -136,12 +147,69 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
     counted = [run for run in runs if run.wh > 0]
     if not counted:
         return None
-    total_h = sum(run.hours for run in counted)
+    total_h = sum(run.hours for run in runs)
     settled = count_error(sum(r.wh for r in counted), max(r.step_wh for r in counted)) <= 0.05
     enough = LONG_ENOUGH_H if watched.kind.varies else STEADY_ENOUGH_H
     grade = "A" if total_h >= enough and settled else "B"
     means = [_counter_mean(run, watched, grade, dc) for run in counted]
-    return replace(pool(means, watched.span(total_h)), grade=grade)
+    mean = replace(pool(means, watched.span(total_h)), grade=grade)
+    if len(counted) == len(runs):
+        return mean
+    # Spans in which the counter stood still are part of the time: used in some, not in others.
+    moved_h = sum(run.hours for run in counted)
+    how = (*mean.how, f"and nothing in {hours_text(total_h - moved_h, exact=True)} more")
+    spread = math.hypot(mean.spread, _USED_OR_NOT / math.sqrt(len(runs)))
+    return replace(
+        mean, value=mean.value * moved_h / total_h, spread=spread, grade="B", how=how
+    )  # fmt: skip
+
+
+#: How far under its bound the likely value of a mean lies of which nothing was seen, and how wide
+#: open that is: a fifth of it, within a factor of five (general values).
+_LIKELY_OF_BOUND = 0.2
+
+
+def at_most(bound_w: float, how: str) -> Estimate:
+    """A mean of which only an upper bound is known: its 90th percentile (grade B, metered)."""
+    likely = _LIKELY_OF_BOUND * bound_w
+    return from_limits(_LIKELY_OF_BOUND * likely, likely, bound_w, how, "B")
+
+
+def from_still_counters(runs: Sequence[EnergyRun]) -> Estimate | None:
+    """What counters say that never moved: no more than their last digit over their hours."""
+    hours = sum(run.hours for run in runs)
+    if hours <= 0 or any(run.wh > 0 for run in runs):
+        return None
+    digits_wh = sum(max(run.step_wh, LEAST_STEP_WH) for run in runs)
+    how = (
+        f"nothing counted in {hours_text(hours, exact=True)}: at most its last digit, "
+        f"{with_unit(digits_wh, 'Wh')}"
+    )
+    return at_most(digits_wh / hours, how)
+
+
+#: The last digit of a counter that shows none, Wh; and how long one use of a load lasts of which
+#: nothing is known, h (general value).
+LEAST_STEP_WH, ONE_USE_H = 0.1, 5 / 60
+
+
+def from_still_captures(captures: Sequence[Recorded], use_wh: float) -> Estimate | None:
+    """What captures say in which nothing was drawn: no more than half a use over their hours.
+
+    Parameters
+    ----------
+    captures : sequence of Recorded
+    use_wh : float
+        Wh of one use or cycle of the load.
+    """
+    hours = sum(capture.covered_h for capture in captures if capture.wh <= 0)
+    if hours <= 0 or use_wh <= 0 or any(capture.wh > 0 for capture in captures):
+        return None
+    how = (
+        f"nothing drawn in {hours_text(hours, exact=True)} recorded: less than half a use of "
+        f"{with_unit(use_wh, 'Wh')}"
+    )
+    return at_most(0.5 * use_wh / hours, how)
 
 
 def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Estimate:
@@ -173,13 +241,18 @@ def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
 
     How often is somebody's word: it has the spread of a guess (grade C).
     """
-    last = next((run for run in reversed(runs) if run.times_per_day), None)
+    times_a_day = times_per_day(runs)
     task_wh = per_task([run.as_task() for run in runs])[0]
-    if last is None or last.times_per_day is None or task_wh is None:
+    if times_a_day is None or task_wh is None:
         return None
-    why = f"{last.times_per_day:g} times a day, as said"
-    times = Estimate(last.times_per_day, DEFAULT_SPREAD["C"], "C", (why,))
+    why = f"{times_a_day:g} times a day, as said"
+    times = Estimate(times_a_day, DEFAULT_SPREAD["C"], "C", (why,))
     return product(task_wh, times)
+
+
+def times_per_day(runs: Sequence[ShortRun]) -> float | None:
+    """How often a day, by the newest short run that says so."""
+    return next((run.times_per_day for run in reversed(runs) if run.times_per_day), None)
 
 
 def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:

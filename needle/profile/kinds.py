@@ -74,6 +74,11 @@ class Kind:
         return self.duty is not None and self.duty != _FULL
 
     @property
+    def self_regulating(self) -> bool:
+        """Whether it decides by itself when it runs: what a counter of it saw is no one's use."""
+        return self.cycles or self.modulates
+
+    @property
     def varies(self) -> bool:
         """Whether its hours or days differ enough that a mean takes a day."""
         return self.cycles or self.modulates
@@ -116,8 +121,8 @@ _TABLE = (
     Kind("universal-motor", "universal motor (brushes)", "brush motor",
          (0.85, 0.95, 0.99), (2, 3, 4), None, 0.3, by_use=True),
     Kind("resistive-heat", "resistive heat", "resistive heat",
-         _FULL, (1, 1.05, 1.2), (0.3, 0.6, 1.0), 0.1, plate=_HEATER_PLATE, cycle_min=15,
-         day_spread=0.05, day_swing=0.06),
+         _FULL, (1, 1.05, 1.2), _FULL, 0.1, plate=_HEATER_PLATE, by_use=True,
+         day_spread=0.02),
     Kind("thermostat-heat", "heat with thermostat", "thermostat heat",
          _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9), 0.1, plate=_HEATER_PLATE, cycle_min=15,
          day_spread=0.08, day_swing=0.12),

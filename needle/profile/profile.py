@@ -36,12 +36,14 @@ from needle.profile.course import (
 from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
-from needle.profile.variation import with_unseen
+from needle.profile.variation import HOURS_A_DAY, with_unseen
 from needle.quantity import with_unit
 
 _FULL = (1.0, 1.0, 1.0)
 #: A counter that ran this long covers a load's whole day, use included.
 _WHOLE_DAY_H = 20.0
+#: A load whose label says so much other volts than its mains does not run on them.
+_OTHER_VOLTS = 0.25
 
 
 @dataclass(frozen=True)
@@ -128,12 +130,24 @@ class Profile:
         The own meter that it was read on, where it was only one; else empty.
     meter_spread : float
         Relative sd that all readings of that meter share.
+    meter_id : str
+        The first name that the meter had: what it is drawn by.
     course : tuple of CoursePoint
         Its dated means, oldest first, those included that no longer count.
     change : Change or None
         The latest real change of its draw.
     newest_at : datetime or None
         When the newest reading that counts was made; None where none has a date.
+    va_spread : float or None
+        Relative sd of its running volt-amperes, where these were read; None where they follow from
+        watts and power factor.
+    watched_h : float
+        Hours over which the mean was counted or recorded, rests included; 0 where it is that of
+        the time in use.
+    hours_per_day, times_per_day : float or None
+        How long, or how often, it is used a day, where somebody said so.
+    by_task : bool
+        Whether it is known by single uses rather than by its hours.
     """
 
     mean_w: Estimate
@@ -160,9 +174,24 @@ class Profile:
     dc: bool = False
     meter: str = ""
     meter_spread: float = 0.0
+    meter_id: str = ""
     course: tuple[CoursePoint, ...] = ()
     change: Change | None = None
     newest_at: datetime | None = None
+    va_spread: float | None = None
+    watched_h: float = 0.0
+    hours_per_day: float | None = None
+    times_per_day: float | None = None
+    by_task: bool = False
+
+    def within_use(self, use_h: float) -> float:
+        """How many times its mean it draws while in use, used so many hours a day (at least 1).
+
+        What was counted over longer than the use lasted was drawn within it.
+        """
+        if use_h <= 0 or self.watched_h <= use_h:
+            return 1.0
+        return min(self.watched_h, HOURS_A_DAY) / use_h
 
 
 class NoEvidence(DocumentError):
@@ -180,6 +209,7 @@ def derive(record: LoadRecord) -> Profile:
     kind = KINDS[record.kind]
     if record.dc:
         kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
+    record, of_volts = _at_its_volts(record)
     setting = states.chosen_setting(record.readings, record.setting)
     evidence, course, change = _evidence_in_force(record, kind, setting)
     all_readings = record.readings
@@ -188,6 +218,7 @@ def derive(record: LoadRecord) -> Profile:
     spots = of_type(record.readings, Spot)
     spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
     known_states, notices = states.find_states(spots, kind, record.mains_v)
+    notices[:0] = of_volts
     known_states = recorded.merged(
         known_states, recorded.states_of(of_type(record.readings, Recorded))
     )
@@ -204,8 +235,12 @@ def derive(record: LoadRecord) -> Profile:
         evidence, running or from_label, rest_w, task_w, measured=running is not None
     )
     notices += dropped
+    # A bound tells how little it draws over the day, nothing of what it draws while it runs.
+    bound = _bound(evidence, running or from_label)
     if running is None:
-        running = _running_without_spot(kind, from_label, means)
+        running = _running_without_spot(kind, from_label, means, bound)
+    if bound is not None:
+        means = [*means, bound]
     mean, checks = _settle_mean(means, evidence, running, rest_w)
     notices += checks
     running, doubts = _not_below(running, mean)
@@ -270,8 +305,45 @@ def derive(record: LoadRecord) -> Profile:
             (at for reading in evidence.readings if (at := reading.context.at)), default=None
         ),
         meter=meter.name if meter else "",
+        meter_id=(meter.id or meter.name) if meter else "",
         meter_spread=meter.shared_sd if meter else 0.0,
+        va_spread=running_state.va_spread if running_state and not record.dc else None,
+        watched_h=_watched_h(record, evidence, mean),
+        hours_per_day=record.hours_per_day,
+        times_per_day=energy.times_per_day(evidence.short_runs),
+        by_task=evidence.by_task,
     )
+
+
+def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:
+    """The record at its label's volts where these are none of the mains', and what to say of it.
+
+    Amps that were read without volts are then of those volts.
+    """
+    rated = [label.volts for label in of_type(record.readings, Label) if label.volts]
+    other = next((v for v in rated if abs(v / record.mains_v - 1) > _OTHER_VOLTS), None)
+    if other is None or record.dc or not any(map(_needs_volts, record.readings)):
+        return record, []
+    words = (
+        f"Its label says {other:g} V, where its mains have {record.mains_v:g} V: amps that were "
+        f"read without volts count at {other:g} V. Check how it is fed."
+    )
+    return replace(record, mains_v=other, legs_open=False), [words]
+
+
+def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
+    """Hours over which the mean was watched, rests included; 0 where it is that of the use.
+
+    What decides by itself when it runs, and nobody says how long it is used, runs always.
+    """
+    if evidence.kind.self_regulating and record.hours_per_day is None:
+        return 0.0
+    spans = [run.hours for run in evidence.runs] + [drop.hours for drop in evidence.drops]
+    spans += [capture.covered_h for capture in evidence.captures if not recorded.is_task(capture)]
+    if spans:
+        return max(spans)
+    labelled = energy.from_energy_label(evidence.labels)
+    return HOURS_A_DAY if labelled is not None and mean.how == labelled.how else 0.0
 
 
 def _evidence_in_force(
@@ -333,8 +405,11 @@ def _mean_candidates(
     notices = []
     counter = energy.from_counter(evidence.runs, watched, evidence.dc)
     watching: list[Estimate | None] = []
-    if any(run.wh == 0 for run in evidence.runs):
-        notices.append("A counter shows no energy yet: let it run until its last digit moves.")
+    if counter is None and evidence.runs:
+        notices.append(
+            "A counter shows no energy yet: it bounds the draw; let it run until its last digit "
+            "moves."
+        )
     if tallied is not None and running is not None:
         mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
         hours = tallied.count * tallied.period_min / 60
@@ -370,6 +445,24 @@ def _mean_candidates(
     return candidates + ([labelled] if labelled is not None else []), notices
 
 
+def _bound(evidence: Evidence, running: Estimate | None) -> Estimate | None:
+    """The most that a load can draw in the mean of which counters and captures saw nothing."""
+    still = energy.from_still_counters(evidence.runs)
+    if still is not None or running is None:
+        return still
+    return energy.from_still_captures(evidence.captures, _use_wh(evidence, running.value))
+
+
+def _use_wh(evidence: Evidence, running_w: float) -> float:
+    """Wh of one use or cycle, as measured or as usual for the kind."""
+    task_wh = energy.per_task(evidence.tasks)[0]
+    if task_wh is not None:
+        return task_wh.value
+    watched = evidence.watched
+    on_h = watched.cycle_min / 60 * watched.duty if evidence.kind.cycles else energy.ONE_USE_H
+    return running_w * on_h
+
+
 def _by_assumed(assumed: AssumedDuty, running: Estimate, rest_w: float) -> Estimate:
     """The mean at a duty that nobody counted: a guess with its range, grade D."""
     words = f"on for {assumed.low * 100:.0f} to {assumed.high * 100:.0f} % of the time, as assumed"
@@ -381,9 +474,14 @@ def _by_assumed(assumed: AssumedDuty, running: Estimate, rest_w: float) -> Estim
 
 
 def _running_without_spot(
-    kind: Kind, from_label: Estimate | None, means: Sequence[Estimate]
+    kind: Kind,
+    from_label: Estimate | None,
+    means: Sequence[Estimate],
+    bound: Estimate | None = None,
 ) -> Estimate:
-    """Running W where no spot reading gives it."""
+    """Running W where no spot reading gives it; by a bound on the mean where there is no more."""
+    if not means and from_label is None and bound is not None:
+        return bound
     best = min(means, key=lambda mean: (mean.grade, mean.spread), default=None)
     steady = kind.duty in (_FULL, None)
     if best is not None and steady and (from_label is None or best.grade < "D"):
@@ -481,6 +579,10 @@ def _measured_room(readings: Sequence[Reading]) -> float | None:
 
 def _per_day(record: LoadRecord, evidence: Evidence, mean: Estimate) -> Estimate | None:
     if record.hours_per_day is not None:
+        watched_h = _watched_h(record, evidence, mean)
+        if watched_h > record.hours_per_day:
+            # What it was watched for holds its use of the day, and its rests.
+            return mean.scaled(min(watched_h, HOURS_A_DAY))
         return mean.scaled(record.hours_per_day, f"{record.hours_per_day:g} h a day in use")
     if per_day := energy.from_times_a_day(evidence.short_runs):
         return per_day

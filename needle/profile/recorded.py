@@ -41,7 +41,8 @@ def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
 
 def mean_of(captures: Sequence[Recorded], watched: Watched) -> Estimate | None:
     """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
-    means = [_mean(capture, watched) for capture in captures if not is_task(capture)]
+    drawn = [capture for capture in captures if capture.wh > 0 and not is_task(capture)]
+    means = [_mean(capture, watched) for capture in drawn]
     if not means:
         return None
     best = min(estimate.grade for estimate in means)
@@ -89,7 +90,8 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
             factor = Estimate(capture.power_factor, 0.02, grade, words, 1.0)
         high_w = capture.high_w if capture.pattern == "modulating" else None
         for name, watts in (("running", high_w or capture.running_w), ("resting", capture.idle_w)):
-            if watts is not None:
+            # Nothing drawn all the time is no level of running.
+            if watts is not None and (capture.wh > 0 or name == "resting"):
                 how = (f"{with_unit(watts, 'W')} recorded",)
                 state = State(name, capture.context.setting, Estimate(watts, spread, grade, how),
                               factor if name == "running" else None)  # fmt: skip

@@ -34,9 +34,9 @@ def start_va(
     """
     read = [(_va(start, power_factor, mains_v), start) for start in starts]
     quick = sorted(
-        ((va, start) for va, start in read if not _is_slow(start)), key=lambda pair: pair[0]
+        ((va, start) for va, start in read if not is_slow(start)), key=lambda pair: pair[0]
     )
-    slow = max((va for va, start in read if _is_slow(start)), default=0.0)
+    slow = max((va for va, start in read if is_slow(start)), default=0.0)
     if not quick:
         return _general(running_va, kind, slow)
     values = [va for va, _ in quick]
@@ -69,7 +69,7 @@ def _odd_start(times: float, kind: Kind) -> list[str]:
     return []
 
 
-def _is_slow(start: Start) -> bool:
+def is_slow(start: Start) -> bool:
     """Whether it may have missed the peak: amps or VA without a meter's name are an inrush clamp's,
     true power is what slower meters show."""
     if not start.context.instrument and start.context.own is None:

@@ -9,7 +9,17 @@ from dataclasses import dataclass, replace
 
 from needle import electrical
 from needle.estimate import Estimate, from_limits, pool, product
-from needle.measure.readings import Label, Reading, Spot
+from needle.measure.readings import (
+    ChargeDrop,
+    EnergyRun,
+    Label,
+    Reading,
+    Recorded,
+    ShortRun,
+    Spot,
+    Tally,
+    Task,
+)
 from needle.profile.kinds import Kind
 from needle.quantity import MOST_DC_V, with_unit
 
@@ -34,24 +44,43 @@ class State:
         True power, W.
     power_factor : Estimate or None
         Share, where it was read or follows from what was read.
+    va_spread : float or None
+        Relative sd of its volt-amperes, where these were read: the errors of W and of the power
+        factor of one reading are no two errors of their product.
     """
 
     name: str
     setting: str
     watts: Estimate
     power_factor: Estimate | None
+    va_spread: float | None = None
 
 
 def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
-    """The setting a profile speaks of: the wanted one, else unnamed, else the most-read one."""
+    """The setting a profile speaks of: the wanted one, else the one that was measured best.
+
+    Readings that count energy come before those of a moment, and these before what nobody
+    measured; of settings measured alike that of readings which name none, then the most-read one.
+    """
     if wanted:
         return wanted
     named = Counter(
         reading.context.setting for reading in readings if not isinstance(reading, Label)
     )
-    if not named or "" in named:
+    if not named:
         return ""
-    return min(named, key=lambda name: (-named[name], name))
+    worth = {
+        name: max(_worth(reading) for reading in readings if reading.context.setting == name)
+        for name in named
+    }
+    return min(named, key=lambda name: (-worth[name], name != "", -named[name], name))
+
+
+def _worth(reading: Reading) -> int:
+    """How much a reading says of the energy in its setting: counted, of a moment, or neither."""
+    if isinstance(reading, EnergyRun | Recorded | ChargeDrop | Task | ShortRun):
+        return 2
+    return 1 if isinstance(reading, Spot | Tally) else 0
 
 
 def in_setting(readings: Sequence[Reading], setting: str) -> list[Reading]:
@@ -100,9 +129,13 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
 
 @dataclass(frozen=True)
 class _Read:
+    """One spot: its W, its power factor, W's accuracy, and VA with theirs where these were read."""
+
     watts: Estimate
     power_factor: float | None
     accuracy: float
+    va: float | None = None
+    va_accuracy: float = 0.0
 
 
 def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
@@ -117,20 +150,23 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
         if agreement.watts < meter.least_w:
             accuracy = max(accuracy, 0.3)
         how = (f"{with_unit(agreement.watts, 'W')} read on {meter.words}",)
-        return _Read(
-            Estimate(agreement.watts, accuracy, "B", how), agreement.power_factor, accuracy
-        ), notice
+        watts = Estimate(agreement.watts, accuracy, "B", how)
+        if not agreement.va:
+            return _Read(watts, agreement.power_factor, accuracy), notice
+        va_accuracy = meter.relative_sd("va", agreement.va)
+        return _Read(watts, agreement.power_factor, accuracy, agreement.va, va_accuracy), notice
     va = agreement.va if agreement.va is not None else mains_v * (agreement.amps or 0.0)
     assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
     how = (f"{with_unit(va, 'VA')} read on {meter.words}",)
     apparent = Estimate(va, meter.relative_sd("amps", agreement.amps or va), "B", how)
     if kind.power_factor[0] >= 1 or _is_dc(spot.volts):
         return _Read(replace(apparent, how=how), None, apparent.spread), notice
+    spread = apparent.spread
     notice = notice or (
         f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
         f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
     )
-    return _Read(product(apparent, assumed), agreement.power_factor, apparent.spread), notice
+    return _Read(product(apparent, assumed), agreement.power_factor, spread, va, spread), notice
 
 
 def _is_dc(volts: float | None) -> bool:
@@ -161,7 +197,17 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> St
         factor = Estimate(
             mean_pf, repeated_spread(factors, 0.01, 0.03), "B", (f"PF {mean_pf:.2f} read",), 1.0
         )
-    return State(name, setting, Estimate(centre, spread, best[0].watts.grade, how), factor)
+    watts = Estimate(centre, spread, best[0].watts.grade, how)
+    return State(name, setting, watts, factor, _va_spread(best, prior))
+
+
+def _va_spread(reads: Sequence[_Read], prior: float) -> float | None:
+    """Relative sd of a state's VA; None where not all of its readings have them."""
+    read_va = [(read.va, read.va_accuracy) for read in reads if read.va is not None]
+    if len(read_va) < len(reads):
+        return None
+    accuracy = min(accuracy for _, accuracy in read_va)
+    return repeated_spread([va for va, _ in read_va], accuracy, prior)
 
 
 def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> Estimate | None:

@@ -72,6 +72,8 @@ class Output:
         Switches itself off, and draws nothing, in minutes in which no load draws.
     kind : str
         Key of :data:`OUTPUT_KINDS`.
+    id : str
+        What its random streams are made of, so that another name draws alike; empty: its name.
     """
 
     name: str
@@ -82,11 +84,12 @@ class Output:
     off_unused: bool = False
     off_when_idle: bool = False
     kind: str = "dc"
+    id: str = ""
 
 
 _KEYS = (
     "name", "max_w", "max_a", "volts", "idle_w", "idle_spread", "efficiency", "efficiency_spread",
-    "off_unused", "off_when_idle", "kind",
+    "off_unused", "off_when_idle", "kind", "id",
 )  # fmt: skip
 
 
@@ -145,4 +148,5 @@ def _output(reader: Reader, name: str) -> Output:
         off_unused=reader.flag("off_unused"),
         off_when_idle=reader.flag("off_when_idle"),
         kind=kind.key,
+        id=reader.text("id", most=40),
     )

@@ -14,7 +14,7 @@ from datetime import date
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.estimate import DISPLAY_BEND, Estimate, worst
+from needle.estimate import DISPLAY_BEND, Estimate, pool, worst
 from needle.moments import day_text
 from needle.quantity import with_unit
 from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
@@ -166,7 +166,9 @@ def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
 def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimate:
     """Wh that left a battery while its display fell from one charge to another (shares)."""
     drop = start - end
-    off = step / math.sqrt(6)
+    # A display is not straight: only from full to empty it shows all that there was.
+    whole = start >= 0.99 and end <= 0.01
+    off = math.hypot(step / math.sqrt(6), 0.0 if whole else DISPLAY_BEND)
     spread = math.hypot(off / drop, held_wh.spread) if drop > 0 else 0.0
     how = f"{start * 100:.4g} → {end * 100:.4g} % of {with_unit(held_wh.value, 'Wh')}"
     return Estimate(held_wh.value * drop, spread, worst(("B", held_wh.grade)), (how,))
@@ -194,9 +196,12 @@ def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
 
 
 def state_of_health(
-    test: CapacityTest, nominal_wh: float, inverter: Inverter | None = None
+    test: CapacityTest,
+    nominal_wh: float,
+    inverter: Inverter | None = None,
+    peukert: tuple[float, float] = (1.0, 20.0),
 ) -> Estimate:
-    """Share of the label that the battery gave.
+    """Share of the label that the battery gives at its rated rate.
 
     Parameters
     ----------
@@ -205,6 +210,9 @@ def state_of_health(
         Label, Wh.
     inverter : Inverter or None
         Adds its idle and conversion where Wh were counted behind it.
+    peukert : (float, float)
+        The battery's Peukert exponent, and the hours of its rated rate. What was drawn faster gave
+        less: that belongs to the test, not to the battery.
 
     Raises
     ------
@@ -224,11 +232,47 @@ def state_of_health(
     whole = test.start >= 0.99 and test.end <= 0.01
     bend = 0.0 if whole else DISPLAY_BEND
     off = math.hypot(0.0 if whole else test.step / math.sqrt(6), bend) / share
-    factor = given.value / (nominal_wh * share)
+    at_rate = given.value / (nominal_wh * share)
+    factor = _at_rated_rate(at_rate, given.value / hours / nominal_wh, *peukert)
     grade = worst((given.grade, "A" if share >= 0.7 else "B"))
     how = f"{given.how[-1]} from {test.start * 100:.3g} to {test.end * 100:.3g} %"
+    if factor > at_rate:
+        how += f" in {hours:.3g} h: {factor * 100:.3g} % of the label at its rated {peukert[1]:g} h"
     how = _dated(f"drain: {how}", test.on)
     return Estimate(factor, math.hypot(given.spread, off), grade, (how,))
+
+
+def _at_rated_rate(factor: float, rate: float, n: float, rated_hours: float) -> float:
+    """Share of the label at the rated rate, from that given at a mean rate (label's Wh an hour).
+
+    Peukert's law as the simulator has it: at W out, the charge falls by W·(W·H/C)^(n-1) where that
+    is faster than rated, so C^n = (Wh given)·(W·H)^(n-1).
+    """
+    fast = rate * rated_hours
+    if n <= 1 or fast <= factor:
+        return factor
+    return float((factor * fast ** (n - 1)) ** (1 / n))
+
+
+def passed_on(
+    test: RouteTest, held_wh: Estimate, idle: Estimate, usual: Estimate
+) -> Estimate | None:
+    """What a DC output passes on, by the DC half of a route test; None where it was not metered.
+
+    What is usual for such outputs holds as far as the test leaves it open.
+    """
+    if not test.dc.load_wh:
+        return None
+    gone = drop_wh(test.dc.start, test.dc.end, test.step, held_wh)
+    idle_wh = idle.scaled(test.hours)
+    into = gone.value - idle_wh.value
+    if into <= 0:
+        return None
+    off_wh = math.hypot(gone.value * gone.spread, idle_wh.value * idle_wh.spread)
+    how = (_dated("route test", test.on),)
+    read = Estimate(test.dc.load_wh / into, off_wh / into, "B", how)
+    both = pool([read, usual])
+    return replace(both, value=min(1.0, both.value), grade="B", how=how, most=1.0)
 
 
 def _before_inverter(out: Estimate, hours: float, inverter: Inverter) -> Estimate:

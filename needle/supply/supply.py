@@ -24,9 +24,11 @@ from needle.supply.proof import (
     CapacityTest,
     EfficiencyTest,
     IdleTest,
+    RouteTest,
     SupplyTest,
     idle_w,
     parse_tests,
+    passed_on,
     state_of_health,
 )
 
@@ -113,13 +115,17 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
     left = max(0.0, floored.value - idle_wh.value)
     absolute = math.hypot(floored.value * floored.spread, idle_wh.value * idle_wh.spread)
     spread = absolute / left if left > 0 else 0.0
-    after_idle = Estimate(left, spread, worst((floored.grade, idle_wh.grade)), idle_wh.how)
+    # However little the idle draw is, no more is left than before it.
+    after_idle = Estimate(
+        left, spread, worst((floored.grade, idle_wh.grade)), idle_wh.how, floored.high
+    )
     passed, efficiency = _passed(left, on_h, through)
     reaching = Estimate(
         passed,
         math.hypot(spread, efficiency.spread),
         worst((after_idle.grade, efficiency.grade)),
         efficiency.how,
+        after_idle.high,
     )
     share = 100 * passed / left if left > 0 else efficiency.value * 100
     steps += [
@@ -205,7 +211,7 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     battery = supply.battery
     drain = _newest(tests, CapacityTest)
     if drain is not None:
-        factor = state_of_health(drain, battery.nominal_wh, inverter)
+        factor = state_of_health(drain, battery.nominal_wh, inverter, peukert_of(battery))
         if not 0.05 <= factor.value <= 1.5:
             raise DocumentError(
                 "wh",
@@ -224,7 +230,14 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     outputs = []
     for output in supply.outputs:
         tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
-        outputs.append(output if tested is None else replace(output, idle_w=idle_w(tested, held)))
+        if tested is not None:
+            output = replace(output, idle_w=idle_w(tested, held))
+        routed = [test for test in tests if _is_route(test, output.name)]
+        route = _newest(routed, RouteTest)
+        if route is not None:
+            passes = passed_on(route, held, output.idle_w, output.efficiency)
+            output = output if passes is None else replace(output, efficiency=passes)
+        outputs.append(output)
     return replace(
         supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
     )
@@ -235,7 +248,9 @@ def held_over_time(supply: Supply) -> list[Held]:
     course = []
     for test in supply.tests:
         if isinstance(test, CapacityTest) and test.on:
-            share = state_of_health(test, supply.battery.nominal_wh, supply.inverter)
+            share = state_of_health(
+                test, supply.battery.nominal_wh, supply.inverter, peukert_of(supply.battery)
+            )
             course.append(Held(date.fromisoformat(test.on[:10]), share))
     return sorted(course, key=lambda held: held.on)
 
@@ -285,6 +300,15 @@ def _newest(tests: Sequence[SupplyTest], kind: type[_T]) -> _T | None:
 
 def _is_idle(test: SupplyTest, output: str) -> bool:
     return isinstance(test, IdleTest) and test.output == output
+
+
+def _is_route(test: SupplyTest, output: str) -> bool:
+    return isinstance(test, RouteTest) and test.output == output and bool(test.dc.load_wh)
+
+
+def peukert_of(battery: Battery) -> tuple[float, float]:
+    """A battery's Peukert exponent, and the hours of its rated rate."""
+    return battery.peukert_n, battery.rated_hours
 
 
 def _check_outputs(supply: Supply, tests: Sequence[SupplyTest]) -> None:

@@ -10,10 +10,13 @@ from typing import Any
 import numpy as np
 
 from needle.document import DocumentError
+from needle.ledger import LedgerEntry
+from needle.ledger import as_document as ledger_document
 from needle.plan.bank import MINUTES_PER_HOUR
 from needle.supply.battery import cold_factor
 from needle.supply.display import LAST_FIFTH
 from needle.trial.expected import Expected, expected_of, with_charging
+from needle.trial.ledger import entries_of
 from needle.trial.made import COUNT_READ, Count, last_count
 from needle.trial.particles import LEVEL, OUT_WH, START, Particles
 from needle.trial.sightings import ALIKE, behind, sightings, still_runs, stops_at
@@ -78,6 +81,8 @@ class Forecast:
     notices : list of str
     count : Count or None
         The last count that was read.
+    ledger : tuple of LedgerEntry
+        Each figure of each check-in, used or left out.
     """
 
     stop_h: Range
@@ -97,6 +102,7 @@ class Forecast:
     fan: list[tuple[float, float, float, float]]
     notices: list[str] = field(default_factory=list)
     count: Count | None = None
+    ledger: tuple[LedgerEntry, ...] = ()
 
     @property
     def remaining_h(self) -> Range:
@@ -150,6 +156,7 @@ class Followed:
             self.particles.settle()
         self.legs = [(0.0, "start")]
         self.notices: list[str] = []
+        self.ledger: list[LedgerEntry] = []
         self.hour = 0.0
         #: Of each kind of figure, when it was told last, and what.
         self._used: dict[str, tuple[float, float | None]] = {}
@@ -164,9 +171,9 @@ class Followed:
         """Weigh by check-ins, in their order."""
         for check_in in check_ins:
             self.to(check_in.h)
-            news = self._counting(check_in)
-            if check_in is not check_ins[-1]:
-                news = self._news(news)
+            counted = self._counting(check_in)
+            news = counted if check_in is check_ins[-1] else self._news(counted)
+            self.ledger += entries_of(check_in, counted, news, self.trial, self._is_charged)
             for kind, sight in sightings(news, self._used.get("charge", (0.0, None))[1]):
                 # The first figure of a kind, and one after another that was doubted, is believed:
                 # then it is what was expected that is wrong.
@@ -246,8 +253,8 @@ class Followed:
             else:
                 self._last_shown, self._shown_h = shown, check_in.h
                 self._most_shown = shown + step
-        if volts is None:
-            check_in = replace(check_in, ah=None)
+        if volts is None and check_in.ah is not None:
+            check_in = self._with_own_volts(check_in)
         counted_wh = check_in.counted_wh(volts)
         if counted_wh is not None and counted_wh < self._counted_wh - 1.0:
             self.notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
@@ -255,6 +262,18 @@ class Followed:
         if counted_wh is not None:
             self._counted_wh = counted_wh
         return check_in
+
+    def _with_own_volts(self, check_in: CheckIn) -> CheckIn:
+        """Amp-hours as Wh by the volts read beside them; without any they are not counted."""
+        if check_in.volts is None:
+            self.notices.append(
+                f"At {check_in.h:g} h the Ah are not counted: the battery's volts are not known. "
+                "Give them, or the volts beside the Ah."
+            )
+            return replace(check_in, ah=None)
+        assert check_in.ah is not None
+        wh = check_in.ah * check_in.volts if check_in.wh is None else check_in.wh
+        return replace(check_in, ah=None, wh=wh)
 
     @property
     def _is_charged(self) -> bool:
@@ -294,7 +313,10 @@ class Followed:
             stop_h, fan = self._ahead()
         else:
             stop_h, fan = (ended.h, ended.h, ended.h), []
-        proved = ended is not None and ended.why in ("floor", "cutoff")
+        # What the battery holds is proved by an end and by what was counted up to it.
+        proved = (
+            ended is not None and ended.why in ("floor", "cutoff") and last_count(trial) is not None
+        )
         drawn_wh = _range(particles.state[OUT_WH], weight)
         used_wh = drawn_wh[1]
         count = last_count(trial)
@@ -335,6 +357,7 @@ class Followed:
             fan=fan,
             notices=notices,
             count=count,
+            ledger=tuple(self.ledger),
         )
 
     def _label_wh(self) -> float:
@@ -476,4 +499,5 @@ def as_document(prediction: Forecast) -> dict[str, Any]:
         "ended_h": prediction.ended_h,
         "display_error_h": prediction.display_error_h,
         "notices": prediction.notices,
+        "ledger": ledger_document(prediction.ledger),
     }

@@ -102,7 +102,7 @@ def sightings(check_in: CheckIn, last_shown: float | None = None) -> list[tuple[
     if check_in.volts is not None:
         seen.append(("volts", weighing(_volts(check_in.volts))))
     if check_in.drawn_w:
-        seen.append(("watts", weighing(_watts(check_in.drawn_w, check_in.counted))))
+        seen.append(("watts", weighing(_watts(check_in.drawn_w, check_in.watts_at))))
     if check_in.watts_in:
         seen.append(("watts_in", weighing(_watts_in(check_in.watts_in))))
     return seen

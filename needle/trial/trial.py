@@ -44,7 +44,9 @@ class CheckIn:
     watts_in : float or None
         W that sun or charger give just then.
     counted : str
-        Where Wh, Ah and W are read: ``"battery"``, ``"ac"`` or the name of an output.
+        Where Wh and Ah are read: ``"battery"``, ``"ac"`` or the name of an output.
+    watts_at : str
+        Where W are read, likewise: a supply's display shows what leaves its outlets.
     display_h : float or None
         Hours left, as the supply promises.
     room_c, inside_c : float or None
@@ -52,6 +54,8 @@ class CheckIn:
     leg : str or None
         What changed: a new leg begins here.
     note : str
+    number : int
+        Its place in the document.
     """
 
     h: float
@@ -71,6 +75,8 @@ class CheckIn:
     inside_c: float | None = None
     leg: str | None = None
     note: str = ""
+    watts_at: str = BATTERY
+    number: int = 0
 
     @property
     def drawn_w(self) -> float | None:
@@ -144,7 +150,8 @@ class Trial:
     @property
     def places(self) -> frozenset[str]:
         """Where anything was counted, besides at the battery."""
-        return frozenset(check_in.counted for check_in in self.check_ins) - {BATTERY}
+        counted = {check_in.counted for check_in in self.check_ins}
+        return frozenset(counted | {check_in.watts_at for check_in in self.check_ins}) - {BATTERY}
 
     @property
     def battery(self) -> Battery:
@@ -158,7 +165,7 @@ class Trial:
 
 _CHECK_KEYS = (
     "h", "percent", "bars", "of", "ah", "wh", "wh_in", "volts", "watts", "amps", "watts_in",
-    "counted", "display_h", "room_c", "inside_c", "leg", "note",
+    "counted", "watts_at", "display_h", "room_c", "inside_c", "leg", "note",
 )  # fmt: skip
 
 
@@ -236,7 +243,10 @@ def parse_check_ins(
     DocumentError
     """
     check_ins = sorted(
-        (_check_in(item, f"check_ins[{index}]", places) for index, item in enumerate(items)),
+        (
+            replace(_check_in(item, f"check_ins[{index}]", places), number=index)
+            for index, item in enumerate(items)
+        ),
         key=lambda check_in: check_in.h,
     )
     legs = [check_in.h for check_in in check_ins if check_in.leg is not None]
@@ -262,9 +272,11 @@ def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
     if bars is not None and of and bars > of:
         raise DocumentError(reader.at("bars"), f"{bars} of {of} is more than there are")
     counted = reader.text("counted", BATTERY, 80)
-    if places is not None and counted not in places:
-        known = ", ".join(places)
-        raise DocumentError(reader.at("counted"), f"“{counted}” is none of {known}")
+    watts_at = reader.text("watts_at", counted, 80)
+    for key, place in (("counted", counted), ("watts_at", watts_at)):
+        if places is not None and place not in places:
+            known = ", ".join(places)
+            raise DocumentError(reader.at(key), f"“{place}” is none of {known}")
     return CheckIn(
         h=hours,
         percent=None if percent is None else percent / 100,
@@ -278,6 +290,7 @@ def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
         amps=reader.number("amps", most=1e5),
         watts_in=reader.number("watts_in", most=1e6),
         counted=counted,
+        watts_at=watts_at,
         display_h=reader.number("display_h", most=10_000),
         room_c=reader.number("room_c", least=-60, most=80),
         inside_c=reader.number("inside_c", least=-100, most=400),

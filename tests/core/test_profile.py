@@ -247,11 +247,26 @@ class CounterTest(unittest.TestCase):
         profile = derive(record(readings))
         self.assertTrue(any("Two ways" in notice for notice in profile.notices))
 
-    def test_a_counter_that_never_moved_is_no_mean(self):
-        readings = [{"type": "label", "watts": 60}, {"type": "energy", "wh": 0, "hours": 3}]
-        profile = derive(record(readings, "electronics"))
-        self.assertEqual(profile.grade, "D")
+    def test_a_counter_that_never_moved_is_a_bound(self):
+        spot = {"type": "spot", "watts": 444}
+        profile = derive(record([spot, {"type": "energy", "wh": 0, "hours": 12}], "pump"))
+        self.assertAlmostEqual(profile.mean_w.high, 10 / 12)
+        self.assertAlmostEqual(profile.running_w.value, 444)
         self.assertTrue(any("last digit moves" in notice for notice in profile.notices))
+        self.assertFalse(any("inf" in hint.sentence() for hint in profile.advice))
+        # In a span beside others in which it moved, it is time in which nothing was drawn.
+        moved = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12}], "pump"))
+        both = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12},
+                              {"type": "energy", "wh": 0, "hours": 12}], "pump"))  # fmt: skip
+        self.assertAlmostEqual(both.mean_w.value, moved.mean_w.value / 2)
+        self.assertGreater(both.mean_w.spread, moved.mean_w.spread)
+
+    def test_a_capture_in_which_nothing_was_drawn_is_a_bound_on_how_often(self):
+        still = {"type": "capture", "pattern": "steady", "covered_h": 10, "wh": 0, "running_w": 0}
+        profile = derive(record([{"type": "label", "watts": 600}, still], "pump"))
+        self.assertGreater(profile.mean_w.value, 0)
+        self.assertAlmostEqual(profile.running_w.value, 300, delta=1)
+        self.assertAlmostEqual(profile.mean_w.high, 0.5 * 300 * 5 / 60 / 10, delta=0.02)
 
 
 class TallyTest(unittest.TestCase):

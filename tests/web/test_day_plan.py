@@ -71,12 +71,12 @@ class DocumentTest(DayPlanTest):
         self.assertAlmostEqual(step["watts"] * step["duty"] * step["minutes"] / 60, 592.0)
         parse_plan(self.document())
 
-    def test_without_a_timed_task_it_says_so(self):
+    def test_a_task_that_nobody_timed_is_asked_about_and_not_counted_meanwhile(self):
         self.autoclave.readings.filter(type="task").delete()
         answer = answer_of(self.plan)
         used = next(used_load for used_load in answer.used if used_load.name == "Autoclave")
-        self.assertIn("no task was timed", used.assumed)
-        self.assertEqual(used.use, {})
+        self.assertIn("how long one use takes is not known", used.assumed)
+        self.assertFalse(used.counted)
 
     def test_charges_and_steps_of_ones_own(self):
         PlanEntry.objects.create(

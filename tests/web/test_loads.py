@@ -315,7 +315,7 @@ class SurveyTest(SiteTest):
         def count(loads):
             for number in range(self.job.loads.count(), loads):
                 make_load(self.job, f"Load {number}")
-            with self.assertNumQueries(20):
+            with self.assertNumQueries(21):
                 self.client.get(self.url("loads:survey"))
 
         count(3)

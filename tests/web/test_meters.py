@@ -77,7 +77,7 @@ class MetersTest(SiteTest):
         self.test_a_new_name_is_known_by_its_old_one()
         self.assertContains(self.add(), "readings know it by that name", status_code=422)
         # One that comes with a package by the old name is the one that is here.
-        load = make_load(self.job, watts=None)
+        load = make_load(self.job, "Fan", watts=None)
         load.readings.create(type="spot", data={"watts": 50, "meter": "Blue plug"})
         import_job(export_job(self.job), self.user)
         self.assertEqual(self.user.meters.count(), 1)

@@ -160,20 +160,6 @@ class RoundTest(SiteTest):
         test = self.job.supplies.get().to_core().tests[0]
         self.assertEqual((test.loads, test.wh), (tuple(step["loads"]), 1200.0))
 
-    def test_each_of_two_of_one_name_has_its_form(self):
-        other = make_load(self.job, "Box", 90.0)
-        self.plan()
-        record = self.made()
-        page = self.client.get(self.url("rounds:round", record.pk))
-        rows = page.context["page"].rows
-        for load, told in ((self.box, "Box"), (other, f"Box ({other.pk})")):
-            keys = [step["key"] for step in record.steps if step["load"] == told]
-            forms = [row.form_url for row in rows if row.key in keys]
-            with self.subTest(load=told):
-                self.assertTrue(forms)
-                for form in forms:
-                    self.assertTrue(form.startswith(self.url("loads:load", load.pk)), form)
-
     def test_its_page_asks_the_same_of_the_store_for_many_steps(self):
         self.plan()
         record = self.made()

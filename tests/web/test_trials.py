@@ -20,6 +20,7 @@ from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_draft, answer_of
 from web.trials import actions
+from web.trials.actions import change_trial
 from web.trials.models import CheckIn, Trial
 from web.trials.telling import told
 
@@ -54,10 +55,10 @@ class TrialTest(SiteTest):
     def page(self):
         return self.client.get(self.url("trials:trial", self.trial().pk))
 
-    def end(self, why, hour):
+    def end(self, why, hour, **seen):
         at = timezone.localtime(self.trial().started_at + timedelta(hours=hour))
         return self.client.post(self.url("trials:end", self.trial().pk),
-                                {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}"})  # fmt: skip
+                                {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}", **seen})  # fmt: skip
 
 
 class RunTest(TrialTest):
@@ -68,12 +69,12 @@ class RunTest(TrialTest):
         plan.job = self.job
         return answer_of(plan, 60).outcome
 
-    def rested(self, hours, why="floor"):
+    def rested(self, hours, why="floor", **seen):
         """Outcomes before and after a run of so many times the likely hours."""
         before = self.answer()
         begin = timezone.localtime() - timedelta(hours=300)
         self.start(started_at=f"{begin:%Y-%m-%dT%H:%M}")
-        self.end(why, hours * before.runtime[1])
+        self.end(why, hours * before.runtime[1], **seen)
         return before, self.answer()
 
     def test_a_plan_that_repeats_a_run_says_the_runs_hours(self):
@@ -87,9 +88,26 @@ class RunTest(TrialTest):
         self.assertContains(self.page(), "with these loads rest on it")
 
     def test_carried_it_still_counts_and_once(self):
-        _, after = self.rested(1.25)
+        counted_wh = self.answer().energy_wh["battery_out"]
+        _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
         self.client.post(self.url("trials:carry", self.trial().pk))
         self.assertEqual(self.supply.tests.live().count(), 1)
+        self.assertEqual(self.trial().carried_test, self.supply.tests.get())
+        self.assertEqual(self.answer().runtime, after.runtime)
+
+    def test_where_nothing_was_counted_nothing_is_proved_nor_carried(self):
+        self.rested(1.25)
+        self.assertNotContains(self.page(), "the battery holds")
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertFalse(self.supply.tests.live().exists())
+
+    def test_renaming_a_carried_trial_counts_its_run_once(self):
+        counted_wh = self.answer().energy_wh["battery_out"]
+        _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        trial = self.trial()
+        trial.name = "Something else"
+        change_trial(trial)
         self.assertEqual(self.answer().runtime, after.runtime)
 
     def test_the_switch(self):

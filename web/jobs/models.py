@@ -76,6 +76,7 @@ class Job(Record):
     #: Fetched or worked out once for each request, whose job this is: its loads with their
     #: readings, and the answer to its current plan.
     known_loads: list[Any] | None = None
+    known_numbers: dict[int, int] | None = None
     current_answer: Any = None
     known_meters: dict[str, Instrument] | None = None
 

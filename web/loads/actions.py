@@ -7,25 +7,40 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any, TypeVar
 
+from django.apps import apps
 from django.db import transaction
 
 from needle.measure.readings import parse
 from web.common.models import Record
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.jobs.models import Job
+from web.jobs.renaming import save_renamed
 from web.loads.models import Load, Photo, Reading
 from web.loads.photos import Picture
 
 R = TypeVar("R", bound=Record)
 
 
-def add_load(load: Load, label: dict[str, Any] | None = None) -> Load:
-    """Store a new load together with the label reading it came with."""
+def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None = None) -> Load:
+    """Store a new load together with the label reading it came with.
+
+    It joins one plan: the one with the key ``plan``, else the one that the answer bar speaks of.
+    """
     with transaction.atomic():
         stored, created = save_new(load.job, load, f"Added {load.name}")
+        if created:
+            join_plan(stored, plan)
         if created and label:
             add_reading(stored, "label", label)
     return stored
+
+
+def join_plan(load: Load, plan: int | None = None) -> None:
+    """Let a load that has just come be counted in one plan, and stay out of all others."""
+    for model in apps.get_models():
+        if hasattr(model, "load_came"):
+            with as_one(load.job, f"Added {load.name}"):
+                model.load_came(load, plan)
 
 
 def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
@@ -40,6 +55,7 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
             copy = _copied(load, job=job, name=_free_name(load, names))
             names.add(copy.name)
             save_new(job, copy, f"Added {copy.name}")
+            join_plan(copy)
             for reading in load.readings.live():
                 data = with_volts(reading.data, load.mains_v, copy.mains_v)
                 taken = _copied(reading, load=copy, data=data)
@@ -79,7 +95,7 @@ def with_volts(data: dict[str, Any], there_v: float, here_v: float) -> dict[str,
 
 
 def change_load(load: Load) -> None:
-    save_change(load.job, load, f"Changed {load.name}")
+    save_renamed(load.job, load, f"Changed {load.name}")
 
 
 def change_cord(load: Load) -> None:

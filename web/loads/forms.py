@@ -364,7 +364,7 @@ class EnergyForm(ReadingForm):
     instrument = _instrument("plug", "logger", "usb", "shunt", "display")
     counted = forms.ChoiceField(
         label="Counted at", required=False,
-        choices=[("ac", "the plug"), ("dc", "a USB or DC output")],
+        choices=[("", "where that meter sits"), ("ac", "the plug"), ("dc", "a USB or DC output")],
     )  # fmt: skip
 
     @staticmethod

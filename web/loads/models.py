@@ -119,6 +119,14 @@ class Load(Record):
 
     class Meta:
         ordering = ["name", "pk"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["job", "name"],
+                condition=models.Q(removed_at=None),
+                name="one_load_a_name",
+                violation_error_message="There is a load of this name already.",
+            )
+        ]
 
     def __str__(self) -> str:
         return self.name
@@ -202,6 +210,17 @@ def loads_of(job: Job) -> list[Load]:
     if job.known_loads is None:
         job.known_loads = list(job.loads.live().with_readings())
     return list(job.known_loads)
+
+
+def numbers_of(job: Job) -> dict[int, int]:
+    """Each load's number in the order in which they came to the job, removed ones included.
+
+    What a load is drawn by in plans: it stays when the load gets another name.
+    """
+    if job.known_numbers is None:
+        keys = job.loads.order_by("pk").values_list("pk", flat=True)
+        job.known_numbers = {pk: number for number, pk in enumerate(keys, 1)}
+    return dict(job.known_numbers)
 
 
 @lru_cache(maxsize=4096)

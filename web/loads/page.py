@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.estimate import Z90
+from needle.ledger import LedgerEntry
+from needle.profile.ledger import readings_ledger
 from needle.profile.profile import Profile
 from web.drawing.course import CourseMark, course
 from web.loads.models import Load, Photo
@@ -31,6 +33,16 @@ class LoadPage:
     costs: LoadCosts | None
     ladder: SafeString | None
     rows: list[ReadingRow]
+
+    @property
+    def rests(self) -> str:
+        """How many of its readings the profile rests on; empty without any."""
+        if self.profile is None or not self.rows:
+            return ""
+        out = sum(row.left_out for row in self.rows)
+        used = len(self.rows) - out
+        words = f"Rests on {used} reading{'' if used == 1 else 's'}"
+        return f"{words}; {out} left out." if out else f"{words}."
 
     @property
     def course(self) -> SafeString | None:
@@ -89,8 +101,16 @@ def page_of(load: Load) -> LoadPage:
         settings=settings_side_by_side(load),
         costs=costs_of_load(load, profile),
         ladder=ladder_of(load, profile),
-        rows=[
-            row_of(reading, photos.get(reading.pk, ()), load.job.meters())
-            for reading in load.known_readings()
-        ],
+        rows=_rows(load, photos),
     )
+
+
+def _rows(load: Load, photos: dict[int, tuple[int, ...]]) -> list[ReadingRow]:
+    """Its readings, each with what it is used for."""
+    readings = load.known_readings()
+    entries: list[LedgerEntry | None] = list(readings_ledger(load.to_core()))
+    entries = entries or [None] * len(readings)
+    return [
+        replace(row_of(reading, photos.get(reading.pk, ()), load.job.meters()), entry=entry)
+        for reading, entry in zip(readings, entries, strict=True)
+    ]

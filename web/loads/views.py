@@ -50,7 +50,7 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
     form = LoadForm(request.POST or None, instance=Load(job=job), initial=typed)
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
-        load = actions.add_load(form.instance, form.label())
+        load = actions.add_load(form.instance, form.label(), key_of(request.GET.get("plan", "")))
         announce_change(request, job)
         if form.label() and not job.supplies.live().exists():
             # The shortest way to a first answer: the supply is all that is missing.

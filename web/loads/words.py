@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
+from needle.ledger import LedgerEntry
 from needle.measure.agreement import Agreement
 from needle.measure.instruments import Instrument
 from needle.measure.readings import (
@@ -28,7 +29,7 @@ from web.loads.models import Reading
 
 @dataclass(frozen=True)
 class ReadingRow:
-    """One reading as the load's page lists it."""
+    """One reading as the load's page lists it; ``entry`` says what it is used for."""
 
     reading: Reading
     says: str
@@ -36,6 +37,11 @@ class ReadingRow:
     agreement: Agreement | None
     remark: str
     photos: tuple[int, ...] = ()
+    entry: LedgerEntry | None = None
+
+    @property
+    def left_out(self) -> bool:
+        return self.entry is not None and not self.entry.used
 
 
 def row_of(

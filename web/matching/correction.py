@@ -18,7 +18,7 @@ from needle.decide.power_factor import (
     sanity,
 )
 from needle.electrical import nonactive_va
-from needle.estimate import Z90
+from needle.estimate import Z90, Estimate
 from needle.profile.states import RESTING
 from needle.quantity import hours_text, significant, with_unit
 from needle.supply.inverter import dc_w
@@ -34,12 +34,13 @@ METER_SHARE = 0.01
 
 @dataclass(frozen=True)
 class Running:
-    """W, VA and V of the running motor, and where they come from."""
+    """W, VA and V of the running motor, where they come from, and the power factor's range."""
 
     watts: float
     va: float
     volts: float
     source: str
+    factor: Estimate | None = None
 
 
 @dataclass(frozen=True)
@@ -93,13 +94,14 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         assert state.power_factor is not None
         va = state.watts.value / state.power_factor.value
         return Running(
-            state.watts.value, va, load.volts(), f"{state.name}: {state.power_factor.how[-1]}"
-        )
+            state.watts.value, va, load.volts(), f"{state.name}: {state.power_factor.how[-1]}",
+            state.power_factor,
+        )  # fmt: skip
     if profile is None or profile.power_factor.grade == "D" or profile.running_w.grade == "D":
         return None
     va = profile.running_w.value / profile.power_factor.value
     source = profile.power_factor.how[-1]
-    return Running(profile.running_w.value, va, load.volts(), source)
+    return Running(profile.running_w.value, va, load.volts(), source, profile.power_factor)
 
 
 def page_of(
@@ -134,7 +136,7 @@ def page_of(
         refused="",
         running=running,
         correction=correction,
-        uf_range=_uf_range(load, running, target, hertz),
+        uf_range=_uf_range(running, target, hertz),
         drawing=_triangle(running, correction, fitted),
         battery=_battery(running, correction, core),
         saving=_predicted(load, running, correction, core, current),
@@ -143,13 +145,12 @@ def page_of(
     )
 
 
-def _uf_range(load: Load, running: Running, target: float, hertz: float) -> str:
-    """µF to the target at both ends of what is known of the power factor."""
-    profile = load.profile()
-    if profile is None or profile.power_factor.spread == 0:
+def _uf_range(running: Running, target: float, hertz: float) -> str:
+    """µF to the target at both ends of what is known of the power factor that it is found from."""
+    if running.factor is None or running.factor.spread == 0:
         return ""
     ends = []
-    for factor in (profile.power_factor.high, profile.power_factor.low):
+    for factor in (running.factor.high, running.factor.low):
         va = running.watts / min(1.0, factor)
         ends.append(correct(running.watts, va, running.volts, hertz, target).to_target_uf)
     return f"{significant(ends[0], 2)}–{significant(ends[1], 2)} µF"

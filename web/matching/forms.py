@@ -31,18 +31,25 @@ class StartTestForm(RecordForm):
     main: ClassVar = ("load", "supply", "result", "times", "ran")
 
     field_order = (
-        "load", "supply", "result", "times", "setting", "order", "tested_at", "note", "ran",
+        "load", "supply", "result", "times", "setting", "ran_s", "order", "tested_at", "note",
+        "ran",
     )  # fmt: skip
     ran = TickedField(
         Load.objects.none(), label="What else ran", required=False,
         widget=forms.CheckboxSelectMultiple,
         help_text="None: it was tried alone. The test settles starts with no more beside it.",
     )  # fmt: skip
+    ran_s = QuantityField(
+        "s", label="Ran on for", least=1, most=86_400, required=False,
+        help_text="With all that ran beside it, such as 90 s: what an overload is carried for.",
+    )  # fmt: skip
     tested_at = _moment()
 
     class Meta:
         model = StartTest
-        fields = ["load", "supply", "result", "times", "setting", "order", "tested_at", "note"]
+        fields = [
+            "load", "supply", "result", "times", "setting", "ran_s", "order", "tested_at", "note",
+        ]  # fmt: skip
         labels = {"supply": "On which supply", "result": "What happened", "times": "Times tried"}
         help_texts = {"setting": "Where it has settings: which one was tried. Empty for any."}
 

@@ -16,7 +16,7 @@ from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
 from web.jobs.models import Job
-from web.loads.models import Load
+from web.loads.models import Load, numbers_of
 from web.plans.outcomes import Answer
 from web.plans.used import UsedLoad
 from web.supplies.models import StartTest, Supply
@@ -95,7 +95,7 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
     highest = max(states, key=lambda watts: watts.value)
     return Contender(
         load.name, load.core_kind, highest, profile.start_va, profile.start_s,
-        profile.power_factor, count, load.volts(),
+        profile.power_factor, count, load.volts(), f"load {numbers_of(load.job)[load.pk]}",
     )  # fmt: skip
 
 
@@ -271,6 +271,7 @@ def _starters(contenders: list[Contender]) -> list[Starter]:
         Starter(
             contender.name if contender.count == 1 else f"{contender.name} {number}",
             contender.running_w.value, contender.start_va.value, contender.start_s,
+            contender.power_factor.value,
         )
         for contender in contenders
         for number in range(1, contender.count + 1)

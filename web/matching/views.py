@@ -35,6 +35,7 @@ from web.matching.forms import (
 from web.matching.models import Correction
 from web.matching.starts import contender_of, matrix_of
 from web.plans.outcomes import answer_of, current_plan
+from web.plans.rests import rests_of
 from web.supplies.actions import add_start_test, remove_start_test
 from web.supplies.models import StartTest
 
@@ -53,8 +54,8 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)
-    context = {"job": job, "plan": answer.plan, "matrix": matrix,
-               "pending": answer.pending}  # fmt: skip
+    context = {"job": job, "plan": answer.plan, "matrix": matrix, "pending": answer.pending,
+               "rests": None if answer.pending else rests_of(answer.draft)}  # fmt: skip
     name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)
 

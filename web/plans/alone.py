@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from needle.plan.alone import Alone
 from needle.plan.answering import each_alone
+from needle.plan.measured import steps_of
 from needle.quantity import hours_text
 from web.loads.models import Load
 from web.plans.desk import worked_out
@@ -63,11 +64,7 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
     doc = document(everything)
     key = f"alone:{key_of(doc)}"
     answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, each_alone, doc)
-    known = {
-        name: used
-        for used in everything.used
-        for name in (used.name, f"{used.load} ({used.load.pk})")
-    }
+    known = {used.name: used for used in everything.used}
     rows: list[AloneRow] = []
     likely_before: dict[str, float] = {}
     for answer in answers:
@@ -80,12 +77,15 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
 
 
 def _with_all_taken_in(draft: Draft) -> Draft:
-    entries = {
-        used.load.pk: used.entry
-        if used.entry.taken_in
-        else PlanEntry(plan=draft.plan, load=used.load)
-        for used in draft.used
-    }
+    """Every load taken in; of what is known by single uses it does not matter when they are."""
+    entries = {}
+    for used in draft.used:
+        entry = used.entry
+        if not entry.taken_in:
+            entry = PlanEntry(plan=draft.plan, load=used.load)
+        if not used.use_known and used.profile is not None and steps_of(used.profile):
+            entry = PlanEntry(plan=draft.plan, load=used.load, moments=["12:00"], route=entry.route)
+        entries[used.load.pk] = entry
     return replace(draft, entries=entries, sources=[])
 
 

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import timedelta
 from functools import cached_property
 from typing import Any
 
 from django.utils import timezone
 
-from needle.plan.measured import duty_of, load_document, steps_of
+from needle.plan.measured import duty_of, load_document, steps_of, use_hours, usual_use
 from needle.plan.plan import AC
 from needle.profile.cost import named_settings
+from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
+from needle.quantity import hours_text
 from needle.supply.outputs import limit_w
 from needle.supply.proof import SupplyTest, left_on_dc, parse_test
-from web.loads.models import Load, loads_of
+from web.loads.models import Load, loads_of, numbers_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
 from web.plans.used import UsedLoad
@@ -95,8 +96,7 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
         and _most_w(output) >= watts
     ]
     on_ac = [AC] if draft.supply and draft.supply.continuous_w else []
-    # What runs on DC goes to AC only where the supply has nothing else.
-    routes = [output.name for output in outputs] or on_ac
+    routes = [output.name for output in outputs] + on_ac
     if not load.dc:
         routes = on_ac + [output.name for output in outputs]
     route = entry.route or (able[0] if load.dc and able else AC)
@@ -106,34 +106,47 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     if routes and route not in routes:
         assumptions.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
-    use, assumed = _use(draft.plan, load, entry)
-    steps = (entry.steps or (steps_of(profile) if profile else [])) if entry.moments else []
-    if entry.moments and not steps and entry.charge is None:
-        assumed = "no task was timed: counted as always on; keep a task reading, or give its steps"
-        use = {}
+    use, assumed = _use(draft.plan, load, entry, profile)
+    tasks = use is not None and "tasks" in use
+    steps = (entry.steps or (steps_of(profile) if profile else [])) if tasks else []
+    if tasks and not steps and entry.charge is None:
+        use, assumed = None, "how long one use takes is not known: give its steps, or keep a task"
     assumptions += [assumed] if assumed else []
-    can = [other for other in (AC, *able) if other != route and other in routes]
-    return UsedLoad(load, profile, entry, use, steps, route, can, "; ".join(assumptions))
+    names = named_settings(load.to_core()) if not (entry.setting or load.setting) else []
+    if profile is not None and len(names) > 1:
+        one = f"“{profile.setting}”" if profile.setting else "readings that name no setting"
+        assumptions.append(f"counted by {one}: say which setting it is used in")
+    others = able if load.dc else [AC, *able]
+    can = [other for other in others if other != route and other in routes]
+    known = use is not None
+    words = "; ".join(assumptions)
+    return UsedLoad(load, profile, entry, use or {}, steps, route, can, words, known)
 
 
 def _most_w(output: Output) -> float:
     return limit_w(output.max_w, output.max_a, output.volts)
 
 
-def _use(plan: Plan, load: Load, entry: PlanEntry) -> tuple[dict[str, Any], str]:
-    """When a load is in use, and what had to be assumed about it."""
+def _use(
+    plan: Plan, load: Load, entry: PlanEntry, profile: Profile | None
+) -> tuple[dict[str, Any] | None, str]:
+    """When a load is in use (None: nobody knows), and what had to be assumed about it."""
     if entry.use:
         return entry.use, ""
-    if not load.core_kind.by_use and load.hours_per_day is None:
-        return {}, ""
-    if load.hours_per_day is None:
-        return {}, "counted as always on: say when it is used"
-    if load.hours_per_day == 0 or load.hours_per_day >= 24:
+    if profile is None:
         return {}, ""
     start = timezone.localtime(plan.start)
-    end = start + timedelta(hours=load.hours_per_day)
-    window = [f"{start:%H:%M}", f"{end:%H:%M}"]
-    return {"between": [window]}, "its hours a day, from the plan's start on"
+    use = usual_use(profile, start.hour * 60 + start.minute)
+    if use is None:
+        return None, "not counted yet: say when it is used"
+    if "between" in use:
+        hours = hours_text(profile.hours_per_day or 0.0, exact=True)
+        return use, f"{hours} a day, assumed from the start of the plan: set the real times"
+    if "tasks" in use:
+        return use, f"{len(use['tasks'])} a day, at times assumed: set the real ones"
+    if load.core_kind.by_use and load.hours_per_day is None:
+        return {}, "counted as always on: say when it is used"
+    return {}, ""
 
 
 def document(draft: Draft) -> dict[str, Any]:
@@ -143,27 +156,22 @@ def document(draft: Draft) -> dict[str, Any]:
     battery: dict[str, Any] = {"start_charge": plan.start_charge}
     if plan.floor is not None:
         battery["floor"] = plan.floor
-    names: set[str] = set()
     loads = []
+    numbers = numbers_of(plan.job)
     tried = tried_on(supply)
     routes = [
         parse_test(test.to_document()) for test in supply.known_tests() if test.type == "route"
     ]
     for used_load in draft.used:
         if used_load.counted:
-            name = (
-                used_load.name
-                if used_load.name not in names
-                else f"{used_load.load} ({used_load.load.pk})"
-            )
-            names.add(name)
-            loads.append(_load_document(used_load, name, tried.get(used_load.load.pk), routes))
+            test = tried.get(used_load.load.pk)
+            loads.append(_load_document(used_load, test, routes, numbers))
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }
     runs = [run for run in draft.runs if run.document is not None]
     # What a run was carried into would count the same evidence twice.
-    carried = {run.trial.carry_note for run in runs}
+    carried = {run.trial.carried_test_id for run in runs}
     document = supply.to_document(outputs=named, without=carried, **battery)
     for output in document.get("outputs", ()):
         output["off_unused"] = True
@@ -181,7 +189,9 @@ def document(draft: Draft) -> dict[str, Any]:
         "loads": loads,
         "runs": [run.document for run in runs],
         "sources": [
-            _source_document(source, supply) for source in draft.sources if source.taken_in
+            {**_source_document(source, supply), "id": f"source {number}"}
+            for number, source in enumerate(draft.sources)
+            if source.taken_in
         ],
     }
 
@@ -201,13 +211,17 @@ def tried_on(supply: Supply) -> dict[int, StartTest]:
 
 
 def _load_document(
-    used: UsedLoad, name: str, tried: StartTest | None, routes: Sequence[SupplyTest]
+    used: UsedLoad,
+    tried: StartTest | None,
+    routes: Sequence[SupplyTest],
+    numbers: Mapping[int, int],
 ) -> dict[str, Any]:
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
     by_task = bool(used.use.get("tasks"))
     document: dict[str, Any] = {
-        **load_document(profile, name, by_task),
+        **load_document(profile, load.name, used.use),
+        "id": f"load {numbers[load.pk]}",
         "kind": load.kind,
         "route": used.route,
         "use": used.use or "always",
@@ -229,6 +243,7 @@ def _load_document(
             "start_tested": tried.result,
             "start_beside_w": tried.beside_w,
             "start_times": tried.times,
+            "start_ran_s": tried.ran_s,
         }
     if by_task and entry.charge is not None:
         document |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
@@ -253,6 +268,6 @@ def _settings(used: UsedLoad) -> list[dict[str, Any]]:
     for name in named_settings(used.load.to_core()):
         other = used.load.profile(name) if name != used.setting else None
         if other is not None:
-            running, _, duty = duty_of(other)
+            running, _, duty = duty_of(other, use_hours(used.use))
             settings.append({"name": name, "running_w": running, "duty": duty})
     return settings

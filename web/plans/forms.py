@@ -249,9 +249,12 @@ class EntryDetailsForm(EntryForm):
     def __init__(self, *args: Any, used: UsedLoad, draft: Draft, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         outputs = draft.supply.known_outputs() if draft.supply else []
-        self.fields["route"].choices = [("", "AC, by the inverter")] + [  # type: ignore[attr-defined]
-            (output.name, output.name) for output in outputs if output.name != AC
-        ]
+        usual, routes = "AC, by the inverter", [(output.name, output.name) for output in outputs]
+        if used.load.dc:
+            # It runs on DC: that is where it is counted unless somebody says otherwise.
+            routes.append((AC, usual))
+            usual = f"DC, by {used.route}" if used.route != AC else usual
+        self.fields["route"].choices = [("", usual), *routes]  # type: ignore[attr-defined]
         names = named_settings(used.load.to_core())
         self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
             (name, name) for name in names if name != used.load.setting

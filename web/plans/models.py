@@ -15,9 +15,11 @@ from needle.plan.plan import MOST_HOURS
 from needle.plan.sources import parse_sources
 from web.common.models import Record
 from web.common.validation import CONTENTS_C, ROOM_C, SHARE, in_our_time, refused_by_core
+from web.jobs.actions import save_new
 from web.jobs.models import Job
+from web.jobs.renaming import in_values
 from web.loads.models import Load
-from web.supplies.models import Supply
+from web.supplies.models import Input, Output, Supply
 
 
 def this_evening() -> datetime:
@@ -28,8 +30,8 @@ def this_evening() -> datetime:
 class Plan(Record):
     """Loads on a supply, from a moment on, for the hours needed.
 
-    A load of the job without an entry is taken in and used as its kind usually is: a plan is
-    never silently missing a load that was added later.
+    A load of the job without an entry is taken in and used as its kind usually is. One that comes
+    later joins one plan (:meth:`load_came`); the others get an entry that leaves it out.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="plans")
@@ -68,6 +70,17 @@ class Plan(Record):
     def clean(self) -> None:
         with refused_by_core():
             parse_windows(self.inverter_off, "inverter_off", UTC)
+
+    @classmethod
+    def load_came(cls, load: Load, plan: int | None) -> None:
+        """A load was added: it is counted in the plan of that key, else in the current one."""
+        plans = list(cls.objects.live().filter(job=load.job))
+        joins = next((other for other in plans if other.pk == plan), None)
+        joins = joins or next((other for other in plans if other.is_current), None)
+        for other in plans:
+            if other != joins:
+                entry = PlanEntry(plan=other, load=load, taken_in=False)
+                save_new(load.job, entry, f"{load.name} stays out of {other}")
 
 
 class PlanEntry(Record):
@@ -125,6 +138,20 @@ class PlanEntry(Record):
         with refused_by_core():
             check_use(parts)
 
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[PlanEntry]:
+        """Entries that may be fed by an output."""
+        if not isinstance(record, Output):
+            return cls.objects.none()
+        used = models.Q(plan__supply=record.supply) | models.Q(plan__supply=None)
+        return cls.objects.filter(used, plan__job=record.supply.job)
+
+    def rename(self, record: Output, before: str) -> bool:
+        """Name an output as it is called now; whether it was named here."""
+        found = self.route == before
+        self.route = record.name if found else self.route
+        return found
+
     @property
     def use(self) -> dict[str, Any]:
         """Its use as the open document has it; empty for always."""
@@ -164,6 +191,18 @@ class PlanSource(Record):
         document = {key: value for key, value in self.to_document().items() if key != "input"}
         with refused_by_core():
             parse_sources([document], UTC, None)
+
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[PlanSource]:
+        """Sources that may go through an input."""
+        if not isinstance(record, Input):
+            return cls.objects.none()
+        used = models.Q(plan__supply=record.supply) | models.Q(plan__supply=None)
+        return cls.objects.filter(used, plan__job=record.supply.job)
+
+    def rename(self, record: Input, before: str) -> bool:
+        """Name an input as it is called now; whether it was named here."""
+        return in_values(self.data, "input", before, record.name)
 
     def to_document(self) -> dict[str, Any]:
         return {"kind": self.kind, "name": self.name, **self.data}

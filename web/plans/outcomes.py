@@ -136,6 +136,9 @@ def _missing(draft: Draft) -> tuple[str, str]:
     if supply is None:
         return "supply", "No supply yet: add the battery that shall carry these loads."
     if not any(used_load.counted for used_load in used):
+        asked = [used_load.name for used_load in used if not used_load.use_known]
+        if asked:
+            return "loads", f"Say in the plan when {asked[0]} is used."
         if any(used_load.entry.taken_in for used_load in used):
             return "evidence", "No load has a label or a reading yet: give one of them a figure."
         return "loads", "Every load is left out of this plan: take one in."

@@ -26,7 +26,8 @@ from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.models import SOURCES, Plan, PlanSource
-from web.plans.outcomes import Answer
+from web.plans.outcomes import QUICK_LOADS, Answer
+from web.plans.rests import Rests, rests_of
 from web.plans.runs import UsedRun
 from web.plans.steadies import Steady
 from web.plans.used import UsedLoad
@@ -119,6 +120,18 @@ class PlanPage:
     def rests_on(self) -> list[UsedRun]:
         """Runs that were made, which condition the answer."""
         return [run for run in self.answer.draft.runs if run.document is not None]
+
+    @property
+    def rests(self) -> Rests | None:
+        """What the answer rests on; None without one, and where a long list is fetched later."""
+        if self.outcome is None or self.rests_later:
+            return None
+        return rests_of(self.answer.draft)
+
+    @property
+    def rests_later(self) -> bool:
+        """Whether there are so many loads that what the answer rests on is fetched afterwards."""
+        return sum(used.counted for used in self.answer.used) > QUICK_LOADS
 
     @property
     def again(self) -> list[str]:

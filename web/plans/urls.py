@@ -35,6 +35,7 @@ urlpatterns = [
     path("plans/<int:plan>/place/", views.place, name="place"),
     path("plans/<int:plan>/help/", views.apply_help, name="help"),
     path("plans/<int:plan>/sizes/", views.sizes, name="sizes"),
+    path("plans/<int:plan>/rests/", views.rests, name="rests"),
     path("plans/<int:plan>/compare/", views.compare, name="compare"),
     path("plans/<int:plan>/current/", views.make_current, name="make-current"),
     path("plans/<int:plan>/remove/", views.remove, name="remove"),

@@ -16,7 +16,8 @@ class UsedLoad:
     """One load as a plan uses it.
 
     ``use`` and ``steps`` are as the open document has them, ``route`` is one that the supply has,
-    ``can`` others that the load could take; ``assumed`` says what had to be assumed.
+    ``can`` others that the load could take; ``assumed`` says what had to be assumed. Where its use
+    is not known it is not counted.
     """
 
     load: Load
@@ -27,10 +28,12 @@ class UsedLoad:
     route: str
     can: list[str]
     assumed: str
+    use_known: bool = True
 
     @property
     def counted(self) -> bool:
-        return self.entry.taken_in and self.profile is not None
+        """Whether the plan counts it: taken in, with evidence, and its use known."""
+        return self.entry.taken_in and self.profile is not None and self.use_known
 
     @property
     def name(self) -> str:

@@ -48,6 +48,7 @@ from web.plans.outcomes import (
     still_working,
 )
 from web.plans.page import PlanPage, csv_rows, rows_of, view_of
+from web.plans.rests import rests_of
 from web.plans.sizes import sizes_of
 from web.plans.steadies import steadies
 
@@ -327,6 +328,13 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 
 @require_GET
 @of_job
+def rests(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
+    """What a plan's answer rests on and what it left out."""
+    return render(request, "common/_rests.html", {"rests": rests_of(draft_of(plan_of(job, plan)))})
+
+
+@require_GET
+@of_job
 def alone(request: HtmxRequest, job: Job) -> HttpResponse:
     """Each load by itself on a supply, on each route it can take; ``supply`` chooses it."""
     draft = draft_of(current_plan(job))
@@ -335,11 +343,12 @@ def alone(request: HtmxRequest, job: Job) -> HttpResponse:
     supply = next((record for record in supplies if record.pk == wanted), draft.supply)
     context: dict[str, Any] = {
         "job": job, "supplies": supplies, "supply": supply, "rows": [], "pending": False,
-        "trouble": "",
+        "trouble": "", "rests": None,
     }  # fmt: skip
     if supply is not None:
         try:
             context["rows"] = alone_rows(draft.on(supply))
+            context["rests"] = rests_of(draft.on(supply))
         except NotReady:
             context["pending"] = True
         except DocumentError as error:

@@ -15,6 +15,8 @@ from needle.round.candidate import OF_THE_MEAN, TALLY
 from needle.round.visit import CarriedMeter, Visit
 from web.common.models import Record
 from web.jobs.models import Job
+from web.jobs.renaming import in_list, in_values
+from web.loads.models import Load
 from web.plans.models import Plan
 
 TARGETS = {"plan": "steady the plan", "grades": "grade B for all"}
@@ -58,11 +60,23 @@ class MeasuringRound(Record):
     def steps_in(self, *states: str) -> list[dict[str, Any]]:
         return [step for step in self.steps if step["state"] in states]
 
-    def _kept(self) -> frozenset[str]:
-        """Names of loads that stay plugged in, also as a plan tells two of one name apart."""
-        kept = set(self.keep_plugged)
-        alike = self.job.loads.live().filter(name__in=kept)
-        return frozenset(kept | {f"{load.name} ({load.pk})" for load in alike})
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[MeasuringRound]:
+        """Rounds that may measure a load, or leave it plugged in."""
+        if not isinstance(record, Load):
+            return cls.objects.none()
+        return cls.objects.filter(job=record.job)
+
+    def rename(self, record: Load, before: str) -> bool:
+        """Name a load as it is called now; whether it was named here."""
+        found = in_list(self.keep_plugged, before, record.name)
+        for step in self.steps:
+            what, _, subject = step["key"].partition(": ")
+            if subject == before:
+                step["key"] = f"{what}: {record.name}"
+            found = in_values(step, "load", before, record.name) or found
+            found = in_list(step.get("loads", []), before, record.name) or found
+        return found
 
     def visit(self, at: datetime, instruments: Sequence[tuple[str, Instrument]]) -> Visit:
         """What is left of the visit at a moment, with meters that are in use."""
@@ -73,7 +87,7 @@ class MeasuringRound(Record):
         return Visit(
             begins=at, ends=self.ends,
             meters=tuple(CarriedMeter(name, instrument) for name, instrument in instruments),
-            keep_plugged=self._kept(), qualified=self.qualified,
+            keep_plugged=frozenset(self.keep_plugged), qualified=self.qualified,
             target=self.target, busy=busy,
             impossible=frozenset(
                 key for step in self.steps for key in _kept_off(step["key"], step["state"])

@@ -26,6 +26,7 @@ from web.loads.words import row_of
 from web.plans.again import measure_again
 from web.plans.helps import helps_of
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
+from web.plans.rests import Rests, rests_of
 from web.plans.steadies import steadies
 from web.plans.used import UsedLoad
 from web.supplies.models import Supply
@@ -81,6 +82,7 @@ class Sheet:
     answer: Answer
     photos: list[SheetPhoto]
     has_photos: bool
+    rests: Rests | None = None
 
 
 #: Days of a schedule that are printed.
@@ -125,6 +127,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         answer=answer,
         photos=_annex(photos) if annex else [],
         has_photos=photos.exists(),
+        rests=None if answer.outcome is None else rests_of(answer.draft),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from needle.supply.supply import parse_supply
 from web.jobs.actions import remove, save_change, save_new
+from web.jobs.renaming import save_renamed
 from web.supplies.models import Input, Output, StartTest, Supply, SupplyTest
 
 Part = Output | Input
@@ -24,7 +25,7 @@ def remove_supply(supply: Supply) -> None:
 def save_part(part: Part) -> None:
     """Store a new or changed output or input."""
     if part.pk:
-        save_change(part.supply.job, part, f"Changed {part}")
+        save_renamed(part.supply.job, part, f"Changed {part}")
     else:
         save_new(part.supply.job, part, f"Added {part}")
 

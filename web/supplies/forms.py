@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
-from needle.quantity import as_read, multiple_of, with_unit
+from needle.quantity import as_read, charge_volts, multiple_of, with_unit
 from needle.supply.charging import parse_inputs
 from needle.supply.outputs import parse_outputs
 from needle.supply.supply import parse_supply
@@ -119,6 +119,7 @@ class SupplyForm(PercentMixin, RecordForm):
             if not cleaned.get(name) and name not in self.errors:
                 cleaned[name] = value
         self._check_counted_once(cleaned)
+        self._keep_volts(cleaned)
         if cleaned.get("continuous_w") is None:
             self._without_inverter(cleaned)
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):
@@ -126,6 +127,12 @@ class SupplyForm(PercentMixin, RecordForm):
         if not self.errors:
             self._check_in_core(cleaned)
         return cleaned
+
+    def _keep_volts(self, cleaned: dict[str, Any]) -> None:
+        """Amp-hours that were written with their volts tell the battery's volts too."""
+        written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
+        if cleaned.get("volts") is None and multiple_of(written) == 1:
+            cleaned["volts"] = charge_volts(written)
 
     def _check_counted_once(self, cleaned: dict[str, Any]) -> None:
         """Several batteries are written as such, or put in series and parallel: not both."""

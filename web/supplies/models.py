@@ -20,6 +20,7 @@ from needle.supply.supply import parse_supply
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import in_our_time, refused_by_core
 from web.jobs.models import Job
+from web.jobs.renaming import in_list, in_values
 from web.loads.models import Load
 
 WAVEFORMS = {"sine": "sine", "stepped": "modified sine"}
@@ -135,7 +136,7 @@ class Supply(Record):
     def to_document(
         self,
         outputs: Container[str] | None = None,
-        without: Container[str] = (),
+        without: Container[int | None] = (),
         **battery: Any,
     ) -> dict[str, Any]:
         """The supply as the open document.
@@ -144,8 +145,8 @@ class Supply(Record):
         ----------
         outputs : container of str or None
             Names of the DC and USB outputs that are switched on; None for all.
-        without : container of str
-            Notes of tests that are left out.
+        without : container of int
+            Keys of tests that are left out.
         **battery
             Keys of the battery to add or replace.
         """
@@ -159,13 +160,16 @@ class Supply(Record):
         on = [
             output for output in self.known_outputs() if outputs is None or output.name in outputs
         ]
-        document["outputs"] = [part.to_document() for part in on]
+        numbers = {part.pk: number for number, part in enumerate(self.known_outputs(), 1)}
+        document["outputs"] = [
+            {**part.to_document(), "id": f"output {numbers[part.pk]}"} for part in on
+        ]
         document["inputs"] = [charge_input.to_document() for charge_input in self.known_inputs()]
         names = {"ac", *(part.name for part in on)}
         document["tests"] = [
             test.to_document()
             for test in self.known_tests()
-            if test.speaks_of(names) and not (test.note and test.note in without)
+            if test.speaks_of(names) and not (test.pk and test.pk in without)
         ]
         return {key: value for key, value in document.items() if value not in (None, [])}
 
@@ -208,6 +212,13 @@ def _given(values: dict[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in values.items() if value is not None}
 
 
+def _one_name(name: str) -> models.UniqueConstraint:
+    """Of what lives in a supply, one of a name."""
+    return models.UniqueConstraint(
+        fields=["supply", "name"], condition=models.Q(removed_at=None), name=name
+    )
+
+
 class Output(Record):
     """A DC or USB output; loads name it as their route."""
 
@@ -229,6 +240,7 @@ class Output(Record):
 
     class Meta:
         ordering = ["pk"]
+        constraints = [_one_name("one_output_a_name")]
 
     def __str__(self) -> str:
         return f"{self.name} of {self.supply}"
@@ -255,6 +267,7 @@ class Input(Record):
 
     class Meta:
         ordering = ["pk"]
+        constraints = [_one_name("one_input_a_name")]
 
     def __str__(self) -> str:
         return f"{self.name} of {self.supply}"
@@ -285,6 +298,23 @@ class SupplyTest(Record):
     def clean(self) -> None:
         with refused_by_core():
             parse_test(self.to_document())
+
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[SupplyTest]:
+        """Tests that may name a load or an output."""
+        if isinstance(record, Load):
+            return cls.objects.filter(supply__job=record.job, type__in=("route", "together"))
+        if isinstance(record, Output):
+            return cls.objects.filter(supply=record.supply)
+        return cls.objects.none()
+
+    def rename(self, record: Load | Output, before: str) -> bool:
+        """Name a record as it is called now; whether it was named here."""
+        key = "load" if isinstance(record, Load) else "output"
+        found = in_values(self.data, key, before, record.name)
+        if isinstance(record, Output):
+            return in_values(self.data, "counted", before, record.name) or found
+        return in_list(self.data.get("loads", []), before, record.name) or found
 
     def speaks_of(self, names: Container[str]) -> bool:
         """Whether every output that it is about is among these names."""
@@ -320,6 +350,11 @@ class StartTest(Record):
     beside_w = models.FloatField(
         default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(MOST_W)]
     )
+    ran_s = models.FloatField(
+        "ran on for", null=True, blank=True,
+        validators=[MinValueValidator(1.0), MaxValueValidator(86_400.0)],
+        help_text="With all that ran beside it, before it was switched off or tripped.",
+    )  # fmt: skip
     order = models.CharField(max_length=12, blank=True, choices=list(ORDERS.items()))
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
@@ -335,5 +370,16 @@ class StartTest(Record):
         if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
             raise ValidationError({"beside": "Give the names of what else ran."})
 
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[StartTest]:
+        """Tests that may name a load as what ran beside."""
+        if not isinstance(record, Load):
+            return cls.objects.none()
+        return cls.objects.filter(supply__job=record.job)
+
+    def rename(self, record: Load, before: str) -> bool:
+        """Name a load as it is called now; whether it was named here."""
+        return in_list(self.beside, before, record.name)
+
     def to_core(self) -> StartTried:
-        return StartTried(self.result, self.beside_w, self.times)
+        return StartTried(self.result, self.beside_w, self.times, self.ran_s)

@@ -139,13 +139,16 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     }
     return SupplyTest(
         supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
-        note=trial.carry_note, client_key=uuid.uuid5(trial.client_key, "capacity"),
+        note=f"from the trial {trial.name}"[:400], client_key=uuid.uuid5(trial.client_key, "capacity"),
     )  # fmt: skip
 
 
 def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
     """Let what a trial proved speak for its supply, once."""
-    return add_test(carried_test(trial, prediction))
+    with as_one(trial.job, f"Carried {trial.name} into {trial.supply}"):
+        trial.carried_test = add_test(carried_test(trial, prediction))
+        save_change(trial.job, trial, "")
+    return trial.carried_test
 
 
 def carry_into_load(trial: Trial, change: Any) -> None:
@@ -154,7 +157,11 @@ def carry_into_load(trial: Trial, change: Any) -> None:
     ``change`` is a :class:`web.trials.page.Learnt`.
     """
     key = uuid.uuid5(trial.client_key, f"charge drop of {change.load.pk}")
-    add_reading(change.load, "charge-drop", change.data, note=change.note, client_key=key)
+    with as_one(trial.job, f"Carried {trial.name} into {change.load}"):
+        trial.carried_reading = add_reading(
+            change.load, "charge-drop", change.data, note=change.note, client_key=key
+        )
+        save_change(trial.job, trial, "")
 
 
 def simulated_run(trial: Trial) -> StandinRun:

@@ -7,9 +7,10 @@ from copy import copy
 from typing import Any
 
 from needle.plan.plan import MOST_HOURS
+from web.loads.models import Load
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import LONG_WAIT_S, answer_draft
+from web.plans.outcomes import LONG_WAIT_S, answer_draft, current_plan
 from web.plans.runs import snapshot
 from web.supplies.models import Supply
 from web.trials.models import Trial
@@ -21,9 +22,11 @@ LOOK_H = 24.0
 def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
     """Keep in a trial what is believed and expected now: its supply, and the plan as it stands.
 
-    ``ticked`` are keys of loads that run in it where it has no plan. Where neither can be run,
-    nothing is expected.
+    ``ticked`` are keys of loads that run in it: who ticks loads means these, whatever plan stands
+    beside them. Where neither can be run, nothing is expected.
     """
+    if ticked:
+        trial.plan = None
     trial.believed = _believed(trial)
     draft = _draft(trial, ticked)
     if draft is None:
@@ -50,8 +53,9 @@ def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
         draft = draft_of(plan).on(supply)
     elif ticked:
         plan = Plan(job=trial.job, name=trial.name, needed_hours=LOOK_H)
+        usual = draft_of(current_plan(trial.job)).entries
         entries = {
-            load.pk: PlanEntry(plan=plan, load=load, taken_in=load.pk in ticked)
+            load.pk: _ticked_entry(plan, load, usual.get(load.pk), load.pk in ticked)
             for load in trial.job.loads.live()
         }
         draft = Draft(plan, supply, entries, [])
@@ -63,6 +67,16 @@ def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
     if trial.room_c is not None:
         plan.room_c = trial.room_c
     return draft
+
+
+def _ticked_entry(plan: Plan, load: Load, usual: PlanEntry | None, taken_in: bool) -> PlanEntry:
+    """How a ticked load runs: as the job's plan has it, where it has it."""
+    entry = PlanEntry(plan=plan, load=load, taken_in=taken_in)
+    if usual is not None:
+        entry.route, entry.setting, entry.count = usual.route, usual.setting, usual.count
+        entry.windows, entry.moments, entry.steps = usual.windows, usual.moments, usual.steps
+        entry.charge = usual.charge
+    return entry
 
 
 def _believed(trial: Trial) -> dict[str, Any]:

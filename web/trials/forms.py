@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any, ClassVar
 
@@ -192,6 +193,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
     bars = forms.IntegerField(label="Bars", required=False)
     of = forms.IntegerField(label="Of", required=False)
     watts = QuantityField("W", label="W out", most=1e6, required=False)
+    watts_at = forms.ChoiceField(label="W out read at", required=False)
     watts_in = QuantityField("W", label="W in", most=1e6, required=False)
     wh = QuantityField("Wh", label="Wh counted", most=1e8, required=False)
     ah = QuantityField("Ah", label="Ah counted", most=1e6, required=False)
@@ -227,6 +229,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         super().__init__(*args, **kwargs)
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
+        self._offer_places(record.trial)
         for check_in in record.trial.known_check_ins()[-1:] if not record.pk else ():
             for name, value in check_in.data.items():
                 if name in self.fields and isinstance(value, int | float):
@@ -238,6 +241,17 @@ class CheckInForm(OnceMixin, _MomentMixin):
             del self.fields["back_to"]
         self.add_guards(record.version if record.pk else None)
 
+    def _offer_places(self, trial: Trial) -> None:
+        """Where W are read, beside them: a display shows what leaves the outlets unless said."""
+        places = trial.places
+        if len(places) == 1:
+            del self.fields["watts_at"]
+            return
+        words = {BATTERY: "the battery", AC: "the AC outlets"}
+        self.fields["watts_at"].choices = [(place, words.get(place, place)) for place in places]  # type: ignore[attr-defined]
+        usual = AC if AC in places and trial.counted == BATTERY else trial.counted
+        self.initial.setdefault("watts_at", usual)
+
     def main_fields(self) -> list[forms.BoundField]:
         """The usual fields, and those that the last check-in used."""
         last = self.record.trial.known_check_ins()[-1:]
@@ -245,6 +259,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         used = {"bars", "of"} if last and "bars" in last[0].data else set()
         used |= {name for check_in in last for name in check_in.data if name in usual}
         shown = used | {name for name in self.main if name != "percent" or "bars" not in used}
+        shown |= {"watts_at"}
         return [self[name] for name in self.fields if name in shown]
 
     def more_fields(self) -> list[forms.BoundField]:
@@ -259,6 +274,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
             for key, value in cleaned.items()
             if key not in self.own and value not in (None, "")
         }
+        if not {"watts", "amps"} & set(data):
+            data.pop("watts_at", None)
         if cleaned.get("back_to"):
             data.setdefault("leg", cleaned["back_to"])
         trial = self.record.trial
@@ -269,6 +286,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         if not data:
             self.add_error(None, "Give at least one figure, or a note.")
             return cleaned
+        ask_for_volts(self, trial, data)
         if "amps" in data and not {"volts", "watts"} & set(data):
             self.add_error("volts", "Amps alone are no watts: give the volts beside them.")
         if trial.hours_to(moment) < 0:
@@ -294,6 +312,16 @@ class CheckInForm(OnceMixin, _MomentMixin):
             parse_check_ins([*others, {"h": trial.hours_to(moment), **data}])
         except DocumentError as error:
             self.blame(error, {"check_ins": "leg"})
+
+
+def ask_for_volts(form: forms.BaseForm, trial: Trial, data: Mapping[str, Any]) -> None:
+    """Refuse amp-hours where no volts make them an energy: they would count for nothing."""
+    if data.get("ah") is None or data.get("volts") is not None:
+        return
+    if trial.to_core().battery.volts is None:
+        form.add_error(
+            "ah", "The battery's volts are not known, so that Ah say nothing: give the volts too."
+        )
 
 
 def _legs(record: CheckIn) -> list[str]:
@@ -342,6 +370,7 @@ class EndForm(OnceMixin, _MomentMixin):
         elif moment > timezone.now() and self.trial.simulated_seed is None:
             self.add_error("ended_at", "That lies ahead.")
         cleaned["ended_at"] = moment
+        ask_for_volts(self, self.trial, cleaned)
         if not self.errors:
             try:
                 parse_check_ins([{"h": self.trial.hours_to(moment), **self.seen}])

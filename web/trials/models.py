@@ -17,8 +17,10 @@ from needle.trial.trial import Trial as CoreTrial
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
 from web.jobs.models import Job
+from web.jobs.renaming import in_values
+from web.loads.models import Load, Reading
 from web.plans.models import Plan
-from web.supplies.models import Supply
+from web.supplies.models import Output, Supply, SupplyTest
 
 ENDS = {
     "floor": "reached its floor",
@@ -89,6 +91,14 @@ class Trial(Record):
     ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
     ran = models.JSONField(default=dict, blank=True)
     counts = models.BooleanField("use it in plans", default=True)
+    carried_test = models.ForeignKey(
+        SupplyTest, on_delete=models.SET_NULL, null=True, blank=True, related_name="+",
+        help_text="The capacity test that it was carried into.",
+    )  # fmt: skip
+    carried_reading = models.ForeignKey(
+        Reading, on_delete=models.SET_NULL, null=True, blank=True, related_name="+",
+        help_text="The reading of its load that it was carried into.",
+    )  # fmt: skip
     simulated_seed = models.PositiveIntegerField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
 
@@ -166,13 +176,23 @@ class Trial(Record):
     def carried(self) -> bool:
         """Whether it was made a capacity test of its supply: the same evidence counts once."""
         return self.supply is not None and any(
-            test.note == self.carry_note for test in self.supply.known_tests()
+            test.pk == self.carried_test_id for test in self.supply.known_tests() if test.pk
         )
 
-    @property
-    def carry_note(self) -> str:
-        """The note of the capacity test that it is carried into."""
-        return f"from the trial {self.name}"[:400]
+    @classmethod
+    def naming(cls, record: Record) -> models.QuerySet[Trial]:
+        """Trials in which a load ran, or an output fed one."""
+        if isinstance(record, Load):
+            return cls.objects.filter(job=record.job)
+        if isinstance(record, Output):
+            return cls.objects.filter(supply=record.supply)
+        return cls.objects.none()
+
+    def rename(self, record: Load | Output, before: str) -> bool:
+        """Name a record as it is called now in what ran; whether it was named here."""
+        key = "name" if isinstance(record, Load) else "route"
+        ran = self.ran.get("loads", [])
+        return any([in_values(load, key, before, record.name) for load in ran])
 
     def as_run(self) -> dict[str, Any]:
         """A finished trial as a run of the plan document, but for its loads."""

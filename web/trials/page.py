@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
+from django.urls import reverse
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.ledger import TOLD
 from needle.measure.readings import parse
 from needle.plan.plan import AC
 from needle.profile.profile import derive
@@ -24,6 +26,7 @@ from needle.trial.trial import Trial as CoreTrial
 from web.drawing.fan import Point, Run, fan
 from web.loads.models import Load, loads_of
 from web.plans.desk import NotReady
+from web.plans.rests import RestLine, Rests
 from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
 from web.trials.telling import PAGE_WAIT_S, marked, told
@@ -99,6 +102,13 @@ class TrialView:
     pending: bool = False
 
     @property
+    def rests(self) -> Rests | None:
+        """What the forecast rests on: the plan of its start, and each look."""
+        if self.prediction is None:
+            return None
+        return rests_of_trial(self.trial, self.prediction)
+
+    @property
     def legs(self) -> list[Leg]:
         return self.prediction.legs if self.prediction else []
 
@@ -145,6 +155,36 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         carry=_carry(trial, prediction) if whole else None,
         learnt=_learnt(trial, prediction) if whole else None,
     )
+
+
+def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
+    """What a trial's forecast rests on, look by look; the plan is as it was at the start."""
+    url = reverse("trials:trial", args=[trial.job_id, trial.pk])
+    looks = trial.known_check_ins()
+    lines = []
+    if trial.expected.get("plan"):
+        lines.append(RestLine("The plan as it was at the start", url, "what is expected", True))
+    used = 0
+    for entry in prediction.ledger:
+        number, _, key = entry.where.removeprefix("check_ins[").partition("]")
+        if int(number) >= len(looks) or entry.code in TOLD:
+            continue
+        hours = trial.hours_to(looks[int(number)].at)
+        what = f"Check-in at {hours_text(hours, exact=True)}"
+        if key:
+            what += f", {_FIGURES.get(key.lstrip('.'), key.lstrip('.'))}"
+        used += entry.used
+        lines.append(RestLine(what, url, entry.text, entry.used))
+    return Rests(lines, {"check-in": used})
+
+
+#: What figures of a check-in are called.
+_FIGURES = {
+    "percent": "charge", "bars": "bars", "wh": "Wh counted", "ah": "Ah counted",
+    "wh_in": "Wh charged", "volts": "volts", "watts": "W out", "amps": "A", "watts_in": "W in",
+    "display_h": "the display's hours", "room_c": "room", "inside_c": "inside",
+    "counted": "where it was counted", "watts_at": "where W were read",
+}  # fmt: skip
 
 
 _WHEN = {0.0: "at the start", 1 / 3: "after a third", 0.5: "at half time", 0.8: "after four fifths"}
@@ -329,5 +369,5 @@ def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
     except DocumentError:
         return None
     note = f"from the trial {trial.name}"[:400]
-    done = any(reading.note == note for reading in load.known_readings())
+    done = any(reading.pk == trial.carried_reading_id for reading in load.known_readings())
     return Learnt(load, data, note, before.mean_w, after.mean_w, done)

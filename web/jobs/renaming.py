@@ -1,0 +1,58 @@
+"""Renaming: what names a record in stored documents follows when it gets another name.
+
+Documents name loads, outputs and inputs, as the open formats do. Names are unique among what lives
+in a job or supply, and a rename goes through all that bears the old one, in the same change.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.apps import apps
+
+from web.common.models import Record
+from web.jobs.actions import as_one, save_change
+from web.jobs.models import Job
+
+
+def save_renamed(job: Job, record: Any, label: str) -> None:
+    """Store a changed record; all that names it follows, and one undo takes all of it back.
+
+    Raises
+    ------
+    ChangedMeanwhile
+        Another hand stored it after it was read here.
+    """
+    stored = type(record)._default_manager.filter(pk=record.pk).values_list("name", flat=True)
+    before = stored.first()
+    with as_one(job, label):
+        save_change(job, record, label)
+        if before is not None and before != record.name:
+            for named in _naming(record):
+                if named.rename(record, before):
+                    save_change(job, named, label)
+
+
+def _naming(record: Record) -> list[Any]:
+    """Records of all kinds that may name this one: of those that say how (``naming``)."""
+    return [
+        named
+        for model in apps.get_models()
+        if hasattr(model, "naming")
+        for named in model.naming(record)
+    ]
+
+
+def in_list(names: list[Any], before: str, after: str) -> bool:
+    """Put a new name in the old one's place in a list; whether it was there."""
+    found = before in names
+    names[:] = [after if name == before else name for name in names]
+    return found
+
+
+def in_values(data: dict[str, Any], key: str, before: str, after: str) -> bool:
+    """Put a new name in the old one's place under a key; whether it was there."""
+    if data.get(key) != before:
+        return False
+    data[key] = after
+    return True

@@ -1,0 +1,152 @@
+"""What an answer of the site rests on: readings, tests, runs, and what was left out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from django.urls import reverse
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.ledger import LedgerEntry
+from needle.plan.ledger import tests_ledger
+from needle.plan.plan import AC
+from needle.profile.ledger import readings_ledger
+from web.loads.models import Load
+from web.loads.words import row_of
+from web.plans.draft import Draft, tried_on
+from web.plans.used import UsedLoad
+
+
+@dataclass(frozen=True)
+class RestLine:
+    """One thing that was entered: what it is, where it stands, what it is used as or why not."""
+
+    what: str
+    url: str
+    text: str
+    used: bool
+
+
+@dataclass(frozen=True)
+class Rests:
+    """What an answer rests on, in the order of the document."""
+
+    lines: Sequence[RestLine] = ()
+    counts: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def used(self) -> list[RestLine]:
+        return [line for line in self.lines if line.used]
+
+    @property
+    def left_out(self) -> list[RestLine]:
+        return [line for line in self.lines if not line.used]
+
+    @property
+    def summary(self) -> str:
+        """Such as ``31 readings, 3 tests, 1 run; 2 left out``."""
+        told = [_many(number, word) for word, number in self.counts.items() if number]
+        words = ", ".join(told) or "nothing measured yet"
+        out = len(self.left_out)
+        return f"{words}; {out} left out" if out else words
+
+
+def _many(number: int, word: str) -> str:
+    return f"{number} {word}" if number == 1 else f"{number} {word}s"
+
+
+def rests_of_load(load: Load, setting: str = "") -> Rests:
+    """What a load's profile rests on."""
+    lines = list(_of_readings(load, setting))
+    return Rests(lines, {"reading": sum(line.used for line in lines)})
+
+
+def rests_of(draft: Draft) -> Rests:
+    """What a plan's answer rests on: readings of its loads, tests and runs of its supply."""
+    readings = [
+        line
+        for used in draft.used
+        if used.entry.taken_in
+        for line in _of_readings(used.load, used.setting)
+    ]
+    tests = [*_of_tests(draft), *_of_starts(draft)]
+    runs = list(_of_runs(draft))
+    asked = [_not_counted(used) for used in draft.used if used.entry.taken_in and not used.counted]
+    counts = {
+        "reading": sum(line.used for line in readings), "test": sum(line.used for line in tests),
+        "run": sum(line.used for line in runs),
+    }  # fmt: skip
+    return Rests([*asked, *readings, *tests, *runs], counts)
+
+
+def _not_counted(used: UsedLoad) -> RestLine:
+    url = reverse("loads:load", args=[used.load.job_id, used.load.pk])
+    why = used.assumed if used.profile else "nothing was read of it yet: give its label"
+    return RestLine(used.name, url, why, False)
+
+
+def _of_readings(load: Load, setting: str) -> Iterable[RestLine]:
+    url = reverse("loads:load", args=[load.job_id, load.pk])
+    entries = readings_ledger(load.to_core(setting))
+    for reading, entry in zip(load.known_readings(), entries, strict=False):
+        what = f"{load.name}: {reading.get_type_display()}, {row_of(reading, ()).says}"
+        yield _line(entry, what, url)
+
+
+def _line(entry: LedgerEntry, what: str, url: str) -> RestLine:
+    return RestLine(what, url, entry.text, entry.used)
+
+
+def _of_tests(draft: Draft) -> Iterable[RestLine]:
+    supply = draft.supply
+    if supply is None or supply.pk is None:
+        return
+    url = reverse("supplies:supply", args=[supply.job_id, supply.pk])
+    carried = {run.trial.carried_test_id for run in draft.runs if run.document is not None}
+    names = [used.name for used in draft.used if used.counted]
+    try:
+        entries = tests_ledger(supply.to_document(), names)
+    except DocumentError:
+        return
+    for test, entry in zip(supply.known_tests(), entries, strict=False):
+        on = timezone.localtime(test.tested_at)
+        what = f"{supply.name}: {test.get_type_display()} of {on.day} {on:%b %Y}"
+        if test.pk in carried:
+            yield RestLine(what, url, "the run that it came from counts itself", False)
+        else:
+            yield _line(entry, what, url)
+
+
+def _of_starts(draft: Draft) -> Iterable[RestLine]:
+    """Start tests on the plan's supply: the newest of each load counts, on AC, in its setting."""
+    if draft.supply is None or draft.supply.pk is None:
+        return
+    url = reverse("matching:starts", args=[draft.plan.job.pk])
+    newest = {pk: test.pk for pk, test in tried_on(draft.supply).items()}
+    by_load = {used.load.pk: used for used in draft.used}
+    for test in draft.supply.start_tests.live().select_related("load"):
+        used = by_load.get(test.load_id)
+        what = f"{test.load}: start test, {test.get_result_display()}"
+        if used is None or not used.counted:
+            yield RestLine(what, url, "the load is not counted in this plan", False)
+        elif newest.get(test.load_id) != test.pk:
+            yield RestLine(what, url, "a newer start test replaces it", False)
+        elif used.route != AC:
+            yield RestLine(what, url, "the load is not on AC in this plan", False)
+        elif test.setting not in ("", used.setting):
+            yield RestLine(what, url, f"made in the setting “{test.setting}”", False)
+        else:
+            yield RestLine(what, url, "its start", True)
+
+
+def _of_runs(draft: Draft) -> Iterable[RestLine]:
+    for run in draft.runs:
+        on = timezone.localtime(run.trial.started_at)
+        what = f"{run.trial}: run of {on.day} {on:%b %Y}"
+        url = reverse("trials:trial", args=[draft.plan.job.pk, run.trial.pk])
+        if run.document is not None:
+            yield RestLine(what, url, "what really ran on this supply", True)
+        else:
+            yield RestLine(what, url, run.why_not, False)
