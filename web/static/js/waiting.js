@@ -58,16 +58,72 @@
     for (const [elt, target] of waiting) htmx.ajax("get", elt.getAttribute("hx-get"), { source: elt, target });
   }
 
-  /* Nor does it take away what was typed meanwhile, or open or close a fold. */
-  const typed = new WeakMap();
+  /* Nor does it take away what was typed meanwhile, or open or close a fold. What a person sent
+     leaves alone what was typed after it was sent. */
+  const typed = new WeakMap(), asSent = new WeakMap();
+  const valueOf = (field) => marks(field) ? String(field.checked)
+    : field.matches("select") ? [...field.selectedOptions].map((option) => option.value).join("\n")
+    : field.value;
+  document.addEventListener("htmx:beforeRequest", ({ detail: { xhr } }) => {
+    asSent.set(xhr, new Map(fields(document).map((field) => [field, valueOf(field)])));
+  });
+  const since = (xhr) => (field) => {
+    const before = asSent.get(xhr)?.get(field);
+    return before !== undefined && before !== valueOf(field);
+  };
+
+  /* A form that is sent again while it is on its way waits for its turn, and is empty for what
+     comes next: what was typed into it is a thing of its own, and goes once the answer is there. */
+  const onItsWay = new WeakSet(), queues = new Map();
+  document.addEventListener("htmx:beforeRequest", ({ detail: { elt, xhr } }) => {
+    if (!elt.matches("form")) return;
+    onItsWay.add(elt);
+    xhr.addEventListener("loadend", () => onItsWay.delete(elt));
+  });
+  const taken = (form) => {
+    const values = fields(form).filter(changed).map((field) => [field, valueOf(field)]);
+    const found = values.map(([field, value]) => ({ name: field.name, of: field.value, value }));
+    form.reset();
+    return found;
+  };
+  function put(form, found) {
+    for (const { name, of, value } of found) {
+      const field = fields(form).find((other) => other.name === name && (!marks(other) || other.value === of));
+      if (!field) continue;
+      if (marks(field)) field.checked = value === "true";
+      else if (field.matches("select")) choose(field, value.split("\n"));
+      else field.value = value;
+    }
+  }
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (!onItsWay.has(form) || !form.id) return;
+    event.preventDefault();
+    event.stopImmediatePropagation();
+    const found = taken(form);
+    if (found.length) queues.set(form.id, [...(queues.get(form.id) || []), found]);
+  }, true);
+  document.addEventListener("htmx:afterSettle", () => {
+    for (const [id, queue] of queues) {
+      const form = document.getElementById(id);
+      if (!form || !queue.length || onItsWay.has(form)) continue;
+      const next = taken(form);
+      put(form, queue.shift());
+      form.requestSubmit();
+      form.reset();
+      put(form, next);
+    }
+  });
   const fields = (within) => [...within.querySelectorAll("input:not([type=hidden]), select, textarea")].filter((field) => field.form && field.name);
   const marks = (field) => field.type === "checkbox" || field.type === "radio";
   const changed = (field) => marks(field) ? field.checked !== field.defaultChecked
     : field.matches("select") ? ![...field.options].every((option) => option.selected === option.defaultSelected)
     : field.value !== field.defaultValue;
   const sends = (field) => field.form.getAttribute("action");
-  const same = (field, other) => field.name === other.name && sends(field) === sends(other)
-    && (!marks(field) || field.value === other.value);
+  /* Of a field that was, what is found of it once it is taken out of its form. */
+  const asItWas = (field) => ({ field, sends: sends(field) });
+  const same = (field, other) => field.name === other.field.name && sends(field) === other.sends
+    && (!marks(field) || field.value === other.field.value);
   /* Folds by their words; of several with the same words by their order too. */
   function folds(within) {
     const byWords = new Map();
@@ -83,26 +139,38 @@
   };
   document.addEventListener("htmx:beforeSwap", ({ detail }) => {
     const { elt } = detail.requestConfig, { target, xhr } = detail;
-    if (!byItself(elt)) return;
+    const keep = (old) => typed.set(xhr, {
+      old: old.map(asItWas), opened: new Map(folds(target).map(([words, fold]) => [words, fold.open])),
+      focused: document.activeElement?.id, region: target.id, asks: elt,
+    });
+    if (!byItself(elt)) {
+      const meanwhile = fields(target).filter(since(xhr));
+      if (meanwhile.length) keep(meanwhile);
+      return;
+    }
     const replaced = (place) => target.contains(place) && (place !== target || elt.matches("[hx-swap=outerHTML]"));
     if ([...toFill.values()].some(replaced)) {
       detail.shouldSwap = false;
       /* What comes every second comes again without being asked. */
       if (elt.matches("[hx-get][hx-trigger^=load]")) putOff.set(elt, target);
     }
-    typed.set(xhr, {
-      old: fields(target).filter(changed), opened: new Map(folds(target).map(([words, fold]) => [words, fold.open])),
-      focused: document.activeElement?.id, region: target.id,
-    });
+    keep(fields(target).filter(changed));
   });
   document.addEventListener("htmx:afterSwap", ({ detail }) => {
     if (!typed.has(detail.xhr)) return;
-    const { old, opened, focused, region } = typed.get(detail.xhr);
+    const { old, opened, focused, region, asks } = typed.get(detail.xhr);
     typed.delete(detail.xhr);
     const now = document.getElementById(region) || document;
+    /* Fields that another choice leaves out stay where something was typed into them. */
+    if (asks.matches("select")) {
+      for (const { field: before } of old) {
+        const row = before.closest(".field"), place = asks.form?.querySelector(".more > .fields");
+        if (row && place && valueOf(before) && !fields(asks.form).some((field) => field.name === before.name)) place.append(row);
+      }
+    }
     for (const [words, fold] of folds(now)) fold.open = opened.get(words) ?? fold.open;
     for (const field of old.length ? fields(now) : []) {
-      const before = old.find((other) => same(field, other));
+      const before = old.find((other) => same(field, other))?.field;
       if (!before) continue;
       if (marks(field)) field.checked = before.checked;
       else if (field.type === "file") field.files = before.files;

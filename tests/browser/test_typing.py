@@ -1,0 +1,60 @@
+"""Typed text is never lost: fragments that come while somebody types leave it alone."""
+
+from playwright.sync_api import expect
+
+from tests.browser.base import PHONE, BrowserTest
+
+#: How long a person takes between two letters, ms.
+KEY_MS = 40
+#: Every answer that a page asks for comes 400 ms later.
+SLOW = """
+const send = XMLHttpRequest.prototype.send;
+XMLHttpRequest.prototype.send = function (...sent) { setTimeout(() => send.apply(this, sent), 400); };
+"""
+
+
+class TypingTest(BrowserTest):
+    def slowed(self, viewport=None):
+        """A page whose answers come late."""
+        page = self.signed_in(viewport)
+        page.add_init_script(SLOW)
+        return page
+
+    def settled(self, page):
+        expect(page.locator(".htmx-request")).to_have_count(0)
+
+    def type(self, page, label, text):
+        field = page.get_by_label(label, exact=True)
+        field.click()
+        field.press("Control+a")
+        field.type(text, delay=KEY_MS)
+
+    def test_a_kind_that_is_chosen_leaves_what_is_typed_meanwhile(self):
+        page = self.slowed()
+        self.go(page, "loads:add")
+        page.get_by_label("Name").fill("Cold store")
+        page.get_by_text("More about it").click()
+        expect(page.get_by_label("Litres")).to_be_visible()
+        page.get_by_label("Kind").select_option("compressor-variable")
+        self.type(page, "Litres", "140")
+        page.get_by_label("Runs on DC").check()
+        self.settled(page)
+        expect(page.get_by_label("Litres")).to_have_value("140")
+        expect(page.get_by_label("Runs on DC")).to_be_checked()
+        page.get_by_role("button", name="Add this load").click()
+        page.wait_for_url("**/loads/*/")
+        load = self.clinic().loads.get(name="Cold store")
+        self.assertEqual((load.litres, load.dc, load.kind), (140.0, True, "compressor-variable"))
+
+    def test_a_check_in_that_is_typed_while_the_one_before_is_kept_is_kept_too(self):
+        page = self.slowed(PHONE)
+        trial = self.clinic().trials.get(name="Storm night rehearsal")
+        self.go(page, "trials:trial", trial.pk)
+        before = trial.check_ins.live().count()
+        for percent in ("31", "30", "29", "28"):
+            self.type(page, "Charge, %", percent)
+            page.get_by_role("button", name="Keep check-in").click()
+        self.settled(page)
+        expect(page.locator(".check-ins tbody")).to_contain_text("28 %")
+        kept = [record.data["percent"] for record in trial.check_ins.live().order_by("pk")[before:]]
+        self.assertEqual(kept, [31, 30, 29, 28])
