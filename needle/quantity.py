@@ -437,9 +437,15 @@ def money_text(value: float, currency: str) -> str:
     return f"{value:,.{decimals}f}".replace(",", "\u202f")
 
 
-def in_ten(share: float) -> str:
-    """Odds in tenths, ``6 in 10``; never none and never all of them."""
-    return f"{min(9, max(1, round(10 * share)))} in 10"
+def chance_text(share: float) -> str:
+    """A chance as it is said everywhere: ``6 in 10``, ``less than 1 in 10``, ``more than 9 in 10``.
+
+    It is never said to be none or certain: a few hundred simulated runs cannot tell.
+    """
+    tenths = round(10 * share)
+    if tenths == 0:
+        return "less than 1 in 10"
+    return "more than 9 in 10" if tenths == 10 else f"{tenths} in 10"
 
 
 def hours_text(hours: float, exact: bool = False) -> str:

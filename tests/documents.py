@@ -64,7 +64,7 @@ def readings(rng: Random, count: int | None = None) -> list[dict[str, Any]]:
 def reading_of(rng: Random, watts: float, kind: str) -> dict[str, Any]:
     common = maybe(
         rng, 0.2, note="as it stood", room_c=lambda: rng.uniform(10, 30),
-        at=lambda: (FIRST_DAY - timedelta(days=rng.randrange(1, 400))).isoformat(),
+        at=(FIRST_DAY - timedelta(days=rng.randrange(1, 400))).isoformat,
         setting=lambda: rng.choice(["low", "high"]),
     )  # fmt: skip
     return {"type": kind, **common, **READINGS[kind](rng, watts)}
@@ -251,7 +251,7 @@ def plan_load(rng: Random, name: str, routes: list[str], start: datetime,
     else:
         load["running_w"] = watts
         load |= maybe(
-            rng, 0.3, resting_w=watts * rng.uniform(0, 0.3), duty=lambda: rng.random(),
+            rng, 0.3, resting_w=watts * rng.uniform(0, 0.3), duty=rng.random,
             cycle_min=lambda: log_uniform(rng, 2, 200), start_va=4 * watts, spread=0.1,
             power_factor=lambda: rng.uniform(0.5, 1), kind=lambda: rng.choice(list(KINDS)),
         )  # fmt: skip
@@ -301,7 +301,7 @@ def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
     if kind == "battery":
         return {**common, "nominal_wh": 500, "max_w": 100, **maybe(rng, 0.4, efficiency=0.8)}
     sun = {**common, "latitude": rng.uniform(-60, 60),
-           **maybe(rng, 0.4, longitude=lambda: rng.uniform(-20, 20), clouds=lambda: rng.random(),
+           **maybe(rng, 0.4, longitude=lambda: rng.uniform(-20, 20), clouds=rng.random,
                    spread=0.2, connected=lambda: spans(rng, 1), shade=lambda: spans(rng, 1),
                    **{"yield": 0.7})}  # fmt: skip
     one = {"rated_w": 200, **maybe(rng, 0.4, tilt=20, azimuth=170)}

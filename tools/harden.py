@@ -1,6 +1,7 @@
 """``make harden``: kills, mutated input, foreign ids, load, backups and what is pinned, in figures.
 
-``python -m tools.harden [PART] [--kills 1000] [--mutations 100000] [--documents 20000] [--minutes 10]``
+``python -m tools.harden [PART] [--kills 1000] [--mutations 100000] [--documents 20000]
+[--minutes 10]``
 """
 
 from __future__ import annotations
@@ -143,8 +144,8 @@ def _since(path: Path, name: str, version: str) -> str:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("part", nargs="?", default="all",
-                        choices=["all", "kills", "mutations", "documents", "addresses", "load", "backups",
-                                 "audit"])  # fmt: skip
+                        choices=["all", "kills", "mutations", "documents", "addresses", "load",
+                                 "backups", "audit"])  # fmt: skip
     parser.add_argument("--kills", type=int, default=1000)
     parser.add_argument("--mutations", type=int, default=100_000)
     parser.add_argument("--documents", type=int, default=20_000)
@@ -152,8 +153,8 @@ def main() -> None:
     args = parser.parse_args()
     parts = {
         "kills": lambda: kills(args.kills), "mutations": lambda: mutations(args.mutations),
-        "documents": lambda: documents(args.documents), "addresses": addresses, "backups": backups, "load": lambda: load(args.minutes),
-        "audit": audit,
+        "documents": lambda: documents(args.documents), "addresses": addresses,
+        "backups": backups, "load": lambda: load(args.minutes), "audit": audit,
     }  # fmt: skip
     for name, part in parts.items():
         if args.part in ("all", name):

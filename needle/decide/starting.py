@@ -9,7 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from needle.quantity import in_ten, with_unit
+from needle.quantity import chance_text, with_unit
 from needle.supply.battery import Battery
 from needle.supply.inverter import Inverter
 from needle.supply.voltage import most_w, open_circuit_v
@@ -195,7 +195,7 @@ def words_of(verdict: Verdict) -> str:
     """A verdict as it is said, with its odds where they matter: "likely holds, 8 in 10"."""
     if verdict.chance is None or verdict.verdict != "grey":
         return verdict.verdict
-    odds = in_ten(verdict.chance)
+    odds = chance_text(verdict.chance)
     return f"likely holds, {odds}" if verdict.chance >= LIKELY else f"grey, {odds}"
 
 

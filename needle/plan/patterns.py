@@ -278,8 +278,8 @@ def _stretches(
 ) -> np.ndarray | None:
     """What each day, and the time of day, make of a load; None where neither is uncertain.
 
-    Days are drawn apart, and for each of several of it (``number``); a swing has its top at a moment of its own in each draw. Where the room's
-    own course is known, that is the swing.
+    Days are drawn apart, and for each of several of it (``number``); a swing has its top at a
+    moment of its own in each draw. Where the room's own course is known, that is the swing.
     """
     swings = load.day_swing > 0 and plan.room_swing_c <= 0
     if inputs.draws == 1 or (load.day_spread <= 0 and not swings):

@@ -60,7 +60,7 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
                 Advice(
                     "Energy of one task rests on a single run",
                     "read the counter before and after one more",
-                    60,
+                    _task_minutes(evidence),
                     "mean",
                     after,
                 )
@@ -93,9 +93,24 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
             "D": "The mean is a guess",
         }[mean.grade]
         advice.append(
-            Advice(words, f"leave a plug meter's counter on{already}", more * 60, "mean", after)
+            Advice(words, f"leave {_counter(evidence)} on{already}", more * 60, "mean", after)
         )
     return advice
+
+
+def _task_minutes(evidence: Evidence) -> float:
+    """How long one more task takes, min; an hour where none was timed."""
+    timed = [task.minutes / task.runs for task in evidence.tasks if task.minutes]
+    return max(timed, default=60.0)
+
+
+def _meter(evidence: Evidence) -> str:
+    """The instrument that reads such a load: no plug fits one on DC."""
+    return "a DC meter in its line" if evidence.dc else "a plug meter"
+
+
+def _counter(evidence: Evidence) -> str:
+    return "the Wh counter of a DC meter" if evidence.dc else "a plug meter's counter"
 
 
 def _hours_to_grade_a(kind: Kind) -> float:
@@ -128,7 +143,7 @@ def advise_rest(
         advice.append(
             Advice(
                 "Running watts are not measured",
-                "a plug meter, when the needle is steady",
+                f"{_meter(evidence)}, when the needle is steady",
                 5,
                 "running watts",
                 DEFAULT_SPREAD["B"],
@@ -148,7 +163,7 @@ def advise_rest(
         advice.append(
             Advice(
                 "Resting watts are not measured",
-                "a plug meter while it rests",
+                f"{_meter(evidence)} while it rests",
                 5,
                 "duty",
                 DEFAULT_SPREAD["B"],

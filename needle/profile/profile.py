@@ -247,10 +247,7 @@ def derive(record: LoadRecord) -> Profile:
     duty, clipped = _duty(mean, running, rest_w)
     notices += doubts + clipped
 
-    factor = running_state.power_factor if running_state and not record.dc else None
-    measured_factor = factor is not None
-    if factor is None:
-        factor = replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0)
+    factor, measured_factor = _power_factor(kind, None if record.dc else running_state)
     running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
     start, start_notices = start_va(evidence.starts, running_va, kind, factor.value, record.mains_v)
     notices += start_notices
@@ -313,6 +310,13 @@ def derive(record: LoadRecord) -> Profile:
         times_per_day=energy.times_per_day(evidence.short_runs),
         by_task=evidence.by_task,
     )
+
+
+def _power_factor(kind: Kind, running: states.State | None) -> tuple[Estimate, bool]:
+    """The power factor of the running state, and whether it was measured; else its kind's."""
+    if running is not None and running.power_factor is not None:
+        return running.power_factor, True
+    return replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0), False
 
 
 def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.plan.plan import Plan
@@ -101,7 +102,7 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     worth = worth_of(outcome)
     offered, alone = candidates(outcome, visit)
     choice = best_choice(offered, worth, outcome, visit)
-    steps = _steps(choice, visit, worth)
+    steps = _telling(_steps(choice, visit, worth), outcome.runtime, visit)
     count = count_of([step.candidate for step in steps])
     measured = {step.candidate.subject for step in steps} | set(count.loads if count else ())
     left_alone = {left.subject for left in alone}
@@ -115,6 +116,25 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
         open=still_open, others=_other_ways(outcome, visit, worth), gap=choice.gap,
         hands_min=sum(step.candidate.hands_min for step in steps),
     )  # fmt: skip
+
+
+#: A step that narrows the range by less, h, is not listed.
+_LEAST_NARROWED_H = 1 / 60
+
+
+def _telling(
+    steps: Sequence[Step], before_h: tuple[float, float, float], visit: Visit
+) -> list[Step]:
+    """Steps that narrow the plan's range as they end, or settle a start; all for grades."""
+    if visit.target == "grades":
+        return list(steps)
+    width, telling = before_h[2] - before_h[0], []
+    for step in sorted(steps, key=lambda step: step.last_min):
+        left = step.left_h[2] - step.left_h[0]
+        if width - left >= _LEAST_NARROWED_H or step.candidate.open_chance > 0:
+            telling.append(step)
+            width = min(width, left)
+    return [step for step in steps if step in telling]
 
 
 def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:

@@ -228,7 +228,8 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
         if few is not None and stated is not None:
             inverter = _by_few(few, replace(stated, idle_w=direct))
     outputs = []
-    for output in supply.outputs:
+    for stated_output in supply.outputs:
+        output = stated_output
         tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
         if tested is not None:
             output = replace(output, idle_w=idle_w(tested, held))

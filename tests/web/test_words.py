@@ -9,8 +9,9 @@ from needle.estimate import Estimate
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.plan.verdict import verdict_of
+from needle.quantity import chance_text
 from needle.supply.inverter import parse_inverter
-from web.answer.words import covers, odds, starts_sentence, trouble_sentence
+from web.answer.words import covers, starts_sentence, trouble_sentence
 from web.common.templatetags import words
 from web.loads.models import Reading
 from web.loads.words import row_of
@@ -76,11 +77,11 @@ def sentence_of(outcome):
 
 
 class AnswerWordsTest(unittest.TestCase):
-    def test_odds_as_people_say_them(self):
-        said = {0.0: "almost no chance", 0.02: "under 1 in 10 odds", 0.34: "3 in 10 odds",
-                0.97: "over 9 in 10 odds", 1.0: "almost sure"}  # fmt: skip
+    def test_a_chance_has_one_wording(self):
+        said = {0.0: "less than 1 in 10", 0.02: "less than 1 in 10", 0.34: "3 in 10",
+                0.97: "more than 9 in 10", 1.0: "more than 9 in 10"}  # fmt: skip
         for chance, text in said.items():
-            self.assertEqual(odds(chance), text)
+            self.assertEqual(chance_text(chance), text)
 
     def test_covered_unsure_and_not(self):
         load = [{"name": "Lamp", "running_w": 150}]
@@ -95,7 +96,7 @@ class AnswerWordsTest(unittest.TestCase):
         for start_va, said in [
             (900, "Every load starts."),
             (2500, "the start of Motor trips it, about"),
-            (5000, "First, almost sure: the start of Motor trips it, about"),
+            (5000, "Fails first, in more than 9 in 10: the start of Motor trips it, about"),
         ]:
             with self.subTest(start_va=start_va):
                 outcome = outcome_of([base, {**motor, "start_va": start_va}], 9000)
@@ -106,7 +107,7 @@ class AnswerWordsTest(unittest.TestCase):
         grey = outcome_of([{**motor, "start_va": 3500}], 9000)
         self.assertEqual(grey.starts[0].verdict.chance, 0.25)
         self.assertEqual(
-            starts_sentence(grey), "Motor may not start (2 in 10 that it does): test it."
+            starts_sentence(grey), "Motor may not start (chance that it does: 2 in 10): test it."
         )
         trips = outcome_of([{**motor, "start_va": 9000}], 9000)
         self.assertEqual(starts_sentence(trips), "Motor would trip it at the worst moment.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 from django.urls import reverse
 from django.utils import timezone
@@ -13,8 +14,8 @@ from needle.moments import moment_after, when_text
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
 from needle.plan.starts import PlannedStart
-from needle.plan.verdict import Verdict, verdict_of
-from needle.quantity import hours_text, in_ten
+from needle.plan.verdict import Trouble, Verdict, verdict_of
+from needle.quantity import chance_text, hours_text
 from web.drawing.dial import dial, empty_dial
 from web.jobs.models import Job
 from web.plans.helps import helps_of
@@ -139,18 +140,6 @@ def covers(verdict: Verdict) -> str:
     return _COVERS[verdict.state]
 
 
-def odds(chance: float) -> str:
-    """A chance as people say it."""
-    if chance >= 0.995:
-        return "almost sure"
-    if chance <= 0.005:
-        return "almost no chance"
-    tenths = round(chance * 10)
-    if tenths in (0, 10):
-        return "under 1 in 10 odds" if tenths == 0 else "over 9 in 10 odds"
-    return f"{tenths} in 10 odds"
-
-
 def _tick(hours: float) -> str:
     return f"{hours:.3g}"
 
@@ -190,16 +179,17 @@ def odds_wanted(wanted: float) -> str:
 
 
 def _range(outcome: Outcome, verdict: Verdict) -> str:
-    """The odds of the hours needed, and how long it lasts."""
+    """How long it lasts, and the chance to reach the hours needed."""
     low, _, high = outcome.runtime
-    chance = odds(outcome.chance)
-    if verdict.state == "likely" and chance.startswith(odds_wanted(outcome.plan.odds)):
-        chance = f"{100 * outcome.chance:.0f} % odds"  # tenths would look like what is wanted
-    of_needed = f"{chance[0].upper()}{chance[1:]} of {hours_text(outcome.plan.needed_hours)}"
+    chance = chance_text(outcome.chance)
+    if verdict.state == "likely" and chance == odds_wanted(outcome.plan.odds):
+        chance = f"just under {chance}"  # rounded it would look like what is wanted
+    needed = hours_text(outcome.plan.needed_hours)
+    reaches = f"Chance of reaching {needed}: {chance}."
     if _beyond(outcome, low):
-        return f"{of_needed}; it does not run empty within {hours_text(low)}."
+        return f"Does not run empty within {hours_text(low)}. {reaches}"
     upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
-    return f"{of_needed}; it lasts {hours_text(low)} to {upper}."
+    return f"Lasts {hours_text(low)} to {upper}. {reaches}"
 
 
 #: What fails first, as a sentence goes on after "in 3 of 10".
@@ -219,10 +209,20 @@ def trouble_sentence(outcome: Outcome, verdict: Verdict) -> str:
     trouble = verdict.trouble
     if trouble is None:
         return _dropped(outcome) or starts_sentence(outcome)
-    at = moment_after(outcome.plan.start, trouble.minute / 60, 10)
     words = _TROUBLES[trouble.why].format(load=trouble.load)
-    first = f"First, {odds(trouble.chance)}: {words}, about {when_text(at, outcome.plan.start)}."
+    when = when_text(moment_of(outcome, trouble), outcome.plan.start)
+    first = f"Fails first, in {chance_text(trouble.chance)}: {words}, about {when}."
     return f"{first} {_dropped(outcome)}".strip()
+
+
+def moment_of(outcome: Outcome, trouble: Trouble) -> datetime:
+    """When a trouble comes, as every page says it.
+
+    Where the supply stops, that is the likely end; else the middle of when it comes first.
+    """
+    stops = trouble.why in ("empty", "cutoff") and not outcome.capped
+    hours = outcome.runtime[1] if stops else trouble.minute / 60
+    return moment_after(outcome.plan.start, hours, 10)
 
 
 def _dropped(outcome: Outcome) -> str:
@@ -253,7 +253,7 @@ def starts_sentence(outcome: Outcome) -> str:
         return f"{names} would trip it at the worst moment."
     odds = ""
     if worst.verdict.chance is not None:
-        odds = f" ({in_ten(worst.verdict.chance)} that it does)"
+        odds = f" (chance that it does: {chance_text(worst.verdict.chance)})"
     return f"{worst.load} may not start{odds}: test it."
 
 

@@ -9,7 +9,7 @@ from django.utils.safestring import SafeString
 
 from needle.moments import moment_after, when_text
 from needle.plan.simulate import Outcome
-from needle.quantity import hours_text, with_unit
+from needle.quantity import chance_text, hours_text, with_unit
 from web.drawing.dial import dial
 from web.drawing.timeline import Frame, Paper
 from web.jobs.models import Job
@@ -114,7 +114,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
         [
             f"{more}{hours_text(mid)}",
             f"{hours_text(low)} and {hours_text(high)}",
-            f"{outcome.chance * 100:.0f} %",
+            chance_text(outcome.chance),
             hours_text(outcome.plan.needed_hours),
             empty,
             with_unit(sum(energy["loads"].values()) + lost, "Wh"),

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.plan.suggestions import LEAST_H, LEAST_ODDS, Change, Suggestion
-from needle.quantity import hours_text
+from needle.quantity import chance_text, hours_text
 
 
 @dataclass(frozen=True)
@@ -34,18 +34,13 @@ def helps_of(suggestions: Sequence[Suggestion]) -> list[Help]:
     return [_help(suggestion) for suggestion in suggestions]
 
 
-def _tenths(share: float) -> str:
-    """Of ten runs; never all of them, and never none."""
-    tenths = round(10 * share)
-    return {0: "under 1", 10: "over 9"}.get(tenths, str(tenths))
-
-
 def _help(suggestion: Suggestion) -> Help:
     won = span = odds = ""
     if suggestion.value > LEAST_H:
-        won = f"+{hours_text(suggestion.value)}"
+        more = "at least +" if suggestion.at_least else "+"
+        won = f"{more}{hours_text(suggestion.value)}"
         span = f"{hours_text(max(0.0, suggestion.low))} to {hours_text(suggestion.high)}"
-    before, after = (_tenths(share) for share in (suggestion.odds_before, suggestion.odds_after))
+    before, after = map(chance_text, (suggestion.odds_before, suggestion.odds_after))
     if suggestion.odds_won >= LEAST_ODDS and after != before:
-        odds = f"holds in {after} of 10 runs instead of {before}"
+        odds = f"raises the chance from {before} to {after}"
     return Help(suggestion.change, won, span, odds)

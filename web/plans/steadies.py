@@ -15,7 +15,7 @@ from needle.plan.uncertain import (
     OUTPUT,
     SOURCE,
 )
-from needle.quantity import hours_text, in_ten
+from needle.quantity import chance_text, hours_text
 from web.plans.outcomes import Answer
 
 #: What steadies a supply's figures, the guided test that does it, and how long that takes.
@@ -56,6 +56,9 @@ def steadies(answer: Answer) -> list[Steady]:
 def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
     job, supply = answer.plan.job, answer.supply
     test = _SUPPLY_TESTS.get(narrowing.key.kind)
+    if narrowing.key.kind == OUTPUT and supply is not None and not supply.continuous_w:
+        words = f"the load's Wh on {narrowing.key.name} beside the charge that they took"
+        return Steady(words, "", "a day", "", narrowing)
     if narrowing.key.kind == OUTPUT:
         test = (f"{narrowing.key.name} against AC, one load", "route", "a day each")
     if test is not None and supply is not None:
@@ -72,7 +75,7 @@ def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
     if narrowing.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
-        odds = f"it fails in {in_ten(narrowing.share)} runs"
+        odds = f"chance that it fails: {chance_text(narrowing.share)}"
         return Steady(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
     wanted = ("mean", "running watts")
     advice = min(

@@ -17,8 +17,8 @@ from needle.plan.lanes import load_lanes, source_lanes
 from needle.plan.simulate import Outcome
 from needle.plan.use import text_of_use
 from needle.plan.verdict import verdict_of
-from needle.quantity import hours_text, with_unit
-from web.answer.words import bar_of, odds, odds_wanted
+from needle.quantity import chance_text, hours_text, with_unit
+from web.answer.words import bar_of, odds_wanted
 from web.common.templatetags.words import span_alike
 from web.jobs.models import Job
 from web.loads.models import CAUTIONS, Load, Photo
@@ -159,9 +159,9 @@ def _in_short(answer: Answer) -> list[tuple[str, str]]:
         holds.append(lasts)
     elif judged.state == "likely":
         wanted = odds_wanted(outcome.plan.odds)
-        fails.append(f"{lasts} at {wanted}: {odds(outcome.chance)}")
+        fails.append(f"{lasts} at {wanted}: {chance_text(outcome.chance)}")
     else:
-        fails.append(f"{lasts}: {odds(outcome.chance)}")
+        fails.append(f"{lasts}: {chance_text(outcome.chance)}")
     starts = [start for start in outcome.starts if start.verdict.verdict == "holds"]
     if starts and len(starts) == len(outcome.starts):
         holds.append(f"every start ({len(starts)})")
@@ -308,7 +308,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     rows = [
         ["lasts, likely", f"{more}{hours_text(mid)}"],
         ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
-        ["odds that all that should run does", f"{outcome.chance * 100:.0f} %"],
+        ["chance that all that should run does", chance_text(outcome.chance)],
         ["never cycling off", hours_text(outcome.never_cycles_off_h)],
         ["idle and conversion", with_unit(lost, "Wh")],
     ]
@@ -319,7 +319,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     first = {trip.load: trip for trip in reversed(outcome.trips)}
     for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)
-        chance = f"in {trip.chance * 100:.0f} % of runs"
+        chance = f"chance {chance_text(trip.chance)}"
         rows.append([f"{trip.load} trips", f"first {when_text(at, plan.start)}, {chance}"])
     tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:

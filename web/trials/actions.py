@@ -139,7 +139,8 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     }
     return SupplyTest(
         supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
-        note=f"from the trial {trial.name}"[:400], client_key=uuid.uuid5(trial.client_key, "capacity"),
+        note=f"from the trial {trial.name}"[:400],
+        client_key=uuid.uuid5(trial.client_key, "capacity"),
     )  # fmt: skip
 
 

@@ -192,7 +192,8 @@ class Trial(Record):
         """Name a record as it is called now in what ran; whether it was named here."""
         key = "name" if isinstance(record, Load) else "route"
         ran = self.ran.get("loads", [])
-        return any([in_values(load, key, before, record.name) for load in ran])
+        renamed = [in_values(load, key, before, record.name) for load in ran]
+        return any(renamed)
 
     def as_run(self) -> dict[str, Any]:
         """A finished trial as a run of the plan document, but for its loads."""

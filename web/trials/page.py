@@ -120,7 +120,7 @@ class TrialView:
         count = self.prediction.count
         place = {"battery": "the battery", AC: "AC"}.get(count.place, count.place)
         early = count.h < 0.995 * self.prediction.now_h
-        by = f", by {hours_text(count.h)}" if early else ""
+        by = f", by {hours_text(count.h, exact=True)}" if early else ""
         return f"{with_unit(count.wh, 'Wh', 4)} at {place}{by}"
 
 
@@ -302,7 +302,12 @@ def _drawing(
         if charge is None:
             continue
         points.append(
-            Point(check_in.h, charge, shown, f"{hours_text(check_in.h)}: {charge * 100:.0f} %")
+            Point(
+                check_in.h,
+                charge,
+                shown,
+                f"{hours_text(check_in.h, exact=True)}: {charge * 100:.0f} %",
+            )
         )
         if check_in.display_h is not None:
             promises.append((check_in.h, charge, check_in.h + check_in.display_h))
@@ -311,7 +316,9 @@ def _drawing(
     if trial.ended_at is not None:
         ended = (trial.hours_to(trial.ended_at), trial.get_ended_why_display())
     last = (
-        f"{points[-1].charge * 100:.0f} % at {hours_text(points[-1].h)}" if points else "none yet"
+        f"{points[-1].charge * 100:.0f} % at {hours_text(points[-1].h, exact=True)}"
+        if points
+        else "none yet"
     )
     description = f"{len(points)} check-ins, the last {last}"
     if not ended:

@@ -17,7 +17,7 @@ from django.utils.safestring import SafeString
 
 from needle.decide.starting import Verdict, words_of
 from needle.estimate import GRADE_WORDS, Estimate
-from needle.quantity import as_read, hours_text, money_text, significant, with_unit
+from needle.quantity import as_read, chance_text, hours_text, money_text, significant, with_unit
 from web.common.glossary import GLOSSARY, anchor
 
 register = template.Library()
@@ -212,3 +212,9 @@ def term(word: str, shown: str = "") -> SafeString:
     return format_html(
         '<a class="term" href="{}" title="{}">{}</a>', address, GLOSSARY[word], shown or word
     )
+
+
+@register.filter
+def chance(share: float) -> str:
+    """A chance as it is said everywhere: ``6 in 10``."""
+    return chance_text(share)
