@@ -286,6 +286,10 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
     return ""
 
 
+#: What a chemistry stands for where it is not stated, or always.
+_BY_CHEMISTRY = ("floor", "peukert_n", "charge_efficiency", "cold_spread", "cutoff_v", "taper_spread")
+
+
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:
     """Why a value of a test or an output is not asked for; empty where it is."""
     if path[:2] == ("supply", "tests") and path[-1] == "on":
@@ -294,6 +298,10 @@ def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) 
         dated = isinstance(test, CapacityTest) and _read_supply(document) is not None
         aged = dated and parse_supply(document["supply"]).battery != situation.battery
         return "" if aged else "a date counts where a capacity test is older than three months"
+    if path == ("supply", "battery", "chemistry"):
+        asked = [key for key in _BY_CHEMISTRY if not why_unasked((*path[:2], key), situation)]
+        stated = all(key in document["supply"]["battery"] for key in asked)
+        return "all that it stands for here is stated" if stated else ""
     if path[:2] != ("supply", "outputs"):
         return ""
     assert isinstance(path[2], int)

@@ -81,9 +81,11 @@ def _pulls(situation: Situation) -> bool:
 def _tapers(situation: Situation) -> bool:
     """Whether a charger offers more than the battery takes at any time, or nearly."""
     outcome, battery = situation.outcome, situation.battery
-    missing = 1 - float(np.max(outcome.charge))
+    hours = np.arange(len(outcome.sources_w))
+    missing = 1 - np.interp(hours, outcome.curve_h, outcome.charge[2])
     takes_w = missing * CHEMISTRIES[battery.chemistry].takes_per_h * battery.nominal_wh
-    return takes_w < 3 * float(np.max(outcome.sources_w, initial=0.0))
+    charged = outcome.sources_w > 0
+    return bool(np.any(takes_w[charged] < 3 * outcome.sources_w[charged]))
 
 
 def _by_mean(situation: Situation) -> bool:
@@ -123,11 +125,10 @@ def _follows_room(situation: Situation) -> bool:
     return None not in (load.set_c, load.measured_room_c, room)
 
 
-def _dropped(situation: Situation) -> bool:
-    """Whether a load fails or is dropped at times, so that its priority counts."""
-    load, outcome, inverter = situation.part, situation.outcome, situation.inverter
-    rests = inverter is not None and bool(inverter.off) and load.route == AC
-    return rests or any(trip.load == load.name for trip in outcome.trips)
+def _rests(situation: Situation) -> bool:
+    """Whether the inverter rests at times over a load, so that what hangs on it counts."""
+    inverter = situation.inverter
+    return inverter is not None and bool(inverter.off) and situation.part.route == AC
 
 
 def _clocked(situation: Situation) -> bool:
@@ -184,6 +185,9 @@ _RULES: dict[str, dict[str, Rule]] = {
             lambda s: s.outcome.energy_wh["battery_in"] > 0, "nothing is charged in this plan"
         ),
         "taper_spread": _unless(_tapers, "no charger comes near what it takes when nearly full"),
+        "floor": _unless(
+            lambda s: bool(np.any(s.outcome.stops_by)), "it never falls to it in the plan's hours"
+        ),
         "nominal_wh": _unless(
             lambda s: not any(isinstance(test, CapacityTest) for test in s.plan.supply.tests),
             "a capacity test tells what it holds",
@@ -260,8 +264,13 @@ _RULES: dict[str, dict[str, Rule]] = {
 
 
 _LOAD_RULES: dict[str, Rule] = {
-    "priority": _unless(_dropped, "it is never dropped here: for advice only"),
-    "cares": _unless(_dropped, "it is never dropped here: for advice only"),
+    "priority": _unless(
+        lambda s: _rests(s) and not s.part.protected, "the inverter never rests: for advice only"
+    ),
+    "cares": _unless(
+        lambda s: _rests(s) and s.part.priority != "must",
+        "the inverter never rests: for advice only",
+    ),
     "settings": lambda _: "for advice only",
     "can": lambda _: "for advice only, and for each load alone",
     "watts_spread": _unless(

@@ -102,9 +102,13 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     worth = worth_of(outcome)
     offered, alone = candidates(outcome, visit)
     choice = best_choice(offered, worth, outcome, visit)
-    steps = _telling(_steps(choice, visit, worth), outcome.runtime, visit)
+    offered_steps = _steps(choice, visit, worth)
+    steps = _telling(offered_steps, outcome.runtime, visit)
     count = count_of([step.candidate for step in steps])
-    measured = {step.candidate.subject for step in steps} | set(count.loads if count else ())
+    # What would be measured and narrows nothing is not open either.
+    measured = {step.candidate.subject for step in offered_steps} | set(
+        count.loads if count else ()
+    )
     left_alone = {left.subject for left in alone}
     still_open = [
         load.name

@@ -374,6 +374,8 @@ class Followed:
         minutes, step = [particles.minute], self._fan_step()
         going = np.arange(len(particles))
         while going.size and particles.minute < MOST_H * MINUTES_PER_HOUR:
+            # A draw that goes on long after the others is followed in longer steps.
+            step = min(FAN_STEP_MIN, max(step, (particles.minute - minutes[0]) // FAN_POINTS))
             last = min(int(MOST_H * MINUTES_PER_HOUR), particles.minute + step)
             particles.run_on(last)
             stops[going] = particles.bank.stop_min

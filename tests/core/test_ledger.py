@@ -1,6 +1,7 @@
 """Nothing entered is silently lost: what moves no answer is named as left out."""
 
 import os
+import re
 import unittest
 from random import Random
 
@@ -18,23 +19,30 @@ from needle.profile.profile import derive
 from tests import documents
 
 #: How many random documents of each sort are perturbed leaf by leaf.
-DOCUMENTS = int(os.environ.get("STEADY_LEDGERS", "12"))
+DOCUMENTS = int(os.environ.get("STEADY_LEDGERS", "6"))
 FIRST_SEED = int(os.environ.get("STEADY_SEED", "0"))
-DRAWS = 6
+DRAWS = 40
 
 
 def lost(document, answer, entries):
     """Values of a document that move no answer and that no entry names as left out."""
     before = answer(document)
     out = [entry for entry in entries if not entry.used]
-    lost = []
+    lost, moved = [], set()
     for path, value in leaves(document):
         where = path_text(path)
         if any(covers(entry, where) for entry in out) or not others(path, value):
             continue
-        if not moves(document, path, value, answer, before):
+        if moves(document, path, value, answer, before):
+            moved.add(whole(where))
+        else:
             lost.append(where)
-    return lost
+    return [where for where in lost if whole(where) not in moved]
+
+
+def whole(where):
+    """What is used or left out as one: a curve with all its points."""
+    return re.sub(r"(overload)\[.*", r"\1", where)
 
 
 class LedgerTest(unittest.TestCase):
@@ -47,6 +55,7 @@ class LedgerTest(unittest.TestCase):
             with self.subTest(seed=seed):
                 document = documents.load_document(Random(seed))
                 try:
+                    answer(document)
                     entries = profile_ledger(document)
                 except DocumentError:
                     continue

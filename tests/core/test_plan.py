@@ -299,7 +299,7 @@ class DocumentTest(unittest.TestCase):
         self.assertEqual(
             set(document) - {"notices"},
             {"runtime_h", "capped", "never_cycles_off_h", "covers", "chance", "stop", "energy_wh",
-             "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "measure_next",
+             "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "ledger", "measure_next",
              "sources_wh", "fuel_l", "verdict", "until_h"},
         )  # fmt: skip
         self.assertEqual(

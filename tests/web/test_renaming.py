@@ -36,7 +36,7 @@ def answers(job):
             [(run.document is not None, run.why_not) for run in draft.runs],
             sorted(line.used for line in rests_of(draft).lines),
             sorted(rounded(wh) for wh in answer.outcome.energy_wh["loads"].values()),
-            sorted(rounded(start.verdict.chance) for start in answer.outcome.starts),
+            sorted(rounded(start.verdict.chance or 0) for start in answer.outcome.starts),
         )  # fmt: skip
     for trial in job.trials.live():
         trial.job = job
