@@ -287,7 +287,16 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
 
 
 #: What a chemistry stands for where it is not stated, or always.
-_BY_CHEMISTRY = ("floor", "peukert_n", "charge_efficiency", "cold_spread", "cutoff_v", "taper_spread")
+_BY_CHEMISTRY = (
+    "floor", "peukert_n", "charge_efficiency", "cold_spread", "cutoff_v", "taper_spread",
+)  # fmt: skip
+    "floor",
+    "peukert_n",
+    "charge_efficiency",
+    "cold_spread",
+    "cutoff_v",
+    "taper_spread",
+)
 
 
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:

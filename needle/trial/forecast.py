@@ -162,7 +162,9 @@ class Followed:
         self._used: dict[str, tuple[float, float | None]] = {}
         #: Kinds of figure whose last one was believed.
         self._believed: set[str] = set()
-        self._last_shown, self._counted_wh = trial.start_charge, 0.0
+        self._last_shown = trial.start_charge
+        #: What each counter showed last: one behind the inverter is not one at the battery.
+        self._counted_wh: dict[str, float] = {}
         #: Hour of the last charge shown, and the most that it can mean, a step above it.
         self._shown_h, self._most_shown = 0.0, trial.start_charge
         self._begin_leg(0)
@@ -192,7 +194,7 @@ class Followed:
         # That a bar is still lit is news each time.
         if self._is_old("charge", check_in.percent, ALIKE / 3):
             check_in = replace(check_in, percent=None)
-        if self._is_old("counted", counted_wh, ALIKE / 2 * held_wh):
+        if self._is_old(f"counted {check_in.counted}", counted_wh, ALIKE / 2 * held_wh):
             check_in = replace(check_in, wh=None, ah=None)
         moments: dict[str, Any] = {
             name: None
@@ -209,7 +211,7 @@ class Followed:
         """Keep what was told last of each kind of figure, and when."""
         told = {
             "charge": check_in.shown,
-            "counted": check_in.counted_wh(self.trial.battery.volts),
+            f"counted {check_in.counted}": check_in.counted_wh(self.trial.battery.volts),
             **{name: getattr(check_in, name) for name in MOMENTS},
         }
         self._used |= {
@@ -256,11 +258,12 @@ class Followed:
         if volts is None and check_in.ah is not None:
             check_in = self._with_own_volts(check_in)
         counted_wh = check_in.counted_wh(volts)
-        if counted_wh is not None and counted_wh < self._counted_wh - 1.0:
+        before_wh = self._counted_wh.get(check_in.counted, 0.0)
+        if counted_wh is not None and counted_wh < before_wh - 1.0:
             self.notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
             return replace(check_in, wh=None, ah=None)
         if counted_wh is not None:
-            self._counted_wh = counted_wh
+            self._counted_wh[check_in.counted] = counted_wh
         return check_in
 
     def _with_own_volts(self, check_in: CheckIn) -> CheckIn:

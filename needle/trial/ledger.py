@@ -40,6 +40,8 @@ def entries_of(
         why = _why_not(key, seen, counted, news, trial, charged)
         if why:
             entries.append(LedgerEntry(f"{where}.{key}", False, *why))
+            if key == "bars":
+                entries.append(LedgerEntry(f"{where}.of", False, *why))
     if seen.display_h is not None and trial.ended is None:
         words = "once it has ended: how far the display's promises were off"
         entries.append(LedgerEntry(f"{where}.display_h", False, "display_h", words))

@@ -71,12 +71,21 @@ class Count:
 
 
 def last_count(trial: Trial) -> Count | None:
-    """The last Wh, or Ah times nominal volts, that were counted; None where nothing was."""
-    for check_in in reversed(trial.check_ins):
+    """The last Wh, or Ah times nominal volts, that were counted; None where nothing was.
+
+    Of several counters that were read near the end the battery's own tells most; else the one
+    that counted most.
+    """
+    last: dict[str, Count] = {}
+    for check_in in trial.check_ins:
         wh = check_in.counted_wh(trial.battery.volts)
         if wh and check_in.h > 0:
-            return Count(check_in.h, wh, check_in.counted)
-    return None
+            last[check_in.counted] = Count(check_in.h, wh, check_in.counted)
+    if not last:
+        return None
+    end_h = max(count.h for count in last.values())
+    late = [count for count in last.values() if count.h >= COUNT_READ * end_h]
+    return max(late, key=lambda count: (count.place == BATTERY, count.wh))
 
 
 def _end_charge(trial: Trial) -> float | None:
