@@ -290,13 +290,6 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
 _BY_CHEMISTRY = (
     "floor", "peukert_n", "charge_efficiency", "cold_spread", "cutoff_v", "taper_spread",
 )  # fmt: skip
-    "floor",
-    "peukert_n",
-    "charge_efficiency",
-    "cold_spread",
-    "cutoff_v",
-    "taper_spread",
-)
 
 
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:
