@@ -130,7 +130,7 @@ class Supply(Record):
         names = {output.name for output in self.known_outputs()} | (
             {"ac"} if self.continuous_w else set()
         )
-        tests = [logger for logger in self._live("tests") if logger.speaks_of(names)]
+        tests = [test for test in self._live("tests") if test.speaks_of(names)]
         return sorted(tests, key=lambda test: (test.tested_at, test.pk or 0))
 
     def to_document(
