@@ -17,10 +17,12 @@ from needle.plan.starts import PlannedStart
 from needle.plan.verdict import Trouble, Verdict, verdict_of
 from needle.quantity import chance_text, hours_text
 from web.drawing.dial import dial, empty_dial
+from web.jobs.actions import just_added
 from web.jobs.models import Job
+from web.loads.models import Load
 from web.plans.helps import helps_of
-from web.plans.models import Plan
-from web.plans.outcomes import Answer
+from web.plans.models import Plan, PlanEntry
+from web.plans.outcomes import Answer, answer_draft
 from web.plans.steadies import steadies
 
 #: What is said of the loads of a safety class beside an answer.
@@ -43,7 +45,8 @@ class Bar:
     """What the answer bar shows.
 
     ``covers`` is "yes", "no", "unsure" or "" for its word and shape; the rest are sentences, the
-    dial's markup, where a button leads, and where a pending answer is fetched. ``caveat`` stands
+    dial's markup, where a button leads, and where a pending answer is fetched. ``joined`` tells
+    what the load that was just added makes of the plan's hours, ``caveat`` stands
     beside what helps, ``caution`` wherever a life or contents hang on a load of the plan.
     """
 
@@ -60,6 +63,7 @@ class Bar:
     way_words: str = ""
     fetch_url: str = ""
     note: str = ""
+    joined: str = ""
     caveat: str = ""
     caution: str = ""
 
@@ -100,9 +104,27 @@ def bar_of(answer: Answer, job: Job) -> Bar:
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
         note=f"{len(outcome.runtime_h)} runs while it moves" if answer.quick else "",
+        joined=_joined(answer, job),
         caveat=answer.suggestions[0].change.caveat if answer.suggestions else "",
         caution=caution_of(outcome.plan),
     )
+
+
+def _joined(answer: Answer, job: Job) -> str:
+    """What a load that was just added makes of the plan's hours; "" for none, or the only one."""
+    added = just_added(job, Load)
+    new = [used for used in answer.used if used.load.pk in added and used.counted]
+    if not new or answer.outcome is None or answer.quick:
+        return ""
+    draft = answer.draft
+    for used in new:
+        draft = draft.with_entry(PlanEntry(plan=answer.plan, load=used.load, taken_in=False))
+    before = answer_draft(draft).outcome
+    if before is None:
+        return ""
+    names = ", ".join(used.name for used in new)
+    after, without = _span(answer.outcome), _span(before)
+    return f"{names} joined this plan: with it {after}, without it {without}."
 
 
 def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
@@ -180,7 +202,7 @@ def odds_wanted(wanted: float) -> str:
 
 def _range(outcome: Outcome, verdict: Verdict) -> str:
     """How long it lasts, and the chance to reach the hours needed."""
-    low, _, high = outcome.runtime
+    low = outcome.runtime[0]
     chance = chance_text(outcome.chance)
     if verdict.state == "likely" and chance == odds_wanted(outcome.plan.odds):
         chance = f"just under {chance}"  # rounded it would look like what is wanted
@@ -188,8 +210,16 @@ def _range(outcome: Outcome, verdict: Verdict) -> str:
     reaches = f"Chance of reaching {needed}: {chance}."
     if _beyond(outcome, low):
         return f"Does not run empty within {hours_text(low)}. {reaches}"
+    return f"Lasts {_span(outcome)}. {reaches}"
+
+
+def _span(outcome: Outcome) -> str:
+    """The range of a plan's hours."""
+    low, _, high = outcome.runtime
+    if _beyond(outcome, low):
+        return f"{hours_text(low)} or more"
     upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
-    return f"Lasts {hours_text(low)} to {upper}. {reaches}"
+    return f"{hours_text(low)} to {upper}"
 
 
 #: What fails first, as a sentence goes on after "in 3 of 10".

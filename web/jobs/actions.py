@@ -18,6 +18,8 @@ from web.jobs.models import IN_BIN, Change, Job
 
 #: Changes kept for each job.
 KEPT_CHANGES = 200
+#: Changes that are looked through for what was just added.
+MOST_AS_ONE = 40
 R = TypeVar("R", bound=Record)
 
 
@@ -176,3 +178,14 @@ def empty_bin(user: Any) -> None:
 def latest_change(job: Job) -> Change | None:
     """The change that an undo would take back."""
     return job.changes.filter(undone=False).first()
+
+
+def just_added(job: Job, model: type[Record]) -> set[int]:
+    """Keys of the records of a model that the latest change added, with all that is one with it."""
+    found = set()
+    for change in job.changes.filter(undone=False)[:MOST_AS_ONE]:
+        if change.model == model._meta.label and not change.before:
+            found.add(change.record)
+        if not change.joined:
+            break
+    return found

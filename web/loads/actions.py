@@ -8,7 +8,6 @@ from datetime import datetime
 from typing import Any, TypeVar
 
 from django.apps import apps
-from django.db import transaction
 
 from needle.measure.readings import parse
 from web.common.models import Record
@@ -26,7 +25,7 @@ def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None =
 
     It joins one plan: the one with the key ``plan``, else the one that the answer bar speaks of.
     """
-    with transaction.atomic():
+    with as_one(load.job, f"Added {load.name}"):
         stored, created = save_new(load.job, load, f"Added {load.name}")
         if created:
             join_plan(stored, plan)
