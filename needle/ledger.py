@@ -40,9 +40,8 @@ class LedgerEntry:
 
     def as_document(self) -> dict[str, Any]:
         """The entry as the open documents write it."""
-        parts = {"where": self.where, "used": self.used}
-        return {**parts, **({"as": self.text} if self.used else {}), "code": self.code,
-                "text": self.text}  # fmt: skip
+        said = {"as": self.text} if self.used else {"why": self.text}
+        return {"where": self.where, "used": self.used, "code": self.code, **said}
 
 
 def as_document(entries: Iterable[LedgerEntry]) -> list[dict[str, Any]]:

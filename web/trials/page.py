@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -164,26 +165,29 @@ def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
     lines = []
     if trial.expected.get("plan"):
         lines.append(RestLine("The plan as it was at the start", url, "what is expected", True))
-    used = 0
+    used, left_out = 0, defaultdict[tuple[str, str], list[str]](list)
     for entry in prediction.ledger:
         number, _, key = entry.where.removeprefix("check_ins[").partition("]")
         if int(number) >= len(looks) or entry.code in TOLD:
             continue
         hours = trial.hours_to(looks[int(number)].at)
-        what = f"Check-in at {hours_text(hours, exact=True)}"
-        if key:
-            what += f", {_FIGURES.get(key.lstrip('.'), key.lstrip('.'))}"
-        used += entry.used
-        lines.append(RestLine(what, url, entry.text, entry.used))
+        at = hours_text(hours, exact=True)
+        if entry.used:
+            used += 1
+            lines.append(RestLine(f"Check-in at {at}", url, entry.text, True))
+        else:
+            left_out[_FIGURES[key.lstrip(".")], entry.text].append(at)
+    for (what, why), seen_at in left_out.items():
+        lines.append(RestLine(f"{what}, at {', '.join(seen_at)}", url, why, False))
     return Rests(lines, {"check-in": used})
 
 
 #: What figures of a check-in are called.
 _FIGURES = {
-    "percent": "charge", "bars": "bars", "wh": "Wh counted", "ah": "Ah counted",
-    "wh_in": "Wh charged", "volts": "volts", "watts": "W out", "amps": "A", "watts_in": "W in",
-    "display_h": "the display's hours", "room_c": "room", "inside_c": "inside",
-    "counted": "where it was counted", "watts_at": "where W were read",
+    "percent": "Charge shown", "bars": "Bars lit", "of": "Bars in all", "wh": "Wh counted",
+    "ah": "Ah counted", "wh_in": "Wh charged", "volts": "Volts", "watts": "W out", "amps": "A out",
+    "watts_in": "W in", "display_h": "The display's hours", "room_c": "Room", "inside_c": "Inside",
+    "counted": "Where it was counted", "watts_at": "Where W were read", "note": "Note",
 }  # fmt: skip
 
 
@@ -200,7 +204,7 @@ def _looks(mark: Mark) -> list[LookRow]:
             foretold, span = hours_text(mid), f"{hours_text(low)} to {hours_text(high)}"
             verdict = "held" if mark.held(look) else "missed"
         if look.display_h is not None:
-            display = hours_text(look.display_h)
+            display = hours_text(look.display_h, exact=True)
         if foretold or display:
             rows.append(LookRow(_WHEN[look.share], foretold, span, verdict, display))
     return rows
@@ -283,7 +287,7 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
         record, seen.h, charge,
         f"{seen.watts:g} W" if seen.watts is not None else "",
         counted,
-        hours_text(seen.display_h) if seen.display_h is not None else "",
+        hours_text(seen.display_h, exact=True) if seen.display_h is not None else "",
         "; ".join(note for note in notes if note),
     )  # fmt: skip
 

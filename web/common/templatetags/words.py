@@ -112,6 +112,12 @@ def hours(value: float | None) -> str:
 
 
 @register.filter
+def hours_exact(value: float | None) -> str:
+    """Hours that were measured, to the minute: ``4 h 12 min``."""
+    return "–" if value is None else hours_text(value, exact=True)
+
+
+@register.filter
 def hours_of(seconds: float) -> str:
     """Seconds as hours and minutes, or seconds where they are few."""
     return f"{seconds:.0f}\u00a0s" if seconds < 120 else hours_text(seconds / 3600, exact=True)
