@@ -452,17 +452,20 @@ class StartBeside:
             return as_tested(computed, tried, usual_w)
         if tried is not None:
             untested = carried_va(inverter, start.va, start.start_s, start.grey)
-            return self._as_tried(
-                inverter, tried, computed, start_as_tried(start.va, untested, tried)
-            )
+            return self._as_tried(inverter, tried, start_as_tried(start.va, untested, tried))
         return self._by_odds(inverter, computed, None)
 
-    def _as_tried(
-        self, inverter: Inverter, tried: StartTried, computed: Verdict, va: np.ndarray
-    ) -> Verdict:
-        """The verdict beside more than ran in the test: by what the test leaves of the start."""
-        known = replace(self, start=replace(self.start, va=va))
-        return as_tested(known._by_odds(inverter, computed, tried), tried, self.others.usual_w)
+    def _as_tried(self, inverter: Inverter, tried: StartTried, va: np.ndarray) -> Verdict:
+        """The verdict where the test does not settle it: by what it leaves of the start's VA."""
+        known, usual_w = replace(self, start=replace(self.start, va=va)), self.others.usual_w
+        computed = will_it_start(
+            known.start.usual_va,
+            known.start.start_s,
+            known.start.usual_running_w,
+            usual_w,
+            inverter,
+        )
+        return as_tested(known._by_odds(inverter, computed, tried), tried, usual_w)
 
     def _by_odds(self, inverter: Inverter, computed: Verdict, tried: StartTried | None) -> Verdict:
         """The verdict by how many of the draws start."""

@@ -244,6 +244,16 @@ class StartTestTest(unittest.TestCase):
 
         self.assertGreater(chance(start_tested="held", start_times=9), chance() + 0.05)
 
+    def test_what_tripped_beside_a_lamp_and_now_stands_alone_names_its_own_start(self):
+        pump = {"name": "Pump", "running_w": 400, "power_factor": 0.8, "start_va": 2400,
+                "start_s": 1.0, "start_spread": 0.4, "start_tested": "tripped",
+                "start_beside_w": 80}  # fmt: skip
+        supply = {**SUPPLY, "inverter": {"continuous_w": 1500, "surge_va": 3000}}
+        (start,) = simulate(plan(pump, supply=supply), 400).starts
+        self.assertEqual(start.verdict.verdict, "trips")
+        self.assertIn("over the surge rating", start.verdict.reason)
+        self.assertIn("tested: it tripped, beside 80", start.verdict.reason)
+
     def test_what_ran_on_for_a_while_is_carried_so_long(self):
         inverter = parse_inverter({"continuous_w": 1000})
         self.assertEqual(overload_as_tried(inverter, [(1300, 90, False)]), ((1.3, 90),))
