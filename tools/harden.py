@@ -47,7 +47,7 @@ def mutations(count: int) -> None:
 
 
 def documents(count: int) -> None:
-    """Valid documents at random: plans, a quarter as many trials and profiles, rounds a tenth."""
+    """Valid documents at random: plans, an eighth as many trials, profiles and rounds."""
     print(f"{count} valid plans at random, and trials, profiles and rounds…", flush=True)
     tests("tests.core.test_random_documents", STEADY_DOCUMENTS=count,
           STEADY_SEED=int(time.time()) % 10**9)  # fmt: skip
