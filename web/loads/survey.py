@@ -204,7 +204,7 @@ class LoadCosts:
 
 
 def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
-    """None without evidence, or without both a tariff and a label to hold it against."""
+    """None without evidence, a use that costs something, or a label to hold it against."""
     if profile is None:
         return None
     labels = [
@@ -214,9 +214,10 @@ def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
     ]
     label = next((label for label in labels if label), None)
     price = load.job.price
-    if price is None and label is None:
-        return None
     day = profile.wh_per_day
+    costs_something = day is not None or profile.task_wh is not None
+    if label is None and (price is None or not costs_something):
+        return None
     measured = day.scaled(DAYS_PER_YEAR / 1000) if day is not None else None
     return LoadCosts(costs_of(profile, price or 0.0), measured, label)
 
