@@ -318,7 +318,8 @@ def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Ve
     if not tried.settles(others_w):
         fewer = with_unit(tried.beside_w, "W")
         beside = "alone" if tried.beside_w <= 0 else f"beside {fewer}"
-        return replace(computed, reason=f"{computed.reason}; {observed}, {beside}")
+        reason = computed.reason.removesuffix("; test it")
+        return replace(computed, reason=f"{reason}; {observed}, {beside}")
     reason = (
         observed
         if verdict == computed.verdict
