@@ -25,7 +25,6 @@ _CHOICES: dict[str, Sequence[str]] = {
     "why": ("floor", "cutoff", "trip", "by hand"), "feel": ("now and then", "nearly always"),
     "start_tested": ("held", "tripped"), "state": ("running", "resting", "boost"),
     "pattern": ("steady", "cycling", "modulating", "program"), "legs": ("one", "both"),
-    "runs_by": ("itself", "person"), "begins": ("warm", "cold", "settled"),
 }  # fmt: skip
 #: Kinds by what they are kinds of: a load, an output; a source is what it is.
 _KINDS = {"outputs": tuple(OUTPUT_KINDS), "loads": tuple(KINDS), "profile": tuple(KINDS)}

@@ -52,8 +52,3 @@ def as_document(entries: Iterable[LedgerEntry]) -> list[dict[str, Any]]:
 def covers(entry: LedgerEntry, path: str) -> bool:
     """Whether an entry speaks of a place, or of what the place stands in."""
     return path == entry.where or path.startswith((f"{entry.where}.", f"{entry.where}["))
-
-
-def left_out(entries: Iterable[LedgerEntry]) -> list[LedgerEntry]:
-    """What was entered and is not used, but for names and notes."""
-    return [entry for entry in entries if not entry.used and entry.code not in TOLD]

@@ -147,7 +147,6 @@ def _clocked(situation: Situation) -> bool:
 
 _NO_SAG = "its volts do not fall to the cut-off in this plan"
 _NO_AC = "no load is on AC"
-_NO_SOURCE = "nothing charges in this plan"
 _BY_TASK = "it runs by tasks: their steps tell its watts"
 _NO_PAUSE = "it runs without a pause while in use"
 _ON_DC = "it is on a DC output: no start or power factor is asked for there"

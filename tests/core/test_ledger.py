@@ -7,7 +7,7 @@ from random import Random
 
 from needle.document import DocumentError
 from needle.leaves import leaves, moves, others, path_text, with_value
-from needle.ledger import LedgerEntry, covers, left_out
+from needle.ledger import covers
 from needle.plan.document import parse_plan
 from needle.plan.ledger import ledger_of as plan_ledger
 from needle.plan.simulate import simulate
@@ -137,14 +137,6 @@ class LedgerTest(unittest.TestCase):
         seen = forecast(parse_trial(OF_A_PLAN), draws=DRAWS)
         self.assertEqual([entry.where for entry in seen.ledger if not entry.used], [])
         self.assertFalse([notice for notice in seen.notices if "counter fell" in notice])
-
-    def test_names_and_notes_are_not_counted_as_left_out(self):
-        entries = [
-            LedgerEntry("name", False, "name", "a name"), LedgerEntry("a.hz", False, "hz", "idle"),
-            LedgerEntry("b", True, "load", "what runs"),
-        ]  # fmt: skip
-        self.assertEqual([entry.where for entry in left_out(entries)], ["a.hz"])
-        self.assertTrue(covers(entries[1], "a.hz") and not covers(entries[1], "a.hzz"))
 
     def test_a_value_in_another_place_leaves_the_document_as_it_was(self):
         document = {"a": [{"b": 1}, {"b": 2}]}

@@ -57,12 +57,6 @@ def _many(number: int, word: str) -> str:
     return f"{number} {word}" if number == 1 else f"{number} {word}s"
 
 
-def rests_of_load(load: Load, setting: str = "") -> Rests:
-    """What a load's profile rests on."""
-    lines = list(_of_readings(load, setting))
-    return Rests(lines, {"reading": sum(line.used for line in lines)})
-
-
 def rests_of(draft: Draft) -> Rests:
     """What a plan's answer rests on: readings of its loads, tests and runs of its supply."""
     readings = [
