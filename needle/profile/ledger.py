@@ -30,6 +30,7 @@ from needle.measure.readings import (
 )
 from needle.profile.course import in_force
 from needle.profile.document import parse_load
+from needle.profile.energy import without_read_on
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from needle.profile.start import is_slow
 from needle.profile.states import in_setting
@@ -191,9 +192,8 @@ def _by_type(reading: Reading, mine: Sequence[Reading], profile: Profile) -> tup
         return "start", "a higher start was read"
     if isinstance(reading, AssumedDuty):
         return "assumed", "it was measured how long it runs, or assumed anew since"
-    if isinstance(reading, EnergyRun) and any(
-        isinstance(other, EnergyRun) and other.hours > reading.hours for other in mine
-    ):
+    runs = [other for other in mine if isinstance(other, EnergyRun)]
+    if isinstance(reading, EnergyRun) and reading not in without_read_on(runs):
         return "read-on", "the same counter was read again later, without a reset"
     if isinstance(reading, EnergyRun | Tally | ChargeDrop | Recorded | Task | ShortRun):
         grade = profile.mean_w.grade
