@@ -1,6 +1,7 @@
 """Starts that were tried, the order of switching on, sizes, and what a capacitor does not cure."""
 
 import itertools
+import math
 import unittest
 
 from hypothesis import given
@@ -45,6 +46,13 @@ class OrderTest(unittest.TestCase):
         for order in itertools.islice(itertools.permutations(loads), 30):
             self.assertGreaterEqual(roomy.surge_va * 1.0001, 1.5 * worst(ladder(order)).peak_va)
         self.assertAlmostEqual(roomy.continuous_w, 2 * enough.continuous_w)
+
+    def test_va_of_a_size_add_as_vectors(self):
+        pump = Starter("pump", 600, 3000, power_factor=0.6)
+        enough, _ = inverter_sizes([pump, Starter("heater", 800, 800, power_factor=1.0)])
+        # 600 W and 800 var, and 800 W beside them.
+        self.assertAlmostEqual(enough.continuous_w, 1400)
+        self.assertAlmostEqual(enough.continuous_va, math.hypot(1400, 800))
 
     def test_no_loads_no_size(self):
         self.assertEqual(inverter_sizes([]), [])

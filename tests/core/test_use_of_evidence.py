@@ -8,13 +8,14 @@ import numpy as np
 from needle.decide.starting import StartTried, overload_as_tried, start_as_tried
 from needle.document import DocumentError
 from needle.measure.readings import parse
-from needle.plan.advice import display_hours
+from needle.plan.advice import display_hours, measure_next
 from needle.plan.alone import alone
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.plan.sizing import nights_covered
 from needle.plan.sources import parse_sources
 from needle.plan.suggestions import suggestions
+from needle.plan.uncertain import OUTPUT
 from needle.profile.profile import LoadRecord, derive
 from needle.quantity import charge_volts
 from needle.supply.inverter import parse_inverter
@@ -197,6 +198,11 @@ class TestedSupplyTest(unittest.TestCase):
         self.assertAlmostEqual(tested.value, 7500 / (10_000 - 24), delta=0.02)
         self.assertEqual(tested.how, ("route test",))
         self.assertLess(tested.spread, parse_supply(plain).outputs[0].efficiency.spread)
+        load = {"name": "Load", "running_w": 400, "spread": 0.03, "route": "dc12"}
+        for tests, advised in (([], True), ([test], False)):
+            outcome = simulate(plan(load, supply={**plain, "tests": tests}), 400)
+            kinds = {narrowing.key.kind for narrowing in measure_next(outcome)}
+            self.assertEqual(OUTPUT in kinds, advised)
 
     def test_a_step_of_the_staircase_never_rises(self):
         supply = {**SUPPLY, "battery": {**SUPPLY["battery"], "capacity_spread": 0.05},

@@ -1,5 +1,7 @@
 """The start matrix with its tests, cords, and power-factor pages."""
 
+import re
+
 from django.core.exceptions import ValidationError
 
 from needle.decide.starting import words_of
@@ -233,6 +235,11 @@ class CorrectionTest(SiteTest):
         page = self.page(state="spin")
         self.assertIn('aria-current="true">spin', page)
         self.assertIn("600\u00a0VA", page)
+        # The range is of that state, as the figure is: 300 W at PF 0.5 need 25 µF to PF 0.95.
+        to_target, low, high = re.search(
+            r"([\d.]+)\u00a0µF</span>\s*<span class=\"range\">([\d.]+)–([\d.]+) µF", page
+        ).groups()
+        self.assertTrue(float(low) <= float(to_target) <= float(high))
         url = self.url("matching:correction", self.pump.pk)
         self.client.post(url, {"stock": "6 µF, 7.5; 3"})
         self.assertIn("7.5 + 7.5 µF", self.page())

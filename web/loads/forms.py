@@ -178,6 +178,8 @@ class ReadingForm(OnceMixin, forms.Form):
             )
         for name in self.not_of(self.load) if self.load else ():
             self.fields.pop(name, None)
+        if self.load is not None and self.load.dc:
+            self._begin_with_a_dc_meter()
         self._offer_own_meters()
         self.fields["read_at"] = moment_field(label="Read at", required=False)
         self.fields["note"] = forms.CharField(max_length=400, required=False)
@@ -185,6 +187,13 @@ class ReadingForm(OnceMixin, forms.Form):
             required=False, help_text="Of the display, the label or the place."
         )
         self.add_guards(reading.version if reading is not None else None)
+
+    def _begin_with_a_dc_meter(self) -> None:
+        """No plug meter fits a load on DC: the first choice is one that does."""
+        field = self.fields.get("instrument")
+        if isinstance(field, forms.ChoiceField):
+            keys = [key for key, _ in field.choices]  # type: ignore[union-attr, misc]
+            field.initial = next((key for key in ("usb", "shunt") if key in keys), field.initial)
 
     def _offer_own_meters(self) -> None:
         """One's own meters of the classes that can read this, before the classes."""
