@@ -464,6 +464,22 @@ def hours_text(hours: float, exact: bool = False) -> str:
     return f"{whole}\u00a0h" + (f"\u00a0{rest:02d}\u00a0min" if rest else "")
 
 
+#: From so many hours on a range that is as wide again is told in whole hours.
+_WHOLE_FROM_H, _WHOLE_WIDTH_H = 5.0, 2.0
+
+
+def hours_range_text(low_h: float, high_h: float) -> str:
+    """Write a range of hours: ``10 to 16 h``, ``4 h 10 min to 5 h 20 min``.
+
+    Whole hours where the range is hours wide: the low end is rounded down and the high end up,
+    unless it is within a quarter of the next hour.
+    """
+    if low_h >= _WHOLE_FROM_H and high_h - low_h >= _WHOLE_WIDTH_H:
+        return f"{math.floor(low_h + 0.25)} to {math.ceil(high_h - 0.25)}\u00a0h"
+    low, high = hours_text(low_h), hours_text(high_h)
+    return low if low == high else f"{low} to {high}"
+
+
 def seconds_text(seconds: float) -> str:
     """Write a short span as it was timed: ``90 s``, ``4 min 30 s``."""
     if seconds < 120:

@@ -166,11 +166,36 @@ class Asked:
                 other_w=other_w,
             )
 
+    def failures_by_load(self) -> dict[str, np.ndarray]:
+        """Minute at which each load first lacks what it wants, by its name, (draws,).
+
+        By a drop, or because it must run and the inverter rests; infinite in draws where neither
+        happens. Loads that never lack anything are not in it.
+        """
+        failures: dict[str, np.ndarray] = {}
+        for pattern, minute in zip(self.patterns, self.tripper.first_drops_min, strict=True):
+            name = pattern.load.name
+            if bool(np.isfinite(minute).any()):
+                failures[name] = np.minimum(minute, failures.get(name, np.inf))
+        rest_min, name = self._must_at_rest()
+        if name:
+            failures[name] = np.minimum(rest_min, failures.get(name, self._never()))
+        return failures
+
+    def _never(self) -> np.ndarray:
+        return np.full(self.inputs.draws, np.inf)
+
     def first_failures(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Minute (infinite: none), why and load of what fails whatever the battery, (draws,)."""
-        names = np.array([pattern.load.name for pattern in self.patterns] or [""], dtype=object)
-        minute = self.tripper.first_drop_min.copy()
-        why, load = self.tripper.first_why.copy(), names[self.tripper.first_drop]
+        minute = self._never()
+        why, load = (np.full(len(minute), "", dtype=object) for _ in range(2))
+        for n, pattern in enumerate(self.patterns):
+            drop_min = self.tripper.first_drops_min[n]
+            sooner = drop_min < minute
+            if pattern.load.may_be_dropped or not sooner.any():
+                continue
+            minute[sooner], load[sooner] = drop_min[sooner], pattern.load.name
+            why[sooner] = self.tripper.first_whys[n][sooner]
         rest_min, name = self._must_at_rest()
         rests = rest_min < minute
         minute[rests], why[rests], load[rests] = rest_min, "rest", name

@@ -47,7 +47,7 @@ _LOAD_KEYS = (
     "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
     "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "start_ran_s",
     "spread_after",
-    "kind", "va_spread", "notices", "id",
+    "kind", "va_spread", "notices", "id", "purpose",
 )  # fmt: skip
 
 
@@ -122,11 +122,19 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         settings=_parse_settings(reader),
         flexible=parse_windows(reader.items("flexible", most=50), reader.at("flexible"), zone),
         alone=reader.flag("alone"),
-        safety_class=reader.choice("cares", SAFETY_CLASSES, ""),
+        safety_class=_parse_safety_class(reader),
+        purpose=reader.flag("purpose"),
         meter=reader.text("meter", most=60),
         kind=reader.choice("kind", ("", *KINDS), ""),
         meter_spread=reader.number("meter_spread", 0.0, 0.5, default=0.0),
     )
+
+
+def _parse_safety_class(reader: Reader) -> str:
+    """What hangs on a load, as stated; refrigeration keeps its contents unless somebody says no."""
+    kind = KINDS.get(reader.choice("kind", ("", *KINDS), ""))
+    usual = "store" if kind is not None and kind.keeps_contents else ""
+    return reader.choice("cares", SAFETY_CLASSES, usual)
 
 
 def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:

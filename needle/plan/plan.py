@@ -139,6 +139,8 @@ class PlanLoad:
         Its tasks must not run together with other tasks that can be moved.
     safety_class : str
         One of :data:`SAFETY_CLASSES`.
+    purpose : bool
+        The plan is made for it: no advice leaves it off.
     kind : str
         Key of :data:`needle.profile.kinds.KINDS`; empty where it is not known.
     notices : tuple of str
@@ -173,6 +175,7 @@ class PlanLoad:
     flexible: tuple[Window, ...] = ()
     alone: bool = False
     safety_class: str = ""
+    purpose: bool = False
     watts_spread: float = 0.0
     duty_spread: float | None = None
     task_spread: float = 0.0
@@ -231,6 +234,13 @@ class PlanLoad:
         if self.charge is not None:
             return self.charge.watts
         return self.resting_w + self.duty * (self.running_w - self.resting_w)
+
+    @property
+    def most_w(self) -> float:
+        """Highest W of one of them while it is on."""
+        if self.charge is not None:
+            return self.charge.watts
+        return max((step.watts for step in self.steps), default=self.running_w)
 
     @property
     def task_min(self) -> float:

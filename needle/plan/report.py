@@ -37,6 +37,20 @@ def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
             "at": moment_after(outcome.plan.start, trouble.minute / MINUTES_PER_HOUR).isoformat(),
             "chance": trouble.chance,
         },
+        "chance_without": judged.chance_without,
+        "cannot_run": [
+            {
+                "load": culprit.load,
+                "why": culprit.why,
+                "needs": culprit.needs,
+                "limit": culprit.limit,
+                "unit": culprit.unit,
+                "alone": culprit.alone,
+                "route": culprit.route,
+                "wanted": culprit.wanted,
+            }
+            for culprit in judged.culprits
+        ],
         "needed_wh": sum(outcome.wanted_wh.values()),
         "short_wh": lacks.wh if lacks else None,
         "why_not": lacks.why_not if lacks else "",

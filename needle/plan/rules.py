@@ -270,6 +270,7 @@ _LOAD_RULES: dict[str, Rule] = {
         lambda s: _rests(s) and s.part.priority != "must",
         "the inverter never rests: for advice only",
     ),
+    "purpose": lambda _: "for advice only",
     "settings": lambda _: "for advice only",
     "can": lambda _: "for advice only, and for each load alone",
     "watts_spread": _unless(

@@ -80,6 +80,9 @@ class Outcome:
     inputs : Inputs
         What was drawn, for telling which matters most.
     failures : Failures
+    failures_by_load : dict
+        Minute at which each load first lacks what it wants, by its name, (draws,), infinite where
+        it never does: dropped, or a must while the inverter rests. Without loads that never do.
     notices : list of str
     misfits : tuple of int
         Numbers of the plan's runs that fit nothing, and do not count.
@@ -108,6 +111,7 @@ class Outcome:
     likely_charge: np.ndarray
     inputs: Inputs
     failures: Failures
+    failures_by_load: dict[str, np.ndarray] = field(default_factory=dict)
     notices: list[str] = field(default_factory=list)
     misfits: tuple[int, ...] = ()
 
@@ -126,6 +130,13 @@ class Outcome:
     def chance(self) -> float:
         """Share of draws that hold."""
         return float(np.mean(self.holds))
+
+    def fails(self, load: str) -> np.ndarray:
+        """Draws in which a load lacks what it wants within the needed hours, (draws,) booleans."""
+        minute = self.failures_by_load.get(load)
+        if minute is None:
+            return np.zeros(len(self.runtime_h), dtype=bool)
+        return minute < MINUTES_PER_HOUR * (self.plan.needed_hours - 1e-6)
 
     @property
     def capped(self) -> bool:
@@ -194,22 +205,42 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         likely_charge=likely.charge,
         inputs=asked.inputs,
         failures=_failures(bank, asked),
+        failures_by_load=asked.failures_by_load(),
         notices=asked.notices,
         misfits=asked.misfits,
     )
 
 
-def first_ends(plan: Plan, draws: int, seed: int = 1) -> tuple[np.ndarray, np.ndarray]:
-    """Hours to the first stop of each draw, and to what fails first, as :func:`simulate` has them.
+@dataclass(frozen=True)
+class Ends:
+    """When each draw of a plan first stops and fails, (draws,) each; infinite where it never does.
 
-    The latter is infinite where nothing that must or should run fails.
+    Attributes
+    ----------
+    stops_h : ndarray
+        Hours to the supply's first stop; the plan's hours where there is none.
+    fails_h : ndarray
+        Hours to the first failure of anything that must or should run.
+    failures_by_load : dict
+        As :attr:`Outcome.failures_by_load` has them, min.
     """
+
+    stops_h: np.ndarray
+    fails_h: np.ndarray
+    failures_by_load: dict[str, np.ndarray]
+
+
+def first_ends(plan: Plan, draws: int, seed: int = 1) -> Ends:
+    """The ends of a plan's draws, as :func:`simulate` has them, without all the rest."""
     asked = Asked(plan, draws, seed)
     bank = Bank(asked.plan, battery_draws(asked.plan, asked.inputs), asked.minutes, other_wh(plan))
     for block in asked.blocks():
         block.through(bank)
-    stops_h = np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
-    return stops_h, _failures(bank, asked).minute / MINUTES_PER_HOUR
+    return Ends(
+        np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
+        _failures(bank, asked).minute / MINUTES_PER_HOUR,
+        asked.failures_by_load(),
+    )
 
 
 def _failures(bank: Bank, asked: Asked) -> Failures:

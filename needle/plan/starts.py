@@ -12,6 +12,9 @@ from needle.plan.patterns import Pattern
 from needle.plan.plan import AC
 from needle.plan.uncertain import GREY
 
+#: What is dropped in more than this share of the draws does not run in the plan.
+MOSTLY = 0.5
+
 
 @dataclass(frozen=True)
 class PlannedStart:
@@ -44,7 +47,10 @@ class PlannedStart:
 
 
 def planned_starts(asked: Asked) -> list[PlannedStart]:
-    """Each load's start at the moment of its use when the others in use add up to most."""
+    """Each load's start at the moment of its use when the others in use add up to most.
+
+    What the supply drops in most draws runs beside no other: its own start alone is judged.
+    """
     inverter = asked.plan.supply.inverter
     if inverter is None:
         return []
@@ -53,14 +59,24 @@ def planned_starts(asked: Asked) -> list[PlannedStart]:
         if pattern.load.route == AC:
             first.setdefault(pattern.load.name, pattern)
     in_use = {name: pattern.shape > 0 for name, pattern in first.items()}
+    dropped = {
+        pattern.load.name
+        for pattern, minute in zip(asked.patterns, asked.tripper.first_drops_min, strict=True)
+        if float(np.isfinite(minute).mean()) > MOSTLY
+    }
     running = np.zeros(asked.minutes)
     for name, pattern in first.items():
+        if name in dropped:
+            continue
         running += in_use[name] * (pattern.load.running_w * pattern.load.count)
     starts = []
     for name, pattern in first.items():
         if in_use[name].any():
             worst = int(np.where(in_use[name], running, -1.0).argmax())
-            beside = [other for key, other in first.items() if in_use[key][worst]]
+            beside = [
+                other for key, other in first.items()
+                if in_use[key][worst] and (key not in dropped or key == name)
+            ]  # fmt: skip
             starts.append(_start(asked, pattern, beside))
     return starts
 

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -14,9 +15,9 @@ from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrence
 from needle.plan.patterns import runs
 from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.shift import moved, propose
-from needle.plan.simulate import Outcome, first_ends
+from needle.plan.simulate import Ends, Outcome, first_ends
 from needle.plan.sources import ChargeWindow
-from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
+from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
 from needle.quantity import hours_text
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
@@ -77,7 +78,8 @@ class Suggestion:
 
     ``odds_before`` is the plan's own chance to hold, ``odds_after`` that moved by what the paired
     draws moved (a control variate: P. Glasserman, "Monte Carlo Methods in Financial Engineering",
-    2003, section 4.1). ``at_least``: the likely gain lies beyond what was looked at.
+    2003, section 4.1). ``at_least``: the likely gain lies beyond what was looked at. ``mends``: a
+    load that the supply does not run, or what it exceeds, is out of the way.
     """
 
     change: Change
@@ -87,6 +89,7 @@ class Suggestion:
     odds_before: float = 0.0
     odds_after: float = 0.0
     at_least: bool = False
+    mends: bool = False
 
     @property
     def odds_won(self) -> float:
@@ -124,11 +127,11 @@ def _won_h(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool
     Beside them whether the likely end lies farther than was looked.
     """
     ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
-    after, _ = _ends(changed, PAIRED_DRAWS)
+    after = _ends(changed, PAIRED_DRAWS).stops_h
     while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
         ahead = min(most, 2 * ahead)
-        after, _ = _ends(replace(changed, hours=ahead), PAIRED_DRAWS)
-    before, _ = _ends(replace(plan, hours=ahead), PAIRED_DRAWS)
+        after = _ends(replace(changed, hours=ahead), PAIRED_DRAWS).stops_h
+    before = _ends(replace(plan, hours=ahead), PAIRED_DRAWS).stops_h
     beyond = float(np.median(after)) >= ahead - 1e-6
     return _served_h(changed, after) - _served_h(plan, before), beyond
 
@@ -162,15 +165,26 @@ def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
 
 
 @lru_cache(maxsize=16)
-def _ends(plan: Plan, draws: int) -> tuple[np.ndarray, np.ndarray]:
-    """Each paired draw's first stop and failure; kept, since changes are held against one plan."""
+def _ends(plan: Plan, draws: int) -> Ends:
+    """The ends of each paired draw; kept, since changes are held against one plan."""
     return first_ends(plan, draws)
 
 
 def _paired_odds(plan: Plan) -> float:
     """Share of the paired draws in which a plan holds."""
-    _, fails_h = _ends(plan, PAIRED_DRAWS)
+    fails_h = _ends(plan, PAIRED_DRAWS).fails_h
     return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
+
+
+def _cannot_run(plan: Plan) -> int:
+    """How many loads that must or should run the supply does not, in most of the paired draws."""
+    last_min = 60 * (plan.needed_hours - 1e-6)
+    failures = _ends(plan, PAIRED_DRAWS).failures_by_load
+    return sum(
+        float(np.mean(failures[load.name] < last_min)) > LIKELY
+        for load in plan.loads
+        if load.name in failures and not load.may_be_dropped
+    )
 
 
 def suggestions(outcome: Outcome) -> list[Suggestion]:
@@ -180,35 +194,56 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     """
     if outcome.capped and bool(outcome.holds.all()):
         return []
-    changes = sorted(changes_of(outcome), key=lambda change: (-change.saved_wh, change.what))
+    culprits = {culprit.load for culprit in verdict_of(outcome).culprits if culprit.wanted}
+    changes = sorted(
+        changes_of(outcome),
+        key=lambda change: (change.load not in culprits, -change.saved_wh, change.what),
+    )
     holds = outcome.chance >= outcome.plan.odds
     most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
-    tried = [_tried(outcome, change) for change in changes[:most]]
+    tried = [_tried(outcome, change, bool(culprits)) for change in changes[:most]]
     helps = [
         suggestion
         for suggestion in tried
-        if suggestion.odds_won > -LEAST_ODDS
-        and (suggestion.value > LEAST_H or suggestion.odds_won >= LEAST_ODDS)
+        if suggestion.mends
+        or (
+            suggestion.odds_won > -LEAST_ODDS
+            and (suggestion.value > LEAST_H or suggestion.odds_won >= LEAST_ODDS)
+        )
     ]
-    return sorted(
-        helps,
-        key=lambda suggestion: (-round(suggestion.odds_won, 1), -suggestion.value, suggestion.what),
+    return sorted(helps, key=_order)
+
+
+#: How much a change takes away, least first.
+_TAKES_AWAY = ("route", "place", "charge", "setting", "set_point", "rest", "leave_off")
+
+
+def _order(suggestion: Suggestion) -> tuple[Any, ...]:
+    """What mends comes first, then what raises the odds, then hours, then what takes least away."""
+    return (
+        not suggestion.mends,
+        -round(suggestion.odds_won, 1),
+        -round(suggestion.value, 1),
+        _TAKES_AWAY.index(suggestion.change.kind),
+        suggestion.what,
     )
 
 
-def _tried(outcome: Outcome, change: Change) -> Suggestion:
+def _tried(outcome: Outcome, change: Change, has_culprits: bool) -> Suggestion:
     """What a change does to a plan that was run."""
     won, beyond = _won_h(outcome.plan, change.plan, FURTHEST)
     moved = _paired_odds(change.plan) - _paired_odds(outcome.plan)
     after = min(1.0, max(0.0, outcome.chance + moved))
-    return Suggestion(change, *_percentiles(won), outcome.chance, after, beyond)
+    mends = has_culprits and _cannot_run(change.plan) < _cannot_run(outcome.plan)
+    return Suggestion(change, *_percentiles(won), outcome.chance, after, beyond, mends)
 
 
 def changes_of(outcome: Outcome) -> Iterator[Change]:
     """Every change that applies to the plan, and that endangers nobody.
 
     No change touches a load that keeps a person or an animal alive, or contents in their range,
-    whatever its priority; and what the plan is for (a must, its only load) is never left off.
+    whatever its priority; and what the plan is for (a must, its only load, its purpose) is never
+    left off.
     """
     plan = outcome.plan
     wh = outcome.energy_wh["loads"]
@@ -216,7 +251,7 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
         if load.protected:
             continue
         mine = wh.get(load.name, 0.0)
-        if load.priority != "must" and len(plan.loads) > 1:
+        if load.priority != "must" and not load.purpose and len(plan.loads) > 1:
             without = replace(plan, loads=tuple(other for other in plan.loads if other is not load))
             yield Change("leave_off", load.name, f"leave off {load.name}", "", "", without, mine)
         yield from _routes(plan, load, mine, outcome)

@@ -176,11 +176,10 @@ class Tripper:
         self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
         self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
-        #: The first drop of a load that is more than nice to have, of each draw: minute, pattern,
+        #: The first drop of each pattern in each draw, (patterns, draws): minute (infinite: none)
         #: and why.
-        self.first_drop_min = np.full(draws, np.inf)
-        self.first_drop = np.full(draws, -1)
-        self.first_why = np.full(draws, "", dtype=object)
+        self.first_drops_min = np.full((len(patterns), draws), np.inf)
+        self.first_whys = np.full((len(patterns), draws), "", dtype=object)
         self.events: dict[tuple[int, int, str, str], list[tuple[int, float, float]]] = {}
 
     def _carried(self, pattern: Pattern, start_va: np.ndarray, inputs: Inputs) -> np.ndarray:
@@ -390,12 +389,10 @@ class Tripper:
     def _remember_first(
         self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
     ) -> None:
-        if self.patterns[n].load.may_be_dropped:
-            return
-        sooner = first + when < self.first_drop_min[rows]
+        sooner = first + when < self.first_drops_min[n, rows]
         rows, why = rows[sooner], why[sooner]
-        self.first_drop_min[rows] = first + when[sooner]
-        self.first_drop[rows], self.first_why[rows] = n, why
+        self.first_drops_min[n, rows] = first + when[sooner]
+        self.first_whys[n, rows] = why
 
     def _over(self, limit: Limit, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
         """Minutes at which a limit's curve runs out: booleans like ``total``.

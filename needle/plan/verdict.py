@@ -8,10 +8,12 @@ dropped. Every page, the sheet and the headless command word this object.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Set
 from dataclasses import dataclass
 
 import numpy as np
 
+from needle.plan.plan import PlanLoad
 from needle.plan.simulate import Outcome
 
 #: From even odds on a plan is likely; below, it does not hold.
@@ -44,6 +46,40 @@ class Trouble:
 
 
 @dataclass(frozen=True)
+class Culprit:
+    """A load that the supply does not run in most draws, and the limit that it exceeds.
+
+    Attributes
+    ----------
+    load : str
+    why : str
+        As :attr:`Trouble.why`, of those that no battery mends.
+    needs, limit : float
+        What it asks for (with what runs beside it, unless ``alone``) and what the supply gives.
+    unit : str
+        ``"W"``, ``"VA"`` or ``"V"``; empty where it is no matter of a figure.
+    alone : bool
+        Whether it exceeds the limit by itself.
+    route : str
+        ``"ac"`` or the name of the output that it runs on.
+    wanted : bool
+        Whether it must or should run; else it is only nice to have.
+    minute : int
+        Median of its first failure.
+    """
+
+    load: str
+    why: str
+    needs: float
+    limit: float
+    unit: str
+    alone: bool
+    route: str
+    wanted: bool
+    minute: int
+
+
+@dataclass(frozen=True)
 class Verdict:
     """Whether a plan holds.
 
@@ -57,6 +93,10 @@ class Verdict:
         Hours to the supply's first stop.
     trouble : Trouble or None
         The commonest that comes first; None where nothing fails.
+    culprits : tuple of Culprit
+        Loads that the supply does not run in most draws, the earliest first.
+    chance_without : float
+        Share of draws in which all but the culprits hold.
     """
 
     state: str
@@ -64,6 +104,8 @@ class Verdict:
     wanted: float
     lasts_h: tuple[float, float, float]
     trouble: Trouble | None
+    culprits: tuple[Culprit, ...] = ()
+    chance_without: float = 0.0
 
     @property
     def of_battery(self) -> bool:
@@ -75,7 +117,53 @@ def verdict_of(outcome: Outcome) -> Verdict:
     """Judge an outcome."""
     chance, wanted = outcome.chance, outcome.plan.odds
     state = "covers" if chance >= wanted else "likely" if chance >= LIKELY else "does not"
-    return Verdict(state, chance, wanted, outcome.runtime, _trouble(outcome))
+    culprits = _culprits(outcome)
+    without = float(np.mean(~_others_fail(outcome, {culprit.load for culprit in culprits})))
+    return Verdict(state, chance, wanted, outcome.runtime, _trouble(outcome), culprits, without)
+
+
+def _culprits(outcome: Outcome) -> tuple[Culprit, ...]:
+    culprits = [
+        _culprit(outcome, load)
+        for load in outcome.plan.loads
+        if float(np.mean(outcome.fails(load.name))) > LIKELY
+    ]
+    return tuple(sorted(culprits, key=lambda culprit: (culprit.minute, culprit.load)))
+
+
+def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
+    """What a load that fails in most draws asks for, by its commonest trip."""
+    minutes = outcome.failures_by_load[load.name]
+    minute = int(np.median(minutes[np.isfinite(minutes)]))
+    trip = max(
+        (trip for trip in outcome.trips if trip.load == load.name),
+        key=lambda trip: trip.chance,
+        default=None,
+    )
+    wanted = not load.may_be_dropped
+    if trip is None:
+        return Culprit(load.name, "rest", 0.0, 0.0, "", True, load.route, wanted, minute)
+    limit, own = trip.limit_w, load.most_w
+    inverter = outcome.plan.supply.inverter
+    if trip.why == "start" and inverter is not None:
+        # As it is rated: what a start may pass it by is a matter of luck.
+        limit = inverter.surge_va if load.start_s <= inverter.surge_s else inverter.continuous_va
+        own = load.start_va
+    elif trip.unit == "VA":
+        own /= load.power_factor
+    alone = trip.why == "volts" or own > limit
+    needs = own if alone and trip.why != "volts" else trip.watts
+    return Culprit(load.name, trip.why, needs, limit, trip.unit, alone, load.route, wanted, minute)
+
+
+def _others_fail(outcome: Outcome, culprits: Set[str]) -> np.ndarray:
+    """Draws in which the supply stops, or a wanted load that is no culprit fails, (draws,)."""
+    needed_h = outcome.plan.needed_hours - 1e-6
+    fails = outcome.stops_by & (outcome.runtime_h < needed_h)
+    for load in outcome.plan.loads:
+        if load.name not in culprits and not load.may_be_dropped:
+            fails = fails | outcome.fails(load.name)
+    return fails
 
 
 def _trouble(outcome: Outcome) -> Trouble | None:

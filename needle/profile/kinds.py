@@ -50,6 +50,8 @@ class Kind:
         Has a rarer state that takes more, such as a defrost.
     modulates : bool
         Its watts wander: one reading is a moment, not a level.
+    keeps_contents : bool
+        Keeps food, medicine or vaccine in its range, unless somebody says that it does not.
     """
 
     key: str
@@ -67,6 +69,7 @@ class Kind:
     day_swing: float = 0.0
     rarer: bool = False
     modulates: bool = False
+    keeps_contents: bool = False
 
     @property
     def cycles(self) -> bool:
@@ -110,10 +113,10 @@ _UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electron
 _TABLE = (
     Kind("compressor-fixed", "compressor refrigeration, fixed speed", "compressor",
          (0.55, 0.65, 0.8), (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True,
-         day_spread=0.07, day_swing=0.12, rarer=True),
+         day_spread=0.07, day_swing=0.12, rarer=True, keeps_contents=True),
     Kind("compressor-variable", "compressor, variable speed", "compressor, variable",
          (0.6, 0.9, 0.98), (1, 1.3, 2), None, 0.5,
-         day_spread=0.08, day_swing=0.12, rarer=True, modulates=True),
+         day_spread=0.08, day_swing=0.12, rarer=True, modulates=True, keeps_contents=True),
     Kind("induction-motor", "induction motor, fan or tool", "induction motor",
          (0.5, 0.75, 0.88), (2, 4, 6), None, 0.4, motor=True, by_use=True),
     Kind("pump", "pump against head", "pump",

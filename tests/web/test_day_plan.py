@@ -383,7 +383,7 @@ class HelpTest(DayPlanTest):
         for load in self.job.loads.exclude(pk=self.box.pk):
             load.removed_at = timezone.now()
             load.save()
-        self.box.set_c, self.plan.room_c = 4.0, 24.0
+        self.box.set_c, self.plan.room_c, self.box.cares = 4.0, 24.0, "none"
         self.box.save()
         self.plan.save()
         page = self.client.get(self.url("loads:survey"))
@@ -421,7 +421,7 @@ class HelpTest(DayPlanTest):
         self.assertEqual(between[1][0], suggestion.change.to)
 
     def test_a_set_point(self):
-        self.box.set_c = 4.0
+        self.box.set_c, self.box.cares = 4.0, "none"
         self.box.save()
         self.plan.room_c = 24.0
         self.plan.save()
@@ -531,7 +531,7 @@ class PageTest(DayPlanTest):
         copy.needed_hours = 5.0
         copy.save()
         page = self.client.get(self.url("plans:plan", copy.pk))
-        self.assertContains(page, "covers the 5\u00a0h needed")
+        self.assertContains(page, "Enough for the 5\u00a0h needed")
         self.assertEqual(current_plan(self.job), self.plan)
 
     def test_lanes_download(self):

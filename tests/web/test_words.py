@@ -11,7 +11,8 @@ from needle.plan.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.quantity import chance_text
 from needle.supply.inverter import parse_inverter
-from web.answer.words import covers, starts_sentence, trouble_sentence
+from web.answer.lines import lasts_sentence, runs_line
+from web.answer.words import covers, detail_of
 from web.common.templatetags import words
 from web.loads.models import Reading
 from web.loads.words import row_of
@@ -72,8 +73,10 @@ def judged(*args):
     return verdict_of(outcome_of(*args))
 
 
-def sentence_of(outcome):
-    return trouble_sentence(outcome, verdict_of(outcome))
+def runs(outcome):
+    """What is said of what runs: label and words."""
+    line = runs_line(outcome, verdict_of(outcome))
+    return line.label, line.words
 
 
 class AnswerWordsTest(unittest.TestCase):
@@ -90,38 +93,43 @@ class AnswerWordsTest(unittest.TestCase):
         just = 1.02 * 10 * (10 + 150 / 0.9) / 0.93 / 0.9
         self.assertEqual(covers(judged(load, just)), "unsure")
 
-    def test_starts_and_trips_in_a_sentence(self):
-        base = {"name": "Lamp", "running_w": 100}
-        motor = {"name": "Motor", "running_w": 300, "start_s": 0.3}
-        for start_va, said in [
-            (900, "Every load starts."),
-            (2500, "the start of Motor trips it, about"),
-            (5000, "Fails first, in more than 9 in 10: the start of Motor trips it, about"),
-        ]:
-            with self.subTest(start_va=start_va):
-                outcome = outcome_of([base, {**motor, "start_va": start_va}], 9000)
-                self.assertIn(said, sentence_of(outcome))
+    def test_the_load_that_is_too_large_is_named_with_its_limit(self):
+        lamp = {"name": "Lamp", "running_w": 100, "spread": 0.0}
+        motor = {"name": "Motor", "running_w": 300, "start_s": 0.3, "spread": 0.0}
+        for load, label, words in [
+            ({**motor, "start_va": 900}, "Runs", "everything"),
+            ({**motor, "start_va": 2500}, "May not run",
+             "Motor: its start may trip the inverter (chance 3 in 10)."),
+            ({**motor, "start_va": 5000}, "Cannot run",
+             f"Motor needs 5.0{N}kVA to start; the inverter gives 2{N}kVA."),
+            ({**motor, "running_w": 2200}, "Cannot run",
+             f"Motor needs 2.2{N}kW; the inverter gives 1{N}kW."),
+            ({**motor, "running_w": 950, "use": {"between": [["19:00", "20:00"]]}}, "Cannot run",
+             f"Motor and what runs with it need 1.1{N}kW; the inverter gives 1{N}kW."),
+        ]:  # fmt: skip
+            with self.subTest(words=words):
+                outcome = outcome_of([lamp, load], 9000)
+                self.assertEqual(runs(outcome), (label, words))
 
-    def test_what_may_not_start_is_told_with_its_odds(self):
-        motor = {"name": "Motor", "running_w": 300, "start_s": 0.3}
-        grey = outcome_of([{**motor, "start_va": 3500}], 9000)
-        self.assertEqual(grey.starts[0].verdict.chance, 0.25)
-        self.assertEqual(
-            starts_sentence(grey), "Motor may not start (chance that it does: 2 in 10): test it."
-        )
-        trips = outcome_of([{**motor, "start_va": 9000}], 9000)
-        self.assertEqual(starts_sentence(trips), "Motor would trip it at the worst moment.")
-        self.assertEqual(starts_sentence(outcome_of([], 9000)), "")
+    def test_hours_stay_where_a_load_is_too_large(self):
+        lamp, heater = {"name": "Lamp", "running_w": 100}, {"name": "Heater", "running_w": 1500}
+        alone, both = outcome_of([lamp], 1500), outcome_of([lamp, heater], 1500)
+        self.assertEqual(lasts_sentence(both), lasts_sentence(alone))
+        self.assertRegex(lasts_sentence(both), r"^Lasts 9 to 12.h, most likely 1\d.h \d+.min$")
+        self.assertIn("without Heater", detail_of(both, verdict_of(both)))
+        held = {start.load: start.verdict.verdict for start in both.starts}
+        self.assertEqual(held, {"Lamp": "holds", "Heater": "trips"})
 
     def test_a_plan_whose_load_trips_is_not_covered(self):
         heater = {"name": "Heater", "running_w": 1500}
         outcome = outcome_of([{"name": "Lamp", "running_w": 100}, heater], 9000)
         self.assertEqual((covers(verdict_of(outcome)), outcome.chance), ("no", 0.0))
+        self.assertEqual(verdict_of(outcome).chance_without, 1.0)
         nice = outcome_of(
             [{"name": "Lamp", "running_w": 100}, {**heater, "priority": "nice"}], 9000
         )
         self.assertEqual(covers(verdict_of(nice)), "yes")
-        self.assertEqual(sentence_of(nice), "Dropped, as only nice to have: Heater.")
+        self.assertEqual(runs(nice)[0], "Cannot run")
 
 
 class NumberTest(unittest.TestCase):

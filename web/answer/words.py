@@ -2,34 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
 
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
-from needle.decide.starting import RANK
 from needle.moments import moment_after, when_text
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.simulate import Outcome
-from needle.plan.starts import PlannedStart
-from needle.plan.verdict import Trouble, Verdict, verdict_of
+from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import chance_text, hours_text
+from web.answer.lines import Line, lines_of, span_text
 from web.drawing.dial import dial, empty_dial
 from web.jobs.actions import just_added
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.helps import helps_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import Answer, answer_draft
-from web.plans.steadies import steadies
 
-#: What is said of the loads of a safety class beside an answer.
-_CAUTIONS = {
-    "life": "never rely on an estimate alone; keep a second means at hand.",
-    "store": "keep the range that the maker or authority states.",
-}
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
     "loads": ("loads:survey", "Add a load"),
@@ -44,28 +36,27 @@ _WAYS = {
 class Bar:
     """What the answer bar shows.
 
-    ``covers`` is "yes", "no", "unsure" or "" for its word and shape; the rest are sentences, the
-    dial's markup, where a button leads, and where a pending answer is fetched. ``joined`` tells
-    what the load that was just added makes of the plan's hours, ``caveat`` stands
-    beside what helps, ``caution`` wherever a life or contents hang on a load of the plan.
+    ``covers`` is "yes", "no", "unsure" or "" for its word and shape; ``headline`` and ``lines`` are
+    what is read first; the rest are sentences, the dial's markup, where a button leads, and where a
+    pending answer is fetched. ``joined`` tells what the load that was just added makes of the
+    plan's hours, ``caution`` stands wherever a life hangs on a load of the plan, ``contents``
+    where contents must stay in their range.
     """
 
     dial: SafeString
     headline: str
     detail: str
     covers: str
-    steadies: str
-    steadies_url: str
-    suggestions: str
     plan_words: str
     plan_url: str
+    lines: Sequence[Line] = ()
     way_url: str = ""
     way_words: str = ""
     fetch_url: str = ""
     note: str = ""
     joined: str = ""
-    caveat: str = ""
     caution: str = ""
+    contents: str = ""
 
 
 def bar_of(answer: Answer, job: Job) -> Bar:
@@ -80,33 +71,27 @@ def bar_of(answer: Answer, job: Job) -> Bar:
             headline="No answer yet",
             detail=answer.words,
             covers="",
-            steadies="",
-            steadies_url="",
-            suggestions="",
             plan_words=_plan_words(answer.plan),
             plan_url=plan_url,
             way_url=reverse(name, args=[job.pk]),
             way_words=words,
         )
     outcome = answer.outcome
-    low, mid, high = outcome.runtime
-    needed = outcome.plan.needed_hours
-    steadies, steadies_url = _steadies(answer)
-    verdict = verdict_of(outcome)
+    verdict, lines = verdict_of(outcome), lines_of(answer, outcome)
     return Bar(
-        dial=dial((low, mid, high), needed, _tick, "Hours covered", _said(outcome)),
-        headline=_headline(answer.supply.name, outcome, verdict),
-        detail=f"{_range(outcome, verdict)} {trouble_sentence(outcome, verdict)}".strip(),
+        dial=dial(
+            outcome.runtime, outcome.plan.needed_hours, _tick, "Hours covered", _said(outcome)
+        ),
+        headline=lines.lasts,
+        detail=detail_of(outcome, verdict),
         covers=covers(verdict),
-        steadies=steadies,
-        steadies_url=steadies_url,
-        suggestions=_suggestions(answer),
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
-        note=f"{len(outcome.runtime_h)} runs while it moves" if answer.quick else "",
+        lines=lines.rest,
+        note=f"{len(outcome.runtime_h)} simulated runs while it moves" if answer.quick else "",
         joined=_joined(answer, job),
-        caveat=answer.suggestions[0].change.caveat if answer.suggestions else "",
         caution=caution_of(outcome.plan),
+        contents=_contents(outcome.plan),
     )
 
 
@@ -123,7 +108,7 @@ def _joined(answer: Answer, job: Job) -> str:
     if before is None:
         return ""
     names = ", ".join(used.name for used in new)
-    after, without = _span(answer.outcome), _span(before)
+    after, without = span_text(answer.outcome), span_text(before)
     return f"{names} joined this plan: with it {after}, without it {without}."
 
 
@@ -134,9 +119,6 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
         headline="Working it out…",
         detail="It takes a moment; this fills in by itself.",
         covers="",
-        steadies="",
-        steadies_url="",
-        suggestions="",
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
         fetch_url=reverse("answer:bar", args=[job.pk]),
@@ -144,13 +126,21 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
 
 
 def caution_of(plan: CorePlan) -> str:
-    """What must be said beside any advice on a plan that a life, or contents, hang on."""
-    cautions = []
-    for safety_class, rest in _CAUTIONS.items():
-        names = [load.name for load in plan.loads if load.safety_class == safety_class]
-        if names:
-            cautions.append(f"{', '.join(names)}: {rest}")
-    return " ".join(cautions)
+    """What must be said beside any advice on a plan that a life hangs on."""
+    names = _of_class(plan, "life")
+    if not names:
+        return ""
+    return f"{names}: never rely on an estimate alone; keep a second means at hand."
+
+
+def _contents(plan: CorePlan) -> str:
+    """What must be said where contents must stay in their range."""
+    names = _of_class(plan, "store")
+    return f"Keep {names} at the temperature that its maker or authority states." if names else ""
+
+
+def _of_class(plan: CorePlan, safety_class: str) -> str:
+    return ", ".join(load.name for load in plan.loads if load.safety_class == safety_class)
 
 
 #: The states of a verdict for the mark beside it.
@@ -166,32 +156,9 @@ def _tick(hours: float) -> str:
     return f"{hours:.3g}"
 
 
-def _beyond(outcome: Outcome, hours: float) -> bool:
-    return hours >= outcome.plan.hours - 1e-6
-
-
 def _said(outcome: Outcome) -> str:
     low, mid, high = outcome.runtime
     return f"likely {hours_text(mid)}, between {hours_text(low)} and {hours_text(high)}"
-
-
-def _headline(supply: str, outcome: Outcome, verdict: Verdict) -> str:
-    _, mid, _ = verdict.lasts_h
-    needed = hours_text(outcome.plan.needed_hours)
-    if verdict.state == "covers":
-        # How far beyond is looked no further than, the line below says.
-        likely = "" if _beyond(outcome, mid) else f": {hours_text(mid)} likely"
-        return f"{supply} covers the {needed} needed{likely}"
-    if verdict.state == "likely":
-        wanted = odds_wanted(verdict.wanted)
-        if verdict.of_battery and not _beyond(outcome, mid):
-            return f"{supply} likely covers {hours_text(mid)}, the {needed} not at {wanted}"
-        return f"{supply} likely covers the {needed}, but not at {wanted}"
-    if verdict.trouble is not None and not verdict.of_battery:
-        return f"{supply} does not carry {verdict.trouble.load}"
-    if hours_text(mid) == needed:
-        return f"{supply} stops just short of the {needed} needed"
-    return f"{supply} covers {hours_text(mid)} of the {needed} needed"
 
 
 def odds_wanted(wanted: float) -> str:
@@ -200,107 +167,37 @@ def odds_wanted(wanted: float) -> str:
     return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
 
 
-def _range(outcome: Outcome, verdict: Verdict) -> str:
-    """How long it lasts, and the chance to reach the hours needed."""
-    low = outcome.runtime[0]
-    chance = chance_text(outcome.chance)
-    if verdict.state == "likely" and chance == odds_wanted(outcome.plan.odds):
-        chance = f"just under {chance}"  # rounded it would look like what is wanted
-    needed = hours_text(outcome.plan.needed_hours)
-    reaches = f"Chance of reaching {needed}: {chance}."
-    if _beyond(outcome, low):
-        return f"Does not run empty within {hours_text(low)}. {reaches}"
-    return f"Lasts {_span(outcome)}. {reaches}"
+def detail_of(outcome: Outcome, verdict: Verdict) -> str:
+    """Whether the hours needed are reached, with which chance, and what ends it."""
+    return " ".join(filter(None, (_reaches(outcome, verdict), _ends(outcome, verdict))))
 
 
-def _span(outcome: Outcome) -> str:
-    """The range of a plan's hours."""
-    low, _, high = outcome.runtime
-    if _beyond(outcome, low):
-        return f"{hours_text(low)} or more"
-    upper = f"{hours_text(high)} or more" if _beyond(outcome, high) else hours_text(high)
-    return f"{hours_text(low)} to {upper}"
+def _reaches(outcome: Outcome, verdict: Verdict) -> str:
+    """The hours needed, and the chance to reach them."""
+    needed, chance = hours_text(outcome.plan.needed_hours), chance_text(verdict.chance)
+    if any(culprit.wanted for culprit in verdict.culprits):
+        names = " and ".join(culprit.load for culprit in verdict.culprits if culprit.wanted)
+        without = chance_text(verdict.chance_without)
+        return f"Chance that all the rest runs for the {needed} needed, without {names}: {without}."
+    wanted = odds_wanted(verdict.wanted)
+    if verdict.state == "covers":
+        return f"Enough for the {needed} needed (chance {chance})."
+    if verdict.state == "likely":
+        if chance == wanted:
+            chance = f"just under {chance}"  # rounded it would look like what is wanted
+        return f"Likely enough for the {needed} needed: chance {chance}, you want {wanted}."
+    return f"Not enough for the {needed} needed: chance {chance}."
 
 
-#: What fails first, as a sentence goes on after "in 3 of 10".
-_TROUBLES = {
-    "empty": "the battery is empty",
-    "cutoff": "the battery's volts fall under its cut-off",
-    "overload": "{load} and what runs with it overload it",
-    "start": "the start of {load} trips it",
-    "output": "{load} asks for more than its output gives",
-    "volts": "{load} wants other volts than it is given",
-    "rest": "{load} has no power: the inverter rests then",
-}
-
-
-def trouble_sentence(outcome: Outcome, verdict: Verdict) -> str:
-    """What fails first, when, and in how many of ten; or that every load starts."""
+def _ends(outcome: Outcome, verdict: Verdict) -> str:
+    """What most likely ends it, where the battery does."""
     trouble = verdict.trouble
-    if trouble is None:
-        return _dropped(outcome) or starts_sentence(outcome)
-    words = _TROUBLES[trouble.why].format(load=trouble.load)
-    when = when_text(moment_of(outcome, trouble), outcome.plan.start)
-    first = f"Fails first, in {chance_text(trouble.chance)}: {words}, about {when}."
-    return f"{first} {_dropped(outcome)}".strip()
-
-
-def moment_of(outcome: Outcome, trouble: Trouble) -> datetime:
-    """When a trouble comes, as every page says it.
-
-    Where the supply stops, that is the likely end; else the middle of when it comes first.
-    """
-    stops = trouble.why in ("empty", "cutoff") and not outcome.capped
-    hours = outcome.runtime[1] if stops else trouble.minute / 60
-    return moment_after(outcome.plan.start, hours, 10)
-
-
-def _dropped(outcome: Outcome) -> str:
-    """Loads that are only nice to have and are dropped in most runs."""
-    nice = {load.name for load in outcome.plan.loads if load.may_be_dropped}
-    dropped = [trip.load for trip in outcome.trips if trip.load in nice and trip.chance > 0.5]
-    if not dropped:
+    if outcome.capped or trouble is None or not outcome.stops_by.any():
         return ""
-    names = ", ".join(dict.fromkeys(dropped))
-    return f"Dropped, as only nice to have: {names}."
-
-
-def _doubt(start: PlannedStart) -> tuple[int, float]:
-    """How much a start is in doubt: its word first, then its odds."""
-    chance = 1.0 if start.verdict.chance is None else start.verdict.chance
-    return RANK[start.verdict.verdict], -chance
-
-
-def starts_sentence(outcome: Outcome) -> str:
-    """Whether everything starts, in one sentence."""
-    worst = max(outcome.starts, key=_doubt, default=None)
-    if worst is None or worst.verdict.verdict == "holds":
-        return "Every load starts." if outcome.starts else ""
-    names = ", ".join(
-        start.load for start in outcome.starts if start.verdict.verdict == worst.verdict.verdict
-    )
-    if worst.verdict.verdict == "trips":
-        return f"{names} would trip it at the worst moment."
-    odds = ""
-    if worst.verdict.chance is not None:
-        odds = f" (chance that it does: {chance_text(worst.verdict.chance)})"
-    return f"{worst.load} may not start{odds}: test it."
-
-
-def _steadies(answer: Answer) -> tuple[str, str]:
-    """What would narrow the range most, how, and by how much."""
-    if answer.quick:
-        return "", ""
-    best = next(iter(steadies(answer)), None)
-    if best is None:
-        return "nothing much: the range is as narrow as its evidence allows", ""
-    return best.sentence, best.url
-
-
-def _suggestions(answer: Answer) -> str:
-    if not answer.suggestions:
-        return ""
-    return helps_of(answer.suggestions[:1])[0].words
+    sags = int(outcome.cut_off.sum()) * 2 > int(outcome.stops_by.sum())
+    why = "the battery's volts fall under its cut-off" if sags else "battery empty"
+    moment = moment_after(outcome.plan.start, outcome.runtime[1], 10)
+    return f"Most likely end: {why}, {when_text(moment, outcome.plan.start)}."
 
 
 def _plan_words(plan: Plan) -> str:

@@ -34,13 +34,14 @@ TYPES = {
 }
 PRIORITIES = {"must": "must run", "should": "should run", "nice": "nice to have"}
 CARES = {
-    "": "none of these",
+    "": "as usual for its kind: refrigeration keeps its contents",
+    "none": "none of these",
     "life": "keeps a person or an animal alive",
     "cold": "keeps medicine, vaccine or food in its range",
     "wired": "is hard-wired",
 }
 #: What the core calls each.
-SAFETY_CLASSES = {"": "", "life": "life", "cold": "store", "wired": "hard-wired"}
+SAFETY_CLASSES = {"none": "", "life": "life", "cold": "store", "wired": "hard-wired"}
 #: How a load is fed on split-phase mains.
 LEGS = {"one": "one leg, 120 V", "both": "both legs, 240 V"}
 CAUTIONS = {
@@ -141,13 +142,18 @@ class Load(Record):
         return KINDS[self.kind]
 
     @property
+    def safety(self) -> str:
+        """What hangs on it, a key of :data:`CARES`: as stated, else as usual for its kind."""
+        return self.cares or ("cold" if self.core_kind.keeps_contents else "none")
+
+    @property
     def caution(self) -> str:
-        return CAUTIONS.get(self.cares, "")
+        return CAUTIONS.get(self.safety, "")
 
     @property
     def safety_class(self) -> str:
         """What hangs on it, as :data:`needle.plan.plan.SAFETY_CLASSES` has it."""
-        return SAFETY_CLASSES[self.cares]
+        return SAFETY_CLASSES[self.safety]
 
     @property
     def mains_v(self) -> float:

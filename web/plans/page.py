@@ -16,7 +16,7 @@ from needle.plan.simulate import Outcome
 from needle.plan.sizing import Sustains, sustains
 from needle.plan.starts import PlannedStart
 from needle.plan.trips import Trip
-from needle.quantity import hours_text, with_unit
+from needle.quantity import chance_text, hours_text, with_unit
 from web.drawing.bars import split_bar
 from web.drawing.timeline import Paper, lanes
 from web.jobs.models import Change, Job
@@ -56,14 +56,6 @@ class Goes:
     name: str
     wh: float
     css: str
-
-
-@dataclass(frozen=True)
-class TripTold:
-    """A trip, and how many later uses of the load do the same."""
-
-    first: Trip
-    more: int
 
 
 @dataclass(frozen=True)
@@ -109,12 +101,14 @@ class PlanPage:
         return helps_of(self.answer.suggestions)
 
     @property
-    def trips(self) -> list[TripTold]:
-        """What is dropped, each load and reason once: at its first, and how often more."""
-        told: dict[tuple[str, str, str], list[Trip]] = {}
-        for trip in self.outcome.trips if self.outcome else ():
-            told.setdefault((trip.load, trip.why, trip.unit), []).append(trip)
-        return [TripTold(trips[0], len(trips) - 1) for trips in told.values()]
+    def trips(self) -> list[str]:
+        """What is dropped, each load and reason once."""
+        if self.outcome is None:
+            return []
+        trips: dict[tuple[str, str], list[Trip]] = {}
+        for trip in self.outcome.trips:
+            trips.setdefault((trip.load, trip.why), []).append(trip)
+        return [trip_sentence(self.outcome, alike[0], len(alike)) for alike in trips.values()]
 
     @property
     def rests_on(self) -> list[UsedRun]:
@@ -172,6 +166,35 @@ class PlanView:
     sustains: Sustains | None
     fuel_l: float
     draws: int
+
+
+_TRIPS = {
+    "overload": "overloads the supply",
+    "start": "trips the inverter at its start",
+    "output": "asks for more than its output gives",
+    "volts": "wants other volts than it is given",
+}
+
+
+def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
+    """How often a load is dropped and why, against which limit, and what happens afterwards.
+
+    A start is told by what it asks for usually and by the inverter's rating, not by the draws that
+    happen to trip.
+    """
+    asks, limit = with_unit(trip.watts, trip.unit), with_unit(trip.limit_w, trip.unit)
+    figures = f"{asks} wanted, {limit} given"
+    start = next((start for start in outcome.starts if start.load == trip.load), None)
+    inverter = outcome.plan.supply.inverter
+    if trip.why == "start" and start is not None and inverter is not None:
+        low, _, high = start.asked_va
+        span = f"{with_unit(low, 'VA')} to {with_unit(high, 'VA')}"
+        rated = with_unit(inverter.surge_va, "VA")
+        figures = f"it asks for {span} then, the inverter is rated for {rated}"
+    then = "It stays off until its next use"
+    then += ", which goes the same way." if uses > 1 else "."
+    what = f"{trip.load} {_TRIPS[trip.why]} (chance {chance_text(trip.chance)}): {figures}."
+    return f"{what} {then}"
 
 
 def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:

@@ -43,9 +43,10 @@ class Steady:
     @property
     def sentence(self) -> str:
         how = f": {self.how}" if self.how else ""
+        first = f"{self.what[:1].upper()}{self.what[1:]}{how}."
         if self.narrowing.key.kind == LOAD_START:
-            return f"{self.what}{how}"
-        return f"{self.what}{how}, −{hours_text(self.won_h)} spread"
+            return first
+        return f"{first} Narrows the range by {hours_text(self.won_h)}."
 
 
 def steadies(answer: Answer) -> list[Steady]:
@@ -71,7 +72,7 @@ def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
         )
     used = next((used for used in answer.used if used.name == narrowing.key.name), None)
     if used is None or used.profile is None:
-        return Steady(f"measure {narrowing.what}", "", "", "", narrowing)
+        return Steady(narrowing.what, "", "", "", narrowing)
     if narrowing.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
@@ -85,7 +86,5 @@ def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
     )
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
-        return Steady(f"measure {narrowing.what} again", "", "", url, narrowing)
-    return Steady(
-        f"measure {narrowing.what}", advice.method, hours_text(advice.minutes / 60), url, narrowing
-    )
+        return Steady(f"{narrowing.what}, again", "", "", url, narrowing)
+    return Steady(narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing)

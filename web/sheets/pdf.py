@@ -12,6 +12,7 @@ from fpdf.fonts import FontFace
 
 from needle.moments import moment_after
 from needle.plan.simulate import Outcome
+from web.answer.lines import Line
 from web.common.units import in_own_units
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
@@ -68,11 +69,11 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
     pdf.ln(2)
     pdf.type("B", 12)
     pdf.multi_cell(0, 6 * scale, _plain(sheet.headline), new_x="LMARGIN", new_y="NEXT")
-    _words(pdf, sheet.detail)
-    for name, words in sheet.in_short:
+    for line in sheet.lines:
         pdf.type("B", 8.5)
-        pdf.cell(28, 4.4 * scale, name)
-        _words(pdf, words)
+        pdf.cell(28, 4.4 * scale, line.label)
+        _words(pdf, _with_caveat(line))
+    _words(pdf, sheet.detail)
     if sheet.outcome is not None:
         _curve(pdf, sheet.outcome)
     for table in sheet.tables:
@@ -81,6 +82,11 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
     _list(pdf, "Cautions", sheet.cautions)
     _photos(pdf, sheet.photos)
     return pdf
+
+
+def _with_caveat(line: Line) -> str:
+    words = f"{line.words[:1].upper()}{line.words[1:]}"
+    return f"{words} {line.caveat[:1].upper()}{line.caveat[1:]}." if line.caveat else words
 
 
 def _photos(pdf: _Pages, photos: Sequence[SheetPhoto]) -> None:

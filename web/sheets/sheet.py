@@ -16,12 +16,12 @@ from needle.moments import moment_after, when_text
 from needle.plan.lanes import load_lanes, source_lanes
 from needle.plan.simulate import Outcome
 from needle.plan.use import text_of_use
-from needle.plan.verdict import verdict_of
 from needle.quantity import chance_text, hours_text, with_unit
-from web.answer.words import bar_of, odds_wanted
+from web.answer.lines import Line
+from web.answer.words import bar_of
 from web.common.templatetags.words import span_alike
 from web.jobs.models import Job
-from web.loads.models import CAUTIONS, Load, Photo
+from web.loads.models import Load, Photo
 from web.loads.words import row_of
 from web.plans.again import measure_again
 from web.plans.helps import helps_of
@@ -66,7 +66,7 @@ class SheetPhoto:
 class Sheet:
     """The whole sheet; pairs and sentences in the order printed.
 
-    ``in_short`` says what holds, what does not, what to change and what to measure.
+    ``lines`` say what cannot run, what to change and what to measure.
     """
 
     title: str
@@ -74,7 +74,7 @@ class Sheet:
     facts: list[tuple[str, str]]
     headline: str
     detail: str
-    in_short: list[tuple[str, str]]
+    lines: Sequence[Line]
     tables: list[Table]
     unproven: list[str]
     cautions: list[str]
@@ -106,7 +106,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         tables += _day(answer, answer.outcome)
     if trials := _trials(job):
         tables.append(trials)
-    cares = dict.fromkeys(used_load.load.cares for used_load in counted if used_load.load.cares)
+    cautions = dict.fromkeys(filter(None, (used_load.load.caution for used_load in counted)))
     photos = Photo.objects.live().filter(
         reading__removed_at=None, reading__load__in=[used_load.load for used_load in counted]
     )
@@ -116,13 +116,13 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
-        in_short=_in_short(answer),
+        lines=bar.lines,
         tables=tables,
         unproven=[
             *_unproven(answer, counted),
             *(f"{words}: measure it again" for words in measure_again(answer)),
         ],
-        cautions=[*(CAUTIONS[code] for code in cares), *GENERAL_CAUTIONS],
+        cautions=[*cautions, *GENERAL_CAUTIONS],
         outcome=answer.outcome,
         answer=answer,
         photos=_annex(photos) if annex else [],
@@ -145,42 +145,6 @@ def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
 def _date(moment: datetime) -> str:
     """A day as the client reads it: ``1 Dec 2026``."""
     return f"{moment.day} {moment:%b %Y}"
-
-
-def _in_short(answer: Answer) -> list[tuple[str, str]]:
-    """What a client wants to know in ten seconds; empty without an answer."""
-    outcome = answer.outcome
-    if outcome is None:
-        return []
-    judged = verdict_of(outcome)
-    lasts = f"{hours_text(outcome.plan.needed_hours)} on {answer.supply}"
-    holds, fails = [], []
-    if judged.state == "covers":
-        holds.append(lasts)
-    elif judged.state == "likely":
-        wanted = odds_wanted(outcome.plan.odds)
-        fails.append(f"{lasts} at {wanted}: {chance_text(outcome.chance)}")
-    else:
-        fails.append(f"{lasts}: {chance_text(outcome.chance)}")
-    starts = [start for start in outcome.starts if start.verdict.verdict == "holds"]
-    if starts and len(starts) == len(outcome.starts):
-        holds.append(f"every start ({len(starts)})")
-    elif outcome.starts:
-        holds.append(f"{len(starts)} of {len(outcome.starts)} starts")
-        fails += [
-            f"the start of {start.load}: {words_of(start.verdict)}"
-            for start in outcome.starts
-            if start.verdict.verdict != "holds"
-        ]
-    short = [("Holds", "; ".join(holds)), ("Does not hold", "; ".join(fails))]
-    helps = helps_of(answer.suggestions[:1]) if fails else []
-    short += [
-        ("Change first", f"{helped.change.what}{f' ({helped.won})' if helped.won else ''}"
-         f"{f'; {helped.change.caveat}' if helped.change.caveat else ''}")
-        for helped in helps
-    ]  # fmt: skip
-    short += [("Measure first", steady.sentence) for steady in steadies(answer)[:1]]
-    return [(name, words) for name, words in short if words]
 
 
 def _schedule(answer: Answer, outcome: Outcome) -> Table:

@@ -40,6 +40,10 @@ document.addEventListener("alpine:init", () => {
     $("#answer-said").textContent = words;
   }
 
+  document.addEventListener("click", (event) => {
+    if (event.target.closest("[data-print]")) window.print();
+  });
+
   /* The needle swings from where it last stood on this job to where it stands now. */
   function sway() {
     const needle = $("#answer-bar .needle");

@@ -1,0 +1,173 @@
+"""The four lines that open every answer: lasts, cannot run, change, measure next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from needle.decide.starting import RANK
+from needle.plan.plan import AC
+from needle.plan.simulate import Outcome
+from needle.plan.starts import PlannedStart
+from needle.plan.suggestions import Suggestion
+from needle.plan.verdict import Culprit, Verdict, verdict_of
+from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
+from web.plans.helps import helps_of
+from web.plans.outcomes import Answer
+from web.plans.steadies import steadies
+
+#: Loads of which it is said why they cannot run, before the rest is only named.
+EXPLAINED = 2
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line: what it is about, its sentence, where it leads, and what to mind about it."""
+
+    label: str
+    words: str
+    url: str = ""
+    caveat: str = ""
+
+
+@dataclass(frozen=True)
+class Lines:
+    """The four lines of an answer; ``lasts`` is the headline."""
+
+    lasts: str
+    runs: Line
+    change: Line | None
+    measure: Line | None
+
+    @property
+    def rest(self) -> list[Line]:
+        """All but the headline, in order."""
+        return [line for line in (self.runs, self.change, self.measure) if line is not None]
+
+
+def lines_of(answer: Answer, outcome: Outcome) -> Lines:
+    """Put an answer that has an outcome into its four lines."""
+    verdict = verdict_of(outcome)
+    return Lines(
+        lasts=lasts_sentence(outcome),
+        runs=runs_line(outcome, verdict),
+        change=None if answer.quick else _change(outcome, verdict, answer.suggestions),
+        measure=None if answer.quick else _measure(answer),
+    )
+
+
+def beyond(outcome: Outcome, hours: float) -> bool:
+    """Whether some hours lie beyond what a plan looks at."""
+    return hours >= outcome.plan.hours - 1e-6
+
+
+def lasts_sentence(outcome: Outcome) -> str:
+    """How long the supply lasts: ``Lasts 10 to 16 h, most likely 11 h 40 min``."""
+    low, mid, high = outcome.runtime
+    if beyond(outcome, low):
+        return f"Lasts {hours_text(low)} or more"
+    if hours_text(low) == hours_text(high):
+        return f"Lasts {hours_text(mid)}"
+    likely = "" if beyond(outcome, mid) else f", most likely {hours_text(mid)}"
+    return f"Lasts {span_text(outcome)}{likely}"
+
+
+def span_text(outcome: Outcome) -> str:
+    """The range of a plan's hours."""
+    low, _, high = outcome.runtime
+    if beyond(outcome, low):
+        return f"{hours_text(low)} or more"
+    if beyond(outcome, high):
+        return f"{hours_text(low)} to {hours_text(high)} or more"
+    return hours_range_text(low, high)
+
+
+def runs_line(outcome: Outcome, verdict: Verdict) -> Line:
+    """What cannot run and why; what may not; or that everything runs."""
+    culprits = sorted(verdict.culprits, key=lambda culprit: not culprit.wanted)
+    if culprits:
+        said = [culprit_sentence(culprit) for culprit in culprits[:EXPLAINED]]
+        others = ", ".join(culprit.load for culprit in culprits[EXPLAINED:])
+        said += [f"Nor can {others}."] if others else []
+        return Line("Cannot run", " ".join(said))
+    doubt = _doubtful(outcome, verdict)
+    return Line("May not run", doubt) if doubt else Line("Runs", "everything")
+
+
+_GIVER = {AC: "the inverter"}
+
+
+def culprit_sentence(culprit: Culprit) -> str:
+    """Which load is too large, and by what: ``Kettle needs 2.2 kW; the inverter gives 1 kW.``"""
+    giver = _GIVER.get(culprit.route, culprit.route)
+    if culprit.why == "rest":
+        return f"{culprit.load} has no power while the inverter rests."
+    needs, limit = with_unit(culprit.needs, culprit.unit, 2), as_read(culprit.limit, culprit.unit)
+    if needs == limit:
+        needs = f"a little more than {needs}"
+    subject, what = f"{culprit.load} needs", needs
+    if culprit.why == "start":
+        what = f"{needs} to start"
+    if not culprit.alone:
+        subject = f"{culprit.load} and what runs with it need"
+    return f"{subject} {what}; {giver} gives {limit}."
+
+
+#: How a load may fail, with the chance of it.
+_MAY = {
+    "overload": "{load} and what runs with it may overload the inverter",
+    "start": "{load}: its start may trip the inverter",
+    "output": "{load} may ask for more than its output gives",
+}
+
+
+def _doubtful(outcome: Outcome, verdict: Verdict) -> str:
+    """What fails in some runs, though not in most; "" for nothing."""
+    trouble = verdict.trouble
+    if trouble is not None and trouble.why in _MAY:
+        return (
+            f"{_MAY[trouble.why].format(load=trouble.load)} (chance {chance_text(trouble.chance)})."
+        )
+    worst = max(outcome.starts, key=_doubt, default=None)
+    if worst is None or worst.verdict.verdict == "holds":
+        return ""
+    chance = worst.verdict.chance
+    odds = "" if chance is None else f" (chance that it does: {chance_text(chance)})"
+    return f"{worst.load} may not start{odds}: test it."
+
+
+def _doubt(start: PlannedStart) -> tuple[int, float]:
+    """How much a start is in doubt: its word first, then its odds."""
+    chance = 1.0 if start.verdict.chance is None else start.verdict.chance
+    return RANK[start.verdict.verdict], -chance
+
+
+def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion]) -> Line | None:
+    """The change that does most for the verdict; None where nothing needs to change."""
+    wanted = [culprit for culprit in verdict.culprits if culprit.wanted]
+    first = suggestions[0] if suggestions else None
+    if wanted and not (first is not None and first.mends):
+        return Line("Change", _larger(wanted[0]))
+    if first is None:
+        return None
+    helped = helps_of([first])[0]
+    return Line("Change", f"{helped.words}.", caveat=first.change.caveat)
+
+
+def _larger(culprit: Culprit) -> str:
+    """What a load that must run, and cannot here, needs."""
+    giver = "an inverter" if culprit.route == AC else f"an output other than {culprit.route}"
+    if culprit.why == "volts":
+        return f"{culprit.load} needs {giver} with other volts."
+    if culprit.why == "rest":
+        return f"Let the inverter run while {culprit.load} needs it."
+    most = with_unit(culprit.needs, culprit.unit, 2)
+    times = " for its start" if culprit.why == "start" else ""
+    return f"{culprit.load} needs {giver} that gives at least {most}{times}; or leave it off."
+
+
+def _measure(answer: Answer) -> Line | None:
+    best = next(iter(steadies(answer)), None)
+    if best is None:
+        return Line("Measure next", "Nothing: the range is as narrow as its evidence allows.")
+    return Line("Measure next", best.sentence, best.url)
