@@ -50,6 +50,8 @@ class Kind:
         Has a rarer state that takes more, such as a defrost.
     modulates : bool
         Its watts wander: one reading is a moment, not a level.
+    usual_w : (low, high)
+        Running watts that such loads usually have: far outside, a reading is asked about.
     keeps_contents : bool
         Keeps food, medicine or vaccine in its range, unless somebody says that it does not.
     """
@@ -70,6 +72,7 @@ class Kind:
     rarer: bool = False
     modulates: bool = False
     keeps_contents: bool = False
+    usual_w: tuple[float, float] = (1.0, 5000.0)
 
     @property
     def cycles(self) -> bool:
@@ -113,28 +116,38 @@ _UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electron
 _TABLE = (
     Kind("compressor-fixed", "compressor refrigeration, fixed speed", "compressor",
          (0.55, 0.65, 0.8), (3, 5, 8), (0.2, 0.35, 0.6), 0.4, motor=True,
-         day_spread=0.07, day_swing=0.12, rarer=True, keeps_contents=True),
+         day_spread=0.07, day_swing=0.12, rarer=True, keeps_contents=True,
+         usual_w=(40, 600)),
     Kind("compressor-variable", "compressor, variable speed", "compressor, variable",
          (0.6, 0.9, 0.98), (1, 1.3, 2), None, 0.5,
-         day_spread=0.08, day_swing=0.12, rarer=True, modulates=True, keeps_contents=True),
+         day_spread=0.08, day_swing=0.12, rarer=True, modulates=True, keeps_contents=True,
+         usual_w=(20, 3000)),
     Kind("induction-motor", "induction motor, fan or tool", "induction motor",
-         (0.5, 0.75, 0.88), (2, 4, 6), None, 0.4, motor=True, by_use=True),
+         (0.5, 0.75, 0.88), (2, 4, 6), None, 0.4, motor=True, by_use=True,
+         usual_w=(10, 3000)),
     Kind("pump", "pump against head", "pump",
-         (0.6, 0.8, 0.9), (2, 4, 7), None, 0.5, motor=True, by_use=True),
+         (0.6, 0.8, 0.9), (2, 4, 7), None, 0.5, motor=True, by_use=True,
+         usual_w=(10, 3000)),
     Kind("universal-motor", "universal motor (brushes)", "brush motor",
-         (0.85, 0.95, 0.99), (2, 3, 4), None, 0.3, by_use=True),
+         (0.85, 0.95, 0.99), (2, 3, 4), None, 0.3, by_use=True,
+         usual_w=(50, 2500)),
     Kind("resistive-heat", "resistive heat", "resistive heat",
          _FULL, (1, 1.05, 1.2), _FULL, 0.1, plate=_HEATER_PLATE, by_use=True,
-         day_spread=0.02),
+         day_spread=0.02,
+         usual_w=(20, 4000)),
     Kind("thermostat-heat", "heat with thermostat", "thermostat heat",
          _FULL, (1, 1.05, 1.2), (0.2, 0.5, 0.9), 0.1, plate=_HEATER_PLATE, cycle_min=15,
-         day_spread=0.08, day_swing=0.12),
+         day_spread=0.08, day_swing=0.12,
+         usual_w=(10, 5000)),
     Kind("induction-hob", "induction hob, inverter oven", "induction heat",
-         (0.9, 0.97, 0.99), (1, 1.1, 1.5), None, 0.1, by_use=True),
+         (0.9, 0.97, 0.99), (1, 1.1, 1.5), None, 0.1, by_use=True,
+         usual_w=(300, 7000)),
     Kind("electronics", "electronics with power pack", "electronics",
-         (0.5, 0.65, 0.98), (1, 3, 10), _FULL, 0.005, day_spread=0.03, day_swing=0.06),
+         (0.5, 0.65, 0.98), (1, 3, 10), _FULL, 0.005, day_spread=0.03, day_swing=0.06,
+         usual_w=(1, 1000)),
     Kind("led", "LED light", "LED light",
-         (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True),
+         (0.5, 0.8, 0.95), (1, 3, 10), None, 0.005, by_use=True,
+         usual_w=(1, 300)),
 )  # fmt: skip
 
 #: Document key → kind.

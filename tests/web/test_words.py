@@ -96,7 +96,7 @@ class AnswerWordsTest(unittest.TestCase):
     def test_the_load_that_is_too_large_is_named_with_its_limit(self):
         lamp = {"name": "Lamp", "running_w": 100, "spread": 0.0}
         motor = {"name": "Motor", "running_w": 300, "start_s": 0.3, "spread": 0.0}
-        for load, label, words in [
+        for load, label, said in [
             ({**motor, "start_va": 900}, "Runs", "everything"),
             ({**motor, "start_va": 2500}, "May not run",
              "Motor: its start may trip the inverter (chance 3 in 10)."),
@@ -107,15 +107,15 @@ class AnswerWordsTest(unittest.TestCase):
             ({**motor, "running_w": 950, "use": {"between": [["19:00", "20:00"]]}}, "Cannot run",
              f"Motor and what runs with it need 1.1{N}kW; the inverter gives 1{N}kW."),
         ]:  # fmt: skip
-            with self.subTest(words=words):
+            with self.subTest(said=said):
                 outcome = outcome_of([lamp, load], 9000)
-                self.assertEqual(runs(outcome), (label, words))
+                self.assertEqual(runs(outcome), (label, said))
 
     def test_hours_stay_where_a_load_is_too_large(self):
         lamp, heater = {"name": "Lamp", "running_w": 100}, {"name": "Heater", "running_w": 1500}
         alone, both = outcome_of([lamp], 1500), outcome_of([lamp, heater], 1500)
         self.assertEqual(lasts_sentence(both), lasts_sentence(alone))
-        self.assertRegex(lasts_sentence(both), r"^Lasts 9 to 12.h, most likely 1\d.h \d+.min$")
+        self.assertRegex(lasts_sentence(both), r"^Lasts 9 to 12.h, most likely 1\d.h.\d+.min$")
         self.assertIn("without Heater", detail_of(both, verdict_of(both)))
         held = {start.load: start.verdict.verdict for start in both.starts}
         self.assertEqual(held, {"Lamp": "holds", "Heater": "trips"})

@@ -78,7 +78,7 @@ def span_text(outcome: Outcome) -> str:
     if beyond(outcome, low):
         return f"{hours_text(low)} or more"
     if beyond(outcome, high):
-        return f"{hours_text(low)} to {hours_text(high)} or more"
+        return f"{hours_range_text(low, high)} or more"
     return hours_range_text(low, high)
 
 

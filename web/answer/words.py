@@ -26,7 +26,7 @@ from web.plans.outcomes import Answer, answer_draft
 _WAYS = {
     "loads": ("loads:survey", "Add a load"),
     "evidence": ("loads:survey", "Open the survey"),
-    "supply": ("supplies:list", "Add a supply"),
+    "supply": ("supplies:add", "Add the battery"),
     "output": ("supplies:list", "Open the supplies"),
     "refused": ("plans:current", "Open the plan"),
 }

@@ -12,6 +12,7 @@ from django.urls import reverse_lazy
 from django.utils import timezone
 
 from needle import quantity
+from needle.household import plain_quantity
 from web.common.addresses import key_of
 from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.common.validation import in_our_time
@@ -28,10 +29,12 @@ class QuantityInput(forms.TextInput):
     def __init__(self, unit: str, attrs: dict[str, Any] | None = None) -> None:
         super().__init__(attrs)
         self.unit = unit
+        #: The field that says what a bare number is in; "" for ``unit``.
+        self.unit_field = ""
 
     def get_context(self, name: str, value: Any, attrs: dict[str, Any] | None) -> dict[str, Any]:
         context = super().get_context(name, value, attrs)
-        context["widget"]["unit"] = self.unit
+        context["widget"] |= {"unit": self.unit, "unit_field": self.unit_field}
         context["widget"]["echo_url"] = reverse_lazy("common:echo")
         return context
 
@@ -95,6 +98,7 @@ class QuantityField(forms.CharField):
 
     def _parse(self, text: str) -> float:
         """The number in the field's unit; a bare one of a temperature is in the person's own."""
+        text = plain_quantity(text, self.unit)
         if self.unit != "°C":
             return quantity.parse(text, self.unit).value
         bare = "°F" if units().fahrenheit else "°C"
@@ -120,6 +124,16 @@ class QuantityField(forms.CharField):
 
     def has_changed(self, initial: Any, data: Any) -> bool:
         return self.prepare_value(initial) != data
+
+
+#: What counters of energy show.
+COUNTER_UNITS = ("Wh", "kWh")
+_BARE = re.compile(r"\s*[\d.,\u202f\u00a0 ]+\s*")
+
+
+def with_own_unit(text: str, unit: str) -> str:
+    """A bare number with the unit that it was typed in; a text that has a unit as it is."""
+    return f"{text.strip()} {unit}" if unit and _BARE.fullmatch(text) else text
 
 
 def share_field(**kwargs: Any) -> QuantityField:

@@ -26,7 +26,8 @@ class FoldedMixin(forms.BaseForm):
     def main_fields(self) -> list[forms.BoundField]:
         if not self.main:
             return self.visible_fields()
-        return [self[name] for name in self.main if name in self.fields]
+        shown = (self[name] for name in self.main if name in self.fields)
+        return [field for field in shown if not field.is_hidden]
 
     def more_fields(self) -> list[forms.BoundField]:
         if not self.main:

@@ -9,6 +9,8 @@ from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
 
 from needle import quantity
+from needle.household import plain_quantity
+from web.common.fields import COUNTER_UNITS, with_own_unit
 from web.common.glossary import GLOSSARY, anchor
 
 
@@ -17,9 +19,11 @@ def echo(request: HttpRequest) -> HttpResponse:
     """How a quantity was understood, for the line beneath its field."""
     text, unit = request.GET.get(request.GET.get("of", ""), ""), request.GET.get("unit", "")
     understood = problem = ""
+    if request.GET.get("counter_unit") in COUNTER_UNITS:
+        text = with_own_unit(text, request.GET["counter_unit"])
     if text.strip():
         try:
-            parsed = quantity.parse(text, unit)
+            parsed = quantity.parse(plain_quantity(text, unit), unit)
         except quantity.QuantityError as error:
             problem = str(error)
         else:

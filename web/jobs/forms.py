@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 from zoneinfo import available_timezones
 
 from django import forms
@@ -18,6 +18,8 @@ class JobForm(RecordForm):
         label="Other prices by hours", required=False, max_length=300,
         widget=forms.TextInput(attrs={"placeholder": "23:00–07:00 0.18; 17–20 0.40"}),
     )  # fmt: skip
+
+    main: ClassVar = ("name", "mains", "zone")
 
     class Meta:
         model = Job

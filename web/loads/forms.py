@@ -9,16 +9,26 @@ from django import forms
 from django.urls import reverse
 
 from needle.document import DocumentError
+from needle.household import plain_quantity
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import beyond
 from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
 from needle.measure.tally import parse_moments, written
 from needle.package import MOST_PICTURES
+from needle.plan.usual_use import text_of_usual_use, usual_use_from_text
+from needle.profile.appliances import APPLIANCES
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
-from web.common.fields import QuantityField, moment_field, share_field
+from web.common.fields import (
+    COUNTER_UNITS,
+    QuantityField,
+    moment_field,
+    share_field,
+    with_own_unit,
+)
 from web.common.forms import OnceMixin, RecordForm, client_key
+from web.common.plausible import PlausibleMixin
 from web.loads.models import Load, Photo, Reading
 from web.loads.photos import NoPicture, Picture, drawn_anew
 
@@ -38,7 +48,11 @@ def fields_not_of(kind: Kind) -> list[str]:
     return [name for name, fitting in fits.items() if not fitting]
 
 
-class LoadForm(RecordForm):
+#: Of the household names: none fits, and the kind is chosen in the trade's words.
+OTHER = "other"
+
+
+class LoadForm(PlausibleMixin, RecordForm):
     """A load; when new, its label comes with it."""
 
     label_watts = QuantityField(
@@ -50,13 +64,26 @@ class LoadForm(RecordForm):
         "kWh/yr", label="Energy label", most=100_000, above=True, required=False,
         help_text="kWh a year.",
     )  # fmt: skip
+    appliance = forms.ChoiceField(
+        label="What is it?", required=False,
+        choices=[
+            ("", "choose…"), *((item.key, item.name) for item in APPLIANCES.values()),
+            (OTHER, "Something else: choose its kind below"),
+        ],
+    )  # fmt: skip
+    often = forms.CharField(
+        label="How often, how long?", required=False, max_length=120,
+        widget=forms.TextInput(attrs={
+            "placeholder": "such as twice a day, 3 minutes", "list": "often", "autocomplete": "off",
+        }),
+    )  # fmt: skip
     hours_per_day = QuantityField(
         "h", label="Hours in use a day", most=24, required=False,
-        help_text="For what runs only while somebody uses it.",
+        help_text="Where somebody counted them; else what stands above is used.",
     )  # fmt: skip
     set_c = QuantityField(
-        "°C", label="Set point", least=-80, most=400, required=False,
-        help_text="Of a cold or warm box: carries its draw to another room temperature.",
+        "°C", label="Temperature setting", least=-80, most=400, required=False,
+        help_text="Used to adjust for a warmer or colder room.",
     )  # fmt: skip
 
     class Meta:
@@ -66,15 +93,21 @@ class LoadForm(RecordForm):
             "litres", "dc", "can_dc", "legs", "note",
         ]  # fmt: skip
 
-    main: ClassVar = ("name", "kind", "label_watts", "legs")
+    main: ClassVar[tuple[str, ...]] = ("appliance", "name", "label_watts", "often", "legs")
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
+        self.initial.setdefault("often", text_of_usual_use(self.instance.usual_use))
+        self.fields["name"].label = "What do you call it?"
         if self.instance.pk:
-            for name in ("label_watts", "label_amps", "label_kwh_per_year"):
+            for name in ("appliance", "label_watts", "label_amps", "label_kwh_per_year"):
                 del self.fields[name]
+            self.main = ("name", "kind", "often", "legs")  # type: ignore[misc]
         else:
-            self.fields["kind"].widget.attrs |= {
+            self.fields["name"].required = self.fields["kind"].required = False
+            self.fields["name"].help_text = "Such as “Kitchen fridge”; may stay empty."
+            self.fields["kind"].help_text = "Only where the list above does not have it."
+            self.fields["appliance"].widget.attrs |= {
                 "hx-get": reverse("loads:add", args=[self.instance.job_id]),
                 "hx-include": "closest form",
                 "hx-params": "not csrfmiddlewaretoken",
@@ -85,7 +118,11 @@ class LoadForm(RecordForm):
             }
         if not self.instance.job.split:
             del self.fields["legs"]
-        kind = self.initial.get("kind") or self.instance.kind
+        self.take_answers()
+        chosen = APPLIANCES.get(self.initial.get("appliance", ""))
+        if chosen is not None and not self.initial.get("cares"):
+            self.initial["cares"] = chosen.safety
+        kind = self.initial.get("kind") or self.instance.kind or (chosen.kind if chosen else "")
         if not self.is_bound and kind in KINDS:
             for name in fields_not_of(KINDS[kind]):
                 if not self.initial.get(name):
@@ -94,12 +131,41 @@ class LoadForm(RecordForm):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         job = self.instance.job
+        if not self.instance.pk:
+            self._name_by_appliance(cleaned)
+        try:
+            self.instance.usual_use = usual_use_from_text(cleaned.get("often") or "")
+        except DocumentError as error:
+            self.add_error("often", f"{error.message[:1].upper()}{error.message[1:]}.")
+        self.ask(cleaned)
         name = cleaned.get("name")
         if name and job.loads.live().filter(name=name).exclude(pk=self.instance.pk).exists():
             key = cleaned.get("client_key")
             if not key or not job.loads.filter(name=name, client_key=key).exists():
                 self.add_error("name", f"This job already has a load called “{name}”.")
         return cleaned
+
+    def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
+        kind = KINDS.get(cleaned.get("kind") or self.instance.kind)
+        return {} if kind is None else {"label_watts": usual_label_w(kind)}
+
+    def _name_by_appliance(self, cleaned: dict[str, Any]) -> None:
+        """Kind, name and safety by what a load is called, where they were left open."""
+        appliance = APPLIANCES.get(cleaned.get("appliance") or "")
+        if appliance is not None and not cleaned.get("kind"):
+            cleaned["kind"] = appliance.kind
+            cleaned["cares"] = cleaned.get("cares") or appliance.safety
+        if not cleaned.get("kind"):
+            field = "kind" if cleaned.get("appliance") == OTHER else "appliance"
+            self.add_error(field, "Choose what it is.")
+        if not cleaned.get("name") and appliance is not None:
+            cleaned["name"] = self._free_name(appliance.short)
+
+    def _free_name(self, short: str) -> str:
+        """What an appliance is called, with a number where the job has one already."""
+        taken = set(self.instance.job.loads.live().values_list("name", flat=True))
+        names = (short, *(f"{short} {number}" for number in range(2, 1000)))
+        return next(name for name in names if name not in taken)
 
     def label(self) -> dict[str, Any]:
         """The label reading that came with a new load; empty for none."""
@@ -118,6 +184,12 @@ class PutOffForm(forms.ModelForm):
     class Meta:
         model = Load
         fields: ClassVar = ["put_off"]
+
+
+def usual_label_w(kind: Kind) -> tuple[float, float]:
+    """Least and most W that labels of a kind usually state."""
+    least, most = kind.usual_w
+    return least * kind.plate[0], most * kind.plate[2]
 
 
 def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any]:
@@ -147,7 +219,7 @@ class PhotoField(forms.FileField):
             raise forms.ValidationError(str(error)) from None
 
 
-class ReadingForm(OnceMixin, forms.Form):
+class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
     """Base of the reading forms: fields named as the document's keys, checked by the core."""
 
     type: ClassVar[str]
@@ -159,7 +231,7 @@ class ReadingForm(OnceMixin, forms.Form):
     #: What stands under "more": a form shows at most six fields before it.
     aside: ClassVar[tuple[str, ...]] = (
         "setting", "read_at", "note", "photo", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
-        "proven", "efficiency",
+        "proven", "efficiency", "counted",
     )  # fmt: skip
 
     def __init__(
@@ -187,6 +259,32 @@ class ReadingForm(OnceMixin, forms.Form):
             required=False, help_text="Of the display, the label or the place."
         )
         self.add_guards(reading.version if reading is not None else None)
+        self._read_in_counter_unit()
+        self.take_answers()
+
+    def _read_in_counter_unit(self) -> None:
+        """Bare numbers of a counter are in the unit that its meter shows."""
+        if "counter_unit" not in self.fields:
+            return
+        unit = self.data.get(self.add_prefix("counter_unit")) if self.is_bound else None
+        data = self.data.copy() if unit in COUNTER_UNITS else None  # type: ignore[attr-defined]
+        for name in ("wh", "before"):
+            field = self.fields.get(name)
+            if field is None:
+                continue
+            field.widget.unit_field = "counter_unit"
+            if data is not None:
+                typed = data.get(self.add_prefix(name)) or ""
+                data[self.add_prefix(name)] = with_own_unit(typed, str(unit))
+        self.data = self.data if data is None else data
+
+    def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
+        return {} if self.load is None else self.usual_of(self.load.core_kind, cleaned)
+
+    @staticmethod
+    def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+        """What fields usually hold for a load of a kind, as :meth:`usual` has it."""
+        return {}
 
     def _begin_with_a_dc_meter(self) -> None:
         """No plug meter fits a load on DC: the first choice is one that does."""
@@ -256,7 +354,7 @@ class ReadingForm(OnceMixin, forms.Form):
         """
         for name in ("watts", "va"):
             text = self.data.get(self.add_prefix(name)) or ""
-            pair = volts_amps(text) if name in self.fields else None
+            pair = volts_amps(plain_quantity(text, "W")) if name in self.fields else None
             if pair is None or pair[0] <= MOST_DC_V:
                 continue
             if own.get("volts") is not None or own.get("amps") is not None:
@@ -276,6 +374,7 @@ class ReadingForm(OnceMixin, forms.Form):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or {}
         self.check_version(cleaned)
+        self.ask(cleaned)
         if not self.errors:
             try:
                 self.data_to_store = self.document(cleaned)
@@ -304,7 +403,7 @@ class ReadingForm(OnceMixin, forms.Form):
 
 #: Before the name of one's own meter among the choices of an instrument.
 OWN = "own:"
-_NOT_DATA = ("client_key", "version", "read_at", "note", "photo")
+_NOT_DATA = ("client_key", "version", "read_at", "note", "photo", "counter_unit")
 
 
 def _instrument(*keys: str) -> forms.ChoiceField:
@@ -321,8 +420,19 @@ def _amps(**kwargs: Any) -> QuantityField:
     return QuantityField("A", label="Amps", most=MOST_A, required=False, **kwargs)
 
 
+def _counter_unit() -> forms.ChoiceField:
+    return forms.ChoiceField(
+        label="Meter shows", required=False, choices=[(unit, unit) for unit in COUNTER_UNITS],
+        widget=forms.Select(attrs={"data-counter-unit": ""}),
+    )  # fmt: skip
+
+
 def _room() -> QuantityField:
     return QuantityField("°C", label="Room", least=-60, most=80, required=False)
+
+
+#: Share of its time that a load runs at the least: by itself, and of one used now and then.
+LEAST_DUTY, LITTLE_USED = 0.1, 0.01
 
 
 class SpotForm(ReadingForm):
@@ -344,6 +454,12 @@ class SpotForm(ReadingForm):
     hz = QuantityField("Hz", label="Hertz", most=500, above=True, required=False)
     instrument = _instrument("plug", "clamp", "logger", "shunt", "display")
 
+    @staticmethod
+    def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+        least, most = kind.usual_w
+        least = 0.0 if cleaned.get("state") != "running" else least
+        return {"watts": (least, most), "va": (least, 2 * most)}
+
 
 class StartForm(ReadingForm):
     type = "start"
@@ -362,6 +478,7 @@ class EnergyForm(ReadingForm):
     type = "energy"
     caution = "Was the counter reset when the time began? Give the span, not the time of day."
     wh = QuantityField("Wh", label="Counter shows", most=MOST_WH, help_text="Since the reset.")
+    counter_unit = _counter_unit()
     hours = QuantityField(
         "h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True, help_text="Such as 21 h 30."
     )
@@ -375,6 +492,16 @@ class EnergyForm(ReadingForm):
         label="Counted at", required=False,
         choices=[("", "where that meter sits"), ("ac", "the plug"), ("dc", "a USB or DC output")],
     )  # fmt: skip
+
+    @staticmethod
+    def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+        hours = cleaned.get("hours")
+        if not hours:
+            return {}
+        least, most = kind.usual_w
+        # What is used now and then may have run for minutes of many hours.
+        share = LITTLE_USED if kind.by_use else LEAST_DUTY
+        return {"wh": (share * least * hours, most * hours)}
 
     @staticmethod
     def not_of(load: Load) -> tuple[str, ...]:
@@ -432,6 +559,10 @@ class ShortRunForm(ReadingForm):
     )  # fmt: skip
     instrument = _instrument("plug", "clamp", "logger", "shunt", "display")
 
+    @staticmethod
+    def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+        return {"watts": kind.usual_w}
+
 
 class TaskForm(ReadingForm):
     type = "task"
@@ -440,6 +571,7 @@ class TaskForm(ReadingForm):
         "Wh", label="Counter before", most=MOST_WH, required=False, help_text="0 after a reset."
     )
     wh = QuantityField("Wh", label="Counter after", most=MOST_WH, above=True)
+    counter_unit = _counter_unit()
     minutes = QuantityField("min", label="Took", most=60 * 24 * 30, above=True, required=False)
     pieces = forms.FloatField(min_value=0.001, max_value=1e6, required=False,
                               help_text="Packs, cups, prints…")  # fmt: skip
@@ -503,6 +635,10 @@ class LabelForm(ReadingForm):
         "hp", label="Horsepower", most=100, above=True, required=False, help_text="At the shaft."
     )
     breaker_a = QuantityField("A", label="Breaker", most=MOST_A, above=True, required=False)
+
+    @staticmethod
+    def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
+        return {"watts": usual_label_w(kind)}
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         return at_the_shaft(super().document(cleaned), self["watts"].value())

@@ -13,6 +13,7 @@ from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
 from needle.measure.meters import resolved
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
+from needle.plan.usual_use import hours_per_day_of, parse_usual_use
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from web.common.models import Record, RecordQuerySet
@@ -21,14 +22,14 @@ from web.jobs.models import Job
 
 #: Kinds of reading; all but a capture can be typed in.
 TYPES = {
-    "spot": "spot reading",
-    "start": "start reading",
-    "energy": "energy run",
-    "tally": "tally",
-    "duty": "assumed duty",
-    "task": "task",
+    "spot": "watts now",
+    "energy": "kWh over time",
+    "start": "start-up surge",
+    "task": "one use",
+    "tally": "on and off times",
     "short-run": "short run",
-    "charge-drop": "charge drop",
+    "duty": "share of time on",
+    "charge-drop": "battery % used",
     "capture": "capture",
     "label": "label",
 }
@@ -80,6 +81,10 @@ class Load(Record):
     hours_per_day = models.FloatField(
         null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
     )
+    usual_use = models.JSONField(
+        default=dict, blank=True,
+        help_text="How often and how long, as :mod:`needle.plan.usual_use` has it.",
+    )  # fmt: skip
     set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
@@ -133,6 +138,8 @@ class Load(Record):
         return self.name
 
     def clean(self) -> None:
+        with refused_by_core():
+            self.usual_use = parse_usual_use(self.usual_use)
         if self.cord_size:
             with refused_by_core():
                 conductor_mm2(self.cord_size)
@@ -140,6 +147,13 @@ class Load(Record):
     @property
     def core_kind(self) -> Kind:
         return KINDS[self.kind]
+
+    @property
+    def hours_in_use(self) -> float | None:
+        """Hours a day in use: as counted, else by its usual use; None where neither is known."""
+        if self.hours_per_day is not None:
+            return self.hours_per_day
+        return hours_per_day_of(self.usual_use)
 
     @property
     def safety(self) -> str:
@@ -200,7 +214,7 @@ class Load(Record):
             mains_v=self.mains_v,
             legs_open=self.job.split and not self.legs and not self.dc,
             setting=setting or self.setting,
-            hours_per_day=self.hours_per_day,
+            hours_per_day=self.hours_in_use,
             never_rarer=self.never_rarer,
             set_c=self.set_c,
             dc=self.dc,

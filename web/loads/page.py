@@ -84,8 +84,8 @@ class LoadPage:
         if self.profile is None or self.profile.day_spread < LEAST_DAY:
             return ""
         return (
-            f"The range is of the mean over many days. One day alone may differ from it by "
-            f"±{100 * Z90 * self.profile.day_spread:.0f} % more; a plan reckons with that."
+            f"This is the long-run average. A single day can be a further "
+            f"{100 * Z90 * self.profile.day_spread:.0f} % off; plans allow for it."
         )
 
 

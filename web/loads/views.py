@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
+from needle.quantity import MAX_TEXT
 from web.common.addresses import key_of
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
@@ -52,9 +53,6 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
         form.instance.client_key = client_key(form)
         load = actions.add_load(form.instance, form.label(), key_of(request.GET.get("plan", "")))
         announce_change(request, job)
-        if form.label() and not job.supplies.live().exists():
-            # The shortest way to a first answer: the supply is all that is missing.
-            return redirect("supplies:add", job.pk)
         return redirect("loads:load", job.pk, load.pk)
     status = 422 if form.is_bound else 200
     return render(
@@ -84,6 +82,8 @@ def shelf(request: HttpRequest, job: Job) -> HttpResponse:
 
 #: Loads that are taken along at once.
 MOST_TAKEN = 100
+#: With so many loads at most, a load's page says what comes next.
+FEW = 2
 #: What a person can type in.
 TYPED = {key: words for key, words in TYPES.items() if key in FORMS}
 
@@ -93,7 +93,10 @@ def _load(job: Job, pk: int) -> Load:
 
 
 def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
-    return {"job": job, "page": page_of(load), "form": form, "types": TYPED}
+    return {
+        "job": job, "page": page_of(load), "form": form, "types": TYPED,
+        "few": job.loads.live().count() <= FEW, "has_supply": job.supplies.live().exists(),
+    }  # fmt: skip
 
 
 @require_GET
@@ -154,7 +157,9 @@ def _form_class(kind: str) -> type[ReadingForm]:
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
     record, form_class = _load(job, load), _form_class(kind)
-    form = form_class(request.POST or None, request.FILES or None, load=record)
+    # What was typed as another kind of reading comes along.
+    typed = {name: text[:MAX_TEXT] for name, text in request.GET.items() if name != "client_key"}
+    form = form_class(request.POST or None, request.FILES or None, load=record, initial=typed)
     if request.method == "POST" and form.is_valid():
         actions.add_reading(record, kind, **form.as_reading())
         announce_change(request, job)

@@ -108,7 +108,7 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
         route = routes[0]
     use, assumed = _use(draft.plan, load, entry, profile)
     tasks = use is not None and "tasks" in use
-    steps = (entry.steps or (steps_of(profile) if profile else [])) if tasks else []
+    steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
     if tasks and not steps and entry.charge is None:
         use, assumed = None, "how long one use takes is not known: give its steps, or keep a task"
     assumptions += [assumed] if assumed else []
@@ -123,6 +123,16 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     return UsedLoad(load, profile, entry, use or {}, steps, route, can, words, known)
 
 
+def _usual_steps(load: Load, profile: Profile | None) -> list[dict[str, float]]:
+    """A task as it was measured, else its running watts for as long as one use takes."""
+    if profile is None:
+        return []
+    minutes = load.usual_use.get("minutes")
+    if (measured := steps_of(profile)) or minutes is None:
+        return measured
+    return [{"watts": profile.running_w.value, "minutes": minutes, "duty": 1.0}]
+
+
 def _most_w(output: Output) -> float:
     return limit_w(output.max_w, output.max_a, output.volts)
 
@@ -131,10 +141,12 @@ def _use(
     plan: Plan, load: Load, entry: PlanEntry, profile: Profile | None
 ) -> tuple[dict[str, Any] | None, str]:
     """When a load is in use (None: nobody knows), and what had to be assumed about it."""
-    if entry.use:
+    if entry.use or entry.always:
         return entry.use, ""
-    if profile is None:
+    if profile is None or load.usual_use.get("always"):
         return {}, ""
+    if usual := {key: load.usual_use[key] for key in ("between", "tasks") if key in load.usual_use}:
+        return usual, ""
     start = timezone.localtime(plan.start)
     use = usual_use(profile, start.hour * 60 + start.minute)
     if use is None:
@@ -162,10 +174,13 @@ def document(draft: Draft) -> dict[str, Any]:
     routes = [
         parse_test(test.to_document()) for test in supply.known_tests() if test.type == "route"
     ]
+    first = min((used_load.load.pk for used_load in draft.used), default=None)
     for used_load in draft.used:
         if used_load.counted:
             test = tried.get(used_load.load.pk)
-            loads.append(_load_document(used_load, test, routes, numbers))
+            load = _load_document(used_load, test, routes, numbers)
+            # What a job began with is what it is made for.
+            loads.append({**load, "purpose": used_load.load.pk == first})
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }

@@ -19,6 +19,7 @@ from needle.plan.use import (
     text_of_use,
     use_from_text,
 )
+from needle.plan.usual_use import usual_use_from_text
 from needle.profile.cost import named_settings
 from needle.profile.kinds import Kind
 from needle.supply.chemistry import CHEMISTRIES
@@ -198,16 +199,38 @@ class EntryForm(RecordForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        self.fields["use"].initial = text_of_use(self.instance.use)
+        always = "always" if self.instance.always else ""
+        self.fields["use"].initial = text_of_use(self.instance.use) or always
         self.fields["count"].widget = forms.NumberInput(attrs={"min": 1, "max": 100})
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         try:
-            self.instance.use = use_from_text(cleaned.get("use") or "")
+            self._read_use(cleaned.get("use") or "")
         except DocumentError as error:
             self.blame(error)
         return cleaned
+
+    def _read_use(self, text: str) -> None:
+        """Store a use as people write it; one of so many minutes is a step at running watts.
+
+        Raises
+        ------
+        DocumentError
+        """
+        entry, spoken = self.instance, dict[str, Any]()
+        try:
+            use = use_from_text(text)
+        except DocumentError:
+            use = spoken = usual_use_from_text(text)
+        if "hours" in spoken:
+            raise DocumentError("use", "say from when to when, such as 18:00–23:00")
+        entry.use = use
+        entry.always = bool(text.strip()) and not entry.use
+        profile = entry.load.profile(entry.setting)
+        if "minutes" in spoken and profile is not None:
+            watts = profile.running_w.value
+            entry.steps = [{"watts": watts, "minutes": spoken["minutes"], "duty": 1.0}]
 
 
 class EntryDetailsForm(EntryForm):
@@ -304,7 +327,10 @@ class EntryDetailsForm(EntryForm):
         entry = self.instance
         try:
             if "steps" in self.fields:
-                entry.steps = steps_from_text(cleaned.get("steps") or "")
+                if steps := steps_from_text(cleaned.get("steps") or ""):
+                    entry.steps = steps
+                elif "steps" in self.changed_data:
+                    entry.steps = []
                 entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
         except DocumentError as error:
             self.blame(error)

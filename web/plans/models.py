@@ -92,8 +92,11 @@ class PlanEntry(Record):
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="entries")
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="entries")
     taken_in = models.BooleanField(default=True)
+    always = models.BooleanField(
+        default=False, help_text="In use all the time, whatever the load's own usual use says."
+    )
     windows = models.JSONField(
-        default=list, blank=True, help_text='[["18:00", "22:30"], …]; empty for always.'
+        default=list, blank=True, help_text='[["18:00", "22:30"], …]; empty for its usual use.'
     )
     moments = models.JSONField(
         default=list, blank=True, help_text='["20:15", …], when its tasks or charges begin.'
@@ -154,7 +157,7 @@ class PlanEntry(Record):
 
     @property
     def use(self) -> dict[str, Any]:
-        """Its use as the open document has it; empty for always."""
+        """Its use as the open document has it; empty for always, and for its usual use."""
         if self.moments:
             return {"tasks": self.moments}
         return {"between": self.windows} if self.windows else {}
@@ -162,6 +165,7 @@ class PlanEntry(Record):
     @use.setter
     def use(self, use: dict[str, Any]) -> None:
         self.windows, self.moments = use.get("between", []), use.get("tasks", [])
+        self.always = False
 
 
 SOURCES = {

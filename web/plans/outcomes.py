@@ -134,7 +134,7 @@ def _missing(draft: Draft) -> tuple[str, str]:
     if not used:
         return "loads", "No load yet: add the first thing that must run."
     if supply is None:
-        return "supply", "No supply yet: add the battery that shall carry these loads."
+        return "supply", "No supply yet: add the battery that will power these loads."
     if not any(used_load.counted for used_load in used):
         asked = [used_load.name for used_load in used if not used_load.use_known]
         if asked:

@@ -39,9 +39,9 @@ def load_document(load: Load) -> dict[str, Any]:
     named = {str(reading["meter"]) for reading in document["readings"] if "meter" in reading}
     if meters := documents_naming(load.job.owner_id, named):
         document["meters"] = meters
-    for key in ("set_c", "hours_per_day"):
-        if getattr(load, key) is not None:
-            document[key] = getattr(load, key)
+    for key, value in (("set_c", load.set_c), ("hours_per_day", load.hours_in_use)):
+        if value is not None:
+            document[key] = value
     if load.legs:
         document["legs"] = load.legs
     if load.setting:
@@ -143,4 +143,5 @@ def _entry(plan: Plan, load: Load, item: dict[str, Any] | None) -> PlanEntry:
         if isinstance(moments, int):
             moments = use_from_text(f"{moments} a day")["tasks"]
         entry.use = {"tasks": moments} if moments else {"between": use["between"]}
+    entry.always = use == "always" and "use" in item
     return entry

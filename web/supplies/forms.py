@@ -7,12 +7,14 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
-from needle.quantity import as_read, charge_volts, multiple_of, with_unit
+from needle.household import plain_quantity
+from needle.quantity import QuantityError, as_read, charge_volts, multiple_of, with_unit
 from needle.supply.charging import parse_inputs
 from needle.supply.outputs import parse_outputs
 from needle.supply.supply import parse_supply
 from web.common.fields import QuantityField, share_field
 from web.common.forms import PercentMixin, RecordForm
+from web.common.plausible import PlausibleMixin
 from web.supplies.models import Input, Output, Supply
 
 
@@ -21,7 +23,11 @@ def bank_size(cleaned: dict[str, Any]) -> int:
     return int((cleaned.get("series") or 1) * (cleaned.get("parallel") or 1))
 
 
-class SupplyForm(PercentMixin, RecordForm):
+#: Wh and W of batteries and inverters that people usually have: far outside, they are asked about.
+_USUAL = {"nominal_wh": (50.0, 50_000.0), "continuous_w": (50.0, 20_000.0)}
+
+
+class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     nominal_wh = QuantityField(
         "Wh", label="Battery holds", most=10_000_000, above=True,
         help_text="As printed: 5.12 kWh, 100 Ah @ 51.2 V. Of a bank: one of them, or all as 4 x "
@@ -93,7 +99,7 @@ class SupplyForm(PercentMixin, RecordForm):
     )  # fmt: skip
     main: ClassVar = ("name", "build", "chemistry", "nominal_wh", "continuous_w")
     #: What stands where nothing was said.
-    usual: ClassVar = {"build": "whole", "series": 1, "parallel": 1}
+    left_open: ClassVar = {"build": "whole", "series": 1, "parallel": 1}
     blame_as: ClassVar = {"ratio": "overload_ratio", "seconds": "overload_s"}
 
     class Meta:
@@ -109,13 +115,17 @@ class SupplyForm(PercentMixin, RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.show_shares()
-        for name in self.usual:
+        for name in self.left_open:
             self.fields[name].required = False
+        self.take_answers()
+
+    def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
+        return _USUAL
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
         self.store_shares(cleaned)
-        for name, value in self.usual.items():
+        for name, value in self.left_open.items():
             if not cleaned.get(name) and name not in self.errors:
                 cleaned[name] = value
         self._check_counted_once(cleaned)
@@ -124,19 +134,28 @@ class SupplyForm(PercentMixin, RecordForm):
             self._without_inverter(cleaned)
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):
             self.add_error("overload_s", "Overload needs both a percentage and a time.")
+        self.ask(cleaned)
         if not self.errors:
             self._check_in_core(cleaned)
         return cleaned
 
+    def _written_wh(self) -> str:
+        """What was written as the battery's Wh, as quantities are read."""
+        written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
+        try:
+            return plain_quantity(written, "Wh")
+        except QuantityError:
+            return written
+
     def _keep_volts(self, cleaned: dict[str, Any]) -> None:
         """Amp-hours that were written with their volts tell the battery's volts too."""
-        written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
+        written = self._written_wh()
         if cleaned.get("volts") is None and multiple_of(written) == 1:
             cleaned["volts"] = charge_volts(written)
 
     def _check_counted_once(self, cleaned: dict[str, Any]) -> None:
         """Several batteries are written as such, or put in series and parallel: not both."""
-        written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
+        written = self._written_wh()
         several, bank = multiple_of(written), bank_size(cleaned)
         if several > 1 and bank > 1:
             self.add_error(

@@ -75,7 +75,7 @@ def _ticked_entry(plan: Plan, load: Load, usual: PlanEntry | None, taken_in: boo
     if usual is not None:
         entry.route, entry.setting, entry.count = usual.route, usual.setting, usual.count
         entry.windows, entry.moments, entry.steps = usual.windows, usual.moments, usual.steps
-        entry.charge = usual.charge
+        entry.charge, entry.always = usual.charge, usual.always
     return entry
 
 

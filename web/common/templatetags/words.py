@@ -224,3 +224,22 @@ def term(word: str, shown: str = "") -> SafeString:
 def chance(share: float) -> str:
     """A chance as it is said everywhere: ``6 in 10``."""
     return chance_text(share)
+
+
+@register.filter
+def answers(field: BoundField) -> tuple[tuple[str, str], ...]:
+    """What may be answered where a field's number is asked about: texts and words; else empty."""
+    question = getattr(field.field, "question", None)
+    return () if question is None else question.answers
+
+
+@register.filter
+def sure(field: BoundField) -> str:
+    """What was answered of a field that was asked about; "" where it was not."""
+    return getattr(field.field, "sure", "")
+
+
+@register.filter
+def first_up(text: str) -> str:
+    """A text with a capital first letter, but for units: ``kWh over time`` stays."""
+    return text if text[1:2].isupper() else f"{text[:1].upper()}{text[1:]}"

@@ -80,6 +80,19 @@ document.addEventListener("alpine:init", () => {
     if (!input.value) input.value = Intl.DateTimeFormat().resolvedOptions().timeZone || "";
   }
 
+  /* What each meter's counter shows, Wh or kWh, is remembered with the meter. */
+  const meterOf = (select) => `counter-unit-${select.form.elements.instrument?.value || ""}`;
+  function recallUnits(within) {
+    within.querySelectorAll?.("[data-counter-unit]").forEach((select) => {
+      select.value = store.get(meterOf(select)) || select.value;
+    });
+  }
+  document.addEventListener("change", (event) => {
+    if (event.target.matches("[data-counter-unit]")) store.set(meterOf(event.target), event.target.value);
+    else if (event.target.name === "instrument" && event.target.form) recallUnits(event.target.form);
+  });
+  document.addEventListener("htmx:load", (event) => recallUnits(event.target));
+
   /* Files: drop them, and see how much was sent. */
   document.addEventListener("dragover", (event) => {
     const zone = event.target.closest("[data-drop]");

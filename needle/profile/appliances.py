@@ -1,0 +1,54 @@
+"""Household names of loads, and the kind that each is: what people call what they plug in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Appliance:
+    """What a householder calls a load.
+
+    Attributes
+    ----------
+    key, name : str
+        What is stored nowhere, and what people choose.
+    short : str
+        A name for the load where none is given.
+    kind : str
+        Key of :data:`needle.profile.kinds.KINDS`.
+    safety : str
+        ``"life"`` where a person may hang on it, ``"none"`` where its kind usually keeps contents
+        and it does not; else "".
+    """
+
+    key: str
+    name: str
+    short: str
+    kind: str
+    safety: str = ""
+
+
+_TABLE = (
+    Appliance("fridge", "Fridge or freezer", "Fridge", "compressor-fixed"),
+    Appliance("kettle", "Kettle, toaster, heater", "Kettle", "resistive-heat"),
+    Appliance("router", "Router, TV, laptop, charger", "Router", "electronics"),
+    Appliance("lamp", "Lamp", "Lamp", "led"),
+    Appliance("pump", "Pump", "Pump", "pump"),
+    Appliance("cooker", "Microwave or induction hob", "Microwave", "induction-hob"),
+    Appliance("oven", "Oven, iron, water heater, blanket", "Oven", "thermostat-heat"),
+    Appliance("fan", "Fan", "Fan", "induction-motor"),
+    Appliance("tool", "Tool, mixer, vacuum cleaner", "Tool", "universal-motor"),
+    Appliance("motor", "Something else with a motor", "Motor", "induction-motor"),
+    Appliance(
+        "air-conditioner", "Air conditioner or heat pump", "Air conditioner",
+        "compressor-variable", "none",
+    ),
+    Appliance(
+        "bedside", "Something beside the bed (breathing, oxygen)", "Bedside machine",
+        "electronics", "life",
+    ),
+)  # fmt: skip
+
+#: Key → appliance, in the order in which they are offered.
+APPLIANCES = {appliance.key: appliance for appliance in _TABLE}
