@@ -433,7 +433,7 @@ class RealMeterTest(SiteTest):
             return self.client.get(self.url("bench:index"), headers={"host": host})
 
         with override_settings(ALLOWED_HOSTS=["127.0.0.1", "house.lan", "192.168.7.20"]):
-            self.assertContains(page("127.0.0.1:8000"), "heard on this computer only")
+            self.assertContains(page("127.0.0.1:8000"), "reached from this computer only")
             self.assertContains(page("192.168.7.20:8000"), "Code of http://192.168.7.20:8000/")
             with override_settings(HOST="0.0.0.0"):
                 self.assertContains(page("127.0.0.1:8000"), "Code of http://house.lan:")

@@ -161,7 +161,7 @@ class JobTest(SiteTest):
         make_supply(self.job)
         page = self.client.get("/jobs/")
         self.assertContains(page, self.url("answer:line"))
-        self.assertContains(self.client.get(self.url("answer:line")), "Cabinet covers")
+        self.assertContains(self.client.get(self.url("answer:line")), "Lasts")
 
 
 class LargeJobTest(SiteTest):
@@ -176,9 +176,9 @@ class LargeJobTest(SiteTest):
         self.assertContains(page, "Working it out")
         self.assertContains(page, f'hx-get="{self.url("answer:bar")}"')
         bar = self.client.get(self.url("answer:bar"))
-        self.assertContains(bar, "Cabinet covers")
+        self.assertContains(bar, "Lasts")
         self.assertNotContains(bar, "hx-trigger")
-        self.assertContains(self.client.get(self.url("loads:survey")), "Cabinet covers")
+        self.assertContains(self.client.get(self.url("loads:survey")), "Lasts")
 
 
 @override_settings(DEBUG=False)

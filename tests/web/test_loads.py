@@ -22,7 +22,9 @@ class LoadFormTest(SiteTest):
     def test_a_label_alone_gives_a_profile(self):
         answer = self.post()
         load = self.job.loads.get()
-        self.assertRedirects(answer, self.url("supplies:add"))
+        page = self.url("loads:load", load.pk)
+        self.assertRedirects(answer, page)
+        self.assertContains(self.client.get(page), "Add the battery")
         self.assertEqual(load.readings.get().data, {"watts": 2200.0})
         make_supply(self.job)
         second = self.post(name="Second kettle")
@@ -56,7 +58,7 @@ class LoadFormTest(SiteTest):
             ({"label_watts": "1 GW"}, "more than this can be"),
             ({"label_watts": "nan"}, "not a quantity"),
             ({"name": "x" * 10_000}, "at most 80 characters"),
-            ({"name": ""}, "required"),
+            ({"name": ""}, "Give it a name"),
             ({"name": "\x00"}, "Null characters"),
             ({"kind": "perpetual"}, "valid choice"),
             ({"hours_per_day": "25 h"}, "more than this can be"),
@@ -194,7 +196,7 @@ class ReadingTest(SiteTest):
             ("spot", {"state": "x" * 500, "watts": "1"}, "at most 40"),
             ("energy", {"wh": "710 W", "hours": "2"}, "this field wants an amount"),
             ("energy", {"wh": "710", "hours": "4 kWh"}, "wants a length of time"),
-            ("energy", {"wh": "5000 kWh", "hours": "1"}, "check both"),
+            ("energy", {"wh": "5000 kWh", "hours": "1"}, "or 5000 Wh?"),
             ("tally", {"edges": "on 0:00\non 5:00\noff 6:00"}, "take turns"),
             ("tally", {"edges": "sometimes"}, "oment 1"),
             ("task", {"wh": "3 kWh", "before": "4 kWh"}, "not above the counter before"),

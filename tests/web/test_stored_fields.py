@@ -53,6 +53,7 @@ OTHERS = {
     "Reading.type": "label", "Reading.data": {"watts": 130.0}, "Load.cord_size": "4 mm2",
     "SupplyTest.type": "efficiency", "SupplyTest.data": {"watts": 19.0, "hours": 8.0},
     "Plan.inverter_off": [["23:00", "05:00"]],
+    "Load.usual_use": {"always": True},
     "PlanEntry.windows": [], "PlanEntry.moments": ["19:30", "20:30"],
     "PlanEntry.steps": [{"watts": 700.0, "minutes": 5.0}], "PlanEntry.flexible": [["18:00", "23:00"]],
     "PlanEntry.charge": {"wall_wh": 80.0, "watts": 60.0},

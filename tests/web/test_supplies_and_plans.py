@@ -181,9 +181,9 @@ class PlanTest(SiteTest):
         self.assertEqual(len(answer_of(self.job.plans.get()).outcome.plan.loads), 1)
 
     def test_a_bad_use_is_said_and_kept(self):
-        answer_ = self.use(self.lamp, taken_in="on", use="evenings", count="1")
-        self.assertContains(answer_, "is not a span such as 18:00–22:30", status_code=422)
-        self.assertContains(answer_, 'value="evenings"', status_code=422)
+        answer_ = self.use(self.lamp, taken_in="on", use="mostly", count="1")
+        self.assertContains(answer_, "How often? Such as “twice a day, 3 minutes”", status_code=422)
+        self.assertContains(answer_, 'value="mostly"', status_code=422)
         self.assertFalse(PlanEntry.objects.exists())
 
     def test_hours_a_day_stand_in_for_times_and_are_said(self):

@@ -414,7 +414,7 @@ class PastRunTest(TrialTest):
 
     def test_refusals_keep_what_was_typed(self):
         for log, data, said in (
-            ("", {}, "is empty"),
+            ("", {}, "Is empty: a row for each look"),
             ("1:00; 130", {}, "no charge in percent"),
             ("1:00; 90\nsoon; 80", {}, "Row 2"),
             ("1:00; 90", {"ended_h": "0.5 h"}, "goes on to"),

@@ -34,6 +34,11 @@ class FoldedMixin(forms.BaseForm):
             return []
         return [field for field in self.visible_fields() if field.name not in self.main]
 
+    @property
+    def fold_open(self) -> bool:
+        """Whether something in the fold was refused."""
+        return any(field.errors for field in self.more_fields())
+
 
 class OnceMixin(FoldedMixin):
     """Adds the hidden ``client_key`` (new records) and ``version`` (existing ones)."""

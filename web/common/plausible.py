@@ -8,7 +8,7 @@ from typing import Any
 
 from django import forms
 
-from needle.quantity import with_unit
+from needle.quantity import as_read, with_unit
 from web.common.fields import QuantityField
 
 #: How many times outside of what is usual a number must lie to be asked about.
@@ -92,7 +92,7 @@ def _comma_question(text: str, unit: str) -> Question | None:
 
 def _question(value: float, unit: str, least: float, most: float) -> Question:
     """Whether a number or its thousandfold is meant; or, where neither is usual, whether it is."""
-    typed, larger = with_unit(value, unit), _THOUSANDFOLD.get(unit)
+    typed, larger = as_read(value, unit), _THOUSANDFOLD.get(unit)
     other = ""
     if larger and value < least and least / FAR <= 1000 * value <= most * FAR:
         other = f"{value:.6g} {larger}"
@@ -101,5 +101,5 @@ def _question(value: float, unit: str, least: float, most: float) -> Question:
     as_typed = f"{value:.10g} {unit}"
     if other:
         return Question(f"{typed}, or {other}?", ((as_typed, typed), (other, other)))
-    usual = f"{with_unit(least, unit)} to {with_unit(most, unit)}"
+    usual = f"{with_unit(least, unit, 2)} to {with_unit(most, unit, 2)}"
     return Question(f"{typed}? Usual is {usual}.", ((as_typed, f"Yes, {typed}"),))

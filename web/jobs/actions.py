@@ -55,6 +55,13 @@ def save_change(job: Job, record: Record, label: str) -> None:
         _remember(job, record, _as_it_was(before), label)
 
 
+def job_grew(job: Job) -> None:
+    """Let models add what a job wants once it has all that they need, such as a first plan."""
+    for model in apps.get_models():
+        if hasattr(model, "job_grew"):
+            model.job_grew(job)
+
+
 @contextmanager
 def as_one(job: Job, label: str) -> Iterator[None]:
     """Several changes that are stored, named and undone as one."""

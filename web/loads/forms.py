@@ -160,6 +160,8 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.add_error(field, "Choose what it is.")
         if not cleaned.get("name") and appliance is not None:
             cleaned["name"] = self._free_name(appliance.short)
+        elif not cleaned.get("name") and "name" not in self.errors:
+            self.add_error("name", "Give it a name.")
 
     def _free_name(self, short: str) -> str:
         """What an appliance is called, with a number where the job has one already."""
@@ -231,7 +233,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
     #: What stands under "more": a form shows at most six fields before it.
     aside: ClassVar[tuple[str, ...]] = (
         "setting", "read_at", "note", "photo", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
-        "proven", "efficiency", "counted",
+        "proven", "efficiency", "counted", "pieces",
     )  # fmt: skip
 
     def __init__(

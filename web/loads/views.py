@@ -16,6 +16,7 @@ from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.drawing.ladder import ladder_scale
 from web.jobs.access import of_job
+from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads import actions, survey
@@ -51,7 +52,10 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
     form = LoadForm(request.POST or None, instance=Load(job=job), initial=typed)
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
-        load = actions.add_load(form.instance, form.label(), key_of(request.GET.get("plan", "")))
+        with as_one(job, f"Added {form.instance.name}"):
+            plan = key_of(request.GET.get("plan", ""))
+            load = actions.add_load(form.instance, form.label(), plan)
+            job_grew(job)
         announce_change(request, job)
         return redirect("loads:load", job.pk, load.pk)
     status = 422 if form.is_bound else 200

@@ -37,6 +37,8 @@ def use_load(entry: PlanEntry) -> None:
             entry.plan = save_plan(entry.plan)
         words = entry.load.name if entry.taken_in else f"{entry.load.name}, left out"
         if entry.pk is None:
+            entry = _known_entry(entry)
+        if entry.pk is None:
             # One that an undo had taken out makes room for the new one.
             PlanEntry.objects.filter(plan=entry.plan, load=entry.load).exclude(
                 removed_at=None
@@ -44,6 +46,15 @@ def use_load(entry: PlanEntry) -> None:
             save_new(entry.plan.job, entry, f"Set the use of {words}")
         else:
             save_change(entry.plan.job, entry, f"Changed the use of {words}")
+
+
+def _known_entry(entry: PlanEntry) -> PlanEntry:
+    """The entry over that which another form made meanwhile: a load has one in a plan."""
+    known = PlanEntry.objects.live().filter(plan=entry.plan, load=entry.load).first()
+    if known is not None and known.client_key != entry.client_key:
+        entry.pk, entry.version, entry.client_key = known.pk, known.version, known.client_key
+        entry._state.adding = False
+    return entry
 
 
 def save_source(source: PlanSource) -> None:

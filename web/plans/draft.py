@@ -141,7 +141,9 @@ def _use(
     plan: Plan, load: Load, entry: PlanEntry, profile: Profile | None
 ) -> tuple[dict[str, Any] | None, str]:
     """When a load is in use (None: nobody knows), and what had to be assumed about it."""
-    if entry.use or entry.always:
+    if entry.always:
+        return {}, ""
+    if entry.use:
         return entry.use, ""
     if profile is None or load.usual_use.get("always"):
         return {}, ""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from datetime import UTC, datetime
 from typing import Any
 
@@ -70,6 +71,20 @@ class Plan(Record):
     def clean(self) -> None:
         with refused_by_core():
             parse_windows(self.inverter_off, "inverter_off", UTC)
+
+    @classmethod
+    def default_of(cls, job: Job) -> Plan:
+        """The plan that stands in until a job has one; the same however often it is stored."""
+        key = uuid.uuid5(uuid.NAMESPACE_OID, f"first plan of job {job.pk}")
+        return cls(job=job, name="Outage", is_current=True, client_key=key)
+
+    @classmethod
+    def job_grew(cls, job: Job) -> None:
+        """Store a job's first plan once it has a load and a supply."""
+        parts = (job.plans, job.loads, job.supplies)
+        has_plan, *has_all = (part.live().exists() for part in parts)
+        if not has_plan and all(has_all):
+            save_new(job, cls.default_of(job), "Added the plan Outage")
 
     @classmethod
     def load_came(cls, load: Load, plan: int | None) -> None:

@@ -72,7 +72,7 @@ def current_plan(job: Job) -> Plan:
     """The plan that the answer bar speaks of; an unsaved one where the job has none yet."""
     plans = list(job.plans.live().select_related("supply"))
     current = next((plan for plan in plans if plan.is_current), plans[0] if plans else None)
-    return current or Plan(job=job, name="Outage", is_current=True)
+    return current or Plan.default_of(job)
 
 
 def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False) -> Answer:

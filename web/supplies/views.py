@@ -12,6 +12,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from web.common.forms import client_key
 from web.jobs.access import of_job
+from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.supplies import actions
@@ -57,7 +58,9 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
     form = SupplyForm(request.POST or None, instance=Supply(job=job))
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
-        actions.add_supply(form.instance)
+        with as_one(job, f"Added {form.instance.name}"):
+            actions.add_supply(form.instance)
+            job_grew(job)
         announce_change(request, job)
         return redirect("plans:current", job.pk)
     status = 422 if form.is_bound else 200

@@ -1,0 +1,73 @@
+"""A load that is too large is named, hours and advice are those of a householder's plan."""
+
+import unittest
+
+from needle.plan.suggestions import suggestions
+from needle.plan.verdict import verdict_of
+from tests.core.test_verdict import outcome_of
+
+FRIDGE = {"name": "Fridge", "kind": "compressor-fixed", "running_w": 92, "duty": 0.36}
+ROUTER = {"name": "Router", "running_w": 12}
+KETTLE = {"name": "Kettle", "running_w": 2200, "kind": "resistive-heat",
+          "steps": [{"watts": 2200, "minutes": 3}], "use": {"tasks": ["19:00", "07:00"]}}  # fmt: skip
+
+
+def household(*loads, **changes):
+    return outcome_of([FRIDGE, ROUTER, *loads], 1000, **changes)
+
+
+class CulpritTest(unittest.TestCase):
+    def test_it_alone_is_named_with_what_it_needs(self):
+        (culprit,) = verdict_of(household(KETTLE)).culprits
+        self.assertEqual((culprit.load, culprit.why, culprit.alone), ("Kettle", "overload", True))
+        self.assertEqual((culprit.needs, culprit.limit, culprit.unit), (2200, 1000, "W"))
+
+    def test_hours_and_chances_are_those_of_all_the_rest(self):
+        with_kettle, without = household(KETTLE, needed_hours=12), household(needed_hours=12)
+        self.assertEqual(with_kettle.runtime, without.runtime)
+        verdict = verdict_of(with_kettle)
+        self.assertEqual((verdict.chance, verdict.chance_without), (0.0, without.chance))
+
+    def test_the_others_start(self):
+        starts = {start.load: start.verdict.verdict for start in household(KETTLE).starts}
+        self.assertEqual(starts, {"Fridge": "holds", "Router": "holds", "Kettle": "trips"})
+
+    def test_one_that_joins_others_is_named_with_their_sum(self):
+        heaters = [
+            {"name": name, "running_w": 600, "use": {"between": [[begin, "22:00"]]}}
+            for name, begin in (("First", "18:30"), ("Second", "19:30"))
+        ]
+        (culprit,) = verdict_of(household(*heaters)).culprits
+        self.assertEqual((culprit.load, culprit.alone), ("Second", False))
+        self.assertGreater(culprit.needs, 1200)
+
+    def test_a_start_is_told_by_the_rating(self):
+        motor = {"name": "Pump", "running_w": 300, "start_va": 9000}
+        (culprit,) = verdict_of(household(motor, inverter={"surge_va": 2000})).culprits
+        self.assertEqual((culprit.why, culprit.needs, culprit.limit), ("start", 9000, 2000))
+
+
+class HelpTest(unittest.TestCase):
+    def first(self, *loads, **changes):
+        return suggestions(household(*loads, **changes))[0]
+
+    def test_the_first_help_removes_what_fails_first(self):
+        first = self.first(KETTLE)
+        self.assertEqual(
+            (first.change.kind, first.load, first.mends), ("leave_off", "Kettle", True)
+        )
+
+    def test_a_must_and_what_the_plan_is_for_are_never_left_off(self):
+        for kept in ({"priority": "must"}, {"purpose": True}):
+            loads = {help_.load for help_ in suggestions(household({**KETTLE, **kept}))}
+            self.assertNotIn("Kettle", loads)
+
+    def test_refrigeration_keeps_its_contents_unless_somebody_says_no(self):
+        outcome = household(KETTLE)
+        self.assertNotIn("Fridge", {help_.load for help_ in suggestions(outcome)})
+        may_warm_up = outcome_of([{**FRIDGE, "cares": ""}, ROUTER, KETTLE], 1000)
+        self.assertIn("Fridge", {help_.load for help_ in suggestions(may_warm_up)})
+
+    def test_what_is_only_nice_to_have_is_no_trouble(self):
+        first = self.first({**KETTLE, "priority": "nice"})
+        self.assertEqual((first.load, first.mends), ("Router", False))

@@ -1,0 +1,173 @@
+"""What a householder enters at the door reaches the answer, and odd numbers are asked about."""
+
+from html import unescape
+
+from tests.web.base import SiteTest, make_load, make_supply
+from web.jobs.models import Job
+from web.loads.models import Load
+from web.plans.actions import use_load
+from web.plans.models import Plan, PlanEntry
+from web.plans.outcomes import answer_of, current_plan
+
+
+class DoorTest(SiteTest):
+    def add(self, appliance, **data):
+        return self.client.post(self.url("loads:add"), {
+            "appliance": appliance, "priority": "should", "cord_material": "copper", **data,
+        })  # fmt: skip
+
+    def load(self):
+        return self.job.loads.latest("pk")
+
+
+class ApplianceTest(DoorTest):
+    def test_a_household_name_is_a_kind_and_a_name(self):
+        self.add("fridge", label_watts="120 W")
+        self.add("fridge", label_watts="90 W")
+        self.assertEqual(
+            list(self.job.loads.values_list("name", "kind")),
+            [("Fridge", "compressor-fixed"), ("Fridge 2", "compressor-fixed")],
+        )
+        self.assertEqual(self.load().safety_class, "store")
+        self.add("bedside", name="Breathing machine", label_watts="90 W")
+        self.assertEqual(self.load().safety_class, "life")
+        self.add("air-conditioner", label_watts="900 W")
+        self.assertEqual(self.load().safety_class, "")
+
+    def test_one_tick_says_that_contents_may_warm_up(self):
+        self.add("fridge", label_watts="120 W", cares="none")
+        self.assertEqual(self.load().safety_class, "")
+
+    def test_something_else_asks_for_its_kind(self):
+        refused = self.add("other", name="Thing")
+        self.assertContains(refused, "Choose what it is.", status_code=422)
+        self.add("other", name="Thing", kind="pump")
+        self.assertEqual(self.load().kind, "pump")
+
+    def test_the_first_load_and_supply_make_the_plan_that_all_pages_speak_of(self):
+        self.add("fridge", label_watts="120 W")
+        self.assertFalse(self.job.plans.exists())
+        self.client.post(self.url("supplies:add"), {
+            "name": "Battery", "chemistry": "lfp", "nominal_wh": "1kWh battery",
+            "continuous_w": "1000 W inverter", "waveform": "sine",
+        })  # fmt: skip
+        plan = self.job.plans.get()
+        self.assertEqual(
+            (plan, self.job.supplies.get().continuous_w), (current_plan(self.job), 1000)
+        )
+        self.assertContains(self.client.get(self.url("plans:current")), "Try it for real")
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertFalse(self.job.plans.live().exists() or self.job.supplies.live().exists())
+
+
+class UsualUseTest(DoorTest):
+    def setUp(self):
+        super().setUp()
+        make_load(self.job, "Fridge")
+        self.supply = make_supply(self.job)
+
+    def used(self):
+        return next(
+            used for used in answer_of(current_plan(self.job)).used if used.name != "Fridge"
+        )
+
+    def test_so_many_times_for_so_long_is_a_task_of_that_energy(self):
+        self.add("kettle", label_watts="2200 W", often="twice a day, 3 minutes")
+        used = self.used()
+        self.assertEqual(used.use, {"tasks": ["11:00", "17:00"]})
+        self.assertEqual([step["minutes"] for step in used.steps], [3.0])
+        outcome = answer_of(current_plan(self.job)).outcome
+        # 2.14 kW for 3 min, at 11:00 only before the battery is empty or twice in its 24 h.
+        wh = outcome.plan.loads[1].task_wh
+        self.assertAlmostEqual(wh, used.profile.running_w.value / 20, delta=0.1)
+        self.assertAlmostEqual(used.profile.wh_per_day.value, 2 * wh, delta=1)
+
+    def test_evenings_are_the_plan_s_hours_until_it_says_otherwise(self):
+        self.add("lamp", label_watts="9 W", often="in the evening")
+        self.assertEqual(self.used().use, {"between": [["18:00", "23:00"]]})
+        plan, lamp = current_plan(self.job), self.load()
+        prefix = f"load{lamp.pk}"
+        for text, use in (("always", {}), ("19:00 4 min", {"tasks": ["19:00"]}),
+                          ("", {"between": [["18:00", "23:00"]]})):  # fmt: skip
+            entry = PlanEntry.objects.filter(load=lamp).first()
+            data = {f"{prefix}-taken_in": "on", f"{prefix}-count": "1", f"{prefix}-use": text,
+                    f"{prefix}-version": entry.version if entry else ""}  # fmt: skip
+            self.client.post(self.url("plans:use-load", plan.pk or 0, lamp.pk), data)
+            plan = current_plan(self.job)
+            self.assertEqual(self.used().use, use, text)
+
+    def test_how_long_is_asked_where_only_how_often_is_said(self):
+        refused = self.add("kettle", label_watts="2200 W", often="twice a day")
+        self.assertContains(refused, "How long each time?", status_code=422)
+        self.assertContains(refused, 'value="twice a day"', status_code=422)
+
+    def test_two_forms_at_once_make_one_plan_and_one_entry(self):
+        self.add("lamp", label_watts="9 W")
+        Plan.objects.all().delete()
+        job = Job.objects.get(pk=self.job.pk)
+        # Both were read before either was stored.
+        entries = [
+            PlanEntry(plan=current_plan(job), load=self.load(), windows=[["18:00", end]])
+            for end in ("22:00", "23:00")
+        ]
+        for entry in entries:
+            use_load(entry)
+        self.assertEqual(Plan.objects.filter(job=self.job).count(), 1)
+        self.assertEqual(PlanEntry.objects.get().windows, [["18:00", "23:00"]])
+
+
+class OddNumberTest(DoorTest):
+    def setUp(self):
+        super().setUp()
+        self.fridge = make_load(self.job, "Fridge")
+
+    def post(self, **data):
+        url = self.url("loads:add-reading", self.fridge.pk, "energy")
+        return self.client.post(url, {"hours": "24", "instrument": "plug", **data})
+
+    def test_it_is_asked_about_with_two_answers_and_nothing_is_kept(self):
+        asked = unescape(self.post(wh="0.8").content.decode())
+        self.assertIn("0.8\u00a0Wh, or 0.8 kWh?", asked)
+        self.assertIn('name="sure" value="wh=0.8 Wh"', asked)
+        self.assertEqual(self.fridge.readings.count(), 1)
+        self.post(wh="0.8", sure="wh=0.8 kWh")
+        self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 800.0)
+
+    def test_who_means_it_is_believed(self):
+        self.post(wh="0.8", sure="wh=0.8 Wh")
+        self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 0.8)
+
+    def test_a_bare_number_is_in_what_the_meter_shows(self):
+        self.post(wh="0.8", counter_unit="kWh")
+        self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 800.0)
+
+    def test_a_counter_that_stood_still_is_not_asked_about(self):
+        self.assertEqual(self.post(wh="0").status_code, 302)
+
+    def test_a_comma_is_asked_about(self):
+        url = self.url("loads:add-reading", self.fridge.pk, "label")
+        asked = self.client.post(url, {"watts": "1,000 W"}).content.decode()
+        self.assertIn('value="watts=1000 W"', asked)
+        self.assertIn('value="watts=1.000 W"', asked)
+
+    def test_a_battery_of_one_is_a_kilowatt_hour(self):
+        data = {"name": "Battery", "chemistry": "lfp", "nominal_wh": "1", "waveform": "sine"}
+        asked = unescape(self.client.post(self.url("supplies:add"), data).content.decode())
+        self.assertIn("1\u00a0Wh, or 1 kWh?", asked)
+        self.assertFalse(self.job.supplies.exists())
+
+    def test_what_is_typed_comes_along_to_another_kind_of_reading(self):
+        url = self.url("loads:add-reading", self.fridge.pk, "short-run")
+        form = self.client.get(url, {"watts": "92", "note": "mine"}, HTTP_HX_REQUEST="true")
+        self.assertContains(form, 'value="92"')
+        self.assertContains(form, "mine")
+
+
+class ListTest(SiteTest):
+    def test_what_a_load_is_named_is_escaped_everywhere(self):
+        load = make_load(self.job, "<b>Kettle</b>", 5000.0, kind="resistive-heat")
+        make_load(self.job, "Lamp", 5.0, kind="led")
+        make_supply(self.job)
+        for name, args in (("loads:load", [load.pk]), ("plans:current", []), ("sheets:sheet", [])):
+            self.assertNotContains(self.client.get(self.url(name, *args)), "<b>Kettle")
+        self.assertEqual(Load.objects.count(), 2)
