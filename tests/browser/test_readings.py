@@ -25,7 +25,7 @@ class ReadingsPathTest(BrowserTest):
         form.get_by_text("Photo, setting").click()
         form.get_by_label("Photo").set_input_files(photo())
         form.get_by_role("button", name="Keep this reading").click()
-        picture = page.get_by_role("img", name="Photo of this spot reading")
+        picture = page.get_by_role("img", name="Photo: ")
         expect(picture).to_be_visible()
         # It is shown from its own address, drawn anew.
         self.assertTrue(picture.evaluate("image => image.decode().then(() => image.naturalWidth)"))
@@ -33,12 +33,12 @@ class ReadingsPathTest(BrowserTest):
     def test_the_fields_of_a_kind_come_with_it(self):
         page = self.signed_in()
         self.go(page, "loads:add")
-        page.get_by_label("Name").fill("Hall lamp")
-        page.get_by_label("Kind").select_option("led")
+        page.get_by_label("What do you call it?").fill("Hall lamp")
+        page.get_by_label("What is it?").select_option("lamp")
         page.get_by_text("More about it").click()
         expect(page.get_by_label("Never defrosts")).to_have_count(0)
-        expect(page.get_by_label("Name")).to_have_value("Hall lamp")
-        page.get_by_label("Kind").select_option("compressor-fixed")
+        expect(page.get_by_label("What do you call it?")).to_have_value("Hall lamp")
+        page.get_by_label("What is it?").select_option("fridge")
         expect(page.get_by_label("Never defrosts")).to_have_count(1)
 
     def test_fahrenheit_and_twelve_hours(self):

@@ -69,6 +69,7 @@ class ComparePathTest(BrowserTest):
     def test_settings_side_by_side_with_another_reference(self):
         page = self.signed_in()
         self.go(page, "loads:load", self.clinic().loads.get(name="Recovery heat mat").pk)
+        page.get_by_role("button", name="Tools").click()
         page.get_by_role("link", name="Compare").click()
         table = page.get_by_role("group", name="Figures side by side")
         expect(table).to_contain_text("Recovery heat mat, low")

@@ -32,10 +32,10 @@ class TypingTest(BrowserTest):
     def test_a_kind_that_is_chosen_leaves_what_is_typed_meanwhile(self):
         page = self.slowed()
         self.go(page, "loads:add")
-        page.get_by_label("Name").fill("Cold store")
+        page.get_by_label("What do you call it?").fill("Cold store")
         page.get_by_text("More about it").click()
         expect(page.get_by_label("Litres")).to_be_visible()
-        page.get_by_label("Kind").select_option("compressor-variable")
+        page.get_by_label("What is it?").select_option("air-conditioner")
         self.type(page, "Litres", "140")
         page.get_by_label("Runs on DC").check()
         self.settled(page)

@@ -52,7 +52,8 @@ def _known_entry(entry: PlanEntry) -> PlanEntry:
     """The entry over that which another form made meanwhile: a load has one in a plan."""
     known = PlanEntry.objects.live().filter(plan=entry.plan, load=entry.load).first()
     if known is not None and known.client_key != entry.client_key:
-        entry.pk, entry.version, entry.client_key = known.pk, known.version, known.client_key
+        for name in ("pk", "version", "client_key", "created_at"):
+            setattr(entry, name, getattr(known, name))
         entry._state.adding = False
     return entry
 
