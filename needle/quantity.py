@@ -310,7 +310,10 @@ def _parse_in(written: str, unit: str) -> float:
         return number
     resolved = _unit(unit_text, dimension)
     if resolved is None:
-        raise QuantityError(f"“{unit_text}” is not a unit that this tool knows.")
+        raise QuantityError(
+            f"“{unit_text[:40]}” is not a unit: write just the number and its unit, such as "
+            f"{_example(unit)}."
+        )
     source, source_dimension = resolved
     if source_dimension != dimension:
         raise QuantityError(_mismatch(written, unit, source_dimension, dimension))

@@ -20,6 +20,10 @@ from needle.quantity import hours_text
 OLD = timedelta(days=365)
 
 
+#: A counter is left on for no longer than this only to settle its last digit, h.
+LONGEST_COUNT_H = 30 * 24.0
+
+
 @dataclass(frozen=True)
 class Advice:
     """One measurement worth making.
@@ -73,11 +77,14 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
         what = "The counter has not moved yet"
         advice.append(Advice(what, words, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"]))
     elif runs and count_error(total_wh, step) > 0.05:
-        more = hours_to_settle_count(mean.value, step) - total_h
+        more = min(LONGEST_COUNT_H, hours_to_settle_count(mean.value, step) - total_h)
+        how = f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %"
+        if more == LONGEST_COUNT_H:
+            how = "use a meter whose counter shows finer digits"
         advice.append(
             Advice(
                 f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
-                f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %",
+                how,
                 more * 60,
                 "mean",
                 DEFAULT_SPREAD["B"],
@@ -88,9 +95,9 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
         more = max(0.5, need - total_h)
         already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
         words = {
-            "B": "The mean is metered, but short",
-            "C": "The mean rests on a label",
-            "D": "The mean is a guess",
+            "B": "The average was metered, but not for long",
+            "C": "The average rests on a label",
+            "D": "Average use is only a guess",
         }[mean.grade]
         advice.append(
             Advice(words, f"leave {_counter(evidence)} on{already}", more * 60, "mean", after)

@@ -98,6 +98,9 @@ PARTS = (
 WANDER_SPREAD, BLIND_WANDER, FORGETS_H = 0.05, 0.15, 7.0
 #: How far a new leg's level may differ from the last one's (logarithm), usually and far off.
 LEG_SPREAD, FAR_OFF_LEG = 0.4, 1.0
+#: A draw of a thousand times what the plan says, or a thousandth, is none that a house makes: what
+#: contradictory check-ins would drive beyond stays there (logarithm).
+MOST_OFF = 7.0
 #: Logarithm of a bar's length over another's, one sd; of the last one, its middle.
 BAR_SPREAD, LAST_BAR = 0.4, -0.25
 
@@ -179,13 +182,14 @@ class Particles:
     @property
     def level(self) -> np.ndarray:
         """What is drawn now over what each one's draw of the plan says."""
-        off = self.state[LEVEL] - self.expected.log_level[self.rows]
-        return np.asarray(np.exp(off + self.state[WANDER]))
+        off = self.state[LEVEL] - self.expected.log_level[self.rows] + self.state[WANDER]
+        return np.asarray(np.exp(np.clip(off, -MOST_OFF, MOST_OFF)))
 
     @property
     def sun(self) -> np.ndarray:
         """What the sources give over what each one's draw of the plan says."""
-        return np.asarray(np.exp(self.state[SUN] - self.expected.log_sun[self.rows]))
+        off = self.state[SUN] - self.expected.log_sun[self.rows]
+        return np.asarray(np.exp(np.clip(off, -MOST_OFF, MOST_OFF)))
 
     def counted(self, place: str) -> np.ndarray:
         """Wh counted so far at a place: the battery, AC or an output."""

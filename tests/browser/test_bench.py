@@ -28,7 +28,7 @@ class LiveTest(BrowserTest):
         before = clock.inner_text()
         expect(clock).not_to_have_text(before)
         page.keyboard.press(" ")
-        expect(page.locator("#messages")).to_contain_text("Kept: watts now")
+        expect(page.locator("#messages")).to_contain_text("watts now saved")
         page.keyboard.press("x")
         expect(clock).to_contain_text("1 moments")
         page.keyboard.press("z")
@@ -62,7 +62,7 @@ class LiveTest(BrowserTest):
         page.get_by_role("button", name="600×").click()
         expect(page.locator(".bench-strip-head")).to_contain_text("600×")
         page.keyboard.press(" ")
-        expect(page.locator("#messages")).to_contain_text("Kept: watts now")
+        expect(page.locator("#messages")).to_contain_text("watts now saved")
         session.refresh_from_db()
         self.assertEqual(session.speed, 600)
 
@@ -70,7 +70,7 @@ class LiveTest(BrowserTest):
         page = self.signed_in()
         self.open_session(page, clock_s=200_000.0, reset_s=0.0)
         page.keyboard.press("e")
-        expect(page.locator("#messages")).to_contain_text("Kept: kWh over time")
+        expect(page.locator("#messages")).to_contain_text("kWh over time saved")
         page.wait_for_timeout(1200)
         needle = page.locator("#answer-bar .needle")
         degrees = needle.get_attribute("data-degrees")
@@ -93,7 +93,7 @@ class LiveTest(BrowserTest):
         self.assertLessEqual(box["y"] + box["height"], PHONE["height"])
         self.assertGreaterEqual(box["height"], 44)
         button.tap()
-        expect(page.locator("#messages")).to_contain_text("Kept: watts now")
+        expect(page.locator("#messages")).to_contain_text("watts now saved")
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth - innerWidth"), 0)
 
 

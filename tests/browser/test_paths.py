@@ -145,7 +145,7 @@ class ReadingTest(BrowserTest):
         expect(page.locator(".answer-next")).not_to_have_text(detail)
         self.assertLess(self.width_h(), before)
         self.assertTrue(page.evaluate("window.samePage"))
-        expect(page.locator("#messages")).to_contain_text("Kept: kWh over time")
+        expect(page.locator("#messages")).to_contain_text("kWh over time saved")
         page.locator("#messages").get_by_role("button", name="Undo").click()
         expect(page.locator(".answer-next")).to_have_text(detail)
 

@@ -75,7 +75,7 @@ class DocumentTest(DayPlanTest):
         self.autoclave.readings.filter(type="task").delete()
         answer = answer_of(self.plan)
         used = next(used_load for used_load in answer.used if used_load.name == "Autoclave")
-        self.assertIn("how long one use takes is not known", used.assumed)
+        self.assertIn("we do not know how long one use takes", used.assumed)
         self.assertFalse(used.counted)
 
     def test_charges_and_steps_of_ones_own(self):
@@ -489,8 +489,8 @@ class PageTest(DayPlanTest):
 
     def test_sizes(self):
         page = self.page(name="plans:sizes")
-        self.assertContains(page, "Battery at 90\u00a0% odds")
-        self.assertContains(page, "By twice the mean")
+        self.assertContains(page, "to be 90\u00a0% sure")
+        self.assertContains(page, "By twice the average")
         self.assertContains(page, "Inverter, just enough")
         self.assertContains(page, "How many more by then")
 

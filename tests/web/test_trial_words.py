@@ -32,12 +32,12 @@ class WordsTest(SiteTest):
 
     def test_as_foretold(self):
         self.seen((6, 76), (10, 60))
-        self.assertIn("As foretold at the start", self.view().words)
+        self.assertIn("As predicted at the start", self.view().words)
 
     def test_longer_because_it_draws_less(self):
         self.seen((6, 90), (12, 80))
         words = self.view().words
-        self.assertIn("longer than foretold at the start", words)
+        self.assertIn("longer than predicted at the start", words)
         self.assertIn("less", words)
 
     def test_without_expectation_nothing_is_held_against_it(self):

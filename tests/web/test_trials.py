@@ -236,7 +236,7 @@ class CheckInTest(TrialTest):
         after = forecast(self.trial().to_core()).stop_h
         self.assertLess(after[1], before[1])
         self.assertLess(after[2] - after[0], before[2] - before[0])
-        self.assertContains(self.page(), "shorter than foretold")
+        self.assertContains(self.page(), "shorter than predicted")
 
     def test_the_last_values_stand_in_the_fields(self):
         self.check_in(3.0, bars="4", of="5", watts="66 W")
@@ -260,7 +260,7 @@ class CheckInTest(TrialTest):
             (3.0, {"bars": "6", "of": "5"}, "more than there are"),
             (3.0, {"bars": "3"}, "needed beside bars"),
             (-1.0, {"percent": "80"}, "before its start"),
-            (99.0, {"percent": "80"}, "lies ahead"),
+            (99.0, {"percent": "80"}, "in the future"),
             (3.0, {}, "at least one figure"),
             (3.0, {"watts": "7 Wh"}, "wants a rate"),
             (3.0, {"percent": "hot"}, "number"),
@@ -515,7 +515,7 @@ class EndTest(TrialTest):
 
     def test_an_end_that_cannot_be(self):
         for hour, said in ((-1.0, "before the trial began"), (7.0, "check-in after that"),
-                           (99.0, "lies ahead")):  # fmt: skip
+                           (99.0, "in the future")):  # fmt: skip
             with self.subTest(said=said):
                 self.assertContains(self.end("floor", hour), said, status_code=422)
         self.assertTrue(self.trial().running)

@@ -58,7 +58,7 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
             for reading in load.readings.live():
                 data = with_volts(reading.data, load.mains_v, copy.mains_v)
                 taken = _copied(reading, load=copy, data=data)
-                save_new(job, taken, f"Kept: {reading.get_type_display()} of {copy.name}")
+                save_new(job, taken, f"{copy.name}: {reading.get_type_display()} saved")
                 for photo in reading.photos.live():
                     save_new(job, _copied(photo, reading=taken), f"Kept a photo of {copy.name}")
             copies.append(copy)
@@ -134,7 +134,7 @@ def add_reading(
         load=load, type=type, data=data, read_at=read_at, note=note,
         client_key=client_key or uuid.uuid4(),
     )  # fmt: skip
-    label = f"Kept: {reading.get_type_display()} of {load.name}"
+    label = f"{load.name}: {reading.get_type_display()} saved"
     if picture is None:
         return save_new(load.job, reading, label)[0]
     with as_one(load.job, label):

@@ -98,8 +98,8 @@ class Load(Record):
         help_text="On 120/240 V mains: its volts where a reading has none.",
     )  # fmt: skip
     never_rarer = models.BooleanField(
-        "never defrosts", default=False,
-        help_text="No defrost or other rare state: six quiet hours then speak for the day.",
+        "it never defrosts", default=False,
+        help_text="Six hours of measuring are then enough; for refrigeration only.",
     )  # fmt: skip
     litres = models.FloatField(
         null=True, blank=True, help_text="Of a box: compared per litre.",

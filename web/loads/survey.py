@@ -201,6 +201,7 @@ class LoadCosts:
     costs: Costs
     measured_kwh_year: Estimate | None
     label_kwh_year: float | None
+    has_reading: bool
 
 
 def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
@@ -219,7 +220,8 @@ def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
     if label is None and (price is None or not costs_something):
         return None
     measured = day.scaled(DAYS_PER_YEAR / 1000) if day is not None else None
-    return LoadCosts(costs_of(profile, price or 0.0), measured, label)
+    has_reading = any(reading.type != "label" for reading in load.known_readings())
+    return LoadCosts(costs_of(profile, price or 0.0), measured, label, has_reading)
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,7 @@ SPANS = (3.0, 6.0, 12.0, 24.0, 36.0, 48.0, 72.0, 96.0, 168.0, MOST_HOURS)
 #: Hours shown at first on narrow paper, h.
 NARROW_SPAN_H = 12.0
 #: What stands under the drawings, one at a time.
-PARTS = {"loads": "Loads", "sources": "Sources", "sizes": "How large", "numbers": "Numbers"}
+PARTS = {"loads": "Loads", "sources": "Sources", "sizes": "What size?", "numbers": "Numbers"}
 
 
 @dataclass(frozen=True)

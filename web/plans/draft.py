@@ -24,6 +24,10 @@ from web.plans.used import UsedLoad
 from web.supplies.models import Output, StartTest, Supply
 
 
+#: Why a load that runs by tasks is not counted.
+LENGTH_NOT_KNOWN = "we do not know how long one use takes: add it, such as 19:00 4 min"
+
+
 @dataclass
 class Draft:
     """A plan and all that hangs on it; changing a draft stores nothing."""
@@ -110,7 +114,10 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     tasks = use is not None and "tasks" in use
     steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
     if tasks and not steps and entry.charge is None:
-        use, assumed = None, "how long one use takes is not known: give its steps, or keep a task"
+        use, assumed = (
+            None,
+            "we do not know how long one use takes: say it with its hours, such as 19:00 4 min",
+        )
     assumptions += [assumed] if assumed else []
     names = named_settings(load.to_core()) if not (entry.setting or load.setting) else []
     if profile is not None and len(names) > 1:

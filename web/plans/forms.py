@@ -59,7 +59,7 @@ class PlanForm(PercentMixin, RecordForm):
         label="Floor", most=95, required=False, help_text="Empty: as the supply has it."
     )
     odds = share_field(
-        label="Odds wanted", above=True, most=99, required=False,
+        label="How sure do you want to be?", above=True, most=99, required=False,
         help_text="How sure it must be that it lasts; empty: 90 %.",
     )  # fmt: skip
     rests = forms.CharField(
@@ -112,10 +112,10 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
 
     room_c = forms.FloatField(label="Room", min_value=-76, max_value=176, required=False)
     clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
-    start_charge = forms.FloatField(label="Start charge", min_value=1, max_value=100)
+    start_charge = forms.FloatField(label="Charge at the start", min_value=1, max_value=100)
     floor = forms.FloatField(label="Floor", min_value=0, max_value=95)
     needed_hours = forms.FloatField(label="Hours needed", min_value=0.1, max_value=MOST_HOURS)
-    odds = forms.FloatField(label="Odds wanted", min_value=1, max_value=99)
+    odds = forms.FloatField(label="How sure?", min_value=1, max_value=99)
 
     shares: ClassVar = ("clouds", "start_charge", "floor", "odds")
     #: Slider: least, most, step, unit.

@@ -295,7 +295,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
                 "at", f"The trial began {started:%a %d %b %H:%M}: this is before its start."
             )
         elif moment > timezone.now() and trial.simulated_seed is None:
-            self.add_error("at", "This lies ahead: a check-in is what was seen.")
+            self.add_error("at", "That time is in the future: enter only what you have seen.")
         if self.errors:
             return cleaned
         self._check_beside_others(trial, moment, data)
@@ -368,7 +368,7 @@ class EndForm(OnceMixin, _MomentMixin):
             at = timezone.localtime(last[0].at)
             self.add_error("ended_at", f"There is a check-in after that, at {at:%a %H:%M}.")
         elif moment > timezone.now() and self.trial.simulated_seed is None:
-            self.add_error("ended_at", "That lies ahead.")
+            self.add_error("ended_at", "That time is in the future.")
         cleaned["ended_at"] = moment
         ask_for_volts(self, self.trial, cleaned)
         if not self.errors:

@@ -253,11 +253,11 @@ def _because(prediction: Forecast, planned: Forecast | None) -> str:
         why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
     if abs(held) > 0.01:
         why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
-    reason = f": {' and '.join(why)} than was believed" if why else ""
+    reason = f": {' and '.join(why)} than was assumed" if why else ""
     if abs(off) < 0.02 * planned.stop_h[1]:
-        return f"As foretold at the start, {hours_text(planned.stop_h[1])}{reason}."
+        return f"As predicted at the start, {hours_text(planned.stop_h[1])}{reason}."
     word = "longer" if off > 0 else "shorter"
-    return f"{hours_text(abs(off))} {word} than foretold at the start{reason}."
+    return f"{hours_text(abs(off))} {word} than predicted at the start{reason}."
 
 
 def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
