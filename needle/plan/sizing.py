@@ -261,7 +261,7 @@ class Sustains:
     yes : bool
         It never stops, and ends its last whole day no lower than it began it.
     daily : list of (Wh drawn, Wh from sources)
-        Of each whole day of the likely run.
+        Of each whole day of the likely run before its first stop.
     days : float
         Until it is empty, likely; the plan's days where it is not.
     """
@@ -282,10 +282,11 @@ def sustains(outcome: Outcome) -> Sustains | None:
     days = int(plan.hours // 24)
     if not plan.sources or days < 1:
         return None
+    whole_days = days if outcome.capped else min(days, int(outcome.runtime[1] // 24))
     daily = [
         (float(outcome.drawn_w[24 * day : 24 * day + 24].sum()),
          float(outcome.sources_w[24 * day : 24 * day + 24].sum()))
-        for day in range(days)
+        for day in range(whole_days)
     ]  # fmt: skip
     charge = outcome.likely_charge
     last = 24 * 60 * days

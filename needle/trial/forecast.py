@@ -111,6 +111,10 @@ class Forecast:
         return low, mid, high
 
 
+#: A display that fell by no more than this so soon after the start says nothing yet, h and share.
+TOO_SOON_H, TOO_LITTLE = 0.25, 0.02
+
+
 def forecast(
     trial: Trial, seed: int = 1, draws: int | None = None, expected: Expected | None = None
 ) -> Forecast:
@@ -131,12 +135,14 @@ def forecast(
     DocumentError
         Nothing to go by: neither an expectation nor a check-in.
     """
-    telling = any(check_in.tells for check_in in trial.check_ins)
+    by_plan = trial.plan is not None or bool(trial.expected_w)
+    soon = [check_in for check_in in trial.check_ins if by_plan and _too_soon(check_in, trial)]
+    telling = any(check_in.tells for check_in in trial.check_ins if check_in not in soon)
     if not telling and trial.plan is None and not trial.expected_w and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
     expected = expected or expected_of(trial, draws, seed)
     if not telling and not trial.legs and trial.ended is None:
-        return _as_planned(trial, expected)
+        return _as_planned(trial, expected, soon)
     followed = Followed(trial, expected, seed)
     followed.take_in(trial.check_ins)
     if trial.ended is not None:
@@ -440,8 +446,21 @@ class Followed:
         return _range(np.exp(particles.state[LEVEL]), weight)
 
 
-def _as_planned(trial: Trial, expected: Expected) -> Forecast:
-    """The plan's own answer."""
+def _too_soon(check_in: CheckIn, trial: Trial) -> bool:
+    """Whether a look so soon after the start shows a full display and nothing else.
+
+    It says no more of the run than that it has begun.
+    """
+    shown = check_in.shown
+    told = replace(check_in, percent=None, bars=None, of=None)
+    return (
+        shown is not None and not told.tells and check_in.leg is None
+        and check_in.h < TOO_SOON_H and trial.start_charge - shown <= TOO_LITTLE
+    )  # fmt: skip
+
+
+def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) -> Forecast:
+    """The plan's own answer; ``soon`` are check-ins that came too soon to tell anything."""
     stop_h = _range(expected.stop_h)
     mean_w = _range(np.exp(expected.log_level))
     held_wh = _range(expected.battery.capacity_wh)
@@ -456,6 +475,13 @@ def _as_planned(trial: Trial, expected: Expected) -> Forecast:
         drawn_wh=(0.0, 0.0, 0.0), fall_per_h=(0.0, 0.0, 0.0), level=(1.0, 1.0, 1.0),
         used_wh=0.0, charge=(start, start, start), legs=[Leg(0.0, mean_w[1], "start")],
         state_of_health=None, held_wh=held_wh, ended_h=None, display_error_h=None, fan=fan,
+        ledger=tuple(
+            LedgerEntry(
+                f"check_ins[{check_in.number}]", False, "soon",
+                "too soon after the start to say anything; look again later",
+            )
+            for check_in in soon
+        ),
     )  # fmt: skip
 
 

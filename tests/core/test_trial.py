@@ -127,6 +127,15 @@ class PlannedTest(unittest.TestCase):
         self.assertEqual(prediction.stop_h, simulate(parse_plan(PLAN), 120).runtime)
         self.assertEqual((prediction.now_h, prediction.remaining_h), (0.0, prediction.stop_h))
 
+    def test_a_full_display_a_minute_after_the_start_says_nothing_yet(self):
+        document = {"plan": PLAN, "check_ins": [{"h": 1 / 60, "percent": 99}]}
+        prediction = forecast(parse_trial(document), draws=120)
+        self.assertEqual(prediction.stop_h, simulate(parse_plan(PLAN), 120).runtime)
+        (entry,) = prediction.ledger
+        self.assertFalse(entry.used)
+        document["check_ins"][0]["percent"] = 80
+        self.assertNotEqual(forecast(parse_trial(document), draws=120).stop_h, prediction.stop_h)
+
     def test_the_trials_own_charge_and_stop(self):
         plan = copy.deepcopy(PLAN)
         plan["supply"]["battery"] |= {"start_charge": 0.9, "floor": 0.5}

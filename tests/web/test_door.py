@@ -1,13 +1,21 @@
 """What a householder enters at the door reaches the answer, and odd numbers are asked about."""
 
+from datetime import timedelta
 from html import unescape
 
+from django.utils import timezone
+
+from needle.plan.trips import Trip
+from needle.quantity import with_unit
 from tests.web.base import SiteTest, make_load, make_supply
 from web.jobs.models import Job
+from web.loads.actions import add_reading
 from web.loads.models import Load
 from web.plans.actions import use_load
 from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import answer_of, current_plan
+from web.plans.outcomes import answer_of, current_plan, energies_until
+from web.plans.page import trip_sentence
+from web.trials.models import Trial
 
 
 class DoorTest(SiteTest):
@@ -161,6 +169,67 @@ class OddNumberTest(DoorTest):
         form = self.client.get(url, {"watts": "92", "note": "mine"}, HTTP_HX_REQUEST="true")
         self.assertContains(form, 'value="92"')
         self.assertContains(form, "mine")
+
+
+class OneStoryTest(SiteTest):
+    """What one page says of the household's plan, another does not deny."""
+
+    def setUp(self):
+        super().setUp()
+        self.fridge = make_load(self.job, "Fridge")
+        self.kettle = make_load(
+            self.job, "Kettle", 2200.0, kind="resistive-heat",
+            usual_use={"tasks": ["07:00", "19:00"], "minutes": 3.0},
+        )  # fmt: skip
+        self.supply = make_supply(self.job, nominal_wh=1000.0, continuous_w=1000.0, surge_va=None)
+
+    def page(self, name, *args):
+        return unescape(self.client.get(self.url(name, *args)).content.decode())
+
+    def test_bar_plan_and_sheet_open_with_the_same_lines(self):
+        for name in ("plans:current", "sheets:sheet", "loads:survey"):
+            page = self.page(name)
+            self.assertIn("Kettle needs 2.1\u00a0kW; the inverter gives 1\u00a0kW.", page)
+            self.assertIn("Leave off Kettle: everything else then runs", page)
+            self.assertNotIn("Leave off Fridge", page)
+
+    def test_the_worst_minute_is_the_kettle_s(self):
+        survey = self.page("loads:survey")
+        self.assertRegex(survey, r"Worst minute in the plan.*Kettle does not run")
+        self.assertIn("2.14\u00a0kW", survey.split("Worst minute in the plan")[1][:200])
+
+    def test_a_start_is_told_by_what_the_load_s_page_says(self):
+        add_reading(self.fridge, "start", {"va": 900.0})
+        outcome = answer_of(current_plan(self.job)).outcome
+        start = next(start for start in outcome.starts if start.load == "Fridge")
+        trip = Trip("Fridge", 10, 40, "start", 1510.0, 1190.0, 0.06, "VA")
+        told = trip_sentence(outcome, trip, 1)
+        low, _, high = start.asked_va
+        self.assertIn(f"{with_unit(low, 'VA')} to {with_unit(high, 'VA')}", told)
+        self.assertIn("rated for 1.00\u00a0kVA", told)
+        self.assertIn("(chance 1 in 10)", told)
+
+    def test_energy_a_year_is_of_what_it_rests_on(self):
+        self.job.tariff = 0.3
+        self.job.save()
+        self.assertIn("per year, from its label", self.page("loads:load", self.fridge.pk))
+        add_reading(self.fridge, "energy", {"wh": 800.0, "hours": 24.0})
+        self.assertIn("per year, from its readings", self.page("loads:load", self.fridge.pk))
+
+    def test_energies_on_plan_and_sheet_are_of_the_same_hours(self):
+        until = energies_until(answer_of(current_plan(self.job)).outcome)
+        for name in ("plans:current", "sheets:sheet"):
+            self.assertIn(until, self.page(name))
+
+    def test_a_trial_that_has_ended_is_offered_on_its_supply(self):
+        ended = timezone.now()
+        trial = Trial.objects.create(
+            job=self.job, name="Night run", supply=self.supply,
+            started_at=ended - timedelta(hours=9), ended_at=ended, ended_why="floor",
+        )  # fmt: skip
+        page = self.page("supplies:supply", self.supply.pk)
+        self.assertIn("“Night run” has ended", page)
+        self.assertIn(self.url("trials:trial", trial.pk), page)
 
 
 class ListTest(SiteTest):

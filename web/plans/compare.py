@@ -16,7 +16,7 @@ from web.jobs.models import Job
 from web.plans.charts import charts_of
 from web.plans.draft import Draft, draft_of
 from web.plans.models import Plan
-from web.plans.outcomes import Answer
+from web.plans.outcomes import Answer, energies_until
 from web.supplies.models import Supply
 
 
@@ -117,7 +117,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
             chance_text(outcome.chance),
             hours_text(outcome.plan.needed_hours),
             empty,
-            with_unit(sum(energy["loads"].values()) + lost, "Wh"),
+            f"{with_unit(sum(energy['loads'].values()) + lost, 'Wh')} {energies_until(outcome)}",
             with_unit(lost, "Wh"),
             with_unit(energy["sources"], "Wh") if outcome.plan.sources else "none",
             ", ".join(_tripped(outcome)) or "none",

@@ -23,7 +23,6 @@ from web.plans.runs import UsedRun, runs_of
 from web.plans.used import UsedLoad
 from web.supplies.models import Output, StartTest, Supply
 
-
 #: Why a load that runs by tasks is not counted.
 LENGTH_NOT_KNOWN = "we do not know how long one use takes: add it, such as 19:00 4 min"
 

@@ -16,6 +16,7 @@ from needle.plan.advice import Narrowing
 from needle.plan.answering import Worked, work_out, work_out_quickly
 from needle.plan.simulate import Outcome
 from needle.plan.suggestions import Suggestion, hours_won
+from needle.quantity import hours_text
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.desk import AnswerFailedError, NotReady, guarded, kept, worked_out
@@ -103,6 +104,13 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
         words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, trouble="refused", words=words, quick=quick)
     return Answer(draft, worked.outcome, worked.narrowings, worked.suggestions, quick=quick)
+
+
+def energies_until(outcome: Outcome) -> str:
+    """Which hours the energies speak of."""
+    if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
+        return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
+    return "until it stops, in the likely run"
 
 
 def still_working() -> HttpResponse:

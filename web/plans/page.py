@@ -26,7 +26,7 @@ from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.models import SOURCES, Plan, PlanSource
-from web.plans.outcomes import QUICK_LOADS, Answer
+from web.plans.outcomes import QUICK_LOADS, Answer, energies_until
 from web.plans.rests import Rests, rests_of
 from web.plans.runs import UsedRun
 from web.plans.steadies import Steady
@@ -261,20 +261,13 @@ def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> Pl
         goes=goes,
         bar=split_bar([(flow.name, flow.wh, flow.css) for flow in goes], "Where the energy goes"),
         total_wh=sum(flow.wh for flow in goes),
-        goes_until=_until(outcome),
+        goes_until=energies_until(outcome),
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
         sustains=sustains(outcome),
         fuel_l=outcome.fuel_l,
         draws=len(outcome.runtime_h),
     )
-
-
-def _until(outcome: Outcome) -> str:
-    """Which hours the energies speak of."""
-    if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
-        return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
-    return "until it stops, in the likely run"
 
 
 def _goes(outcome: Outcome) -> list[Goes]:

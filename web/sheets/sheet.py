@@ -25,7 +25,7 @@ from web.loads.models import Load, Photo
 from web.loads.words import row_of
 from web.plans.again import measure_again
 from web.plans.helps import helps_of
-from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of
+from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of, energies_until
 from web.plans.rests import Rests, rests_of
 from web.plans.steadies import steadies
 from web.plans.used import UsedLoad
@@ -274,6 +274,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
         ["chance that all that should run does", chance_text(outcome.chance)],
         ["never cycling off", hours_text(outcome.never_cycles_off_h)],
+        ["energies", energies_until(outcome)],
         ["idle and conversion", with_unit(lost, "Wh")],
     ]
     if plan.sources:

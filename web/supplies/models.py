@@ -125,6 +125,11 @@ class Supply(Record):
     def known_inputs(self) -> list[Input]:
         return self._live("inputs")
 
+    def trials_to_carry(self) -> models.QuerySet[Any]:
+        """Trials that have ended on it and are not carried into it yet."""
+        trials: models.QuerySet[Any] = self.trials.live()
+        return trials.exclude(ended_at=None).filter(carried_test=None)
+
     def known_tests(self) -> list[SupplyTest]:
         """Tests that speak of parts which it still has, oldest first."""
         names = {output.name for output in self.known_outputs()} | (
