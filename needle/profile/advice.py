@@ -20,6 +20,8 @@ from needle.quantity import hours_text
 OLD = timedelta(days=365)
 
 
+#: What is in use for less than this a day is counted use by use, h.
+SHORT_USE_H = 1.0
 #: A counter is left on for no longer than this only to settle its last digit, h.
 LONGEST_COUNT_H = 30 * 24.0
 
@@ -53,8 +55,10 @@ class Advice:
         return f"{self.what}: {self.method}."
 
 
-def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
-    """Measurements that narrow the mean draw."""
+def advise_mean(
+    mean: Estimate, evidence: Evidence, hours_per_day: float | None = None
+) -> list[Advice]:
+    """Measurements that narrow the mean draw of what is in use so many hours a day, if known."""
     kind, runs = evidence.kind, evidence.runs
     advice = []
     after = evidence.watched.span(_hours_to_grade_a(kind))
@@ -99,9 +103,12 @@ def advise_mean(mean: Estimate, evidence: Evidence) -> list[Advice]:
             "C": "The average rests on a label",
             "D": "Average use is only a guess",
         }[mean.grade]
-        advice.append(
-            Advice(words, f"leave {_counter(evidence)} on{already}", more * 60, "mean", after)
-        )
+        how, minutes = f"leave {_counter(evidence)} on{already}", more * 60
+        if kind.by_use and hours_per_day is not None and hours_per_day < SHORT_USE_H:
+            # No counter is left on for hours by what runs for minutes.
+            how = f"read {_counter(evidence)} before and after one use"
+            minutes = min(minutes, 60 * hours_per_day)
+        advice.append(Advice(words, how, minutes, "mean", after))
     return advice
 
 

@@ -254,7 +254,7 @@ def derive(record: LoadRecord) -> Profile:
     if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
         notices.append(f"This profile speaks of the setting “{setting}”.")
     advice = [
-        *advise_mean(mean, evidence),
+        *advise_mean(mean, evidence, record.hours_per_day),
         *advise_rest(
             evidence, running, running_state is not None, resting_state is not None,
             measured_factor, start,

@@ -131,7 +131,7 @@ class DayPlanTest(BrowserTest):
         page = self.opened()
         headline = page.locator("#answer-bar h2")
         before = headline.inner_text()
-        slider = page.get_by_label("Charge at the start")
+        slider = page.get_by_label("Charge at start")
         slider.focus()
         for _ in range(3):
             page.keyboard.press("PageDown")

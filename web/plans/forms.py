@@ -54,7 +54,7 @@ class PlanForm(PercentMixin, RecordForm):
         "°C", label="Room swings by", most=40, required=False, difference=True,
         help_text="Up at 15:00 and down at night by so much.",
     )  # fmt: skip
-    start_charge = share_field(label="Charge at the start", above=True)
+    start_charge = share_field(label="Charge at start", above=True)
     floor = share_field(
         label="Floor", most=95, required=False, help_text="Empty: as the supply has it."
     )
@@ -112,7 +112,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
 
     room_c = forms.FloatField(label="Room", min_value=-76, max_value=176, required=False)
     clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
-    start_charge = forms.FloatField(label="Charge at the start", min_value=1, max_value=100)
+    start_charge = forms.FloatField(label="Charge at start", min_value=1, max_value=100)
     floor = forms.FloatField(label="Floor", min_value=0, max_value=95)
     needed_hours = forms.FloatField(label="Hours needed", min_value=0.1, max_value=MOST_HOURS)
     odds = forms.FloatField(label="How sure?", min_value=1, max_value=99)
