@@ -5,6 +5,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from tests.browser.base import PHONE, BrowserTest
+from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of, current_plan
 
 
@@ -110,6 +111,17 @@ class HouseholdTest(BrowserTest):
                          page.locator("tr.use .verdict").all_inner_texts(), strict=True))  # fmt: skip
         self.assertEqual({name: mark[0] for name, mark in marks.items()},
                          {"Fridge": "●", "Kettle": "✕", "Lamp": "●", "Router": "●"})  # fmt: skip
+
+        # Times that were refused are mended with Enter: one change, and still one plan.
+        when = page.get_by_label("When Kettle is used")
+        when.fill("mostly")
+        when.press("Enter")
+        expect(page.locator("tr.use", has_text="Kettle")).to_contain_text("Such as")
+        when.fill("07:00 4 min")
+        when.press("Enter")
+        expect(when).to_have_value("at 07:00")
+        self.assertEqual(Plan.objects.filter(job__name="Home").count(), 1)
+        self.assertEqual(PlanEntry.objects.filter(plan__job__name="Home").count(), 1)
 
         page.get_by_role("button", name="Do it: leave off Kettle").click()
         expect(page.locator("#answer-bar .answer-lines")).to_contain_text("Everything")

@@ -46,7 +46,7 @@ class DayPlanTest(BrowserTest):
         self.drag(page, self.block(page), 2 * hour)
         expect(page.get_by_role("button", name="Autoclave, Tue 21:30 to 22:17")).to_be_visible()
         self.assertEqual(self.entry().moments, ["21:30"])
-        expect(page.locator("#plan-charts")).to_contain_text("40 runs")
+        expect(page.locator("#plan-charts")).to_contain_text("40 simulated runs")
         page.reload()
         expect(page.get_by_role("button", name="Autoclave, Tue 21:30 to 22:17")).to_be_visible()
         page.get_by_label("When Autoclave is used").fill("at 20:00")

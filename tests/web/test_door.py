@@ -84,6 +84,9 @@ class UsualUseTest(DoorTest):
         used = self.used()
         self.assertEqual(used.use, {"tasks": ["11:00", "17:00"]})
         self.assertEqual([step["minutes"] for step in used.steps], [3.0])
+        # A heater runs at its watts, and without a break while it is on.
+        self.assertAlmostEqual(used.profile.mean_w.value, 2200, delta=100)
+        self.assertEqual(used.profile.duty.value, 1.0)
         outcome = answer_of(current_plan(self.job)).outcome
         # 2.14 kW for 3 min, at 11:00 only before the battery is empty or twice in its 24 h.
         wh = outcome.plan.loads[1].task_wh

@@ -205,11 +205,6 @@
   document.addEventListener("change", (event) => {
     if (event.target.closest?.("#what-if")) attempt(form().dataset.try, values(false));
   });
-  /* A form that is sent by each change: Enter makes a change, and sends it once. */
-  document.addEventListener("submit", (event) => {
-    if (event.target.matches("[data-on-change]")) event.preventDefault();
-  }, true);
-
   document.addEventListener("submit", (event) => {
     if (event.target.id !== "what-if") return;
     event.preventDefault();

@@ -97,7 +97,9 @@
   }
   document.addEventListener("submit", (event) => {
     const form = event.target;
-    if (!onItsWay.has(form) || !form.id) return;
+    /* What is sent by each change is sent already: Enter made one. */
+    if (form.matches("[data-on-change]")) event.preventDefault();
+    if (form.matches("[data-on-change]") || !onItsWay.has(form) || !form.id) return;
     event.preventDefault();
     event.stopImmediatePropagation();
     const found = taken(form);
