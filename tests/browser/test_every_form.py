@@ -14,7 +14,7 @@ from tests.browser.base import BrowserTest
 from tests.browser.test_typing import SLOW
 from web.bench.models import Capture
 from web.demo.round import begin_drills, clinic_round
-from web.loads.forms import FORMS
+from web.loads.reading_forms import FORMS
 from web.meters.models import Meter
 
 #: Forms that no page shows with fields to type in, each with why.

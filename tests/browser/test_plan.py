@@ -159,7 +159,7 @@ class DayPlanTest(BrowserTest):
     def test_a_help_is_done_with_a_click_and_taken_back(self):
         page = self.opened()
         page.get_by_role("button", name="Do it: leave off Autoclave").click()
-        expect(page.locator(".toast")).to_contain_text("Leave off Autoclave.")
+        expect(page.locator(".toast")).to_contain_text("Autoclave left off.")
         self.assertFalse(self.entry("Autoclave").taken_in)
         page.locator("#messages").get_by_role("button", name="Undo").click()
         expect(page.get_by_role("button", name="Do it: leave off Autoclave")).to_be_visible()

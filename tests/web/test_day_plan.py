@@ -364,7 +364,7 @@ class HelpTest(DayPlanTest):
 
     def test_leaving_off_and_back(self):
         before = answer_of(self.plan).outcome.runtime[1]
-        self.assertContains(self.help("leave_off", "Autoclave"), "Leave off Autoclave")
+        self.assertContains(self.help("leave_off", "Autoclave"), "Autoclave left off")
         self.assertGreater(answer_of(self.plan).outcome.runtime[1], before)
         self.undo()
         self.assertAlmostEqual(answer_of(self.plan).outcome.runtime[1], before)

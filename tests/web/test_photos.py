@@ -98,7 +98,7 @@ class PhotoTest(SiteTest):
 
     def test_a_job_holds_so_many_photos(self):
         self.send(picture())
-        with mock.patch("web.loads.forms.MOST_PHOTOS", 1):
+        with mock.patch("web.loads.reading_forms.MOST_PHOTOS", 1):
             answer = self.send(picture())
         self.assertContains(answer, "remove some", status_code=422)
         self.assertEqual(Photo.objects.count(), 1)

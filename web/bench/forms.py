@@ -16,8 +16,8 @@ from web.bench.models import INSTRUMENT_NAMES, SPEEDS, Capture, Logger, Session
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.jobs.models import Job
-from web.loads.forms import SpotForm
 from web.loads.models import Load
+from web.loads.reading_forms import SpotForm
 
 #: Largest file taken, bytes.
 MOST_BYTES = 120_000_000

@@ -8,7 +8,7 @@ from typing import Any
 from django.utils import timezone
 
 from web.jobs.models import Job
-from web.loads.forms import OWN
+from web.loads.reading_forms import OWN
 from web.plans.models import Plan
 from web.practice.actions import begin as begin_drill
 from web.practice.actions import do

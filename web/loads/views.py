@@ -20,9 +20,10 @@ from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads import actions, survey
-from web.loads.forms import FORMS, LoadForm, PutOffForm, ReadingForm
+from web.loads.forms import LoadForm, PutOffForm
 from web.loads.models import TYPES, Load, Photo, Reading
 from web.loads.page import page_of
+from web.loads.reading_forms import FORMS, ReadingForm
 
 
 @require_GET

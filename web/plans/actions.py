@@ -131,6 +131,11 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
                 use_load(used.entry)
 
 
+def _done(change: Change) -> str:
+    """What was done, as it is said afterwards."""
+    return f"{change.load} left off" if change.kind == "leave_off" else f"Done: {change.what}"
+
+
 def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
     """Store what a suggestion changes in the plan that was run; one undo takes it back.
 
@@ -142,7 +147,7 @@ def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
     stored = draft.plan
     # Worked out before the database is kept from others.
     moves = propose(plan) if change.kind == "place" else []
-    with as_one(stored.job, change.what[0].upper() + change.what[1:]):
+    with as_one(stored.job, _done(change)):
         if change.kind == "place":
             place_tasks(draft, moves)
         elif change.kind == "rest":

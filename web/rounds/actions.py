@@ -17,7 +17,7 @@ from needle.round.report import as_document, end_words_of, words_of
 from web.common.models import ChangedMeanwhile
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
-from web.loads.forms import OWN
+from web.loads.reading_forms import OWN
 from web.plans.desk import worked_out
 from web.plans.outcomes import LONG_WAIT_S, answer_of, current_plan
 from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound

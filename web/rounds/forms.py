@@ -13,7 +13,7 @@ from needle.round.visit import LEAST_ROUND_MIN, MOST_ROUND_H
 from web.common.fields import moment_field
 from web.common.forms import RecordForm
 from web.jobs.models import Job
-from web.loads.forms import OWN
+from web.loads.reading_forms import OWN
 from web.rounds.models import MeasuringRound
 
 #: Classes that can be had several times.
