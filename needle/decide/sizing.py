@@ -19,18 +19,26 @@ class Size:
     why: str
 
 
-def inverter_sizes(starters: Sequence[Starter]) -> list[Size]:
+def inverter_sizes(starters: Sequence[Starter], running_va: float | None = None) -> list[Size]:
     """*Just enough* and *roomy* sizes for loads that run together; none without loads.
 
     Just enough: continuous = the running sum, surge = the worst moment in the best order of
     switching on. Roomy: twice the running sum, and 1.5 times the worst start on top of all the
     rest, so that any order will do. VA add as vectors where power factors are known.
+
+    Parameters
+    ----------
+    starters : sequence of Starter
+    running_va : float, optional
+        VA of all that runs, where it is known better than by adding the starters' middles.
     """
     if not starters:
         return []
     rungs = ladder(best_order(starters))
-    worst_rung, (running_w, running_va) = worst(rungs), (rungs[-1].after_w, rungs[-1].after_va)
+    worst_rung, running_w = worst(rungs), rungs[-1].after_w
     assert worst_rung is not None
+    if running_va is None:
+        running_va = rungs[-1].after_va
     any_order = max(
         ladder([*(other for other in starters if other is not starter), starter])[-1].peak_va
         for starter in starters

@@ -53,6 +53,14 @@ class StartsTest(SiteTest):
         odd = self.page(chosen="1", load="9" * 30, supply="x")
         self.assertNotIn("Switching on,", odd)
 
+    def test_the_size_is_the_sum_that_is_too_much_for_the_others(self):
+        for watts in (300.0, 900.0):
+            fan = make_load(self.job, f"Fan {watts:.0f}", None, kind="induction-motor")
+            add_reading(fan, "spot", {"state": "running", "watts": watts, "pf": 0.7})
+        page = self.page()
+        told = re.search(r"([\d.]+)\u00a0kVA together is more than it carries", page)[1]
+        self.assertIn(f"{told}\u00a0kVA", page.split("just enough")[1][:400])
+
     def test_a_fragment_serves_the_change(self):
         part = self.client.get(self.url("matching:starts"), **HTMX).content.decode()
         self.assertTrue(part.strip().startswith('<div id="starts"'))

@@ -157,7 +157,8 @@ def matrix_of(
     return Matrix(
         columns=columns,
         rows=rows,
-        sizes=inverter_sizes(starters),
+        # The same VA as stand beside an inverter that does not carry all of it together.
+        sizes=inverter_sizes(starters, all_of(ticked).usual_va if ticked else None),
         switching=_switching(starters, shown) if shown and starters else None,
         tests=tests[::-1],
         summary=_summary(rows),
