@@ -41,6 +41,15 @@ class JoiningTest(SiteTest):
         self.assertFalse(self.job.loads.live().filter(name="Screen").exists())
         self.assertNotIn("joined this plan", self.client.get(self.url("loads:survey")).text)
 
+    def test_what_takes_next_to_nothing_leaves_the_hours(self):
+        self.client.post(
+            self.url("loads:add"),
+            {"appliance": "kettle", "name": "Iron", "label_watts": "20 W", "priority": "should",
+             "often": "once a day, 1 minute", "cord_material": "copper"},
+        )  # fmt: skip
+        page = self.client.get(self.url("loads:survey")).text
+        self.assertIn("Iron joined this plan, which lasts about as long:", page)
+
     def test_it_joins_the_plan_one_comes_from(self):
         load = self.add("Screen", plan=self.day.pk)
         self.assertEqual(self.taken_in(load), {"Day"})

@@ -109,6 +109,8 @@ def _joined(answer: Answer, job: Job) -> str:
         return ""
     names = ", ".join(used.name for used in new)
     after, without = span_text(answer.outcome), span_text(before)
+    if after == without:
+        return f"{names} joined this plan, which lasts about as long: {after}."
     return f"{names} joined this plan: with it {after}, without it {without}."
 
 
