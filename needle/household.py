@@ -6,7 +6,7 @@ import re
 
 from needle.quantity import QuantityError
 
-#: Before a number: how sure somebody is of it, which its reading's spread tells.
+#: Before a number: how sure somebody is of it. No figure is made of that.
 _ABOUT = re.compile(
     r"^(?:about|approx(?:imately|\.)?|roughly|around|circa|ca\.?|some|max(?:imum|\.)?|up to|[~≈])"
     r"\s*",
@@ -23,7 +23,9 @@ _NUMBERS = {"a": 1, "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 
 _SPELT = re.compile(rf"^(half\s+an?|{'|'.join(_NUMBERS)})\s+(\S.*)$", re.IGNORECASE)
 _UNITS = {
     "w": "W", "kw": "kW", "watt": "W", "wh": "Wh", "kwh": "kWh", "kw/h": "kWh", "va": "VA",
-    "kva": "kVA", "v": "V", "a": "A", "deg": "°C", "degrees": "°C", "°": "°C",
+    "kva": "kVA", "v": "V", "a": "A",
+    # Whose degrees they are, the field knows.
+    "deg": "", "degrees": "", "°": "",
 }  # fmt: skip
 _PLAIN = re.compile(r"^([\d.,\s/]+?)\s*([a-z°][a-z/]*|°)$", re.IGNORECASE)
 _CHARGE = r"(?P<ah>[\d.,]+\s*m?ah)"
@@ -66,12 +68,13 @@ def plain_quantity(text: str, unit: str) -> str:
         raise QuantityError(f"Write one number, such as the middle: {example}.")
     for pattern in _CHARGE_AT:
         if (charge := pattern.match(said)) and unit == "Wh":
-            ah = re.sub("ah$", "Ah", charge["ah"], flags=re.IGNORECASE).replace("mah", "mAh")
+            milli = "m" if charge["ah"].casefold().endswith("mah") else ""
+            ah = re.sub(r"\s*m?ah$", f" {milli}Ah", charge["ah"], flags=re.IGNORECASE)
             return f"{ah} @ {re.sub('v(olts?)?$', 'V', charge['v'], flags=re.IGNORECASE)}"
     if spelt := _SPELT.match(said):
         said = _spelt_out(spelt[1], spelt[2])
     if plain := _PLAIN.match(said):
-        return f"{plain[1].strip()} {_UNITS.get(plain[2].casefold(), plain[2])}"
+        return f"{plain[1].strip()} {_UNITS.get(plain[2].casefold(), plain[2])}".strip()
     return said
 
 

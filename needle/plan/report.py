@@ -43,6 +43,8 @@ def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
                 "load": culprit.load,
                 "why": culprit.why,
                 "needs": culprit.needs,
+                "needs_high": culprit.needs_high,
+                "chance": culprit.chance,
                 "limit": culprit.limit,
                 "unit": culprit.unit,
                 "alone": culprit.alone,

@@ -78,8 +78,8 @@ class Suggestion:
 
     ``odds_before`` is the plan's own chance to hold, ``odds_after`` that moved by what the paired
     draws moved (a control variate: P. Glasserman, "Monte Carlo Methods in Financial Engineering",
-    2003, section 4.1). ``at_least``: the likely gain lies beyond what was looked at. ``mends``: a
-    load that the supply does not run, or what it exceeds, is out of the way.
+    2003, section 4.1). ``at_least``: the likely gain lies beyond what was looked at. ``mends``:
+    fewer loads that must or should run cannot; ``all_run``: none is left that cannot.
     """
 
     change: Change
@@ -90,6 +90,7 @@ class Suggestion:
     odds_after: float = 0.0
     at_least: bool = False
     mends: bool = False
+    all_run: bool = False
 
     @property
     def odds_won(self) -> float:
@@ -234,8 +235,11 @@ def _tried(outcome: Outcome, change: Change, has_culprits: bool) -> Suggestion:
     won, beyond = _won_h(outcome.plan, change.plan, FURTHEST)
     moved = _paired_odds(change.plan) - _paired_odds(outcome.plan)
     after = min(1.0, max(0.0, outcome.chance + moved))
-    mends = has_culprits and _cannot_run(change.plan) < _cannot_run(outcome.plan)
-    return Suggestion(change, *_percentiles(won), outcome.chance, after, beyond, mends)
+    left = _cannot_run(change.plan) if has_culprits else 0
+    mends = has_culprits and left < _cannot_run(outcome.plan)
+    return Suggestion(
+        change, *_percentiles(won), outcome.chance, after, beyond, mends, mends and left == 0
+    )
 
 
 def changes_of(outcome: Outcome) -> Iterator[Change]:

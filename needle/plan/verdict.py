@@ -13,7 +13,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.plan import PlanLoad
+from needle.estimate import Estimate
+from needle.plan.plan import AC, PlanLoad
 from needle.plan.simulate import Outcome
 
 #: From even odds on a plan is likely; below, it does not hold.
@@ -55,7 +56,12 @@ class Culprit:
     why : str
         As :attr:`Trouble.why`, of those that no battery mends.
     needs, limit : float
-        What it asks for (with what runs beside it, unless ``alone``) and what the supply gives.
+        What it likely asks for (with what runs beside it, unless ``alone``) and what the supply
+        gives.
+    needs_high : float
+        What it asks for at the most, 90th percentile: what another supply would have to give.
+    chance : float
+        Share of draws in which it fails within the hours needed.
     unit : str
         ``"W"``, ``"VA"`` or ``"V"``; empty where it is no matter of a figure.
     alone : bool
@@ -71,7 +77,9 @@ class Culprit:
     load: str
     why: str
     needs: float
+    needs_high: float
     limit: float
+    chance: float
     unit: str
     alone: bool
     route: str
@@ -140,20 +148,28 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
         key=lambda trip: trip.chance,
         default=None,
     )
-    wanted = not load.may_be_dropped
+    wanted, chance = not load.may_be_dropped, float(np.mean(outcome.fails(load.name)))
     if trip is None:
-        return Culprit(load.name, "rest", 0.0, 0.0, "", True, load.route, wanted, minute)
-    limit, own = trip.limit_w, load.most_w
+        return Culprit(
+            load=load.name, why="rest", needs=0.0, needs_high=0.0, limit=0.0, chance=chance,
+            unit="", alone=True, route=load.route, wanted=wanted, minute=minute,
+        )  # fmt: skip
+    limit, own, spread = trip.limit_w, load.most_w, max(load.watts_spread, load.spread)
     inverter = outcome.plan.supply.inverter
     if trip.why == "start" and inverter is not None:
         # As it is rated: what a start may pass it by is a matter of luck.
         limit = inverter.surge_va if load.start_s <= inverter.surge_s else inverter.continuous_va
-        own = load.start_va
+        own, spread = load.start_va, load.start_spread
     elif trip.unit == "VA":
         own /= load.power_factor
     alone = trip.why == "volts" or own > limit
     needs = own if alone and trip.why != "volts" else trip.watts
-    return Culprit(load.name, trip.why, needs, limit, trip.unit, alone, load.route, wanted, minute)
+    # A guess of that spread: its grade is of no matter here.
+    more = 0.0 if trip.why == "volts" else Estimate(own, spread, "D").high - own
+    return Culprit(
+        load=load.name, why=trip.why, needs=needs, needs_high=needs + more, limit=limit,
+        chance=chance, unit=trip.unit, alone=alone, route=load.route, wanted=wanted, minute=minute,
+    )  # fmt: skip
 
 
 def _others_fail(outcome: Outcome, culprits: Set[str]) -> np.ndarray:
@@ -176,3 +192,11 @@ def _trouble(outcome: Outcome) -> Trouble | None:
     mine = [row for row in fails if (failures.why[row], failures.load[row]) == (why, load)]
     minute = int(np.median(failures.minute[mine]))
     return Trouble(why, load, minute, count / len(outcome.runtime_h))
+
+
+def wanted_peak_w(outcome: Outcome, verdict: Verdict) -> float:
+    """Highest AC W of a minute that the plan wants: what the inverter does not carry among it."""
+    refused = [
+        culprit.needs for culprit in verdict.culprits if culprit.route == AC and culprit.unit == "W"
+    ]
+    return max([outcome.peak_w, *refused])

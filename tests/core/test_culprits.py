@@ -2,6 +2,7 @@
 
 import unittest
 
+from needle.estimate import Estimate
 from needle.plan.suggestions import suggestions
 from needle.plan.verdict import verdict_of
 from tests.core.test_verdict import outcome_of
@@ -21,6 +22,11 @@ class CulpritTest(unittest.TestCase):
         (culprit,) = verdict_of(household(KETTLE)).culprits
         self.assertEqual((culprit.load, culprit.why, culprit.alone), ("Kettle", "overload", True))
         self.assertEqual((culprit.needs, culprit.limit, culprit.unit), (2200, 1000, "W"))
+        self.assertEqual((culprit.needs_high, culprit.chance), (2200, 1.0))
+
+    def test_another_inverter_would_have_to_give_its_most(self):
+        (culprit,) = verdict_of(household({**KETTLE, "watts_spread": 0.1})).culprits
+        self.assertAlmostEqual(culprit.needs_high, Estimate(2200, 0.1, "D").high)
 
     def test_hours_and_chances_are_those_of_all_the_rest(self):
         with_kettle, without = household(KETTLE, needed_hours=12), household(needed_hours=12)
@@ -56,6 +62,12 @@ class HelpTest(unittest.TestCase):
         self.assertEqual(
             (first.change.kind, first.load, first.mends), ("leave_off", "Kettle", True)
         )
+
+    def test_of_two_that_are_too_large_neither_alone_lets_all_run(self):
+        heater = {"name": "Heater", "running_w": 1800, "use": {"between": [["20:00", "21:00"]]}}
+        first = self.first(KETTLE, heater)
+        self.assertEqual((first.mends, first.all_run), (True, False))
+        self.assertTrue(self.first(KETTLE).all_run)
 
     def test_a_must_and_what_the_plan_is_for_are_never_left_off(self):
         for kept in ({"priority": "must"}, {"purpose": True}):

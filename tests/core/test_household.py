@@ -20,7 +20,7 @@ QUANTITIES = {
     },
     "Wh": {
         "1kwh battery": 1000, "0.8kw/h": 800, "0,71 kWh": 710, "100Ah 12V": 1200,
-        "12V 100Ah": 1200, "100Ah, 12.8V": 1280, "20000mAh 3.7V": 74, "2 x 100 Ah @ 12 V": 2400,
+        "12V 100Ah": 1200, "100Ah, 12.8V": 1280, "20000mAh 3.7V": 74, "20000MAH 3.7V": 74, "20000 mah, 3.7 v": 74, "2 x 100 Ah @ 12 V": 2400,
         "1 KWH": 1000,
     },
     "h": {
@@ -75,6 +75,11 @@ class QuantityTest(unittest.TestCase):
                 with self.subTest(text=text):
                     understood = parse(plain_quantity(text, unit), unit).value
                     self.assertAlmostEqual(understood, value)
+
+    def test_degrees_are_of_whoever_writes_them(self):
+        for text in ("75°", "75 deg", "75 degrees", "about 75"):
+            self.assertEqual(plain_quantity(text, "°C"), "75")
+        self.assertEqual(plain_quantity("75 °F", "°C"), "75 °F")
 
     def test_or_answered_with_what_to_write(self):
         for (text, unit), said in ANSWERED.items():

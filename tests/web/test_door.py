@@ -3,11 +3,13 @@
 from datetime import timedelta
 from html import unescape
 
+from django.db import transaction
 from django.utils import timezone
 
 from needle.plan.trips import Trip
 from needle.quantity import with_unit
 from tests.web.base import SiteTest, make_load, make_supply
+from web.common.models import ChangedMeanwhile
 from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.loads.models import Load
@@ -107,6 +109,10 @@ class UsualUseTest(DoorTest):
             plan = current_plan(self.job)
             self.assertEqual(self.used().use, use, text)
 
+    def test_how_long_it_is_used_is_said_once(self):
+        refused = self.add("lamp", label_watts="9 W", often="in the evening", hours_per_day="3 h")
+        self.assertContains(refused, "give it once", status_code=422)
+
     def test_how_long_is_asked_where_only_how_often_is_said(self):
         refused = self.add("kettle", label_watts="2200 W", often="twice a day")
         self.assertContains(refused, "How long each time?", status_code=422)
@@ -121,10 +127,16 @@ class UsualUseTest(DoorTest):
             PlanEntry(plan=current_plan(job), load=self.load(), windows=[["18:00", end]])
             for end in ("22:00", "23:00")
         ]
-        for entry in entries:
-            use_load(entry)
+        use_load(entries[0])
+        # What another hand stored is not written over.
+        with self.assertRaises(ChangedMeanwhile), transaction.atomic():
+            use_load(entries[1])
+        # The same form sent twice is one entry.
+        entries[1].client_key = entries[0].client_key
+        entries[1].plan = Plan.default_of(job)
+        use_load(entries[1])
         self.assertEqual(Plan.objects.filter(job=self.job).count(), 1)
-        self.assertEqual(PlanEntry.objects.get().windows, [["18:00", "23:00"]])
+        self.assertEqual(PlanEntry.objects.get().windows, [["18:00", "22:00"]])
 
 
 class OddNumberTest(DoorTest):
@@ -151,6 +163,14 @@ class OddNumberTest(DoorTest):
     def test_a_bare_number_is_in_what_the_meter_shows(self):
         self.post(wh="0.8", counter_unit="kWh")
         self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 800.0)
+
+    def test_an_answer_holds_as_long_as_its_text_stands(self):
+        """What is typed after an answer is what counts, and it is asked about anew."""
+        self.post(wh="0.8 Wh", was_sure="wh=0.8 Wh")
+        self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 0.8)
+        self.post(wh="700", was_sure="wh=0.8 kWh")
+        self.assertEqual(self.fridge.readings.latest("pk").data["wh"], 700.0)
+        self.assertEqual(self.post(wh="0.9", was_sure="wh=0.8 Wh").status_code, 422)
 
     def test_a_counter_that_stood_still_is_not_asked_about(self):
         self.assertEqual(self.post(wh="0").status_code, 302)
@@ -198,7 +218,7 @@ class OneStoryTest(SiteTest):
 
     def test_the_worst_minute_is_the_kettle_s(self):
         survey = self.page("loads:survey")
-        self.assertRegex(survey, r"Worst minute in the plan.*Kettle does not run")
+        self.assertRegex(survey, r"Worst minute in the plan.*without power: Kettle")
         self.assertIn("2.14\u00a0kW", survey.split("Worst minute in the plan")[1][:200])
 
     def test_a_start_is_told_by_what_the_load_s_page_says(self):

@@ -18,6 +18,8 @@ from web.plans.steadies import steadies
 
 #: Loads of which it is said why they cannot run, before the rest is only named.
 EXPLAINED = 2
+#: From this chance on a load that cannot run is said to be one without more words.
+NEARLY_ALL = 0.9
 
 
 @dataclass(frozen=True)
@@ -110,7 +112,9 @@ def culprit_sentence(culprit: Culprit) -> str:
         what = f"{needs} to start"
     if not culprit.alone:
         subject = f"{culprit.load} and what runs with it need"
-    return f"{subject} {what}; {giver} gives {limit}."
+    # Where some runs go well, that is said; nearly all is said as it is.
+    odds = f" (fails in {chance_text(culprit.chance)})" if culprit.chance < NEARLY_ALL else ""
+    return f"{subject} {what}; {giver} gives {limit}{odds}."
 
 
 #: How a load may fail, with the chance of it.
@@ -161,7 +165,8 @@ def _larger(culprit: Culprit) -> str:
         return f"{culprit.load} needs {giver} with other volts."
     if culprit.why == "rest":
         return f"Let the inverter run while {culprit.load} needs it."
-    most = with_unit(culprit.needs, culprit.unit, 2)
+    # Its middle would be too little in half of all cases.
+    most = with_unit(culprit.needs_high, culprit.unit, 2)
     times = " for its start" if culprit.why == "start" else ""
     return f"{culprit.load} needs {giver} that gives at least {most}{times}; or leave it off."
 

@@ -128,7 +128,7 @@ class QuantityField(forms.CharField):
 
 #: What counters of energy show.
 COUNTER_UNITS = ("Wh", "kWh")
-_BARE = re.compile(r"\s*[\d.,\u202f\u00a0 ]+\s*")
+_BARE = re.compile(r"\s*[.,]?\d[\d.,\u202f\u00a0 ]*\s*")
 
 
 def with_own_unit(text: str, unit: str) -> str:

@@ -32,7 +32,8 @@ class Question:
 class PlausibleMixin(forms.BaseForm):
     """A form that asks about numbers far outside what its fields usually hold.
 
-    Fields that were asked about and answered come with ``sure``, once for each, as ``field=text``.
+    A tap on an answer sends ``sure`` as ``field=text`` and writes the text into the field. Later it
+    comes along as ``was_sure``: then it speaks of the field only as long as that text stands there.
     """
 
     def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
@@ -41,8 +42,16 @@ class PlausibleMixin(forms.BaseForm):
 
     def answered(self) -> dict[str, str]:
         """What stands in fields of which somebody said what they meant."""
-        said = self.data.getlist("sure") if hasattr(self.data, "getlist") else ()
-        pairs = (text.partition("=") for text in said)
+        if not hasattr(self.data, "getlist"):
+            return {}
+        before = self._pairs("was_sure").items()
+        still = {
+            name: text for name, text in before if self.data.get(self.add_prefix(name)) == text
+        }
+        return still | self._pairs("sure")
+
+    def _pairs(self, key: str) -> dict[str, str]:
+        pairs = (text.partition("=") for text in self.data.getlist(key))  # type: ignore[attr-defined]
         return {name: text for name, _, text in pairs if name in self.fields and text}
 
     def take_answers(self) -> None:

@@ -95,7 +95,8 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.fields["appliance"].widget.attrs |= {
                 "hx-get": reverse("loads:add", args=[self.instance.job_id]),
                 "hx-include": "closest form",
-                "hx-params": "not csrfmiddlewaretoken",
+                # What hangs on a load follows what it is: a freezer is no air conditioner.
+                "hx-params": "not csrfmiddlewaretoken,cares",
                 # Only what lies in the fold: what is typed meanwhile stays.
                 "hx-target": "#load-fields .more > .fields",
                 "hx-select": "#load-fields .more > .fields",
@@ -122,6 +123,8 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.instance.usual_use = usual_use_from_text(cleaned.get("often") or "")
         except DocumentError as error:
             self.add_error("often", f"{error.message[:1].upper()}{error.message[1:]}.")
+        if self.instance.usual_use and cleaned.get("hours_per_day") is not None:
+            self.add_error("hours_per_day", "How long it is used stands above: give it once.")
         self.ask(cleaned)
         name = cleaned.get("name")
         if name and job.loads.live().filter(name=name).exclude(pk=self.instance.pk).exists():

@@ -13,7 +13,7 @@ from needle.plan.plan import Plan as CorePlan
 from needle.plan.shift import Move, propose
 from needle.plan.suggestions import CHARGE_MIN, Change
 from needle.plan.use import moved_block
-from web.common.models import Record
+from web.common.models import ChangedMeanwhile, Record
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry, PlanSource
@@ -31,13 +31,20 @@ def save_plan(plan: Plan) -> Plan:
 
 
 def use_load(entry: PlanEntry) -> None:
-    """Store how a plan uses a load; stores the plan first where it was only a default."""
+    """Store how a plan uses a load; stores the plan first where it was only a default.
+
+    Raises
+    ------
+    ChangedMeanwhile
+        Another hand stored how it uses this load after the form was read.
+    """
     with transaction.atomic():
         if entry.plan.pk is None:
             entry.plan = save_plan(entry.plan)
         words = entry.load.name if entry.taken_in else f"{entry.load.name}, left out"
-        if entry.pk is None:
-            entry = _known_entry(entry)
+        known = PlanEntry.objects.live().filter(plan=entry.plan, load=entry.load).first()
+        if entry.pk is None and known is not None and known.client_key != entry.client_key:
+            raise ChangedMeanwhile
         if entry.pk is None:
             # One that an undo had taken out makes room for the new one.
             PlanEntry.objects.filter(plan=entry.plan, load=entry.load).exclude(
@@ -46,16 +53,6 @@ def use_load(entry: PlanEntry) -> None:
             save_new(entry.plan.job, entry, f"Set the use of {words}")
         else:
             save_change(entry.plan.job, entry, f"Changed the use of {words}")
-
-
-def _known_entry(entry: PlanEntry) -> PlanEntry:
-    """The entry over that which another form made meanwhile: a load has one in a plan."""
-    known = PlanEntry.objects.live().filter(plan=entry.plan, load=entry.load).first()
-    if known is not None and known.client_key != entry.client_key:
-        for name in ("pk", "version", "client_key", "created_at"):
-            setattr(entry, name, getattr(known, name))
-        entry._state.adding = False
-    return entry
 
 
 def save_source(source: PlanSource) -> None:

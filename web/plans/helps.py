@@ -11,27 +11,31 @@ from needle.quantity import chance_text, hours_range_text, hours_text
 
 @dataclass(frozen=True)
 class Help:
-    """A change, the hours it likely wins with their span, and its odds; empty where it moves none.
+    """A change and its gains, empty where there is none; ``change`` is what "Do it" stores.
 
-    ``change`` is what "Do it" stores; ``mends``: a load that could not run is out of the way.
+    ``longer`` is how much longer it likely lasts, with its ``span``; ``runs`` says what can run
+    that could not; ``odds`` how the chance moves.
     """
 
     change: Change
-    won: str
+    longer: str
+    at_least: bool
     span: str
     odds: str
-    mends: bool = False
+    runs: str = ""
+
+    @property
+    def won(self) -> str:
+        """The hours, as they stand in a list: ``+2 h``."""
+        return f"{'at least ' if self.at_least else ''}+{self.longer}" if self.longer else ""
 
     @property
     def words(self) -> str:
         """In one line: ``Leave off Lamp: lasts 47 min longer``."""
-        gains = []
-        if self.mends:
-            gains.append("everything else then runs")
-        if self.won:
-            at_least = "at least " if self.won.startswith("at least") else ""
-            span = "" if self.odds or self.mends or at_least else f" ({self.span})"
-            gains.append(f"lasts {at_least}{self.won.removeprefix(at_least)[1:]} longer{span}")
+        gains = [self.runs] if self.runs else []
+        if self.longer:
+            span = "" if gains or self.odds or self.at_least else f" ({self.span})"
+            gains.append(f"lasts {'at least ' if self.at_least else ''}{self.longer} longer{span}")
         gains += [self.odds] if self.odds else []
         return f"{self.change.what[:1].upper()}{self.change.what[1:]}: {', '.join(gains)}"
 
@@ -41,12 +45,14 @@ def helps_of(suggestions: Sequence[Suggestion]) -> list[Help]:
 
 
 def _help(suggestion: Suggestion) -> Help:
-    won = span = odds = ""
+    longer = span = odds = runs = ""
     if suggestion.value > LEAST_H:
-        more = "at least +" if suggestion.at_least else "+"
-        won = f"{more}{hours_text(suggestion.value)}"
+        longer = hours_text(suggestion.value)
         span = hours_range_text(max(0.0, suggestion.low), suggestion.high)
     before, after = map(chance_text, (suggestion.odds_before, suggestion.odds_after))
     if suggestion.odds_won >= LEAST_ODDS and after != before:
         odds = f"raises the chance from {before} to {after}"
-    return Help(suggestion.change, won, span, odds, suggestion.mends)
+    if suggestion.mends:
+        what = "everything else" if suggestion.change.kind == "leave_off" else "everything"
+        runs = f"{what} then runs" if suggestion.all_run else "fewer loads are too large then"
+    return Help(suggestion.change, longer, suggestion.at_least, span, odds, runs)

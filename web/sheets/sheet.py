@@ -18,7 +18,7 @@ from needle.plan.simulate import Outcome
 from needle.plan.use import text_of_use
 from needle.quantity import chance_text, hours_text, with_unit
 from web.answer.lines import Line
-from web.answer.words import bar_of
+from web.answer.words import bar_of, odds_wanted
 from web.common.templatetags.words import span_alike
 from web.jobs.models import Job
 from web.loads.models import Load, Photo
@@ -185,7 +185,7 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
         ),
         ("mains", job.get_mains_display()),
         ("begins", f"{start:%a} {_date(start)} {start:%H:%M}"),
-        ("needed", f"{hours_text(plan.needed_hours)} at {plan.odds * 100:.0f} % odds"),
+        ("needed", f"{hours_text(plan.needed_hours)} with a chance of {odds_wanted(plan.odds)}"),
         ("room", "not stated" if plan.room_c is None else f"{plan.room_c:.3g} °C"),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
     ]
@@ -274,7 +274,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
         ["chance that all that should run does", chance_text(outcome.chance)],
         ["never cycling off", hours_text(outcome.never_cycles_off_h)],
-        ["energies", energies_until(outcome)],
+        ["energies counted", energies_until(outcome)],
         ["idle and conversion", with_unit(lost, "Wh")],
     ]
     if plan.sources:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from django import template
 
-from needle.plan.verdict import verdict_of
+from needle.plan.verdict import verdict_of, wanted_peak_w
 from needle.quantity import significant
 from web.answer.going import running_sessions, unread_loads
 from web.answer.words import bar_of
@@ -77,13 +77,10 @@ def three_sums(job: Job) -> dict[str, Any]:
     sums: dict[str, Any] = {"labels_w": labels, "plan": answer.plan, "mean": None, "not_run": ""}
     if answer.outcome is not None:
         low, mid, high = np.quantile(answer.outcome.mean_ac_w, [0.1, 0.5, 0.9])
-        # What is too large for the supply is wanted all the same.
-        refused = [
-            culprit for culprit in verdict_of(answer.outcome).culprits if culprit.unit == "W"
-        ]
+        verdict = verdict_of(answer.outcome)
         sums |= {
-            "worst_w": max([answer.outcome.peak_w, *(culprit.needs for culprit in refused)]),
-            "not_run": ", ".join(culprit.load for culprit in refused),
+            "worst_w": wanted_peak_w(answer.outcome, verdict),
+            "not_run": ", ".join(culprit.load for culprit in verdict.culprits),
             "mean": mid,
             "mean_range": f"{significant(low, 2)}\u2013{significant(high, 2)}",
         }
