@@ -3,7 +3,7 @@
 PY := .venv/bin/python
 export STEADY_DEMO ?= true
 
-.PHONY: demo demo-reset test check lint types contracts core-tests shots bench lock clean
+.PHONY: demo demo-reset test check measures lint types contracts core-tests shots bench lock clean
 
 demo: .venv/.runtime
 	@$(PY) -m web.begin
@@ -16,7 +16,10 @@ demo-reset: .venv/.runtime
 test: .venv/.dev chromium lint types contracts
 	@$(PY) manage.py test --no-input --parallel auto --settings tests.settings tests
 
-check: .venv/.dev lint types core-tests
+check: .venv/.dev lint types core-tests measures
+
+measures: .venv/.dev
+	@$(PY) -m tools.measures
 
 lint: .venv/.dev
 	@.venv/bin/ruff check .

@@ -195,11 +195,13 @@ def _round(args: argparse.Namespace) -> dict[str, Any]:
         if name not in names:
             raise DocumentError("--keep-plugged", f"“{name[:60]}” is no load of the plan")
     visit = Visit(
-        begins=begins, ends=clock_of(args.until, "--until", begins),
+        begins=begins,
+        ends=clock_of(args.until, "--until", begins),
         meters=carried(args.meters.split(",")),
         keep_plugged=frozenset([*kept, *args.keep_plugged]) - frozenset(args.may_unplug),
-        qualified=args.qualified, target="grades" if args.grades else "plan",
-    )  # fmt: skip
+        qualified=args.qualified,
+        target="grades" if args.grades else "plan",
+    )
     answer = as_document(plan_round(outcome, visit))
     return {**answer, "ledger": ledger_document(ledger_of(document, outcome))}
 

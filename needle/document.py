@@ -103,9 +103,13 @@ class Reader:
     ) -> float | None: ...
 
     def number(
-        self, key: str, least: float = 0.0, most: float = math.inf, above: bool = False,
+        self,
+        key: str,
+        least: float = 0.0,
+        most: float = math.inf,
+        above: bool = False,
         default: float | None = None,
-    ) -> float | None:  # fmt: skip
+    ) -> float | None:
         """A finite number within bounds, or the default where the key is absent.
 
         ``above`` makes the lower bound exclusive.

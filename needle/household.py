@@ -18,15 +18,38 @@ _OF = re.compile(
     r"rated|total|now|each|output|running|surge|label)$",
     re.IGNORECASE,
 )
-_NUMBERS = {"a": 1, "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6,
-            "seven": 7, "eight": 8, "nine": 9, "ten": 10, "twelve": 12}  # fmt: skip
+_NUMBERS = {
+    "a": 1,
+    "an": 1,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+    "seven": 7,
+    "eight": 8,
+    "nine": 9,
+    "ten": 10,
+    "twelve": 12,
+}
 _SPELT = re.compile(rf"^(half\s+an?|{'|'.join(_NUMBERS)})\s+(\S.*)$", re.IGNORECASE)
 _UNITS = {
-    "w": "W", "kw": "kW", "watt": "W", "wh": "Wh", "kwh": "kWh", "kw/h": "kWh", "va": "VA",
-    "kva": "kVA", "v": "V", "a": "A",
+    "w": "W",
+    "kw": "kW",
+    "watt": "W",
+    "wh": "Wh",
+    "kwh": "kWh",
+    "kw/h": "kWh",
+    "va": "VA",
+    "kva": "kVA",
+    "v": "V",
+    "a": "A",
     # Whose degrees they are, the field knows.
-    "deg": "", "degrees": "", "°": "",
-}  # fmt: skip
+    "deg": "",
+    "degrees": "",
+    "°": "",
+}
 _PLAIN = re.compile(r"^([\d.,\s/]+?)\s*([a-z°][a-z/]*|°)$", re.IGNORECASE)
 _CHARGE = r"(?P<ah>[\d.,]+\s*m?ah)"
 _VOLTS = r"(?P<v>[\d.,]+\s*v(?:olts?)?)"

@@ -19,13 +19,19 @@ Path = tuple[str | int, ...]
 
 #: What else stands under a key that names one of several.
 _CHOICES: dict[str, Sequence[str]] = {
-    "chemistry": tuple(CHEMISTRIES), "waveform": ("sine", "stepped"),
-    "instrument": ("clamp", "display", "plug", "shunt"), "counted": ("battery", "ac", "dc"),
-    "priority": ("must", "should", "nice"), "cares": ("", "life", "store"),
-    "why": ("floor", "cutoff", "trip", "by hand"), "feel": ("now and then", "nearly always"),
-    "start_tested": ("held", "tripped"), "state": ("running", "resting", "boost"),
-    "pattern": ("steady", "cycling", "modulating", "program"), "legs": ("one", "both"),
-}  # fmt: skip
+    "chemistry": tuple(CHEMISTRIES),
+    "waveform": ("sine", "stepped"),
+    "instrument": ("clamp", "display", "plug", "shunt"),
+    "counted": ("battery", "ac", "dc"),
+    "priority": ("must", "should", "nice"),
+    "cares": ("", "life", "store"),
+    "why": ("floor", "cutoff", "trip", "by hand"),
+    "feel": ("now and then", "nearly always"),
+    "start_tested": ("held", "tripped"),
+    "state": ("running", "resting", "boost"),
+    "pattern": ("steady", "cycling", "modulating", "program"),
+    "legs": ("one", "both"),
+}
 #: Kinds by what they are kinds of: a load, an output; a source is what it is.
 _KINDS = {"outputs": tuple(OUTPUT_KINDS), "loads": tuple(KINDS), "profile": tuple(KINDS)}
 

@@ -212,9 +212,15 @@ def _pictures(folder: zipfile.ZipFile, items: Sequence[Any]) -> dict[str, bytes]
 _OWN_KEYS = frozenset(("profile", "name", "title", "resources"))
 #: What the zip reader raises for files that are damaged or made by hand.
 _DAMAGED = (
-    zipfile.BadZipFile, zlib.error, struct.error, OSError, EOFError, NotImplementedError,
-    RuntimeError, OverflowError,
-)  # fmt: skip
+    zipfile.BadZipFile,
+    zlib.error,
+    struct.error,
+    OSError,
+    EOFError,
+    NotImplementedError,
+    RuntimeError,
+    OverflowError,
+)
 
 
 def _check_folder(folder: zipfile.ZipFile) -> None:
@@ -316,9 +322,15 @@ def _columns(file: IO[bytes], path: str, names: list[str], most: int) -> dict[st
     parts, cells = [], 0
     try:
         blocks = pd.read_csv(
-            file, dtype="float64", index_col=False, na_values=[""], keep_default_na=False,
-            chunksize=_CHUNK_ROWS, skip_blank_lines=False, on_bad_lines="error",
-        )  # fmt: skip
+            file,
+            dtype="float64",
+            index_col=False,
+            na_values=[""],
+            keep_default_na=False,
+            chunksize=_CHUNK_ROWS,
+            skip_blank_lines=False,
+            on_bad_lines="error",
+        )
         for block in blocks:
             if list(block.columns) != names:
                 raise DocumentError(path[:80], _WRONG_HEAD)

@@ -79,24 +79,87 @@ _DIMENSIONS = {
 
 #: Spellings that are not the registry's own, compared without regard to case.
 _SPELLINGS = {
-    "watts": "W", "watt": "W", "kilowatt": "kW", "kilowatts": "kW", "wh": "Wh",
-    "watt-hours": "Wh", "watthours": "Wh", "watt hours": "Wh", "kilowatt hours": "kWh",
-    "kwh": "kWh", "mwh": "MWh", "kw": "kW", "kva": "kVA", "va": "VA", "kvar": "kvar",
-    "volts": "V", "vac": "V", "vdc": "V", "amps": "A", "amp": "A", "ma": "mA", "mah": "mAh",
-    "ah": "Ah", "amp hours": "Ah", "hz": "Hz", "khz": "kHz",
-    "hp": "hp", "horsepower": "hp", "hours": "h", "hour": "h", "hr": "h", "hrs": "h", "std": "h",
-    "minutes": "min", "minute": "min", "mins": "min", "m": "min", "sec": "s", "secs": "s",
-    "second": "s", "seconds": "s", "d": "day", "days": "day", "%": "percent", "°c": "degC",
-    "℃": "degC", "deg c": "degC", "c": "degC", "celsius": "degC", "°f": "degF", "℉": "degF",
-    "deg f": "degF", "f": "degF", "fahrenheit": "degF", "k": "K", "ω": "ohm", "ohms": "ohm",
-    "mω": "mohm", "l": "L", "litre": "L", "litres": "L", "liters": "L", "metres": "m", "kj": "kJ",
-    "mj": "MJ", "metre": "m", "feet": "ft", "foot": "ft", "ms": "ms", "kg": "kg",
-    **{f"kwh{per}{span}": "kWhpyear" for per in ("/", " per ", "/ ") for span in
-       ("yr", "year", "a", "annum", "y")},
+    "watts": "W",
+    "watt": "W",
+    "kilowatt": "kW",
+    "kilowatts": "kW",
+    "wh": "Wh",
+    "watt-hours": "Wh",
+    "watthours": "Wh",
+    "watt hours": "Wh",
+    "kilowatt hours": "kWh",
+    "kwh": "kWh",
+    "mwh": "MWh",
+    "kw": "kW",
+    "kva": "kVA",
+    "va": "VA",
+    "kvar": "kvar",
+    "volts": "V",
+    "vac": "V",
+    "vdc": "V",
+    "amps": "A",
+    "amp": "A",
+    "ma": "mA",
+    "mah": "mAh",
+    "ah": "Ah",
+    "amp hours": "Ah",
+    "hz": "Hz",
+    "khz": "kHz",
+    "hp": "hp",
+    "horsepower": "hp",
+    "hours": "h",
+    "hour": "h",
+    "hr": "h",
+    "hrs": "h",
+    "std": "h",
+    "minutes": "min",
+    "minute": "min",
+    "mins": "min",
+    "m": "min",
+    "sec": "s",
+    "secs": "s",
+    "second": "s",
+    "seconds": "s",
+    "d": "day",
+    "days": "day",
+    "%": "percent",
+    "°c": "degC",
+    "℃": "degC",
+    "deg c": "degC",
+    "c": "degC",
+    "celsius": "degC",
+    "°f": "degF",
+    "℉": "degF",
+    "deg f": "degF",
+    "f": "degF",
+    "fahrenheit": "degF",
+    "k": "K",
+    "ω": "ohm",
+    "ohms": "ohm",
+    "mω": "mohm",
+    "l": "L",
+    "litre": "L",
+    "litres": "L",
+    "liters": "L",
+    "metres": "m",
+    "kj": "kJ",
+    "mj": "MJ",
+    "metre": "m",
+    "feet": "ft",
+    "foot": "ft",
+    "ms": "ms",
+    "kg": "kg",
+    **{
+        f"kwh{per}{span}": "kWhpyear"
+        for per in ("/", " per ", "/ ")
+        for span in ("yr", "year", "a", "annum", "y")
+    },
     **{f"wh{per}{span}": "Whpday" for per in ("/", " per ") for span in ("day", "d")},
     **{f"kwh{per}{span}": "kWhpday" for per in ("/", " per ") for span in ("day", "d")},
-    "wh a day": "Whpday", "kwh a day": "kWhpday", "kwh a year": "kWhpyear",
-}  # fmt: skip
+    "wh a day": "Whpday",
+    "kwh a day": "kWhpday",
+    "kwh a year": "kWhpyear",
+}
 
 _NUMBER = r"(?:\d[\d.,'\u00a0\u202f\u2009 ]*\d|\d|[.,]\d+)(?:[eE][+-]?\d+)?"
 _VALUE = re.compile(rf"^\s*(?P<sign>[+\-−]?)\s*(?P<number>{_NUMBER})\s*(?P<unit>[^\d\s.,].*?)?\s*$")
@@ -109,7 +172,8 @@ _PRODUCT = re.compile(r"^(?P<first>.+?)\s*(?:@|\bat\b|[x×*])\s*(?P<second>.+)$"
 MOST_DC_V = 60.0
 _TIMES = re.compile(r"^\s*(?P<count>\d{1,4})\s*[x×*]\s*(?P<each>.+)$", re.IGNORECASE)
 _CLOCK = re.compile(
-    r"^\s*(?:(\d{1,3})\s*(?:d|days?)\s*)?(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\s*(?:h|hrs?|hours?)?\s*$",
+    r"^\s*(?:(\d{1,3})\s*(?:d|days?)\s*)?(\d{1,4}):([0-5]\d)(?::([0-5]\d))?"
+    r"\s*(?:h|hrs?|hours?)?\s*$",
     re.IGNORECASE,
 )
 _MINUTES_SECONDS = re.compile(r"^\s*(\d{1,4}):([0-5]\d)\s*(?:m|mins?|minutes?)\s*$", re.IGNORECASE)
@@ -152,15 +216,17 @@ _ONE_AT_A_TIME = threading.RLock()
 
 
 @cache
-def _made_registry() -> pint.UnitRegistry:
+def _made_registry() -> pint.UnitRegistry[float]:
     import pint
 
-    registry: pint.UnitRegistry = pint.UnitRegistry(None, autoconvert_offset_to_baseunit=True)
+    registry: pint.UnitRegistry[float] = pint.UnitRegistry(
+        None, autoconvert_offset_to_baseunit=True
+    )
     registry.load_definitions(_DEFINITIONS.strip().splitlines())
     return registry
 
 
-def _registry() -> pint.UnitRegistry:
+def _registry() -> pint.UnitRegistry[float]:
     """The one registry of the process, whichever thread asks first."""
     with _ONE_AT_A_TIME:
         return _made_registry()
@@ -267,8 +333,9 @@ def charge_volts(text: str) -> float | None:
         return None
     try:
         with _ONE_AT_A_TIME:
-            _parse_in(_MILLIAMP_HOURS.sub(lambda match: match[0].replace(",", ""), parts["charge"]),
-                      "Ah")  # fmt: skip
+            _parse_in(
+                _MILLIAMP_HOURS.sub(lambda match: match[0].replace(",", ""), parts["charge"]), "Ah"
+            )
             return _parse_in(parts["volts"], "V")
     except QuantityError:
         return None
@@ -423,10 +490,28 @@ def as_read(value: float, unit: str) -> str:
 #: Currencies whose amounts are not written with two decimals (ISO 4217, table A.1).
 _DECIMALS = {
     **dict.fromkeys(
-        ("BIF", "CLP", "DJF", "GNF", "ISK", "JPY", "KMF", "KRW", "PYG", "RWF", "UGX", "VND", "VUV",
-         "XAF", "XOF", "XPF"), 0),
+        (
+            "BIF",
+            "CLP",
+            "DJF",
+            "GNF",
+            "ISK",
+            "JPY",
+            "KMF",
+            "KRW",
+            "PYG",
+            "RWF",
+            "UGX",
+            "VND",
+            "VUV",
+            "XAF",
+            "XOF",
+            "XPF",
+        ),
+        0,
+    ),
     **dict.fromkeys(("BHD", "IQD", "JOD", "KWD", "LYD", "OMR", "TND"), 3),
-}  # fmt: skip
+}
 
 
 def money_text(value: float, currency: str) -> str:

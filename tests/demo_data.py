@@ -29,8 +29,13 @@ ROOT = Path(__file__).resolve().parent.parent
 _FOLDER = Path(tempfile.gettempdir()) / f"steady-needle-demo-{os.getuid()}"
 FIRST_KEY = 100_000
 DATABASE = "steady-needle.sqlite3"
-_LEFT_OUT = {"django_migrations", "django_content_type", "auth_permission", "steady_cache",
-             "django_session"}  # fmt: skip
+_LEFT_OUT = {
+    "django_migrations",
+    "django_content_type",
+    "auth_permission",
+    "steady_cache",
+    "django_session",
+}
 _MAKING = f"""
 import os
 import django
@@ -65,8 +70,13 @@ def _made() -> Path:
     with (_FOLDER / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not (made / "whole").exists():
-            env = {**os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": str(made),
-                   "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DATABASE_URL": ""}  # fmt: skip
+            env = {
+                **os.environ,
+                "DJANGO_SETTINGS_MODULE": "web.settings",
+                "STEADY_DATA": str(made),
+                "STEADY_SECRET_KEY": "only-for-tests",
+                "STEADY_DATABASE_URL": "",
+            }
             made.mkdir(exist_ok=True)
             for name in ("empty", DATABASE):
                 (made / name).unlink(missing_ok=True)

@@ -14,7 +14,7 @@ _PATH = "STEADY_UNKNOWN_NAMES"
 
 
 class UnknownNames(logging.Handler):
-    """Takes down what Django's templates could not resolve, as they say at the level of debugging."""
+    """Records the names that Django's templates could not resolve (logged at DEBUG)."""
 
     def emit(self, record: logging.LogRecord) -> None:
         error = record.exc_info[1] if record.exc_info else None

@@ -47,8 +47,13 @@ def plan_document(loads: int, hours: float) -> dict[str, Any]:
     """A plan of cycling and steady loads that neither stops early nor trips."""
     rows = []
     for number in range(loads):
-        row: dict[str, Any] = {"name": f"Load {number}", "running_w": 60 + number, "spread": 0.15,
-                               "power_factor": 0.7, "start_va": 500}  # fmt: skip
+        row: dict[str, Any] = {
+            "name": f"Load {number}",
+            "running_w": 60 + number,
+            "spread": 0.15,
+            "power_factor": 0.7,
+            "start_va": 500,
+        }
         if number % 3:
             row |= {"resting_w": 1.5, "duty": 0.3, "cycle_min": 25 + number}
         rows.append(row)
@@ -66,15 +71,24 @@ def bench_plan() -> None:
     from needle.plan.document import parse_plan
     from needle.plan.simulate import simulate
 
-    print("Plan: seconds (ratio to the same random numbers and one cumsum over loads x minutes x "
-          "draws cells)")  # fmt: skip
+    print(
+        "Plan: seconds (ratio to the same random numbers and one cumsum over loads x minutes x "
+        "draws cells)"
+    )
     print("  loads  hours  draws  sources  seconds  ratio")
     sun = {"kind": "sun", "rated_w": 3000, "latitude": 14.2, "clouds": 0.5}
     for loads, hours, draws, sources in (
-        (15, 48, 400, []), (8, 48, 400, []), (30, 48, 400, []), (15, 24, 400, []),
-        (15, 96, 400, []), (15, 192, 400, []), (15, 48, 200, []), (15, 48, 800, []),
-        (15, 48, 400, [sun]), (40, 336, 400, []),
-    ):  # fmt: skip
+        (15, 48, 400, []),
+        (8, 48, 400, []),
+        (30, 48, 400, []),
+        (15, 24, 400, []),
+        (15, 96, 400, []),
+        (15, 192, 400, []),
+        (15, 48, 200, []),
+        (15, 48, 800, []),
+        (15, 48, 400, [sun]),
+        (40, 336, 400, []),
+    ):
         plan = parse_plan({**plan_document(loads, hours), "sources": sources})
         taken = median_s(partial(simulate, plan, draws), 3)
         cells = np.ones((draws, hours * 60), dtype=np.float32)
@@ -85,11 +99,15 @@ def bench_plan() -> None:
                 np.cumsum(cells, axis=1)
 
         base = median_s(bare, 3)
-        print(f"  {loads:5}  {hours:5}  {draws:5}  {len(sources):7}  {taken:7.3f}  "
-              f"{taken / base:5.1f}")  # fmt: skip
+        print(
+            f"  {loads:5}  {hours:5}  {draws:5}  {len(sources):7}  {taken:7.3f}  "
+            f"{taken / base:5.1f}"
+        )
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(f"  wanted: the first under {LIMIT_PLAN_S:g} s, the last under {LIMIT_LONG_S:g} s and "
-          f"{LIMIT_LONG_MB:g} MB; the process took {peak:.0f} MB at most")  # fmt: skip
+    print(
+        f"  wanted: the first under {LIMIT_PLAN_S:g} s, the last under {LIMIT_LONG_S:g} s and "
+        f"{LIMIT_LONG_MB:g} MB; the process took {peak:.0f} MB at most"
+    )
 
 
 def bench_households(count: int = 30) -> None:
@@ -104,8 +122,10 @@ def bench_households(count: int = 30) -> None:
         held.append(low <= twin.true_h <= high)
         off.append(abs(mid / twin.true_h - 1))
     print(f"\nHouseholds: {count} sets of stand-ins on a stand-in supply, run to the true stop")
-    print(f"  the 10-90 % range holds the true hours in {np.mean(held):.0%} (wanted 80 % ± 10), "
-          f"median error {np.median(off):.1%} (wanted < 5 %)")  # fmt: skip
+    print(
+        f"  the 10-90 % range holds the true hours in {np.mean(held):.0%} (wanted 80 % ± 10), "
+        f"median error {np.median(off):.1%} (wanted < 5 %)"
+    )
 
 
 #: Runs one command and tells its own peak: resource usage would count the parent's at the fork.
@@ -149,8 +169,10 @@ def bench_captures() -> None:
         watts = capture.columns["watts"]
         base = median_s(partial(np.cumsum, watts))
         print(f"  {rows:8}  {read:7.2f}  {taken:7.2f}  {taken / base:5.0f}")
-    print(f"  wanted for the last: read < 1.5 s, analyse < 0.5 s; the whole command took "
-          f"{peak_of_command(text):.0f} MB at most (< 300 MB)")  # fmt: skip
+    print(
+        f"  wanted for the last: read < 1.5 s, analyse < 0.5 s; the whole command took "
+        f"{peak_of_command(text):.0f} MB at most (< 300 MB)"
+    )
     print("  edges against the truth: seconds, found of true, median error")
     for key in ("cold-box", "heater", "stepped"):
         span = 6 * 3600
@@ -171,11 +193,14 @@ def bench_captures() -> None:
 
         their_s = median_s(theirs, 1)
         for name, seconds, edges in (
-            ("this", mine_s, mine), ("ruptures, 1 row in 10", their_s, 10.0 * np.array(theirs()))
-        ):  # fmt: skip
+            ("this", mine_s, mine),
+            ("ruptures, 1 row in 10", their_s, 10.0 * np.array(theirs())),
+        ):
             off = np.abs(edges[:, None] - true[None, :]).min(axis=0) if len(edges) else true
-            print(f"    {key:9} {name:22} {seconds:7.3f} s  {int((off < 30).sum()):3} of "
-                  f"{len(true):3}  {np.median(off):5.1f} s  ({len(edges)} edges)")  # fmt: skip
+            print(
+                f"    {key:9} {name:22} {seconds:7.3f} s  {int((off < 30).sum()):3} of "
+                f"{len(true):3}  {np.median(off):5.1f} s  ({len(edges)} edges)"
+            )
 
 
 def bench_twins() -> None:
@@ -211,9 +236,11 @@ def bench_twins() -> None:
                 duty_off.append(abs(profile.duty.value * (on - rest) / (true - rest) - 1))
     print(f"\nTwins: {len(held)} stand-ins x meters, two days each")
     print(f"  range holds the true mean in {np.mean(held):.0%} (wanted 80 % ± 10)")
-    print(f"  median error of mean {np.median(mean_off):.1%} (< 3 %), of duty "
-          f"{np.median(duty_off):.1%} (< 5 %), of start VA by clamp {np.median(start_off):.1%} "
-          "(< 5 %)")  # fmt: skip
+    print(
+        f"  median error of mean {np.median(mean_off):.1%} (< 3 %), of duty "
+        f"{np.median(duty_off):.1%} (< 5 %), of start VA by clamp {np.median(start_off):.1%} "
+        "(< 5 %)"
+    )
 
 
 def bench_fits() -> None:
@@ -346,8 +373,16 @@ def bench_day_plan(client: Any, job: Any, show: Callable[[str, float, float], No
         send(f"{page}loads/{load.pk}/blocks/0/move/", by_min=next(number), quick=1)
 
     def slide() -> None:
-        send(f"{page}what-if/", room_c=20 + next(number) / 50, clouds=70, start_charge=100,
-             floor=10, needed_hours=24, odds=90, quick=1)  # fmt: skip
+        send(
+            f"{page}what-if/",
+            room_c=20 + next(number) / 50,
+            clouds=70,
+            start_charge=100,
+            floor=10,
+            needed_hours=24,
+            odds=90,
+            quick=1,
+        )
 
     def let_go() -> None:
         send(f"{page}loads/{load.pk}/blocks/0/move/", by_min=1)
@@ -377,8 +412,10 @@ def bench_survey(client: Any, owner: Any, show: Callable[[str, float, float], No
     kinds = ("compressor-fixed", "electronics", "thermostat-heat", "led")
     for index in range(200):
         made = make_load(large, f"Load {index:03}", 40.0 + index, kind=kinds[index % 4])
-        made.readings.create(type="spot", data={"state": "running", "watts": 30.0 + index,
-                                                "volts": 230.0, "va": 60.0 + index})  # fmt: skip
+        made.readings.create(
+            type="spot",
+            data={"state": "running", "watts": 30.0 + index, "volts": 230.0, "va": 60.0 + index},
+        )
     survey = f"/jobs/{large.pk}/survey/"
 
     def open_survey() -> None:
@@ -411,10 +448,15 @@ def bench_starts(client: Any, owner: Any, show: Callable[[str, float, float], No
 
     job = make_job(owner, "Thirty loads, ten inverters")
     supplies = [
-        make_supply(job, name=f"Inverter {number}", continuous_w=600.0 * (number + 1),
-                    surge_va=1200.0 * (number + 1), nominal_wh=60_000.0)
+        make_supply(
+            job,
+            name=f"Inverter {number}",
+            continuous_w=600.0 * (number + 1),
+            surge_va=1200.0 * (number + 1),
+            nominal_wh=60_000.0,
+        )
         for number in range(10)
-    ]  # fmt: skip
+    ]
     kinds = ("compressor-fixed", "electronics", "induction-motor", "led")
     for index in range(30):
         load = make_load(job, f"Load {index:03}", 40.0 + index, kind=kinds[index % 4])

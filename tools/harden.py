@@ -22,16 +22,40 @@ from tools.scale import load_on
 from tools.servers import PYTHON, ROOT, environment, postgres, prepare, run, site
 
 #: Pinned packages that meet what strangers send: watch these for advisories.
-WATCH = ("Django", "waitress", "gunicorn", "pandas", "numpy", "Pint", "fpdf2", "Pillow",
-         "whitenoise", "django-axes", "psycopg", "redis")  # fmt: skip
+WATCH = (
+    "Django",
+    "waitress",
+    "gunicorn",
+    "pandas",
+    "numpy",
+    "Pint",
+    "fpdf2",
+    "Pillow",
+    "whitenoise",
+    "django-axes",
+    "psycopg",
+    "redis",
+)
 
 
 def tests(*labels: str, **settings: object) -> None:
     """Run tests of the site with settings in the environment."""
     with tempfile.TemporaryDirectory() as name:
         env = environment(Path(name), **{key: str(value) for key, value in settings.items()})
-        run(PYTHON, "-W", "ignore", "manage.py", "test", "--no-input", "--parallel", "2",
-            "--settings", "tests.settings", *labels, env=env)  # fmt: skip
+        run(
+            PYTHON,
+            "-W",
+            "ignore",
+            "manage.py",
+            "test",
+            "--no-input",
+            "--parallel",
+            "2",
+            "--settings",
+            "tests.settings",
+            *labels,
+            env=env,
+        )
 
 
 def kills(count: int) -> None:
@@ -42,15 +66,17 @@ def kills(count: int) -> None:
 
 def mutations(count: int) -> None:
     print(f"{count} mutated posts, packages, documents and captures…", flush=True)
-    tests("tests.web.test_mutations", STEADY_MUTATIONS=count,
-          STEADY_SEED=int(time.time()))  # fmt: skip
+    tests("tests.web.test_mutations", STEADY_MUTATIONS=count, STEADY_SEED=int(time.time()))
 
 
 def documents(count: int) -> None:
     """Valid documents at random: plans, an eighth as many trials, profiles and rounds."""
     print(f"{count} valid plans at random, and trials, profiles and rounds…", flush=True)
-    tests("tests.core.test_random_documents", STEADY_DOCUMENTS=count,
-          STEADY_SEED=int(time.time()) % 10**9)  # fmt: skip
+    tests(
+        "tests.core.test_random_documents",
+        STEADY_DOCUMENTS=count,
+        STEADY_SEED=int(time.time()) % 10**9,
+    )
 
 
 def addresses() -> None:
@@ -109,8 +135,11 @@ def backups() -> None:
 def _rows(path: Path) -> list[tuple[str, list[tuple[object, ...]]]]:
     with closing(sqlite3.connect(path)) as database:
         names = database.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()
-        return [(name, database.execute(f'SELECT * FROM "{name}"').fetchall())
-                for (name,) in sorted(names) if name != "sqlite_sequence"]  # fmt: skip
+        return [
+            (name, database.execute(f'SELECT * FROM "{name}"').fetchall())
+            for (name,) in sorted(names)
+            if name != "sqlite_sequence"
+        ]
 
 
 def audit() -> None:
@@ -132,10 +161,20 @@ def audit() -> None:
 def _since(path: Path, name: str, version: str) -> str:
     """Days since the pin came into the project's history."""
     asked = subprocess.run(
-        ["git", "log", "--format=%ct", "--reverse", f"-S{name}=={version}", "--",
-         str(path.relative_to(ROOT))],
-        cwd=ROOT, capture_output=True, text=True, check=False,
-    ).stdout.split()  # fmt: skip
+        [
+            "git",
+            "log",
+            "--format=%ct",
+            "--reverse",
+            f"-S{name}=={version}",
+            "--",
+            str(path.relative_to(ROOT)),
+        ],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        check=False,
+    ).stdout.split()
     if not asked:
         return "not yet"
     return f"{(datetime.now(UTC).timestamp() - int(asked[0])) / 86_400:.0f} days"
@@ -143,19 +182,26 @@ def _since(path: Path, name: str, version: str) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("part", nargs="?", default="all",
-                        choices=["all", "kills", "mutations", "documents", "addresses", "load",
-                                 "backups", "audit"])  # fmt: skip
+    parser.add_argument(
+        "part",
+        nargs="?",
+        default="all",
+        choices=["all", "kills", "mutations", "documents", "addresses", "load", "backups", "audit"],
+    )
     parser.add_argument("--kills", type=int, default=1000)
     parser.add_argument("--mutations", type=int, default=100_000)
     parser.add_argument("--documents", type=int, default=20_000)
     parser.add_argument("--minutes", type=float, default=10.0)
     args = parser.parse_args()
     parts = {
-        "kills": lambda: kills(args.kills), "mutations": lambda: mutations(args.mutations),
-        "documents": lambda: documents(args.documents), "addresses": addresses,
-        "backups": backups, "load": lambda: load(args.minutes), "audit": audit,
-    }  # fmt: skip
+        "kills": lambda: kills(args.kills),
+        "mutations": lambda: mutations(args.mutations),
+        "documents": lambda: documents(args.documents),
+        "addresses": addresses,
+        "backups": backups,
+        "load": lambda: load(args.minutes),
+        "audit": audit,
+    }
     for name, part in parts.items():
         if args.part in ("all", name):
             part()

@@ -82,8 +82,12 @@ class Actor(Person):
     @task(4)
     def reading(self) -> None:
         watts = f"{random.uniform(5, 300):.1f} W"
-        self._post(f"loads/{random.choice(self.loads)}/readings/spot/", "keep a reading",
-                   state="running", watts=watts)  # fmt: skip
+        self._post(
+            f"loads/{random.choice(self.loads)}/readings/spot/",
+            "keep a reading",
+            state="running",
+            watts=watts,
+        )
 
     @task(2)
     def check_in(self) -> None:

@@ -138,8 +138,16 @@ def _tested(
         return [_counted_together(rng, candidate, home)]
     if what == DRAIN:
         wh = 0.9 * home.held_wh * (1 + rng.uniform(-0.01, 0.01))
-        return [{"type": "capacity", "wh": round(wh), "hours": round(candidate.meter_min / 60, 2),
-                 "from": 1.0, "to": 0.1, "counted": "battery"}]  # fmt: skip
+        return [
+            {
+                "type": "capacity",
+                "wh": round(wh),
+                "hours": round(candidate.meter_min / 60, 2),
+                "from": 1.0,
+                "to": 0.1,
+                "counted": "battery",
+            }
+        ]
     if what == IDLE_DROP:
         fell = math.floor(100 * (1 - home.idle_w * VISIT_H / home.held_wh) + rng.random()) / 100
         return [{"type": "idle", "from": 1.0, "to": fell, "hours": VISIT_H}]
@@ -149,10 +157,18 @@ def _tested(
         most = home.document["supply"]["inverter"]["continuous_w"]
         loads_w = [0.0, *(share * most for share in (0.05, 0.2, 0.5))]
         plug, shunt = 1 + rng.uniform(-0.01, 0.01, 2)
-        return [{"type": "efficiency", "pairs": [
-            [round(watts * plug, 1), round((home.idle_w + watts / home.efficiency) * shunt, 1)]
-            for watts in loads_w
-        ]}]  # fmt: skip
+        return [
+            {
+                "type": "efficiency",
+                "pairs": [
+                    [
+                        round(watts * plug, 1),
+                        round((home.idle_w + watts / home.efficiency) * shunt, 1),
+                    ]
+                    for watts in loads_w
+                ],
+            }
+        ]
     return []
 
 
@@ -171,11 +187,16 @@ def _counted_together(
     points = slice(first, first + int(hours * 3600 / STEP_S))
     loads_w = sum(
         float(part.watts[points].mean())
-        for part in home.parts if part.name in candidate.count.loads
-    )  # fmt: skip
+        for part in home.parts
+        if part.name in candidate.count.loads
+    )
     wh = (home.idle_w + loads_w / home.efficiency) * hours * (1 + rng.uniform(-0.01, 0.01))
-    return {"type": "together", "wh": round(wh, 1), "hours": round(hours, 2),
-            "loads": list(candidate.count.loads)}  # fmt: skip
+    return {
+        "type": "together",
+        "wh": round(wh, 1),
+        "hours": round(hours, 2),
+        "loads": list(candidate.count.loads),
+    }
 
 
 def _read(
@@ -199,8 +220,14 @@ def _read(
     assert candidate.what == COUNTER
     hours -= 5 / 60
     wh = float(course.mean()) * hours * gain
-    return [{"type": "energy", "wh": 10 * int(wh / 10 + rng.random()), "hours": round(hours, 2),
-             "instrument": "plug"}]  # fmt: skip
+    return [
+        {
+            "type": "energy",
+            "wh": 10 * int(wh / 10 + rng.random()),
+            "hours": round(hours, 2),
+            "instrument": "plug",
+        }
+    ]
 
 
 def table(count: int, meters: Sequence[str]) -> None:
@@ -215,8 +242,10 @@ def table(count: int, meters: Sequence[str]) -> None:
     for words, score in scores.items():
         left = np.array(score.left)
         against = "" if words == PLANNED else f"   planned / this {np.median(planned / left):5.2f}"
-        print(f"    {words:40s} leaves {100 * np.median(left):5.1f} %   "
-              f"held {100 * np.mean(score.held):5.1f} %{against}")  # fmt: skip
+        print(
+            f"    {words:40s} leaves {100 * np.median(left):5.1f} %   "
+            f"held {100 * np.mean(score.held):5.1f} %{against}"
+        )
 
 
 if __name__ == "__main__":

@@ -17,11 +17,31 @@ def load_on(address: str, people: int, seconds: int, folder: Path, env: dict[str
     """Let people look at the site; prints what they met. Whether nothing failed."""
     results = folder / "load"
     run(
-        PYTHON, "-m", "locust", "-f", "tools/load.py", "--headless", "--host", address,
-        "-u", str(people), "-r", "2", "-t", f"{seconds}s",
-        "--csv", results, "--only-summary", "--exit-code-on-error", "0", "--loglevel", "ERROR",
-        env=env, stdout=-3, stderr=-3,
-    )  # fmt: skip
+        PYTHON,
+        "-m",
+        "locust",
+        "-f",
+        "tools/load.py",
+        "--headless",
+        "--host",
+        address,
+        "-u",
+        str(people),
+        "-r",
+        "2",
+        "-t",
+        f"{seconds}s",
+        "--csv",
+        results,
+        "--only-summary",
+        "--exit-code-on-error",
+        "0",
+        "--loglevel",
+        "ERROR",
+        env=env,
+        stdout=-3,
+        stderr=-3,
+    )
     with Path(f"{results}_stats.csv").open() as file:
         rows = list(csv.DictReader(file))
     empty = next((float(row["95%"]) for row in rows if row["Name"] == "an empty view"), 1.0)
@@ -57,8 +77,16 @@ def main() -> None:
                 env = environment(folder, STEADY_DATABASE_URL=url)
                 if not args.no_tests:
                     print("The site's tests on PostgreSQL…", flush=True)
-                    run(PYTHON, "manage.py", "test", "--no-input", "--settings", "tests.settings",
-                        "tests.web", env=env)  # fmt: skip
+                    run(
+                        PYTHON,
+                        "manage.py",
+                        "test",
+                        "--no-input",
+                        "--settings",
+                        "tests.settings",
+                        "tests.web",
+                        env=env,
+                    )
                 prepare(env)
                 with site(env, 4, folder / "log") as address:
                     print(f"{args.people} people for {args.seconds} s on four workers…", flush=True)

@@ -34,7 +34,8 @@ def free_port() -> int:
 
 def run(*command: str | Path, env: dict[str, str], **more: object) -> None:
     """A command of the project, its end awaited."""
-    subprocess.run([str(part) for part in command], cwd=ROOT, env=env, check=True, **more)  # type: ignore[call-overload]
+    words = [str(word) for word in command]
+    subprocess.run(words, cwd=ROOT, env=env, check=True, **more)  # type: ignore[call-overload]
 
 
 @contextmanager
@@ -68,24 +69,49 @@ def postgres() -> Iterator[str]:
     port, data = free_port(), folder / "data"
     try:
         subprocess.run(
-            [*before, str(programs / "initdb"), "-D", str(data), "-U", "needle", "-A", "trust",
-             "-E", "UTF8", "--locale", "C.UTF-8"],
-            check=True, stdout=subprocess.DEVNULL, cwd=folder,
-        )  # fmt: skip
+            [
+                *before,
+                str(programs / "initdb"),
+                "-D",
+                str(data),
+                "-U",
+                "needle",
+                "-A",
+                "trust",
+                "-E",
+                "UTF8",
+                "--locale",
+                "C.UTF-8",
+            ],
+            check=True,
+            stdout=subprocess.DEVNULL,
+            cwd=folder,
+        )
         control = [*before, str(programs / "pg_ctl"), "-D", str(data), "-w"]
         start = [*control, "-l", str(folder / "log")]
         options = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c max_connections=200"
-        subprocess.run([*start, "-o", options, "start"], check=True, stdout=subprocess.DEVNULL,
-                       cwd=folder)  # fmt: skip
+        subprocess.run(
+            [*start, "-o", options, "start"], check=True, stdout=subprocess.DEVNULL, cwd=folder
+        )
         try:
             subprocess.run(
-                [str(programs / "createdb"), "-h", "127.0.0.1", "-p", str(port), "-U", "needle",
-                 "needle"], check=True,
-            )  # fmt: skip
+                [
+                    str(programs / "createdb"),
+                    "-h",
+                    "127.0.0.1",
+                    "-p",
+                    str(port),
+                    "-U",
+                    "needle",
+                    "needle",
+                ],
+                check=True,
+            )
             yield f"postgres://needle@127.0.0.1:{port}/needle"
         finally:
-            subprocess.run([*control, "-m", "fast", "stop"], check=False, stdout=subprocess.DEVNULL,
-                           cwd=folder)  # fmt: skip
+            subprocess.run(
+                [*control, "-m", "fast", "stop"], check=False, stdout=subprocess.DEVNULL, cwd=folder
+            )
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 
@@ -98,9 +124,21 @@ def site(env: dict[str, str], workers: int, log: Path) -> Iterator[str]:
     command = [PYTHON, "-m", "web.serve"]
     if workers > 1:
         command = [
-            PYTHON, "-m", "gunicorn", "web.wsgi:application", "--bind", f"127.0.0.1:{port}",
-            "--workers", str(workers), "--threads", "4", "--timeout", "120", "--keep-alive", "75",
-        ]  # fmt: skip
+            PYTHON,
+            "-m",
+            "gunicorn",
+            "web.wsgi:application",
+            "--bind",
+            f"127.0.0.1:{port}",
+            "--workers",
+            str(workers),
+            "--threads",
+            "4",
+            "--timeout",
+            "120",
+            "--keep-alive",
+            "75",
+        ]
     with _started(command, env, log) as process:
         address = f"http://127.0.0.1:{port}"
         until = time.monotonic() + _STARTS_S
@@ -122,14 +160,23 @@ def _answers(address: str) -> bool:
 def environment(folder: Path, **more: str) -> dict[str, str]:
     """Settings of a site that keeps its data in a folder, the demo with it."""
     return {
-        **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": str(folder),
-        "STEADY_DEMO": "true", "STEADY_DATABASE_URL": "", "STEADY_CACHE_URL": "",
-        "STEADY_SECRET_KEY": "only-for-this-run", "STEADY_TRUSTED_PROXIES": "127.0.0.1", **more,
-    }  # fmt: skip
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": "web.settings",
+        "STEADY_DATA": str(folder),
+        "STEADY_DEMO": "true",
+        "STEADY_DATABASE_URL": "",
+        "STEADY_CACHE_URL": "",
+        "STEADY_SECRET_KEY": "only-for-this-run",
+        "STEADY_TRUSTED_PROXIES": "127.0.0.1",
+        **more,
+    }
 
 
 def prepare(env: dict[str, str]) -> None:
     """Database, demo and collected files."""
-    for command in (["migrate", "--verbosity", "0"], ["demo", "--verbosity", "0"],
-                    ["collectstatic", "--no-input", "--verbosity", "0"]):  # fmt: skip
+    for command in (
+        ["migrate", "--verbosity", "0"],
+        ["demo", "--verbosity", "0"],
+        ["collectstatic", "--no-input", "--verbosity", "0"],
+    ):
         run(PYTHON, "manage.py", *command, env=env)

@@ -95,7 +95,10 @@ def main() -> None:
         browser = launch(playwright)
         try:
             for name, address, viewport, scheme in SHOTS:
-                context = browser.new_context(viewport=viewport, color_scheme=scheme)  # type: ignore[arg-type]
+                context = browser.new_context(
+                    viewport=viewport,  # type: ignore[arg-type]
+                    color_scheme=scheme,  # type: ignore[arg-type]
+                )
                 page = context.new_page()
                 sign_in(page, port)
                 page.goto(f"http://127.0.0.1:{port}{address}")

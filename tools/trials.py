@@ -74,7 +74,7 @@ class Run:
                     last = value
                 held[place] = last
             shown = held
-        return np.clip(np.round(shown * 100) / 100, 0.0, 1.0)
+        return np.asarray(np.clip(np.round(shown * 100) / 100, 0.0, 1.0))
 
     def seen(self, hour: float) -> dict[str, Any]:
         """What a person writes down at an hour."""
@@ -130,7 +130,7 @@ def _sun(rng: np.random.Generator, document: dict[str, Any], points: int) -> np.
     share = 1 - 0.75 * clouds[day] ** 3.4
     passing = np.repeat(rng.uniform(0.8, 1.2, points // 60 + 1), 60)[:points]
     rated = document["sources"][0]["rated_w"]
-    return rated * 0.72 * np.exp(rng.normal(0, 0.08)) * clear * share * passing
+    return np.asarray(rated * 0.72 * np.exp(rng.normal(0, 0.08)) * clear * share * passing)
 
 
 def _charge(out_w: np.ndarray, sun_w: np.ndarray, held_wh: float, step_s: float) -> np.ndarray:
@@ -161,11 +161,19 @@ def run_of(seed: int) -> Run | None:
     sun_w = np.zeros_like(out_w)
     leg_h = []
     if sort == "sun":
-        document["sources"] = [{
-            "kind": "sun", "rated_w": float(round(out_w.mean() * rng.uniform(1.0, 3.0))),
-            "yield": 0.72, "latitude": 48.0, "longitude": 0.0, "tilt": 35, "azimuth": 180,
-            "clouds": 0.5, "spread": 0.25,
-        }]  # fmt: skip
+        document["sources"] = [
+            {
+                "kind": "sun",
+                "rated_w": float(round(out_w.mean() * rng.uniform(1.0, 3.0))),
+                "yield": 0.72,
+                "latitude": 48.0,
+                "longitude": 0.0,
+                "tilt": 35,
+                "azimuth": 180,
+                "clouds": 0.5,
+                "spread": 0.25,
+            }
+        ]
         sun_w = _sun(rng, document, len(out_w))
     if sort == "legs":
         first = np.argmax(np.cumsum(out_w) * STEP_S / 3600 > rng.uniform(0.2, 0.6) * held_wh)
@@ -175,8 +183,17 @@ def run_of(seed: int) -> Run | None:
     charge = _charge(out_w, sun_w, held_wh, STEP_S)
     terminal_w = np.maximum(out_w - sun_w, 0.0)
     document["supply"]["battery"]["floor"] = stop_at
-    run = Run(document, charge, np.cumsum(terminal_w) * STEP_S / 3600, STEP_S, sort, display,
-              stop_at, rng, leg_h)  # fmt: skip
+    run = Run(
+        document,
+        charge,
+        np.cumsum(terminal_w) * STEP_S / 3600,
+        STEP_S,
+        sort,
+        display,
+        stop_at,
+        rng,
+        leg_h,
+    )
     return run if np.isfinite(run.true_h) else None
 
 
@@ -198,21 +215,41 @@ def _small_pack(rng: np.random.Generator, display: str, stop_at: float) -> Run |
     watts = held_wh / rng.uniform(0.8, 6.0)
     points = 7200
     step_s = 4.5 * held_wh / watts * 3600 / points / 3
-    level = np.exp(np.interp(np.arange(points), np.arange(0, points + 600, 600),
-                             rng.normal(0, 0.04, points // 600 + 1)))  # fmt: skip
+    level = np.exp(
+        np.interp(
+            np.arange(points),
+            np.arange(0, points + 600, 600),
+            rng.normal(0, 0.04, points // 600 + 1),
+        )
+    )
     out_w = watts * level
     document = {
-        "hours": 24.0, "needed_hours": 2.0,
+        "hours": 24.0,
+        "needed_hours": 2.0,
         "supply": {
             "battery": {"chemistry": "usb", "nominal_wh": nominal, "volts": 3.7, "floor": stop_at},
             "outputs": [{"name": "usb", "max_w": 5 * watts, "idle_w": 0.2, "efficiency": 0.87}],
         },
-        "loads": [{"name": "Lamp", "route": "usb", "running_w": 0.87 * watts * rng.normal(1, 0.08),
-                   "spread": 0.1}],
-    }  # fmt: skip
+        "loads": [
+            {
+                "name": "Lamp",
+                "route": "usb",
+                "running_w": 0.87 * watts * rng.normal(1, 0.08),
+                "spread": 0.1,
+            }
+        ],
+    }
     charge = _charge(out_w, np.zeros(points), held_wh, step_s)
-    run = Run(document, charge, np.cumsum(out_w) * step_s / 3600, step_s, "small pack", display,
-              stop_at, rng)  # fmt: skip
+    run = Run(
+        document,
+        charge,
+        np.cumsum(out_w) * step_s / 3600,
+        step_s,
+        "small pack",
+        display,
+        stop_at,
+        rng,
+    )
     return run if np.isfinite(run.true_h) else None
 
 
@@ -249,9 +286,14 @@ def repeats(count: int) -> None:
         hours = _again(home)
         if hours is None:
             continue
-        made = {"hours": home.true_h, "from": 1.0, "to": 0.1, "why": "floor",
-                "loads": [load["name"] for load in home.document["loads"]],
-                "at": home.document["start"]}  # fmt: skip
+        made = {
+            "hours": home.true_h,
+            "from": 1.0,
+            "to": 0.1,
+            "why": "floor",
+            "loads": [load["name"] for load in home.document["loads"]],
+            "at": home.document["start"],
+        }
         day = int(home.document["start"][8:10]) + LATER_DAYS
         start = home.document["start"].replace(home.document["start"][:10], f"2027-02-{day:02d}")
         plan = {**home.document, "start": start}

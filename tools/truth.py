@@ -160,9 +160,16 @@ def readings(rng: np.random.Generator, appliance: Appliance, evidence: str) -> l
         return [label]
     moments = np.flatnonzero(appliance.on)
     at = int(rng.choice(moments[moments < BEFORE_DAYS * DAY_S // STEP_S]))
-    spots: list[dict[str, Any]] = [label, {
-        "type": "spot", "state": "running", "watts": read_watts(rng, appliance.watts[at]),
-        "pf": round(appliance.power_factor, 2), "instrument": "plug"}]  # fmt: skip
+    spots: list[dict[str, Any]] = [
+        label,
+        {
+            "type": "spot",
+            "state": "running",
+            "watts": read_watts(rng, appliance.watts[at]),
+            "pf": round(appliance.power_factor, 2),
+            "instrument": "plug",
+        },
+    ]
     if appliance.resting_w > 0:
         spots.append(
             {"type": "spot", "state": "resting", "watts": read_watts(rng, appliance.resting_w)}
@@ -178,8 +185,15 @@ def readings(rng: np.random.Generator, appliance: Appliance, evidence: str) -> l
         hours = float(np.exp(rng.uniform(np.log(2), np.log(24))))
         part = appliance.watts[int(first / STEP_S) : int((first + hours * 3600) / STEP_S)]
         wh = float(part.sum()) * STEP_S / 3600 * gain
-        return [*spots, {"type": "energy", "wh": 10 * int(wh / 10 + rng.random()),
-                         "hours": round(hours, 2), "instrument": "plug"}]  # fmt: skip
+        return [
+            *spots,
+            {
+                "type": "energy",
+                "wh": 10 * int(wh / 10 + rng.random()),
+                "hours": round(hours, 2),
+                "instrument": "plug",
+            },
+        ]
     part = appliance.watts[int(first / STEP_S) : int((first + 6 * 3600) / STEP_S)] * gain
     rows = "\n".join(f"{n * STEP_S},{watts:.1f}" for n, watts in enumerate(part))
     capture = read_capture(f"time,watts\n{rows}\n".encode())
@@ -229,8 +243,10 @@ def household(
     rng = np.random.default_rng([seed, 79])
     evidence = evidence or EVIDENCE[seed % len(EVIDENCE)]
     tested = bool(seed // len(EVIDENCE) % 2)
-    sorts = rng.choice(["box", "box", "heat", "variable", "electronics", "light"],
-                       size=int(rng.integers(*loads_of)))  # fmt: skip
+    sorts = rng.choice(
+        ["box", "box", "heat", "variable", "electronics", "light"],
+        size=int(rng.integers(*loads_of)),
+    )
     if all(sort == "light" for sort in sorts):
         sorts[0] = "box"
     parts = [appliance(rng, f"{sort} {n}", str(sort), day_sd) for n, sort in enumerate(sorts)]
@@ -254,30 +270,50 @@ def household(
     }
     inverter: dict[str, Any] = {"continuous_w": continuous, "surge_va": 3 * continuous + 9000}
     if tested:
-        battery |= {"capacity_factor": real / nominal * (1 + rng.normal(0, 0.02)),
-                    "capacity_spread": 0.02}  # fmt: skip
-        inverter |= {"idle_w": idle * (1 + rng.normal(0, 0.04)), "idle_spread": 0.04,
-                     "efficiency": efficiency * (1 + rng.normal(0, 0.01)),
-                     "efficiency_spread": 0.01}  # fmt: skip
+        battery |= {
+            "capacity_factor": real / nominal * (1 + rng.normal(0, 0.02)),
+            "capacity_spread": 0.02,
+        }
+        inverter |= {
+            "idle_w": idle * (1 + rng.normal(0, 0.04)),
+            "idle_spread": 0.04,
+            "efficiency": efficiency * (1 + rng.normal(0, 0.01)),
+            "efficiency_spread": 0.01,
+        }
     loads = [
         {
-            "name": part.name, "route": "ac",
-            "profile": {"name": part.name, "kind": part.kind,
-                        "readings": readings(
-                            rng, part, str(rng.choice(EVIDENCE)) if evidence == MIXED else evidence
-                        )},
+            "name": part.name,
+            "route": "ac",
+            "profile": {
+                "name": part.name,
+                "kind": part.kind,
+                "readings": readings(
+                    rng, part, str(rng.choice(EVIDENCE)) if evidence == MIXED else evidence
+                ),
+            },
             "use": {"between": part.windows} if part.windows else "always",
         }
         for part in parts
-    ]  # fmt: skip
+    ]
     leads = max(parts, key=lambda part: float(part.watts.mean())).kind
     document = {
         "start": f"2027-02-0{1 + BEFORE_DAYS}T{start_h:02d}:00:00+00:00",
-        "hours": min(336.0, max(24.0, 3 * wanted_h)), "needed_hours": wanted_h,
-        "supply": {"battery": battery, "inverter": inverter}, "loads": loads,
-    }  # fmt: skip
-    return Household(document, true_h, evidence, tested, leads, float(idle), float(efficiency),
-                     float(real), parts)  # fmt: skip
+        "hours": min(336.0, max(24.0, 3 * wanted_h)),
+        "needed_hours": wanted_h,
+        "supply": {"battery": battery, "inverter": inverter},
+        "loads": loads,
+    }
+    return Household(
+        document,
+        true_h,
+        evidence,
+        tested,
+        leads,
+        float(idle),
+        float(efficiency),
+        float(real),
+        parts,
+    )
 
 
 @dataclass
@@ -295,9 +331,11 @@ class Score:
 
     def line(self, name: str) -> str:
         errors = np.array(self.errors)
-        return (f"    {name:34s} n {len(errors):4d}   held {100 * np.mean(self.held):5.1f} %   "
-                f"median error {100 * np.median(np.abs(errors)):5.1f} %   "
-                f"bias {100 * np.median(errors):+5.1f} %")  # fmt: skip
+        return (
+            f"    {name:34s} n {len(errors):4d}   held {100 * np.mean(self.held):5.1f} %   "
+            f"median error {100 * np.median(np.abs(errors)):5.1f} %   "
+            f"bias {100 * np.median(errors):+5.1f} %"
+        )
 
 
 def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[str, Score]:
@@ -310,8 +348,13 @@ def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[s
         except DocumentError as error:
             raise SystemExit(f"household {seed}: {error}") from None
         supply = "tested" if home.tested else "untested"
-        for name in ("all", f"all {supply}", home.evidence, f"{home.evidence}, {supply}",
-                     f"led by {home.leads}"):  # fmt: skip
+        for name in (
+            "all",
+            f"all {supply}",
+            home.evidence,
+            f"{home.evidence}, {supply}",
+            f"led by {home.leads}",
+        ):
             scores.setdefault(name, Score()).add(outcome.runtime, home.true_h)
     return scores
 
@@ -324,5 +367,7 @@ def table(count: int, day_sd: float) -> None:
 
 
 if __name__ == "__main__":
-    table(int(sys.argv[1]) if len(sys.argv) > 1 else 200,
-          float(sys.argv[2]) if len(sys.argv) > 2 else 0.07)  # fmt: skip
+    table(
+        int(sys.argv[1]) if len(sys.argv) > 1 else 200,
+        float(sys.argv[2]) if len(sys.argv) > 2 else 0.07,
+    )

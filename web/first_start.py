@@ -16,7 +16,7 @@ BASE = Path(__file__).resolve().parent.parent
 
 def data_folder(env: environ.Env) -> Path:
     """Where the site keeps its data."""
-    return (BASE / env.str("STEADY_DATA", ".data")).resolve()
+    return (BASE / str(env.str("STEADY_DATA", ".data"))).resolve()
 
 
 def prepare(folder: Path) -> Path:

@@ -70,10 +70,13 @@ def main() -> None:
     # Takes some seconds: not while somebody waits for a page.
     threading.Thread(target=make_ready, daemon=True).start()
     waitress.serve(
-        application, host=settings.HOST, port=settings.PORT, threads=THREADS,
+        application,
+        host=settings.HOST,
+        port=settings.PORT,
+        threads=THREADS,
         # What proxies say is judged by web.common.proxies, under any server alike.
         clear_untrusted_proxy_headers=False,
-    )  # fmt: skip
+    )
 
 
 if __name__ == "__main__":

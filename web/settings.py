@@ -210,9 +210,16 @@ SECURE_REDIRECT_EXEMPT = [r"^alive/$"]
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
 # Without HTTPS the site serves this machine only: these warnings are for the other case.
-SILENCED_SYSTEM_CHECKS = [] if HTTPS else [
-    "security.W004", "security.W008", "security.W012", "security.W016",
-]  # fmt: skip
+SILENCED_SYSTEM_CHECKS = (
+    []
+    if HTTPS
+    else [
+        "security.W004",
+        "security.W008",
+        "security.W012",
+        "security.W016",
+    ]
+)
 
 DATA_UPLOAD_MAX_MEMORY_SIZE = 2_500_000
 DATA_UPLOAD_MAX_NUMBER_FIELDS = 2000

@@ -126,19 +126,35 @@ def figures(sides: Sequence[LoadSide]) -> list[Figure]:
         Figure("a day", "Wh", list(days), shared=shared),
         Figure("a task", "Wh", [profile.task_wh for profile in profiles], shared=shared),
         Figure("a piece", "Wh", [profile.piece_wh for profile in profiles], shared=shared),
-        Figure("a day and litre", "Wh",
-            [per(day, side.litres) for day, side in zip(days, sides, strict=True)]),
-        Figure("a day and degree of lift", "Wh",
-            [per(day, side.lift_c) for day, side in zip(days, sides, strict=True)]),
-        Figure("cost of a year", "",
-            [cost(day.scaled(DAYS_PER_YEAR), side.price) if day is not None and side.price else None
-             for day, side in zip(days, sides, strict=True)]),
+        Figure(
+            "a day and litre",
+            "Wh",
+            [per(day, side.litres) for day, side in zip(days, sides, strict=True)],
+        ),
+        Figure(
+            "a day and degree of lift",
+            "Wh",
+            [per(day, side.lift_c) for day, side in zip(days, sides, strict=True)],
+        ),
+        Figure(
+            "cost of a year",
+            "",
+            [
+                cost(day.scaled(DAYS_PER_YEAR), side.price)
+                if day is not None and side.price
+                else None
+                for day, side in zip(days, sides, strict=True)
+            ],
+        ),
         Figure("start", "VA", [profile.start_va for profile in profiles]),
         Figure("power factor", "", [profile.power_factor for profile in profiles]),
-        Figure("alone on the supply", "h",
+        Figure(
+            "alone on the supply",
+            "h",
             [None if side.hours is None else _of_draws(side.hours) for side in sides],
-            [side.hours for side in sides]),
-    ]  # fmt: skip
+            [side.hours for side in sides],
+        ),
+    ]
     return [figure for figure in figures if any(value is not None for value in figure.values)]
 
 

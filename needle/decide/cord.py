@@ -7,15 +7,24 @@ the standard allows); other sizes and AWG follow from the resistivity of anneale
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 
 from needle.document import DocumentError
 
 OHM_PER_KM = {
-    0.5: 36.0, 0.75: 24.5, 1.0: 18.1, 1.5: 12.1, 2.5: 7.41, 4.0: 4.61, 6.0: 3.08, 10.0: 1.83,
-    16.0: 1.15, 25.0: 0.727,
-}  # fmt: skip
+    0.5: 36.0,
+    0.75: 24.5,
+    1.0: 18.1,
+    1.5: 12.1,
+    2.5: 7.41,
+    4.0: 4.61,
+    6.0: 3.08,
+    10.0: 1.83,
+    16.0: 1.15,
+    25.0: 0.727,
+}
 COPPER_OHM_MM2_PER_M = 0.017241
 MATERIALS = {"copper": 1.0, "aluminium": 1.64}
 #: A running drop beyond this share is too much for a cord; a dip beyond the second endangers the
@@ -43,8 +52,8 @@ class CordCheck:
 
 def awg_mm2(gauge: float) -> float:
     """Area of an AWG conductor, mm² (0 for 1/0, -1 for 2/0): d = 0.127·92^((36 - n)/39) mm."""
-    diameter = 0.127 * 92 ** ((36 - gauge) / 39)
-    return 3.141592653589793 / 4 * diameter**2
+    diameter_mm: float = 0.127 * 92 ** ((36 - gauge) / 39)
+    return math.pi / 4 * diameter_mm**2
 
 
 _AREA = re.compile(r"(\d+(?:[.,]\d+)?)\s*(?:mm2|mm²|mm\^2|sq\.?\s*mm)?", re.I)

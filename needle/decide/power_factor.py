@@ -193,9 +193,12 @@ class Sanity:
 
 
 def sanity(
-    before: tuple[float, float], after: tuple[float, float], fitted_uf: float,
-    volts: float, hertz: float,
-) -> Sanity:  # fmt: skip
+    before: tuple[float, float],
+    after: tuple[float, float],
+    fitted_uf: float,
+    volts: float,
+    hertz: float,
+) -> Sanity:
     """Whether readings with a capacitor fitted confirm those without.
 
     Parameters

@@ -45,11 +45,17 @@ def inverter_sizes(starters: Sequence[Starter], running_va: float | None = None)
     )
     return [
         Size(
-            "just enough", running_w, running_va, max(running_va, worst_rung.peak_va),
+            "just enough",
+            running_w,
+            running_va,
+            max(running_va, worst_rung.peak_va),
             "the running sum, and the worst moment when switched on in the best order; test it",
         ),
         Size(
-            "roomy", 2 * running_w, 2 * running_va, max(2 * running_va, 1.5 * any_order),
+            "roomy",
+            2 * running_w,
+            2 * running_va,
+            max(2 * running_va, 1.5 * any_order),
             "twice the running sum, and 1.5 times the worst start on top of all the rest",
         ),
-    ]  # fmt: skip
+    ]

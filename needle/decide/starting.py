@@ -361,11 +361,11 @@ class Running:
 
     @cached_property
     def all_w(self) -> np.ndarray:
-        return self.watts + self.plain_w
+        return np.asarray(self.watts + self.plain_w)
 
     @cached_property
     def va(self) -> np.ndarray:
-        return np.hypot(self.watts, self.nonactive_va) + self.plain_w
+        return np.asarray(np.hypot(self.watts, self.nonactive_va) + self.plain_w)
 
     @cached_property
     def usual_w(self) -> float:

@@ -149,7 +149,8 @@ def plan_of(session: Session, drawn: DrawnPlan) -> dict[str, Any]:
     assert drill.supply is not None
     begins = datetime(2027, 2, 9, tzinfo=UTC) + timedelta(minutes=drill.ends_min)
     return {
-        "start": begins.isoformat(), "hours": min(336.0, max(24.0, 4 * drill.limit)),
+        "start": begins.isoformat(),
+        "hours": min(336.0, max(24.0, 4 * drill.limit)),
         "needed_hours": max(1.0, min(336.0, drill.limit)),
         "supply": _supply_document(drill.supply, session.tests, drawn.floor),
         "loads": [
@@ -157,7 +158,7 @@ def plan_of(session: Session, drawn: DrawnPlan) -> dict[str, Any]:
             for load in drill.loads
             if (use := drawn.uses.get(load.name)) is not None
         ],
-    }  # fmt: skip
+    }
 
 
 def _use(between: Between) -> Any:
@@ -169,11 +170,15 @@ def _supply_document(
 ) -> dict[str, Any]:
     """As its label has it, with the tests that were made."""
     return {
-        "battery": {"chemistry": "lfp", "nominal_wh": supply.nominal_wh, "volts": 51.2,
-                    "floor": floor},
+        "battery": {
+            "chemistry": "lfp",
+            "nominal_wh": supply.nominal_wh,
+            "volts": 51.2,
+            "floor": floor,
+        },
         "inverter": {"continuous_w": supply.continuous_w, "surge_va": supply.surge_va},
         "tests": list(tests),
-    }  # fmt: skip
+    }
 
 
 def by_label(drill: Drill, session: Session) -> DrillAnswer:

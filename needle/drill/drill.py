@@ -142,8 +142,19 @@ def parse_drill(data: Any) -> Drill:
     ------
     DocumentError
     """
-    keys = ("name", "lesson", "question", "ask", "limit", "minutes", "meters", "loads", "supply",
-            "within", "seed")  # fmt: skip
+    keys = (
+        "name",
+        "lesson",
+        "question",
+        "ask",
+        "limit",
+        "minutes",
+        "meters",
+        "loads",
+        "supply",
+        "within",
+        "seed",
+    )
     reader = Reader(data if isinstance(data, dict) else None, "", keys)
     ask = reader.choice("ask", tuple(ASKS))
     loads = tuple(
@@ -167,13 +178,18 @@ def parse_drill(data: Any) -> Drill:
         )
     seed = reader.number("seed", 0, 1e6, default=1.0)
     return Drill(
-        name=reader.text("name", most=80) or "Drill", lesson=reader.text("lesson", most=400),
-        question=reader.text("question", most=400), ask=ask,
+        name=reader.text("name", most=80) or "Drill",
+        lesson=reader.text("lesson", most=400),
+        question=reader.text("question", most=400),
+        ask=ask,
         limit=reader.need("limit", least=-1e6, most=1e6),
-        minutes=reader.need("minutes", most=MOST_MINUTES, above=True), meters=meters, loads=loads,
+        minutes=reader.need("minutes", most=MOST_MINUTES, above=True),
+        meters=meters,
+        loads=loads,
         supply=None if supply is None else _supply(supply),
-        within_h=reader.number("within", 0.1, 168.0, default=2.0), seed=int(seed or 0),
-    )  # fmt: skip
+        within_h=reader.number("within", 0.1, 168.0, default=2.0),
+        seed=int(seed or 0),
+    )
 
 
 def _load(data: Any, path: str) -> DrillLoad:
@@ -181,9 +197,12 @@ def _load(data: Any, path: str) -> DrillLoad:
     standin = reader.choice("standin", tuple(APPLIANCES))
     name = reader.text("name", most=60) or APPLIANCES[standin].name
     return DrillLoad(
-        name, standin, reader.number("label_factor", 0.2, 6.0, default=1.5),
-        _quirks(reader, QUIRKS), between_of(reader, "between"),
-    )  # fmt: skip
+        name,
+        standin,
+        reader.number("label_factor", 0.2, 6.0, default=1.5),
+        _quirks(reader, QUIRKS),
+        between_of(reader, "between"),
+    )
 
 
 def _quirks(reader: Reader, known: tuple[str, ...]) -> tuple[str, ...]:
@@ -219,10 +238,11 @@ def _supply(data: Any) -> DrillSupply:
     continuous = reader.need("continuous_w", most=1e5, above=True)
     return DrillSupply(
         nominal_wh=reader.need("nominal_wh", most=1e6, above=True),
-        holds=reader.number("holds", 0.2, 1.2, default=0.93), continuous_w=continuous,
+        holds=reader.number("holds", 0.2, 1.2, default=0.93),
+        continuous_w=continuous,
         surge_va=reader.number("surge_va", most=1e6, default=2 * continuous),
         idle_w=reader.number("idle_w", most=1e4, default=0.01 * continuous),
         efficiency=reader.number("efficiency", 0.5, 1.0, default=0.9),
         floor=reader.number("floor", 0.0, 0.9, default=0.1),
         quirks=_quirks(reader, SUPPLY_QUIRKS),
-    )  # fmt: skip
+    )

@@ -82,12 +82,16 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
         words = f"the pack was not drained: it holds {holds:.0f} % of its label"
         mistakes.append(Mistake(-1, words))
     return Verdict(
-        truth=truth, answer=answer, held=answer.low <= truth <= answer.high,
+        truth=truth,
+        answer=answer,
+        held=answer.low <= truth <= answer.high,
         right=answer.yes == (truth > drill.limit),
-        score=interval_score(answer.low, answer.high, truth), tool=tool,
-        tool_score=interval_score(tool.low, tool.high, truth), minutes=session.minutes,
+        score=interval_score(answer.low, answer.high, truth),
+        tool=tool,
+        tool_score=interval_score(tool.low, tool.high, truth),
+        minutes=session.minutes,
         mistakes=mistakes,
-    )  # fmt: skip
+    )
 
 
 def _of_the_plan(session: Session) -> list[Mistake]:
@@ -127,12 +131,19 @@ def parse_answer(data: Any) -> DrillAnswer:
 def as_document(verdict: Verdict, drill: Drill) -> dict[str, Any]:
     """The outcome as ``needle drill`` prints it."""
     return {
-        "unit": drill.unit, "truth": verdict.truth, "held": verdict.held, "right": verdict.right,
-        "score": verdict.score, "answer": _told(verdict.answer), "tool": _told(verdict.tool),
-        "tool_score": verdict.tool_score, "minutes": verdict.minutes,
-        "mistakes": [{"doing": mistake.doing, "why": mistake.words}
-                     for mistake in verdict.mistakes],
-    }  # fmt: skip
+        "unit": drill.unit,
+        "truth": verdict.truth,
+        "held": verdict.held,
+        "right": verdict.right,
+        "score": verdict.score,
+        "answer": _told(verdict.answer),
+        "tool": _told(verdict.tool),
+        "tool_score": verdict.tool_score,
+        "minutes": verdict.minutes,
+        "mistakes": [
+            {"doing": mistake.doing, "why": mistake.words} for mistake in verdict.mistakes
+        ],
+    }
 
 
 def _told(answer: DrillAnswer) -> dict[str, Any]:
@@ -144,5 +155,9 @@ def readings_document(session: Session) -> dict[str, Any]:
     readings: dict[str, Sequence[dict[str, Any]]] = dict(session.readings)
     hours = drawn_hours(session)
     plan = None if hours is None else dict(zip(("low", "value", "high"), hours, strict=True))
-    return {"minutes": session.minutes, "left_min": session.left_min, "readings": readings,
-            "plan_h": plan}  # fmt: skip
+    return {
+        "minutes": session.minutes,
+        "left_min": session.left_min,
+        "readings": readings,
+        "plan_h": plan,
+    }

@@ -19,8 +19,11 @@ def careful(drill: Drill) -> list[dict[str, Any]]:
     doings, spent = _of_the_supply(drill)
     if drill.ask == TASKS:
         name = drill.loads[0].name
-        return [*doings, {"do": RESET, "load": name},
-                {"do": TASK, "load": name, "count": MOST_TASKS}]  # fmt: skip
+        return [
+            *doings,
+            {"do": RESET, "load": name},
+            {"do": TASK, "load": name, "count": MOST_TASKS},
+        ]
     names = [load.name for load in drill.loads]
     meters = max(1, sum(meter == "plug" for meter in drill.meters))
     turns = math.ceil(len(names) / meters)

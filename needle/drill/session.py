@@ -121,8 +121,18 @@ def played(drill: Drill, doings: Sequence[Any]) -> Session:
 
 def _do(session: Session, number: int, doing: Any) -> None:
     path = f"doings[{number}]"
-    keys = ("do", "load", "loads", "hours", "whole_cable", "when", "settle", "count", "uses",
-            "floor")  # fmt: skip
+    keys = (
+        "do",
+        "load",
+        "loads",
+        "hours",
+        "whole_cable",
+        "when",
+        "settle",
+        "count",
+        "uses",
+        "floor",
+    )
     reader = Reader(doing if isinstance(doing, dict) else None, path, keys)
     what = reader.choice("do", DOINGS)
     hours = reader.number("hours", 0.0, 168.0, default=0.0) or 0.0
@@ -183,9 +193,14 @@ def _count(
         first = session.drill.second(begun)
         shown, step = _shown(session, number, load, first, first + hours * 3600)
         session.readings[load.name].append(
-            {"type": "energy", "wh": shown, "hours": round(hours, 3), "step_wh": step,
-             "instrument": "plug"}
-        )  # fmt: skip
+            {
+                "type": "energy",
+                "wh": shown,
+                "hours": round(hours, 3),
+                "step_wh": step,
+                "instrument": "plug",
+            }
+        )
 
 
 def _shown(
@@ -293,10 +308,16 @@ def _drain(session: Session, supply: DrillSupply, by_shunt: bool, path: str) -> 
     hours = wh / drawn_w
     _spend(session, hours * 60 + _MINUTES[COUNTER], path)
     counted = wh if by_shunt else watts * hours
-    session.tests.append({
-        "type": "capacity", "wh": round(counted * _gain(session.drill)), "hours": round(hours, 2),
-        "counted": "battery" if by_shunt else "ac", "from": 1.0, "to": supply.floor,
-    })  # fmt: skip
+    session.tests.append(
+        {
+            "type": "capacity",
+            "wh": round(counted * _gain(session.drill)),
+            "hours": round(hours, 2),
+            "counted": "battery" if by_shunt else "ac",
+            "from": 1.0,
+            "to": supply.floor,
+        }
+    )
 
 
 def _spot(

@@ -100,7 +100,7 @@ def _in_use(load: DrillLoad, times_s: np.ndarray) -> np.ndarray:
         return np.ones(len(times_s), dtype=bool)
     windows = parse_windows(list(load.between), "between", UTC)
     day = in_windows(windows, datetime(2027, 1, 1, tzinfo=UTC), DAY_MIN)
-    return day[(times_s // 60).astype(int) % DAY_MIN]
+    return np.asarray(day[(times_s // 60).astype(int) % DAY_MIN])
 
 
 def task_wh(drill: Drill, load: DrillLoad) -> float:

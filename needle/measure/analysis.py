@@ -278,10 +278,17 @@ def _main_cycle(
 ) -> dict[str, Any]:
     """Idle, running, duty, cycles and starts of the main cycle."""
     none: dict[str, Any] = {
-        "idle_w": None, "running_w": None, "cycle_mean_w": None, "duty": None,
-        "period_s": None, "cycles": 0, "whole_cycles": 0, "starts": 0, "start_peak_w": None,
+        "idle_w": None,
+        "running_w": None,
+        "cycle_mean_w": None,
+        "duty": None,
+        "period_s": None,
+        "cycles": 0,
+        "whole_cycles": 0,
+        "starts": 0,
+        "start_peak_w": None,
         "start_events": (),
-    }  # fmt: skip
+    }
     if shape.pattern in ("steady", "modulating"):
         mean = series.energy_wh() * 3600 / series.covered_s
         return {**none, "running_w": mean, "duty": Estimate(1.0, 0.0, "A", ("never rests",), 1.0)}
@@ -397,11 +404,14 @@ def _states(levels: Levels, shape: _Shape, series: Series) -> tuple[StateFound, 
     )
     return tuple(
         StateFound(
-            _name(index, levels, shape), float(levels.watts[index]),
-            float(levels.seconds[index] / total), float(levels.seconds[index]), float(wh[index]),
+            _name(index, levels, shape),
+            float(levels.watts[index]),
+            float(levels.seconds[index] / total),
+            float(levels.seconds[index]),
+            float(wh[index]),
         )
         for index in range(len(levels.watts))
-    )  # fmt: skip
+    )
 
 
 def _active_s(segments: Segments, shape: _Shape, series: Series) -> float:
@@ -461,8 +471,13 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
         "start_peak_w": analysis.start_peak_w,
         "power_factor": analysis.power_factor,
         "states": [
-            {"name": state.name, "watts": state.watts, "share": state.share,
-             "seconds": state.seconds, "wh": state.wh}
+            {
+                "name": state.name,
+                "watts": state.watts,
+                "share": state.share,
+                "seconds": state.seconds,
+                "wh": state.wh,
+            }
             for state in analysis.states
         ],
         "segments": [
@@ -474,7 +489,7 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
             for start in analysis.start_events
         ],
         "notices": list(analysis.notices),
-    }  # fmt: skip
+    }
 
 
 def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:

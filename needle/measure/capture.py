@@ -21,13 +21,33 @@ from needle.measure.times import numeric_times, read_times
 COLUMNS = ("watts", "volts", "amps", "va", "pf", "hz", "wh")
 #: Other names that loggers give the columns, without case or units.
 _NAMES = {
-    "w": "watts", "power": "watts", "active power": "watts", "real power": "watts",
-    "watt": "watts", "v": "volts", "voltage": "volts", "volt": "volts", "a": "amps",
-    "current": "amps", "amp": "amps", "ampere": "amps", "amperes": "amps",
-    "apparent power": "va", "volt-amperes": "va", "power factor": "pf", "frequency": "hz",
-    "hertz": "hz", "energy": "wh", "timestamp": "time", "datetime": "time", "date time": "time",
-    "date/time": "time", "t": "time", "seconds": "time", "time (s)": "time",
-}  # fmt: skip
+    "w": "watts",
+    "power": "watts",
+    "active power": "watts",
+    "real power": "watts",
+    "watt": "watts",
+    "v": "volts",
+    "voltage": "volts",
+    "volt": "volts",
+    "a": "amps",
+    "current": "amps",
+    "amp": "amps",
+    "ampere": "amps",
+    "amperes": "amps",
+    "apparent power": "va",
+    "volt-amperes": "va",
+    "power factor": "pf",
+    "frequency": "hz",
+    "hertz": "hz",
+    "energy": "wh",
+    "timestamp": "time",
+    "datetime": "time",
+    "date time": "time",
+    "date/time": "time",
+    "t": "time",
+    "seconds": "time",
+    "time (s)": "time",
+}
 #: Factors of the units that headers carry.
 _SCALES = {"kw": 1000.0, "kwh": 1000.0, "ma": 0.001, "mv": 0.001, "kva": 1000.0, "%": 0.01}
 #: A hole of more than so many median intervals is a gap.

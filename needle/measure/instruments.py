@@ -80,8 +80,14 @@ class Instrument:
 
 
 _METER_STEPS = {
-    "volts": 0.1, "amps": 0.01, "watts": 0.1, "va": 1.0, "pf": 0.01, "hz": 0.1, "wh": 10.0,
-}  # fmt: skip
+    "volts": 0.1,
+    "amps": 0.01,
+    "watts": 0.1,
+    "va": 1.0,
+    "pf": 0.01,
+    "hz": 0.1,
+    "wh": 10.0,
+}
 
 _DC_SHOWS = ("volts", "amps", "watts", "wh")
 
@@ -89,44 +95,72 @@ INSTRUMENTS = {
     instrument.key: instrument
     for instrument in (
         Instrument(
-            "plug", "plug meter", 0.01, 1, _METER_STEPS,
+            "plug",
+            "plug meter",
+            0.01,
+            1,
+            _METER_STEPS,
             "starts shorter than about a second, the inverter's own draw, hard-wired loads",
             "Use it only within its rated amps. For a hard-wired load stop here: a licensed "
             "electrician clamps one conductor.",
             least_w=2.0,
         ),
         Instrument(
-            "clamp", "clamp meter", 0.025, 5, {"volts": 0.1, "amps": 0.01, "va": 1.0},
+            "clamp",
+            "clamp meter",
+            0.025,
+            5,
+            {"volts": 0.1, "amps": 0.01, "va": 1.0},
             "watts and power factor; it reads zero around a whole cable",
             "Clamp one insulated conductor only. Never open what you are not qualified to open.",
-            shows=("volts", "amps", "va"), fast_inrush=True,
+            shows=("volts", "amps", "va"),
+            fast_inrush=True,
         ),
         Instrument(
-            "shunt", "DC shunt monitor", 0.01, 1,
+            "shunt",
+            "DC shunt monitor",
+            0.01,
+            1,
             {"volts": 0.01, "amps": 0.01, "watts": 0.1, "wh": 10.0},
             "what happens on the AC side",
             "Fuse at the battery. Reset it at full charge.",
-            shows=_DC_SHOWS, fast_inrush=True, logs=True,
+            shows=_DC_SHOWS,
+            fast_inrush=True,
+            logs=True,
         ),
         Instrument(
-            "display", "supply's display", 0.05, 1, {"watts": 1.0, "wh": 10.0},
+            "display",
+            "supply's display",
+            0.05,
+            1,
+            {"watts": 1.0, "wh": 10.0},
             "its own idle draw on some supplies; its hours-left figure is no forecast",
-            "", shows=("watts", "wh", "volts", "amps"),
+            "",
+            shows=("watts", "wh", "volts", "amps"),
         ),
         Instrument(
-            "usb", "USB meter", 0.01, 2,
+            "usb",
+            "USB meter",
+            0.01,
+            2,
             {"volts": 0.01, "amps": 0.001, "watts": 0.01, "wh": 0.1},
             "what the adapter before it loses; starts of a few milliseconds",
-            "", shows=_DC_SHOWS,
+            "",
+            shows=_DC_SHOWS,
         ),
         Instrument(
-            "logger", "panel logger", 0.02, 1, _METER_STEPS,
+            "logger",
+            "panel logger",
+            0.02,
+            1,
+            _METER_STEPS,
             "short starts",
             "Fitted in a live panel by a licensed electrician, by local code.",
-            least_w=2.0, logs=True,
+            least_w=2.0,
+            logs=True,
         ),
     )
-}  # fmt: skip
+}
 
 DEFAULT = INSTRUMENTS["plug"]
 

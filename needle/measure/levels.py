@@ -116,7 +116,7 @@ class Segments:
 
     @property
     def seconds(self) -> np.ndarray:
-        return self.end_s - self.start_s
+        return np.asarray(self.end_s - self.start_s)
 
 
 @dataclass(frozen=True)
@@ -237,10 +237,11 @@ def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.nda
         work = [energy[edges[i] : edges[i + 1]].sum() for i in range(len(modes))]
         # Short bursts between long silence are rare in time, yet all that is drawn.
         weak = [
-            i for i, seconds in enumerate(held)
+            i
+            for i, seconds in enumerate(held)
             if seconds < _LEAST_S
             or (seconds < _LEAST_SHARE * total and work[i] < _LEAST_ENERGY * energy.sum())
-        ]  # fmt: skip
+        ]
         if weak:
             modes.pop(min(weak, key=lambda i: held[i]))
         elif max(depth) > _VALLEY:

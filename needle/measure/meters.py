@@ -26,8 +26,16 @@ PAIR_SPREAD, PAIR_WORTH = 0.005, 2
 MOST_GAIN = 2.0
 #: Figures of a reading that a gain scales.
 _SCALED = (
-    "watts", "amps", "va", "wh", "idle_w", "running_w", "cycle_mean_w", "start_peak_w", "high_w",
-)  # fmt: skip
+    "watts",
+    "amps",
+    "va",
+    "wh",
+    "idle_w",
+    "running_w",
+    "cycle_mean_w",
+    "start_peak_w",
+    "high_w",
+)
 
 
 @dataclass(frozen=True)
@@ -116,9 +124,21 @@ def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instru
 
 
 _KEYS = (
-    "name", "kind", "limit", "counts", "steps", "least_w", "most_a", "shows", "fast_inrush",
-    "logs", "base_w", "pairs", "against", "formerly",
-)  # fmt: skip
+    "name",
+    "kind",
+    "limit",
+    "counts",
+    "steps",
+    "least_w",
+    "most_a",
+    "shows",
+    "fast_inrush",
+    "logs",
+    "base_w",
+    "pairs",
+    "against",
+    "formerly",
+)
 
 
 def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instrument:
@@ -129,9 +149,10 @@ def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instr
         raise DocumentError(reader.at("name"), "is needed: readings name the meter")
     steps = Reader(reader.data.get("steps") or {}, reader.at("steps"), QUANTITIES)
     own_steps = {
-        quantity: steps.need(quantity, most=10_000) for quantity in QUANTITIES
+        quantity: steps.need(quantity, most=10_000)
+        for quantity in QUANTITIES
         if steps.has(quantity)
-    }  # fmt: skip
+    }
     shows = reader.items("shows", most=len(QUANTITIES)) or kind.shows
     for quantity in shows:
         if quantity not in QUANTITIES:

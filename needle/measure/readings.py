@@ -409,10 +409,25 @@ def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
 
 def _recorded(data: dict[str, Any], path: str) -> Recorded:
     keys = (
-        "pattern", "covered_h", "wh", "idle_w", "running_w", "cycle_mean_w", "duty", "duty_spread",
-        "whole_cycles", "period_min", "start_peak_w", "power_factor", "rarer", "interval_s",
-        "active_h", "high_w", "days", "day_spread",
-    )  # fmt: skip
+        "pattern",
+        "covered_h",
+        "wh",
+        "idle_w",
+        "running_w",
+        "cycle_mean_w",
+        "duty",
+        "duty_spread",
+        "whole_cycles",
+        "period_min",
+        "start_peak_w",
+        "power_factor",
+        "rarer",
+        "interval_s",
+        "active_h",
+        "high_w",
+        "days",
+        "day_spread",
+    )
     if "file" in data:
         raise DocumentError(f"{path}.file", "a capture's file is read by the command that opens it")
     reader = Reader(data, path, (*_COMMON, *keys))

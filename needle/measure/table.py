@@ -116,11 +116,16 @@ def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
         warnings.simplefilter("ignore", pd.errors.DtypeWarning)
         try:
             table = pd.read_csv(
-                io.BytesIO(data), sep=separator, header=0, index_col=False,
-                keep_default_na=False, na_values=sorted(MISSING - {"none", "null"}),
-                skipinitialspace=True, on_bad_lines="skip",
+                io.BytesIO(data),
+                sep=separator,
+                header=0,
+                index_col=False,
+                keep_default_na=False,
+                na_values=sorted(MISSING - {"none", "null"}),
+                skipinitialspace=True,
+                on_bad_lines="skip",
                 decimal="," if comma else ".",
-            )  # fmt: skip
+            )
         except (pd.errors.ParserError, pd.errors.EmptyDataError, ValueError, csv.Error) as error:
             raise DocumentError("file", f"is not a table: {str(error)[:120]}") from None
     wide = any("loss of data" in str(bad.message) for bad in caught)

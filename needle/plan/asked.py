@@ -104,8 +104,9 @@ def joined(blocks: Sequence[Block]) -> Block:
     }
     drawn_w = along("drawn_w")
     assert drawn_w is not None
-    return Block(blocks[0].first, routes, drawn_w, along("starts_w"), along("sources_w"),
-                 along("other_w"))  # fmt: skip
+    return Block(
+        blocks[0].first, routes, drawn_w, along("starts_w"), along("sources_w"), along("other_w")
+    )
 
 
 class Asked:

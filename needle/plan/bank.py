@@ -111,7 +111,7 @@ def peukert_w(
     if battery.peukert_n <= 1.0:
         return out_w
     ratio = out_w / (capacity_wh / battery.rated_hours)
-    return out_w * np.maximum(1.0, ratio) ** (n - 1)
+    return np.asarray(out_w * np.maximum(1.0, ratio) ** (n - 1))
 
 
 #: What a bank keeps of each draw: as it was given, and as it stands.
@@ -425,7 +425,7 @@ class Bank:
 
     def _takes_w(self, missing: np.ndarray, fills_w: np.ndarray) -> np.ndarray:
         """W that the battery takes where a share is missing, no more than fill it in the minute."""
-        return np.minimum(self.takes_w * missing + self.trickle_w, fills_w * missing)
+        return np.asarray(np.minimum(self.takes_w * missing + self.trickle_w, fills_w * missing))
 
     def _charged(
         self, surplus_w: np.ndarray, fall: np.ndarray, gain: np.ndarray

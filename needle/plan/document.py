@@ -39,16 +39,54 @@ from needle.supply.proof import TogetherTest
 from needle.supply.supply import Supply, aged, parse_supply
 
 _LOAD_KEYS = (
-    "name", "route", "running_w", "resting_w", "duty", "cycle_min", "power_factor", "start_va",
-    "start_s", "spread", "set_c", "measured_room_c", "measured_set_c", "pull_down_wh",
-    "pull_down_h", "use",
-    "steps", "charge", "priority", "count", "can", "settings", "flexible", "alone",
-    "cares", "watts_spread", "duty_spread", "task_spread", "start_spread", "day_spread",
-    "day_swing", "power_factor_spread", "volts", "meter", "meter_spread",
-    "adapter", "adapter_spread", "start_tested", "start_beside_w", "start_times", "start_ran_s",
+    "name",
+    "route",
+    "running_w",
+    "resting_w",
+    "duty",
+    "cycle_min",
+    "power_factor",
+    "start_va",
+    "start_s",
+    "spread",
+    "set_c",
+    "measured_room_c",
+    "measured_set_c",
+    "pull_down_wh",
+    "pull_down_h",
+    "use",
+    "steps",
+    "charge",
+    "priority",
+    "count",
+    "can",
+    "settings",
+    "flexible",
+    "alone",
+    "cares",
+    "watts_spread",
+    "duty_spread",
+    "task_spread",
+    "start_spread",
+    "day_spread",
+    "day_swing",
+    "power_factor_spread",
+    "volts",
+    "meter",
+    "meter_spread",
+    "adapter",
+    "adapter_spread",
+    "start_tested",
+    "start_beside_w",
+    "start_times",
+    "start_ran_s",
     "spread_after",
-    "kind", "va_spread", "notices", "id", "purpose",
-)  # fmt: skip
+    "kind",
+    "va_spread",
+    "notices",
+    "id",
+    "purpose",
+)
 
 
 def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> PlanLoad:
@@ -368,8 +406,20 @@ def parse_plan(data: Any) -> Plan:
     ------
     DocumentError
     """
-    known = ("name", "start", "hours", "needed_hours", "room_c", "room_swing_c", "room_warmest",
-             "supply", "loads", "sources", "runs", "odds")  # fmt: skip
+    known = (
+        "name",
+        "start",
+        "hours",
+        "needed_hours",
+        "room_c",
+        "room_swing_c",
+        "room_warmest",
+        "supply",
+        "loads",
+        "sources",
+        "runs",
+        "odds",
+    )
     reader = Reader(data, "", known)
     start = parse_moment(reader.text("start", "2027-01-01T18:00:00+00:00"), "start", UTC)
     if not isinstance(start, datetime):

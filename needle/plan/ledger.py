@@ -112,8 +112,9 @@ def _read_sources(document: Mapping[str, Any]) -> Any:
 
 #: Parts of a document that can be read by themselves.
 _READ: dict[str, Callable[[Mapping[str, Any]], Any]] = {
-    "supply": _read_supply, "sources": _read_sources,
-}  # fmt: skip
+    "supply": _read_supply,
+    "sources": _read_sources,
+}
 
 
 def _reaches(document: Mapping[str, Any], path: Path, value: Any) -> bool:
@@ -152,9 +153,11 @@ def _whole_parts(
         misfit = number in outcome.misfits
         words = "it fits nothing that is known: check its hours, charges and loads"
         yield LedgerEntry(
-            f"runs[{number}]", not misfit, "misfit" if misfit else "run",
+            f"runs[{number}]",
+            not misfit,
+            "misfit" if misfit else "run",
             words if misfit else "a run that was really made",
-        )  # fmt: skip
+        )
 
 
 def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntry]:
@@ -221,9 +224,12 @@ def tests_ledger(supply: Mapping[str, Any], names: Sequence[str]) -> list[Ledger
 
 
 def _of_test(
-    supply: Mapping[str, Any], number: int, test: Mapping[str, Any], names: Sequence[str],
+    supply: Mapping[str, Any],
+    number: int,
+    test: Mapping[str, Any],
+    names: Sequence[str],
     before: Any,
-) -> LedgerEntry:  # fmt: skip
+) -> LedgerEntry:
     where, kind = f"tests[{number}]", test.get("type")
     try:
         told = _read_supply({"supply": without(supply, ("tests", number))}) != before
@@ -288,8 +294,13 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
 
 #: What a chemistry stands for where it is not stated, or always.
 _BY_CHEMISTRY = (
-    "floor", "peukert_n", "charge_efficiency", "cold_spread", "cutoff_v", "taper_spread",
-)  # fmt: skip
+    "floor",
+    "peukert_n",
+    "charge_efficiency",
+    "cold_spread",
+    "cutoff_v",
+    "taper_spread",
+)
 
 
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:

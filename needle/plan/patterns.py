@@ -94,7 +94,7 @@ class Pattern:
             watts = self.rest_w + self.extra_w
             if self.stretch is None:
                 return np.outer(watts, shape)
-            return self._by_stretch(first, last) * watts[:, None] * shape
+            return np.asarray(self._by_stretch(first, last) * watts[:, None] * shape)
         on = self._on_share(first, last)
         on *= self.extra_w[:, None]
         on += self.rest_w[:, None]
@@ -149,9 +149,9 @@ class Pattern:
             return np.full(np.shape(minute), -np.inf)
         since = self.uses[np.maximum(self.use_at(minute), 0), 0].astype(float)
         if self.phase is None:
-            return since
+            return np.asarray(since)
         place = np.floor(minute / self.load.cycle_min + self.phase[rows])
-        return np.maximum(since, (place - self.phase[rows]) * self.load.cycle_min)
+        return np.asarray(np.maximum(since, (place - self.phase[rows]) * self.load.cycle_min))
 
     def as_mean(self) -> Pattern:
         """The same load with every draw at its mean: one draw, nothing cycling."""
@@ -166,9 +166,16 @@ class Pattern:
             duty = np.maximum(duty, np.clip(until[0] - minute, 0.0, 1.0) * (minute >= begin))
         watts = self.shape * (self.load.resting_w + span * duty)
         return replace(
-            self, shape=watts, rest_w=np.zeros(1), extra_w=np.ones(1), duty=None, phase=None,
-            duty_scale=None, full=(), stretch=None,
-        )  # fmt: skip
+            self,
+            shape=watts,
+            rest_w=np.zeros(1),
+            extra_w=np.ones(1),
+            duty=None,
+            phase=None,
+            duty_scale=None,
+            full=(),
+            stretch=None,
+        )
 
 
 def _on_time(place: np.ndarray, duty: np.ndarray) -> np.ndarray:
@@ -177,7 +184,7 @@ def _on_time(place: np.ndarray, duty: np.ndarray) -> np.ndarray:
     part = np.minimum(place - whole, duty)
     whole *= duty
     part += whole
-    return part
+    return np.asarray(part)
 
 
 def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
@@ -198,24 +205,35 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     start_va = np.maximum(start_va, running)
     if load.duty >= 1.0:
         steady = Pattern(
-            load, shape, np.zeros(draws, np.float32), running.astype(np.float32), uses,
-            start_va=start_va, nonactive=nonactive,
-        )  # fmt: skip
+            load,
+            shape,
+            np.zeros(draws, np.float32),
+            running.astype(np.float32),
+            uses,
+            start_va=start_va,
+            nonactive=nonactive,
+        )
         return [replace(steady, stretch=stretch) for stretch in stretches]
     full = _without_pause(load, plan, minutes, duty, inputs)
     places = (np.arange(draws) + 0.5) / draws
     stream = inputs.stream(PHASES, load.name)
     return [
         Pattern(
-            load, shape, np.full(draws, load.resting_w, np.float32),
-            (running - load.resting_w).astype(np.float32), uses,
+            load,
+            shape,
+            np.full(draws, load.resting_w, np.float32),
+            (running - load.resting_w).astype(np.float32),
+            uses,
             duty=duty.astype(np.float32),
             phase=stream.permutation(places).astype(np.float32),
             duty_scale=_through_the_day(load, plan, minutes),
-            full=full, start_va=start_va, stretch=stretch, nonactive=nonactive,
+            full=full,
+            start_va=start_va,
+            stretch=stretch,
+            nonactive=nonactive,
         )
         for stretch in stretches
-    ]  # fmt: skip
+    ]
 
 
 def _start_va(load: PlanLoad, plan: Plan, inputs: Inputs) -> np.ndarray:
@@ -313,10 +331,13 @@ def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> 
         peaks[at:last] = np.maximum(peaks[at:last], most[: last - at])
         uses.append((at, last))
     return Pattern(
-        load, watts.astype(np.float32), np.zeros(len(factor), np.float32),
-        factor.astype(np.float32), np.array(uses, dtype=int).reshape(-1, 2),
+        load,
+        watts.astype(np.float32),
+        np.zeros(len(factor), np.float32),
+        factor.astype(np.float32),
+        np.array(uses, dtype=int).reshape(-1, 2),
         peak_w=peaks.astype(np.float32),
-    )  # fmt: skip
+    )
 
 
 def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
@@ -373,7 +394,7 @@ def _without_pause(
 def _pull_down_min(load: PlanLoad, duty: np.ndarray) -> np.ndarray:
     """Minutes without a pause that bring so many Wh more than usual, for each draw's duty."""
     room_w = (load.running_w - load.resting_w) * np.maximum(0.02, 1 - duty)
-    return (load.pull_down_wh / np.maximum(room_w, 1e-9) * 60).astype(np.float32)
+    return np.asarray((load.pull_down_wh / np.maximum(room_w, 1e-9) * 60).astype(np.float32))
 
 
 def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | None:
@@ -391,7 +412,7 @@ def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | N
         ]
     except ValueError:
         return None
-    return np.interp(rooms, whole, factors).astype(np.float32)
+    return np.asarray(np.interp(rooms, whole, factors).astype(np.float32))
 
 
 def runs(mask: np.ndarray) -> np.ndarray:

@@ -9,7 +9,8 @@ from needle.ledger import LedgerEntry
 from needle.ledger import as_document as ledger_document
 from needle.moments import moment_after
 from needle.plan.advice import Narrowing, measure_next
-from needle.plan.simulate import MINUTES_PER_HOUR, Outcome
+from needle.plan.bank import MINUTES_PER_HOUR
+from needle.plan.simulate import Outcome
 from needle.plan.sizing import shortage
 from needle.plan.suggestions import Suggestion, suggestions
 from needle.plan.verdict import Verdict, verdict_of

@@ -162,21 +162,24 @@ _TOP_RULES: dict[str, Rule] = {
         "no load follows the room's course",
     ),
     "room_warmest": _unless(
-        lambda s: s.plan.room_c is not None and s.plan.room_swing_c > 0
-        and (_boxes(s) or _frost(s)),
+        lambda s: (
+            s.plan.room_c is not None and s.plan.room_swing_c > 0 and (_boxes(s) or _frost(s))
+        ),
         "no load follows the room's course",
     ),
-}  # fmt: skip
+}
 
 _RULES: dict[str, dict[str, Rule]] = {
     "supply.name": {"name": lambda _: "a name: no figure rests on it"},
     "supply.battery": {
         "volts": _unless(
-            lambda s: _cuts(s)
-            or any(output.kind == "terminals" for output in s.plan.supply.outputs)
-            or (
-                bool(s.plan.sources)
-                and any(np.isfinite(entry.controller_a) for entry in s.plan.supply.inputs)
+            lambda s: (
+                _cuts(s)
+                or any(output.kind == "terminals" for output in s.plan.supply.outputs)
+                or (
+                    bool(s.plan.sources)
+                    and any(np.isfinite(entry.controller_a) for entry in s.plan.supply.inputs)
+                )
             ),
             "asked for with a cut-off or resistance, a charge controller, or bare terminals",
         ),
@@ -194,9 +197,7 @@ _RULES: dict[str, dict[str, Rule]] = {
         "peukert_n": _unless(_pulls, "it is never drawn faster than at its rated rate"),
         "peukert_spread": _unless(_pulls, "it is never drawn faster than at its rated rate"),
         "rated_hours": _unless(_pulls, "it is never drawn faster than at its rated rate"),
-        "measured_c": _unless(
-            lambda s: s.plan.room_c is not None, "the plan's room is not known"
-        ),
+        "measured_c": _unless(lambda s: s.plan.room_c is not None, "the plan's room is not known"),
         "cold_spread": _unless(_cold, "cold takes nothing in this plan's room"),
         "ohm_spread": _unless(_cuts, _NO_SAG),
         "internal_ohm": _unless(_cuts, _NO_SAG),
@@ -211,9 +212,7 @@ _RULES: dict[str, dict[str, Rule]] = {
             "no load's power factor is known",
         ),
         "off_unused": _unless(lambda s: not s.on_ac, "something is on AC"),
-        "overload": _unless(
-            _near, "its continuous rating is never exceeded for long"
-        ),
+        "overload": _unless(_near, "its continuous rating is never exceeded for long"),
         "continuous_w": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "surge_va": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "surge_s": _unless(
@@ -229,9 +228,12 @@ _RULES: dict[str, dict[str, Rule]] = {
     },
     "supply.outputs": {
         "volts": _unless(
-            lambda s: s.part.kind not in ("usb", "terminals") and any(
-                load.volts is not None and load.volts <= MOST_DC_V
-                and load.route == s.part.name for load in s.plan.loads
+            lambda s: (
+                s.part.kind not in ("usb", "terminals")
+                and any(
+                    load.volts is not None and load.volts <= MOST_DC_V and load.route == s.part.name
+                    for load in s.plan.loads
+                )
             ),
             "no amps are stated, and no DC load's volts are known",
         ),
@@ -259,7 +261,7 @@ _RULES: dict[str, dict[str, Rule]] = {
             "something draws there all the time",
         ),
     },
-}  # fmt: skip
+}
 
 
 _LOAD_RULES: dict[str, Rule] = {
@@ -279,9 +281,7 @@ _LOAD_RULES: dict[str, Rule] = {
     ),
     "running_w": _unless(lambda s: _by_mean(s) or _on_ac(s), _BY_TASK),
     "resting_w": _unless(_cycles, _NO_PAUSE),
-    "duty": _unless(
-        _by_mean, "it runs by tasks: their steps tell how much of them it is on"
-    ),
+    "duty": _unless(_by_mean, "it runs by tasks: their steps tell how much of them it is on"),
     "cycle_min": _unless(_cycles, _NO_PAUSE),
     "spread": _unless(
         lambda s: _by_mean(s) and s.part.duty_spread is None,
@@ -315,13 +315,18 @@ _LOAD_RULES: dict[str, Rule] = {
         lambda s: _can_ac(s) and s.part.tried is not None, "no start was tested"
     ),
     "start_ran_s": _unless(
-        lambda s: _can_ac(s) and s.part.tried is not None
-        and s.part.running_w + s.part.tried.beside_w > 0.8 * s.inverter.continuous_w,
+        lambda s: (
+            _can_ac(s)
+            and s.part.tried is not None
+            and s.part.running_w + s.part.tried.beside_w > 0.8 * s.inverter.continuous_w
+        ),
         "what ran then is within what the inverter carries without end",
     ),
     "volts": _unless(
-        lambda s: (s.part.route == AC and s.inverter is not None and s.inverter.volts is not None)
-        or s.part.route != AC,
+        lambda s: (
+            (s.part.route == AC and s.inverter is not None and s.inverter.volts is not None)
+            or s.part.route != AC
+        ),
         "the inverter's volts are not known",
     ),
     "adapter": _unless(
@@ -344,7 +349,7 @@ _LOAD_RULES: dict[str, Rule] = {
     "spread_after": lambda _: "only for what a measurement would win",
     "kind": lambda _: "only for warnings, and for what a measurement would win",
     "id": lambda _: "what it is drawn by: no figure rests on it",
-}  # fmt: skip
+}
 
 _SOURCE_RULES: dict[str, Rule] = {
     "name": lambda _: "a name: no figure rests on it",

@@ -134,7 +134,7 @@ def _tempered(doubt: np.ndarray) -> np.ndarray:
         weights = np.exp(-power * (doubt - doubt.min()))
         weights /= weights.sum()
         if 1 / float((weights**2).sum()) >= LEAST_EFFECTIVE or power < 1e-3:
-            return weights
+            return np.asarray(weights)
         power *= 0.7
 
 
@@ -198,12 +198,14 @@ def _drawn_w(
     drawn_w = np.zeros(samples.draws)
     inverter = plan.supply.inverter
     if inverter is not None and (ac_w.any() or not inverter.off_unused):
-        drawn_w = drawn_w + np.asarray(dc_w(
-            ac_w,
-            inverter.idle_w.value * samples.factor(INVERTER_IDLE),
-            np.minimum(1.0, inverter.efficiency.value * samples.factor(INVERTER_EFFICIENCY)),
-            inverter.square_per_w.value * samples.factor(INVERTER_SQUARE),
-        ))  # fmt: skip
+        drawn_w = drawn_w + np.asarray(
+            dc_w(
+                ac_w,
+                inverter.idle_w.value * samples.factor(INVERTER_IDLE),
+                np.minimum(1.0, inverter.efficiency.value * samples.factor(INVERTER_EFFICIENCY)),
+                inverter.square_per_w.value * samples.factor(INVERTER_SQUARE),
+            )
+        )
     for output in plan.supply.outputs:
         watts = others[output.name]
         if watts.any() or not output.off_unused:

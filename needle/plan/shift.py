@@ -217,10 +217,13 @@ def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
                 on = pattern.shape > 0
                 most += on * load.running_w
     offered = sum(
-        (np.minimum(source.limit_w, source.power_w(plan.start, minutes))
-         for source in plan.sources if not source.runs_down),
+        (
+            np.minimum(source.limit_w, source.power_w(plan.start, minutes))
+            for source in plan.sources
+            if not source.runs_down
+        ),
         np.zeros(minutes),
-    )  # fmt: skip
+    )
     inverter = plan.supply.inverter
     limit = inverter.continuous_w if inverter else 0.0
     passes = inverter.efficiency.value if inverter else 1.0

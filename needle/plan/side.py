@@ -139,7 +139,7 @@ class BatterySide:
         for name, watts in routes.items():
             if name != AC:
                 drawn += watts / self.passes[name]
-        return drawn
+        return np.asarray(drawn)
 
     def outputs_idle_w(self, routes: dict[str, np.ndarray]) -> np.ndarray:
         """Idle W of all DC and USB outputs, (draws or 1, minutes or 1)."""

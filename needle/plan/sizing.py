@@ -61,10 +61,13 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
     by_mean = sum(outcome.wanted_wh.values())
     size = required_wh(outcome, odds)
     return BatterySize(
-        size, odds, by_mean, 2 * by_mean,
+        size,
+        odds,
+        by_mean,
+        2 * by_mean,
         None if labels_w is None else labels_w * outcome.plan.needed_hours,
         None if size is None else size - outcome.plan.supply.battery.nominal_wh,
-    )  # fmt: skip
+    )
 
 
 def required_wh(outcome: Outcome, odds: float) -> float | None:
@@ -139,16 +142,19 @@ def inverter_for(outcome: Outcome) -> list[InverterSize]:
     surge = (max(sum_va, start_va), max(high_va, most_va))
     return [
         InverterSize(
-            "just enough", (sum_va, high_va), surge,
+            "just enough",
+            (sum_va, high_va),
+            surge,
             f"the plan's worst moments: what runs with {running.load}, and the start of "
             f"{worst.load} beside what runs then; test it",
         ),
         InverterSize(
-            "roomy", (2 * sum_va, 2 * high_va),
+            "roomy",
+            (2 * sum_va, 2 * high_va),
             (max(2 * sum_va, 1.5 * surge[0]), max(2 * high_va, 1.5 * surge[1])),
             "twice what runs at once, and 1.5 times the worst start",
         ),
-    ]  # fmt: skip
+    ]
 
 
 @dataclass(frozen=True)
@@ -284,10 +290,12 @@ def sustains(outcome: Outcome) -> Sustains | None:
         return None
     whole_days = days if outcome.capped else min(days, int(outcome.runtime[1] // 24))
     daily = [
-        (float(outcome.drawn_w[24 * day : 24 * day + 24].sum()),
-         float(outcome.sources_w[24 * day : 24 * day + 24].sum()))
+        (
+            float(outcome.drawn_w[24 * day : 24 * day + 24].sum()),
+            float(outcome.sources_w[24 * day : 24 * day + 24].sum()),
+        )
         for day in range(whole_days)
-    ]  # fmt: skip
+    ]
     charge = outcome.likely_charge
     last = 24 * 60 * days
     before = plan.supply.battery.start_charge if days == 1 else charge[last - 1440 - 1]

@@ -74,9 +74,10 @@ def planned_starts(asked: Asked) -> list[PlannedStart]:
         if in_use[name].any():
             worst = int(np.where(in_use[name], running, -1.0).argmax())
             beside = [
-                other for key, other in first.items()
+                other
+                for key, other in first.items()
                 if in_use[key][worst] and (key not in dropped or key == name)
-            ]  # fmt: skip
+            ]
             starts.append(_start(asked, pattern, beside))
     return starts
 
@@ -123,4 +124,4 @@ def _running_w(pattern: Pattern) -> np.ndarray:
     """W of a load while it is on, in each draw."""
     if pattern.peak_factor is not None:
         return pattern.load.running_w * pattern.peak_factor
-    return pattern.rest_w + pattern.extra_w
+    return np.asarray(pattern.rest_w + pattern.extra_w)

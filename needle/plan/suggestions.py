@@ -162,7 +162,7 @@ def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
         ends = np.where(inside, begin, ends)
     without = np.concatenate(([0], np.cumsum(resting & waiting)))
     cut = (stops_h * 60).astype(int) != ends
-    return np.where(cut, ends / 60, stops_h) - without[ends] / 60
+    return np.asarray(np.where(cut, ends / 60, stops_h) - without[ends] / 60)
 
 
 @lru_cache(maxsize=16)
@@ -306,10 +306,11 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         return
     share, warmer = WARMER_C / (plan.room_c - load.set_c), load.set_c + WARMER_C
     new = replace(
-        load, set_c=warmer,
+        load,
+        set_c=warmer,
         measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
         measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
-    )  # fmt: skip
+    )
     what = f"set {load.name} from {load.set_c:.3g} to {warmer:.3g} °C"
     caveat = "only within the range that the contents' maker states"
     changed = _with_load(plan, load, new)
@@ -367,9 +368,14 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     supply = replace(plan.supply, inverter=replace(inverter, off=(window,)))
     first, last = (f"{minute // 60:02d}:{minute % 60:02d}" for minute in (begin, end))
     yield Change(
-        "rest", "", f"rest the inverter from {first} to {last}", "; ".join(caveats),
-        f"{first}-{last}", replace(plan, supply=supply), saved,
-    )  # fmt: skip
+        "rest",
+        "",
+        f"rest the inverter from {first} to {last}",
+        "; ".join(caveats),
+        f"{first}-{last}",
+        replace(plan, supply=supply),
+        saved,
+    )
 
 
 def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | None:
@@ -436,7 +442,11 @@ def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     more = replace(charger, windows=(*charger.windows, window))
     sources = tuple(more if source is charger else source for source in plan.sources)
     yield Change(
-        "charge", "", f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
-        _fuel(charger), begin.isoformat(),
-        replace(plan, sources=sources), charger.watts * CHARGE_MIN / 60,
-    )  # fmt: skip
+        "charge",
+        "",
+        f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
+        _fuel(charger),
+        begin.isoformat(),
+        replace(plan, sources=sources),
+        charger.watts * CHARGE_MIN / 60,
+    )

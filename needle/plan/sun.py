@@ -77,9 +77,19 @@ class Sun(Source):
     """
 
     KEYS = (
-        "rated_w", "yield", "latitude", "longitude", "tilt", "azimuth", "clouds", "spread",
-        "strings", "connected", "shade", "measured",
-    )  # fmt: skip
+        "rated_w",
+        "yield",
+        "latitude",
+        "longitude",
+        "tilt",
+        "azimuth",
+        "clouds",
+        "spread",
+        "strings",
+        "connected",
+        "shade",
+        "measured",
+    )
 
     strings: tuple[SunString, ...]
     performance_ratio: float
@@ -196,9 +206,11 @@ def _as_measured(sun: Sun, reader: Reader, zone: tzinfo | None) -> Sun:
         ratio = math.exp(sum(math.log(spot) for spot in spots) / len(spots))
         words = f"{len(spots)} reading{'' if len(spots) == 1 else 's'} in full sun"
         sun = replace(
-            sun, performance_ratio=min(1.0, ratio), how=words,
+            sun,
+            performance_ratio=min(1.0, ratio),
+            how=words,
             shared_spread=min(sun.shared_spread, FULL_SUN_SPREAD),
-        )  # fmt: skip
+        )
     if days:
         sun = _by_days(sun, days)
     spread = math.hypot(sun.shared_spread, sun.day_spread) if sun.how else sun.spread
@@ -221,9 +233,12 @@ def _by_days(sun: Sun, days: Sequence[float]) -> Sun:
     level = (prior * math.log(sun.sky_share) + seen * middle) / (prior + seen)
     words = f"Wh of {count} day{'' if count == 1 else 's'}"
     return replace(
-        sun, sky_share=math.exp(level), shared_spread=1 / math.sqrt(prior + seen), day_spread=own,
+        sun,
+        sky_share=math.exp(level),
+        shared_spread=1 / math.sqrt(prior + seen),
+        day_spread=own,
         how=f"{sun.how}, {words}" if sun.how else words,
-    )  # fmt: skip
+    )
 
 
 def _in_full_sun(sun: Sun, reader: Reader, zone: tzinfo | None) -> float:
@@ -272,7 +287,7 @@ def mean_clear_share(clouds: float) -> float:
     cover's curve says dull ones take.
     """
     if clouds <= 0 or clouds >= 1:
-        return 1 - CLOUD_SHARE * clouds**CLOUD_POWER
+        return float(1 - CLOUD_SHARE * clouds**CLOUD_POWER)
     from scipy.special import betaincinv
 
     places = (np.arange(200) + 0.5) / 200
@@ -306,8 +321,15 @@ def _clear_sky(
     position = place.get_solarposition(times)
     sky = place.get_clearsky(times, model="simplified_solis", solar_position=position)
     plane = get_total_irradiance(
-        tilt, azimuth, position["apparent_zenith"], position["azimuth"], sky["dni"], sky["ghi"],
+        tilt,
+        azimuth,
+        position["apparent_zenith"],
+        position["azimuth"],
+        sky["dni"],
+        sky["ghi"],
         sky["dhi"],
-    )  # fmt: skip
+    )
     shares = np.nan_to_num(plane["poa_global"].to_numpy(dtype=float)) / 1000
-    return np.interp(np.arange(minutes), np.arange(steps) * SUN_STEP_MIN, np.maximum(0.0, shares))
+    return np.asarray(
+        np.interp(np.arange(minutes), np.arange(steps) * SUN_STEP_MIN, np.maximum(0.0, shares))
+    )

@@ -40,17 +40,38 @@ PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
 
 #: Kinds that one more measurement would narrow.
 MEASURABLE = (
-    CAPACITY, INVERTER_IDLE, INVERTER_EFFICIENCY, OUTPUT, LOAD, LOAD_DUTY, LOAD_TASK, SOURCE,
-)  # fmt: skip
+    CAPACITY,
+    INVERTER_IDLE,
+    INVERTER_EFFICIENCY,
+    OUTPUT,
+    LOAD,
+    LOAD_DUTY,
+    LOAD_TASK,
+    SOURCE,
+)
 
 
 #: Whose name each kind bears, where it is not the kind's own.
 _GROUPS = {
     **dict.fromkeys(
-        (LOAD_WATTS, LOAD_DUTY, LOAD_TASK, LOAD_START, LOAD_FACTOR, LOAD_VA, GREY, REPAID, PHASES,
-         DAYS, SWINGS), LOAD),
-    OUTPUT_IDLE: OUTPUT, SKIES: SOURCE,
-}  # fmt: skip
+        (
+            LOAD_WATTS,
+            LOAD_DUTY,
+            LOAD_TASK,
+            LOAD_START,
+            LOAD_FACTOR,
+            LOAD_VA,
+            GREY,
+            REPAID,
+            PHASES,
+            DAYS,
+            SWINGS,
+        ),
+        LOAD,
+    ),
+    OUTPUT_IDLE: OUTPUT,
+    SKIES: SOURCE,
+}
 
 
 class InputKey(NamedTuple):
@@ -150,7 +171,7 @@ class Inputs:
         key = InputKey(kind, name)
         if key not in self.normals:
             return np.ones(self.draws)
-        return np.exp(self.normals[key] * np.sqrt(np.log1p(self.spreads[key] ** 2)))
+        return np.asarray(np.exp(self.normals[key] * np.sqrt(np.log1p(self.spreads[key] ** 2))))
 
     def uniform(self, kind: str, name: str = "") -> np.ndarray:
         """Draws of a thing as ranks between 0 and 1, shape (draws,); halves where not uncertain."""

@@ -82,9 +82,14 @@ def _moment(part: str) -> str:
 
 
 def _clock(
-    day: str | None, hour: str, minute: str | None, half: str | None, part: str, *,
+    day: str | None,
+    hour: str,
+    minute: str | None,
+    half: str | None,
+    part: str,
+    *,
     end: bool = False,
-) -> str:  # fmt: skip
+) -> str:
     hours, minutes = int(hour), int(minute or 0)
     if half:
         if not 1 <= hours <= 12:

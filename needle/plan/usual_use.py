@@ -22,13 +22,26 @@ _PARTS_OF_DAY = {
 }
 _PART = re.compile(rf"\b(?:over)?({'|'.join(_PARTS_OF_DAY)})s?\b")
 _ALWAYS = (
-    "always", "all the time", "all day", "a day", "day and night", "continuously", "nonstop",
-    "non-stop", "24/7", "24 h", "24 hours", "24 h a day", "24 hours a day", "permanently",
-)  # fmt: skip
+    "always",
+    "all the time",
+    "all day",
+    "a day",
+    "day and night",
+    "continuously",
+    "nonstop",
+    "non-stop",
+    "24/7",
+    "24 h",
+    "24 hours",
+    "24 h a day",
+    "24 hours a day",
+    "permanently",
+)
 _NOW_AND_THEN = re.compile(r"\b(now and then|now and again|sometimes|occasionally|rarely)\b")
 _VAGUE = re.compile(r"\b(about|around|approximately|roughly|maybe|circa|ca\.?|~|in the|at|by)\b|~")
 _DURATION = re.compile(
-    r"(?:\bfor\s+)?(?P<length>\d+(?:[.,]\d+)?\s*(?:hours?|hrs?|h)(?:\s*\d{1,2}\b(?!:))?(?:\s*min\w*)?"
+    r"(?:\bfor\s+)?(?P<length>\d+(?:[.,]\d+)?\s*(?:hours?|hrs?|h)"
+    r"(?:\s*\d{1,2}\b(?!:))?(?:\s*min\w*)?"
     r"|\d+(?:[.,]\d+)?\s*(?:minutes?|mins?|seconds?|secs?|s)\b|half an hour|an hour|a minute)"
     r"(?:\s+each(?:\s+time)?)?(?P<daily>\s*(?:a|per|each|every)\s+day|\s+daily)?"
 )
@@ -37,8 +50,17 @@ _TIMES = re.compile(
     r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"
     r"(?:(?:a|per|each|every)\s+day|daily|every\s*day)?$"
 )
-_COUNTS = {"once": 1, "twice": 2, "thrice": 3, "one": 1, "two": 2, "three": 3, "four": 4,
-           "five": 5, "six": 6}  # fmt: skip
+_COUNTS = {
+    "once": 1,
+    "twice": 2,
+    "thrice": 3,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+}
 #: A use that takes no longer is one of single moments, min.
 _SHORT_MIN = 45.0
 _HOW_LONG = "how long each time? Such as “twice a day, 3 minutes”"

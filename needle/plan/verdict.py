@@ -151,9 +151,18 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
     wanted, chance = not load.may_be_dropped, float(np.mean(outcome.fails(load.name)))
     if trip is None:
         return Culprit(
-            load=load.name, why="rest", needs=0.0, needs_high=0.0, limit=0.0, chance=chance,
-            unit="", alone=True, route=load.route, wanted=wanted, minute=minute,
-        )  # fmt: skip
+            load=load.name,
+            why="rest",
+            needs=0.0,
+            needs_high=0.0,
+            limit=0.0,
+            chance=chance,
+            unit="",
+            alone=True,
+            route=load.route,
+            wanted=wanted,
+            minute=minute,
+        )
     limit, own, spread = trip.limit_w, load.most_w, max(load.watts_spread, load.spread)
     inverter = outcome.plan.supply.inverter
     if trip.why == "start" and inverter is not None:
@@ -167,9 +176,18 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
     # A guess of that spread: its grade is of no matter here.
     more = 0.0 if trip.why == "volts" else Estimate(own, spread, "D").high - own
     return Culprit(
-        load=load.name, why=trip.why, needs=needs, needs_high=needs + more, limit=limit,
-        chance=chance, unit=trip.unit, alone=alone, route=load.route, wanted=wanted, minute=minute,
-    )  # fmt: skip
+        load=load.name,
+        why=trip.why,
+        needs=needs,
+        needs_high=needs + more,
+        limit=limit,
+        chance=chance,
+        unit=trip.unit,
+        alone=alone,
+        route=load.route,
+        wanted=wanted,
+        minute=minute,
+    )
 
 
 def _others_fail(outcome: Outcome, culprits: Set[str]) -> np.ndarray:

@@ -41,14 +41,20 @@ _TABLE = (
     Appliance("tool", "Tool, mixer, vacuum cleaner", "Tool", "universal-motor"),
     Appliance("motor", "Something else with a motor", "Motor", "induction-motor"),
     Appliance(
-        "air-conditioner", "Air conditioner or heat pump", "Air conditioner",
-        "compressor-variable", "none",
+        "air-conditioner",
+        "Air conditioner or heat pump",
+        "Air conditioner",
+        "compressor-variable",
+        "none",
     ),
     Appliance(
-        "bedside", "Something beside the bed (breathing, oxygen)", "Bedside machine",
-        "electronics", "life",
+        "bedside",
+        "Something beside the bed (breathing, oxygen)",
+        "Bedside machine",
+        "electronics",
+        "life",
     ),
-)  # fmt: skip
+)
 
 #: Key → appliance, in the order in which they are offered.
 APPLIANCES = {appliance.key: appliance for appliance in _TABLE}

@@ -83,12 +83,14 @@ def points_of(
     dated = [reading for reading in readings if reading.context.at is not None]
     dated_means: list[tuple[Reading, Estimate | None]] = [
         (reading, energy.from_counter([reading], watched, dc))
-        for reading in dated if isinstance(reading, EnergyRun)
-    ]  # fmt: skip
+        for reading in dated
+        if isinstance(reading, EnergyRun)
+    ]
     dated_means += [
         (reading, recorded.mean_of([reading], watched))
-        for reading in dated if isinstance(reading, Recorded)
-    ]  # fmt: skip
+        for reading in dated
+        if isinstance(reading, Recorded)
+    ]
     known = [(reading, mean) for reading, mean in dated_means if mean is not None]
     if not known and not kind.varies:
         known = [
@@ -176,9 +178,10 @@ def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
 def left_out_undated(readings: Sequence[Reading], change: Change) -> str:
     """What to say of readings that have no date and so cannot be placed; empty for none."""
     undated = [
-        reading for reading in readings
+        reading
+        for reading in readings
         if reading.context.at is None and not _is_since(reading, change)
-    ]  # fmt: skip
+    ]
     if not undated:
         return ""
     count = len(undated)

@@ -26,9 +26,21 @@ def parse_load(data: Any) -> LoadRecord:
     reader = Reader(
         data,
         "",
-        ("name", "kind", "mains", "set_c", "readings", "setting", "hours_per_day", "never_rarer",
-         "dc", "volts", "meters", "legs"),
-    )  # fmt: skip
+        (
+            "name",
+            "kind",
+            "mains",
+            "set_c",
+            "readings",
+            "setting",
+            "hours_per_day",
+            "never_rarer",
+            "dc",
+            "volts",
+            "meters",
+            "legs",
+        ),
+    )
     meters = parse_meters(reader.items("meters", most=100))
     mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
     mains.number("hertz", least=10, most=500)

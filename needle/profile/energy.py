@@ -159,9 +159,7 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
     moved_h = sum(run.hours for run in counted)
     how = (*mean.how, f"and nothing in {hours_text(total_h - moved_h, exact=True)} more")
     spread = math.hypot(mean.spread, _USED_OR_NOT / math.sqrt(len(runs)))
-    return replace(
-        mean, value=mean.value * moved_h / total_h, spread=spread, grade="B", how=how
-    )  # fmt: skip
+    return replace(mean, value=mean.value * moved_h / total_h, spread=spread, grade="B", how=how)
 
 
 #: How far under its bound the likely value of a mean lies of which nothing was seen, and how wide
@@ -318,9 +316,11 @@ def from_charge_drop(drop: ChargeDrop, watched: Watched) -> Estimate | None:
     conversion = 0.02 if drop.efficiency is not None else _EFFICIENCY_SPREAD
     off_w = math.hypot(taken_w * charge, idle_w * idle_spread) * efficiency
     spread = math.sqrt(
-        (off_w / mean_w) ** 2 + conversion**2
-        + watched.span(drop.hours) ** 2 + watched.cut_off(drop.hours) ** 2
-    )  # fmt: skip
+        (off_w / mean_w) ** 2
+        + conversion**2
+        + watched.span(drop.hours) ** 2
+        + watched.cut_off(drop.hours) ** 2
+    )
     span = hours_text(drop.hours, exact=True)
     guessed = " (not known: usual for its size)" if drop.idle_w is None else ""
     how = (

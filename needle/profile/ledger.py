@@ -39,17 +39,29 @@ from needle.profile.states import in_setting
 MOST_TRIED = 120
 #: Figures of a profile, and what each is called.
 _FIGURES = (
-    ("mean_w", "average draw"), ("running_w", "running watts"), ("resting_w", "resting watts"),
-    ("power_factor", "power factor"), ("va_spread", "volt-amperes"),
-    ("start_va", "start-up surge"), ("start_s", "length of the start"),
-    ("task_wh", "energy of one use"), ("task_min", "length of one use"),
-    ("piece_wh", "energy of a piece"), ("times_per_day", "uses a day"),
-    ("hours_per_day", "hours a day"), ("cycle_min", "length of a cycle"),
-    ("day_spread", "how days differ"), ("states", "states"), ("measured_room_c", "its room"),
-    ("setting", "its setting"), ("watched_h", "how long it was counted"),
-    ("wh_per_day", "energy a day"), ("course", "its draw over the years"),
-    ("meter_spread", "what its meter errs by"), ("notices", "what to mind"),
-)  # fmt: skip
+    ("mean_w", "average draw"),
+    ("running_w", "running watts"),
+    ("resting_w", "resting watts"),
+    ("power_factor", "power factor"),
+    ("va_spread", "volt-amperes"),
+    ("start_va", "start-up surge"),
+    ("start_s", "length of the start"),
+    ("task_wh", "energy of one use"),
+    ("task_min", "length of one use"),
+    ("piece_wh", "energy of a piece"),
+    ("times_per_day", "uses a day"),
+    ("hours_per_day", "hours a day"),
+    ("cycle_min", "length of a cycle"),
+    ("day_spread", "how days differ"),
+    ("states", "states"),
+    ("measured_room_c", "its room"),
+    ("setting", "its setting"),
+    ("watched_h", "how long it was counted"),
+    ("wh_per_day", "energy a day"),
+    ("course", "its draw over the years"),
+    ("meter_spread", "what its meter errs by"),
+    ("notices", "what to mind"),
+)
 #: What a key that changes nothing is there for, or what it would take to count.
 _IDLE_KEYS = {
     "hz": "the frequency says nothing of energy",
@@ -72,7 +84,7 @@ _IDLE_KEYS = {
     "set_c": "counts in plans, once a room was noted beside a reading of energy",
     "legs": "readings give their own volts",
     "never_rarer": "it was watched long enough, or its kind has no rare state",
-}  # fmt: skip
+}
 
 
 def figures_of(profile: Profile) -> dict[str, Any]:

@@ -256,10 +256,14 @@ def derive(record: LoadRecord) -> Profile:
     advice = [
         *advise_mean(mean, evidence, record.hours_per_day),
         *advise_rest(
-            evidence, running, running_state is not None, resting_state is not None,
-            measured_factor, start,
+            evidence,
+            running,
+            running_state is not None,
+            resting_state is not None,
+            measured_factor,
+            start,
         ),
-    ]  # fmt: skip
+    ]
     meter = _shared_meter(evidence.readings)
     if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
         notices.insert(
@@ -619,9 +623,10 @@ def _chain(
 def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:
     """The own meter that all metered readings were made on; None where there is not just one."""
     metered = [
-        reading.context for reading in readings
+        reading.context
+        for reading in readings
         if isinstance(reading, Spot | EnergyRun | Task | ShortRun | Recorded)
-    ]  # fmt: skip
+    ]
     owned = {context.own.name: context.own for context in metered if context.own}
     alone = len(owned) == 1 and all(context.own for context in metered)
     return next(iter(owned.values())) if alone else None

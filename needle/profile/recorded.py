@@ -65,9 +65,12 @@ def _mean(capture: Recorded, watched: Watched) -> Estimate:
     rarer = UNSEEN_SPREAD if capture.rarer and hours < LONG_ENOUGH_H else 0.0
     wander = wander_spread(hours) if capture.pattern == "modulating" else 0.0
     spread = math.sqrt(
-        watched.span(hours) ** 2 + cycles**2 + rarer**2 + wander**2
+        watched.span(hours) ** 2
+        + cycles**2
+        + rarer**2
+        + wander**2
         + (capture.context.meter().limit / math.sqrt(3)) ** 2
-    )  # fmt: skip
+    )
     span = hours_text(hours, exact=True)
     seen = f", {capture.whole_cycles} whole cycles" if capture.whole_cycles else ""
     how = f"capture of {span}{seen}: mean {with_unit(mean_w, 'W')}"
@@ -93,8 +96,12 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
             # Nothing drawn all the time is no level of running.
             if watts is not None and (capture.wh > 0 or name == "resting"):
                 how = (f"{with_unit(watts, 'W')} recorded",)
-                state = State(name, capture.context.setting, Estimate(watts, spread, grade, how),
-                              factor if name == "running" else None)  # fmt: skip
+                state = State(
+                    name,
+                    capture.context.setting,
+                    Estimate(watts, spread, grade, how),
+                    factor if name == "running" else None,
+                )
                 found_states.append(state)
     return found_states
 

@@ -47,9 +47,12 @@ def best_choice(
 
 
 def _chosen(
-    offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit,
+    offered: Sequence[Candidate],
+    worth: Worth,
+    outcome: Outcome,
+    visit: Visit,
     beside: Count | None = None,
-) -> Choice:  # fmt: skip
+) -> Choice:
     worths = [_worth(candidate, worth, outcome, visit, beside) for candidate in offered]
     return choose(visit, *_worthwhile(offered, worths))
 

@@ -40,9 +40,15 @@ def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Itera
         moves, spread, wh = counted_moves(outcome.plan, run)
         if hours >= _TOGETHER_H[0] and wh <= most_wh:
             yield Candidate(
-                TOGETHER, "", "shunt", hours * 60 + _BEGIN_MIN + _END_MIN, _BEGIN_MIN, _END_MIN,
-                {}, count=Count(names, moves, spread),
-            )  # fmt: skip
+                TOGETHER,
+                "",
+                "shunt",
+                hours * 60 + _BEGIN_MIN + _END_MIN,
+                _BEGIN_MIN,
+                _END_MIN,
+                {},
+                count=Count(names, moves, spread),
+            )
 
 
 def disturbs(candidate: Candidate, count: Count) -> bool:

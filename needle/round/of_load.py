@@ -149,8 +149,16 @@ class Socket:
         key = InputKey(LOAD_WATTS, self.load.name)
         level = math.hypot(self.meter.relative_sd("watts", self.load.running_w), _REPEAT)
         leaves = {key: rest_of(self.spreads, key, level), **leaves}
-        return Candidate(what, self.load.name, self.meter.key, minutes, before, after, leaves,
-                         switch_on=self.used_now_and_then)  # fmt: skip
+        return Candidate(
+            what,
+            self.load.name,
+            self.meter.key,
+            minutes,
+            before,
+            after,
+            leaves,
+            switch_on=self.used_now_and_then,
+        )
 
     def _counted(self, hours: float) -> float:
         """Relative spread of a mean that is counted over so many hours."""
@@ -198,8 +206,15 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
         shared = load.watched.span(hours)
         unseen = UNSEEN_SPREAD if kind.rarer else 0.0
         measured = math.hypot(level, CYCLE_SPREAD / math.sqrt(cycles), shared, unseen)
-        yield Candidate(TALLY, load.name, WATCH, hours * 60, READ_MIN, 2.0 * cycles,
-                        _mean_left(load, spreads, measured, shared))  # fmt: skip
+        yield Candidate(
+            TALLY,
+            load.name,
+            WATCH,
+            hours * 60,
+            READ_MIN,
+            2.0 * cycles,
+            _mean_left(load, spreads, measured, shared),
+        )
 
 
 def _rest_of_visit_h(visit: Visit) -> float:
@@ -222,8 +237,11 @@ def _start(load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Candidate
     """A start by clamp, where it is open whether the load starts."""
     if load.route != AC:
         return
-    clamps = [meter for meter in visit.meters if meter.instrument.fast_inrush
-              and meter.instrument.key != "shunt"]  # fmt: skip
+    clamps = [
+        meter
+        for meter in visit.meters
+        if meter.instrument.fast_inrush and meter.instrument.key != "shunt"
+    ]
     verdict = next((start.verdict for start in outcome.starts if start.load == load.name), None)
     if not clamps or load.tried is not None or verdict is None or verdict.chance is None:
         return
@@ -233,5 +251,14 @@ def _start(load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Candidate
         return
     leaves = {key: rest_of(outcome.inputs.spreads, key, _START_AFTER)}
     for meter_key in dict.fromkeys(meter.instrument.key for meter in clamps):
-        yield Candidate(START, load.name, meter_key, START_MIN, START_MIN, 0.0, leaves,
-                        open_chance=chance, switch_on=True)  # fmt: skip
+        yield Candidate(
+            START,
+            load.name,
+            meter_key,
+            START_MIN,
+            START_MIN,
+            0.0,
+            leaves,
+            open_chance=chance,
+            switch_on=True,
+        )

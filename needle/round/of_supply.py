@@ -36,9 +36,15 @@ def of_supply(outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
         if "plug" in have:
             efficiency_left = rest_of(spreads, efficiency, _EFFICIENCY_AFTER)
             yield Candidate(
-                EFFICIENCY, "", "shunt", _EFFICIENCY_MIN, _EFFICIENCY_MIN, 0.0,
-                {efficiency: efficiency_left, idle: idle_left}, also="plug",
-            )  # fmt: skip
+                EFFICIENCY,
+                "",
+                "shunt",
+                _EFFICIENCY_MIN,
+                _EFFICIENCY_MIN,
+                0.0,
+                {efficiency: efficiency_left, idle: idle_left},
+                also="plug",
+            )
         yield from _drain(outcome, inverter, visit)
     elif "display" in have:
         # A shunt reads it better, in minutes, and leaves the battery free for a drain.
@@ -53,8 +59,9 @@ def _idle_drop(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[C
     held = battery.nominal_wh * battery.state_of_health.value
     drop = inverter.idle_w.value * (minutes - 2 * _DROP_MIN) / 60 / held
     if drop >= _LEAST_DROP:
-        measured = math.hypot(_DISPLAY_STEP / math.sqrt(6) / drop,
-                              spreads.get(InputKey(CAPACITY), 0.0))  # fmt: skip
+        measured = math.hypot(
+            _DISPLAY_STEP / math.sqrt(6) / drop, spreads.get(InputKey(CAPACITY), 0.0)
+        )
         left = {key: rest_of(spreads, key, measured)}
         yield Candidate(IDLE_DROP, "", "display", minutes, _DROP_MIN, _DROP_MIN, left)
 

@@ -116,10 +116,16 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
         if load.name not in measured | left_alone and load.spread > GRADE_B_SPREAD
     ]
     return Round(
-        plan=outcome.plan, visit=visit, before_h=outcome.runtime, steps=steps, alone=alone,
-        open=still_open, others=_other_ways(outcome, visit, worth), gap=choice.gap,
+        plan=outcome.plan,
+        visit=visit,
+        before_h=outcome.runtime,
+        steps=steps,
+        alone=alone,
+        open=still_open,
+        others=_other_ways(outcome, visit, worth),
+        gap=choice.gap,
         hands_min=sum(step.candidate.hands_min for step in steps),
-    )  # fmt: skip
+    )
 
 
 #: A step that narrows the range by less, h, is not listed.

@@ -46,9 +46,11 @@ def words_of(step: Step, until: str) -> str:
     """What to do at a step's beginning; ``until`` is when its meter is free again."""
     count = step.candidate.count
     words = _DONE[step.candidate.what].format(
-        meter=step.meter, subject=step.candidate.subject, until=until,
+        meter=step.meter,
+        subject=step.candidate.subject,
+        until=until,
         loads=", ".join(count.loads) if count else "",
-    )  # fmt: skip
+    )
     if step.candidate.switch_on and step.candidate.what in (COUNTER, SPOT):
         words += "; switch it on for it"
     return words[0].upper() + words[1:]

@@ -65,25 +65,32 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
     _once_each(rows, offered, picks)
     _meters(rows, visit, offered, picks, step, slots)
     _hands(rows, offered, picks, step, slots)
-    gains = np.array([
-        worths[number] * (1 - _SOONER * (slot + _length(offered[number], step)))
-        for number, slot in picks
-    ])  # fmt: skip
+    gains = np.array(
+        [
+            worths[number] * (1 - _SOONER * (slot + _length(offered[number], step)))
+            for number, slot in picks
+        ]
+    )
     solved = milp(
-        -gains, integrality=np.ones(len(picks)), bounds=Bounds(0, 1),
+        -gains,
+        integrality=np.ones(len(picks)),
+        bounds=Bounds(0, 1),
         constraints=rows.constraint(),
         options={"time_limit": _SEARCH_S, "mip_rel_gap": _GAP},
-    )  # fmt: skip
+    )
     by_hand = _first_fit(visit, offered, worths, step, slots)
     chosen = by_hand
     if solved.x is not None:
         solved_picks = [pick for pick, taken in zip(picks, solved.x, strict=True) if taken > 0.5]
         chosen = max(solved_picks, by_hand, key=lambda some: _value(some, worths))
     placed = [
-        Placed(offered[number], float(slot * step),
-               float((slot + _length(offered[number], step)) * step))
+        Placed(
+            offered[number],
+            float(slot * step),
+            float((slot + _length(offered[number], step)) * step),
+        )
         for number, slot in chosen
-    ]  # fmt: skip
+    ]
     placed.sort(key=lambda measurement: (measurement.first_min, measurement.last_min))
     value, bound = _value(chosen, worths), getattr(solved, "mip_dual_bound", None)
     best = at_most(offered, worths)
@@ -146,10 +153,12 @@ def _free(visit: Visit, key: str, step: int, slots: int) -> np.ndarray:
     names = {meter.name: meter.instrument.key for meter in visit.meters}
     have = sum(other == key for other in names.values())
     until = [end for name, end in visit.busy if names.get(name) == key and end > visit.begins]
-    return np.array([
-        max(0, have - sum(end > visit.after(slot * step) for end in until))
-        for slot in range(slots)
-    ])  # fmt: skip
+    return np.array(
+        [
+            max(0, have - sum(end > visit.after(slot * step) for end in until))
+            for slot in range(slots)
+        ]
+    )
 
 
 def _hands_at(candidate: Candidate, slot: int, step: int, slots: int) -> list[tuple[int, float]]:
@@ -202,9 +211,13 @@ def _once_each(rows: _Rows, offered: Sequence[Candidate], picks: Sequence[tuple[
 
 
 def _meters(
-    rows: _Rows, visit: Visit, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]],
-    step: int, slots: int,
-) -> None:  # fmt: skip
+    rows: _Rows,
+    visit: Visit,
+    offered: Sequence[Candidate],
+    picks: Sequence[tuple[int, int]],
+    step: int,
+    slots: int,
+) -> None:
     """No class of meter is in use more often than there are meters of it."""
     for key in dict.fromkeys(meter.instrument.key for meter in visit.meters):
         taken: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
@@ -219,9 +232,12 @@ def _meters(
 
 
 def _hands(
-    rows: _Rows, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]],
-    step: int, slots: int,
-) -> None:  # fmt: skip
+    rows: _Rows,
+    offered: Sequence[Candidate],
+    picks: Sequence[tuple[int, int]],
+    step: int,
+    slots: int,
+) -> None:
     """One person's minutes in each slot: to begin, and to end."""
     minutes: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
     for column, (number, slot) in enumerate(picks):

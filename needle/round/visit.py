@@ -21,9 +21,14 @@ DISPLAY = "display"
 #: One's ears and a watch: what tells running from resting without a meter.
 WATCH = "watch"
 _EAR_AND_WATCH = Instrument(
-    WATCH, "ear and watch", 0.0, 0.0, {}, "watts; a fan that runs on beside the compressor",
+    WATCH,
+    "ear and watch",
+    0.0,
+    0.0,
+    {},
+    "watts; a fan that runs on beside the compressor",
     shows=(),
-)  # fmt: skip
+)
 #: Hours in which a drained battery is full again, with some to spare.
 _CHARGED_AGAIN_H = 24.0
 #: Slots that a visit is cut into, about; shortest slot, min.
@@ -103,9 +108,10 @@ def checked(visit: Visit) -> Visit:
     """
     if not LEAST_ROUND_MIN <= visit.minutes <= MOST_ROUND_H * 60:
         raise DocumentError(
-            "until", f"is {visit.minutes / 60:.3g} h after the start: a round takes from "
+            "until",
+            f"is {visit.minutes / 60:.3g} h after the start: a round takes from "
             f"{LEAST_ROUND_MIN:.0f} min to {MOST_ROUND_H:.0f} h",
-        )  # fmt: skip
+        )
     if not visit.meters:
         raise DocumentError("meters", "name at least one meter, such as plug or clamp")
     if len(visit.meters) > MOST_METERS:

@@ -68,7 +68,7 @@ class Worth:
             return np.zeros(len(self.hours))
         square, line = self.bends[key]
         normal = self.normals[key]
-        return (rest**2 - 1) * square * (normal**2 - 1) + (rest - 1) * line * normal
+        return np.asarray((rest**2 - 1) * square * (normal**2 - 1) + (rest - 1) * line * normal)
 
     def left(
         self, rests: Mapping[InputKey, float], count: Count | None = None
@@ -109,9 +109,8 @@ class Worth:
 
     def _hours_after(self, rests: Mapping[InputKey, float]) -> np.ndarray:
         """Hours of each draw once each of these things is known so much better."""
-        return self.hours + sum(
-            (self.effect(key, rest) for key, rest in rests.items()), np.zeros(len(self.hours))
-        )
+        effects = (self.effect(key, rest) for key, rest in rests.items())
+        return np.asarray(sum(effects, self.hours))
 
     def _taken_by_count(
         self, hours: np.ndarray, rests: Mapping[InputKey, float], count: Count
@@ -121,9 +120,13 @@ class Worth:
         What a load's own measurement has told before, the count does not tell again.
         """
         counted = sum(
-            (rests.get(key, 1.0) * move * self.normals[key] for key, move in count.moves.items()
-             if key in self.normals), np.zeros(len(hours))
-        )  # fmt: skip
+            (
+                rests.get(key, 1.0) * move * self.normals[key]
+                for key, move in count.moves.items()
+                if key in self.normals
+            ),
+            np.zeros(len(hours)),
+        )
         counted, hours = counted - counted.mean(), hours - hours.mean()
         along = float(np.mean(counted * hours))
         return along**2 / (float(np.mean(counted**2)) + count.spread**2)

@@ -60,9 +60,14 @@ def cold_box(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
     doors = np.sort(rng.uniform(0, horizon_s, max(1, int(8 * horizon_s / DAY_S))))
     next_door = 0
     running: dict[str, Any] = {
-        "watts": run_w, "end_watts": run_w, "pf": pf, "tail_w": 0.16 * run_w, "tau_s": 110.0,
-        "inrush_va": run_w / pf * rng.uniform(4, 6.5), "inrush_s": 0.25,
-    }  # fmt: skip
+        "watts": run_w,
+        "end_watts": run_w,
+        "pf": pf,
+        "tail_w": 0.16 * run_w,
+        "tau_s": 110.0,
+        "inrush_va": run_w / pf * rng.uniform(4, 6.5),
+        "inrush_s": 0.25,
+    }
     yield Segment(0.0, rest_w, rest_w, 0.4, state="resting")
     yield Segment(rng.uniform(120, 600), **running)
     while time < horizon_s:
@@ -155,8 +160,9 @@ def universal_tool(rng: np.random.Generator, horizon_s: float) -> Iterator[Segme
 
 def induction_tool(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
     """An induction motor: poor power factor when it idles, a heavy start."""
-    yield from _tool(rng, horizon_s, rng.uniform(250, 800), rng.uniform(0.7, 0.82),
-                     rng.uniform(3.5, 5.5))  # fmt: skip
+    yield from _tool(
+        rng, horizon_s, rng.uniform(250, 800), rng.uniform(0.7, 0.82), rng.uniform(3.5, 5.5)
+    )
 
 
 def pump(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
@@ -250,8 +256,9 @@ APPLIANCES = {
     stand_in.key: stand_in
     for stand_in in (
         Appliance("cold-box", "cold box, fixed speed", "compressor-fixed", cold_box),
-        Appliance("variable", "cold box, variable speed", "compressor-variable",
-                  variable_compressor, 0.01),
+        Appliance(
+            "variable", "cold box, variable speed", "compressor-variable", variable_compressor, 0.01
+        ),
         Appliance("heater", "heater with thermostat", "thermostat-heat", thermostat_heater, 0.002),
         Appliance("stepped", "heat mat, middle setting", "thermostat-heat", stepped_heater, 0.002),
         Appliance("brush-tool", "brush-motor tool", "universal-motor", universal_tool, 0.02),
@@ -263,7 +270,7 @@ APPLIANCES = {
         Appliance("electronics", "router", "electronics", electronics, 0.01),
         Appliance("led", "lamp", "led", led),
     )
-}  # fmt: skip
+}
 
 
 def appliance_like(kind: str) -> Appliance | None:

@@ -85,20 +85,6 @@ class StandinSupply:
         """Hours from full until the display shows a charge (share)."""
         return self.held_wh * (1 - self.true_charge(shown)) / self.drain_w(load_w, output)
 
-    def hours_down(self, load_w: np.ndarray, step_s: float, charge: float) -> float | None:
-        """Hours from full down to a true charge (share) under AC W that vary, one each step.
-
-        None where they do not get there.
-        """
-        drain = np.asarray(dc_w(load_w, self.idle_w, self.efficiency, self.square_per_w))
-        gone = np.cumsum(drain) * step_s / 3600
-        wanted = self.held_wh * (1 - charge)
-        at = int(np.searchsorted(gone, wanted))
-        if at == len(gone):
-            return None
-        return (at + 1 - float(gone[at] - wanted) / float(gone[at] - (gone[at - 1] if at else 0))
-                ) * step_s / 3600  # fmt: skip
-
     def drain_log(
         self, load_w: float, end: float, rows: int = 8, output: str = "ac"
     ) -> list[tuple[float, float, float]]:

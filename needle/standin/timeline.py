@@ -151,4 +151,6 @@ def _noise(time_s: np.ndarray, seed: int) -> np.ndarray:
     tick = np.floor(time_s * 100) + seed * 7919.0
     first = np.sin(tick * 12.9898) * 43758.5453
     second = np.sin(tick * 78.233) * 24634.6345
-    return ((first - np.floor(first)) + (second - np.floor(second)) - 1.0) * np.sqrt(6.0)
+    return np.asarray(
+        ((first - np.floor(first)) + (second - np.floor(second)) - 1.0) * np.sqrt(6.0)
+    )

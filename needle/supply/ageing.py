@@ -51,9 +51,11 @@ class Ageing:
         lost = self.yearly * years
         words = f"aged {years:.1f} years at {self.yearly * 100:.1f} % a year"
         return replace(
-            held, value=held.value * math.exp(-lost), how=(*held.how, words),
+            held,
+            value=held.value * math.exp(-lost),
+            how=(*held.how, words),
             spread=math.hypot(held.spread, self.spread * years),
-        )  # fmt: skip
+        )
 
 
 def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:

@@ -97,20 +97,25 @@ def cold_factor(battery: Battery, battery_c: float | None) -> float:
     return now / then
 
 
-def peukert_hours(amp_hours: float, amps: float, n: float, rated_hours: float = 20.0) -> float:
-    """Hours that a battery lasts at a constant current.
-
-    t = H·(C/(I·H))^n, W. Peukert (1897), in the form with the rated time H. For currents below
-    C/H the equation promises more than the rating; callers who plan should not rely on that.
-    """
-    return rated_hours * (amp_hours / (amps * rated_hours)) ** n
-
-
 _KEYS = (
-    "chemistry", "nominal_wh", "volts", "floor", "capacity_factor", "capacity_spread",
-    "start_charge", "charge_efficiency", "peukert_n", "rated_hours", "internal_ohm", "ohm_spread",
-    "cutoff_v", "measured_c", "peukert_spread", "cold_spread", "taper_spread",
-)  # fmt: skip
+    "chemistry",
+    "nominal_wh",
+    "volts",
+    "floor",
+    "capacity_factor",
+    "capacity_spread",
+    "start_charge",
+    "charge_efficiency",
+    "peukert_n",
+    "rated_hours",
+    "internal_ohm",
+    "ohm_spread",
+    "cutoff_v",
+    "measured_c",
+    "peukert_spread",
+    "cold_spread",
+    "taper_spread",
+)
 
 
 def parse_battery(data: object, path: str = "battery") -> Battery:

@@ -63,35 +63,83 @@ class Chemistry:
 
 
 _LITHIUM_V = (
-    (0.0, 3.00), (0.05, 3.35), (0.1, 3.45), (0.2, 3.55), (0.3, 3.61), (0.4, 3.65), (0.5, 3.70),
-    (0.6, 3.78), (0.7, 3.88), (0.8, 3.98), (0.9, 4.07), (1.0, 4.18),
-)  # fmt: skip
+    (0.0, 3.00),
+    (0.05, 3.35),
+    (0.1, 3.45),
+    (0.2, 3.55),
+    (0.3, 3.61),
+    (0.4, 3.65),
+    (0.5, 3.70),
+    (0.6, 3.78),
+    (0.7, 3.88),
+    (0.8, 3.98),
+    (0.9, 4.07),
+    (1.0, 4.18),
+)
 _IRON_PHOSPHATE_V = (
-    (0.0, 2.60), (0.03, 2.95), (0.05, 3.05), (0.1, 3.18), (0.2, 3.25), (0.3, 3.28), (0.5, 3.30),
-    (0.7, 3.33), (0.9, 3.34), (0.97, 3.36), (1.0, 3.45),
-)  # fmt: skip
+    (0.0, 2.60),
+    (0.03, 2.95),
+    (0.05, 3.05),
+    (0.1, 3.18),
+    (0.2, 3.25),
+    (0.3, 3.28),
+    (0.5, 3.30),
+    (0.7, 3.33),
+    (0.9, 3.34),
+    (0.97, 3.36),
+    (1.0, 3.45),
+)
 _LEAD_V = ((0.0, 1.965), (0.25, 2.000), (0.5, 2.035), (0.75, 2.070), (1.0, 2.110))
 
 CHEMISTRIES = {
     chemistry.key: chemistry
     for chemistry in (
         Chemistry(
-            "lfp", "lithium iron phosphate", floor=0.10, peukert_n=1.0, charge_efficiency=0.96,
-            cell_v=3.2, cutoff_v=2.5, ohm_ah=0.08, open_circuit=_IRON_PHOSPHATE_V,
+            "lfp",
+            "lithium iron phosphate",
+            floor=0.10,
+            peukert_n=1.0,
+            charge_efficiency=0.96,
+            cell_v=3.2,
+            cutoff_v=2.5,
+            ohm_ah=0.08,
+            open_circuit=_IRON_PHOSPHATE_V,
         ),
         Chemistry(
-            "lithium", "other lithium", floor=0.15, peukert_n=1.0, charge_efficiency=0.95,
-            cell_v=3.65, cutoff_v=3.0, ohm_ah=0.10, open_circuit=_LITHIUM_V,
+            "lithium",
+            "other lithium",
+            floor=0.15,
+            peukert_n=1.0,
+            charge_efficiency=0.95,
+            cell_v=3.65,
+            cutoff_v=3.0,
+            ohm_ah=0.10,
+            open_circuit=_LITHIUM_V,
         ),
         Chemistry(
-            "lead", "lead-acid", floor=0.50, peukert_n=1.15, charge_efficiency=0.85,
-            cell_v=2.0, cutoff_v=1.75, ohm_ah=0.08, open_circuit=_LEAD_V,
-            cold_per_c=0.008, takes_per_h=1.0, least_charge_c=None,
+            "lead",
+            "lead-acid",
+            floor=0.50,
+            peukert_n=1.15,
+            charge_efficiency=0.85,
+            cell_v=2.0,
+            cutoff_v=1.75,
+            ohm_ah=0.08,
+            open_circuit=_LEAD_V,
+            cold_per_c=0.008,
+            takes_per_h=1.0,
+            least_charge_c=None,
         ),
         Chemistry(
-            "usb", "USB bank (lithium, its own cut-off)", floor=0.0, peukert_n=1.0,
-            charge_efficiency=0.95, cell_v=3.65, cutoff_v=3.0, ohm_ah=0.10,
+            "usb",
+            "USB bank (lithium, its own cut-off)",
+            floor=0.0,
+            peukert_n=1.0,
+            charge_efficiency=0.95,
+            cell_v=3.65,
+            cutoff_v=3.0,
+            ohm_ah=0.10,
             open_circuit=_LITHIUM_V,
         ),
     )
-}  # fmt: skip
+}

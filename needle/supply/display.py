@@ -27,7 +27,7 @@ def charge_shown(
     charge = np.asarray(charge)
     above = LAST_FIFTH + (1 - LAST_FIFTH) * (charge - knee) / (1 - np.asarray(knee))
     straight = np.where(charge < knee, LAST_FIFTH * charge / knee, above)
-    return straight + _bowed(charge, bow)
+    return np.asarray(straight + _bowed(charge, bow))
 
 
 def true_charge(
@@ -37,7 +37,7 @@ def true_charge(
     shown = np.asarray(shown)
     straight = _straight(shown, knee)
     # A bow is slight: what it takes at the straight line's charge is near enough.
-    return np.clip(_straight(shown - _bowed(straight, bow), knee), 0.0, None)
+    return np.asarray(np.clip(_straight(shown - _bowed(straight, bow), knee), 0.0, None))
 
 
 def _straight(shown: np.ndarray, knee: np.ndarray | float) -> np.ndarray:

@@ -128,9 +128,12 @@ def fit_inverter(
         )
     residuals = (dc - (idle + slope * ac + square * ac**2)) / deviations
     return _as_fit(
-        np.array([max(0.0, idle), slope, max(0.0, square)]), covariance, residuals,
-        (ac, dc), math.hypot(ac_limit, dc_limit) / math.sqrt(3),
-    )  # fmt: skip
+        np.array([max(0.0, idle), slope, max(0.0, square)]),
+        covariance,
+        residuals,
+        (ac, dc),
+        math.hypot(ac_limit, dc_limit) / math.sqrt(3),
+    )
 
 
 #: Draws of what is usual that few pairs are weighed against, and how many must fit at the least.

@@ -104,10 +104,22 @@ def usual_idle_w(continuous_w: float) -> Estimate:
 
 
 _KEYS = (
-    "continuous_w", "surge_va", "surge_s", "idle_w", "idle_spread", "efficiency",
-    "efficiency_spread", "square_per_w", "square_spread", "overload", "waveform", "off",
-    "off_unused", "continuous_va", "volts",
-)  # fmt: skip
+    "continuous_w",
+    "surge_va",
+    "surge_s",
+    "idle_w",
+    "idle_spread",
+    "efficiency",
+    "efficiency_spread",
+    "square_per_w",
+    "square_spread",
+    "overload",
+    "waveform",
+    "off",
+    "off_unused",
+    "continuous_va",
+    "volts",
+)
 
 
 def parse_inverter(data: object, path: str = "inverter") -> Inverter:

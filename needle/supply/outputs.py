@@ -27,27 +27,31 @@ OUTPUT_KINDS = {
     kind.key: kind
     for kind in (
         OutputKind(
-            "dc", "DC output",
+            "dc",
+            "DC output",
             from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet"),
             from_limits(0.3, 1.0, 3.0, "usual for a DC output; no idle test yet"),
         ),
         OutputKind(
-            "usb", "USB output",
+            "usb",
+            "USB output",
             from_limits(0.78, 0.86, 0.93, "usual for USB outputs; not tested yet"),
             from_limits(0.05, 0.2, 0.7, "usual for a USB output; no idle test yet"),
         ),
         OutputKind(
-            "converter", "DC converter, such as 12 to 24 V",
+            "converter",
+            "DC converter, such as 12 to 24 V",
             from_limits(0.82, 0.90, 0.95, "usual for DC converters; not tested yet"),
             from_limits(0.2, 0.6, 2.0, "usual for a DC converter; no idle test yet"),
         ),
         OutputKind(
-            "terminals", "straight on the battery's terminals",
+            "terminals",
+            "straight on the battery's terminals",
             from_limits(0.96, 0.98, 0.995, "only wire and fuse between"),
             Estimate(0.0, 0.0, "A", ("nothing between that draws",)),
         ),
     )
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -88,9 +92,19 @@ class Output:
 
 
 _KEYS = (
-    "name", "max_w", "max_a", "volts", "idle_w", "idle_spread", "efficiency", "efficiency_spread",
-    "off_unused", "off_when_idle", "kind", "id",
-)  # fmt: skip
+    "name",
+    "max_w",
+    "max_a",
+    "volts",
+    "idle_w",
+    "idle_spread",
+    "efficiency",
+    "efficiency_spread",
+    "off_unused",
+    "off_when_idle",
+    "kind",
+    "id",
+)
 
 
 def limit_w(max_w: float | None, max_a: float | None, volts: float | None) -> float:

@@ -456,8 +456,19 @@ def _efficiency(data: Any, path: str) -> EfficiencyTest:
 
 
 def _capacity(data: Any, path: str) -> CapacityTest:
-    keys = ("type", "log", "wh", "hours", "counted", "from", "to", "step", "on", "held_wh",
-            "held_spread")  # fmt: skip
+    keys = (
+        "type",
+        "log",
+        "wh",
+        "hours",
+        "counted",
+        "from",
+        "to",
+        "step",
+        "on",
+        "held_wh",
+        "held_spread",
+    )
     reader = Reader(data, path, keys)
     log: list[tuple[float, float | None, float]] = []
     for index, item in enumerate(reader.items("log", most=2000)):

@@ -260,9 +260,7 @@ def idle_over_time(supply: Supply) -> str:
     """What the dated idle tests of the inverter say together; empty for fewer than two."""
     held = held_wh(supply.battery)
     tests = [test for test in supply.tests if _is_idle(test, "ac") and test.on]
-    read = sorted(
-        (test.on, idle_w(test, held)) for test in tests if isinstance(test, IdleTest)
-    )  # fmt: skip
+    read = sorted((test.on, idle_w(test, held)) for test in tests if isinstance(test, IdleTest))
     if len(read) < 2 or read[0][0] == read[-1][0]:
         return ""
     (since, first), (now, last) = read[0], read[-1]

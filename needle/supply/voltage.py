@@ -20,7 +20,7 @@ def cells_in_series(chemistry: str, volts: float) -> int:
 def open_circuit_v(chemistry: str, volts: float, charge: np.ndarray | float) -> np.ndarray:
     """Rested volts of a battery of ``volts`` nominal at a charge (share, any shape)."""
     shares, cell_v = zip(*CHEMISTRIES[chemistry].open_circuit, strict=True)
-    return cells_in_series(chemistry, volts) * np.interp(charge, shares, cell_v)
+    return np.asarray(cells_in_series(chemistry, volts) * np.interp(charge, shares, cell_v))
 
 
 def usual_ohm(chemistry: str, volts: float, nominal_wh: float) -> float:
@@ -34,11 +34,6 @@ def usual_cutoff_v(chemistry: str, volts: float) -> float:
     return cells_in_series(chemistry, volts) * CHEMISTRIES[chemistry].cutoff_v
 
 
-def terminal_v(rested_v: float, ohm: float, amps: float) -> float:
-    """V at the terminals while so many A flow out: E - I·R."""
-    return rested_v - ohm * amps
-
-
 def most_w(rested_v: np.ndarray | float, ohm: np.ndarray | float, cutoff_v: float) -> np.ndarray:
     """W at which the terminals are pulled down to the cut-off.
 
@@ -47,4 +42,4 @@ def most_w(rested_v: np.ndarray | float, ohm: np.ndarray | float, cutoff_v: floa
     """
     rested = np.asarray(rested_v, dtype=float)
     at = np.maximum(cutoff_v, rested / 2)
-    return np.maximum(0.0, at * (rested - at) / ohm)
+    return np.asarray(np.maximum(0.0, at * (rested - at) / ohm))

@@ -68,12 +68,12 @@ class Expected:
 
     @property
     def minutes(self) -> int:
-        return self.asked.drawn_w.shape[1]
+        return int(self.asked.drawn_w.shape[1])
 
     @cached_property
     def log_level(self) -> np.ndarray:
         """Logarithm of each draw's mean W at the battery's side, (draws,)."""
-        return np.log(np.maximum(self.asked.drawn_w.mean(axis=1, dtype=float), 1e-6))
+        return np.asarray(np.log(np.maximum(self.asked.drawn_w.mean(axis=1, dtype=float), 1e-6)))
 
     @cached_property
     def log_sun(self) -> np.ndarray:
@@ -173,7 +173,7 @@ class Running:
 
     def _by(self, rows: np.ndarray, minute: int) -> np.ndarray:
         if minute <= self.minutes:
-            return self.wh[rows, minute].astype(float)
+            return np.asarray(self.wh[rows, minute].astype(float))
         (place,), (times,) = _again(np.array([minute]), self.minutes)
         whole, period = self.wh[rows, -1].astype(float), min(DAY_MIN, self.minutes)
         day = whole - self.wh[rows, self.minutes - period]

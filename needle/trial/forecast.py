@@ -210,8 +210,8 @@ class Followed:
         return replace(check_in, **moments)
 
     def _is_old(self, kind: str, value: float | None, step: float) -> bool:
-        last = self._used.get(kind)
-        return None not in (value, last) and abs(value - last[1]) < step  # type: ignore[index, operator]
+        last = self._used.get(kind, (0.0, None))[1]
+        return value is not None and last is not None and abs(value - last) < step
 
     def _use(self, check_in: CheckIn) -> None:
         """Keep what was told last of each kind of figure, and when."""
@@ -454,9 +454,12 @@ def _too_soon(check_in: CheckIn, trial: Trial) -> bool:
     shown = check_in.shown
     told = replace(check_in, percent=None, bars=None, of=None)
     return (
-        shown is not None and not told.tells and check_in.leg is None
-        and check_in.h < TOO_SOON_H and trial.start_charge - shown <= TOO_LITTLE
-    )  # fmt: skip
+        shown is not None
+        and not told.tells
+        and check_in.leg is None
+        and check_in.h < TOO_SOON_H
+        and trial.start_charge - shown <= TOO_LITTLE
+    )
 
 
 def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) -> Forecast:
@@ -471,18 +474,31 @@ def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) 
         if minute / MINUTES_PER_HOUR <= stop_h[2] + 0.5
     ]
     return Forecast(
-        stop_h=stop_h, most_h=expected.plan.hours, now_h=0.0, mean_w=mean_w,
-        drawn_wh=(0.0, 0.0, 0.0), fall_per_h=(0.0, 0.0, 0.0), level=(1.0, 1.0, 1.0),
-        used_wh=0.0, charge=(start, start, start), legs=[Leg(0.0, mean_w[1], "start")],
-        state_of_health=None, held_wh=held_wh, ended_h=None, display_error_h=None, fan=fan,
+        stop_h=stop_h,
+        most_h=expected.plan.hours,
+        now_h=0.0,
+        mean_w=mean_w,
+        drawn_wh=(0.0, 0.0, 0.0),
+        fall_per_h=(0.0, 0.0, 0.0),
+        level=(1.0, 1.0, 1.0),
+        used_wh=0.0,
+        charge=(start, start, start),
+        legs=[Leg(0.0, mean_w[1], "start")],
+        state_of_health=None,
+        held_wh=held_wh,
+        ended_h=None,
+        display_error_h=None,
+        fan=fan,
         ledger=tuple(
             LedgerEntry(
-                f"check_ins[{check_in.number}]", False, "soon",
+                f"check_ins[{check_in.number}]",
+                False,
+                "soon",
                 "too soon after the start to say anything; look again later",
             )
             for check_in in soon
         ),
-    )  # fmt: skip
+    )
 
 
 def _range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:

@@ -7,10 +7,16 @@ from needle.trial.trial import BATTERY, CheckIn, Trial
 
 #: Figures that tell of charge or energy, and what each is used as.
 _TELLING = {
-    "percent": "the charge shown", "bars": "the charge shown", "wh": "Wh counted",
-    "ah": "Ah counted", "wh_in": "Wh charged", "volts": "volts", "watts": "W just then",
-    "amps": "A just then", "watts_in": "W from sources just then",
-}  # fmt: skip
+    "percent": "the charge shown",
+    "bars": "the charge shown",
+    "wh": "Wh counted",
+    "ah": "Ah counted",
+    "wh_in": "Wh charged",
+    "volts": "volts",
+    "watts": "W just then",
+    "amps": "A just then",
+    "watts_in": "W from sources just then",
+}
 _SAID = {
     "charge": "the charge rose though nothing charges it: kept as a note",
     "count": "the counter fell: was it reset?",
@@ -46,9 +52,10 @@ def entries_of(
         words = "once it has ended: how far the display's promises were off"
         entries.append(LedgerEntry(f"{where}.display_h", False, "display_h", words))
     for key, words in (
-        ("room_c", "for comparing trials"), ("inside_c", "for comparing trials"),
+        ("room_c", "for comparing trials"),
+        ("inside_c", "for comparing trials"),
         ("note", "a note: no figure rests on it"),
-    ):  # fmt: skip
+    ):
         if getattr(seen, key) not in (None, ""):
             entries.append(LedgerEntry(f"{where}.{key}", False, key, words))
     if seen.counted != BATTERY and seen.wh is None and seen.ah is None:

@@ -18,15 +18,35 @@ MOST_ROWS = 5000
 USUAL = ("time", "percent", "wh", "watts", "note")
 #: What columns are called, and the key and unit that a check-in has for them.
 _NAMES = {
-    "time": ("time", ""), "h": ("time", ""), "hours": ("time", ""), "elapsed": ("time", ""),
-    "when": ("time", ""), "charge": ("percent", ""), "percent": ("percent", ""),
-    "%": ("percent", ""), "soc": ("percent", ""), "wh": ("wh", "Wh"), "energy": ("wh", "Wh"),
-    "counted": ("wh", "Wh"), "ah": ("ah", "Ah"), "w": ("watts", "W"), "watts": ("watts", "W"),
-    "drawn": ("watts", "W"), "power": ("watts", "W"), "w in": ("watts_in", "W"),
-    "v": ("volts", "V"), "volts": ("volts", "V"), "a": ("amps", "A"), "amps": ("amps", "A"),
-    "room": ("room_c", "°C"), "leg": ("leg", ""), "note": ("note", ""), "notes": ("note", ""),
-    "display says": ("display_h", "h"), "display_says": ("display_h", "h"),
-}  # fmt: skip
+    "time": ("time", ""),
+    "h": ("time", ""),
+    "hours": ("time", ""),
+    "elapsed": ("time", ""),
+    "when": ("time", ""),
+    "charge": ("percent", ""),
+    "percent": ("percent", ""),
+    "%": ("percent", ""),
+    "soc": ("percent", ""),
+    "wh": ("wh", "Wh"),
+    "energy": ("wh", "Wh"),
+    "counted": ("wh", "Wh"),
+    "ah": ("ah", "Ah"),
+    "w": ("watts", "W"),
+    "watts": ("watts", "W"),
+    "drawn": ("watts", "W"),
+    "power": ("watts", "W"),
+    "w in": ("watts_in", "W"),
+    "v": ("volts", "V"),
+    "volts": ("volts", "V"),
+    "a": ("amps", "A"),
+    "amps": ("amps", "A"),
+    "room": ("room_c", "°C"),
+    "leg": ("leg", ""),
+    "note": ("note", ""),
+    "notes": ("note", ""),
+    "display says": ("display_h", "h"),
+    "display_says": ("display_h", "h"),
+}
 _EMPTY = ("", "-", "–", "—", "--", "nan")
 _DAY_AND_TIME = re.compile(r"^(?:([a-zäöü]{2,9})\.?,?\s+)?(\d{1,2}):([0-5]\d)(?::[0-5]\d)?$", re.I)
 _DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")

@@ -51,8 +51,16 @@ OUT_WH, IN_WH, COST_WH = "out", "in", "cost"
 START = "start"
 #: Spread (logarithm) of each at the start: what a plan does not know of a run, a counter's gain,
 #: Ah turned to Wh by nominal volts; a display's bow, share.
-SPREADS = {LEVEL: 0.02, SUN: 0.05, HELD: 0.0, GAIN: 0.01, VOLTS: 0.012, KNEE_SCORE: 1.0, BOW: 0.02,
-           LAG: 0.9}  # fmt: skip
+SPREADS = {
+    LEVEL: 0.02,
+    SUN: 0.05,
+    HELD: 0.0,
+    GAIN: 0.01,
+    VOLTS: 0.012,
+    KNEE_SCORE: 1.0,
+    BOW: 0.02,
+    LAG: 0.9,
+}
 #: The sun's where only W in of some moments are known.
 MEASURED_SUN = 0.15
 #: How far a particle's watts, sun or battery may lie from what is believed (logarithm): 150 times.
@@ -409,12 +417,14 @@ class Particles:
         weight = self.weight
         middle = weight @ foretold
         variance = weight @ (foretold - middle) ** 2
-        odds = np.array([
-            spread.share
-            * np.exp(-0.5 * (measured - middle) ** 2 / (variance + spread.sd**2))
-            / np.sqrt(variance + spread.sd**2)
-            for spread in spreads
-        ])  # fmt: skip
+        odds = np.array(
+            [
+                spread.share
+                * np.exp(-0.5 * (measured - middle) ** 2 / (variance + spread.sd**2))
+                / np.sqrt(variance + spread.sd**2)
+                for spread in spreads
+            ]
+        )
         if not odds.sum():
             return len(spreads) - 1
         return int(self.rng.choice(len(spreads), p=odds / odds.sum()))
@@ -452,9 +462,10 @@ class Particles:
         """Take over the state; the charge follows from it."""
         self.state = dict(zip(self.state, values.T, strict=True))
         believed = {
-            LEVEL: self.expected.log_level[self.rows], SUN: self.expected.log_sun[self.rows],
+            LEVEL: self.expected.log_level[self.rows],
+            SUN: self.expected.log_sun[self.rows],
             HELD: np.log(self.expected.battery.capacity_wh[self.rows]),
-        }  # fmt: skip
+        }
         for name, middle in believed.items():
             # Figures that contradict one another must not push a particle out of all bounds.
             self.state[name] = np.clip(self.state[name], middle - FARTHEST, middle + FARTHEST)

@@ -156,7 +156,7 @@ def _mixed(
 def _percent(shown: float, worth: float) -> Sighting:
     def foretold(particles: Particles) -> np.ndarray:
         display = charge_shown(particles.bank.charge, knee_of(particles), particles.state[BOW])
-        return np.minimum(display + _lag(particles), 1.0)
+        return np.asarray(np.minimum(display + _lag(particles), 1.0))
 
     own = float(np.hypot(0.01 / np.sqrt(12), DISPLAY_SD) / np.sqrt(worth))
 

@@ -94,8 +94,15 @@ class CheckIn:
     @property
     def tells(self) -> bool:
         """Whether it says anything of charge or energy."""
-        figures = (self.shown, self.ah, self.wh, self.wh_in, self.volts, self.drawn_w,
-                   self.watts_in)  # fmt: skip
+        figures = (
+            self.shown,
+            self.ah,
+            self.wh,
+            self.wh_in,
+            self.volts,
+            self.drawn_w,
+            self.watts_in,
+        )
         return any(figure is not None for figure in figures)
 
     @property
@@ -164,9 +171,25 @@ class Trial:
 
 
 _CHECK_KEYS = (
-    "h", "percent", "bars", "of", "ah", "wh", "wh_in", "volts", "watts", "amps", "watts_in",
-    "counted", "watts_at", "display_h", "room_c", "inside_c", "leg", "note",
-)  # fmt: skip
+    "h",
+    "percent",
+    "bars",
+    "of",
+    "ah",
+    "wh",
+    "wh_in",
+    "volts",
+    "watts",
+    "amps",
+    "watts_in",
+    "counted",
+    "watts_at",
+    "display_h",
+    "room_c",
+    "inside_c",
+    "leg",
+    "note",
+)
 
 
 def parse_trial(data: Any) -> Trial:
@@ -176,8 +199,16 @@ def parse_trial(data: Any) -> Trial:
     ------
     DocumentError
     """
-    known = ("name", "plan", "supply", "start_charge", "stop_at", "expected_w", "check_ins",
-             "ended")  # fmt: skip
+    known = (
+        "name",
+        "plan",
+        "supply",
+        "start_charge",
+        "stop_at",
+        "expected_w",
+        "check_ins",
+        "ended",
+    )
     reader = Reader(data, "", known)
     plan = _parse_plan(reader)
     supply = plan.supply if plan is not None else parse_supply(reader.data.get("supply"))

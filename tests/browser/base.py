@@ -64,7 +64,8 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
     def open(self, viewport: dict[str, int] | None = None, **context: Any) -> Page:
         """A page of a new context, watched."""
         context.setdefault("reduced_motion", "reduce")
-        opened = the_browser().new_context(viewport=viewport or WIDE, **context)  # type: ignore[arg-type]
+        context["viewport"] = viewport or WIDE
+        opened = the_browser().new_context(**context)
         self.addCleanup(opened.close)
         page = opened.new_page()
         page.on("console", lambda message: self._console(message.type, message.text))

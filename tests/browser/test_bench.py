@@ -156,9 +156,12 @@ class ScreensTest(BrowserTest):
             capture = Capture.objects.get(name="autoclave-panel.csv")
             load = self.clinic().loads.first()
             for name, *args in (
-                ("bench:index",), ("bench:session", session.pk), ("bench:capture", capture.pk),
-                ("bench:upload", load.pk), ("bench:loggers",),
-            ):  # fmt: skip
+                ("bench:index",),
+                ("bench:session", session.pk),
+                ("bench:capture", capture.pk),
+                ("bench:upload", load.pk),
+                ("bench:loggers",),
+            ):
                 with self.subTest(screen=name, scheme=scheme, viewport=viewport):
                     self.go(page, name, *args)
                     wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")

@@ -19,18 +19,21 @@ from web.meters.models import Meter
 
 #: Forms that no page shows with fields to type in, each with why.
 WITHOUT_TYPING = {
-    "PackageForm": "a file only", "DocumentForm": "a file only", "DrillFileForm": "a file only",
+    "PackageForm": "a file only",
+    "DocumentForm": "a file only",
+    "DrillFileForm": "a file only",
     "DoingForm": "its fields are written in a drill's bench, which is typed into",
     "PutOffForm": "its field is written in the survey, which is typed into",
     "MailForm": "one field, only where mail is set up",
     "PasswordForm": "one field, which the demo's account has not",
-}  # fmt: skip
+}
 
 #: Fields of all posted forms in the work area that can be typed in, marked with their numbers.
 MARK = """() => {
   for (const fold of document.querySelectorAll("main details")) fold.open = true;
   const kinds = ["text", "number", "search", "email", "password", ""];
-  const found = [...document.querySelectorAll("main form input, main form textarea")].filter((field) =>
+  const fields = [...document.querySelectorAll("main form input, main form textarea")];
+  const found = fields.filter((field) =>
     field.form.method === "post" && field.name && !field.disabled && !field.readOnly
     && (field.matches("textarea") || kinds.includes(field.getAttribute("type") || ""))
     && field.offsetParent !== null && !field.list);
@@ -53,7 +56,8 @@ GO_TO = """(number) => {
 }"""
 #: Whether what is said of each figure as it is typed has come, however late.
 SAID = """() => [...document.querySelectorAll("main .quantity[data-typed]")].every((field) =>
-  !field.value || !field.isConnected || field.parentElement.querySelector(".echo")?.innerHTML.trim())"""
+  !field.value || !field.isConnected ||
+  field.parentElement.querySelector(".echo")?.innerHTML.trim())"""
 #: What would be sent now, of each name every value.
 SENT = """() => [...document.querySelectorAll("main form")].filter((form) => form.method === "post")
   .flatMap((form) => [...new FormData(form)].map(([name, value]) => `${name}=${value}`))"""
@@ -70,27 +74,43 @@ class EveryFormTest(BrowserTest):
         clinic_round(clinic, plan)
         begin_drills(clinic.owner)
         yield ("loads:load", load.pk)
-        yield from (("supplies:test", supply.pk, kind) for kind in (
-            "idle", "efficiency", "capacity", "route", "together"
-        ))  # fmt: skip
+        yield from (
+            ("supplies:test", supply.pk, kind)
+            for kind in ("idle", "efficiency", "capacity", "route", "together")
+        )
         yield from (("plans:add-source", plan.pk, kind) for kind in ("sun", "window", "battery"))
         yield from (
-            ("loads:add",), ("loads:survey",), ("supplies:add",),
-            ("supplies:add-part", supply.pk, "output"), ("supplies:add-part", supply.pk, "input"),
-            ("plans:edit", plan.pk), ("plans:entry", plan.pk, load.pk), ("plans:current",),
-            ("matching:record-start",), ("matching:cord", load.pk),
-            ("matching:correction", load.pk), ("matching:record-correction", load.pk),
-            ("trials:start",), ("trials:past",),
+            ("loads:add",),
+            ("loads:survey",),
+            ("supplies:add",),
+            ("supplies:add-part", supply.pk, "output"),
+            ("supplies:add-part", supply.pk, "input"),
+            ("plans:edit", plan.pk),
+            ("plans:entry", plan.pk, load.pk),
+            ("plans:current",),
+            ("matching:record-start",),
+            ("matching:cord", load.pk),
+            ("matching:correction", load.pk),
+            ("matching:record-correction", load.pk),
+            ("trials:start",),
+            ("trials:past",),
             ("trials:trial", trial.pk),
-            ("rounds:index",), ("jobs:edit",), ("jobs:delete",),
-            ("bench:index", f"?load={load.pk}"), ("bench:loggers",),
-            ("bench:upload", load.pk), ("bench:capture", capture.pk),
-        )  # fmt: skip
+            ("rounds:index",),
+            ("jobs:edit",),
+            ("jobs:delete",),
+            ("bench:index", f"?load={load.pk}"),
+            ("bench:loggers",),
+            ("bench:upload", load.pk),
+            ("bench:capture", capture.pk),
+        )
         outside = clinic.owner.drill_runs.first()
         yield from (
-            ("jobs:list", None), ("meters:add", None), ("meters:compare", None, meter.pk),
-            ("accounts:units", None), ("practice:run", None, outside.pk),
-        )  # fmt: skip
+            ("jobs:list", None),
+            ("meters:add", None),
+            ("meters:compare", None, meter.pk),
+            ("accounts:units", None),
+            ("practice:run", None, outside.pk),
+        )
 
     def visit(self, page, name, *args):
         query = next((arg for arg in args if str(arg).startswith("?")), "")

@@ -96,23 +96,46 @@ class EveryScreenTest(BrowserTest):
         plan, reading = clinic.plans.first(), load.readings.first()
         visit = clinic_round(clinic, clinic.plans.get(name="Storm night"))
         yield from (
-            ("loads:survey",), ("loads:shelf",), ("loads:add",), ("loads:load", load.pk), ("loads:edit", load.pk),
-            ("loads:edit-reading", load.pk, reading.pk), ("supplies:list",), ("supplies:add",),
-            ("supplies:edit", supply.pk), ("supplies:supply", supply.pk),
-            ("supplies:test", supply.pk, "efficiency"), ("supplies:test", supply.pk, "together"),
-            ("supplies:add-part", supply.pk, "output"), ("matching:starts",),
-            ("matching:record-start",), ("matching:cord", load.pk),
-            ("matching:correction", load.pk), ("matching:record-correction", load.pk),
-            ("plans:current",), ("plans:edit", plan.pk),
-            ("plans:entry", plan.pk, load.pk), ("plans:compare", plan.pk),
-            ("plans:source", plan.pk, plan.sources.first().pk), ("plans:add-source", plan.pk, "sun"),
+            ("loads:survey",),
+            ("loads:shelf",),
+            ("loads:add",),
+            ("loads:load", load.pk),
+            ("loads:edit", load.pk),
+            ("loads:edit-reading", load.pk, reading.pk),
+            ("supplies:list",),
+            ("supplies:add",),
+            ("supplies:edit", supply.pk),
+            ("supplies:supply", supply.pk),
+            ("supplies:test", supply.pk, "efficiency"),
+            ("supplies:test", supply.pk, "together"),
+            ("supplies:add-part", supply.pk, "output"),
+            ("matching:starts",),
+            ("matching:record-start",),
+            ("matching:cord", load.pk),
+            ("matching:correction", load.pk),
+            ("matching:record-correction", load.pk),
+            ("plans:current",),
+            ("plans:edit", plan.pk),
+            ("plans:entry", plan.pk, load.pk),
+            ("plans:compare", plan.pk),
+            ("plans:source", plan.pk, plan.sources.first().pk),
+            ("plans:add-source", plan.pk, "sun"),
             ("plans:plan", clinic.plans.last().pk),
-            ("trials:index",), ("trials:compare",), ("matching:compare",), ("sheets:sheet",),
-            ("jobs:delete",), ("trials:start",), ("trials:trial", clinic.trials.first().pk),
-            ("trials:trial", clinic.trials.last().pk), ("trials:edit", clinic.trials.last().pk),
-            ("jobs:edit",), ("rounds:index",), ("rounds:round", visit.pk), ("bench:index",),
+            ("trials:index",),
+            ("trials:compare",),
+            ("matching:compare",),
+            ("sheets:sheet",),
+            ("jobs:delete",),
+            ("trials:start",),
+            ("trials:trial", clinic.trials.first().pk),
+            ("trials:trial", clinic.trials.last().pk),
+            ("trials:edit", clinic.trials.last().pk),
+            ("jobs:edit",),
+            ("rounds:index",),
+            ("rounds:round", visit.pk),
+            ("bench:index",),
             ("find:in-job",),
-        )  # fmt: skip
+        )
 
     def test_wide_dark_and_on_a_phone(self):
         # Without motion, so that no colour is caught on its way from light to dark.
@@ -125,7 +148,7 @@ class EveryScreenTest(BrowserTest):
                 page.set_viewport_size(PHONE)
                 wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
                 self.assertLessEqual(wide, 0, "the page scrolls sideways on a phone")
-                # Colours are roles that all screens share: every other one is looked at in the dark.
+                # All screens share the colour roles: every other one is checked in the dark.
                 if number % 2 == 0:
                     self.assertEqual(self.axe(page, *SEEN), [], "on a phone in the dark")
                 page.set_viewport_size(WIDE)
@@ -140,8 +163,13 @@ class EveryScreenTest(BrowserTest):
         self.assertEqual(self.axe(page), [])
         begin_drills(self.clinic().owner)
         run = self.clinic().owner.drill_runs.first()
-        for name, *args in (("meters:list",), ("meters:add",), ("accounts:units",),
-                            ("practice:index",), ("practice:run", run.pk)):  # fmt: skip
+        for name, *args in (
+            ("meters:list",),
+            ("meters:add",),
+            ("accounts:units",),
+            ("practice:index",),
+            ("practice:run", run.pk),
+        ):
             page.goto(self.url(name, *args))
             self.assertEqual(self.axe(page), [])
         stranger = self.open()

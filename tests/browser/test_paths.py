@@ -52,8 +52,13 @@ class HouseholdTest(BrowserTest):
     def lines(self, page: Page) -> dict[str, str]:
         bar = page.locator("#answer-bar .answer-lines")
         expect(bar).to_be_visible()
-        return dict(zip(bar.locator("dt").all_inner_texts(), bar.locator("dd").all_inner_texts(),
-                        strict=True))  # fmt: skip
+        return dict(
+            zip(
+                bar.locator("dt").all_inner_texts(),
+                bar.locator("dd").all_inner_texts(),
+                strict=True,
+            )
+        )
 
     def test_a_kettle_that_is_too_large_is_named_and_the_fridge_stays(self):
         self.expected_statuses = {422}
@@ -86,9 +91,10 @@ class HouseholdTest(BrowserTest):
         expect(page.locator(".readings")).to_contain_text("800 Wh in 24 h")
 
         for what, watts, often in (
-            ("Router, TV, laptop, charger", "12", "all the time"), ("Lamp", "9", "in the evening"),
+            ("Router, TV, laptop, charger", "12", "all the time"),
+            ("Lamp", "9", "in the evening"),
             ("Kettle, toaster, heater", "2200", "twice a day, 3 minutes"),
-        ):  # fmt: skip
+        ):
             page.get_by_role("link", name="Survey").click()
             page.get_by_role("link", name="Add a load").click()
             self.add(count, what, watts, often)
@@ -107,10 +113,17 @@ class HouseholdTest(BrowserTest):
         helps = page.locator(".plan-helps .help-words").all_inner_texts()
         self.assertTrue(helps[0].startswith("Leave off Kettle"), helps)
         self.assertFalse([words for words in helps if "Fridge" in words])
-        marks = dict(zip(page.locator("tr.use th a").all_inner_texts(),
-                         page.locator("tr.use .verdict").all_inner_texts(), strict=True))  # fmt: skip
-        self.assertEqual({name: mark[0] for name, mark in marks.items()},
-                         {"Fridge": "●", "Kettle": "✕", "Lamp": "●", "Router": "●"})  # fmt: skip
+        marks = dict(
+            zip(
+                page.locator("tr.use th a").all_inner_texts(),
+                page.locator("tr.use .verdict").all_inner_texts(),
+                strict=True,
+            )
+        )
+        self.assertEqual(
+            {name: mark[0] for name, mark in marks.items()},
+            {"Fridge": "●", "Kettle": "✕", "Lamp": "●", "Router": "●"},
+        )
 
         # Times that were refused are mended with Enter: one change, and still one plan.
         when = page.get_by_label("When Kettle is used")

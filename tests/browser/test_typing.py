@@ -9,7 +9,9 @@ KEY_MS = 40
 #: Every answer that a page asks for comes 400 ms later.
 SLOW = """
 const send = XMLHttpRequest.prototype.send;
-XMLHttpRequest.prototype.send = function (...sent) { setTimeout(() => send.apply(this, sent), 400); };
+XMLHttpRequest.prototype.send = function (...sent) {
+  setTimeout(() => send.apply(this, sent), 400);
+};
 """
 
 

@@ -35,8 +35,9 @@ class WeightTest(BrowserTest):
                 page = self.open(storage_state=signed_in)
                 page.add_init_script(WATCH_SHIFTS)
                 first = self.visit(page, name, *args)
-                self.assertLess(page.evaluate("window.shift"), MOST_SHIFT,
-                                page.evaluate("window.moved"))  # fmt: skip
+                self.assertLess(
+                    page.evaluate("window.shift"), MOST_SHIFT, page.evaluate("window.moved")
+                )
                 self.assertLess(first, FIRST_KB)
                 page.goto("about:blank")
                 self.assertLess(self.visit(page, name, *args), AGAIN_KB)
@@ -49,20 +50,27 @@ class WeightTest(BrowserTest):
         session = page.context.new_cdp_session(page)
         session.send("Network.enable")
         seen, sizes = {}, {}
-        session.on("Network.responseReceived", lambda event: seen.update({
-            event["requestId"]: (urlparse(event["response"]["url"]).path, event["type"])
-        }))  # fmt: skip
-        session.on("Network.loadingFinished", lambda event: sizes.update({
-            event["requestId"]: event["encodedDataLength"]
-        }))  # fmt: skip
+        session.on(
+            "Network.responseReceived",
+            lambda event: seen.update(
+                {event["requestId"]: (urlparse(event["response"]["url"]).path, event["type"])}
+            ),
+        )
+        session.on(
+            "Network.loadingFinished",
+            lambda event: sizes.update({event["requestId"]: event["encodedDataLength"]}),
+        )
         self.go(page, name, *args)
         page.wait_for_load_state("networkidle")
         session.detach()
-        return sum(
-            min(size, shipped(seen[key][0]))
-            for key, size in sizes.items()
-            if key in seen and seen[key][1] != "Font"
-        ) / 1000  # fmt: skip
+        return (
+            sum(
+                min(size, shipped(seen[key][0]))
+                for key, size in sizes.items()
+                if key in seen and seen[key][1] != "Font"
+            )
+            / 1000
+        )
 
 
 def shipped(path):

@@ -18,15 +18,20 @@ def exact_supply(document: dict[str, Any]) -> dict[str, Any]:
     supply = {
         **document,
         "battery": {
-            "ohm_spread": 0.0, "peukert_spread": 0.0, "cold_spread": 0.0, "taper_spread": 0.0,
+            "ohm_spread": 0.0,
+            "peukert_spread": 0.0,
+            "cold_spread": 0.0,
+            "taper_spread": 0.0,
             **document["battery"],
         },
-    }  # fmt: skip
+    }
     if "inverter" in document:
         supply["inverter"] = {
-            "idle_spread": 0.0, "efficiency_spread": 0.0, "square_spread": 0.0,
+            "idle_spread": 0.0,
+            "efficiency_spread": 0.0,
+            "square_spread": 0.0,
             **document["inverter"],
-        }  # fmt: skip
+        }
     if "outputs" in document:
         supply["outputs"] = [
             {"idle_spread": 0.0, "efficiency_spread": 0.0, **output}

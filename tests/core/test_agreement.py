@@ -49,8 +49,9 @@ class AgreementTest(unittest.TestCase):
         self.assertFalse(agreement.consistent)
         self.assertFalse(agreement.usable)
         self.assertIn("cannot exceed", agreement.message)
-        self.assertEqual(agree({"volts": 231.0, "amps": 3.3, "watts": 900.0, "va": 762.0}).suspect,
-                         "watts")  # fmt: skip
+        self.assertEqual(
+            agree({"volts": 231.0, "amps": 3.3, "watts": 900.0, "va": 762.0}).suspect, "watts"
+        )
 
     def test_no_culprit_is_named_where_nothing_checks_the_rest(self):
         """Left out in turn, each leaves readings that agree with anything."""
@@ -87,8 +88,13 @@ class AgreementTest(unittest.TestCase):
     def test_readings_within_the_accuracy_agree(self, volts, amps, factor, seed):
         plug = get("plug")
         rng = np.random.default_rng(seed)
-        true = {"volts": volts, "amps": amps, "va": volts * amps,
-                "watts": volts * amps * factor, "pf": factor}  # fmt: skip
+        true = {
+            "volts": volts,
+            "amps": amps,
+            "va": volts * amps,
+            "watts": volts * amps * factor,
+            "pf": factor,
+        }
         read = {
             key: value * (1 + 0.9 * plug.limit * rng.uniform(-1, 1)) for key, value in true.items()
         }

@@ -9,13 +9,31 @@ from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 
 SUPPLY = {
-    "battery": {"chemistry": "lfp", "nominal_wh": 5120, "floor": 0.1, "capacity_factor": 1.0,
-                "capacity_spread": 0.0},
-    "inverter": {"continuous_w": 3000, "idle_w": 28, "idle_spread": 0, "efficiency": 0.92,
-                 "efficiency_spread": 0},
-    "outputs": [{"name": "dc12", "max_w": 240, "idle_w": 2, "idle_spread": 0, "efficiency": 0.95,
-                 "efficiency_spread": 0}],
-}  # fmt: skip
+    "battery": {
+        "chemistry": "lfp",
+        "nominal_wh": 5120,
+        "floor": 0.1,
+        "capacity_factor": 1.0,
+        "capacity_spread": 0.0,
+    },
+    "inverter": {
+        "continuous_w": 3000,
+        "idle_w": 28,
+        "idle_spread": 0,
+        "efficiency": 0.92,
+        "efficiency_spread": 0,
+    },
+    "outputs": [
+        {
+            "name": "dc12",
+            "max_w": 240,
+            "idle_w": 2,
+            "idle_spread": 0,
+            "efficiency": 0.95,
+            "efficiency_spread": 0,
+        }
+    ],
+}
 
 
 def plan_of(*loads, **more):
@@ -37,8 +55,12 @@ class AloneTest(unittest.TestCase):
         np.testing.assert_allclose(dc.hours[1], 5120 * 0.9 / (2 + 19 / 0.95), rtol=1e-3)
 
     def test_tasks_are_counted_whole(self):
-        kettle = {"name": "Kettle", "use": {"tasks": ["12:00", "16:00"]}, "spread": 0,
-                  "steps": [{"watts": 1840, "minutes": 6}]}  # fmt: skip
+        kettle = {
+            "name": "Kettle",
+            "use": {"tasks": ["12:00", "16:00"]},
+            "spread": 0,
+            "steps": [{"watts": 1840, "minutes": 6}],
+        }
         (row,) = alone(plan_of(kettle))
         # A task takes 0.1 h of 28 W + 2000 W: 202.8 Wh of 4608.
         self.assertEqual((row.hours, row.tasks), (None, (22, 22, 22)))
@@ -51,8 +73,16 @@ class AloneTest(unittest.TestCase):
         self.assertEqual((motor.hours, motor.why_not), (None, "start"))
 
     def test_it_is_what_a_plan_of_it_alone_says(self):
-        box = {"name": "Box", "running_w": 92.4, "resting_w": 1.8, "duty": 0.345, "spread": 0.08,
-               "day_spread": 0.07, "day_swing": 0.12, "use": {"between": [["18:00", "22:00"]]}}  # fmt: skip
+        box = {
+            "name": "Box",
+            "running_w": 92.4,
+            "resting_w": 1.8,
+            "duty": 0.345,
+            "spread": 0.08,
+            "day_spread": 0.07,
+            "day_swing": 0.12,
+            "use": {"between": [["18:00", "22:00"]]},
+        }
         plan = plan_of(box, {"name": "Lamp", "running_w": 40})
         row = alone(plan, 100)[0]
         by_itself = alone_plan(plan, plan.loads[0], "ac")
@@ -62,5 +92,7 @@ class AloneTest(unittest.TestCase):
     def test_the_document(self):
         document = as_document(alone(plan_of({"name": "Heater", "running_w": 184})))
         self.assertEqual(list(document), ["alone"])
-        self.assertEqual(set(document["alone"][0]),
-                         {"load", "route", "hours", "tasks", "wh_per_day", "capped", "why_not"})  # fmt: skip
+        self.assertEqual(
+            set(document["alone"][0]),
+            {"load", "route", "hours", "tasks", "wh_per_day", "capped", "why_not"},
+        )

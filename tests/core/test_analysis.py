@@ -18,8 +18,18 @@ def capture_of(watts, interval=1.0, **columns):
     return Capture(time, {"watts": np.asarray(watts, dtype=float), **columns})
 
 
-def cycling(seed=1, cycles=20, on=400, off=800, running=92.0, resting=1.8, spike=400.0, noise=0.4,
-            defrost_every=0, interval=1.0):  # fmt: skip
+def cycling(
+    seed=1,
+    cycles=20,
+    on=400,
+    off=800,
+    running=92.0,
+    resting=1.8,
+    spike=400.0,
+    noise=0.4,
+    defrost_every=0,
+    interval=1.0,
+):
     """Power of a fixed-speed box, and the on and off seconds of its whole cycles."""
     rng = np.random.default_rng(seed)
     parts, truth = [np.full(int(off / 2 / interval), resting)], []
@@ -167,8 +177,9 @@ class TroubleTest(unittest.TestCase):
     @settings(max_examples=25)
     @given(st.integers(0, 10_000), st.floats(0.15, 0.7), st.floats(30, 1500))
     def test_duty_of_any_box(self, seed, duty, running):
-        power, truth = cycling(seed, 12, 1500 * duty, 1500 * (1 - duty), running, 1.5,
-                               spike=4 * running)  # fmt: skip
+        power, truth = cycling(
+            seed, 12, 1500 * duty, 1500 * (1 - duty), running, 1.5, spike=4 * running
+        )
         analysis = analyse(capture_of(power))
         exact = sum(a for a, _ in truth[:-1]) / sum(a + b for a, b in truth[:-1])
         self.assertAlmostEqual(analysis.duty.value / exact, 1, delta=0.03)
@@ -218,10 +229,27 @@ class EvidenceTest(unittest.TestCase):
         document = as_document(analyse(capture_of(power)))
         self.assertEqual(
             set(document),
-            {"samples", "duration_s", "covered_s", "gaps", "energy_wh", "mean_w", "pattern",
-             "idle_w", "running_w", "duty", "cycles", "starts", "start_peak_w", "power_factor",
-             "states", "segments", "start_events", "notices"},
-        )  # fmt: skip
+            {
+                "samples",
+                "duration_s",
+                "covered_s",
+                "gaps",
+                "energy_wh",
+                "mean_w",
+                "pattern",
+                "idle_w",
+                "running_w",
+                "duty",
+                "cycles",
+                "starts",
+                "start_peak_w",
+                "power_factor",
+                "states",
+                "segments",
+                "start_events",
+                "notices",
+            },
+        )
 
 
 class CorrectionTest(unittest.TestCase):
@@ -267,12 +295,15 @@ class BurstsAndBlocksTest(unittest.TestCase):
 
     def test_bursts_between_long_rests_have_a_level_a_duty_and_starts(self):
         for rows, interval, count, length, watts in (
-            (8640, 10.0, 11, 2, 600.0), (86_400, 1.0, 11, 14, 600.0), (2160, 10.0, 6, 18, 2150.0),
-        ):  # fmt: skip
+            (8640, 10.0, 11, 2, 600.0),
+            (86_400, 1.0, 11, 14, 600.0),
+            (2160, 10.0, 6, 18, 2150.0),
+        ):
             with self.subTest(interval=interval, count=count):
                 analysis = analyse(capture_of(self.pulses(rows, count, length, watts), interval))
-                self.assertEqual((analysis.pattern, analysis.cycles, analysis.starts),
-                                 ("cycling", count, count))  # fmt: skip
+                self.assertEqual(
+                    (analysis.pattern, analysis.cycles, analysis.starts), ("cycling", count, count)
+                )
                 self.assertAlmostEqual(analysis.running_w, watts, delta=0.05 * watts)
 
     def test_a_level_that_falls_over_each_run_still_cycles(self):
@@ -283,8 +314,9 @@ class BurstsAndBlocksTest(unittest.TestCase):
         self.assertAlmostEqual(analysis.running_w, 102, delta=3)
 
     def test_one_block_is_one_cycle(self):
-        oven = np.concatenate([self.rest(600), np.full(240, 2400.0), np.full(1560, 1200.0),
-                               self.rest(900)])  # fmt: skip
+        oven = np.concatenate(
+            [self.rest(600), np.full(240, 2400.0), np.full(1560, 1200.0), self.rest(900)]
+        )
         second = np.arange(7200)
         falling = np.where(second < 4500, 62.0, 62 * np.exp(-(second - 4500) / 900))
         charge = np.concatenate([self.rest(600), np.maximum(falling, 0.5), self.rest(1200)])
@@ -299,8 +331,9 @@ class BurstsAndBlocksTest(unittest.TestCase):
         run = np.full(900, 95.0)
         dipped = run.copy()
         dipped[400:406] = 2.0
-        power = np.concatenate([np.concatenate([self.rest(1500), dipped if n in (2, 5) else run])
-                                for n in range(8)])  # fmt: skip
+        power = np.concatenate(
+            [np.concatenate([self.rest(1500), dipped if n in (2, 5) else run]) for n in range(8)]
+        )
         self.assertEqual(analyse(capture_of(power, 1.0)).starts, 8)
 
     def test_what_wanders_without_rest_modulates(self):

@@ -117,8 +117,9 @@ class ReadTest(unittest.TestCase):
         np.testing.assert_allclose(capture.time_s, [0, 5])
 
     def test_corrections(self):
-        capture = read_capture("when,x,y\n0,1,230\n1,2,230\n",
-                               meanings={"when": "time", "x": "amps", "y": "volts"})  # fmt: skip
+        capture = read_capture(
+            "when,x,y\n0,1,230\n1,2,230\n", meanings={"when": "time", "x": "amps", "y": "volts"}
+        )
         watts, how = capture.watts()
         np.testing.assert_allclose(watts, [230, 460])
         self.assertIn("upper bound", how)
@@ -162,10 +163,29 @@ class ReadTest(unittest.TestCase):
 
 
 CELLS = st.one_of(
-    st.sampled_from(["", "--", "nan", "1", "2,5", "-3", "1e5", "inf", "x", '"', "2027-01-01",
-                     "12:00", "\u00b5", "1.2.3", "true", "0x1f"]),
-    st.floats(allow_nan=False).map(str), st.text(max_size=6),
-)  # fmt: skip
+    st.sampled_from(
+        [
+            "",
+            "--",
+            "nan",
+            "1",
+            "2,5",
+            "-3",
+            "1e5",
+            "inf",
+            "x",
+            '"',
+            "2027-01-01",
+            "12:00",
+            "\u00b5",
+            "1.2.3",
+            "true",
+            "0x1f",
+        ]
+    ),
+    st.floats(allow_nan=False).map(str),
+    st.text(max_size=6),
+)
 
 
 class LimitTest(unittest.TestCase):
@@ -221,8 +241,11 @@ class LimitTest(unittest.TestCase):
 class FuzzTest(unittest.TestCase):
     @settings(max_examples=80)
     @example([["2,5"], ["12:00"]], ";", "\n")
-    @given(st.lists(st.lists(CELLS, min_size=1, max_size=4), max_size=12),
-           st.sampled_from([",", ";", "\t"]), st.sampled_from(["\n", "\r\n"]))  # fmt: skip
+    @given(
+        st.lists(st.lists(CELLS, min_size=1, max_size=4), max_size=12),
+        st.sampled_from([",", ";", "\t"]),
+        st.sampled_from(["\n", "\r\n"]),
+    )
     def test_any_table_is_read_or_refused(self, rows, separator, newline):
         text = separator.join(("time", "watts", "volts")) + newline
         text += newline.join(separator.join(row) for row in rows)
@@ -237,9 +260,16 @@ class FuzzTest(unittest.TestCase):
             self.assertFalse(np.isinf(column).any())
 
     @settings(max_examples=60)
-    @given(st.lists(st.one_of(st.floats(-1e6, 1e6).map(lambda v: f"{v:.3f}"),
-                              st.sampled_from(["", "--", "nan", "x1", "1.2.3"])),
-                    min_size=3, max_size=30))  # fmt: skip
+    @given(
+        st.lists(
+            st.one_of(
+                st.floats(-1e6, 1e6).map(lambda v: f"{v:.3f}"),
+                st.sampled_from(["", "--", "nan", "x1", "1.2.3"]),
+            ),
+            min_size=3,
+            max_size=30,
+        )
+    )
     def test_no_number_goes_wrong_in_silence(self, cells):
         text = "time,watts\n" + "".join(f"{i},{cell}\n" for i, cell in enumerate(cells))
         capture = read_capture(text)

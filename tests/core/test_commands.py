@@ -97,8 +97,19 @@ class CommandTest(unittest.TestCase):
         self.assertIn("is a rate", self.refused("quantity", "4 kW", "--as", "Wh"))
 
     def test_agree(self):
-        answer = self.answer("agree", "--volts", "231", "--amps", "3.30", "--watts", "610",
-                            "--va", "762", "--pf", "0.70")  # fmt: skip
+        answer = self.answer(
+            "agree",
+            "--volts",
+            "231",
+            "--amps",
+            "3.30",
+            "--watts",
+            "610",
+            "--va",
+            "762",
+            "--pf",
+            "0.70",
+        )
         self.assertEqual((answer["consistent"], answer["suspect"]), (False, "pf"))
         self.assertAlmostEqual(answer["power_factor"], 0.8005, places=4)
         self.assertIn("at least one", self.refused("agree"))
@@ -137,15 +148,33 @@ class CommandTest(unittest.TestCase):
         self.assertAlmostEqual(
             answer["verdict"]["needed_wh"], 24 * mean_w, delta=0.01 * 24 * mean_w
         )
-        self.assertIn("loads[0].profile.readings[0].watts", self.refused(
-            "plan", self.file({**BASE, "loads": [{"name": "L", "profile": {
-                "kind": "led", "readings": [{"type": "spot", "watts": "x"}]}}]})))  # fmt: skip
+        self.assertIn(
+            "loads[0].profile.readings[0].watts",
+            self.refused(
+                "plan",
+                self.file(
+                    {
+                        **BASE,
+                        "loads": [
+                            {
+                                "name": "L",
+                                "profile": {
+                                    "kind": "led",
+                                    "readings": [{"type": "spot", "watts": "x"}],
+                                },
+                            }
+                        ],
+                    }
+                ),
+            ),
+        )
 
     def test_forecast(self):
         trial = {
             "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}},
-            "expected_w": {"value": 40}, "check_ins": [{"h": 5, "percent": 79}],
-        }  # fmt: skip
+            "expected_w": {"value": 40},
+            "check_ins": [{"h": 5, "percent": 79}],
+        }
         answer = self.answer("forecast", self.file(trial))
         self.assertTrue(20 < answer["stop_h"]["value"] < 26)
         self.assertEqual(answer, self.answer("forecast", self.file(trial)))

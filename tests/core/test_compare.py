@@ -112,9 +112,11 @@ class TariffTest(unittest.TestCase):
                 tariff_hours_from_text(text)
 
     def test_costs(self):
-        record = LoadRecord("Box", "compressor-fixed", (
-            parse({"type": "energy", "wh": 1000, "hours": 24, "step_wh": 1}),
-        ))  # fmt: skip
+        record = LoadRecord(
+            "Box",
+            "compressor-fixed",
+            (parse({"type": "energy", "wh": 1000, "hours": 24, "step_wh": 1}),),
+        )
         costs = costs_of(derive(record), 0.25)
         self.assertAlmostEqual(costs.day.value, 0.25, places=3)
         self.assertAlmostEqual(costs.month.value, 0.25 * 30.4, places=2)

@@ -45,14 +45,24 @@ class CourseTest(unittest.TestCase):
         rooms = [run("2025-01", 30, room_c=18), run("2025-07", 52, room_c=30)]
         self.assertIsNone(profile(*rooms, set_c=4).change)
         # The same figures in one room are one.
-        self.assertIsNotNone(profile(run("2025-01", 30, room_c=22), run("2025-07", 52, room_c=22),
-                                     set_c=4).change)  # fmt: skip
+        self.assertIsNotNone(
+            profile(run("2025-01", 30, room_c=22), run("2025-07", 52, room_c=22), set_c=4).change
+        )
 
     def test_the_latest_of_several_changes_counts(self):
-        twice = profile(*(run(month, watts) for month, watts in (
-            ("2022-01", 30), ("2022-06", 30), ("2023-06", 60), ("2024-01", 60),
-            ("2025-06", 33), ("2025-12", 32),
-        )))  # fmt: skip
+        twice = profile(
+            *(
+                run(month, watts)
+                for month, watts in (
+                    ("2022-01", 30),
+                    ("2022-06", 30),
+                    ("2023-06", 60),
+                    ("2024-01", 60),
+                    ("2025-06", 33),
+                    ("2025-12", 32),
+                )
+            )
+        )
         self.assertAlmostEqual(twice.mean_w.value, 32.5, delta=0.5)
         self.assertLess(twice.change.ratio, 0.7)
 
@@ -72,11 +82,17 @@ class CourseTest(unittest.TestCase):
         """Boxes that did not change, whose days differ by 7 % and whose rooms were noted."""
         rng, alarms = np.random.default_rng(4), 0
         for _ in range(200):
-            steady = profile(*(
-                run(f"{2020 + year}-05", 40 * math.exp(0.07 / math.sqrt(2) * rng.standard_normal()),
-                    room_c=22)
-                for year in range(4)
-            ), set_c=4)  # fmt: skip
+            steady = profile(
+                *(
+                    run(
+                        f"{2020 + year}-05",
+                        40 * math.exp(0.07 / math.sqrt(2) * rng.standard_normal()),
+                        room_c=22,
+                    )
+                    for year in range(4)
+                ),
+                set_c=4,
+            )
             alarms += steady.change is not None
         self.assertLess(alarms / 200, 0.13)
 
@@ -110,11 +126,21 @@ class AgeingTest(unittest.TestCase):
         self.assertEqual(ageing_of(self.held(0.97), "lfp").yearly, 0.02)
 
     def test_a_plan_next_year_reckons_with_it(self):
-        supply = parse_supply({
-            "battery": {"chemistry": "lfp", "nominal_wh": 1000},
-            "tests": [{"type": "capacity", "wh": 950, "hours": 20, "to": 0, "step": 0,
-                       "on": "2025-05-01"}],
-        })  # fmt: skip
+        supply = parse_supply(
+            {
+                "battery": {"chemistry": "lfp", "nominal_wh": 1000},
+                "tests": [
+                    {
+                        "type": "capacity",
+                        "wh": 950,
+                        "hours": 20,
+                        "to": 0,
+                        "step": 0,
+                        "on": "2025-05-01",
+                    }
+                ],
+            }
+        )
         self.assertEqual(len(held_over_time(supply)), 1)
         self.assertIs(aged(supply, date(2025, 6, 1)), supply)
         later = aged(supply, date(2027, 5, 1)).battery.state_of_health
@@ -124,6 +150,10 @@ class AgeingTest(unittest.TestCase):
 
     def test_a_day_that_is_none_is_refused(self):
         with self.assertRaisesRegex(DocumentError, "is not a day"):
-            parse_supply({"battery": {"chemistry": "lfp", "nominal_wh": 1000},
-                          "tests": [{"type": "idle", "watts": 3, "on": "soon"}],
-                          "inverter": {"continuous_w": 100}})  # fmt: skip
+            parse_supply(
+                {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 1000},
+                    "tests": [{"type": "idle", "watts": 3, "on": "soon"}],
+                    "inverter": {"continuous_w": 100},
+                }
+            )

@@ -9,8 +9,13 @@ from tests.core.test_verdict import outcome_of
 
 FRIDGE = {"name": "Fridge", "kind": "compressor-fixed", "running_w": 92, "duty": 0.36}
 ROUTER = {"name": "Router", "running_w": 12}
-KETTLE = {"name": "Kettle", "running_w": 2200, "kind": "resistive-heat",
-          "steps": [{"watts": 2200, "minutes": 3}], "use": {"tasks": ["19:00", "07:00"]}}  # fmt: skip
+KETTLE = {
+    "name": "Kettle",
+    "running_w": 2200,
+    "kind": "resistive-heat",
+    "steps": [{"watts": 2200, "minutes": 3}],
+    "use": {"tasks": ["19:00", "07:00"]},
+}
 
 
 def household(*loads, **changes):

@@ -25,9 +25,12 @@ class CapacitorTest(unittest.TestCase):
         self.assertEqual((correction.choose_uf, correction.choose_from), (15.0, (10.0, 5.0)))
 
     @given(
-        st.floats(50, 2000), st.floats(0.3, 0.94), st.floats(100, 250), st.sampled_from([50, 60]),
+        st.floats(50, 2000),
+        st.floats(0.3, 0.94),
+        st.floats(100, 250),
+        st.sampled_from([50, 60]),
         st.floats(0, 60),
-    )  # fmt: skip
+    )
     def test_it_agrees_with_phasors(self, watts, factor, volts, hertz, fitted):
         correction = correct(watts, watts / factor, volts, hertz, fitted_uf=fitted)
         motor = cmath.rect(watts / factor / volts, -math.acos(factor))
@@ -59,8 +62,13 @@ class CapacitorTest(unittest.TestCase):
         self.assertIn("already", good.warnings[0])
 
     def test_refusals(self):
-        for args in [(800, 762, 230, 50), (610, 762, 0, 50), (610, 762, 230, -1), (0, 5, 230, 50),
-                     (610, math.nan, 230, 50)]:  # fmt: skip
+        for args in [
+            (800, 762, 230, 50),
+            (610, 762, 0, 50),
+            (610, 762, 230, -1),
+            (0, 5, 230, 50),
+            (610, math.nan, 230, 50),
+        ]:
             with self.subTest(args=args), self.assertRaises(DocumentError):
                 correct(*args)
         for change in ({"target": 1.2}, {"target": 0}, {"fitted_uf": -1}, {"stock_uf": [0]}):
@@ -94,8 +102,10 @@ class CordTest(unittest.TestCase):
 
     def test_refusals(self):
         for call in (
-            lambda: check_cord(-1, 1.5, 5, 230), lambda: check_cord(1, 0, 5, 230),
-            lambda: check_cord(1, 1.5, 5, 0), lambda: ohm_per_m(1.5, "gold"),
-        ):  # fmt: skip
+            lambda: check_cord(-1, 1.5, 5, 230),
+            lambda: check_cord(1, 0, 5, 230),
+            lambda: check_cord(1, 1.5, 5, 0),
+            lambda: ohm_per_m(1.5, "gold"),
+        ):
             with self.assertRaises(ValueError):
                 call()

@@ -61,8 +61,9 @@ class SessionTest(unittest.TestCase):
         count = {"do": "counter", "load": "Incubator", "hours": 2}
         wrong = played(drill, [count])
         right = played(drill, [{"do": "reset", "load": "Incubator"}, count])
-        self.assertGreater(wrong.readings["Incubator"][-1]["wh"],
-                           right.readings["Incubator"][-1]["wh"] + 100)  # fmt: skip
+        self.assertGreater(
+            wrong.readings["Incubator"][-1]["wh"], right.readings["Incubator"][-1]["wh"] + 100
+        )
         self.assertEqual([mistake.doing for mistake in wrong.mistakes], [0])
         self.assertEqual(right.mistakes, [])
 
@@ -83,14 +84,17 @@ class SessionTest(unittest.TestCase):
             ([{"do": "spot", "load": "Kettle"}], "no load of this drill"),
             ([{"do": "start", "load": "Cold box"}], "clamp meters"),
             ([{"do": "spot", "load": "Cold box", "when": "asleep"}], "one of running, resting"),
-            ([{"do": "drain"}], "shunt"), ([{"do": "dance"}], "do"), ("x", "do"),
-        ):  # fmt: skip
+            ([{"do": "drain"}], "shunt"),
+            ([{"do": "dance"}], "do"),
+            ("x", "do"),
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
                 played(drill, doings)
 
     def test_a_drain_tells_what_the_pack_holds(self):
-        session = played(parse_drill({**CASE, "meters": ["shunt"]}),
-                         [{"do": "idle"}, {"do": "drain"}])  # fmt: skip
+        session = played(
+            parse_drill({**CASE, "meters": ["shunt"]}), [{"do": "idle"}, {"do": "drain"}]
+        )
         idle, drain = session.tests
         self.assertAlmostEqual(idle["watts"], 12.0, delta=0.2)
         self.assertAlmostEqual(drain["wh"], 1024 * 0.81 * 0.9, delta=10)
@@ -102,10 +106,15 @@ class TaskTest(unittest.TestCase):
         kettle = drill.loads[0]
         true = task_wh(drill, kettle)
         single, many = (
-            played(drill, [{"do": "reset", "load": "Kettle"}, {"do": "task", "load": "Kettle",
-                                                                "count": count}])
+            played(
+                drill,
+                [
+                    {"do": "reset", "load": "Kettle"},
+                    {"do": "task", "load": "Kettle", "count": count},
+                ],
+            )
             for count in (1, 20)
-        )  # fmt: skip
+        )
         last = many.readings["Kettle"][-1]
         self.assertAlmostEqual(last["wh"] / last["runs"] / true, 1.0, delta=0.08)
         self.assertIn("more at once say more", single.mistakes[0].words)
@@ -157,9 +166,11 @@ class QuirkTest(unittest.TestCase):
         for document in DRILLS[:4]:
             drill = parse_drill(document)
             for seed in range(1, 6):
-                looks = [{"do": "spot", "load": drill.loads[0].name, "when": when}
-                         for when in ("running", "resting")
-                         if when == "running" or drill.loads[0].standin != "electronics"]  # fmt: skip
+                looks = [
+                    {"do": "spot", "load": drill.loads[0].name, "when": when}
+                    for when in ("running", "resting")
+                    if when == "running" or drill.loads[0].standin != "electronics"
+                ]
                 self.assertEqual(played(drill.like_it(seed), looks).mistakes, [])
 
     def test_a_slow_meter_is_let_settle(self):
@@ -211,8 +222,14 @@ class DrawnPlanTest(unittest.TestCase):
 
     def test_a_plan_of_nothing_comes_to_nothing(self):
         self.assertIsNone(answer.drawn_hours(self.drawn({"Router": "out", "Cold box": "out"})))
-        for wrong in (5, [], {"Router": [["20:00"]]}, {"Lamp": "out"}, {"Router": 5},
-                      {"Router": [["2027-02-09T20:00", "2027-02-09T23:00"]]}):  # fmt: skip
+        for wrong in (
+            5,
+            [],
+            {"Router": [["20:00"]]},
+            {"Lamp": "out"},
+            {"Router": 5},
+            {"Router": [["2027-02-09T20:00", "2027-02-09T23:00"]]},
+        ):
             with self.subTest(wrong=wrong), self.assertRaises(DocumentError):
                 self.drawn(wrong)
 
@@ -220,11 +237,14 @@ class DrawnPlanTest(unittest.TestCase):
 class DocumentTest(unittest.TestCase):
     def test_a_teachers_file_is_checked(self):
         for wrong, said in (
-            ({"ask": "moon"}, "ask"), ({"loads": []}, "one load or more"),
-            ({"meters": ["eye"]}, "none of"), ({"ask": "hours"}, "supply"),
+            ({"ask": "moon"}, "ask"),
+            ({"loads": []}, "one load or more"),
+            ({"meters": ["eye"]}, "none of"),
+            ({"ask": "hours"}, "supply"),
             ({"loads": [{"standin": "led", "quirks": ["ghost"]}]}, "quirks"),
-            ({"minutes": 0}, "minutes"), ({"colour": "red"}, "colour"),
-        ):  # fmt: skip
+            ({"minutes": 0}, "minutes"),
+            ({"colour": "red"}, "colour"),
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
                 parse_drill({**BOX, **wrong})
         with self.assertRaisesRegex(DocumentError, "lies under"):

@@ -29,10 +29,12 @@ BATTERY = {"chemistry": "lfp", "nominal_wh": 3000, "volts": 25.6}
 
 def plan(**more):
     return {
-        "start": "2027-02-09T18:00:00+00:00", "hours": 10,
+        "start": "2027-02-09T18:00:00+00:00",
+        "hours": 10,
         "supply": {"battery": BATTERY, "inverter": {"continuous_w": 1000}},
-        "loads": [{"name": "Router", "running_w": 12}], **more,
-    }  # fmt: skip
+        "loads": [{"name": "Router", "running_w": 12}],
+        **more,
+    }
 
 
 class PlanFaultsTest(unittest.TestCase):
@@ -42,9 +44,10 @@ class PlanFaultsTest(unittest.TestCase):
                 for hours in range(1, 61):
                     start = datetime(2027, 6, 9, hour, tzinfo=UTC).isoformat()
                     document = plan(
-                        start=start, hours=hours,
+                        start=start,
+                        hours=hours,
                         sources=[{"kind": "sun", "rated_w": 200, "latitude": 50}],
-                    )  # fmt: skip
+                    )
                     parsed = parse_plan(document)
                     side = BatterySide(parsed, likely(parsed), hours * 60)
                     sizes = [
@@ -56,18 +59,23 @@ class PlanFaultsTest(unittest.TestCase):
     def test_a_plan_with_sun_whose_last_hours_cross_midnight_is_answered(self):
         for start, hours in (("14:00", 11), ("08:00", 17)):
             document = plan(
-                start=f"2027-06-09T{start}:00+00:00", hours=hours,
+                start=f"2027-06-09T{start}:00+00:00",
+                hours=hours,
                 sources=[{"kind": "sun", "rated_w": 200, "latitude": 50}],
-            )  # fmt: skip
+            )
             self.assertGreater(simulate(parse_plan(document), 4).energy_wh["sources"], 0)
 
     def test_an_overload_beside_a_load_that_is_used_by_day_only(self):
         loads = [
             {"name": "Desk", "running_w": 58, "use": {"between": [["10:00", "15:00"]]}},
-            {"name": "Kettle", "running_w": 1500, "steps": [{"watts": 1500, "minutes": 4}],
-             "use": {"tasks": ["19:00"]}},
+            {
+                "name": "Kettle",
+                "running_w": 1500,
+                "steps": [{"watts": 1500, "minutes": 4}],
+                "use": {"tasks": ["19:00"]},
+            },
             {"name": "Heater", "running_w": 300},
-        ]  # fmt: skip
+        ]
         outcome = simulate(parse_plan(plan(loads=loads)), 20)
         self.assertEqual({trip.load for trip in outcome.trips}, {"Kettle"})
 
@@ -89,8 +97,9 @@ class CommandFaultsTest(unittest.TestCase):
             out, err = io.StringIO(), io.StringIO()
             with (
                 mock.patch.object(simulating, "simulate", fails_once),
-                contextlib.redirect_stdout(out), contextlib.redirect_stderr(err),
-            ):  # fmt: skip
+                contextlib.redirect_stdout(out),
+                contextlib.redirect_stderr(err),
+            ):
                 status = main(["plan", *map(str, files)])
         lines = [json.loads(line) for line in out.getvalue().splitlines()]
         self.assertEqual(status, 2)
@@ -104,8 +113,11 @@ class CommandFaultsTest(unittest.TestCase):
         os.close(reader)
         done = subprocess.run(
             [sys.executable, "-m", "needle", "quantity", "5 W", "--as", "W"],
-            stdout=writer, stderr=subprocess.PIPE, text=True, check=False,
-        )  # fmt: skip
+            stdout=writer,
+            stderr=subprocess.PIPE,
+            text=True,
+            check=False,
+        )
         os.close(writer)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
 

@@ -14,24 +14,51 @@ from needle.quantity import QuantityError, parse
 
 QUANTITIES = {
     "W": {
-        "about 150": 150, "~150 W": 150, "ca. 92 W": 92, "150w": 150, "150 Watt": 150,
-        "92 watts now": 92, "1000 W inverter": 1000, "1.5 kW continuous": 1500, "max 150 W": 150,
-        "up to 2000 W": 2000, "2 kw": 2000, "1.000 W": 1, "1½ kW": 1500, "0.75 kW peak": 750,
+        "about 150": 150,
+        "~150 W": 150,
+        "ca. 92 W": 92,
+        "150w": 150,
+        "150 Watt": 150,
+        "92 watts now": 92,
+        "1000 W inverter": 1000,
+        "1.5 kW continuous": 1500,
+        "max 150 W": 150,
+        "up to 2000 W": 2000,
+        "2 kw": 2000,
+        "1.000 W": 1,
+        "1½ kW": 1500,
+        "0.75 kW peak": 750,
     },
     "Wh": {
-        "1kwh battery": 1000, "0.8kw/h": 800, "0,71 kWh": 710, "100Ah 12V": 1200,
-        "12V 100Ah": 1200, "100Ah, 12.8V": 1280, "20000mAh 3.7V": 74, "20000MAH 3.7V": 74, "20000 mah, 3.7 v": 74, "2 x 100 Ah @ 12 V": 2400,
+        "1kwh battery": 1000,
+        "0.8kw/h": 800,
+        "0,71 kWh": 710,
+        "100Ah 12V": 1200,
+        "12V 100Ah": 1200,
+        "100Ah, 12.8V": 1280,
+        "20000mAh 3.7V": 74,
+        "20000MAH 3.7V": 74,
+        "20000 mah, 3.7 v": 74,
+        "2 x 100 Ah @ 12 V": 2400,
         "1 KWH": 1000,
     },
     "h": {
-        "a day": 24, "one day": 24, "half a day": 12, "2 days": 48, "an hour": 1,
-        "half an hour": 0.5, "three hours": 3, "1h30": 1.5, "1½ h": 1.5, "90 min": 1.5,
+        "a day": 24,
+        "one day": 24,
+        "half a day": 12,
+        "2 days": 48,
+        "an hour": 1,
+        "half an hour": 0.5,
+        "three hours": 3,
+        "1h30": 1.5,
+        "1½ h": 1.5,
+        "90 min": 1.5,
     },
     "s": {"3 minutes": 180, "three minutes": 180, "90 s": 90},
     "%": {"full": 100, "half": 50, "80 percent": 80},
     "V": {"230 volts": 230, "12v": 12},
     "°C": {"5 deg": 5, "-18": -18},
-}  # fmt: skip
+}
 ANSWERED = {
     ("1,000 W", "W"): "can mean 1000 or 1.000",
     ("100-150 W", "W"): "Write one number, such as the middle: 125 W.",
@@ -92,8 +119,10 @@ class UsualUseTest(unittest.TestCase):
         for text, (use, hours) in USES.items():
             with self.subTest(text=text):
                 self.assertEqual(usual_use_from_text(text), use)
-                self.assertEqual(hours_per_day_of(use) and round(hours_per_day_of(use), 9),
-                                 hours and round(hours, 9))  # fmt: skip
+                self.assertEqual(
+                    hours_per_day_of(use) and round(hours_per_day_of(use), 9),
+                    hours and round(hours, 9),
+                )
                 # As it is stored and as it is written again it is the same.
                 self.assertEqual(parse_usual_use(use), use)
                 self.assertEqual(usual_use_from_text(text_of_usual_use(use)), use)

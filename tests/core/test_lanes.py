@@ -21,9 +21,12 @@ LOADS = [
     {"name": "Box", "running_w": 90, "resting_w": 2, "duty": 0.25, "cycle_min": 40},
     {"name": "Lamp", "running_w": 40, "use": {"between": [["16:00", "20:00"], ["06:00", "07:00"]]}},
     {"name": "Kettle", "use": {"tasks": ["19:00"]}, "steps": [{"watts": 1500, "minutes": 6}]},
-    {"name": "Pack", "use": {"charges": ["20:00"]},
-     "charge": {"pack_wh": 50, "missing": 0.5, "watts": 50}},
-]  # fmt: skip
+    {
+        "name": "Pack",
+        "use": {"charges": ["20:00"]},
+        "charge": {"pack_wh": 50, "missing": 0.5, "watts": 50},
+    },
+]
 SOURCES = [
     {"kind": "sun", "rated_w": 800, "latitude": 10.0, "clouds": 0.0},
     {"kind": "window", "name": "generator", "watts": 700, "between": [["18:30", "20:30"]]},
@@ -33,9 +36,15 @@ SOURCES = [
 
 def plan_of(**change):
     return parse_plan(
-        {"start": "2027-03-21T18:00:00+00:00", "hours": 48, "supply": SUPPLY, "loads": LOADS,
-         "sources": SOURCES, **change}
-    )  # fmt: skip
+        {
+            "start": "2027-03-21T18:00:00+00:00",
+            "hours": 48,
+            "supply": SUPPLY,
+            "loads": LOADS,
+            "sources": SOURCES,
+            **change,
+        }
+    )
 
 
 class LoadLaneTest(unittest.TestCase):

@@ -29,23 +29,43 @@ DRAWS = 40
 BATTERY = {"chemistry": "lfp", "nominal_wh": 1200.0, "volts": 12.8}
 #: A trial without a plan, with each figure that a check-in may have.
 ALONE = {
-    "supply": {"battery": BATTERY}, "expected_w": {"value": 60, "spread": 0.2},
-    "start_charge": 0.98, "stop_at": 0.1,
+    "supply": {"battery": BATTERY},
+    "expected_w": {"value": 60, "spread": 0.2},
+    "start_charge": 0.98,
+    "stop_at": 0.1,
     "check_ins": [
-        {"h": 1.0, "percent": 94, "wh": 62.0, "watts": 60, "display_h": 18, "room_c": 18,
-         "note": "on", "counted": "battery"},
+        {
+            "h": 1.0,
+            "percent": 94,
+            "wh": 62.0,
+            "watts": 60,
+            "display_h": 18,
+            "room_c": 18,
+            "note": "on",
+            "counted": "battery",
+        },
         {"h": 2.5, "bars": 4, "of": 5, "ah": 12.4, "volts": 13.1, "amps": 4.7, "inside_c": 5},
         {"h": 4.0, "percent": 78, "bars": 4, "of": 5, "wh": 250.0, "ah": 19.0, "leg": "lamp off"},
-        {"h": 6.0, "percent": 74, "volts": 13.0, "amps": 3.0, "wh": 305.0, "wh_in": 10,
-         "watts_in": 5},
+        {
+            "h": 6.0,
+            "percent": 74,
+            "volts": 13.0,
+            "amps": 3.0,
+            "wh": 305.0,
+            "wh_in": 10,
+            "watts_in": 5,
+        },
     ],
-}  # fmt: skip
+}
 #: A trial of a plan, with counters behind the inverter and at an output.
 OF_A_PLAN = {
     "plan": {
-        "start": "2027-02-09T17:00:00+00:00", "hours": 20, "needed_hours": 12,
+        "start": "2027-02-09T17:00:00+00:00",
+        "hours": 20,
+        "needed_hours": 12,
         "supply": {
-            "battery": BATTERY, "outputs": [{"name": "dc12"}],
+            "battery": BATTERY,
+            "outputs": [{"name": "dc12"}],
             "inverter": {"continuous_w": 600, "idle_w": 9, "efficiency": 0.9},
         },
         "loads": [
@@ -62,7 +82,7 @@ OF_A_PLAN = {
         {"h": 3.5, "watts_in": 58, "percent": 85, "wh": 150.0, "counted": "ac"},
         {"h": 6.0, "bars": 4, "of": 5, "wh": 13.0, "counted": "dc12", "wh_in": 100},
     ],
-}  # fmt: skip
+}
 
 
 def lost(document, answer, entries):
@@ -106,11 +126,19 @@ class LedgerTest(unittest.TestCase):
         def answer(document):
             outcome = simulate(parse_plan(document), DRAWS)
             return (
-                outcome.runtime_h.tolist(), outcome.mean_ac_w.tolist(), outcome.energy_wh,
-                outcome.unserved_wh, outcome.by_source_wh, outcome.fuel_l, outcome.trips,
-                outcome.starts, outcome.peak_w, verdict_of(outcome), outcome.charge.tolist(),
+                outcome.runtime_h.tolist(),
+                outcome.mean_ac_w.tolist(),
+                outcome.energy_wh,
+                outcome.unserved_wh,
+                outcome.by_source_wh,
+                outcome.fuel_l,
+                outcome.trips,
+                outcome.starts,
+                outcome.peak_w,
+                verdict_of(outcome),
+                outcome.charge.tolist(),
                 outcome.notices,
-            )  # fmt: skip
+            )
 
         for seed in range(FIRST_SEED, FIRST_SEED + DOCUMENTS):
             with self.subTest(seed=seed):

@@ -10,8 +10,11 @@ SUPPLY = {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}}
 
 def made(why="floor", check_ins=(), hours=20.0, **more):
     ended = {"ended": {"h": hours, "why": why}} if why else {}
-    return run_of(parse_trial({"supply": SUPPLY, "stop_at": 0.1, "check_ins": list(check_ins),
-                               **ended, **more}))  # fmt: skip
+    return run_of(
+        parse_trial(
+            {"supply": SUPPLY, "stop_at": 0.1, "check_ins": list(check_ins), **ended, **more}
+        )
+    )
 
 
 class MadeTest(unittest.TestCase):

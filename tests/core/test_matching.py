@@ -19,9 +19,9 @@ from needle.profile.kinds import KINDS
 from needle.supply.inverter import dc_w, parse_inverter
 
 INVERTER = {"continuous_w": 800, "surge_va": 1600, "idle_w": 10, "efficiency": 0.9}
-starters = st.lists(
-    st.tuples(st.floats(1, 2000), st.floats(1, 8)), min_size=1, max_size=6
-).map(lambda rows: [Starter(f"load {n}", w, w * k) for n, (w, k) in enumerate(rows)])  # fmt: skip
+starters = st.lists(st.tuples(st.floats(1, 2000), st.floats(1, 8)), min_size=1, max_size=6).map(
+    lambda rows: [Starter(f"load {n}", w, w * k) for n, (w, k) in enumerate(rows)]
+)
 
 
 class OrderTest(unittest.TestCase):
@@ -35,8 +35,10 @@ class OrderTest(unittest.TestCase):
 
     def test_the_ladder_adds_up(self):
         rungs = ladder([Starter("pump", 260, 2350), Starter("lamp", 40, 60)])
-        self.assertEqual([(rung.before_w, rung.after_w, rung.peak_va) for rung in rungs],
-                         [(0, 260, 2350), (260, 300, 320)])  # fmt: skip
+        self.assertEqual(
+            [(rung.before_w, rung.after_w, rung.peak_va) for rung in rungs],
+            [(0, 260, 2350), (260, 300, 320)],
+        )
         self.assertIsNone(worst(ladder([])))
 
     @given(starters)
@@ -71,12 +73,19 @@ class TestedTest(unittest.TestCase):
     def plan(self, tested):
         return simulate(
             parse_plan(
-                {"hours": 4, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 5000},
-                                        "inverter": INVERTER},
-                 "loads": [{"name": "Pump", "running_w": 200, "start_va": 4000,
-                            "start_tested": tested}]}
-            ), 20,
-        )  # fmt: skip
+                {
+                    "hours": 4,
+                    "supply": {
+                        "battery": {"chemistry": "lfp", "nominal_wh": 5000},
+                        "inverter": INVERTER,
+                    },
+                    "loads": [
+                        {"name": "Pump", "running_w": 200, "start_va": 4000, "start_tested": tested}
+                    ],
+                }
+            ),
+            20,
+        )
 
     def test_the_plan_believes_the_test(self):
         self.assertEqual([trip.why for trip in self.plan("").trips], ["start"])
@@ -127,10 +136,16 @@ class CorrectionTest(unittest.TestCase):
 class ConductorTest(unittest.TestCase):
     def test_sizes_as_people_write_them(self):
         for text, area in (
-            ("1.5 mm²", 1.5), ("2,5mm2", 2.5), ("4", 4.0), ("6 sq mm", 6.0),
-            ("14 AWG", awg_mm2(14)), ("AWG 12", awg_mm2(12)), ("#10 awg", awg_mm2(10)),
-            ("2/0 AWG", awg_mm2(-1)), ("12 gauge", awg_mm2(12)),
-        ):  # fmt: skip
+            ("1.5 mm²", 1.5),
+            ("2,5mm2", 2.5),
+            ("4", 4.0),
+            ("6 sq mm", 6.0),
+            ("14 AWG", awg_mm2(14)),
+            ("AWG 12", awg_mm2(12)),
+            ("#10 awg", awg_mm2(10)),
+            ("2/0 AWG", awg_mm2(-1)),
+            ("12 gauge", awg_mm2(12)),
+        ):
             with self.subTest(text=text):
                 self.assertAlmostEqual(conductor_mm2(text), area)
 

@@ -15,8 +15,13 @@ from needle.profile.document import parse_load
 from needle.profile.profile import derive
 
 PLUG = INSTRUMENTS["plug"]
-BLUE = {"name": "Blue plug", "kind": "plug", "limit": 0.03, "pairs": [[102.1, 100], [305.8, 300]],
-        "against": "Bench"}  # fmt: skip
+BLUE = {
+    "name": "Blue plug",
+    "kind": "plug",
+    "limit": 0.03,
+    "pairs": [[102.1, 100], [305.8, 300]],
+    "against": "Bench",
+}
 METERS = [{"name": "Bench", "kind": "plug", "limit": 0.002}, BLUE]
 
 
@@ -39,8 +44,11 @@ class CalibrationTest(unittest.TestCase):
         self.assertLess(spreads[-1], 0.002)
 
     def test_the_gain_lies_in_its_range_eight_times_in_ten(self):
-        rng, held, exact = np.random.default_rng(5), 0, parse_meters(
-            [{"name": "Bench", "kind": "plug", "limit": 0.0}])["Bench"]  # fmt: skip
+        rng, held, exact = (
+            np.random.default_rng(5),
+            0,
+            parse_meters([{"name": "Bench", "kind": "plug", "limit": 0.0}])["Bench"],
+        )
         for _ in range(400):
             gain = 1 + 0.02 * rng.standard_normal()
             true_w = rng.uniform(40, 400, 3)
@@ -83,10 +91,16 @@ class OwnMeterTest(unittest.TestCase):
         start = {"type": "start", "amps": 4, "volts": 230, "meter": "C"}
         spot = {"type": "spot", "watts": 90, "meter": "C2"}
         fast, slow = (
-            profile([start, spot], [{"name": "C", "kind": "clamp", "fast_inrush": hold},
-                                    {"name": "C2", "kind": "plug"}], "compressor-fixed")
+            profile(
+                [start, spot],
+                [
+                    {"name": "C", "kind": "clamp", "fast_inrush": hold},
+                    {"name": "C2", "kind": "plug"},
+                ],
+                "compressor-fixed",
+            )
             for hold in (True, False)
-        )  # fmt: skip
+        )
         self.assertAlmostEqual(fast.start_va.value, 920)
         self.assertIn("at least 920", " ".join(slow.how))
 
@@ -102,15 +116,18 @@ class OwnMeterTest(unittest.TestCase):
         with self.assertRaisesRegex(DocumentError, "none of the meters"):
             profile([spot])
         with self.assertRaisesRegex(DocumentError, "at most 13 A"):
-            profile([{"type": "spot", "amps": 16, "meter": "P"}],
-                    [{"name": "P", "kind": "plug", "most_a": 13}])  # fmt: skip
+            profile(
+                [{"type": "spot", "amps": 16, "meter": "P"}],
+                [{"name": "P", "kind": "plug", "most_a": 13}],
+            )
         with self.assertRaisesRegex(DocumentError, "does not show watts"):
             profile([{"type": "spot", "watts": 16, "meter": "C"}], [{"name": "C", "kind": "clamp"}])
         for meter, said in (
-            ({"kind": "plug"}, "is needed"), ({"name": "X", "kind": "plgu"}, "did you mean “plug”"),
+            ({"kind": "plug"}, "is needed"),
+            ({"name": "X", "kind": "plgu"}, "did you mean “plug”"),
             ({"name": "X", "kind": "plug", "pairs": [[1]]}, "what the other shows"),
             ({"name": "X", "kind": "plug", "pairs": [[1, 1]], "against": "Y"}, "no meter before"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
                 parse_meters([meter])
 
@@ -122,11 +139,16 @@ class SharedGainTest(unittest.TestCase):
             evidence = {"name": name, "kind": "electronics", "readings": [run], "meters": METERS}
             return {"profile": evidence, "name": name, "route": "ac"}
 
-        plan = parse_plan({
-            "hours": 24, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 5000},
-                                    "inverter": {"continuous_w": 1000}},
-            "loads": [load(f"L{number}", meter) for number, meter in enumerate(meters)],
-        })  # fmt: skip
+        plan = parse_plan(
+            {
+                "hours": 24,
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 5000},
+                    "inverter": {"continuous_w": 1000},
+                },
+                "loads": [load(f"L{number}", meter) for number, meter in enumerate(meters)],
+            }
+        )
         inputs = draw(plan, 2000, 1)
         return sum(inputs.factor(LOAD, item.name) for item in plan.loads).std() / len(meters)
 

@@ -17,9 +17,14 @@ from needle.document import DocumentError
 from needle.package import MOST_FILES, NAME, Package, Table, check, read, write
 
 FIELDS = (
-    ("id", "integer"), ("name", "string"), ("watts", "number"), ("on", "boolean"),
-    ("data", "object"), ("windows", "array"), ("at", "datetime"),
-)  # fmt: skip
+    ("id", "integer"),
+    ("name", "string"),
+    ("watts", "number"),
+    ("on", "boolean"),
+    ("data", "object"),
+    ("windows", "array"),
+    ("at", "datetime"),
+)
 TEXT = st.text(string.printable + "äé°–=+-@'\"", max_size=20).map(
     lambda text: text.replace("\r", "").replace("\x0b", "").replace("\x0c", "")
 )
@@ -51,8 +56,15 @@ def rewritten(content, path, text):
     return out.getvalue()
 
 
-ONE = {"id": 1, "name": "Box", "watts": 90.5, "on": True, "data": {"a": 1}, "windows": [["18:00"]],
-       "at": "2027-02-09T18:00:00+00:00"}  # fmt: skip
+ONE = {
+    "id": 1,
+    "name": "Box",
+    "watts": 90.5,
+    "on": True,
+    "data": {"a": 1},
+    "windows": [["18:00"]],
+    "at": "2027-02-09T18:00:00+00:00",
+}
 
 
 class RoundTripTest(unittest.TestCase):

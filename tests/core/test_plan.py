@@ -24,19 +24,42 @@ BASE = {
     "hours": 36,
     "needed_hours": 24,
     "supply": {
-        "battery": {"chemistry": "lfp", "nominal_wh": 5120, "floor": 0.10, "capacity_factor": 1.0,
-                    "capacity_spread": 0.0},
-        "inverter": {"continuous_w": 3000, "surge_va": 6000, "surge_s": 5, "idle_w": 28,
-                     "efficiency": 0.92, "overload": [[1.15, 60]]},
+        "battery": {
+            "chemistry": "lfp",
+            "nominal_wh": 5120,
+            "floor": 0.10,
+            "capacity_factor": 1.0,
+            "capacity_spread": 0.0,
+        },
+        "inverter": {
+            "continuous_w": 3000,
+            "surge_va": 6000,
+            "surge_s": 5,
+            "idle_w": 28,
+            "efficiency": 0.92,
+            "overload": [[1.15, 60]],
+        },
     },
     "loads": [
-        {"name": "Box", "running_w": 92.4, "resting_w": 1.8, "duty": 0.345, "cycle_min": 47,
-         "power_factor": 0.62, "start_va": 1363, "spread": 0.08, "priority": "must"},
+        {
+            "name": "Box",
+            "running_w": 92.4,
+            "resting_w": 1.8,
+            "duty": 0.345,
+            "cycle_min": 47,
+            "power_factor": 0.62,
+            "start_va": 1363,
+            "spread": 0.08,
+            "priority": "must",
+        },
         {"name": "Rest", "running_w": 150.95, "spread": 0.1},
-        {"name": "Lamp", "running_w": 38,
-         "use": {"between": [["18:00", "22:30"], ["07:00", "09:00"]]}},
+        {
+            "name": "Lamp",
+            "running_w": 38,
+            "use": {"between": [["18:00", "22:30"], ["07:00", "09:00"]]},
+        },
     ],
-}  # fmt: skip
+}
 
 
 def plan_of(battery=None, inverter=None, loads=None, **more):
@@ -134,8 +157,14 @@ class PropertyTest(unittest.TestCase):
     )
 
     def build(self, wh, watts, duty, spread, capacity_spread, floor=0.1):
-        load = {"name": "Load", "running_w": watts, "resting_w": min(2.0, watts), "duty": duty,
-                "spread": spread, "cycle_min": 35}  # fmt: skip
+        load = {
+            "name": "Load",
+            "running_w": watts,
+            "resting_w": min(2.0, watts),
+            "duty": duty,
+            "spread": spread,
+            "cycle_min": 35,
+        }
         return plan_of(
             battery={"nominal_wh": wh, "capacity_spread": capacity_spread, "floor": floor},
             loads=[load, BASE["loads"][2]],
@@ -216,9 +245,12 @@ class TripTest(unittest.TestCase):
         def tripped(minutes, watts, overload):
             loads = [
                 {"name": "Base", "running_w": 500},
-                {"name": "Saw", "running_w": watts,
-                 "use": {"between": [["19:00", f"19:{minutes:02d}"]]}},
-            ]  # fmt: skip
+                {
+                    "name": "Saw",
+                    "running_w": watts,
+                    "use": {"between": [["19:00", f"19:{minutes:02d}"]]},
+                },
+            ]
             plan = plan_of(loads=loads, hours=3, needed_hours=3, inverter={"overload": overload})
             return [trip.load for trip in simulate(plan, 10).trips]
 
@@ -230,9 +262,14 @@ class TripTest(unittest.TestCase):
 
     def test_a_start_beyond_twice_the_surge_trips(self):
         loads = [
-            {"name": "Motor", "running_w": 500, "start_va": 13_000, "start_s": 0.3,
-             "use": {"between": [["20:00", "21:00"]]}},
-        ]  # fmt: skip
+            {
+                "name": "Motor",
+                "running_w": 500,
+                "start_va": 13_000,
+                "start_s": 0.3,
+                "use": {"between": [["20:00", "21:00"]]},
+            },
+        ]
         outcome = simulate(plan_of(loads=loads, hours=6, needed_hours=4), 20)
         self.assertEqual([(trip.load, trip.why) for trip in outcome.trips], [("Motor", "start")])
         self.assertEqual(outcome.starts[0].verdict.verdict, "trips")
@@ -298,15 +335,41 @@ class DocumentTest(unittest.TestCase):
         document = as_document(simulate(plan_of(), 50))
         self.assertEqual(
             set(document) - {"notices"},
-            {"runtime_h", "capped", "never_cycles_off_h", "covers", "chance", "stop", "energy_wh",
-             "unserved_wh", "peak_w", "trips", "starts", "hourly", "helps", "ledger", "measure_next",
-             "sources_wh", "fuel_l", "verdict", "until_h"},
-        )  # fmt: skip
+            {
+                "runtime_h",
+                "capped",
+                "never_cycles_off_h",
+                "covers",
+                "chance",
+                "stop",
+                "energy_wh",
+                "unserved_wh",
+                "peak_w",
+                "trips",
+                "starts",
+                "hourly",
+                "helps",
+                "ledger",
+                "measure_next",
+                "sources_wh",
+                "fuel_l",
+                "verdict",
+                "until_h",
+            },
+        )
         self.assertEqual(
             set(document["energy_wh"]),
-            {"loads", "inverter_idle", "outputs_idle", "conversion", "sources", "battery_out",
-             "battery_in", "stored_change"},
-        )  # fmt: skip
+            {
+                "loads",
+                "inverter_idle",
+                "outputs_idle",
+                "conversion",
+                "sources",
+                "battery_out",
+                "battery_in",
+                "stored_change",
+            },
+        )
         self.assertEqual(document["stop"]["why"], "floor")
         self.assertEqual([row["hour"] for row in document["hourly"]], list(range(37)))
         for row in document["hourly"]:

@@ -24,23 +24,47 @@ BASE = {
     "needed_hours": 24,
     "room_c": 24,
     "supply": {
-        "battery": {"chemistry": "lfp", "nominal_wh": 2000, "floor": 0.1, "capacity_factor": 1.0,
-                    "capacity_spread": 0.05},
+        "battery": {
+            "chemistry": "lfp",
+            "nominal_wh": 2000,
+            "floor": 0.1,
+            "capacity_factor": 1.0,
+            "capacity_spread": 0.05,
+        },
         "inverter": {"continuous_w": 2000, "surge_va": 4000, "idle_w": 25, "efficiency": 0.9},
         "outputs": [{"name": "dc12", "max_w": 120, "idle_w": 1, "efficiency": 0.92}],
     },
     "loads": [
-        {"name": "Box", "running_w": 90, "resting_w": 2, "duty": 0.35, "set_c": 4,
-         "measured_room_c": 24, "priority": "must", "spread": 0.1},
+        {
+            "name": "Box",
+            "running_w": 90,
+            "resting_w": 2,
+            "duty": 0.35,
+            "set_c": 4,
+            "measured_room_c": 24,
+            "priority": "must",
+            "spread": 0.1,
+        },
         {"name": "Router", "running_w": 15, "priority": "must", "can": ["dc12"]},
-        {"name": "Mat", "running_w": 65, "duty": 0.6, "spread": 0.2,
-         "settings": [{"name": "low", "running_w": 31, "duty": 0.7},
-                      {"name": "high", "running_w": 120, "duty": 0.6}]},
+        {
+            "name": "Mat",
+            "running_w": 65,
+            "duty": 0.6,
+            "spread": 0.2,
+            "settings": [
+                {"name": "low", "running_w": 31, "duty": 0.7},
+                {"name": "high", "running_w": 120, "duty": 0.6},
+            ],
+        },
         {"name": "Lamp", "running_w": 38, "use": {"between": [["18:00", "22:00"]]}},
     ],
-}  # fmt: skip
-TASK = {"name": "Autoclave", "use": {"tasks": ["20:15"]}, "steps": [{"watts": 1400, "minutes": 30}],
-        "flexible": [["07:00", "22:00"]]}  # fmt: skip
+}
+TASK = {
+    "name": "Autoclave",
+    "use": {"tasks": ["20:15"]},
+    "steps": [{"watts": 1400, "minutes": 30}],
+    "flexible": [["07:00", "22:00"]],
+}
 SUN = {"kind": "sun", "rated_w": 1200, "latitude": 50.0, "clouds": 0.0, "spread": 0.1}
 
 
@@ -86,14 +110,26 @@ class HelpsTest(unittest.TestCase):
 
     def test_what_a_life_or_contents_hang_on_is_never_touched(self):
         window = {"between": [["22:00", "02:00"]]}
-        tempting = {"priority": "nice", "can": ["dc12"], "set_c": 4, "measured_room_c": 24,
-                    "settings": [{"name": "low", "running_w": 5}]}  # fmt: skip
+        tempting = {
+            "priority": "nice",
+            "can": ["dc12"],
+            "set_c": 4,
+            "measured_room_c": 24,
+            "settings": [{"name": "low", "running_w": 5}],
+        }
         for cares in ("life", "store"):
             for use in ("always", window):
                 with self.subTest(cares=cares, use=use):
-                    loads = [*copy.deepcopy(BASE["loads"][2:]),
-                             {"name": "Breather", "running_w": 300, "cares": cares, "use": use,
-                              **tempting}]  # fmt: skip
+                    loads = [
+                        *copy.deepcopy(BASE["loads"][2:]),
+                        {
+                            "name": "Breather",
+                            "running_w": 300,
+                            "cares": cares,
+                            "use": use,
+                            **tempting,
+                        },
+                    ]
                     changes = list(changes_of(simulate(plan_of(loads=loads), 30)))
                     self.assertIn(("leave_off", "Mat"), {(c.kind, c.load) for c in changes})
                     self.assertNotIn("Breather", {c.load for c in changes})
@@ -101,8 +137,12 @@ class HelpsTest(unittest.TestCase):
         task = {**TASK, "use": {"tasks": ["02:00"]}, "cares": "life"}
         plan = plan_of(loads=[*BASE["loads"], task], sources=[SUN], hours=300)
         self.assertEqual(propose(plan), [])
-        self.assertNotEqual(propose(plan_of(
-            loads=[*BASE["loads"], {**task, "cares": ""}], sources=[SUN], hours=300)), [])  # fmt: skip
+        self.assertNotEqual(
+            propose(
+                plan_of(loads=[*BASE["loads"], {**task, "cares": ""}], sources=[SUN], hours=300)
+            ),
+            [],
+        )
 
     def test_a_task_that_must_run_at_night_keeps_the_inverter_on(self):
         task = {**TASK, "use": {"tasks": ["02:00"]}}
@@ -134,8 +174,13 @@ class HelpsTest(unittest.TestCase):
         self.assertNotIn("leave_off", {change.kind for change in changes_of(outcome)})
 
     def test_a_charger_is_run_longer(self):
-        source = {"kind": "window", "name": "generator", "watts": 400, "litres_per_kwh": 0.6,
-                  "between": [["18:00", "19:00"]]}  # fmt: skip
+        source = {
+            "kind": "window",
+            "name": "generator",
+            "watts": 400,
+            "litres_per_kwh": 0.6,
+            "between": [["18:00", "19:00"]],
+        }
         offered = suggestions(simulate(plan_of(sources=[source]), 60))
         charge = next(offer for offer in offered if offer.change.kind == "charge")
         self.assertIn("outdoors", charge.change.caveat)
@@ -171,9 +216,19 @@ class SizingTest(unittest.TestCase):
             {"name": "Base", "running_w": 20},
             {**TASK, "steps": [{"watts": 600, "minutes": 10}]},
         ]
-        (more,) = more_tasks(simulate(plan_of(loads=loads, supply={
-            **BASE["supply"], "outputs": [],
-            "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0}}), 50))  # fmt: skip
+        (more,) = more_tasks(
+            simulate(
+                plan_of(
+                    loads=loads,
+                    supply={
+                        **BASE["supply"],
+                        "outputs": [],
+                        "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0},
+                    },
+                ),
+                50,
+            )
+        )
         # 1800 usable less 24 h of 20 W and one task of 100 Wh: 1220 left.
         self.assertEqual((more.load, more.likely), ("Autoclave", 12))
         self.assertLessEqual(more.low, more.likely)
@@ -193,8 +248,11 @@ class SizingTest(unittest.TestCase):
         yes = sustains(simulate(plan_of(loads=light, sources=[SUN], hours=96), 40))
         self.assertTrue(yes.yes)
         self.assertEqual(len(yes.daily), 4)
-        no = sustains(simulate(plan_of(loads=[{"name": "Load", "running_w": 500}], sources=[SUN],
-                                       hours=96), 40))  # fmt: skip
+        no = sustains(
+            simulate(
+                plan_of(loads=[{"name": "Load", "running_w": 500}], sources=[SUN], hours=96), 40
+            )
+        )
         self.assertFalse(no.yes)
         self.assertLess(no.days, 1)
         self.assertIsNone(sustains(simulate(plan_of(), 20)))
@@ -220,11 +278,15 @@ def value_of(blocks, at, surplus_w, room_w):
 class PlacingTest(unittest.TestCase):
     blocks = st.lists(
         st.tuples(st.floats(50, 900), st.integers(1, 3), st.integers(0, 7), st.booleans()),
-        min_size=1, max_size=3,
-    )  # fmt: skip
+        min_size=1,
+        max_size=3,
+    )
 
-    @given(blocks, st.lists(st.floats(0, 1200), min_size=10, max_size=10),
-           st.lists(st.floats(0, 1600), min_size=10, max_size=10))  # fmt: skip
+    @given(
+        blocks,
+        st.lists(st.floats(0, 1200), min_size=10, max_size=10),
+        st.lists(st.floats(0, 1600), min_size=10, max_size=10),
+    )
     def test_no_placing_is_better(self, rows, surplus, room):
         blocks = [
             TaskBlock(f"load {n}", 0, stands, (watts,) * length, tuple(range(11 - length)), alone)

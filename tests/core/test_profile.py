@@ -22,14 +22,22 @@ BOX = {
     "mains": {"volts": 230, "hertz": 50},
     "readings": [
         {"type": "label", "watts": 120, "volts": 230, "amps": 0.9, "kwh_per_year": 290},
-        {"type": "spot", "state": "running", "watts": 92.4, "volts": 231.2, "amps": 0.64,
-         "va": 148, "pf": 0.62, "instrument": "plug"},
+        {
+            "type": "spot",
+            "state": "running",
+            "watts": 92.4,
+            "volts": 231.2,
+            "amps": 0.64,
+            "va": 148,
+            "pf": 0.62,
+            "instrument": "plug",
+        },
         {"type": "spot", "state": "resting", "watts": 1.8},
         {"type": "start", "amps": 5.9, "volts": 231, "instrument": "clamp"},
         {"type": "energy", "wh": 710, "hours": 21.5, "step_wh": 10, "room_c": 24},
         {"type": "tally", "edges": [["on", 0], ["off", 440], ["on", 1290]]},
     ],
-}  # fmt: skip
+}
 
 
 def record(readings, kind="compressor-fixed", **more):
@@ -58,9 +66,21 @@ class WholeProfileTest(unittest.TestCase):
     def test_document_has_all_keys_of_the_contract(self):
         document = as_document(derive(parse_load(BOX)))
         for key in (
-            "mean_w", "running_w", "resting_w", "duty", "power_factor", "start_va", "wh_per_day",
-            "task_wh", "piece_wh", "states", "grade", "how", "advice", "notices",
-        ):  # fmt: skip
+            "mean_w",
+            "running_w",
+            "resting_w",
+            "duty",
+            "power_factor",
+            "start_va",
+            "wh_per_day",
+            "task_wh",
+            "piece_wh",
+            "states",
+            "grade",
+            "how",
+            "advice",
+            "notices",
+        ):
             self.assertIn(key, document)
         self.assertEqual(set(document["mean_w"]), {"value", "low", "high"})
         self.assertIsNone(document["task_wh"])
@@ -231,7 +251,7 @@ class CounterTest(unittest.TestCase):
         def spread(first, second):
             return energy.from_counter(
                 [EnergyRun(first, 24), EnergyRun(second, 24)], WATCHED
-            ).spread  # fmt: skip
+            ).spread
 
         self.assertGreater(spread(500, 1100), 3 * spread(790, 800))
 
@@ -242,8 +262,11 @@ class CounterTest(unittest.TestCase):
         self.assertTrue(any("counter reset" in notice for notice in profile.notices))
 
     def test_two_ways_that_differ_are_said(self):
-        readings = [*BOX["readings"][1:3], BOX["readings"][5],
-                    {"type": "energy", "wh": 1700, "hours": 25}]  # fmt: skip
+        readings = [
+            *BOX["readings"][1:3],
+            BOX["readings"][5],
+            {"type": "energy", "wh": 1700, "hours": 25},
+        ]
         profile = derive(record(readings))
         self.assertTrue(any("Two ways" in notice for notice in profile.notices))
 
@@ -256,8 +279,16 @@ class CounterTest(unittest.TestCase):
         self.assertFalse(any("inf" in hint.sentence() for hint in profile.advice))
         # In a span beside others in which it moved, it is time in which nothing was drawn.
         moved = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12}], "pump"))
-        both = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12},
-                              {"type": "energy", "wh": 0, "hours": 12}], "pump"))  # fmt: skip
+        both = derive(
+            record(
+                [
+                    spot,
+                    {"type": "energy", "wh": 120, "hours": 12},
+                    {"type": "energy", "wh": 0, "hours": 12},
+                ],
+                "pump",
+            )
+        )
         self.assertAlmostEqual(both.mean_w.value, moved.mean_w.value / 2)
         self.assertGreater(both.mean_w.spread, moved.mean_w.spread)
 
@@ -316,15 +347,24 @@ class OtherEvidenceTest(unittest.TestCase):
         self.assertAlmostEqual(wh.value, 608)
 
     def test_a_drop_in_charge(self):
-        drop = parse({"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.91,
-                      "hours": 6})  # fmt: skip
+        drop = parse(
+            {"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.91, "hours": 6}
+        )
         known = replace(drop, idle_w=0.0, efficiency=1.0, proven=True)
         self.assertAlmostEqual(energy.from_charge_drop(known, WATCHED).value, 15.3)
         self.assertIsNone(energy.from_charge_drop(replace(known, idle_w=20.0), WATCHED))
 
     def test_a_small_difference_of_large_figures_is_known_badly(self):
-        drop = parse({"type": "charge-drop", "supply_wh": 1020, "from": 1.0, "to": 0.91,
-                      "hours": 6, "idle_w": 12})  # fmt: skip
+        drop = parse(
+            {
+                "type": "charge-drop",
+                "supply_wh": 1020,
+                "from": 1.0,
+                "to": 0.91,
+                "hours": 6,
+                "idle_w": 12,
+            }
+        )
         self.assertGreater(energy.from_charge_drop(replace(drop, proven=True), WATCHED).spread, 0.5)
         self.assertGreater(energy.from_charge_drop(replace(drop, idle_w=None), WATCHED).spread, 0.5)
 
@@ -335,8 +375,10 @@ class OtherEvidenceTest(unittest.TestCase):
         self.assertAlmostEqual(used.wh_per_day.value, 247)
 
     def test_a_plug_meter_does_not_see_a_short_start(self):
-        readings = [{"type": "spot", "watts": 92, "va": 148},
-                    {"type": "start", "watts": 400, "instrument": "plug"}]  # fmt: skip
+        readings = [
+            {"type": "spot", "watts": 92, "va": 148},
+            {"type": "start", "watts": 400, "instrument": "plug"},
+        ]
         profile = derive(record(readings))
         without = derive(record(readings[:1]))
         self.assertGreaterEqual(profile.start_va.value, without.start_va.value)
@@ -409,8 +451,13 @@ class DirectCurrentTest(unittest.TestCase):
         self.assertNotIn("power_factor", plan)
 
     def test_its_own_volts(self):
-        data = {"name": "Pump", "kind": "led", "dc": True, "volts": 24.0,
-                "readings": [{"type": "spot", "amps": 2.0, "state": "running"}]}  # fmt: skip
+        data = {
+            "name": "Pump",
+            "kind": "led",
+            "dc": True,
+            "volts": 24.0,
+            "readings": [{"type": "spot", "amps": 2.0, "state": "running"}],
+        }
         self.assertAlmostEqual(derive(parse_load(data)).running_w.value, 48.0)
 
 
@@ -435,9 +482,10 @@ class AssumedDutyTest(unittest.TestCase):
 
     def test_refusals(self):
         for change, said in (
-            ({"low": 0.0}, "above 0"), ({"high": 1.2}, "at most 1"),
+            ({"low": 0.0}, "above 0"),
+            ({"high": 1.2}, "at most 1"),
             ({"low": 0.5, "high": 0.2}, "is below the low end"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
                 parse({**self.DUTY, **change})
 
@@ -517,10 +565,17 @@ class SplitPhaseTest(unittest.TestCase):
 
     def profile(self, **more):
         clamp = {"type": "spot", "state": "running", "amps": 31, "instrument": "clamp"}
-        return derive(parse_load({
-            "name": "Pump", "kind": "pump", "mains": {"volts": 120, "hertz": 60, "split": True},
-            "readings": [clamp], **more,
-        }))  # fmt: skip
+        return derive(
+            parse_load(
+                {
+                    "name": "Pump",
+                    "kind": "pump",
+                    "mains": {"volts": 120, "hertz": 60, "split": True},
+                    "readings": [clamp],
+                    **more,
+                }
+            )
+        )
 
     def test_it_is_asked_and_both_legs_are_twice_the_volts(self):
         asked = self.profile()
@@ -531,9 +586,20 @@ class SplitPhaseTest(unittest.TestCase):
         self.assertAlmostEqual(both.running_w.value, 2 * self.profile(legs="one").running_w.value)
 
     def test_volts_that_were_read_settle_it(self):
-        for more in ({"volts": 240}, {"readings": [
-            {"type": "spot", "state": "running", "amps": 31, "volts": 240, "instrument": "clamp"}]},
-        ):  # fmt: skip
+        for more in (
+            {"volts": 240},
+            {
+                "readings": [
+                    {
+                        "type": "spot",
+                        "state": "running",
+                        "amps": 31,
+                        "volts": 240,
+                        "instrument": "clamp",
+                    }
+                ]
+            },
+        ):
             told = self.profile(**more)
             self.assertFalse(any("one leg or" in notice for notice in told.notices))
             self.assertAlmostEqual(told.running_w.value / told.power_factor.value, 7440, delta=1)

@@ -1,4 +1,4 @@
-"""What the answer promises is kept: advice that is done, readings that are made, on random plans."""
+"""Following the answer's advice, or making its readings, does what it promised: random plans."""
 
 import unittest
 
@@ -15,27 +15,53 @@ def random_document(seed):
     """A household on a battery, by a seed: boxes, lamps, a router, a task; some with sun."""
     rng = np.random.default_rng(seed)
     loads = [
-        {"name": "Box", "running_w": rng.uniform(60, 140), "duty": rng.uniform(0.25, 0.5),
-         "cycle_min": 40, "spread": rng.uniform(0.05, 0.3), "day_spread": 0.07, "power_factor": 0.65,
-         "start_va": 600},
-        {"name": "Lamp", "running_w": rng.uniform(10, 60), "spread": 0.1,
-         "use": {"between": [["18:00", "23:00"]]}, "priority": "nice"},
-        {"name": "Router", "running_w": rng.uniform(8, 20), "spread": 0.05, "can": ["dc12"],
-         "adapter": 0.88},
-        {"name": "Heater", "running_w": rng.uniform(100, 400), "spread": rng.uniform(0.05, 0.4),
-         "use": {"between": [["20:00", "22:00"]]},
-         "settings": [{"name": "low", "running_w": 80.0}]},
-    ]  # fmt: skip
+        {
+            "name": "Box",
+            "running_w": rng.uniform(60, 140),
+            "duty": rng.uniform(0.25, 0.5),
+            "cycle_min": 40,
+            "spread": rng.uniform(0.05, 0.3),
+            "day_spread": 0.07,
+            "power_factor": 0.65,
+            "start_va": 600,
+        },
+        {
+            "name": "Lamp",
+            "running_w": rng.uniform(10, 60),
+            "spread": 0.1,
+            "use": {"between": [["18:00", "23:00"]]},
+            "priority": "nice",
+        },
+        {
+            "name": "Router",
+            "running_w": rng.uniform(8, 20),
+            "spread": 0.05,
+            "can": ["dc12"],
+            "adapter": 0.88,
+        },
+        {
+            "name": "Heater",
+            "running_w": rng.uniform(100, 400),
+            "spread": rng.uniform(0.05, 0.4),
+            "use": {"between": [["20:00", "22:00"]]},
+            "settings": [{"name": "low", "running_w": 80.0}],
+        },
+    ]
     document = {
-        "start": "2027-03-03T18:00:00+00:00", "hours": 60, "needed_hours": 24,
+        "start": "2027-03-03T18:00:00+00:00",
+        "hours": 60,
+        "needed_hours": 24,
         "supply": {
-            "battery": {"chemistry": "lfp", "nominal_wh": rng.uniform(800, 2500),
-                        "capacity_spread": 0.06},
+            "battery": {
+                "chemistry": "lfp",
+                "nominal_wh": rng.uniform(800, 2500),
+                "capacity_spread": 0.06,
+            },
             "inverter": {"continuous_w": 1500, "surge_va": 3000, "idle_w": 15, "idle_spread": 0.2},
             "outputs": [{"name": "dc12", "max_w": 120, "idle_w": 1, "off_unused": True}],
         },
         "loads": loads,
-    }  # fmt: skip
+    }
     if rng.random() < 0.4:
         document["sources"] = [{"kind": "sun", "rated_w": 200, "latitude": 50.0, "spread": 0.25}]
     return document
@@ -86,15 +112,26 @@ class MeasuringIsKeptTest(unittest.TestCase):
 
 class ApparentPowerTest(unittest.TestCase):
     def plan(self, factor, rated_va=None, square=0.0):
-        inverter = {"continuous_w": 1000, "surge_va": 8000, "idle_w": 0, "efficiency": 0.9,
-                    "efficiency_spread": 0, "square_per_w": square}  # fmt: skip
+        inverter = {
+            "continuous_w": 1000,
+            "surge_va": 8000,
+            "idle_w": 0,
+            "efficiency": 0.9,
+            "efficiency_spread": 0,
+            "square_per_w": square,
+        }
         if rated_va:
             inverter["continuous_va"] = rated_va
-        return parse_plan({
-            "hours": 2, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 9000,
-                                               "capacity_spread": 0}, "inverter": inverter},
-            "loads": [{"name": "Motor", "running_w": 800, "power_factor": factor, "spread": 0}],
-        })  # fmt: skip
+        return parse_plan(
+            {
+                "hours": 2,
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 9000, "capacity_spread": 0},
+                    "inverter": inverter,
+                },
+                "loads": [{"name": "Motor", "running_w": 800, "power_factor": factor, "spread": 0}],
+            }
+        )
 
     def test_volt_amps_count_against_the_rating(self):
         # 800 W at PF 0.7 is 1143 VA.
@@ -105,24 +142,37 @@ class ApparentPowerTest(unittest.TestCase):
         self.assertEqual(simulate(self.plan(0.9), 20).trips, [])
 
     def test_the_square_loss_grows_with_volt_amps(self):
-        lost = [simulate(self.plan(factor, 2000, 1e-4), 20).energy_wh["conversion"]
-                for factor in (1.0, 0.8)]  # fmt: skip
+        lost = [
+            simulate(self.plan(factor, 2000, 1e-4), 20).energy_wh["conversion"]
+            for factor in (1.0, 0.8)
+        ]
         # 1e-4 · (1000² - 800²) W for 2 h.
         self.assertAlmostEqual(lost[1] - lost[0], 72, delta=0.5)
 
 
 class StartOddsTest(unittest.TestCase):
     def start(self, va, spread=0.0, others=0, tested=None, beside=0):
-        load = {"name": "Pump", "running_w": 300, "start_va": va, "start_spread": spread,
-                "start_s": 0.3, "spread": 0}  # fmt: skip
+        load = {
+            "name": "Pump",
+            "running_w": 300,
+            "start_va": va,
+            "start_spread": spread,
+            "start_s": 0.3,
+            "spread": 0,
+        }
         if tested:
             load |= {"start_tested": tested, "start_beside_w": beside}
         loads = [load] + ([{"name": "Kettle", "running_w": others, "spread": 0}] if others else [])
-        plan = parse_plan({
-            "hours": 1, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 9000},
-                                   "inverter": {"continuous_w": 1000, "surge_va": 2000}},
-            "loads": loads,
-        })  # fmt: skip
+        plan = parse_plan(
+            {
+                "hours": 1,
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 9000},
+                    "inverter": {"continuous_w": 1000, "surge_va": 2000},
+                },
+                "loads": loads,
+            }
+        )
         return simulate(plan, 400).starts[0].verdict
 
     def test_odds_by_hand(self):

@@ -54,8 +54,9 @@ class FewPairsTest(unittest.TestCase):
         self.assertEqual(after.idle_w.grade, "C")
 
     def test_an_idle_test_beside_it_settles_both(self):
-        both = self.inverter({"type": "efficiency", "pairs": [[100, 122]]},
-                             {"type": "idle", "watts": 9.0})  # fmt: skip
+        both = self.inverter(
+            {"type": "efficiency", "pairs": [[100, 122]]}, {"type": "idle", "watts": 9.0}
+        )
         self.assertLess(both.efficiency.spread, 0.02)
         self.assertAlmostEqual(both.efficiency.value, 100 / 113, delta=0.01)
 
@@ -66,8 +67,11 @@ class FewPairsTest(unittest.TestCase):
         self.assertEqual(alone.efficiency, later.efficiency)
 
     def test_what_no_inverter_gives_is_refused(self):
-        for pairs, said in (([[100, 300]], "no usual inverter"), ([[100, 80]], "swapped"),
-                            ([], "at least one pair")):  # fmt: skip
+        for pairs, said in (
+            ([[100, 300]], "no usual inverter"),
+            ([[100, 80]], "swapped"),
+            ([], "at least one pair"),
+        ):
             with self.subTest(pairs=pairs), self.assertRaisesRegex(DocumentError, said):
                 self.inverter({"type": "efficiency", "pairs": pairs})
 
@@ -75,12 +79,26 @@ class FewPairsTest(unittest.TestCase):
 class OutputKindTest(unittest.TestCase):
     def energy(self, **output):
         """Wh of a 12 W load for two hours out of ten, on one output."""
-        outcome = simulate(parse_plan({
-            "hours": 10, "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000},
-                                    "outputs": [{"name": "dc", "volts": 12, **output}]},
-            "loads": [{"name": "L", "route": "dc", "running_w": 12.0,
-                       "use": {"between": [["18:00", "20:00"]]}}],
-        }), 50)  # fmt: skip
+        outcome = simulate(
+            parse_plan(
+                {
+                    "hours": 10,
+                    "supply": {
+                        "battery": {"chemistry": "lfp", "nominal_wh": 1000},
+                        "outputs": [{"name": "dc", "volts": 12, **output}],
+                    },
+                    "loads": [
+                        {
+                            "name": "L",
+                            "route": "dc",
+                            "running_w": 12.0,
+                            "use": {"between": [["18:00", "20:00"]]},
+                        }
+                    ],
+                }
+            ),
+            50,
+        )
         return outcome.energy_wh
 
     def test_straight_on_the_terminals_there_is_only_wire(self):
@@ -181,8 +199,9 @@ class CapacityTest(unittest.TestCase):
         self.assertLess(health.spread, 0.01)
 
     def test_counted_behind_the_inverter_adds_its_losses(self):
-        supply = parse_supply({**CABINET, "inverter": {"continuous_w": 3000, "idle_w": 28,
-                                                       "efficiency": 0.92}})  # fmt: skip
+        supply = parse_supply(
+            {**CABINET, "inverter": {"continuous_w": 3000, "idle_w": 28, "efficiency": 0.92}}
+        )
         log = [[0, 1.0, 0], [10, 0.5, 1800], [20, 0.08, 3680]]
         test = parse_test({"type": "capacity", "log": log, "counted": "ac"})
         health = state_of_health(test, 5120, supply.inverter)
@@ -207,10 +226,16 @@ class CapacityTest(unittest.TestCase):
 class RouteTest(unittest.TestCase):
     def test_where_each_route_s_energy_went(self):
         test = parse_test(
-            {"type": "route", "load": "Router", "output": "dc12", "hours": 10, "step": 0.001,
-             "ac": {"load_wh": 140, "from": 1, "to": 0.91}, "dc": {"load_wh": 120, "from": 1,
-                                                                   "to": 0.97}}
-        )  # fmt: skip
+            {
+                "type": "route",
+                "load": "Router",
+                "output": "dc12",
+                "hours": 10,
+                "step": 0.001,
+                "ac": {"load_wh": 140, "from": 1, "to": 0.91},
+                "dc": {"load_wh": 120, "from": 1, "to": 0.97},
+            }
+        )
         held = Estimate(5000, 0.0, "A")
         ac = account("ac", test.ac, test, held, Estimate(28, 0.0, "A"))
         dc = account("dc12", test.dc, test, held, Estimate(1, 0.0, "A"))
@@ -223,8 +248,15 @@ class RouteTest(unittest.TestCase):
         self.assertLess(value, high)
 
     def test_more_at_the_load_than_left_the_battery_is_refused(self):
-        test = parse_test({"type": "route", "hours": 5, "output": "dc12",
-                           "ac": {"load_wh": 900, "to": 0.9}, "dc": {"to": 0.95}})  # fmt: skip
+        test = parse_test(
+            {
+                "type": "route",
+                "hours": 5,
+                "output": "dc12",
+                "ac": {"load_wh": 900, "to": 0.9},
+                "dc": {"to": 0.95},
+            }
+        )
         with self.assertRaises(DocumentError) as caught:
             account("ac", test.ac, test, Estimate(1000, 0.0, "A"), Estimate(5, 0.0, "A"))
         self.assertIn("more than", str(caught.exception))
@@ -302,12 +334,19 @@ class OutputVoltsTest(unittest.TestCase):
     """A DC load wants the volts of its output, or of the battery it hangs on straight."""
 
     def trips(self, load_v, **output):
-        outcome = simulate(parse_plan({
-            "hours": 5,
-            "supply": {"battery": {"chemistry": "lead", "nominal_wh": 1000, "volts": 12},
-                       "outputs": [{"name": "o", **output}]},
-            "loads": [{"name": "L", "route": "o", "running_w": 12.0, "volts": load_v}],
-        }), 50)  # fmt: skip
+        outcome = simulate(
+            parse_plan(
+                {
+                    "hours": 5,
+                    "supply": {
+                        "battery": {"chemistry": "lead", "nominal_wh": 1000, "volts": 12},
+                        "outputs": [{"name": "o", **output}],
+                    },
+                    "loads": [{"name": "L", "route": "o", "running_w": 12.0, "volts": load_v}],
+                }
+            ),
+            50,
+        )
         return [(trip.why, trip.limit_w) for trip in outcome.trips]
 
     def test_a_load_for_other_volts_does_not_run(self):

@@ -132,8 +132,9 @@ class ManyThreadsTest(unittest.TestCase):
     def test_the_first_requests_of_a_process_share_one_registry(self):
         root = Path(__file__).resolve().parent.parent.parent
         for _ in range(2):
-            done = subprocess.run([sys.executable, "-c", AT_ONCE], cwd=root, check=False,
-                                  capture_output=True)  # fmt: skip
+            done = subprocess.run(
+                [sys.executable, "-c", AT_ONCE], cwd=root, check=False, capture_output=True
+            )
             self.assertEqual((done.returncode, done.stderr), (0, b""))
 
 
@@ -146,8 +147,9 @@ class QuickStartTest(unittest.TestCase):
             "print(same[0].value, same[1], other[0].value, other[1])"
         )
         root = Path(__file__).resolve().parent.parent.parent
-        told = subprocess.run([sys.executable, "-c", code], cwd=root, check=True,
-                              capture_output=True, text=True)  # fmt: skip
+        told = subprocess.run(
+            [sys.executable, "-c", code], cwd=root, check=True, capture_output=True, text=True
+        )
         self.assertEqual(told.stdout.split(), ["0.71", "False", "710.0", "True"])
 
     def test_a_unit_that_nobody_knows_is_refused_in_itself_too(self):

@@ -68,9 +68,10 @@ class RandomDocumentsTest(unittest.TestCase):
 
     def test_trials(self):
         self.answered(
-            PLANS // 8, documents.trial_document,
+            PLANS // 8,
+            documents.trial_document,
             lambda document: forecast_document(forecast(parse_trial(document), draws=40)),
-        )  # fmt: skip
+        )
 
     def test_profiles(self):
         def answer(document):
@@ -84,9 +85,10 @@ class RandomDocumentsTest(unittest.TestCase):
         def answer(document):
             outcome = simulate(parse_plan(document), draws=40)
             visit = Visit(
-                begins=documents.FIRST_DAY, ends=documents.FIRST_DAY.replace(hour=3),
+                begins=documents.FIRST_DAY,
+                ends=documents.FIRST_DAY.replace(hour=3),
                 meters=carried(["plug", "clamp"]),
-            )  # fmt: skip
+            )
             round_document(plan_round(outcome, visit))
 
         self.answered(PLANS // 10, lambda rng: documents.plan_document(rng, 6), answer)

@@ -79,12 +79,20 @@ class ParseTest(unittest.TestCase):
         tally = parse({"type": "tally", "edges": edges})
         self.assertEqual(tally, Tally((("on", 0.0), ("off", 410.0), ("on", 1290.0))))
 
-    @given(st.recursive(
-        st.none() | st.booleans() | st.floats() | st.text(max_size=8),
-        lambda inner: st.lists(inner, max_size=3) | st.dictionaries(
-            st.sampled_from(["type", "watts", "edges", "wh", "hours", "from", "state"]), inner,
-            max_size=4),
-    ), st.sampled_from(["spot", "label", "tally", "energy", "task", "charge-drop", "start"]))  # fmt: skip
+    @given(
+        st.recursive(
+            st.none() | st.booleans() | st.floats() | st.text(max_size=8),
+            lambda inner: (
+                st.lists(inner, max_size=3)
+                | st.dictionaries(
+                    st.sampled_from(["type", "watts", "edges", "wh", "hours", "from", "state"]),
+                    inner,
+                    max_size=4,
+                )
+            ),
+        ),
+        st.sampled_from(["spot", "label", "tally", "energy", "task", "charge-drop", "start"]),
+    )
     def test_any_document_is_read_or_refused(self, data, kind):
         if isinstance(data, dict):
             data = {**data, "type": kind}
@@ -104,9 +112,11 @@ class ReaderTest(unittest.TestCase):
 
     def test_wrong_types(self):
         for call in (
-            lambda r: r.text("n"), lambda r: r.choice("n", ["a"]), lambda r: r.items("n"),
+            lambda r: r.text("n"),
+            lambda r: r.choice("n", ["a"]),
+            lambda r: r.items("n"),
             lambda r: r.need("missing"),
-        ):  # fmt: skip
+        ):
             with self.assertRaises(DocumentError):
                 call(Reader({"n": 5}, "", ("n", "missing")))
 

@@ -16,11 +16,21 @@ from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, derive
 
 CYCLING = {
-    "type": "capture", "pattern": "cycling", "covered_h": 12.0, "wh": 400.0, "idle_w": 2.0,
-    "running_w": 92.0, "cycle_mean_w": 33.0, "duty": 0.345, "duty_spread": 0.03,
-    "whole_cycles": 15, "period_min": 47.0, "start_peak_w": 400.0, "power_factor": 0.62,
+    "type": "capture",
+    "pattern": "cycling",
+    "covered_h": 12.0,
+    "wh": 400.0,
+    "idle_w": 2.0,
+    "running_w": 92.0,
+    "cycle_mean_w": 33.0,
+    "duty": 0.345,
+    "duty_spread": 0.03,
+    "whole_cycles": 15,
+    "period_min": 47.0,
+    "start_peak_w": 400.0,
+    "power_factor": 0.62,
     "interval_s": 1.0,
-}  # fmt: skip
+}
 
 
 def capture(**changes):
@@ -83,8 +93,13 @@ class ProfileTest(unittest.TestCase):
         self.assertAlmostEqual(self.profile(few, run).cycle_min, 47.0)
 
     def test_a_program_is_a_task_over_its_active_span(self):
-        program = {"type": "capture", "pattern": "program", "covered_h": 2.0, "active_h": 0.8,
-                   "wh": 600.0}  # fmt: skip
+        program = {
+            "type": "capture",
+            "pattern": "program",
+            "covered_h": 2.0,
+            "active_h": 0.8,
+            "wh": 600.0,
+        }
         profile = self.profile(program, kind="resistive-heat")
         self.assertAlmostEqual(profile.task_wh.value, 600.0)
         self.assertAlmostEqual(profile.mean_w.value, 750.0)
@@ -108,10 +123,14 @@ class JoinTest(unittest.TestCase):
         return Capture(time, {"watts": np.array(watts, dtype=float), **columns})
 
     def test_late_overlapping_and_repeated_parts(self):
-        capture = joined([
-            self.part(10, [5, 6, 7]), self.part(0, [1, 2, 3]), self.part(10, [5, 6, 7]),
-            self.part(2, [3, 4]),
-        ])  # fmt: skip
+        capture = joined(
+            [
+                self.part(10, [5, 6, 7]),
+                self.part(0, [1, 2, 3]),
+                self.part(10, [5, 6, 7]),
+                self.part(2, [3, 4]),
+            ]
+        )
         np.testing.assert_allclose(capture.time_s, [0, 1, 2, 3, 10, 11, 12])
         np.testing.assert_allclose(capture.columns["watts"], [1, 2, 3, 4, 5, 6, 7])
         self.assertEqual(capture.start, datetime.fromtimestamp(self.BEGIN, UTC))

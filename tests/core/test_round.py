@@ -45,7 +45,9 @@ def load(name, kind, watts, **more):
 
 
 PLAN = {
-    "start": "2027-02-09T18:00:00+00:00", "hours": 60, "needed_hours": 12,
+    "start": "2027-02-09T18:00:00+00:00",
+    "hours": 60,
+    "needed_hours": 12,
     "supply": {
         "battery": {"chemistry": "lfp", "nominal_wh": 2000, "volts": 51.2, "floor": 0.1},
         "inverter": {"continuous_w": 1500, "surge_va": 2600, "surge_s": 2},
@@ -57,7 +59,7 @@ PLAN = {
         load("Well pump", "pump", 700, cares="hard-wired", use={"between": [["19:00", "19:20"]]}),
         load("Saw", "induction-motor", 700, use={"between": [["20:00", "20:10"]]}),
     ],
-}  # fmt: skip
+}
 
 
 def visit(hours=3.0, meters=("plug", "plug", "clamp"), **more):
@@ -104,19 +106,29 @@ class OfferedTest(RoundTest):
             soon, begins=BEGINS - timedelta(days=3), ends=soon.ends - timedelta(days=3)
         )
         while_it_runs, days_after = (
-            replace(soon, begins=soon.begins + timedelta(hours=hours),
-                    ends=soon.ends + timedelta(hours=hours)) for hours in (10, 17)
-        )  # fmt: skip
+            replace(
+                soon,
+                begins=soon.begins + timedelta(hours=hours),
+                ends=soon.ends + timedelta(hours=hours),
+            )
+            for hours in (10, 17)
+        )
         for when, drains in (
-            (soon, False), (days_before, True), (while_it_runs, False), (days_after, True)
-        ):  # fmt: skip
+            (soon, False),
+            (days_before, True),
+            (while_it_runs, False),
+            (days_after, True),
+        ):
             offered = candidates(self.outcome, when)[0]
             self.assertEqual(any(offer.what == DRAIN for offer in offered), drains)
 
     def test_a_longer_counter_leaves_less_but_never_what_days_share(self):
         offered = candidates(self.outcome, visit(hours=30.0))[0]
-        left = [offer.leaves[InputKey(LOAD, "Box")] for offer in offered
-                if offer.key == "counter: Box" and offer.meter_min <= 24 * 60 + 10]  # fmt: skip
+        left = [
+            offer.leaves[InputKey(LOAD, "Box")]
+            for offer in offered
+            if offer.key == "counter: Box" and offer.meter_min <= 24 * 60 + 10
+        ]
         self.assertEqual(left, sorted(left, reverse=True))
         self.assertGreater(left[-1], 0.07 / 0.9)
 
@@ -132,10 +144,13 @@ class WorthTest(RoundTest):
         worth = worth_of(self.outcome)
         for name, rest in (("Incubator", 0.3), ("Box", 0.4)):
             plan = self.outcome.plan
-            known = replace(plan, loads=tuple(
-                replace(load, spread=load.spread * rest) if load.name == name else load
-                for load in plan.loads
-            ))  # fmt: skip
+            known = replace(
+                plan,
+                loads=tuple(
+                    replace(load, spread=load.spread * rest) if load.name == name else load
+                    for load in plan.loads
+                ),
+            )
             low, _, high = simulate(known, 200).runtime
             told_low, _, told_high = worth.left({InputKey(LOAD, name): rest})
             self.assertAlmostEqual((told_high - told_low) / (high - low), 1.0, delta=0.12)
@@ -183,8 +198,10 @@ class TogetherTest(unittest.TestCase):
         self.assertEqual(names, {tuple(f"Set {number}" for number in range(1, 6))})
 
     def test_what_a_life_or_medicine_hangs_on_is_not_moved_for_it(self):
-        cared = [load("Incubator", "electronics", 60, cares="life"),
-                 load("Vaccine box", "electronics", 60, cares="store")]  # fmt: skip
+        cared = [
+            load("Incubator", "electronics", 60, cares="life"),
+            load("Vaccine box", "electronics", 60, cares="store"),
+        ]
         outcome = simulate(parse_plan({**PLAN, "loads": [*self.SMALL, *cared]}), 60)
         offered, _ = candidates(outcome, self.visit())
         counts = [offer.count for offer in offered if offer.what == TOGETHER]
@@ -240,8 +257,10 @@ class ScheduleTest(unittest.TestCase):
         for _ in range(6):
             lengths = rng.integers(2, 14, 7) * 5.0
             worths = rng.uniform(0.1, 1.0, 7)
-            offered = [Candidate(COUNTER, f"load {n}", "plug", length, 1.0, 1.0, {})
-                       for n, length in enumerate(lengths)]  # fmt: skip
+            offered = [
+                Candidate(COUNTER, f"load {n}", "plug", length, 1.0, 1.0, {})
+                for n, length in enumerate(lengths)
+            ]
             chosen = choose(visit(1.5, ("plug",)), offered, list(worths))
             got = sum(worths[offered.index(placed.candidate)] for placed in chosen.placed)
             best = max(
@@ -266,8 +285,9 @@ class ScheduleTest(unittest.TestCase):
                     step.last_min <= other.first_min or other.last_min <= step.first_min,
                     (step, other),
                 )
-        hands = sorted((step.first_min, step.first_min + step.candidate.before_min)
-                       for step in planned.steps)  # fmt: skip
+        hands = sorted(
+            (step.first_min, step.first_min + step.candidate.before_min) for step in planned.steps
+        )
         for (_, end), (begin, _) in itertools.pairwise(hands):
             self.assertLessEqual(end, begin + 1e-9)
         self.assertLessEqual(max(step.last_min for step in planned.steps), 180)
@@ -286,16 +306,19 @@ class ScheduleTest(unittest.TestCase):
 class PlannedTest(RoundTest):
     def test_each_step_narrows_and_what_is_open_is_said(self):
         planned = plan_round(self.outcome, visit(keep_plugged=frozenset({"Incubator"})))
-        widths = [step.left_h[2] - step.left_h[0]
-                  for step in sorted(planned.steps, key=lambda step: step.last_min)]  # fmt: skip
+        widths = [
+            step.left_h[2] - step.left_h[0]
+            for step in sorted(planned.steps, key=lambda step: step.last_min)
+        ]
         self.assertEqual(widths, sorted(widths, reverse=True))
         self.assertLess(widths[-1], planned.before_h[2] - planned.before_h[0])
         self.assertNotIn("Incubator", planned.open)
 
     def test_every_load_to_grade_b(self):
         planned = plan_round(self.outcome, visit(6.0, target="grades"))
-        self.assertLessEqual({"Box", "Incubator", "Router"},
-                             {step.candidate.subject for step in planned.steps})  # fmt: skip
+        self.assertLessEqual(
+            {"Box", "Incubator", "Router"}, {step.candidate.subject for step in planned.steps}
+        )
 
     def test_what_turned_out_impossible_is_not_planned_again(self):
         ways = ("counter", "spot", "tally")
@@ -333,8 +356,10 @@ class TallyTest(RoundTest):
         read = [{"type": "spot", "state": "running", "watts": 70.0}]
         loads = [
             {**load, "profile": {**load["profile"], "readings": load["profile"]["readings"] + read}}
-            if load["name"] in ("Box", "Incubator") else load for load in PLAN["loads"]
-        ]  # fmt: skip
+            if load["name"] in ("Box", "Incubator")
+            else load
+            for load in PLAN["loads"]
+        ]
         return simulate(parse_plan({**PLAN, "loads": loads}), 200)
 
     def test_cycles_are_told_by_ear_where_the_running_watts_are_known(self):

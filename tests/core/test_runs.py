@@ -15,11 +15,15 @@ from needle.plan.uncertain import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputKey
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}
 LAMP = {"name": "Lamp", "running_w": 40, "spread": 0.2}
 PLAN = {
-    "start": "2027-02-09T18:00:00+00:00", "hours": 120, "needed_hours": 24,
-    "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 3000, "volts": 51.2, "floor": 0.1},
-               "inverter": {"continuous_w": 2000}},
+    "start": "2027-02-09T18:00:00+00:00",
+    "hours": 120,
+    "needed_hours": 24,
+    "supply": {
+        "battery": {"chemistry": "lfp", "nominal_wh": 3000, "volts": 51.2, "floor": 0.1},
+        "inverter": {"continuous_w": 2000},
+    },
     "loads": [BOX],
-}  # fmt: skip
+}
 
 
 def answer(runs=(), **changes):
@@ -111,8 +115,10 @@ class RunsTest(unittest.TestCase):
         self.assertGreater(width("2020-02-09T18:00:00+00:00"), width("2027-01-09T18:00:00+00:00"))
 
     def test_a_run_on_lead_acid_reckons_with_its_law(self):
-        supply = {"battery": {"chemistry": "lead", "nominal_wh": 1200, "floor": 0.5},
-                  "inverter": {"continuous_w": 2000}}  # fmt: skip
+        supply = {
+            "battery": {"chemistry": "lead", "nominal_wh": 1200, "floor": 0.5},
+            "inverter": {"continuous_w": 2000},
+        }
         load = {"name": "Box", "running_w": 150, "spread": 0.2}
         hours = answer(supply=supply, loads=[load])[1]
         run = {"hours": hours, "to": 0.5, "why": "floor", "loads": ["Box"]}
@@ -121,8 +127,10 @@ class RunsTest(unittest.TestCase):
         )
 
     def test_a_run_that_fits_nothing_does_not_count_and_is_said(self):
-        for run in ({"hours": 1e-6, "to": 0.1, "loads": ["Box"]},
-                    {"hours": 30, "to": 0.1, "loads": [{"watts": 1e6}]}):  # fmt: skip
+        for run in (
+            {"hours": 1e-6, "to": 0.1, "loads": ["Box"]},
+            {"hours": 30, "to": 0.1, "loads": [{"watts": 1e6}]},
+        ):
             outcome = simulate(parse_plan({**PLAN, "runs": [run]}), 200)
             self.assertIn("fits nothing that is known", " ".join(outcome.notices))
             np.testing.assert_allclose(outcome.runtime[1], answer()[1], rtol=0.05)

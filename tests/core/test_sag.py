@@ -16,11 +16,20 @@ from needle.supply.charging import input_limit_w, parse_inputs
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.inverter import parse_inverter
 from needle.supply.outputs import parse_outputs
-from needle.supply.voltage import cells_in_series, most_w, open_circuit_v, terminal_v
+from needle.supply.voltage import cells_in_series, most_w, open_circuit_v
 from tests.core.exact import exact
+from tests.core.reference import terminal_v
 
-LEAD = {"chemistry": "lead", "nominal_wh": 1200, "volts": 12, "floor": 0.0, "internal_ohm": 0.03,
-        "cutoff_v": 11.0, "capacity_factor": 1.0, "capacity_spread": 0.0}  # fmt: skip
+LEAD = {
+    "chemistry": "lead",
+    "nominal_wh": 1200,
+    "volts": 12,
+    "floor": 0.0,
+    "internal_ohm": 0.03,
+    "cutoff_v": 11.0,
+    "capacity_factor": 1.0,
+    "capacity_spread": 0.0,
+}
 
 
 class VoltageTest(unittest.TestCase):
@@ -36,9 +45,14 @@ class VoltageTest(unittest.TestCase):
 
     def test_cells(self):
         for chemistry, volts, cells in (
-            ("lead", 12, 6), ("lead", 24, 12), ("lfp", 12.8, 4), ("lfp", 51.2, 16),
-            ("lithium", 14.8, 4), ("usb", 3.6, 1), ("usb", 3.7, 1),
-        ):  # fmt: skip
+            ("lead", 12, 6),
+            ("lead", 24, 12),
+            ("lfp", 12.8, 4),
+            ("lfp", 51.2, 16),
+            ("lithium", 14.8, 4),
+            ("usb", 3.6, 1),
+            ("usb", 3.7, 1),
+        ):
             self.assertEqual(cells_in_series(chemistry, volts), cells)
 
     @given(st.sampled_from(sorted(CHEMISTRIES)), st.floats(0, 1), st.floats(0, 1))
@@ -60,25 +74,36 @@ class VoltageTest(unittest.TestCase):
         at = {c: terminal_v(float(open_circuit_v("lead", 12, c)), ohm, 40) for c in (0.2, 0.6)}
         self.assertLess(at[0.2], battery.cutoff_v)
         self.assertGreater(at[0.6], battery.cutoff_v)
-        inverter = parse_inverter({"continuous_w": 600, "surge_va": 1200, "idle_w": 0,
-                                   "efficiency": 1.0})  # fmt: skip
+        inverter = parse_inverter(
+            {"continuous_w": 600, "surge_va": 1200, "idle_w": 0, "efficiency": 1.0}
+        )
         start_va = 2 * 40 * 11.5
         least = holds_above(start_va, 100, 0, battery, inverter)
         self.assertGreater(least, 0.2)
         self.assertLess(least, 0.6)
         self.assertIsNone(
-            holds_above(start_va, 1, 0, parse_battery({**LEAD, "internal_ohm": None,
-                                                       "cutoff_v": None}), inverter)
-        )  # fmt: skip
+            holds_above(
+                start_va,
+                1,
+                0,
+                parse_battery({**LEAD, "internal_ohm": None, "cutoff_v": None}),
+                inverter,
+            )
+        )
 
     def test_cutoff_comes_earlier_at_higher_power(self):
         stops = []
         for watts in (350, 425, 500):
             plan = parse_plan(
-                {"hours": 24, "supply": {"battery": {**LEAD, "peukert_n": 1.0},
-                 "inverter": {"continuous_w": 600, "idle_w": 0, "efficiency": 1.0}},
-                 "loads": [{"name": "Heater", "running_w": watts}]}
-            )  # fmt: skip
+                {
+                    "hours": 24,
+                    "supply": {
+                        "battery": {**LEAD, "peukert_n": 1.0},
+                        "inverter": {"continuous_w": 600, "idle_w": 0, "efficiency": 1.0},
+                    },
+                    "loads": [{"name": "Heater", "running_w": watts}],
+                }
+            )
             document = as_document(simulate(plan, draws=20))
             self.assertEqual(document["stop"]["why"], "cutoff")
             stops.append(document["runtime_h"]["value"] * watts)
@@ -125,12 +150,25 @@ class PortsTest(unittest.TestCase):
     def test_a_small_charger_hardly_tapers_and_a_large_one_does(self):
         def hours_to_fill(chemistry, watts):
             """From 80 %, over what it would take without a taper."""
-            battery = {"chemistry": chemistry, "nominal_wh": 1000, "start_charge": 0.8,
-                       "floor": 0.1, "charge_efficiency": 1.0, "capacity_factor": 1.0}  # fmt: skip
-            plan = parse_plan(exact({
-                "hours": 24, "supply": {"battery": {**battery, "capacity_spread": 0.0}},
-                "sources": [{"kind": "window", "watts": watts, "between": [["00:00", "23:59"]]}],
-            }))  # fmt: skip
+            battery = {
+                "chemistry": chemistry,
+                "nominal_wh": 1000,
+                "start_charge": 0.8,
+                "floor": 0.1,
+                "charge_efficiency": 1.0,
+                "capacity_factor": 1.0,
+            }
+            plan = parse_plan(
+                exact(
+                    {
+                        "hours": 24,
+                        "supply": {"battery": {**battery, "capacity_spread": 0.0}},
+                        "sources": [
+                            {"kind": "window", "watts": watts, "between": [["00:00", "23:59"]]}
+                        ],
+                    }
+                )
+            )
             charge = simulate(plan, 4).likely_charge
             return float(np.argmax(charge >= 0.995)) / 60 / (195 / watts)
 

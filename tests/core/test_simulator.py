@@ -13,11 +13,18 @@ from needle.plan.simulate import simulate
 from tests.core.exact import exact
 
 SUPPLY = {
-    "battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8, "floor": 0.1,
-                "capacity_factor": 1.0, "capacity_spread": 0.0, "charge_efficiency": 0.96},
+    "battery": {
+        "chemistry": "lfp",
+        "nominal_wh": 1000,
+        "volts": 12.8,
+        "floor": 0.1,
+        "capacity_factor": 1.0,
+        "capacity_spread": 0.0,
+        "charge_efficiency": 0.96,
+    },
     "inverter": {"continuous_w": 2000, "surge_va": 4000, "idle_w": 0, "efficiency": 1.0},
     "outputs": [{"name": "dc12", "max_w": 120, "idle_w": 2, "efficiency": 0.9}],
-}  # fmt: skip
+}
 START = "2027-06-09T18:00:00+00:00"
 
 
@@ -26,8 +33,14 @@ def run(loads, sources=(), hours=24, draws=20, battery=None, inverter=None, **mo
     supply["battery"] |= battery or {}
     supply["inverter"] |= inverter or {}
     supply |= more.pop("supply", {})
-    plan = {"start": START, "hours": hours, "supply": supply, "loads": loads,
-            "sources": list(sources), **more}  # fmt: skip
+    plan = {
+        "start": START,
+        "hours": hours,
+        "supply": supply,
+        "loads": loads,
+        "sources": list(sources),
+        **more,
+    }
     return simulate(parse_plan(exact(plan)), draws)
 
 
@@ -46,8 +59,11 @@ class ClosedFormTest(unittest.TestCase):
         self.assertAlmostEqual(outcome.runtime[1], 3 + 21 + 1.0, delta=0.005 * 25)
 
     def test_a_single_task_with_a_pulsed_step(self):
-        steps = [{"watts": 600, "minutes": 12}, {"watts": 600, "minutes": 20, "duty": 0.4},
-                 {"watts": 120, "minutes": 15.5}]  # fmt: skip
+        steps = [
+            {"watts": 600, "minutes": 12},
+            {"watts": 600, "minutes": 20, "duty": 0.4},
+            {"watts": 120, "minutes": 15.5},
+        ]
         loads = [{"name": "Autoclave", "use": {"tasks": ["20:15"]}, "steps": steps}]
         outcome = run(loads, hours=12, supply=NO_OUTPUTS)
         wh = 600 * 12 / 60 + 600 * 0.4 * 20 / 60 + 120 * 15.5 / 60
@@ -57,9 +73,12 @@ class ClosedFormTest(unittest.TestCase):
     def test_tasks_once_daily_and_so_many_a_day(self):
         steps = [{"watts": 60, "minutes": 10}]
         for tasks, times in (
-            (["2027-06-10T12:30:00+00:00"], 1), (["20:15"], 2), (["20:15", "07:00"], 4), (3, 6),
+            (["2027-06-10T12:30:00+00:00"], 1),
+            (["20:15"], 2),
+            (["20:15", "07:00"], 4),
+            (3, 6),
             (["2028-01-01T00:00:00+00:00"], 0),
-        ):  # fmt: skip
+        ):
             with self.subTest(tasks=tasks):
                 loads = [{"name": "Kettle", "use": {"tasks": tasks}, "steps": steps}]
                 wh = run(loads, hours=48).energy_wh["loads"]["Kettle"]
@@ -87,8 +106,13 @@ class ClosedFormTest(unittest.TestCase):
         self.assertAlmostEqual(outcome.energy_wh["sources"], 2400, places=3)
 
     def test_a_charger_fills_with_its_efficiency_and_tapers_near_full(self):
-        source = {"kind": "window", "name": "mains", "watts": 100, "between": [["19:00", "21:00"]],
-                  "litres_per_kwh": 0.5}  # fmt: skip
+        source = {
+            "kind": "window",
+            "name": "mains",
+            "watts": 100,
+            "between": [["19:00", "21:00"]],
+            "litres_per_kwh": 0.5,
+        }
         outcome = run([], [source], battery={"start_charge": 0.4}, hours=6, supply=NO_OUTPUTS)
         self.assertAlmostEqual(outcome.likely_charge[-1], 0.4 + 200 * 0.96 / 1000, places=5)
         self.assertAlmostEqual(outcome.fuel_l, 0.1, places=5)
@@ -120,8 +144,9 @@ class RouteTest(unittest.TestCase):
 
     def test_resting_the_inverter_leaves_its_loads_unserved(self):
         inverter = {"idle_w": 10, "efficiency": 1.0, "off": [["23:00", "06:00"]]}
-        outcome = run([{"name": "Load", "running_w": 20}], inverter=inverter, hours=12,
-                      supply=NO_OUTPUTS)  # fmt: skip
+        outcome = run(
+            [{"name": "Load", "running_w": 20}], inverter=inverter, hours=12, supply=NO_OUTPUTS
+        )
         self.assertAlmostEqual(outcome.energy_wh["inverter_idle"], 10 * 5, places=3)
         self.assertAlmostEqual(outcome.unserved_wh["Load"], 20 * 7, places=3)
 
@@ -164,19 +189,32 @@ class RouteTest(unittest.TestCase):
     def test_a_dropped_task_takes_its_pulses_along(self):
         loads = [
             {"name": "Lamp", "running_w": 40},
-            {"name": "Oven", "use": {"tasks": ["18:30"]},
-             "steps": [{"watts": 1600, "minutes": 46.5, "duty": 0.4}]},
-        ]  # fmt: skip
-        supply = {**SUPPLY, "inverter": {**SUPPLY["inverter"], "continuous_w": 1000,
-                                         "surge_va": 2000}}  # fmt: skip
+            {
+                "name": "Oven",
+                "use": {"tasks": ["18:30"]},
+                "steps": [{"watts": 1600, "minutes": 46.5, "duty": 0.4}],
+            },
+        ]
+        supply = {
+            **SUPPLY,
+            "inverter": {**SUPPLY["inverter"], "continuous_w": 1000, "surge_va": 2000},
+        }
         outcome = run(loads, hours=3, supply=supply)
         self.assertEqual([trip.load for trip in outcome.trips], ["Oven"])
         self.assertNotIn("Lamp", outcome.unserved_wh)
 
 
 class SourceTest(unittest.TestCase):
-    sun = {"kind": "sun", "rated_w": 400, "yield": 0.7, "latitude": 50.0, "longitude": 0.0,
-           "tilt": 35, "clouds": 0.0, "spread": 0.0}  # fmt: skip
+    sun = {
+        "kind": "sun",
+        "rated_w": 400,
+        "yield": 0.7,
+        "latitude": 50.0,
+        "longitude": 0.0,
+        "tilt": 35,
+        "clouds": 0.0,
+        "spread": 0.0,
+    }
 
     def test_sun_comes_by_day_and_less_through_clouds(self):
         loads = [{"name": "Load", "running_w": 300}]
@@ -221,17 +259,25 @@ class SourceTest(unittest.TestCase):
     def test_cloudier_never_lasts_longer(self):
         loads = [{"name": "Load", "running_w": 90}]
         hours = [
-            run(loads, [{**self.sun, "rated_w": 150, "clouds": clouds, "spread": 0.2}], hours=72)
-            .runtime_h
+            run(
+                loads, [{**self.sun, "rated_w": 150, "clouds": clouds, "spread": 0.2}], hours=72
+            ).runtime_h
             for clouds in (0.0, 0.5, 0.9)
-        ]  # fmt: skip
+        ]
         self.assertTrue((hours[0] >= hours[1] - 1e-9).all())
         self.assertTrue((hours[1] >= hours[2] - 1e-9).all())
 
 
 class RoomTest(unittest.TestCase):
-    box = {"name": "Box", "running_w": 100, "resting_w": 2, "duty": 0.3, "cycle_min": 40,
-           "set_c": 4, "measured_room_c": 24}  # fmt: skip
+    box = {
+        "name": "Box",
+        "running_w": 100,
+        "resting_w": 2,
+        "duty": 0.3,
+        "cycle_min": 40,
+        "set_c": 4,
+        "measured_room_c": 24,
+    }
 
     def test_a_room_that_follows_the_day(self):
         flat = run([self.box], hours=24, room_c=24)
@@ -252,8 +298,14 @@ class RoomTest(unittest.TestCase):
 
 class SagTest(unittest.TestCase):
     def test_a_start_near_empty_switches_off_what_running_would_not(self):
-        lead = {"chemistry": "lead", "volts": 12, "floor": 0.0, "internal_ohm": 0.03,
-                "cutoff_v": 11.0, "peukert_n": 1.0}  # fmt: skip
+        lead = {
+            "chemistry": "lead",
+            "volts": 12,
+            "floor": 0.0,
+            "internal_ohm": 0.03,
+            "cutoff_v": 11.0,
+            "peukert_n": 1.0,
+        }
         pump = {"name": "Pump", "running_w": 60, "duty": 0.4, "cycle_min": 20, "start_va": 1000}
         soft = run([{**pump, "start_va": 80}], battery=lead, hours=60, supply=NO_OUTPUTS)
         hard = run([pump], battery=lead, hours=60, supply=NO_OUTPUTS)
@@ -280,26 +332,57 @@ class BalanceTest(unittest.TestCase):
     @given(plans)
     def test_it_closes_with_everything_at_once(self, g):
         loads = [
-            {"name": "Box", "running_w": g["watts"], "resting_w": 1, "duty": 0.4, "spread": 0.2,
-             "set_c": 4, "measured_room_c": 25, "pull_down_wh": 20},
-            {"name": "Light", "running_w": g["dc"], "route": "dc12", "spread": 0.1,
-             "use": {"between": [["19:00", "23:30"]]}},
-            {"name": "Task", "use": {"tasks": ["20:00"]},
-             "steps": [{"watts": 700, "minutes": 9.5}, {"watts": 300, "minutes": 30, "duty": 0.5}]},
-            {"name": "Pack", "use": {"charges": ["21:00"]},
-             "charge": {"pack_wh": 60, "missing": 0.7, "watts": 40}},
-        ]  # fmt: skip
+            {
+                "name": "Box",
+                "running_w": g["watts"],
+                "resting_w": 1,
+                "duty": 0.4,
+                "spread": 0.2,
+                "set_c": 4,
+                "measured_room_c": 25,
+                "pull_down_wh": 20,
+            },
+            {
+                "name": "Light",
+                "running_w": g["dc"],
+                "route": "dc12",
+                "spread": 0.1,
+                "use": {"between": [["19:00", "23:30"]]},
+            },
+            {
+                "name": "Task",
+                "use": {"tasks": ["20:00"]},
+                "steps": [
+                    {"watts": 700, "minutes": 9.5},
+                    {"watts": 300, "minutes": 30, "duty": 0.5},
+                ],
+            },
+            {
+                "name": "Pack",
+                "use": {"charges": ["21:00"]},
+                "charge": {"pack_wh": 60, "missing": 0.7, "watts": 40},
+            },
+        ]
         sources = [
             {"kind": "sun", "rated_w": g["sun"], "latitude": 55.0, "clouds": 0.3},
             {"kind": "window", "watts": g["charger"], "between": [["22:00", "01:00"]]},
             {"kind": "battery", "nominal_wh": g["other"], "max_w": 60},
         ]
         outcome = run(
-            loads, sources, hours=36, draws=10, room_c=25, room_swing_c=g["swing"],
+            loads,
+            sources,
+            hours=36,
+            draws=10,
+            room_c=25,
+            room_swing_c=g["swing"],
             battery={"nominal_wh": g["wh"], "start_charge": g["start"]},
-            inverter={"idle_w": 9, "efficiency": 0.9, "square_per_w": g["square"],
-                      "off": [["02:00", "05:00"]]},
-        )  # fmt: skip
+            inverter={
+                "idle_w": 9,
+                "efficiency": 0.9,
+                "square_per_w": g["square"],
+                "off": [["02:00", "05:00"]],
+            },
+        )
         energy = outcome.energy_wh
         used = sum(energy["loads"].values()) + energy["inverter_idle"] + energy["outputs_idle"]
         used += energy["conversion"]

@@ -11,8 +11,15 @@ from needle.plan.places import azimuth_from_text, tilt_from_text, town_at
 from needle.plan.sources import parse_sources
 
 DAY = datetime(2027, 6, 20, tzinfo=UTC)
-SUN = {"kind": "sun", "rated_w": 1000, "latitude": 50.0, "longitude": 0.0, "tilt": 35,
-       "clouds": 0.0, "yield": 0.75}  # fmt: skip
+SUN = {
+    "kind": "sun",
+    "rated_w": 1000,
+    "latitude": 50.0,
+    "longitude": 0.0,
+    "tilt": 35,
+    "clouds": 0.0,
+    "yield": 0.75,
+}
 
 
 def sun(**more):
@@ -76,8 +83,10 @@ class MeasuredTest(unittest.TestCase):
         for _ in range(150):
             level = 0.6 * math.exp(0.15 * rng.standard_normal())
             wh = clear_wh * level * np.exp(0.3 * rng.standard_normal(6))
-            learnt = sun(spread=0.3, measured=[{"on": "2027-06-20", "wh": min(w, 1.1 * clear_wh)}
-                                               for w in wh[:5]])  # fmt: skip
+            learnt = sun(
+                spread=0.3,
+                measured=[{"on": "2027-06-20", "wh": min(w, 1.1 * clear_wh)} for w in wh[:5]],
+            )
             drawn = day_wh(learnt) * learnt.factors(
                 1, rng.standard_normal(400), np.random.default_rng(1)
             )
@@ -98,7 +107,7 @@ class MeasuredTest(unittest.TestCase):
             ({"at": "12:00", "watts": 100}, "needs a date"),
             ({"on": "2027-06-20", "wh": 90_000}, "on a clear day"),
             ({"on": "soon", "wh": 900}, "is not a time"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(DocumentError, said):
                 sun(measured=[measured])
 

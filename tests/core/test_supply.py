@@ -7,13 +7,19 @@ from hypothesis import strategies as st
 
 from needle.decide.starting import will_it_start
 from needle.document import DocumentError
-from needle.supply.battery import nominal_wh, parse_battery, peukert_hours, usable_wh
+from needle.supply.battery import nominal_wh, parse_battery, usable_wh
 from needle.supply.inverter import dc_w, parse_inverter, percentage
 from needle.supply.supply import parse_supply, staircase
 
 BATTERY = {"chemistry": "lfp", "nominal_wh": 5120}
-INVERTER = {"continuous_w": 3000, "surge_va": 6000, "surge_s": 5, "idle_w": 28, "efficiency": 0.92,
-            "overload": [[1.15, 60]]}  # fmt: skip
+INVERTER = {
+    "continuous_w": 3000,
+    "surge_va": 6000,
+    "surge_s": 5,
+    "idle_w": 28,
+    "efficiency": 0.92,
+    "overload": [[1.15, 60]],
+}
 
 
 class BatteryTest(unittest.TestCase):
@@ -21,16 +27,6 @@ class BatteryTest(unittest.TestCase):
         self.assertAlmostEqual(nominal_wh(12, 110, series=2, parallel=2), 5280)
         self.assertAlmostEqual(nominal_wh(3.6, 24), 86.4)
         self.assertAlmostEqual(86.4 * 0.87, 75.2, places=1)
-
-    def test_peukert(self):
-        hours = peukert_hours(100, 25, 1.15)
-        self.assertAlmostEqual(hours, 3.14, places=2)
-        self.assertAlmostEqual(hours * 25, 78.6, places=1)
-        self.assertAlmostEqual(peukert_hours(100, 5, 1.15), 20.0)
-
-    @given(st.floats(5, 200), st.floats(1.0, 1.3))
-    def test_a_larger_current_never_lasts_longer(self, amps, n):
-        self.assertLessEqual(peukert_hours(100, amps * 1.1, n), peukert_hours(100, amps, n))
 
     def test_usable_is_between_the_charge_and_the_floor(self):
         battery = parse_battery({**BATTERY, "capacity_factor": 1.0, "start_charge": 0.9})

@@ -20,27 +20,59 @@ from needle.trial.trial import parse_trial
 from tests.core.twins import DISPLAYS, household, trial_of
 
 BASE = {
-    "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8,
-                           "capacity_factor": 0.95, "capacity_spread": 0.04}},
+    "supply": {
+        "battery": {
+            "chemistry": "lfp",
+            "nominal_wh": 1000,
+            "volts": 12.8,
+            "capacity_factor": 0.95,
+            "capacity_spread": 0.04,
+        }
+    },
     "expected_w": {"value": 40, "spread": 0.25},
-}  # fmt: skip
+}
 #: Cold, Peukert's law, sag, sun, a start that trips, a floor: all that a plan knows.
 PLAN = {
-    "start": "2027-02-09T18:00:00+00:00", "hours": 60, "needed_hours": 20, "room_c": 8.0,
+    "start": "2027-02-09T18:00:00+00:00",
+    "hours": 60,
+    "needed_hours": 20,
+    "room_c": 8.0,
     "supply": {
-        "battery": {"chemistry": "lead", "nominal_wh": 2400, "volts": 24, "floor": 0.3,
-                    "cutoff_v": 21.0},
+        "battery": {
+            "chemistry": "lead",
+            "nominal_wh": 2400,
+            "volts": 24,
+            "floor": 0.3,
+            "cutoff_v": 21.0,
+        },
         "inverter": {"continuous_w": 800, "surge_va": 1600, "idle_w": 9, "efficiency": 0.9},
         "outputs": [{"name": "dc12", "max_w": 120, "idle_w": 1, "efficiency": 0.9}],
     },
     "loads": [
-        {"name": "Box", "running_w": 90, "duty": 0.4, "spread": 0.2, "day_spread": 0.07,
-         "power_factor": 0.65, "start_va": 900},
+        {
+            "name": "Box",
+            "running_w": 90,
+            "duty": 0.4,
+            "spread": 0.2,
+            "day_spread": 0.07,
+            "power_factor": 0.65,
+            "start_va": 900,
+        },
         {"name": "Router", "running_w": 12, "route": "dc12", "spread": 0.1},
     ],
-    "sources": [{"kind": "sun", "rated_w": 300, "latitude": 48, "longitude": 0, "tilt": 35,
-                 "azimuth": 180, "clouds": 0.5, "spread": 0.25}],
-}  # fmt: skip
+    "sources": [
+        {
+            "kind": "sun",
+            "rated_w": 300,
+            "latitude": 48,
+            "longitude": 0,
+            "tilt": 35,
+            "azimuth": 180,
+            "clouds": 0.5,
+            "spread": 0.25,
+        }
+    ],
+}
 
 
 def forecast_of(check_ins=(), **change):
@@ -209,8 +241,14 @@ class CheckInTest(unittest.TestCase):
 
     def test_a_last_fifth_that_goes_in_half_its_time_is_in_the_range(self):
         # A small pack of 100 Wh at 50 W; its display shows a fifth at a ninth.
-        supply = {"battery": {"chemistry": "usb", "nominal_wh": 100, "capacity_factor": 1.0,
-                              "capacity_spread": 0.01}}  # fmt: skip
+        supply = {
+            "battery": {
+                "chemistry": "usb",
+                "nominal_wh": 100,
+                "capacity_factor": 1.0,
+                "capacity_spread": 0.01,
+            }
+        }
         knee = KNEE[0]
         for share in (0.5, 0.8, 0.9):
             checks = [
@@ -230,8 +268,10 @@ class CheckInTest(unittest.TestCase):
 
     def test_watts_of_a_moment_tell_of_a_steady_load_and_not_of_a_cycling_one(self):
         def mean_w(load):
-            supply = {"battery": {"chemistry": "lfp", "nominal_wh": 1000},
-                      "outputs": [{"name": "usb", "efficiency": 1.0, "idle_w": 0}]}  # fmt: skip
+            supply = {
+                "battery": {"chemistry": "lfp", "nominal_wh": 1000},
+                "outputs": [{"name": "usb", "efficiency": 1.0, "idle_w": 0}],
+            }
             plan = {"hours": 60, "supply": supply, "loads": [{"route": "usb", **load}]}
             check_in = {"h": 3, "watts": 60}
             return forecast(parse_trial({"plan": plan, "check_ins": [check_in]})).mean_w[1]
@@ -267,8 +307,13 @@ class CheckInTest(unittest.TestCase):
         self.assertGreater(prediction.stop_h[1], 18 + 200 / 14)
 
     def test_legs_add_up_to_what_was_counted(self):
-        checks = [{"h": 5, "wh": 300}, {"h": 5.5, "leg": "low"}, {"h": 12, "wh": 500},
-                  {"h": 13, "leg": "start"}, {"h": 16, "wh": 700}]  # fmt: skip
+        checks = [
+            {"h": 5, "wh": 300},
+            {"h": 5.5, "leg": "low"},
+            {"h": 12, "wh": 500},
+            {"h": 13, "leg": "start"},
+            {"h": 16, "wh": 700},
+        ]
         prediction = forecast_of(checks)
         ends = [*(leg.from_h for leg in prediction.legs[1:]), 16]
         total = sum(
@@ -277,8 +322,12 @@ class CheckInTest(unittest.TestCase):
         self.assertAlmostEqual(total, 700, places=6)
 
     def test_back_to_an_earlier_leg(self):
-        checks = [{"h": 5, "wh": 250}, {"h": 10, "wh": 500}, {"h": 10, "leg": "off"},
-                  {"h": 20, "wh": 520}]  # fmt: skip
+        checks = [
+            {"h": 5, "wh": 250},
+            {"h": 10, "wh": 500},
+            {"h": 10, "leg": "off"},
+            {"h": 20, "wh": 520},
+        ]
         back = forecast_of([*checks, {"h": 20, "leg": "start"}])
         anew = forecast_of([*checks, {"h": 20, "leg": "other"}])
         self.assertAlmostEqual(back.stop_h[1], 20 + 430 / 50, delta=1.2)
@@ -291,8 +340,14 @@ class CheckInTest(unittest.TestCase):
         checks += [{"h": h, "wh": 720 + 10.0 * (h - 60)} for h in (80, 120, 160)]
         checks += [{"h": 160, "leg": "loft"}]
         checks += [{"h": h, "wh": 1720 + 14.0 * (h - 160)} for h in (175, 190, 220)]
-        supply = {"battery": {**BASE["supply"]["battery"], "nominal_wh": 3000,
-                              "capacity_factor": 0.95, "capacity_spread": 0.01}}  # fmt: skip
+        supply = {
+            "battery": {
+                **BASE["supply"]["battery"],
+                "nominal_wh": 3000,
+                "capacity_factor": 0.95,
+                "capacity_spread": 0.01,
+            }
+        }
         stop = 160 + (2850 - 1720) / 14
         low, mid, high = forecast_of(
             checks, supply=supply, expected_w={"value": 12, "spread": 0.2}
@@ -352,8 +407,14 @@ class CheckInTest(unittest.TestCase):
             self.assertEqual(shares, sorted(shares))
 
     def test_contradictions_lead_to_no_nonsense(self):
-        checks = [{"h": 9, "ah": 60}, {"h": 10, "percent": 95}, {"h": 11, "bars": 1, "of": 5},
-                  {"h": 12, "volts": 20}, {"h": 13, "watts": 9000}, {"h": 14, "wh": 5}]  # fmt: skip
+        checks = [
+            {"h": 9, "ah": 60},
+            {"h": 10, "percent": 95},
+            {"h": 11, "bars": 1, "of": 5},
+            {"h": 12, "volts": 20},
+            {"h": 13, "watts": 9000},
+            {"h": 14, "wh": 5},
+        ]
         prediction = forecast_of(checks)
         self.assertTrue(14 <= prediction.stop_h[0] <= prediction.stop_h[2])
         self.assertTrue(all(leg.mean_w >= 0 for leg in prediction.legs))

@@ -9,8 +9,8 @@ from needle.measure.readings import ChargeDrop, Context, EnergyRun, Spot, Start,
 from needle.plan.document import parse_plan
 from needle.plan.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
-from needle.supply.battery import peukert_hours
 from tests.core.exact import exact
+from tests.core.reference import peukert_hours
 from tests.core.twins import household
 
 
@@ -59,9 +59,11 @@ class Appliance:
         va = watts / self.factor
         return Spot(
             "running" if running else "resting",
-            watts=self.meter(watts, 0.1), volts=self.meter(230, 0.1),
-            amps=self.meter(va / 230, 0.01), va=self.meter(va, 1.0),
-        )  # fmt: skip
+            watts=self.meter(watts, 0.1),
+            volts=self.meter(230, 0.1),
+            amps=self.meter(va / 230, 0.01),
+            va=self.meter(va, 1.0),
+        )
 
     def tally(self, count: int) -> Tally:
         at, edges = 0.0, []
@@ -154,8 +156,14 @@ class TwinTest(unittest.TestCase):
         caught = 0
         for seed in range(100):
             spot = Appliance(seed).spot()
-            wrong = Spot("running", watts=spot.watts, volts=spot.volts, amps=spot.amps, va=spot.va,
-                         pf=round(min(1.0, spot.watts / spot.va * 1.2), 2))  # fmt: skip
+            wrong = Spot(
+                "running",
+                watts=spot.watts,
+                volts=spot.volts,
+                amps=spot.amps,
+                va=spot.va,
+                pf=round(min(1.0, spot.watts / spot.va * 1.2), 2),
+            )
             if spot.watts / spot.va < 0.8:
                 caught += wrong.agreement().suspect == "pf"
             else:
@@ -180,27 +188,54 @@ def by_the_second(plan, phase_s):
 
 class WalkTest(unittest.TestCase):
     def test_the_simulator_agrees_with_a_walk_by_the_second(self):
-        plan = parse_plan(exact({
-            "hours": 20,
-            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 900, "capacity_factor": 1.0,
-                                   "capacity_spread": 0.0},
-                       "inverter": {"continuous_w": 1000, "idle_w": 12, "efficiency": 0.9}},
-            "loads": [{"name": "Box", "running_w": 120, "resting_w": 2, "duty": 0.37,
-                       "cycle_min": 53}],
-        }))  # fmt: skip
+        plan = parse_plan(
+            exact(
+                {
+                    "hours": 20,
+                    "supply": {
+                        "battery": {
+                            "chemistry": "lfp",
+                            "nominal_wh": 900,
+                            "capacity_factor": 1.0,
+                            "capacity_spread": 0.0,
+                        },
+                        "inverter": {"continuous_w": 1000, "idle_w": 12, "efficiency": 0.9},
+                    },
+                    "loads": [
+                        {
+                            "name": "Box",
+                            "running_w": 120,
+                            "resting_w": 2,
+                            "duty": 0.37,
+                            "cycle_min": 53,
+                        }
+                    ],
+                }
+            )
+        )
         outcome = simulate(plan, 40)
         walked = [by_the_second(plan, phase) for phase in np.linspace(0, 53 * 60, 40)]
         for mine, theirs in zip(outcome.runtime, np.quantile(walked, [0.1, 0.5, 0.9]), strict=True):
             self.assertAlmostEqual(mine, float(theirs), delta=0.06)
 
     def test_capacity_alone_spreads_the_runtime_as_it_should(self):
-        plan = parse_plan(exact({
-            "hours": 60,
-            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 2000, "capacity_factor": 0.9,
-                                   "capacity_spread": 0.1},
-                       "inverter": {"continuous_w": 1000, "idle_w": 10, "efficiency": 0.9}},
-            "loads": [{"name": "All", "running_w": 45}],
-        }))  # fmt: skip
+        plan = parse_plan(
+            exact(
+                {
+                    "hours": 60,
+                    "supply": {
+                        "battery": {
+                            "chemistry": "lfp",
+                            "nominal_wh": 2000,
+                            "capacity_factor": 0.9,
+                            "capacity_spread": 0.1,
+                        },
+                        "inverter": {"continuous_w": 1000, "idle_w": 10, "efficiency": 0.9},
+                    },
+                    "loads": [{"name": "All", "running_w": 45}],
+                }
+            )
+        )
         low, mid, high = simulate(plan, 400).runtime
         self.assertAlmostEqual(mid, 2000 * 0.9 * 0.9 / 60, delta=0.05)
         sigma = math.sqrt(math.log1p(0.01))
@@ -208,16 +243,35 @@ class WalkTest(unittest.TestCase):
 
     def test_lead_acid_follows_its_law_at_every_power(self):
         for watts in (300, 500, 900):
-            plan = parse_plan(exact({
-                "hours": 30,
-                "supply": {"battery": {"chemistry": "lead", "nominal_wh": 2400, "floor": 0.0,
-                                       "capacity_factor": 1.0, "capacity_spread": 0.0,
-                                       "peukert_n": 1.2},
-                           "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0}},
-                "loads": [{"name": "All", "running_w": watts}],
-            }))  # fmt: skip
+            plan = parse_plan(
+                exact(
+                    {
+                        "hours": 30,
+                        "supply": {
+                            "battery": {
+                                "chemistry": "lead",
+                                "nominal_wh": 2400,
+                                "floor": 0.0,
+                                "capacity_factor": 1.0,
+                                "capacity_spread": 0.0,
+                                "peukert_n": 1.2,
+                            },
+                            "inverter": {"continuous_w": 2000, "idle_w": 0, "efficiency": 1.0},
+                        },
+                        "loads": [{"name": "All", "running_w": watts}],
+                    }
+                )
+            )
             expected = peukert_hours(2400 / 24, watts / 24, 1.2)
             self.assertAlmostEqual(simulate(plan, 10).runtime[1], expected, delta=0.005 * expected)
+
+
+class PeukertReferenceTest(unittest.TestCase):
+    def test_published_example(self):
+        hours = peukert_hours(100, 25, 1.15)
+        self.assertAlmostEqual(hours, 3.14, places=2)
+        self.assertAlmostEqual(hours * 25, 78.6, places=1)
+        self.assertAlmostEqual(peukert_hours(100, 5, 1.15), 20.0)
 
 
 class HouseholdTest(unittest.TestCase):

@@ -136,8 +136,9 @@ class StepsTest(unittest.TestCase):
         self.assertAlmostEqual(load["duty"], 0.3446, places=3)
         self.assertAlmostEqual(
             load["resting_w"] + load["duty"] * (load["running_w"] - load["resting_w"]),
-            710 / 21.5, delta=0.05,
-        )  # fmt: skip
+            710 / 21.5,
+            delta=0.05,
+        )
 
 
 HOURS = {"between": [["18:00", "22:30"], ["07:00", "09:00"]]}

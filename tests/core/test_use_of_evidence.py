@@ -25,11 +25,16 @@ from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 
 SUPPLY = {
-    "battery": {"chemistry": "lfp", "nominal_wh": 10_000, "volts": 51.2, "capacity_factor": 1.0,
-                "capacity_spread": 0.0},
+    "battery": {
+        "chemistry": "lfp",
+        "nominal_wh": 10_000,
+        "volts": 51.2,
+        "capacity_factor": 1.0,
+        "capacity_spread": 0.0,
+    },
     "inverter": {"continuous_w": 3000, "idle_w": 10, "efficiency": 0.9},
     "outputs": [{"name": "dc12", "volts": 12, "idle_w": 1, "efficiency": 0.9}],
-}  # fmt: skip
+}
 
 
 def evidence(kind, *readings, **more):
@@ -37,8 +42,13 @@ def evidence(kind, *readings, **more):
 
 
 def plan(*loads, **more):
-    document = {"start": "2027-02-09T18:00:00+00:00", "hours": 24, "supply": SUPPLY,
-                "loads": list(loads), **more}  # fmt: skip
+    document = {
+        "start": "2027-02-09T18:00:00+00:00",
+        "hours": 24,
+        "supply": SUPPLY,
+        "loads": list(loads),
+        **more,
+    }
     return parse_plan(document)
 
 
@@ -75,8 +85,10 @@ class UseTest(unittest.TestCase):
 
     def test_what_a_counter_counted_over_a_day_was_within_its_hours(self):
         run = {"type": "energy", "wh": 350, "hours": 24}
-        load = {"profile": evidence("electronics", {"type": "spot", "watts": 72}, run),
-                "use": {"between": [["18:00", "23:00"]]}}  # fmt: skip
+        load = {
+            "profile": evidence("electronics", {"type": "spot", "watts": 72}, run),
+            "use": {"between": [["18:00", "23:00"]]},
+        }
         self.assertAlmostEqual(wh_of(load), 350, delta=2)
         self.assertAlmostEqual(
             profile("electronics", run, hours_per_day=5).wh_per_day.value, 350, places=3
@@ -89,13 +101,17 @@ class UseTest(unittest.TestCase):
 
     def test_a_box_that_is_off_by_day_draws_by_night_what_it_always_does(self):
         run = {"type": "energy", "wh": 800, "hours": 24}
-        load = {"profile": evidence("compressor-fixed", run),
-                "use": {"between": [["18:00", "06:00"]]}}  # fmt: skip
+        load = {
+            "profile": evidence("compressor-fixed", run),
+            "use": {"between": [["18:00", "06:00"]]},
+        }
         self.assertAlmostEqual(wh_of(load), 400, delta=10)
 
     def test_a_heater_runs_at_its_watts_in_its_hours(self):
-        load = {"profile": evidence("resistive-heat", {"type": "spot", "watts": 880}),
-                "use": {"between": [["19:00", "19:09"]]}}  # fmt: skip
+        load = {
+            "profile": evidence("resistive-heat", {"type": "spot", "watts": 880}),
+            "use": {"between": [["19:00", "19:09"]]},
+        }
         self.assertAlmostEqual(wh_of(load), 132, delta=1)
         supply = {**SUPPLY, "inverter": {"continuous_w": 1000}}
         outcome = simulate(plan({"name": "Load", **load}, supply=supply), 200)
@@ -119,8 +135,12 @@ class UseTest(unittest.TestCase):
         self.assertAlmostEqual(row.tasks[1], 9000 / each, delta=0.03 * 9000 / each)
 
     def test_notices_of_the_evidence_reach_the_plan(self):
-        load = {"profile": evidence("pump", {"type": "spot", "watts": 444},
-                                    {"type": "energy", "wh": 0, "hours": 12}), "name": "Sump"}  # fmt: skip
+        load = {
+            "profile": evidence(
+                "pump", {"type": "spot", "watts": 444}, {"type": "energy", "wh": 0, "hours": 12}
+            ),
+            "name": "Sump",
+        }
         notices = simulate(plan(load), 4).notices
         self.assertTrue(any(notice.startswith("Sump: A counter shows no") for notice in notices))
 
@@ -128,8 +148,13 @@ class UseTest(unittest.TestCase):
 class SeveralTest(unittest.TestCase):
     def test_three_of_a_thing_have_three_days(self):
         def spread(count, watts):
-            load = {"name": "Load", "running_w": watts, "count": count, "spread": 0.0,
-                    "day_spread": 0.3}  # fmt: skip
+            load = {
+                "name": "Load",
+                "running_w": watts,
+                "count": count,
+                "spread": 0.0,
+                "day_spread": 0.3,
+            }
             outcome = simulate(plan(load, hours=200, needed_hours=24), 400)
             return np.std(np.log(outcome.runtime_h))
 
@@ -150,8 +175,9 @@ class SettingTest(unittest.TestCase):
         self.assertAlmostEqual(known.mean_w.value, 50.8, delta=0.5)
 
     def test_readings_alike_speak_without_a_setting(self):
-        known = profile("led", {"type": "spot", "watts": 40},
-                        {"type": "spot", "watts": 20, "setting": "low"})  # fmt: skip
+        known = profile(
+            "led", {"type": "spot", "watts": 40}, {"type": "spot", "watts": 20, "setting": "low"}
+        )
         self.assertEqual(known.setting, "")
 
 
@@ -173,8 +199,12 @@ class VoltAmpereTest(unittest.TestCase):
         self.assertLess(known.va_spread, 0.4 * known.running_w.spread)
 
     def test_amps_beside_a_label_of_other_volts_count_at_these(self):
-        known = profile("induction-motor", {"type": "label", "watts": 900, "volts": 240},
-                        {"type": "spot", "amps": 3.0}, mains_v=120.0)  # fmt: skip
+        known = profile(
+            "induction-motor",
+            {"type": "label", "watts": 900, "volts": 240},
+            {"type": "spot", "amps": 3.0},
+            mains_v=120.0,
+        )
         self.assertAlmostEqual(known.running_w.value, 240 * 3 * 0.75)
         self.assertIn("label says 240 V", known.notices[0])
 
@@ -183,16 +213,24 @@ class TestedSupplyTest(unittest.TestCase):
     def test_a_plan_at_the_rate_of_a_capacity_test_lasts_as_long_as_the_test(self):
         battery = {"chemistry": "lead", "nominal_wh": 1200, "floor": 0.0, "peukert_n": 1.2}
         test = {"type": "capacity", "wh": 800, "hours": 4, "from": 1.0, "to": 0.0}
-        supply = {"battery": battery, "outputs": [
-            {"name": "wire", "idle_w": 0, "efficiency": 1.0}], "tests": [test]}  # fmt: skip
+        supply = {
+            "battery": battery,
+            "outputs": [{"name": "wire", "idle_w": 0, "efficiency": 1.0}],
+            "tests": [test],
+        }
         load = {"name": "Load", "running_w": 200, "route": "wire", "spread": 0.0}
         outcome = simulate(plan(load, supply=supply), 200)
         self.assertAlmostEqual(outcome.runtime[1], 4.0, delta=0.04)
 
     def test_what_a_route_test_read_is_what_the_output_passes_on(self):
-        test = {"type": "route", "load": "Load", "output": "dc12", "hours": 24,
-                "ac": {"from": 1.0, "to": 0.0, "load_wh": 8000},
-                "dc": {"from": 1.0, "to": 0.0, "load_wh": 7500}}  # fmt: skip
+        test = {
+            "type": "route",
+            "load": "Load",
+            "output": "dc12",
+            "hours": 24,
+            "ac": {"from": 1.0, "to": 0.0, "load_wh": 8000},
+            "dc": {"from": 1.0, "to": 0.0, "load_wh": 7500},
+        }
         plain = {**SUPPLY, "outputs": [{"name": "dc12", "idle_w": 1}]}
         tested = parse_supply({**plain, "tests": [test]}).outputs[0].efficiency
         self.assertAlmostEqual(tested.value, 7500 / (10_000 - 24), delta=0.02)
@@ -205,15 +243,19 @@ class TestedSupplyTest(unittest.TestCase):
             self.assertEqual(OUTPUT in kinds, advised)
 
     def test_a_step_of_the_staircase_never_rises(self):
-        supply = {**SUPPLY, "battery": {**SUPPLY["battery"], "capacity_spread": 0.05},
-                  "inverter": {"continuous_w": 3000}}  # fmt: skip
+        supply = {
+            **SUPPLY,
+            "battery": {**SUPPLY["battery"], "capacity_spread": 0.05},
+            "inverter": {"continuous_w": 3000},
+        }
         for mean_w in (20, 100, 800):
             highs = [step.left_wh.high for step in staircase(parse_supply(supply), 24, mean_w)][1:]
             self.assertEqual(highs, sorted(highs, reverse=True))
 
     def test_an_input_called_as_the_source_limits_it_whatever_its_kind(self):
-        supply = parse_supply({**SUPPLY, "inputs": [{"name": "sun", "max_w": 300},
-                                                    {"name": "Mains", "max_w": 500}]})  # fmt: skip
+        supply = parse_supply(
+            {**SUPPLY, "inputs": [{"name": "sun", "max_w": 300}, {"name": "Mains", "max_w": 500}]}
+        )
         window = {"kind": "window", "watts": 900, "between": [["18:00", "20:00"]]}
         for more, limit in (({"name": "mains"}, 500), ({}, 500), ({"input": "sun"}, 300)):
             (source,) = parse_sources([{**window, **more}], UTC, supply)
@@ -241,8 +283,14 @@ class StartTestTest(unittest.TestCase):
 
     def test_many_starts_that_held_alone_make_one_beside_others_likelier(self):
         def chance(**tested):
-            pump = {"name": "Pump", "running_w": 400, "power_factor": 0.8, "start_va": 2400,
-                    "start_spread": 0.4, **tested}  # fmt: skip
+            pump = {
+                "name": "Pump",
+                "running_w": 400,
+                "power_factor": 0.8,
+                "start_va": 2400,
+                "start_spread": 0.4,
+                **tested,
+            }
             lamp = {"name": "Lamp", "running_w": 300}
             supply = {**SUPPLY, "inverter": {"continuous_w": 1500, "surge_va": 3000}}
             starts = simulate(plan(pump, lamp, supply=supply), 400).starts
@@ -251,9 +299,16 @@ class StartTestTest(unittest.TestCase):
         self.assertGreater(chance(start_tested="held", start_times=9), chance() + 0.05)
 
     def test_what_tripped_beside_a_lamp_and_now_stands_alone_names_its_own_start(self):
-        pump = {"name": "Pump", "running_w": 400, "power_factor": 0.8, "start_va": 2400,
-                "start_s": 1.0, "start_spread": 0.4, "start_tested": "tripped",
-                "start_beside_w": 80}  # fmt: skip
+        pump = {
+            "name": "Pump",
+            "running_w": 400,
+            "power_factor": 0.8,
+            "start_va": 2400,
+            "start_s": 1.0,
+            "start_spread": 0.4,
+            "start_tested": "tripped",
+            "start_beside_w": 80,
+        }
         supply = {**SUPPLY, "inverter": {"continuous_w": 1500, "surge_va": 3000}}
         (start,) = simulate(plan(pump, supply=supply), 400).starts
         self.assertEqual(start.verdict.verdict, "trips")
@@ -271,8 +326,12 @@ class StartTestTest(unittest.TestCase):
         self.assertEqual(overload_as_tried(known, [(900, 300, False)]), known.overload)
 
     def test_a_step_that_was_carried_for_two_minutes_does_not_trip_for_one(self):
-        mill = {"name": "Mill", "running_w": 1300, "steps": [{"watts": 1300, "minutes": 1}],
-                "use": {"tasks": ["19:00"]}}  # fmt: skip
+        mill = {
+            "name": "Mill",
+            "running_w": 1300,
+            "steps": [{"watts": 1300, "minutes": 1}],
+            "use": {"tasks": ["19:00"]},
+        }
         supply = {**SUPPLY, "inverter": {"continuous_w": 1000, "surge_va": 4000}}
         tested = {**mill, "start_tested": "complained", "start_ran_s": 130}
         self.assertTrue(simulate(plan(mill, supply=supply), 40).trips)
@@ -281,8 +340,10 @@ class StartTestTest(unittest.TestCase):
 
 class AdviceTest(unittest.TestCase):
     def test_what_helps_after_a_run_does_not_change_what_ran_in_it(self):
-        loads = [{"name": name, "running_w": watts, "spread": 0.2, "priority": "nice"}
-                 for name, watts in (("Box", 60), ("Router", 40))]  # fmt: skip
+        loads = [
+            {"name": name, "running_w": watts, "spread": 0.2, "priority": "nice"}
+            for name, watts in (("Box", 60), ("Router", 40))
+        ]
         supply = {**SUPPLY, "battery": {**SUPPLY["battery"], "nominal_wh": 3000}}
         run = {"hours": 22.2, "to": 0.1, "why": "floor", "loads": ["Box", "Router"]}
         outcome = simulate(plan(*loads, supply=supply, runs=[run], hours=60, needed_hours=40), 200)
@@ -313,14 +374,20 @@ class AdviceTest(unittest.TestCase):
             self.assertNotEqual(suggestion.change.kind, "rest", suggestion.what)
 
     def test_no_rest_mends_an_overload(self):
-        loads = [{"name": "Kettle", "running_w": 4000, "use": {"between": [["18:30", "18:40"]]}},
-                 {"name": "Lamp", "running_w": 20, "use": {"between": [["18:00", "20:00"]]}}]  # fmt: skip
+        loads = [
+            {"name": "Kettle", "running_w": 4000, "use": {"between": [["18:30", "18:40"]]}},
+            {"name": "Lamp", "running_w": 20, "use": {"between": [["18:00", "20:00"]]}},
+        ]
         outcome = simulate(plan(*loads, hours=40, needed_hours=24), 40)
         self.assertNotIn("rest", [help_.change.kind for help_ in suggestions(outcome)])
 
     def test_what_a_display_promises_counts_dc_loads_with_hours(self):
-        lamp = {"name": "Lamp", "running_w": 45, "route": "dc12",
-                "use": {"between": [["18:00", "23:00"]]}}  # fmt: skip
+        lamp = {
+            "name": "Lamp",
+            "running_w": 45,
+            "route": "dc12",
+            "use": {"between": [["18:00", "23:00"]]},
+        }
         supply = {**SUPPLY, "inverter": {**SUPPLY["inverter"], "off_unused": True}}
         rest, work = display_hours(plan(lamp, supply=supply))
         self.assertAlmostEqual(work, 9000 / (1 + 45 / 0.9), delta=0.1)
@@ -335,8 +402,12 @@ class AdviceTest(unittest.TestCase):
 
 class TrialCountsTest(unittest.TestCase):
     def trial(self, battery, *check_ins, **more):
-        document = {"supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, **battery}},
-                    "expected_w": {"value": 50}, "check_ins": list(check_ins), **more}  # fmt: skip
+        document = {
+            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000, **battery}},
+            "expected_w": {"value": 50},
+            "check_ins": list(check_ins),
+            **more,
+        }
         return forecast(parse_trial(document), draws=60)
 
     def test_amp_hours_without_volts_are_said_or_counted_by_volts_beside_them(self):
@@ -348,8 +419,12 @@ class TrialCountsTest(unittest.TestCase):
         self.assertAlmostEqual(known.drawn_wh[1], 384, delta=8)
 
     def test_amp_hours_written_with_volts_tell_the_volts(self):
-        for text, volts in (("80 Ah @ 12.8 V", 12.8), ("24,000 mAh at 3.7 V", 3.7),
-                            ("5.12 kWh", None), ("6 A @ 12 V", None)):  # fmt: skip
+        for text, volts in (
+            ("80 Ah @ 12.8 V", 12.8),
+            ("24,000 mAh at 3.7 V", 3.7),
+            ("5.12 kWh", None),
+            ("6 A @ 12 V", None),
+        ):
             self.assertEqual(charge_volts(text), volts)
 
     def test_nothing_is_proved_where_nothing_was_counted(self):
@@ -359,8 +434,12 @@ class TrialCountsTest(unittest.TestCase):
         self.assertAlmostEqual(counted.state_of_health[1], 0.9, delta=0.03)
 
     def test_watts_are_of_where_they_are_read(self):
-        plan_document = {"start": "2027-02-09T18:00:00+00:00", "hours": 24, "supply": SUPPLY,
-                         "loads": [{"name": "Box", "running_w": 100, "spread": 0.3}]}  # fmt: skip
+        plan_document = {
+            "start": "2027-02-09T18:00:00+00:00",
+            "hours": 24,
+            "supply": SUPPLY,
+            "loads": [{"name": "Box", "running_w": 100, "spread": 0.3}],
+        }
 
         def level(**place):
             check_in = {"h": 0.2, "watts": 100, **place}
@@ -379,6 +458,10 @@ class TrialCountsTest(unittest.TestCase):
     def test_an_idle_test_by_a_display_is_only_as_good_as_the_display(self):
         test = parse_test({"type": "idle", "from": 1.0, "to": 0.95, "hours": 4})
         self.assertEqual(test.end, 0.95)
-        supply = parse_supply({**SUPPLY, "tests": [
-            {"type": "idle", "output": "ac", "from": 1.0, "to": 0.95, "hours": 40}]})  # fmt: skip
+        supply = parse_supply(
+            {
+                **SUPPLY,
+                "tests": [{"type": "idle", "output": "ac", "from": 1.0, "to": 0.95, "hours": 40}],
+            }
+        )
         self.assertGreater(supply.inverter.idle_w.spread, 0.3)

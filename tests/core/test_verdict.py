@@ -16,23 +16,38 @@ LAMP = {"name": "Lamp", "running_w": 100}
 
 def outcome_of(loads, nominal_wh=3000, draws=60, inverter=(), **changes):
     return simulate(
-        parse_plan(exact({
-            "start": "2027-02-09T18:00:00+00:00", "hours": 40, "needed_hours": 24,
-            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": nominal_wh},
-                       "inverter": {"continuous_w": 1000, "idle_w": 10, "efficiency": 0.9,
-                                    **dict(inverter)}},
-            "loads": loads, **changes,
-        })),
+        parse_plan(
+            exact(
+                {
+                    "start": "2027-02-09T18:00:00+00:00",
+                    "hours": 40,
+                    "needed_hours": 24,
+                    "supply": {
+                        "battery": {"chemistry": "lfp", "nominal_wh": nominal_wh},
+                        "inverter": {
+                            "continuous_w": 1000,
+                            "idle_w": 10,
+                            "efficiency": 0.9,
+                            **dict(inverter),
+                        },
+                    },
+                    "loads": loads,
+                    **changes,
+                }
+            )
+        ),
         draws,
-    )  # fmt: skip
+    )
 
 
 class VerdictTest(unittest.TestCase):
     def test_states_at_the_odds_wanted(self):
         for nominal, odds, state in (
-            (5000, 0.9, "covers"), (3600, 0.9, "likely"), (3600, 0.5, "covers"),
+            (5000, 0.9, "covers"),
+            (3600, 0.9, "likely"),
+            (3600, 0.5, "covers"),
             (2000, 0.9, "does not"),
-        ):  # fmt: skip
+        ):
             with self.subTest(nominal=nominal, odds=odds):
                 self.assertEqual(verdict_of(outcome_of([LAMP], nominal, odds=odds)).state, state)
 
@@ -42,9 +57,11 @@ class VerdictTest(unittest.TestCase):
         must = {**LAMP, "priority": "must"}
         resting = {"off": [["23:00", "06:00"]]}
         for loads, inverter, why, load in (
-            ([LAMP], {}, "empty", ""), ([LAMP, heater], {}, "overload", "Heater"),
-            ([LAMP, motor], {}, "start", "Motor"), ([must], resting, "rest", "Lamp"),
-        ):  # fmt: skip
+            ([LAMP], {}, "empty", ""),
+            ([LAMP, heater], {}, "overload", "Heater"),
+            ([LAMP, motor], {}, "start", "Motor"),
+            ([must], resting, "rest", "Lamp"),
+        ):
             with self.subTest(why=why):
                 trouble = verdict_of(outcome_of(loads, 1500, inverter=inverter)).trouble
                 self.assertEqual((trouble.why, trouble.load), (why, load))
@@ -70,8 +87,14 @@ class VerdictTest(unittest.TestCase):
         self.assertLess(outcome_of([LAMP], 2000 + 0.9 * lacks, 200).chance, 0.88)
 
     def test_the_size_and_the_odds_never_contradict_each_other(self):
-        box = {"name": "Box", "running_w": 200, "duty": 0.5, "spread": 0.1, "day_spread": 0.07,
-               "day_swing": 0.1}  # fmt: skip
+        box = {
+            "name": "Box",
+            "running_w": 200,
+            "duty": 0.5,
+            "spread": 0.1,
+            "day_spread": 0.07,
+            "day_swing": 0.1,
+        }
         for nominal in (3000, 3300, 3600, 3900, 4200):
             for hours in (26, 40):
                 outcome = outcome_of([box], nominal, hours=hours)

@@ -53,8 +53,9 @@ class Twin:
 def measured_load(key: str, seed: int, hours: float) -> dict[str, Any]:
     """A stand-in as a plan's load, from a recorded capture of so many hours."""
     meter = (plug_meter if seed % 2 else panel_logger)(seed)
-    reading = as_reading(analyse(meter.capture(timeline(key, seed), 0, hours * 3600)),
-                         meter.interval_s)  # fmt: skip
+    reading = as_reading(
+        analyse(meter.capture(timeline(key, seed), 0, hours * 3600)), meter.interval_s
+    )
     reading["instrument"] = meter.instrument.key
     profile = derive(LoadRecord(key, APPLIANCES[key].kind, (parse(reading),)))
     return {**load_document(profile, key), "use": "always"}
@@ -88,10 +89,12 @@ def household(seed: int, drained: bool = True) -> Twin:
     plan = parse_plan({"hours": 120, "needed_hours": 24, "supply": document, "loads": loads})
     time = RUN_FROM_S + np.arange(0, 4.5 * 86_400, STEP_S)
     watts = np.sum([timeline(key, seed).sample(time).watts for key in keys], axis=0)
-    true_h = supply.hours_down(watts, STEP_S, FLOOR)
-    assert true_h is not None, "the stand-ins do not empty the battery"
-    drain = dc_w(watts, supply.idle_w, supply.efficiency, supply.square_per_w)
-    return Twin(plan, true_h, supply, np.cumsum(drain) * STEP_S / 3600)
+    drain_w = dc_w(watts, supply.idle_w, supply.efficiency, supply.square_per_w)
+    drained_wh = np.cumsum(drain_w) * STEP_S / 3600
+    until_floor_wh = supply.held_wh * (1 - FLOOR)
+    assert drained_wh[-1] > until_floor_wh, "the stand-ins do not empty the battery"
+    ends_h = STEP_S / 3600 * np.arange(1, len(watts) + 1)
+    return Twin(plan, float(np.interp(until_floor_wh, drained_wh, ends_h)), supply, drained_wh)
 
 
 #: What a supply may show, or a counter count.

@@ -19,8 +19,15 @@ from web.sheets.exchange import add_package, understood
 from web.supplies.models import Supply
 
 HTMX = {"HTTP_HX_REQUEST": "true"}
-SPOT = {"state": "running", "watts": "92.4 W", "volts": "231.2", "amps": "0,64 A", "va": "148",
-        "pf": "0.62", "instrument": "plug"}  # fmt: skip
+SPOT = {
+    "state": "running",
+    "watts": "92.4 W",
+    "volts": "231.2",
+    "amps": "0,64 A",
+    "va": "148",
+    "pf": "0.62",
+    "instrument": "plug",
+}
 
 
 def clear_caches() -> None:
@@ -41,8 +48,16 @@ def make_load(job: Job, name: str = "Box", watts: float | None = 120.0, **more: 
 
 
 def make_supply(job: Job, **more: Any) -> Supply:
-    values = {"name": "Cabinet", "chemistry": "lfp", "nominal_wh": 1024.0, "continuous_w": 3000.0,
-              "surge_va": 6000.0, "surge_s": 5.0, "idle_w": 28.0, "efficiency": 0.92}  # fmt: skip
+    values = {
+        "name": "Cabinet",
+        "chemistry": "lfp",
+        "nominal_wh": 1024.0,
+        "continuous_w": 3000.0,
+        "surge_va": 6000.0,
+        "surge_s": 5.0,
+        "idle_w": 28.0,
+        "efficiency": 0.92,
+    }
     return Supply.objects.create(job=job, **{**values, **more})
 
 

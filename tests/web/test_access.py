@@ -25,17 +25,23 @@ class ForeignTest(SiteTest):
         load, supply = make_load(job), make_supply(job)
         mine = make_load(self.job, "Mine")
         for url in (
-            self.url("loads:load", load.pk), self.url("supplies:edit", supply.pk),
+            self.url("loads:load", load.pk),
+            self.url("supplies:edit", supply.pk),
             self.url("loads:edit-reading", mine.pk, load.readings.get().pk),
-        ):  # fmt: skip
+        ):
             self.assertEqual(self.client.get(url).status_code, 404)
         use = self.client.post(self.url("plans:use-load", 0, load.pk), {})
         self.assertEqual(use.status_code, 404)
         answer = self.client.post(
             self.url("plans:add"),
-            {"name": "P", "needed_hours": "5", "start": "2027-01-01T18:00", "start_charge": "100",
-             "supply": supply.pk},
-        )  # fmt: skip
+            {
+                "name": "P",
+                "needed_hours": "5",
+                "start": "2027-01-01T18:00",
+                "start_charge": "100",
+                "supply": supply.pk,
+            },
+        )
         self.assertEqual(answer.status_code, 422)
 
     def test_anothers_form_key_never_hands_out_their_record(self):
@@ -136,12 +142,17 @@ class PolicyTest(SiteTest):
 
     def test_deployment_check_is_clean(self):
         secure = {
-            "DEBUG": False, "SECRET_KEY": "k" * 20 + "abcdefghijklmnopqrstuvwxyz0123456789",
-            "SECURE_SSL_REDIRECT": True, "SESSION_COOKIE_SECURE": True, "CSRF_COOKIE_SECURE": True,
-            "SECURE_HSTS_SECONDS": 31_536_000, "SECURE_HSTS_INCLUDE_SUBDOMAINS": True,
-            "SECURE_HSTS_PRELOAD": True, "SILENCED_SYSTEM_CHECKS": [],
+            "DEBUG": False,
+            "SECRET_KEY": "k" * 20 + "abcdefghijklmnopqrstuvwxyz0123456789",
+            "SECURE_SSL_REDIRECT": True,
+            "SESSION_COOKIE_SECURE": True,
+            "CSRF_COOKIE_SECURE": True,
+            "SECURE_HSTS_SECONDS": 31_536_000,
+            "SECURE_HSTS_INCLUDE_SUBDOMAINS": True,
+            "SECURE_HSTS_PRELOAD": True,
+            "SILENCED_SYSTEM_CHECKS": [],
             "ALLOWED_HOSTS": ["needle.example"],
-        }  # fmt: skip
+        }
         with override_settings(**secure):
             call_command("check", deploy=True, fail_level="WARNING", stdout=StringIO())
 

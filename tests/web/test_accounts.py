@@ -34,19 +34,28 @@ class PasswordTest(SiteTest):
         other = Client()
         other.force_login(self.user)
         new = "a longer one 22"
-        answer = self.client.post(reverse("accounts:password"), {
-            "old_password": "long enough 1", "new_password1": new, "new_password2": new,
-        })  # fmt: skip
+        answer = self.client.post(
+            reverse("accounts:password"),
+            {
+                "old_password": "long enough 1",
+                "new_password1": new,
+                "new_password2": new,
+            },
+        )
         self.assertRedirects(answer, reverse("accounts:account"))
         self.assertEqual(self.client.get("/jobs/").status_code, 200)
         self.assertEqual(other.get("/jobs/").status_code, 302)
         self.assertTrue(signs_in("ada", new))
 
     def test_a_wrong_old_password_changes_nothing(self):
-        answer = self.client.post(reverse("accounts:password"), {
-            "old_password": "wrong", "new_password1": "a longer one 22",
-            "new_password2": "a longer one 22",
-        })  # fmt: skip
+        answer = self.client.post(
+            reverse("accounts:password"),
+            {
+                "old_password": "wrong",
+                "new_password1": "a longer one 22",
+                "new_password2": "a longer one 22",
+            },
+        )
         self.assertContains(answer, "was entered incorrectly")
         self.assertTrue(signs_in("ada", "long enough 1"))
 
@@ -81,9 +90,14 @@ class NameTest(SiteTest):
         self.client.logout()
         self.client.post(SIGN_IN, {"username": "ADA", "password": "long enough 1"})
         self.assertEqual(self.client.get("/jobs/").status_code, 200)
-        answer = Client().post(reverse("accounts:sign-up"), {
-            "username": "Ada", "password1": "quite long 34", "password2": "quite long 34",
-        })  # fmt: skip
+        answer = Client().post(
+            reverse("accounts:sign-up"),
+            {
+                "username": "Ada",
+                "password1": "quite long 34",
+                "password2": "quite long 34",
+            },
+        )
         self.assertContains(answer, "already exists", status_code=422)
 
     def test_guesses_in_any_case_count_together(self):
@@ -102,15 +116,21 @@ class RateTest(TestCase):
             for n in range(41)
         ]
         self.assertEqual((statuses[0], statuses[-1]), (200, 429))
-        elsewhere = self.client.post(SIGN_IN, {"username": "x", "password": "x"},
-                                     REMOTE_ADDR="203.0.113.9")  # fmt: skip
+        elsewhere = self.client.post(
+            SIGN_IN, {"username": "x", "password": "x"}, REMOTE_ADDR="203.0.113.9"
+        )
         self.assertEqual(elsewhere.status_code, 200)
 
     def test_sign_ups_from_one_address_end(self):
         for n in range(11):
-            answer = Client().post(reverse("accounts:sign-up"), {
-                "username": f"user{n}", "password1": "quite long 34", "password2": "quite long 34",
-            })  # fmt: skip
+            answer = Client().post(
+                reverse("accounts:sign-up"),
+                {
+                    "username": f"user{n}",
+                    "password1": "quite long 34",
+                    "password2": "quite long 34",
+                },
+            )
         self.assertEqual(answer.status_code, 429)
         self.assertEqual(get_user_model().objects.count(), 10)
 
@@ -164,8 +184,9 @@ class VisitorTest(TestCase):
             copy, original = (read(export_job(stored)) for stored in (job, theirs))
             for name, table in original.tables.items():
                 self.assertEqual(copy.tables[name].length, table.length, name)
-            for mine, its in zip(job.trials.order_by("pk"), theirs.trials.order_by("pk"),
-                                 strict=True):  # fmt: skip
+            for mine, its in zip(
+                job.trials.order_by("pk"), theirs.trials.order_by("pk"), strict=True
+            ):
                 self.assertEqual(mine.started_at - its.started_at, timedelta(days=5))
 
     def test_visitors_are_gone_a_day_later(self):
@@ -181,8 +202,11 @@ class VisitorTest(TestCase):
 
     def test_the_named_account_stays_as_it_is(self):
         self.client.force_login(self.demo)
-        new = {"old_password": PASSWORD, "new_password1": "other 12345x",
-               "new_password2": "other 12345x"}  # fmt: skip
+        new = {
+            "old_password": PASSWORD,
+            "new_password1": "other 12345x",
+            "new_password2": "other 12345x",
+        }
         for name, data in (("delete", {"password": PASSWORD}), ("password", new)):
             answer = self.client.post(reverse(f"accounts:{name}"), data, follow=True)
             self.assertContains(answer, "The demo account stays as it is")

@@ -25,11 +25,25 @@ from web.trials.models import CheckIn, Trial
 #: On every record of the other user: no answer may ever show it.
 SECRET = "Zanzibar"
 #: Addresses that strangers may ask for.
-PUBLIC = {"common:alive", "accounts:sign-in", "accounts:sign-up", "accounts:forgotten",
-          "accounts:new-password", "demo:look-around", "samples", "common:glossary"}  # fmt: skip
+PUBLIC = {
+    "common:alive",
+    "accounts:sign-in",
+    "accounts:sign-up",
+    "accounts:forgotten",
+    "accounts:new-password",
+    "demo:look-around",
+    "samples",
+    "common:glossary",
+}
 #: Words in addresses that are no numbers.
-WORDS = {"kind": ("spot", "sun", "load", "output", "capacity"), "of": ("loads",), "form": ("plan.json",),
-         "paper": ("a4",), "uidb64": ("MQ",), "token": ("a-b",)}  # fmt: skip
+WORDS = {
+    "kind": ("spot", "sun", "load", "output", "capacity"),
+    "of": ("loads",),
+    "form": ("plan.json",),
+    "paper": ("a4",),
+    "uidb64": ("MQ",),
+    "token": ("a-b",),
+}
 
 
 def addresses(patterns=None, space="", before=()):
@@ -49,15 +63,27 @@ def fill(job, name=SECRET):
     add_reading(load, "spot", {"state": "running", "watts": 90.0, "va": 120.0}, note=name)
     supply = make_supply(job, name=name, nominal_wh=5120.0)
     Output.objects.create(supply=supply, name="dc12", max_w=100.0)
-    SupplyTest.objects.create(supply=supply, type="capacity", note=name, data={
-        "wh": 4700, "hours": 20, "from": 1, "to": 0, "counted": "battery"})  # fmt: skip
+    SupplyTest.objects.create(
+        supply=supply,
+        type="capacity",
+        note=name,
+        data={"wh": 4700, "hours": 20, "from": 1, "to": 0, "counted": "battery"},
+    )
     StartTest.objects.create(supply=supply, load=load, result="held", note=name)
-    Correction.objects.create(load=load, fitted_uf=8, watts_without=90, va_without=120,
-                              watts_with=90, va_with=100, note=name)  # fmt: skip
+    Correction.objects.create(
+        load=load,
+        fitted_uf=8,
+        watts_without=90,
+        va_without=120,
+        watts_with=90,
+        va_with=100,
+        note=name,
+    )
     plan = Plan.objects.create(job=job, name=name, supply=supply, is_current=True)
     PlanEntry.objects.create(plan=plan, load=load, windows=[["18:00", "20:00"]])
-    PlanSource.objects.create(plan=plan, kind="window", name=name,
-                              data={"watts": 100.0, "between": [["08:00", "09:00"]]})  # fmt: skip
+    PlanSource.objects.create(
+        plan=plan, kind="window", name=name, data={"watts": 100.0, "between": [["08:00", "09:00"]]}
+    )
     trial = Trial.objects.create(job=job, name=name, supply=supply, believed=supply.to_document())
     CheckIn.objects.create(trial=trial, data={"percent": 90, "note": name}, at=timezone.now())
     Meter.objects.create(owner=job.owner, name=name, kind="plug")
@@ -98,21 +124,34 @@ class EveryAddressTest(SiteTest):
 
     def foreign_keys(self, key):
         models = {
-            "load": self.theirs.loads, "plan": self.theirs.plans, "supply": self.theirs.supplies,
-            "trial": self.theirs.trials, "change": self.theirs.changes,
-            "reading": self.their_load.readings, "session": self.their_load.sessions,
-            "capture": self.their_load.captures, "logger": self.their_load.loggers,
-            "tried": self.their_load.corrections, "meter": self.other.meters,
-        }  # fmt: skip
+            "load": self.theirs.loads,
+            "plan": self.theirs.plans,
+            "supply": self.theirs.supplies,
+            "trial": self.theirs.trials,
+            "change": self.theirs.changes,
+            "reading": self.their_load.readings,
+            "session": self.their_load.sessions,
+            "capture": self.their_load.captures,
+            "logger": self.their_load.loggers,
+            "tried": self.their_load.corrections,
+            "meter": self.other.meters,
+        }
         if key in models:
             return [models[key].order_by("-pk").first().pk]
         supply, plan, trial = (
             getattr(self.theirs, name).first() for name in ("supplies", "plans", "trials")
         )
-        return [related.first().pk for related in (
-            supply.outputs, supply.tests, supply.start_tests, plan.sources, plan.entries,
-            trial.check_ins,
-        )]  # fmt: skip
+        return [
+            related.first().pk
+            for related in (
+                supply.outputs,
+                supply.tests,
+                supply.start_tests,
+                plan.sources,
+                plan.entries,
+                trial.check_ins,
+            )
+        ]
 
     def ask(self, client, method, path, body=None):
         # Nobody is kept from trying by the limits on how often.
@@ -148,13 +187,22 @@ class EveryAddressTest(SiteTest):
     def test_foreign_ids_in_path_query_and_body_show_and_change_nothing(self):
         before = self.stored()
         wanted = {
-            "load": self.their_load.pk, "supply": self.theirs.supplies.first().pk,
-            "plan": self.theirs.plans.first().pk, "item": self.their_load.pk,
-            "ref": self.their_load.pk, "session": self.their_load.sessions.first().pk,
-            "with": f"plan-{self.theirs.plans.first().pk}", "on": self.theirs.supplies.first().pk,
-            "loads": self.their_load.pk, "next": f"/jobs/{self.theirs.pk}/survey/",
-            "name": "X", "kind": "led", "priority": "must", "result": "held", "times": "1",
-        }  # fmt: skip
+            "load": self.their_load.pk,
+            "supply": self.theirs.supplies.first().pk,
+            "plan": self.theirs.plans.first().pk,
+            "item": self.their_load.pk,
+            "ref": self.their_load.pk,
+            "session": self.their_load.sessions.first().pk,
+            "with": f"plan-{self.theirs.plans.first().pk}",
+            "on": self.theirs.supplies.first().pk,
+            "loads": self.their_load.pk,
+            "next": f"/jobs/{self.theirs.pk}/survey/",
+            "name": "X",
+            "kind": "led",
+            "priority": "must",
+            "result": "held",
+            "times": "1",
+        }
         # What takes the own job away comes last, so that all others meet one that is there.
         for name, converters in sorted(self.names, key=lambda named: named[0] in ENDING):
             if name == ENDING[0]:
@@ -188,17 +236,27 @@ class OddInputTest(SiteTest):
     def test_numbers_that_are_none(self):
         fill(self.job)
         for query in ("item=²", f"item={'9' * 5000}", "item=-1", "plan=²", f"plan={'1' * 400}"):
-            for name in ("trials:compare", "matching:starts", "matching:compare", "sheets:sheet",
-                         "trials:start"):  # fmt: skip
+            for name in (
+                "trials:compare",
+                "matching:starts",
+                "matching:compare",
+                "sheets:sheet",
+                "trials:start",
+            ):
                 with self.subTest(query=query[:20], page=name):
                     answer = self.client.get(f"{self.url(name)}?{query}")
                     self.assertEqual(answer.status_code, 414 if len(query) > 2000 else 200)
 
     def test_ticked_and_chosen_records_that_cannot_be(self):
-        for name, field in (("trials:start", "loads"), ("trials:past", "loads"),
-                            ("trials:start", "supply"), ("trials:start", "plan"),
-                            ("matching:record-start", "ran"), ("matching:record-start", "load"),
-                            ("rounds:index", "plan")):  # fmt: skip
+        for name, field in (
+            ("trials:start", "loads"),
+            ("trials:past", "loads"),
+            ("trials:start", "supply"),
+            ("trials:start", "plan"),
+            ("matching:record-start", "ran"),
+            ("matching:record-start", "load"),
+            ("rounds:index", "plan"),
+        ):
             for key in ("9" * 400, "9" * 18, "-1", "²", "1e3", "nan", "\x00", "999"):
                 with self.subTest(name=name, field=field, key=key[:20]):
                     answer = self.client.post(self.url(name), {field: [key]})
@@ -207,12 +265,18 @@ class OddInputTest(SiteTest):
     def test_undo_goes_back_to_a_page_of_this_site_only(self):
         survey = self.url("loads:survey")
         for wanted, goes in (
-            ("foo", survey), ("jobs:undo", survey), ("//evil.example/", survey),
-            ("/\\evil.example", survey), ("http://[", survey), ("/nowhere/", survey),
-            ("/jobs/\n/", survey), ("javascript:alert(1)", survey), ("/²/", survey),
+            ("foo", survey),
+            ("jobs:undo", survey),
+            ("//evil.example/", survey),
+            ("/\\evil.example", survey),
+            ("http://[", survey),
+            ("/nowhere/", survey),
+            ("/jobs/\n/", survey),
+            ("javascript:alert(1)", survey),
+            ("/²/", survey),
             (self.url("plans:current"), self.url("plans:current")),
             (f"{survey}?sort=mean&q=box", f"{survey}?sort=mean&q=box"),
-        ):  # fmt: skip
+        ):
             make_load(self.job, f"Load {wanted[:9]!r}", None)
             change = self.job.changes.first().pk
             with self.subTest(wanted=wanted):

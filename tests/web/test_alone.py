@@ -25,8 +25,9 @@ class AlonePageTest(SiteTest):
         self.assertIn("✕ more than the inverter carries", page)
 
     def test_tasks_are_counted_and_what_outlasts_two_weeks_is_more_than_that(self):
-        plan = Plan.objects.create(job=self.job, name="Cups", is_current=True,
-                                   supply=make_supply(self.job, idle_w=1.0))  # fmt: skip
+        plan = Plan.objects.create(
+            job=self.job, name="Cups", is_current=True, supply=make_supply(self.job, idle_w=1.0)
+        )
         kettle = make_load(self.job, "Kettle", None, kind="resistive-heat")
         add_reading(kettle, "task", {"wh": 100.0, "minutes": 5.0, "runs": 8})
         PlanEntry.objects.create(plan=plan, load=kettle, use={"tasks": ["12:00"]})
@@ -39,11 +40,16 @@ class AlonePageTest(SiteTest):
         self.assertTrue(50 <= int(lasting[1].split()[0]) <= 75, lasting)
 
     def test_packs_are_charged(self):
-        plan = Plan.objects.create(job=self.job, name="Packs", is_current=True,
-                                   supply=make_supply(self.job))  # fmt: skip
+        plan = Plan.objects.create(
+            job=self.job, name="Packs", is_current=True, supply=make_supply(self.job)
+        )
         radio = make_load(self.job, "Radio", 45.0, kind="electronics")
-        PlanEntry.objects.create(plan=plan, load=radio, use={"tasks": ["19:00"]},
-                                 charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})  # fmt: skip
+        PlanEntry.objects.create(
+            plan=plan,
+            load=radio,
+            use={"tasks": ["19:00"]},
+            charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0},
+        )
         self.assertRegex(self.page(), r"<strong>\d+ charges</strong>")
 
     def test_another_supply_by_a_fragment(self):

@@ -73,8 +73,14 @@ class ImportTest(SiteTest):
         for name, *more in (("bench:series",), ("bench:download", "capture.csv")):
             url = self.url(name, capture.pk, *more)
             self.assertEqual(self.client.get(url).status_code, 404)
-        form = {"name": "Mine", "instrument": "clamp", "version": capture.version,
-                "column0": "time", "column1": "amps", "column2": "volts"}  # fmt: skip
+        form = {
+            "name": "Mine",
+            "instrument": "clamp",
+            "version": capture.version,
+            "column0": "time",
+            "column1": "amps",
+            "column2": "volts",
+        }
         answer = self.client.post(self.url("bench:capture", capture.pk), form)
         self.assertEqual(answer.status_code, 302)
         capture.refresh_from_db()
@@ -172,9 +178,12 @@ class ImportTest(SiteTest):
         self.assertContains(self.client.get(self.url("bench:capture", capture.pk)), "quiet")
         after = self.load.readings.get(type="capture").data
         self.assertFalse(after["rarer"])
-        for bad, said in [({"bounds": "5 kWh"}, "wants a rate"), ({"bounds": "0"}, "no bound"),
-                          ({"bounds": ",".join(str(i) for i in range(1, 20))}, "At most"),
-                          ({"version": 99}, "changed in another window")]:  # fmt: skip
+        for bad, said in [
+            ({"bounds": "5 kWh"}, "wants a rate"),
+            ({"bounds": "0"}, "no bound"),
+            ({"bounds": ",".join(str(i) for i in range(1, 20))}, "At most"),
+            ({"version": 99}, "changed in another window"),
+        ]:
             capture.refresh_from_db()
             data = {"bounds": "", "names_text": "", "version": capture.version, **bad}
             answer = self.client.post(self.url("bench:levels", capture.pk), data)
@@ -199,19 +208,27 @@ class ImportTest(SiteTest):
     def test_foreign_captures_and_sessions_are_a_404(self):
         job = make_job(self.other)
         load = make_load(job)
-        capture = Capture.objects.create(load=load, name="Theirs", packed=pack(read_capture(
-            "time,watts\n0,1\n1,2\n2,3\n")))  # fmt: skip
+        capture = Capture.objects.create(
+            load=load, name="Theirs", packed=pack(read_capture("time,watts\n0,1\n1,2\n2,3\n"))
+        )
         session = Session.objects.create(load=load, standin="led")
         for name, pk in (
-            ("bench:capture", capture.pk), ("bench:series", capture.pk),
-            ("bench:session", session.pk), ("bench:upload", load.pk),
-        ):  # fmt: skip
+            ("bench:capture", capture.pk),
+            ("bench:series", capture.pk),
+            ("bench:session", session.pk),
+            ("bench:upload", load.pk),
+        ):
             self.assertEqual(self.client.get(self.url(name, pk)).status_code, 404, name)
-        for name, pk in (("bench:keep", capture.pk), ("bench:stop", session.pk),
-                         ("bench:keep-spot", session.pk)):  # fmt: skip
+        for name, pk in (
+            ("bench:keep", capture.pk),
+            ("bench:stop", session.pk),
+            ("bench:keep-spot", session.pk),
+        ):
             self.assertEqual(self.client.post(self.url(name, pk)).status_code, 404, name)
-        answer = self.client.post(self.url("bench:index"), {"load": load.pk, "standin": "led",
-                                                            "meter": "plug", "speed": "60"})  # fmt: skip
+        answer = self.client.post(
+            self.url("bench:index"),
+            {"load": load.pk, "standin": "led", "meter": "plug", "speed": "60"},
+        )
         self.assertEqual(answer.status_code, 422)
 
 
@@ -221,9 +238,14 @@ class SessionTest(SiteTest):
         self.load = make_load(self.job)
         make_supply(self.job)
         self.session = Session.objects.create(
-            load=self.load, standin="cold-box", seed=3, clock_s=7 * 3600.0, setting="eco",
-            room_c=24.0, reset_s=0.0,
-        )  # fmt: skip
+            load=self.load,
+            standin="cold-box",
+            seed=3,
+            clock_s=7 * 3600.0,
+            setting="eco",
+            room_c=24.0,
+            reset_s=0.0,
+        )
 
     def post(self, name, **data):
         return self.client.post(self.url(f"bench:{name}", self.session.pk), data, **HTMX)
@@ -231,9 +253,15 @@ class SessionTest(SiteTest):
     def test_starting_one(self):
         answer = self.client.post(
             self.url("bench:index"),
-            {"load": self.load.pk, "standin": "heater", "meter": "plug", "speed": "600",
-             "seed": "5", "room_c": "21 °C"},
-        )  # fmt: skip
+            {
+                "load": self.load.pk,
+                "standin": "heater",
+                "meter": "plug",
+                "speed": "600",
+                "seed": "5",
+                "room_c": "21 °C",
+            },
+        )
         session = Session.objects.first()
         self.assertRedirects(answer, self.url("bench:session", session.pk))
         self.assertEqual((session.speed, session.room_c), (600, 21.0))

@@ -15,8 +15,10 @@ class BusyTest(SiteTest):
         with mock.patch.object(
             actions, "add_load", side_effect=OperationalError("database is locked")
         ):
-            answer = self.client.post(self.url("loads:add"), {
-                "name": "Fan", "kind": "induction-motor", "priority": "nice"})  # fmt: skip
+            answer = self.client.post(
+                self.url("loads:add"),
+                {"name": "Fan", "kind": "induction-motor", "priority": "nice"},
+            )
         self.assertEqual((answer.status_code, answer["Retry-After"]), (503, "5"))
         self.assertContains(answer, "send it again", status_code=503)
         self.assertFalse(self.job.loads.exists())
@@ -24,8 +26,10 @@ class BusyTest(SiteTest):
     def test_other_faults_stay_faults(self):
         self.client.raise_request_exception = False
         with mock.patch.object(actions, "add_load", side_effect=OperationalError("no such table")):
-            answer = self.client.post(self.url("loads:add"), {
-                "name": "Fan", "kind": "induction-motor", "priority": "nice"})  # fmt: skip
+            answer = self.client.post(
+                self.url("loads:add"),
+                {"name": "Fan", "kind": "induction-motor", "priority": "nice"},
+            )
         self.assertEqual(answer.status_code, 500)
 
     def test_what_another_hand_stored_meanwhile_is_not_written_over(self):

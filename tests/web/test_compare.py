@@ -56,8 +56,14 @@ class CompareTest(SiteTest):
             self.assertContains(page, words)
 
     def test_prices_by_hours(self):
-        values = {"name": "Clinic", "mains": "230-50", "currency": "¤", "tariff": "0.3",
-                  "other_prices": "23:00–07:00 0.18", "version": self.job.version}  # fmt: skip
+        values = {
+            "name": "Clinic",
+            "mains": "230-50",
+            "currency": "¤",
+            "tariff": "0.3",
+            "other_prices": "23:00–07:00 0.18",
+            "version": self.job.version,
+        }
         self.client.post(self.url("jobs:edit"), values)
         self.job.refresh_from_db()
         self.assertAlmostEqual(self.job.price, (16 * 0.3 + 8 * 0.18) / 24)

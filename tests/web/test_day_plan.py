@@ -15,19 +15,33 @@ from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import Input, Output
 
 HTMX = {"HX-Request": "true"}
-SUN = {"name": "Panels", "rated_w": "800 W", "yield": "72", "place": "10, 0",
-       "tilt": "15", "azimuth": "180", "clouds": "30", "taken_in": "on"}  # fmt: skip
+SUN = {
+    "name": "Panels",
+    "rated_w": "800 W",
+    "yield": "72",
+    "place": "10, 0",
+    "tilt": "15",
+    "azimuth": "180",
+    "clouds": "30",
+    "taken_in": "on",
+}
 
 
 class DayPlanTest(SiteTest):
     def setUp(self):
         super().setUp()
         self.supply = make_supply(
-            self.job, nominal_wh=3000.0, continuous_w=2000.0, surge_va=4000.0, idle_w=20.0,
-            efficiency=0.92, floor=0.1,
-        )  # fmt: skip
-        Output.objects.create(supply=self.supply, name="dc12", max_w=240.0, idle_w=0.2,
-                              efficiency=0.95)  # fmt: skip
+            self.job,
+            nominal_wh=3000.0,
+            continuous_w=2000.0,
+            surge_va=4000.0,
+            idle_w=20.0,
+            efficiency=0.92,
+            floor=0.1,
+        )
+        Output.objects.create(
+            supply=self.supply, name="dc12", max_w=240.0, idle_w=0.2, efficiency=0.95
+        )
         Input.objects.create(supply=self.supply, name="sun", max_w=600.0)
         self.box = make_load(self.job, "Box", 120.0, kind="compressor-fixed", priority="must")
         self.router = make_load(self.job, "Router", 14.0, kind="electronics", can_dc=True)
@@ -35,9 +49,13 @@ class DayPlanTest(SiteTest):
         add_reading(self.autoclave, "spot", {"state": "heating", "watts": 1480.0})
         add_reading(self.autoclave, "task", {"wh": 592.0, "minutes": 48.0})
         self.plan = Plan.objects.create(
-            job=self.job, name="Night", supply=self.supply, is_current=True, needed_hours=24.0,
+            job=self.job,
+            name="Night",
+            supply=self.supply,
+            is_current=True,
+            needed_hours=24.0,
             start=datetime(2027, 2, 9, 18, tzinfo=UTC),
-        )  # fmt: skip
+        )
         self.entry = PlanEntry.objects.create(
             plan=self.plan, load=self.autoclave, moments=["20:15"], flexible=[["07:00", "22:00"]]
         )
@@ -80,9 +98,11 @@ class DocumentTest(DayPlanTest):
 
     def test_charges_and_steps_of_ones_own(self):
         PlanEntry.objects.create(
-            plan=self.plan, load=self.router, moments=["19:00"],
+            plan=self.plan,
+            load=self.router,
+            moments=["19:00"],
             charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0},
-        )  # fmt: skip
+        )
         self.entry.steps = [{"watts": 300.0, "minutes": 10.0, "duty": 1.0}]
         self.entry.save()
         loads = self.loads()
@@ -118,8 +138,14 @@ class DocumentTest(DayPlanTest):
         self.assertGreater(outcome.energy_wh["outputs_idle"], 0.0)
 
     def test_a_bank_without_an_inverter_feeds_its_outputs(self):
-        bank = make_supply(self.job, name="Bank", chemistry="usb", nominal_wh=86.4,
-                           continuous_w=None, surge_va=None)  # fmt: skip
+        bank = make_supply(
+            self.job,
+            name="Bank",
+            chemistry="usb",
+            nominal_wh=86.4,
+            continuous_w=None,
+            surge_va=None,
+        )
         Output.objects.create(supply=bank, name="usb", max_w=30.0)
         job_loads = [self.box, self.autoclave]
         for load in job_loads:
@@ -252,9 +278,15 @@ class SourceTest(DayPlanTest):
         self.assertContains(stale, "another window", status_code=422)
 
     def test_panels_as_people_know_them(self):
-        given = {"place": "Lisbon", "tilt": "roof",
-                 "azimuth": "south-east", "strings": "400 W, flat, W", "connected": "8am-6pm",
-                 "shade": "15-18", "measured": "2026-06-20 2.1 kWh\n2026-06-21 12:30 410 W"}  # fmt: skip
+        given = {
+            "place": "Lisbon",
+            "tilt": "roof",
+            "azimuth": "south-east",
+            "strings": "400 W, flat, W",
+            "connected": "8am-6pm",
+            "shade": "15-18",
+            "measured": "2026-06-20 2.1 kWh\n2026-06-21 12:30 410 W",
+        }
         self.assertEqual(self.add("sun", **{**SUN, **given}).status_code, 302)
         source = self.plan.sources.get()
         self.assertEqual(source.data["latitude"], 38.7)
@@ -271,17 +303,25 @@ class SourceTest(DayPlanTest):
     def test_panels_that_cannot_be_understood(self):
         for given, said in (
             ({"place": "Atlantis"}, "not in the list"),
-            ({"place": ""}, "required"), ({"tilt": "steepish"}, "flat, roof"),
-            ({"strings": "400 W east"}, "watts, tilt, way"), ({"shade": "tea time"}, "not a span"),
+            ({"place": ""}, "required"),
+            ({"tilt": "steepish"}, "flat, roof"),
+            ({"strings": "400 W east"}, "watts, tilt, way"),
+            ({"shade": "tea time"}, "not a span"),
             ({"measured": "yesterday 2 kWh"}, "write 2026-11-20"),
             ({"measured": "2026-06-20 90 kWh"}, "more than these panels give"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said):
                 self.assertContains(self.add("sun", **{**SUN, **given}), said, status_code=422)
 
     def test_a_generator_by_hours(self):
-        self.add("window", name="Generator", watts="900 W", hours="18:30-20:30",
-                 litres_per_kwh="0.5", taken_in="on")  # fmt: skip
+        self.add(
+            "window",
+            name="Generator",
+            watts="900 W",
+            hours="18:30-20:30",
+            litres_per_kwh="0.5",
+            taken_in="on",
+        )
         source = self.plan.sources.get()
         self.assertEqual(source.data["between"], [["18:30", "20:30"]])
         outcome = answer_of(self.plan).outcome
@@ -318,8 +358,7 @@ class SourceTest(DayPlanTest):
 
 class WhatIfTest(DayPlanTest):
     def values(self, **change):
-        return {"start_charge": "100", "floor": "10", "needed_hours": "24", "odds": "90",
-                **change}  # fmt: skip
+        return {"start_charge": "100", "floor": "10", "needed_hours": "24", "odds": "90", **change}
 
     def post(self, name, **change):
         url = self.url(f"plans:{name}", self.plan.pk)
@@ -358,9 +397,10 @@ class WhatIfTest(DayPlanTest):
 class HelpTest(DayPlanTest):
     def help(self, kind, load="", to=""):
         return self.client.post(
-            self.url("plans:help", self.plan.pk), {"kind": kind, "load": load, "to": to},
+            self.url("plans:help", self.plan.pk),
+            {"kind": kind, "load": load, "to": to},
             headers=HTMX,
-        )  # fmt: skip
+        )
 
     def test_leaving_off_and_back(self):
         before = answer_of(self.plan).outcome.runtime[1]
@@ -407,9 +447,11 @@ class HelpTest(DayPlanTest):
 
     def test_a_charger_runs_longer(self):
         PlanSource.objects.create(
-            plan=self.plan, kind="window", name="Generator",
+            plan=self.plan,
+            kind="window",
+            name="Generator",
             data={"watts": 400.0, "between": [["18:30", "19:00"]]},
-        )  # fmt: skip
+        )
         suggestion = next(
             suggestion
             for suggestion in answer_of(self.plan).suggestions
@@ -435,9 +477,11 @@ class PlacingTest(DayPlanTest):
     def setUp(self):
         super().setUp()
         PlanSource.objects.create(
-            plan=self.plan, kind="sun", name="Panels",
+            plan=self.plan,
+            kind="sun",
+            name="Panels",
             data={"rated_w": 2000.0, "latitude": 10.0, "longitude": 0.0, "clouds": 0.0},
-        )  # fmt: skip
+        )
         self.supply.inputs.all().delete()
 
     def test_proposed_as_ghosts_then_accepted_with_one_undo(self):
@@ -563,8 +607,9 @@ class EntryPageTest(DayPlanTest):
         return self.client.post(self.url("plans:entry", self.plan.pk, load.pk), values)
 
     def test_everything_is_stored(self):
-        self.post(use="at 12:30, 20:15", steps="1480 W 12 min; 300 W 15 min",
-                  movable="7-22", alone="on")  # fmt: skip
+        self.post(
+            use="at 12:30, 20:15", steps="1480 W 12 min; 300 W 15 min", movable="7-22", alone="on"
+        )
         self.entry.refresh_from_db()
         self.assertEqual(self.entry.moments, ["12:30", "20:15"])
         self.assertEqual(self.entry.steps[1], {"watts": 300.0, "minutes": 15.0, "duty": 1.0})
@@ -573,8 +618,14 @@ class EntryPageTest(DayPlanTest):
         self.assertContains(page, "1480 W 12 min; 300 W 15 min")
 
     def test_a_pack_and_contents(self):
-        self.post(self.router, use="at 19:00", pack_wh="52 Wh", missing="80 %", charge_w="45 W",
-                  route="dc12")  # fmt: skip
+        self.post(
+            self.router,
+            use="at 19:00",
+            pack_wh="52 Wh",
+            missing="80 %",
+            charge_w="45 W",
+            route="dc12",
+        )
         entry = self.plan.entries.get(load=self.router)
         self.assertEqual(entry.charge, {"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})
         self.assertEqual(entry.route, "dc12")
@@ -586,10 +637,13 @@ class EntryPageTest(DayPlanTest):
             (self.router, {"pack_wh": "52 Wh"}, "needs all three"),
             (self.box, {"warm_kg": "5 kg"}, "Give both"),
             (self.box, {"warm_kg": "5 kg", "warm_c": "20", "pull_down_h": "3"}, "not both"),
-            (self.router, {"use": "always", "pack_wh": "52 Wh", "missing": "80",
-                           "charge_w": "45 W"}, "Say when it is charged"),
+            (
+                self.router,
+                {"use": "always", "pack_wh": "52 Wh", "missing": "80", "charge_w": "45 W"},
+                "Say when it is charged",
+            ),
             (None, {"route": "usb"}, "valid choice"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said):
                 self.assertContains(self.post(load, **data), said, status_code=422)
         self.entry.refresh_from_db()
@@ -597,9 +651,11 @@ class EntryPageTest(DayPlanTest):
 
     def test_it_asks_what_a_load_of_its_kind_needs(self):
         for load, has, lacks in (
-            (self.box, "warm_kg", "steps"), (self.box, "set_c", "pack_wh"),
-            (self.autoclave, "steps", "warm_kg"), (self.router, "pack_wh", "pull_down_h"),
-        ):  # fmt: skip
+            (self.box, "warm_kg", "steps"),
+            (self.box, "set_c", "pack_wh"),
+            (self.autoclave, "steps", "warm_kg"),
+            (self.router, "pack_wh", "pull_down_h"),
+        ):
             page = self.client.get(self.url("plans:entry", self.plan.pk, load.pk))
             self.assertContains(page, f'name="{has}"')
             self.assertNotContains(page, f'name="{lacks}"')

@@ -87,8 +87,17 @@ class DemoTest(FewDraws, TestCase):
             urls += [reverse("plans:plan", args=[job.pk, plan.pk]) for plan in job.plans.all()]
             urls += [reverse("loads:edit", args=[job.pk, load.pk]) for load in job.loads.all()[:2]]
             urls += [reverse("trials:trial", args=[job.pk, run.pk]) for run in job.trials.all()]
-            urls += [reverse(name, args=[job.pk]) for name in ("trials:index", "sheets:sheet",
-                     "bench:index", "loads:add", "supplies:add", "plans:add")]  # fmt: skip
+            urls += [
+                reverse(name, args=[job.pk])
+                for name in (
+                    "trials:index",
+                    "sheets:sheet",
+                    "bench:index",
+                    "loads:add",
+                    "supplies:add",
+                    "plans:add",
+                )
+            ]
             for url in urls:
                 with self.subTest(url=url):
                     answer = self.client.get(url)

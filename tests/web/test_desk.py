@@ -40,11 +40,17 @@ class FailingAnswerTest(SiteTest):
             logging.disable(logging.ERROR)
             self.addCleanup(logging.disable, logging.NOTSET)
             for name, args in (
-                ("loads:survey", ()), ("loads:load", (load.pk,)), ("supplies:supply", (supply.pk,)),
-                ("plans:edit", (plan.pk,)), ("plans:entry", (plan.pk, load.pk)),
-                ("matching:starts", ()), ("trials:index", ()), ("sheets:sheet", ()),
-                ("plans:alone", ()), ("rounds:index", ()),
-            ):  # fmt: skip
+                ("loads:survey", ()),
+                ("loads:load", (load.pk,)),
+                ("supplies:supply", (supply.pk,)),
+                ("plans:edit", (plan.pk,)),
+                ("plans:entry", (plan.pk, load.pk)),
+                ("matching:starts", ()),
+                ("trials:index", ()),
+                ("sheets:sheet", ()),
+                ("plans:alone", ()),
+                ("rounds:index", ()),
+            ):
                 with self.subTest(page=name):
                     self.assertEqual(self.client.get(self.url(name, *args)).status_code, 200)
 
@@ -123,11 +129,14 @@ class PendingTest(SiteTest):
     def test_every_page_shows_that_it_is_being_worked_out_and_asks_again(self):
         plan = self.job.plans.create(name="Night", is_current=True)
         for name, args, asks in (
-            ("loads:survey", [], "answer:bar"), ("answer:bar", [], "answer:bar"),
-            ("answer:line", [], "answer:line"), ("plans:plan", [plan.pk], "plans:plan"),
-            ("plans:sizes", [plan.pk], "plans:sizes"), ("plans:compare", [plan.pk], "plans:compare"),
+            ("loads:survey", [], "answer:bar"),
+            ("answer:bar", [], "answer:bar"),
+            ("answer:line", [], "answer:line"),
+            ("plans:plan", [plan.pk], "plans:plan"),
+            ("plans:sizes", [plan.pk], "plans:sizes"),
+            ("plans:compare", [plan.pk], "plans:compare"),
             ("sheets:sheet", [], "sheets:sheet"),
-        ):  # fmt: skip
+        ):
             with self.subTest(page=name):
                 page = self.client.get(self.url(name, *args))
                 self.assertContains(page, "Working it out")

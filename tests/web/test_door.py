@@ -22,9 +22,15 @@ from web.trials.models import Trial
 
 class DoorTest(SiteTest):
     def add(self, appliance, **data):
-        return self.client.post(self.url("loads:add"), {
-            "appliance": appliance, "priority": "should", "cord_material": "copper", **data,
-        })  # fmt: skip
+        return self.client.post(
+            self.url("loads:add"),
+            {
+                "appliance": appliance,
+                "priority": "should",
+                "cord_material": "copper",
+                **data,
+            },
+        )
 
     def load(self):
         return self.job.loads.latest("pk")
@@ -57,10 +63,16 @@ class ApplianceTest(DoorTest):
     def test_the_first_load_and_supply_make_the_plan_that_all_pages_speak_of(self):
         self.add("fridge", label_watts="120 W")
         self.assertFalse(self.job.plans.exists())
-        self.client.post(self.url("supplies:add"), {
-            "name": "Battery", "chemistry": "lfp", "nominal_wh": "1kWh battery",
-            "continuous_w": "1000 W inverter", "waveform": "sine",
-        })  # fmt: skip
+        self.client.post(
+            self.url("supplies:add"),
+            {
+                "name": "Battery",
+                "chemistry": "lfp",
+                "nominal_wh": "1kWh battery",
+                "continuous_w": "1000 W inverter",
+                "waveform": "sine",
+            },
+        )
         plan = self.job.plans.get()
         self.assertEqual(
             (plan, self.job.supplies.get().continuous_w), (current_plan(self.job), 1000)
@@ -100,11 +112,18 @@ class UsualUseTest(DoorTest):
         self.assertEqual(self.used().use, {"between": [["18:00", "23:00"]]})
         plan, lamp = current_plan(self.job), self.load()
         prefix = f"load{lamp.pk}"
-        for text, use in (("always", {}), ("19:00 4 min", {"tasks": ["19:00"]}),
-                          ("", {"between": [["18:00", "23:00"]]})):  # fmt: skip
+        for text, use in (
+            ("always", {}),
+            ("19:00 4 min", {"tasks": ["19:00"]}),
+            ("", {"between": [["18:00", "23:00"]]}),
+        ):
             entry = PlanEntry.objects.filter(load=lamp).first()
-            data = {f"{prefix}-taken_in": "on", f"{prefix}-count": "1", f"{prefix}-use": text,
-                    f"{prefix}-version": entry.version if entry else ""}  # fmt: skip
+            data = {
+                f"{prefix}-taken_in": "on",
+                f"{prefix}-count": "1",
+                f"{prefix}-use": text,
+                f"{prefix}-version": entry.version if entry else "",
+            }
             self.client.post(self.url("plans:use-load", plan.pk or 0, lamp.pk), data)
             plan = current_plan(self.job)
             self.assertEqual(self.used().use, use, text)
@@ -201,9 +220,12 @@ class OneStoryTest(SiteTest):
         super().setUp()
         self.fridge = make_load(self.job, "Fridge")
         self.kettle = make_load(
-            self.job, "Kettle", 2200.0, kind="resistive-heat",
+            self.job,
+            "Kettle",
+            2200.0,
+            kind="resistive-heat",
             usual_use={"tasks": ["07:00", "19:00"], "minutes": 3.0},
-        )  # fmt: skip
+        )
         self.supply = make_supply(self.job, nominal_wh=1000.0, continuous_w=1000.0, surge_va=None)
 
     def page(self, name, *args):
@@ -247,9 +269,13 @@ class OneStoryTest(SiteTest):
     def test_a_trial_that_has_ended_is_offered_on_its_supply(self):
         ended = timezone.now()
         trial = Trial.objects.create(
-            job=self.job, name="Night run", supply=self.supply,
-            started_at=ended - timedelta(hours=9), ended_at=ended, ended_why="floor",
-        )  # fmt: skip
+            job=self.job,
+            name="Night run",
+            supply=self.supply,
+            started_at=ended - timedelta(hours=9),
+            ended_at=ended,
+            ended_why="floor",
+        )
         page = self.page("supplies:supply", self.supply.pk)
         self.assertIn("“Night run” has ended", page)
         self.assertIn(self.url("trials:trial", trial.pk), page)

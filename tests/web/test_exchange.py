@@ -221,8 +221,11 @@ class RefusalTest(SiteTest):
         self.assertIn("mains, is needed", self.refused(lost).replace(": is", ", is"))
 
     def test_two_tables_of_one_file(self):
-        evil = changed(self.content, "datapackage.json",
-                       lambda text: text.replace('"readings.csv"', '"loads.csv"'))  # fmt: skip
+        evil = changed(
+            self.content,
+            "datapackage.json",
+            lambda text: text.replace('"readings.csv"', '"loads.csv"'),
+        )
         self.assertIn("two resources name the file", self.refused(evil))
 
     def test_a_job_that_was_spoilt_can_be_mended_and_deleted(self):
@@ -234,9 +237,15 @@ class RefusalTest(SiteTest):
         self.assertContains(page, self.url("jobs:delete"), status_code=500)
         self.assertEqual(self.client.get("/jobs/").status_code, 200)
         self.assertEqual(self.client.get(self.url("jobs:delete")).status_code, 200)
-        mended = self.client.post(self.url("jobs:edit"), {
-            "name": "Job", "mains": "230-50", "version": self.job.version, "other_prices": "",
-        })  # fmt: skip
+        mended = self.client.post(
+            self.url("jobs:edit"),
+            {
+                "name": "Job",
+                "mains": "230-50",
+                "version": self.job.version,
+                "other_prices": "",
+            },
+        )
         self.assertEqual(mended.status_code, 302)
         self.assertEqual(Job.objects.get(pk=self.job.pk).tariff_hours, [])
 
@@ -372,19 +381,29 @@ class DocumentTest(SiteTest):
     def test_all_that_is_known_of_a_load_comes_along(self):
         home = make_job(self.user, "Home")
         meter = Meter.objects.create(owner=self.user, name="Blue plug", kind="plug", limit=0.02)
-        for number, details in enumerate((
-            {"kind": "compressor-fixed", "set_c": 4.0, "never_rarer": True},
-            {"kind": "led", "hours_per_day": 5.0, "setting": "low"},
-            {"kind": "electronics", "dc": True},
-        )):  # fmt: skip
+        for number, details in enumerate(
+            (
+                {"kind": "compressor-fixed", "set_c": 4.0, "never_rarer": True},
+                {"kind": "led", "hours_per_day": 5.0, "setting": "low"},
+                {"kind": "electronics", "dc": True},
+            )
+        ):
             load = make_load(home, f"Load {number}", None, **details)
-            load.readings.create(type="spot", data={
-                "state": "running", "watts": 40.0, "meter": meter.name, "setting": load.setting})  # fmt: skip
+            load.readings.create(
+                type="spot",
+                data={
+                    "state": "running",
+                    "watts": 40.0,
+                    "meter": meter.name,
+                    "setting": load.setting,
+                },
+            )
             with self.subTest(**details):
                 data, copy = self.carried(load)
                 self.assertEqual(copy.profile(), load.profile())
-                again = json.loads(self.client.get(
-                    f"/jobs/{self.job.pk}/loads/{copy.pk}/load.json").content)  # fmt: skip
+                again = json.loads(
+                    self.client.get(f"/jobs/{self.job.pk}/loads/{copy.pk}/load.json").content
+                )
                 self.assertEqual({**again, "mains": data["mains"]}, data)
         self.assertEqual(self.user.meters.count(), 1)
 

@@ -16,9 +16,10 @@ def shown_fields(page):
     most = 0
     for form in re.findall(r"<form\b.*?</form>", main, re.S):
         fields = [
-            field for field in FIELD.findall(form)
+            field
+            for field in FIELD.findall(form)
             if 'type="hidden"' not in field and 'type="submit"' not in field
-        ]  # fmt: skip
+        ]
         # Several boxes to tick are one field.
         names = {re.search(r'name="([^"]*)"', field)[1] for field in fields if 'name="' in field}
         most = max(most, len(names))
@@ -30,9 +31,18 @@ class FewFieldsTest(SiteTest):
         load = fill(self.job, "Mine")
         plan, supply = self.job.plans.get(), self.job.supplies.get()
         addresses = {
-            **{name: self.url(name) for name in ("jobs:edit", "loads:add", "supplies:add",
-                                                 "plans:add", "trials:start", "trials:past",
-                                                 "bench:loggers")},
+            **{
+                name: self.url(name)
+                for name in (
+                    "jobs:edit",
+                    "loads:add",
+                    "supplies:add",
+                    "plans:add",
+                    "trials:start",
+                    "trials:past",
+                    "bench:loggers",
+                )
+            },
             "matching:record-start": self.url("matching:record-start"),
             "loads:edit": self.url("loads:edit", load.pk),
             "supplies:edit": self.url("supplies:edit", supply.pk),
@@ -41,9 +51,18 @@ class FewFieldsTest(SiteTest):
             "bench:upload": self.url("bench:upload", load.pk),
             "matching:cord": self.url("matching:cord", load.pk),
             "matching:correction": self.url("matching:record-correction", load.pk),
-        }  # fmt: skip
-        for kind in ("spot", "start", "energy", "tally", "duty", "task", "short-run",
-                     "charge-drop", "label"):  # fmt: skip
+        }
+        for kind in (
+            "spot",
+            "start",
+            "energy",
+            "tally",
+            "duty",
+            "task",
+            "short-run",
+            "charge-drop",
+            "label",
+        ):
             addresses[kind] = self.url("loads:load", load.pk) + f"?type={kind}"
         for kind in ("sun", "window", "battery"):
             addresses[kind] = self.url("plans:add-source", plan.pk, kind)

@@ -22,9 +22,13 @@ class FindTest(SiteTest):
     def test_things_of_all_jobs_those_of_the_open_one_first(self):
         self.assertEqual(
             self.named("reef", self.job),
-            [("job", "Reef shed"), ("load", "Reef pump"), ("load", "Reef lamp"),
-             ("supply", "Reef bank")],
-        )  # fmt: skip
+            [
+                ("job", "Reef shed"),
+                ("load", "Reef pump"),
+                ("load", "Reef lamp"),
+                ("supply", "Reef bank"),
+            ],
+        )
         self.assertEqual(
             [name for sort, name in self.named("reef", self.elsewhere) if sort == "load"],
             ["Reef lamp", "Reef pump"],

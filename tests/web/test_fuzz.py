@@ -16,15 +16,36 @@ from web.bench.models import Capture
 
 TYPED = st.one_of(
     st.text(max_size=30),
-    st.sampled_from([
-        "", "0", "-1", "1e9", "1e999", "nan", "inf", "5 kW", "5 kWh", "100 %", "1/0", "1/2 hp",
-        "24 Ah @ 3.6 V", "@", ":", "12:99", "1h30", "on 0:00", "\x00", "<b>", "٣", "18:00–22:30",
-        "2027-02-09T18:00", "x" * 5000,
-    ]),
-)  # fmt: skip
-QUIET = settings(
-    deadline=None, max_examples=4, suppress_health_check=[HealthCheck.too_slow]
-)  # fmt: skip
+    st.sampled_from(
+        [
+            "",
+            "0",
+            "-1",
+            "1e9",
+            "1e999",
+            "nan",
+            "inf",
+            "5 kW",
+            "5 kWh",
+            "100 %",
+            "1/0",
+            "1/2 hp",
+            "24 Ah @ 3.6 V",
+            "@",
+            ":",
+            "12:99",
+            "1h30",
+            "on 0:00",
+            "\x00",
+            "<b>",
+            "٣",
+            "18:00–22:30",
+            "2027-02-09T18:00",
+            "x" * 5000,
+        ]
+    ),
+)
+QUIET = settings(deadline=None, max_examples=4, suppress_health_check=[HealthCheck.too_slow])
 
 
 class FuzzTest(TestCase):
@@ -45,40 +66,96 @@ class FuzzTest(TestCase):
     @QUIET
     @given(
         st.sampled_from(["spot", "start", "energy", "tally", "task", "charge-drop", "label"]),
-        st.fixed_dictionaries({}, optional=dict.fromkeys(
-            ("state", "watts", "volts", "amps", "va", "pf", "hz", "wh", "hours", "step_wh", "edges",
-             "minutes", "pieces", "runs", "before", "supply_wh", "charge_from", "charge_to",
-             "idle_w", "efficiency", "setting", "read_at", "note", "room_c", "instrument",
-             "horsepower", "kwh_per_year", "client_key"), TYPED)),
-    )  # fmt: skip
+        st.fixed_dictionaries(
+            {},
+            optional=dict.fromkeys(
+                (
+                    "state",
+                    "watts",
+                    "volts",
+                    "amps",
+                    "va",
+                    "pf",
+                    "hz",
+                    "wh",
+                    "hours",
+                    "step_wh",
+                    "edges",
+                    "minutes",
+                    "pieces",
+                    "runs",
+                    "before",
+                    "supply_wh",
+                    "charge_from",
+                    "charge_to",
+                    "idle_w",
+                    "efficiency",
+                    "setting",
+                    "read_at",
+                    "note",
+                    "room_c",
+                    "instrument",
+                    "horsepower",
+                    "kwh_per_year",
+                    "client_key",
+                ),
+                TYPED,
+            ),
+        ),
+    )
     def test_readings(self, kind, data):
         self.send(f"loads/{self.load.pk}/readings/{kind}/", data)
 
     @QUIET
-    @given(st.fixed_dictionaries(
-        {"name": TYPED, "kind": st.sampled_from(["led", "pump", "compressor-fixed", "?"]),
-         "priority": st.sampled_from(["must", "nice", "?"])},
-        optional=dict.fromkeys(("label_watts", "label_amps", "hours_per_day", "set_c"), TYPED),
-    ))  # fmt: skip
+    @given(
+        st.fixed_dictionaries(
+            {
+                "name": TYPED,
+                "kind": st.sampled_from(["led", "pump", "compressor-fixed", "?"]),
+                "priority": st.sampled_from(["must", "nice", "?"]),
+            },
+            optional=dict.fromkeys(("label_watts", "label_amps", "hours_per_day", "set_c"), TYPED),
+        )
+    )
     def test_loads(self, data):
         self.send("loads/add/", data)
 
     @QUIET
-    @given(st.fixed_dictionaries(
-        {"name": TYPED, "chemistry": st.sampled_from(["lfp", "lead", "usb"]),
-         "nominal_wh": TYPED, "waveform": st.just("sine")},
-        optional=dict.fromkeys(("continuous_w", "surge_va", "idle_w", "efficiency", "floor",
-                                "overload_ratio", "overload_s", "peukert_n", "capacity_factor",
-                                "capacity_spread"), TYPED),
-    ))  # fmt: skip
+    @given(
+        st.fixed_dictionaries(
+            {
+                "name": TYPED,
+                "chemistry": st.sampled_from(["lfp", "lead", "usb"]),
+                "nominal_wh": TYPED,
+                "waveform": st.just("sine"),
+            },
+            optional=dict.fromkeys(
+                (
+                    "continuous_w",
+                    "surge_va",
+                    "idle_w",
+                    "efficiency",
+                    "floor",
+                    "overload_ratio",
+                    "overload_s",
+                    "peukert_n",
+                    "capacity_factor",
+                    "capacity_spread",
+                ),
+                TYPED,
+            ),
+        )
+    )
     def test_supplies(self, data):
         self.send("supplies/add/", data)
 
     @QUIET
-    @given(st.fixed_dictionaries(
-        {"name": TYPED, "needed_hours": TYPED, "start": TYPED, "start_charge": TYPED},
-        optional=dict.fromkeys(("room_c", "floor", "supply"), TYPED),
-    ))  # fmt: skip
+    @given(
+        st.fixed_dictionaries(
+            {"name": TYPED, "needed_hours": TYPED, "start": TYPED, "start_charge": TYPED},
+            optional=dict.fromkeys(("room_c", "floor", "supply"), TYPED),
+        )
+    )
     def test_plans(self, data):
         self.send("plans/0/details/", data)
 
@@ -128,9 +205,26 @@ class BenchFuzzTest(TestCase):
         )
 
     @QUIET
-    @given(st.fixed_dictionaries({}, optional=dict.fromkeys(
-        ("name", "instrument", "setting", "room_c", "volts", "zone", "note", "column0", "column1",
-         "version"), TYPED)))  # fmt: skip
+    @given(
+        st.fixed_dictionaries(
+            {},
+            optional=dict.fromkeys(
+                (
+                    "name",
+                    "instrument",
+                    "setting",
+                    "room_c",
+                    "volts",
+                    "zone",
+                    "note",
+                    "column0",
+                    "column1",
+                    "version",
+                ),
+                TYPED,
+            ),
+        )
+    )
     def test_corrections(self, data):
         capture = self.capture()
         self.post(
@@ -151,28 +245,48 @@ class BenchFuzzTest(TestCase):
         return capture
 
     @QUIET
-    @given(st.fixed_dictionaries(
-        {"standin": st.sampled_from(["led", "pump", "?"]), "meter": st.sampled_from(["plug", "?"])},
-        optional=dict.fromkeys(("speed", "seed", "setting", "room_c", "note"), TYPED),
-    ))  # fmt: skip
+    @given(
+        st.fixed_dictionaries(
+            {
+                "standin": st.sampled_from(["led", "pump", "?"]),
+                "meter": st.sampled_from(["plug", "?"]),
+            },
+            optional=dict.fromkeys(("speed", "seed", "setting", "room_c", "note"), TYPED),
+        )
+    )
     def test_sessions(self, data):
         self.post("bench/", {"load": self.load.pk, **data})
 
     @QUIET
-    @given(st.one_of(
-        st.binary(max_size=60), TYPED.map(str.encode),
-        st.lists(st.dictionaries(st.sampled_from(["time", "watts", "amps", "x"]),
-                                 st.one_of(st.none(), st.floats(), st.text(max_size=5), st.booleans(),
-                                           st.integers(1_700_000_000, 1_900_000_000)), max_size=3),
-                 max_size=4).map(lambda rows: "\n".join(map(json.dumps, rows)).encode()),
-    ))  # fmt: skip
+    @given(
+        st.one_of(
+            st.binary(max_size=60),
+            TYPED.map(str.encode),
+            st.lists(
+                st.dictionaries(
+                    st.sampled_from(["time", "watts", "amps", "x"]),
+                    st.one_of(
+                        st.none(),
+                        st.floats(),
+                        st.text(max_size=5),
+                        st.booleans(),
+                        st.integers(1_700_000_000, 1_900_000_000),
+                    ),
+                    max_size=3,
+                ),
+                max_size=4,
+            ).map(lambda rows: "\n".join(map(json.dumps, rows)).encode()),
+        )
+    )
     def test_samples(self, body):
         for name in ("default", "answers"):
             caches[name].clear()
         answer = self.client.post(
-            "/api/samples/", body, content_type="text/plain",
+            "/api/samples/",
+            body,
+            content_type="text/plain",
             headers={"Authorization": f"Bearer {self.token}"},
-        )  # fmt: skip
+        )
         self.assertIn(answer.status_code, (200, 400))
         self.client.force_login(self.user)
         page = self.client.get(f"/jobs/{self.job.pk}/bench/loggers/")

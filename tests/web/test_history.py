@@ -18,8 +18,13 @@ class UndoTest(SiteTest):
 
     def test_an_edited_supply_goes_back_to_what_it_was(self):
         supply = make_supply(self.job)
-        form = {"name": "Other", "chemistry": "lead", "nominal_wh": "1 kWh", "waveform": "stepped",
-                "version": supply.version}  # fmt: skip
+        form = {
+            "name": "Other",
+            "chemistry": "lead",
+            "nominal_wh": "1 kWh",
+            "waveform": "stepped",
+            "version": supply.version,
+        }
         self.client.post(self.url("supplies:edit", supply.pk), form)
         supply.refresh_from_db()
         self.assertEqual((supply.name, supply.continuous_w), ("Other", None))
@@ -35,8 +40,12 @@ class UndoTest(SiteTest):
         self.assertFalse(self.job.loads.live().exists())
 
     def test_a_form_sent_again_after_an_undo_adds_again(self):
-        form = {"name": "Fan", "kind": "induction-motor", "priority": "nice",
-                "client_key": str(uuid.uuid4())}  # fmt: skip
+        form = {
+            "name": "Fan",
+            "kind": "induction-motor",
+            "priority": "nice",
+            "client_key": str(uuid.uuid4()),
+        }
         self.client.post(self.url("loads:add"), form)
         self.undo()
         self.client.post(self.url("loads:add"), form)
@@ -76,12 +85,21 @@ class UndoTest(SiteTest):
         for name in ("First", "Second"):
             self.client.post(
                 self.url("plans:add"),
-                {"name": name, "needed_hours": "5", "start": "2027-01-01T18:00",
-                 "start_charge": "100"},
-            )  # fmt: skip
+                {
+                    "name": name,
+                    "needed_hours": "5",
+                    "start": "2027-01-01T18:00",
+                    "start_charge": "100",
+                },
+            )
         first, second = self.job.plans.all()
-        form = {"name": "First!", "needed_hours": "5", "start": "2027-01-01T18:00",
-                "start_charge": "100", "version": first.version}  # fmt: skip
+        form = {
+            "name": "First!",
+            "needed_hours": "5",
+            "start": "2027-01-01T18:00",
+            "start_charge": "100",
+            "version": first.version,
+        }
         self.client.post(self.url("plans:edit", first.pk), form)
         self.client.post(self.url("plans:make-current", second.pk))
         self.assertContains(self.undo(), "left as it is")
@@ -152,8 +170,9 @@ class JobTest(SiteTest):
         load = make_load(self.job, watts=None, kind="induction-motor")
         self.client.post(
             self.url("loads:add-reading", load.pk, "spot"),
-            {"state": "running", "amps": "2 A", "instrument": "clamp"}, **HTMX,
-        )  # fmt: skip
+            {"state": "running", "amps": "2 A", "instrument": "clamp"},
+            **HTMX,
+        )
         self.assertAlmostEqual(load.profile().running_w.value, 460 * 0.75, places=6)
 
     def test_the_list_fetches_each_answer(self):

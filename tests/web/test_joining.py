@@ -20,10 +20,15 @@ class JoiningTest(SiteTest):
     def add(self, name, **query):
         self.client.post(
             self.url("loads:add"),
-            {"name": name, "kind": "electronics", "label_watts": "90 W", "priority": "should",
-             "cord_material": "copper"},
+            {
+                "name": name,
+                "kind": "electronics",
+                "label_watts": "90 W",
+                "priority": "should",
+                "cord_material": "copper",
+            },
             query_params=query,
-        )  # fmt: skip
+        )
         return self.job.loads.get(name=name)
 
     def taken_in(self, load):
@@ -44,9 +49,15 @@ class JoiningTest(SiteTest):
     def test_what_takes_next_to_nothing_leaves_the_hours(self):
         self.client.post(
             self.url("loads:add"),
-            {"appliance": "kettle", "name": "Iron", "label_watts": "20 W", "priority": "should",
-             "often": "once a day, 1 minute", "cord_material": "copper"},
-        )  # fmt: skip
+            {
+                "appliance": "kettle",
+                "name": "Iron",
+                "label_watts": "20 W",
+                "priority": "should",
+                "often": "once a day, 1 minute",
+                "cord_material": "copper",
+            },
+        )
         page = self.client.get(self.url("loads:survey")).text
         self.assertIn("Iron joined this plan, which lasts about as long:", page)
 

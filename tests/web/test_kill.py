@@ -132,13 +132,22 @@ class ServerKillTest(TestCase):
         self.folder = Path(folder.name)
         empty_database(self.folder)
         self.env = {
-            **os.environ, "DJANGO_SETTINGS_MODULE": "web.settings", "STEADY_DATA": folder.name,
-            "STEADY_SECRET_KEY": "only-for-tests", "STEADY_DEMO": "false",
+            **os.environ,
+            "DJANGO_SETTINGS_MODULE": "web.settings",
+            "STEADY_DATA": folder.name,
+            "STEADY_SECRET_KEY": "only-for-tests",
+            "STEADY_DEMO": "false",
             "STEADY_DATABASE_URL": "",
             "STEADY_ANSWER_WORKERS": "0",
-        }  # fmt: skip
-        done = subprocess.run([sys.executable, "-c", PREPARING], cwd=ROOT, env=self.env, check=True,
-                              capture_output=True, text=True)  # fmt: skip
+        }
+        done = subprocess.run(
+            [sys.executable, "-c", PREPARING],
+            cwd=ROOT,
+            env=self.env,
+            check=True,
+            capture_output=True,
+            text=True,
+        )
         self.job, self.trial, self.load, self.logger = done.stdout.split()
         self.database = self.folder / DATABASE
         self.random = random.Random(7)
@@ -150,9 +159,12 @@ class ServerKillTest(TestCase):
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.server = subprocess.Popen(
-            [sys.executable, "-c", SERVING, str(self.port)], cwd=ROOT, env=self.env,
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            [sys.executable, "-c", SERVING, str(self.port)],
+            cwd=ROOT,
+            env=self.env,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         self.opener = urllib.request.build_opener(
             urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
         )
@@ -182,8 +194,9 @@ class ServerKillTest(TestCase):
     def post(self, path, body=None, kind=None, **fields):
         fields = {"csrfmiddlewaretoken": self.token, **fields}
         data = body or urllib.parse.urlencode(fields).encode()
-        request = urllib.request.Request(f"http://127.0.0.1:{self.port}{path}", data,
-                                         {"Content-Type": kind} if kind else {})  # fmt: skip
+        request = urllib.request.Request(
+            f"http://127.0.0.1:{self.port}{path}", data, {"Content-Type": kind} if kind else {}
+        )
         with self.opener.open(request, timeout=30) as answer:
             return answer.read().decode()
 
@@ -204,8 +217,11 @@ class ServerKillTest(TestCase):
         kept = self.while_sending()
         for kind, query in (
             ("check-in", "SELECT data FROM trials_checkin"),
-            ("reading", f"SELECT note FROM loads_reading WHERE load_id = {self.load} AND note != ''"),
-        ):  # fmt: skip
+            (
+                "reading",
+                f"SELECT note FROM loads_reading WHERE load_id = {self.load} AND note != ''",
+            ),
+        ):
             stored = [row[0] for row in self.rows(query)]
             notes = [json.loads(text)["note"] if kind == "check-in" else text for text in stored]
             self.assertLessEqual(kept[kind], set(notes), f"an acknowledged {kind} is lost")
@@ -230,7 +246,8 @@ class ServerKillTest(TestCase):
         self.assertGreaterEqual(rows[0], len(kept["samples"]), "acknowledged samples are lost")
         self.while_importing()
         for count, name in self.rows(
-            "SELECT (SELECT count(*) FROM loads_load WHERE job_id = jobs_job.id), name FROM jobs_job"
+            "SELECT (SELECT count(*) FROM loads_load WHERE job_id = jobs_job.id), name "
+            "FROM jobs_job"
         ):
             self.assertEqual((count, name), (60, "Home"), "half a job was taken in")
         self.while_backing_up()
@@ -254,11 +271,17 @@ class ServerKillTest(TestCase):
                     kind, note, key = self.random.choice(list(kept)), uuid.uuid4().hex, uuid.uuid4()
                     for _ in range(self.random.choice((1, 2))):
                         if kind == "check-in":
-                            self.post(f"{job}/trials/{self.trial}/check-in/", note=note,
-                                      client_key=key)  # fmt: skip
+                            self.post(
+                                f"{job}/trials/{self.trial}/check-in/", note=note, client_key=key
+                            )
                         elif kind == "reading":
-                            self.post(f"{job}/loads/{self.load}/readings/spot/", watts="9 W",
-                                      state="running", note=note, client_key=key)  # fmt: skip
+                            self.post(
+                                f"{job}/loads/{self.load}/readings/spot/",
+                                watts="9 W",
+                                state="running",
+                                note=note,
+                                client_key=key,
+                            )
                         else:
                             self.send_samples(int(note[:7], 16))
                     kept[kind].add(note)
@@ -272,9 +295,10 @@ class ServerKillTest(TestCase):
     def send_samples(self, first_s):
         lines = [json.dumps({"time": 1_700_000_000 + first_s + n, "watts": 9}) for n in range(3)]
         request = urllib.request.Request(
-            f"http://127.0.0.1:{self.port}/api/samples/", "\n".join(lines).encode(),
+            f"http://127.0.0.1:{self.port}/api/samples/",
+            "\n".join(lines).encode(),
             {"Authorization": f"Bearer {self.logger}"},
-        )  # fmt: skip
+        )
         with self.opener.open(request, timeout=30) as answer:
             self.assertEqual(answer.status, 200)
 
@@ -297,8 +321,9 @@ class ServerKillTest(TestCase):
         body = io.BytesIO()
         for name, value in (("csrfmiddlewaretoken", self.token.encode()), ("file", content)):
             extra = '; filename="job.zip"' if name == "file" else ""
-            body.write(f'--{mark}\r\nContent-Disposition: form-data; name="{name}"{extra}\r\n\r\n'
-                       .encode())  # fmt: skip
+            body.write(
+                f'--{mark}\r\nContent-Disposition: form-data; name="{name}"{extra}\r\n\r\n'.encode()
+            )
             body.write(value + b"\r\n")
         body.write(f"--{mark}--\r\n".encode())
         return self.post("/import/", body.getvalue(), f"multipart/form-data; boundary={mark}")
@@ -307,9 +332,12 @@ class ServerKillTest(TestCase):
         for number in range(BACKUPS):
             target = self.folder / f"copy-{number}.sqlite3"
             self.server = subprocess.Popen(
-                [sys.executable, "manage.py", "backup", str(target)], cwd=ROOT, env=self.env,
-                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
+                [sys.executable, "manage.py", "backup", str(target)],
+                cwd=ROOT,
+                env=self.env,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
             timer = self.kill_soon(1.6)
             self.server.wait()
             timer.cancel()

@@ -15,8 +15,13 @@ from web.loads.models import Load, Reading
 
 class LoadFormTest(SiteTest):
     def post(self, **changes):
-        data = {"name": "Kettle", "kind": "thermostat-heat", "priority": "nice",
-                "label_watts": "2.2 kW", **changes}  # fmt: skip
+        data = {
+            "name": "Kettle",
+            "kind": "thermostat-heat",
+            "priority": "nice",
+            "label_watts": "2.2 kW",
+            **changes,
+        }
         return self.client.post(self.url("loads:add"), data)
 
     def test_a_label_alone_gives_a_profile(self):
@@ -161,12 +166,17 @@ class ReadingTest(SiteTest):
             "energy": {"wh": "710 Wh", "hours": "21h30", "instrument": "plug"},
             "tally": {"edges": "on 0:00\noff 6:50\non 21:30"},
             "task": {"before": "3.214 kWh", "wh": "3.826 kWh", "minutes": "54", "pieces": "14"},
-            "charge-drop": {"supply_wh": "1.02 kWh", "charge_from": "100 %", "charge_to": "91",
-                            "hours": "6 h", "efficiency": "92"},
+            "charge-drop": {
+                "supply_wh": "1.02 kWh",
+                "charge_from": "100 %",
+                "charge_to": "91",
+                "hours": "6 h",
+                "efficiency": "92",
+            },
             "short-run": {"watts": "780 W", "seconds": "2:30 min", "times_per_day": "6"},
             "duty": {"feel": "about half"},
             "label": {"watts": "1/2 hp", "kwh_per_year": "190"},
-        }  # fmt: skip
+        }
         for kind, data in posts.items():
             with self.subTest(kind=kind):
                 self.assertEqual(self.post(kind, **data).status_code, 200)
@@ -200,9 +210,12 @@ class ReadingTest(SiteTest):
             ("tally", {"edges": "on 0:00\non 5:00\noff 6:00"}, "take turns"),
             ("tally", {"edges": "sometimes"}, "oment 1"),
             ("task", {"wh": "3 kWh", "before": "4 kWh"}, "not above the counter before"),
-            ("charge-drop", {"supply_wh": "1", "charge_from": "50", "charge_to": "80",
-                             "hours": "1"}, "not below the charge"),
-        ]:  # fmt: skip
+            (
+                "charge-drop",
+                {"supply_wh": "1", "charge_from": "50", "charge_to": "80", "hours": "1"},
+                "not below the charge",
+            ),
+        ]:
             with self.subTest(kind=kind, said=said):
                 answer = self.post(kind, **data)
                 self.assertContains(answer, said, status_code=422)
@@ -242,8 +255,13 @@ class ReadingTest(SiteTest):
         page = self.client.get(url)
         self.assertContains(page, 'value="91 %"')
         self.assertContains(page, 'value="1020 Wh"')
-        data = {"supply_wh": "1020 Wh", "charge_from": "100", "charge_to": "88 %", "hours": "6",
-                "version": reading.version}  # fmt: skip
+        data = {
+            "supply_wh": "1020 Wh",
+            "charge_from": "100",
+            "charge_to": "88 %",
+            "hours": "6",
+            "version": reading.version,
+        }
         self.assertEqual(self.client.post(url, data).status_code, 302)
         reading.refresh_from_db()
         self.assertAlmostEqual(reading.data["to"], 0.88)
@@ -300,8 +318,9 @@ class SurveyTest(SiteTest):
     def test_found_and_sorted(self):
         for name, watts in (("Alpha", 50.0), ("Beta", 500.0), ("Gamma <b>", 5.0)):
             make_load(self.job, name, watts)
-        part = self.client.get(self.url("loads:survey"), {"q": "bet"}, **HTMX,
-                                HTTP_HX_TARGET="loads-table")  # fmt: skip
+        part = self.client.get(
+            self.url("loads:survey"), {"q": "bet"}, **HTMX, HTTP_HX_TARGET="loads-table"
+        )
         self.assertContains(part, "Beta")
         self.assertNotContains(part, "Alpha")
         self.assertNotContains(part, "<html")
@@ -372,10 +391,16 @@ class SplitPhaseTest(SiteTest):
         page = self.client.get(self.url("loads:load", load.pk))
         self.assertContains(page, "Is it on one leg or on both?")
         load.refresh_from_db()
-        self.client.post(self.url("loads:edit", load.pk), {
-            "name": "Pump", "kind": "pump", "priority": "must", "legs": "both",
-            "version": load.version,
-        })  # fmt: skip
+        self.client.post(
+            self.url("loads:edit", load.pk),
+            {
+                "name": "Pump",
+                "kind": "pump",
+                "priority": "must",
+                "legs": "both",
+                "version": load.version,
+            },
+        )
         page = self.client.get(self.url("loads:load", load.pk))
         self.assertNotContains(page, "Is it on one leg or on both?")
         self.assertContains(page, "7.44\u00a0kVA")

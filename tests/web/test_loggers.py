@@ -32,9 +32,11 @@ class LoggerTest(SiteTest):
         if not isinstance(body, str | bytes):
             body = "\n".join(json.dumps(row) for row in body)
         return self.outside.post(
-            "/api/samples/", body, content_type=kind,
+            "/api/samples/",
+            body,
+            content_type=kind,
             headers={"Authorization": f"Bearer {self.token if token is None else token}"},
-        )  # fmt: skip
+        )
 
     def test_json_lines_and_csv(self):
         self.assertEqual(self.send(rows(0, 20)).json(), {"rows": 20})

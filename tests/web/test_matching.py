@@ -12,8 +12,14 @@ from web.plans.outcomes import QUICK_LOADS, answer_of, current_plan
 from web.supplies.models import StartTest, Supply
 
 MOTOR = {"state": "running", "watts": 610.0, "volts": 230.0, "va": 762.0, "pf": 0.8}
-TRIED = {"fitted_uf": "12 µF", "watts_without": "610", "va_without": "762 VA",
-         "watts_with": "610 W", "va_with": "662", "tested_at": "2026-05-01T10:00"}  # fmt: skip
+TRIED = {
+    "fitted_uf": "12 µF",
+    "watts_without": "610",
+    "va_without": "762 VA",
+    "watts_with": "610 W",
+    "va_with": "662",
+    "tested_at": "2026-05-01T10:00",
+}
 
 
 class StartsTest(SiteTest):
@@ -23,15 +29,22 @@ class StartsTest(SiteTest):
         add_reading(self.pump, "spot", MOTOR)
         add_reading(self.pump, "start", {"amps": 40.0, "volts": 230.0, "seconds": 0.3})
         self.large = make_supply(self.job, name="Large", surge_va=10_000.0)
-        self.small = make_supply(self.job, name="Small", continuous_w=900.0, surge_va=1600.0,
-                                 waveform="stepped")  # fmt: skip
+        self.small = make_supply(
+            self.job, name="Small", continuous_w=900.0, surge_va=1600.0, waveform="stepped"
+        )
 
     def page(self, **query):
         return self.client.get(self.url("matching:starts"), query).content.decode()
 
     def record(self, **data):
-        first = {"load": self.pump.pk, "supply": self.small.pk, "times": "3", "note": "on first",
-                 "result": "held", "tested_at": "2026-05-01T10:00"}  # fmt: skip
+        first = {
+            "load": self.pump.pk,
+            "supply": self.small.pk,
+            "times": "3",
+            "note": "on first",
+            "result": "held",
+            "tested_at": "2026-05-01T10:00",
+        }
         return self.client.post(self.url("matching:record-start"), {**first, **data})
 
     def test_verdicts_sizes_and_the_order(self):
@@ -104,9 +117,13 @@ class StartsTest(SiteTest):
         lamp = make_load(self.job, "Lamp", 400.0, kind="resistive-heat")
         plan = current_plan(self.job)
         plan.supply = Supply.objects.create(
-            job=self.job, name="Wide", chemistry="lfp", nominal_wh=2000.0, continuous_w=3000.0,
+            job=self.job,
+            name="Wide",
+            chemistry="lfp",
+            nominal_wh=2000.0,
+            continuous_w=3000.0,
             surge_va=6000.0,
-        )  # fmt: skip
+        )
         plan.save()
         self.record(supply=plan.supply.pk)
         # Alone it held, so that it draws no more than that left; beside the lamp it may trip.
@@ -188,8 +205,13 @@ class CordTest(SiteTest):
 
     def post(self, **data):
         self.pump.refresh_from_db()
-        data = {"cord_m": "30 m", "cord_size": "1.5 mm²", "cord_material": "copper",
-                "version": self.pump.version, **data}  # fmt: skip
+        data = {
+            "cord_m": "30 m",
+            "cord_size": "1.5 mm²",
+            "cord_material": "copper",
+            "version": self.pump.version,
+            **data,
+        }
         return self.client.post(self.url("matching:cord", self.pump.pk), data)
 
     def test_the_worked_cord(self):

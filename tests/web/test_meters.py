@@ -66,8 +66,10 @@ class MetersTest(SiteTest):
     def test_a_new_name_is_known_by_its_old_one(self):
         self.add()
         meter = self.user.meters.get()
-        self.client.post(reverse("meters:edit", args=[meter.pk]),
-                         {"name": "Blue", "kind": "plug", "version": meter.version})  # fmt: skip
+        self.client.post(
+            reverse("meters:edit", args=[meter.pk]),
+            {"name": "Blue", "kind": "plug", "version": meter.version},
+        )
         self.assertEqual(set(meters_of(self.user)), {"Blue", "Blue plug"})
         load = make_load(self.job)
         form = self.client.get(self.url("loads:add-reading", load.pk, "spot"))
@@ -90,16 +92,21 @@ class MetersTest(SiteTest):
     def test_refusals_keep_what_was_typed(self):
         self.add()
         meter = self.user.meters.get()
-        for pairs, said in (("500 100", "cannot be the same load"), ("5", "write two figures"),
-                            ("5 kg 3", "Line 1"), ("0 3", "above 0 W")):  # fmt: skip
+        for pairs, said in (
+            ("500 100", "cannot be the same load"),
+            ("5", "write two figures"),
+            ("5 kg 3", "Line 1"),
+            ("0 3", "above 0 W"),
+        ):
             with self.subTest(pairs=pairs):
                 answer = self.compare(meter, pairs)
                 self.assertContains(answer, said, status_code=422)
                 self.assertContains(answer, pairs, status_code=422)
         load = make_load(self.job)
-        self.client.post(reverse("meters:edit", args=[meter.pk]),
-                         {"name": "Blue plug", "kind": "plug", "most_a": "13",
-                          "version": meter.version})  # fmt: skip
+        self.client.post(
+            reverse("meters:edit", args=[meter.pk]),
+            {"name": "Blue plug", "kind": "plug", "most_a": "13", "version": meter.version},
+        )
         answer = self.client.post(
             self.url("loads:add-reading", load.pk, "spot"),
             {"state": "running", "amps": "16", "instrument": "own:Blue plug"},

@@ -52,19 +52,26 @@ class SampleTest(unittest.TestCase):
             self.assertIsNone(value_at({"a": [{"b": 3}]}, key))
 
     def test_what_is_no_sample_is_refused(self):
-        for payload, key, said in ((b"on", "", "neither"), ({"state": "on"}, "", "has none of"),
-                                   ({"P": "high"}, "P", "not a number"), (True, "", "not a number"),
-                                   (b"\xff", "", "neither")):  # fmt: skip
+        for payload, key, said in (
+            (b"on", "", "neither"),
+            ({"state": "on"}, "", "has none of"),
+            ({"P": "high"}, "P", "not a number"),
+            (True, "", "not a number"),
+            (b"\xff", "", "neither"),
+        ):
             with self.subTest(payload=payload), self.assertRaisesRegex(DocumentError, said):
                 self.sample(payload, key)
 
     def test_odd_numbers_and_keys_are_refused_not_faults(self):
         huge = b"1" + b"0" * 400
         for payload, key, said in (
-            (huge, "", "not a number"), (b'{"W": ' + huge + b"}", "W", "not a number"),
-            (b'{"W": 1e999}', "W", "not a finite"), (b'{"time": ' + huge + b', "watts": 1}', "",
-             "not a number"), (b"[5]", "\u00b2", "not a number"), (b"1" * 2_100_000, "", "longer"),
-        ):  # fmt: skip
+            (huge, "", "not a number"),
+            (b'{"W": ' + huge + b"}", "W", "not a number"),
+            (b'{"W": 1e999}', "W", "not a finite"),
+            (b'{"time": ' + huge + b', "watts": 1}', "", "not a number"),
+            (b"[5]", "\u00b2", "not a number"),
+            (b"1" * 2_100_000, "", "longer"),
+        ):
             with self.subTest(payload=payload[:20]), self.assertRaisesRegex(DocumentError, said):
                 self.sample(payload, key)
 
@@ -147,8 +154,9 @@ class BrokerTest(TransactionTestCase):
         clear_caches()
         user = get_user_model().objects.create_user("ada", password="long enough 1")
         load = make_load(make_job(user))
-        self.logger, _ = loggers.add_logger(load, "Freezer", topic="home/freezer",
-                                            json_key="box.W", time_key="at")  # fmt: skip
+        self.logger, _ = loggers.add_logger(
+            load, "Freezer", topic="home/freezer", json_key="box.W", time_key="at"
+        )
         self.port = free_port()
         self.broker = SmallBroker(self.port)
         self.addCleanup(self.broker.stop)
@@ -250,8 +258,10 @@ class TopicTest(SiteTest):
         self.client.force_login(self.other)
         theirs = make_job(self.other)
         load = make_load(theirs)
-        self.client.post(f"/jobs/{theirs.pk}/bench/loggers/",
-                         {"load": load.pk, "name": "Plug", "instrument": "plug", "topic": "home/x"})  # fmt: skip
+        self.client.post(
+            f"/jobs/{theirs.pk}/bench/loggers/",
+            {"load": load.pk, "name": "Plug", "instrument": "plug", "topic": "home/x"},
+        )
         self.assertFalse(Logger.objects.filter(topic="home/x").exists())
 
     def test_off_unless_configured(self):

@@ -33,15 +33,75 @@ POSTS, PACKAGES = int(0.45 * MUTATIONS), int(0.5 * MUTATIONS)
 DOCUMENTS = MUTATIONS - POSTS - PACKAGES
 #: In place of what was there.
 ODD = (
-    "", "0", "-1", "1e9", "1e999", "nan", "inf", "-inf", "5 kW", "100 %", "1/0", "@", ":", "12:99",
-    "1h30", "\x00", "<b>", "٣", "²", "=1+1", "[]", "{}", "null", "true", "[[]]", '{"a": 1}', "[1, 2]",
-    '[["23:00", "06:00"]]', '["20:15"]', "2027-02-09T18:00", "9" * 400, "1" + "0" * 400, "x" * 5000,
-    "\r", "\r\n", "\ufeff", "'", '"', ",", ";", "../x", "0001-01-01T00:00:00", "9999-12-31T23:59:59",
-    "ac", "lfp", "must", "00000000-0000-0000-0000-000000000000",
-)  # fmt: skip
+    "",
+    "0",
+    "-1",
+    "1e9",
+    "1e999",
+    "nan",
+    "inf",
+    "-inf",
+    "5 kW",
+    "100 %",
+    "1/0",
+    "@",
+    ":",
+    "12:99",
+    "1h30",
+    "\x00",
+    "<b>",
+    "٣",
+    "²",
+    "=1+1",
+    "[]",
+    "{}",
+    "null",
+    "true",
+    "[[]]",
+    '{"a": 1}',
+    "[1, 2]",
+    '[["23:00", "06:00"]]',
+    '["20:15"]',
+    "2027-02-09T18:00",
+    "9" * 400,
+    "1" + "0" * 400,
+    "x" * 5000,
+    "\r",
+    "\r\n",
+    "\ufeff",
+    "'",
+    '"',
+    ",",
+    ";",
+    "../x",
+    "0001-01-01T00:00:00",
+    "9999-12-31T23:59:59",
+    "ac",
+    "lfp",
+    "must",
+    "00000000-0000-0000-0000-000000000000",
+)
 #: What may well be meant.
-USUAL = ("7", "0.5", "12 V", "90 W", "1.2 kWh", "2 h", "45 min", "20", "08:30", "4 °C", "Box", "99",
-         "22:00-06:00", "2026-11-20T06:15", "24 Ah @ 3.6 V", "a, b", "1e-9", "3000000")  # fmt: skip
+USUAL = (
+    "7",
+    "0.5",
+    "12 V",
+    "90 W",
+    "1.2 kWh",
+    "2 h",
+    "45 min",
+    "20",
+    "08:30",
+    "4 °C",
+    "Box",
+    "99",
+    "22:00-06:00",
+    "2026-11-20T06:15",
+    "24 Ah @ 3.6 V",
+    "a, b",
+    "1e-9",
+    "3000000",
+)
 #: Addresses after which nothing is left to change.
 ENDING = ("accounts:delete", "accounts:sign-out", "accounts:password")
 ODD_JSON = (None, True, -1, 0, 1e308, 10**400, "", "x", [], {}, [[]], [1], {"a": 1}, "23:00")
@@ -147,30 +207,52 @@ class MutationTest(SiteTest):
         grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
         if MUTATIONS > 1000:
             seconds, what = self.slowest
-            print(f"{count} x {self.id().rsplit('.', 1)[1]}: slowest {seconds:.2f} s of the processor ({what}), "
-                  f"memory +{grown:.0f} MB", flush=True)  # fmt: skip
+            print(
+                f"{count} x {self.id().rsplit('.', 1)[1]}: slowest {seconds:.2f} s of the "
+                f"processor ({what}), memory +{grown:.0f} MB",
+                flush=True,
+            )
 
     def assert_stands(self, answer, what):
         self.assertLess(answer.status_code, 500, what)
 
     def assert_opens(self, job, what):
         """Every main page of a job answers."""
-        for name in ("loads:survey", "supplies:list", "plans:current", "trials:index",
-                     "sheets:sheet", "matching:starts", "bench:index", "jobs:edit"):  # fmt: skip
+        for name in (
+            "loads:survey",
+            "supplies:list",
+            "plans:current",
+            "trials:index",
+            "sheets:sheet",
+            "matching:starts",
+            "bench:index",
+            "jobs:edit",
+        ):
             self.assert_stands(self.client.get(reverse(name, args=[job.pk])), f"{what}: {name}")
 
     def pages(self):
         """Every address that the own records have, but for those that end the account."""
         own = {
-            "job": self.job.pk, "load": self.load.pk, "plan": self.job.plans.first().pk,
-            "supply": self.job.supplies.first().pk, "trial": self.job.trials.first().pk,
-            "reading": self.load.readings.last().pk, "capture": self.load.captures.first().pk,
-            "session": self.load.sessions.first().pk, "source": self.job.plans.first().sources.get().pk,
-            "kind": "spot", "of": "loads", "key": self.load.pk, "index": 0, "paper": "a4",
-            "test": self.job.supplies.first().tests.get().pk, "form": "plan.json",
-            "meter": self.user.meters.first().pk, "entry": self.job.plans.first().entries.first().pk,
+            "job": self.job.pk,
+            "load": self.load.pk,
+            "plan": self.job.plans.first().pk,
+            "supply": self.job.supplies.first().pk,
+            "trial": self.job.trials.first().pk,
+            "reading": self.load.readings.last().pk,
+            "capture": self.load.captures.first().pk,
+            "session": self.load.sessions.first().pk,
+            "source": self.job.plans.first().sources.get().pk,
+            "kind": "spot",
+            "of": "loads",
+            "key": self.load.pk,
+            "index": 0,
+            "paper": "a4",
+            "test": self.job.supplies.first().tests.get().pk,
+            "form": "plan.json",
+            "meter": self.user.meters.first().pk,
+            "entry": self.job.plans.first().entries.first().pk,
             "check_in": self.job.trials.first().check_ins.first().pk,
-        }  # fmt: skip
+        }
         for name, converters in addresses():
             if set(converters) <= set(own) and name not in ENDING:
                 path = reverse(name, kwargs={key: own[key] for key in converters})
@@ -195,8 +277,12 @@ class MutationTest(SiteTest):
 
     def test_forms_of_which_a_little_is_changed(self):
         """What is taken leaves a job whose pages open."""
-        targets = [form for path, page in self.pages() for form in Forms(page, path).forms
-                   if form[1] and not any(end in form[0] for end in ("delete", "remove", "sign-"))]  # fmt: skip
+        targets = [
+            form
+            for path, page in self.pages()
+            for form in Forms(page, path).forms
+            if form[1] and not any(end in form[0] for end in ("delete", "remove", "sign-"))
+        ]
 
         def attempt():
             path, values, choices = self.rng.choice(targets)
@@ -245,9 +331,12 @@ class MutationTest(SiteTest):
         self.load.job = self.job
         documents = {
             "load": load_document(self.load),
-            "plan": json.loads(self.client.get(
-                self.url("plans:download", self.job.plans.first().pk, "plan.json")).content),
-        }  # fmt: skip
+            "plan": json.loads(
+                self.client.get(
+                    self.url("plans:download", self.job.plans.first().pk, "plan.json")
+                ).content
+            ),
+        }
         table = "time,watts,volts\n" + "".join(
             f"{n},{90 * (n % 60 > 40)},230\n" for n in range(200)
         )
@@ -260,8 +349,10 @@ class MutationTest(SiteTest):
             else:
                 changed = changed_json(self.rng, documents[kind])
                 if isinstance(changed, dict) and kind == "load":
-                    changed = {"name": uuid.uuid4().hex, **{
-                        k: v for k, v in changed.items() if k != "name"}}  # fmt: skip
+                    changed = {
+                        "name": uuid.uuid4().hex,
+                        **{k: v for k, v in changed.items() if k != "name"},
+                    }
                 text, path = json.dumps(changed), self.url("exchange:document", kind)
             file = io.BytesIO(text.encode(errors="replace"))
             file.name = "one.csv" if kind == "capture" else "one.json"

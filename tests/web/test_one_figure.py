@@ -12,8 +12,20 @@ from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
 
 #: What the site's answer and the headless one must say alike, to the last digit.
-SAME = ("runtime_h", "capped", "covers", "chance", "verdict", "until_h", "energy_wh", "unserved_wh",
-        "peak_w", "trips", "starts", "hourly")  # fmt: skip
+SAME = (
+    "runtime_h",
+    "capped",
+    "covers",
+    "chance",
+    "verdict",
+    "until_h",
+    "energy_wh",
+    "unserved_wh",
+    "peak_w",
+    "trips",
+    "starts",
+    "hourly",
+)
 
 
 class OneFigureTest(SiteTest):
@@ -26,8 +38,12 @@ class OneFigureTest(SiteTest):
                 add_reading(load, "spot", {"watts": rng.uniform(5, 250), "state": "running"})
             if rng.random() < 0.4:
                 add_reading(load, "energy", {"wh": rng.uniform(50, 900), "hours": 12.0})
-        make_supply(self.job, nominal_wh=rng.uniform(400, 4000),
-                    continuous_w=rng.choice([300.0, 800.0, 3000.0]), surge_va=None)  # fmt: skip
+        make_supply(
+            self.job,
+            nominal_wh=rng.uniform(400, 4000),
+            continuous_w=rng.choice([300.0, 800.0, 3000.0]),
+            surge_va=None,
+        )
 
     def get(self, name, *args, **query):
         return self.client.get(self.url(name, *args), query)
@@ -52,9 +68,11 @@ class OneFigureTest(SiteTest):
         pages = {
             name: self.get(*address).content.decode()
             for name, address in {
-                "bar": ("answer:bar",), "plan": ("plans:current",), "sheet": ("sheets:sheet",),
+                "bar": ("answer:bar",),
+                "plan": ("plans:current",),
+                "sheet": ("sheets:sheet",),
             }.items()
-        }  # fmt: skip
+        }
         marks = {"covers": "●", "likely": "◐", "does not": "✕"}
         for page in ("bar", "plan"):
             self.assertIn(marks[answer["verdict"]["state"]], pages[page])

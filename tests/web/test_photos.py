@@ -46,9 +46,13 @@ class DrawnAnewTest(SiteTest):
 
     def test_what_is_no_picture_is_refused(self):
         whole = picture()
-        for content, said in ((b"not at all", "no picture"), (whole[:300], "no picture"),
-                              (picture("GIF"), "no picture"), (b"x" * 10_000_001, "10 MB"),
-                              (picture("PNG", (4000, 4000)), "9 megapixels")):  # fmt: skip
+        for content, said in (
+            (b"not at all", "no picture"),
+            (whole[:300], "no picture"),
+            (picture("GIF"), "no picture"),
+            (b"x" * 10_000_001, "10 MB"),
+            (picture("PNG", (4000, 4000)), "9 megapixels"),
+        ):
             with self.subTest(said=said), self.assertRaisesRegex(NoPicture, said):
                 drawn_anew(BytesIO(content))
 

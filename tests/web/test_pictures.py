@@ -25,10 +25,23 @@ from web.drawing.timeline import (
 )
 
 START = datetime(2027, 2, 9, 18, tzinfo=UTC)
-CHARGE = Charge([0, 12, 24, 36], [1, 0.5, 0.1, 0.1], [1, 0.6, 0.2, 0.1], [1, 0.7, 0.3, 0.1],
-                0.1, 24.0, 30.0, "empty Wed 23:00")  # fmt: skip
-POWER = Power(np.full(36 * 60, 200.0), 3000.0, "inverter limit 3 kW", [(2.0, "Oven trips")],
-              [(0.0, "0"), (1500.0, "1.5 kW")])  # fmt: skip
+CHARGE = Charge(
+    [0, 12, 24, 36],
+    [1, 0.5, 0.1, 0.1],
+    [1, 0.6, 0.2, 0.1],
+    [1, 0.7, 0.3, 0.1],
+    0.1,
+    24.0,
+    30.0,
+    "empty Wed 23:00",
+)
+POWER = Power(
+    np.full(36 * 60, 200.0),
+    3000.0,
+    "inverter limit 3 kW",
+    [(2.0, "Oven trips")],
+    [(0.0, "0"), (1500.0, "1.5 kW")],
+)
 NAMES = ("Stored", "5.1 kWh", "Drawn", "by the minute")
 
 
@@ -59,8 +72,15 @@ class ChartsTest(unittest.TestCase):
 
     def test_it_says_what_matters(self):
         shown = texts(self.draw(Frame(START, 0.0, 36.0)))
-        for words in ("needed until here", "floor 10 %", "empty Wed 23:00", "inverter limit 3 kW",
-                      "Stored", "Drawn", "Tue 18:00"):  # fmt: skip
+        for words in (
+            "needed until here",
+            "floor 10 %",
+            "empty Wed 23:00",
+            "inverter limit 3 kW",
+            "Stored",
+            "Drawn",
+            "Tue 18:00",
+        ):
             self.assertIn(words, shown)
 
     def test_what_lies_outside_the_hours_shown_is_left_out(self):
@@ -103,11 +123,19 @@ class LanesTest(unittest.TestCase):
     def rows(self):
         key = {"data_of": "loads", "data_key": 3, "data_index": 0}
         return [
-            Lane("A load with a rather long name", "33 W", "/loads/3/",
-                 [LaneBlock(1.0, 2.0, "of-load", "Lamp, <b>Tue</b>", key, True), LaneBlock(0.0, 4.0, "on")],
-                 None, [(1.5, "trips")]),
+            Lane(
+                "A load with a rather long name",
+                "33 W",
+                "/loads/3/",
+                [
+                    LaneBlock(1.0, 2.0, "of-load", "Lamp, <b>Tue</b>", key, True),
+                    LaneBlock(0.0, 4.0, "on"),
+                ],
+                None,
+                [(1.5, "trips")],
+            ),
             Lane("Panels", "720 W", "", [], np.linspace(0, 1, 600)),
-        ]  # fmt: skip
+        ]
 
     def test_blocks_can_be_chosen_and_are_escaped(self):
         drawn = lanes(Frame(START, 0.0, 6.0), self.rows(), "Lanes", [(1, LaneBlock(3, 4, "ghost"))])
@@ -135,15 +163,23 @@ class FanTest(unittest.TestCase):
             "points": [Point(2.0, 0.8, True, "2 h: 80 %"), Point(5.0, 0.5, False, "5 h: 50 %")],
             "fan": [(5.0, 0.5, 0.5, 0.5), (10.0, 0.0, 0.1, 0.2)],
             "legs": [(0.0, "start"), (3.0, "mat to low")],
-            "promises": [(2.0, 0.8, 30.0)], "stop_at": 0.1, "start_charge": 1.0,
-            "planned_h": 9.0, "ended": None,
-        }  # fmt: skip
+            "promises": [(2.0, 0.8, 30.0)],
+            "stop_at": 0.1,
+            "start_charge": 1.0,
+            "planned_h": 9.0,
+            "ended": None,
+        }
         return fan(Run(**{**values, **change}), "Charge", "two check-ins")
 
     def test_it_says_what_matters(self):
         shown = texts(self.run_of())
-        for words in ("start", "mat to low", "stop at 10 %", "plan said",
-                      "the last fifth often goes faster than it says"):  # fmt: skip
+        for words in (
+            "start",
+            "mat to low",
+            "stop at 10 %",
+            "plan said",
+            "the last fifth often goes faster than it says",
+        ):
             self.assertIn(words, shown)
         self.assertEqual(str(self.run_of()).count('class="seen"'), 1)
         self.assertEqual(str(self.run_of()).count('class="seen counted"'), 1)

@@ -84,8 +84,11 @@ class PracticeTest(SiteTest):
         run = self.begun(CASE)
         self.assertContains(self.page(run), "What does this plan come to?")
         uses = {"use-0": "always", "use-1": "between", "from-1": "20:00", "to-1": "23:00"}
-        self.assertContains(self.do(run, do="plan", floor="10", **(uses | {"to-1": ""})),
-                            "Give both hours between which Router runs.", status_code=422)  # fmt: skip
+        self.assertContains(
+            self.do(run, do="plan", floor="10", **(uses | {"to-1": ""})),
+            "Give both hours between which Router runs.",
+            status_code=422,
+        )
         self.do(run, do="plan", floor="10", **uses)
         page = self.page(run)
         self.assertContains(page, "By what you have read, your plan lasts")
@@ -109,9 +112,10 @@ class PracticeTest(SiteTest):
             ({"do": "counter", "loads": "Cold box", "hours": "20 h"}, "min are left"),
             ({"do": "counter", "loads": "Cold box"}, "how long the counter runs"),
             ({"do": "counter", "hours": "1 h"}, "Choose what is on the meter"),
-            ({"do": "spot", "loads": "Kettle"}, "valid choice"), ({"do": "dance"}, "do"),
+            ({"do": "spot", "loads": "Kettle"}, "valid choice"),
+            ({"do": "dance"}, "do"),
             ({"do": "counter", "loads": "Cold box", "hours": "4 kW"}, "4 kW"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said):
                 self.assertContains(self.do(run, **doing), said, status_code=422)
         run.refresh_from_db()
@@ -161,8 +165,9 @@ class PracticeTest(SiteTest):
     def test_tries_and_doings_are_bounded(self):
         run = self.begun()
         DrillRun.objects.filter(pk=run.pk).update(doings=[{"do": "wait", "hours": 0.01}] * 60)
-        self.assertContains(self.do(run, do="spot", loads="Cold box"), "answer now",
-                            status_code=422)  # fmt: skip
+        self.assertContains(
+            self.do(run, do="spot", loads="Cold box"), "answer now", status_code=422
+        )
         DrillRun.objects.bulk_create(
             DrillRun(owner=self.user, document=DRILLS[0], shipped=1) for _ in range(199)
         )
@@ -177,8 +182,11 @@ class PracticeTest(SiteTest):
         run.refresh_from_db()
         level, start = run.session().readings["Pump"][-2:]
         page = self.page(run)
-        for said in (f"PF {level['pf']:.2f}", as_read(level["watts"], "W"),
-                     f"start: {as_read(start['amps'], 'A')}"):  # fmt: skip
+        for said in (
+            f"PF {level['pf']:.2f}",
+            as_read(level["watts"], "W"),
+            f"start: {as_read(start['amps'], 'A')}",
+        ):
             self.assertContains(page, said)
 
     def test_a_teachers_file(self):

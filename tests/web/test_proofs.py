@@ -6,8 +6,16 @@ from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.supplies.models import RESULTS, Input, Output, StartTest, SupplyTest
 from web.supplies.proof_forms import FORMS
 
-PAIRS = {"ac_0": "0", "dc_0": "28 W", "ac_1": "150", "dc_1": "191", "ac_2": "1,05 kW",
-         "dc_2": "1170", "ac_limit": "1 %", "dc_limit": "1 %"}  # fmt: skip
+PAIRS = {
+    "ac_0": "0",
+    "dc_0": "28 W",
+    "ac_1": "150",
+    "dc_1": "191",
+    "ac_2": "1,05 kW",
+    "dc_2": "1170",
+    "ac_limit": "1 %",
+    "dc_limit": "1 %",
+}
 IDLE = {"output": "ac", "start": "100 %", "end": "88 %", "hours": "20 h", "step": "1 %"}
 
 
@@ -51,8 +59,14 @@ class ProofTest(SiteTest):
         self.assertEqual(self.core().inverter.idle_w.value, 31)
 
     def test_a_drain_log_moves_the_capacity(self):
-        self.post("capacity", counted="battery", start="100 %", end="", step="1 %",
-                  log="0, 100, 0\n10; 52; 2100\n18\t12\t3800")  # fmt: skip
+        self.post(
+            "capacity",
+            counted="battery",
+            start="100 %",
+            end="",
+            step="1 %",
+            log="0, 100, 0\n10; 52; 2100\n18\t12\t3800",
+        )
         self.assertAlmostEqual(self.core().battery.state_of_health.value, 3800 / (5120 * 0.88))
         page = self.client.get(self.url("supplies:supply", self.supply.pk))
         self.assertContains(page, "The last drain")
@@ -64,9 +78,19 @@ class ProofTest(SiteTest):
             self.url("supplies:supply", self.supply.pk),
         )
         Output.objects.create(supply=self.supply, name="dc12", idle_w=1.0, efficiency=0.9)
-        self.post("route", load="Router", output="dc12", hours="24 h", step="1 %",
-                  ac_start="100 %", ac_end="78 %", ac_wh="336", dc_start="100 %", dc_end="92 %",
-                  dc_wh="320")  # fmt: skip
+        self.post(
+            "route",
+            load="Router",
+            output="dc12",
+            hours="24 h",
+            step="1 %",
+            ac_start="100 %",
+            ac_end="78 %",
+            ac_wh="336",
+            dc_start="100 %",
+            dc_end="92 %",
+            dc_wh="320",
+        )
         page = self.client.get(self.url("supplies:supply", self.supply.pk))
         self.assertContains(page, "two routes over")
         self.assertContains(page, "less by the output than by AC")
@@ -90,11 +114,14 @@ class ProofTest(SiteTest):
             ("efficiency", {**PAIRS, "dc_1": ""}, "pair is missing"),
             ("efficiency", {"note": "none"}, "at least one pair"),
             ("efficiency", {**PAIRS, "dc_1": "100"}, "swapped"),
-            ("capacity", {"counted": "battery", "end": "10 %", "wh": "46 kWh", "hours": "9"},
-             "of its label"),
+            (
+                "capacity",
+                {"counted": "battery", "end": "10 %", "wh": "46 kWh", "hours": "9"},
+                "of its label",
+            ),
             ("capacity", {"counted": "battery", "log": "0, 100, 0\nlate"}, "Row 2"),
             ("capacity", {"counted": "battery", "log": "0,100,0\n5,50,9\n4,40,9"}, "must rise"),
-        ]:  # fmt: skip
+        ]:
             with self.subTest(said=said):
                 page = self.post(kind, **data)
                 self.assertContains(page, said, status_code=422)
@@ -175,16 +202,30 @@ class PartsTest(SiteTest):
         self.assertFalse(Input.objects.exists())
 
     def test_banks_add_up(self):
-        form = {"name": "Bank", "chemistry": "lead", "nominal_wh": "110 Ah @ 12 V", "volts": "12",
-                "series": "2", "parallel": "2", "waveform": "sine", "build": "bank"}  # fmt: skip
+        form = {
+            "name": "Bank",
+            "chemistry": "lead",
+            "nominal_wh": "110 Ah @ 12 V",
+            "volts": "12",
+            "series": "2",
+            "parallel": "2",
+            "waveform": "sine",
+            "build": "bank",
+        }
         self.client.post(self.url("supplies:add"), form)
         battery = self.job.supplies.get(name="Bank").to_core().battery
         self.assertAlmostEqual(battery.nominal_wh, 5280)
         self.assertEqual(battery.volts, 24)
 
     def test_a_bank_is_counted_once(self):
-        form = {"name": "Bank", "chemistry": "lead", "nominal_wh": "4 x 90 Ah @ 12 V",
-                "parallel": "4", "waveform": "sine", "build": "bank"}  # fmt: skip
+        form = {
+            "name": "Bank",
+            "chemistry": "lead",
+            "nominal_wh": "4 x 90 Ah @ 12 V",
+            "parallel": "4",
+            "waveform": "sine",
+            "build": "bank",
+        }
         refused = self.client.post(self.url("supplies:add"), form)
         self.assertContains(refused, "would make them 16", status_code=422)
         self.assertContains(refused, "4 x 90 Ah @ 12 V", status_code=422)
@@ -195,12 +236,14 @@ class PartsTest(SiteTest):
     def test_what_it_comes_to_is_told_before_it_is_kept(self):
         url = self.url("supplies:comes-to")
         for form, said in (
-            ({"nominal_wh": "90 Ah @ 12 V", "volts": "12", "series": "2", "parallel": "2"},
-             "4 batteries of 1.08\u00a0kWh each come to 4.32\u00a0kWh at 24\u00a0V."),
+            (
+                {"nominal_wh": "90 Ah @ 12 V", "volts": "12", "series": "2", "parallel": "2"},
+                "4 batteries of 1.08\u00a0kWh each come to 4.32\u00a0kWh at 24\u00a0V.",
+            ),
             ({"nominal_wh": "5,12 kWh"}, "Comes to 5.12\u00a0kWh."),
             ({"nominal_wh": "5 kW"}, ""),
             ({}, ""),
-        ):  # fmt: skip
+        ):
             with self.subTest(form=form):
                 self.assertEqual(self.client.post(url, form).content.decode(), said)
 

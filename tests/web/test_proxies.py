@@ -19,9 +19,11 @@ def seen(trusted, address, **headers):
         told.update(environ)
         return []
 
-    environ = {"REMOTE_ADDR": address, "wsgi.url_scheme": "http", **{
-        f"HTTP_X_FORWARDED_{name.upper()}": value for name, value in headers.items()
-    }}  # fmt: skip
+    environ = {
+        "REMOTE_ADDR": address,
+        "wsgi.url_scheme": "http",
+        **{f"HTTP_X_FORWARDED_{name.upper()}": value for name, value in headers.items()},
+    }
     TrustedProxies(application, trusted)(environ, None)
     left = [name for name in told if name.startswith("HTTP_X_FORWARDED_")]
     return told["REMOTE_ADDR"], told["wsgi.url_scheme"], left
@@ -71,10 +73,16 @@ class HttpsTest(TestCase):
             told.update(status=status, headers=dict(headers))
 
         environ = {
-            "REQUEST_METHOD": "GET", "PATH_INFO": "/sign-up/", "SERVER_NAME": "127.0.0.1",
-            "SERVER_PORT": "8000", "HTTP_HOST": "needle.example", "wsgi.url_scheme": "http",
-            "wsgi.input": BytesIO(), "REMOTE_ADDR": address, **headers,
-        }  # fmt: skip
+            "REQUEST_METHOD": "GET",
+            "PATH_INFO": "/sign-up/",
+            "SERVER_NAME": "127.0.0.1",
+            "SERVER_PORT": "8000",
+            "HTTP_HOST": "needle.example",
+            "wsgi.url_scheme": "http",
+            "wsgi.input": BytesIO(),
+            "REMOTE_ADDR": address,
+            **headers,
+        }
         site = TrustedProxies(get_wsgi_application(), ["127.0.0.1"])
         b"".join(site(environ, start_response))
         return told

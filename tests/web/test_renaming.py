@@ -37,7 +37,7 @@ def answers(job):
             sorted(line.used for line in rests_of(draft).lines),
             sorted(rounded(wh) for wh in answer.outcome.energy_wh["loads"].values()),
             sorted(rounded(start.verdict.chance or 0) for start in answer.outcome.starts),
-        )  # fmt: skip
+        )
     for trial in job.trials.live():
         trial.job = job
         expected = forecast(trial.to_core()).stop_h
@@ -53,8 +53,9 @@ def rounded(value):
 class RenamingTest(FewDraws, TestCase):
     def test_everything_in_the_demo_is_renamed(self):
         load_demo()
-        for job in Job.objects.filter(name__in=("Tern Point Animal Clinic",
-                                                "Quince Lane cider shed")):  # fmt: skip
+        for job in Job.objects.filter(
+            name__in=("Tern Point Animal Clinic", "Quince Lane cider shed")
+        ):
             clear_caches()
             before = answers(job)
             self.rename(job)
@@ -92,10 +93,13 @@ class FollowingTest(SiteTest):
         self.box, self.lamp = make_load(self.job, "Box"), make_load(self.job, "Lamp", 20.0)
         self.supply = make_supply(self.job)
         self.output = Output.objects.create(supply=self.supply, name="dc12", volts=12)
-        self.test = add_test(SupplyTest(
-            supply=self.supply, type="together",
-            data={"wh": 300.0, "hours": 6.0, "loads": ["Box", "Lamp"]},
-        ))  # fmt: skip
+        self.test = add_test(
+            SupplyTest(
+                supply=self.supply,
+                type="together",
+                data={"wh": 300.0, "hours": 6.0, "loads": ["Box", "Lamp"]},
+            )
+        )
 
     def test_what_names_a_load_follows_and_one_undo_takes_all_of_it_back(self):
         self.box.name = "Larder"
@@ -112,9 +116,10 @@ class FollowingTest(SiteTest):
         entry = PlanEntry.objects.create(plan=plan, load=self.lamp, route="dc12")
         sun = Input.objects.create(supply=self.supply, name="sun")
         source = plan.sources.create(
-            kind="window", name="Mains",
+            kind="window",
+            name="Mains",
             data={"watts": 100.0, "between": [["18:00", "20:00"]], "input": "sun"},
-        )  # fmt: skip
+        )
         self.output.name, sun.name = "left socket", "MC4"
         save_part(self.output)
         save_part(sun)
@@ -124,9 +129,12 @@ class FollowingTest(SiteTest):
 
     def test_a_round_follows(self):
         record = MeasuringRound(
-            job=self.job, keep_plugged=["Lamp"], begins="2026-11-29T10:00Z", ends="2026-11-29T12:00Z",
+            job=self.job,
+            keep_plugged=["Lamp"],
+            begins="2026-11-29T10:00Z",
+            ends="2026-11-29T12:00Z",
             steps=[{"key": "counter: Box", "load": "Box", "loads": []}],
-        )  # fmt: skip
+        )
         self.assertTrue(record.rename(Loadlike("Larder"), "Box"))
         self.assertEqual(record.steps[0]["key"], "counter: Larder")
         self.assertFalse(record.rename(Loadlike("Fan"), "Pump"))
@@ -138,8 +146,10 @@ class FollowingTest(SiteTest):
         self.assertEqual(trial.ran["loads"][0]["name"], "Larder")
 
     def test_names_are_unique_among_what_is_there(self):
-        for again in (lambda: make_load(self.job, "Box"),
-                      lambda: Output.objects.create(supply=self.supply, name="dc12")):  # fmt: skip
+        for again in (
+            lambda: make_load(self.job, "Box"),
+            lambda: Output.objects.create(supply=self.supply, name="dc12"),
+        ):
             with self.assertRaises(IntegrityError), transaction.atomic():
                 again()
         self.client.post(self.url("loads:remove", self.box.pk))

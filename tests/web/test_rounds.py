@@ -35,8 +35,12 @@ class RoundTest(SiteTest):
         data = {
             "begins": f"{begins:%Y-%m-%dT%H:%M}",
             "ends": f"{begins + timedelta(hours=hours):%Y-%m-%dT%H:%M}",
-            "plug": "2", "clamp": "1", "target": "plan", "keep": form.initial["keep"], **more,
-        }  # fmt: skip
+            "plug": "2",
+            "clamp": "1",
+            "target": "plan",
+            "keep": form.initial["keep"],
+            **more,
+        }
         return self.client.post(self.url("rounds:index"), data)
 
     def made(self):
@@ -73,9 +77,11 @@ class RoundTest(SiteTest):
 
     def test_what_is_wrong_is_said_and_kept(self):
         for wrong, said in (
-            ({"plug": "0", "clamp": "0"}, "at least one meter"), ({"hours": 0.05}, "A round takes"),
-            ({"plug": "99"}, "less than or equal to 6"), ({"begins": "soon"}, "valid date"),
-        ):  # fmt: skip
+            ({"plug": "0", "clamp": "0"}, "at least one meter"),
+            ({"hours": 0.05}, "A round takes"),
+            ({"plug": "99"}, "less than or equal to 6"),
+            ({"begins": "soon"}, "valid date"),
+        ):
             with self.subTest(said=said):
                 self.assertContains(self.plan(**wrong), said, status_code=422)
         self.assertFalse(MeasuringRound.objects.exists())
@@ -175,9 +181,11 @@ class RoundTest(SiteTest):
         self.plan()
         record = self.made()
         for name, holds in (
-            ("round.json", b'"steps"'), ("round.csv", b"from,until,meter"),
-            ("round.ics", b"BEGIN:VEVENT"), ("round.svg", b"<svg"),
-        ):  # fmt: skip
+            ("round.json", b'"steps"'),
+            ("round.csv", b"from,until,meter"),
+            ("round.ics", b"BEGIN:VEVENT"),
+            ("round.svg", b"<svg"),
+        ):
             answer = self.client.get(self.url("rounds:download", record.pk, name))
             self.assertIn(holds, answer.content, name)
         self.assertEqual(

@@ -8,8 +8,13 @@ from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of, current_plan
 from web.supplies.models import Supply
 
-FORM = {"name": "Cabinet", "chemistry": "lfp", "nominal_wh": "100 Ah @ 51.2 V",
-        "continuous_w": "3 kW", "waveform": "sine"}  # fmt: skip
+FORM = {
+    "name": "Cabinet",
+    "chemistry": "lfp",
+    "nominal_wh": "100 Ah @ 51.2 V",
+    "continuous_w": "3 kW",
+    "waveform": "sine",
+}
 PLAN = {
     "name": "Storm",
     "needed_hours": "24 h",
@@ -96,9 +101,14 @@ class AnswerTest(SiteTest):
         make_load(self.job, "Heater", 1200.0, kind="resistive-heat")
         make_supply(self.job)
         bar = self.bar()
-        for words in ("Lasts", "most likely", "Everything", "Measure next",
-                      "Not enough for the 24\u00a0h needed: chance less than 1 in 10.",
-                      "Most likely end: battery empty,"):  # fmt: skip
+        for words in (
+            "Lasts",
+            "most likely",
+            "Everything",
+            "Measure next",
+            "Not enough for the 24\u00a0h needed: chance less than 1 in 10.",
+            "Most likely end: battery empty,",
+        ):
             self.assertIn(words, bar)
 
     def test_a_covered_need_is_said_so(self):
@@ -225,9 +235,13 @@ class PlanTest(SiteTest):
         plan = self.client.get(self.url("plans:download", 0, "plan.json"))
         read = needle.plan.document.parse_plan(plan.json())
         self.assertEqual([load.name for load in read.loads], ["Box", "Lamp"])
-        rows = list(csv.reader(io.StringIO(
-            self.client.get(self.url("plans:download", 0, "curve.csv")).content.decode()
-        )))  # fmt: skip
+        rows = list(
+            csv.reader(
+                io.StringIO(
+                    self.client.get(self.url("plans:download", 0, "curve.csv")).content.decode()
+                )
+            )
+        )
         self.assertEqual(rows[0][:2], ["time", "charge_low"])
         self.assertEqual(float(rows[1][2]), 1.0)
         svg = self.client.get(self.url("plans:download", 0, "curve.svg"))

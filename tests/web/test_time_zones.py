@@ -33,10 +33,16 @@ class ZoneTest(SiteTest):
         self.job.save()
         supply = make_supply(self.job, name="Case")
         local = timezone.localtime(timezone=self.job.clock) - timedelta(hours=2)
-        self.client.post(self.url("trials:start"), {
-            "name": "Run", "supply": supply.pk, "started_at": f"{local:%Y-%m-%dT%H:%M}",
-            "start_charge": "100", "stop_at": "0",
-        })  # fmt: skip
+        self.client.post(
+            self.url("trials:start"),
+            {
+                "name": "Run",
+                "supply": supply.pk,
+                "started_at": f"{local:%Y-%m-%dT%H:%M}",
+                "start_charge": "100",
+                "stop_at": "0",
+            },
+        )
         trial = Trial.objects.get()
         self.assertLess(abs(timezone.now() - timedelta(hours=2) - trial.started_at).seconds, 61)
         page = self.client.get(self.url("trials:trial", trial.pk))
@@ -64,9 +70,11 @@ class SunAndClockTest(SiteTest):
             job=self.job, name="Day", start=datetime(2027, 6, 1, 12, tzinfo=UTC), is_current=True
         )
         PlanSource.objects.create(
-            plan=plan, kind="sun", name="Panels",
+            plan=plan,
+            kind="sun",
+            name="Panels",
             data={"rated_w": 300, "latitude": 40, "longitude": longitude},
-        )  # fmt: skip
+        )
         return self.client.get(self.url("plans:current"))
 
     def test_a_place_far_from_the_clock_is_asked_about(self):

@@ -16,11 +16,16 @@ class WordsTest(SiteTest):
     def setUp(self):
         super().setUp()
         self.supply = make_supply(self.job, name="Case", nominal_wh=1000.0, volts=12.8)
-        self.trial = start_trial(Trial(
-            job=self.job, name="Run", supply=self.supply, stop_at=0.0,
-            started_at=timezone.now() - timedelta(hours=30),
-            expected={"value": 40.0, "spread": 0.1},
-        ))  # fmt: skip
+        self.trial = start_trial(
+            Trial(
+                job=self.job,
+                name="Run",
+                supply=self.supply,
+                stop_at=0.0,
+                started_at=timezone.now() - timedelta(hours=30),
+                expected={"value": 40.0, "spread": 0.1},
+            )
+        )
 
     def seen(self, *pairs):
         for hour, percent in pairs:
@@ -52,10 +57,19 @@ class WordsTest(SiteTest):
     def test_rows_say_what_was_written(self):
         at = self.trial.started_at + timedelta(hours=3)
         CheckIn.objects.create(
-            trial=self.trial, at=at,
-            data={"bars": 4, "of": 5, "ah": 9.5, "volts": 13.1, "room_c": 21.0, "inside_c": 4.5,
-                  "leg": "door open", "note": "warm"},
-        )  # fmt: skip
+            trial=self.trial,
+            at=at,
+            data={
+                "bars": 4,
+                "of": 5,
+                "ah": 9.5,
+                "volts": 13.1,
+                "room_c": 21.0,
+                "inside_c": 4.5,
+                "leg": "door open",
+                "note": "warm",
+            },
+        )
         (row,) = self.view().rows
         self.assertEqual((row.charge, row.counted), ("4 of 5 bars", "9.5 Ah"))
         for words in ("new leg: door open", "warm", "13.1 V", "room 21 °C", "inside 4.5 °C"):

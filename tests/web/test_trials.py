@@ -32,14 +32,22 @@ class TrialTest(SiteTest):
         super().setUp()
         self.supply = make_supply(self.job, name="Cabinet", nominal_wh=2000.0, volts=25.6)
         make_load(self.job, "Box", 80.0, kind="compressor-fixed")
-        self.plan = Plan.objects.create(job=self.job, name="Night", supply=self.supply,
-                                        is_current=True)  # fmt: skip
+        self.plan = Plan.objects.create(
+            job=self.job, name="Night", supply=self.supply, is_current=True
+        )
 
     def start(self, **data):
         begin = timezone.localtime() - timedelta(hours=10)
-        values = {"name": "Rehearsal", "plan": self.plan.pk, "supply": self.supply.pk,
-                  "started_at": f"{begin:%Y-%m-%dT%H:%M}", "start_charge": "100", "stop_at": "10",
-                  "counts": "on", **data}  # fmt: skip
+        values = {
+            "name": "Rehearsal",
+            "plan": self.plan.pk,
+            "supply": self.supply.pk,
+            "started_at": f"{begin:%Y-%m-%dT%H:%M}",
+            "start_charge": "100",
+            "stop_at": "10",
+            "counts": "on",
+            **data,
+        }
         return self.client.post(self.url("trials:start"), values)
 
     def trial(self):
@@ -57,8 +65,10 @@ class TrialTest(SiteTest):
 
     def end(self, why, hour, **seen):
         at = timezone.localtime(self.trial().started_at + timedelta(hours=hour))
-        return self.client.post(self.url("trials:end", self.trial().pk),
-                                {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}", **seen})  # fmt: skip
+        return self.client.post(
+            self.url("trials:end", self.trial().pk),
+            {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}", **seen},
+        )
 
 
 class RunTest(TrialTest):
@@ -126,8 +136,9 @@ class RunTest(TrialTest):
         for load in self.job.loads.exclude(pk=lamp.pk):
             PlanEntry.objects.create(plan=other, load=load, taken_in=False)
         answer = answer_of(Plan.objects.select_related("job").get(pk=other.pk), 60)
-        self.assertEqual([run.why_not for run in answer.draft.runs],
-                         ["none of its loads runs so in this plan"])  # fmt: skip
+        self.assertEqual(
+            [run.why_not for run in answer.draft.runs], ["none of its loads runs so in this plan"]
+        )
 
     def test_a_few_watts_of_other_loads_are_counted_many_are_not(self):
         self.rested(1.25)
@@ -135,12 +146,15 @@ class RunTest(TrialTest):
         own = trial.ran["loads"]
         own_w = sum(load["watts"] for load in own)
         for share, route, why_not in (
-            (0.10, "ac", ""), (0.40, "ac", "other loads ran in it"),
+            (0.10, "ac", ""),
+            (0.40, "ac", "other loads ran in it"),
             (0.10, "12 V", "other loads ran in it"),
-        ):  # fmt: skip
+        ):
             watts = own_w * share / (1 - share)
-            trial.ran = {**trial.ran, "loads": [
-                *own, {**own[0], "name": "Stranger", "route": route, "watts": watts}]}  # fmt: skip
+            trial.ran = {
+                **trial.ran,
+                "loads": [*own, {**own[0], "name": "Stranger", "route": route, "watts": watts}],
+            }
             trial.save()
             with self.subTest(share=share, route=route):
                 (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
@@ -389,9 +403,19 @@ class WithoutPlanTest(TrialTest):
 class PastRunTest(TrialTest):
     def past(self, log, **data):
         begin = timezone.localtime() - timedelta(days=3)
-        values = {"name": "Old run", "plan": self.plan.pk, "supply": self.supply.pk,
-                  "started_at": f"{begin:%Y-%m-%d}T18:00", "start_charge": "100", "stop_at": "10",
-                  "counts": "on", "times": "elapsed", "log": log, "ended_why": "floor", **data}  # fmt: skip
+        values = {
+            "name": "Old run",
+            "plan": self.plan.pk,
+            "supply": self.supply.pk,
+            "started_at": f"{begin:%Y-%m-%d}T18:00",
+            "start_charge": "100",
+            "stop_at": "10",
+            "counts": "on",
+            "times": "elapsed",
+            "log": log,
+            "ended_why": "floor",
+            **data,
+        }
         return self.client.post(self.url("trials:past"), values)
 
     def test_entered_whole_and_undone_at_once(self):
@@ -514,8 +538,11 @@ class EndTest(TrialTest):
         self.assertTrue(self.trial().running)
 
     def test_an_end_that_cannot_be(self):
-        for hour, said in ((-1.0, "before the trial began"), (7.0, "check-in after that"),
-                           (99.0, "in the future")):  # fmt: skip
+        for hour, said in (
+            (-1.0, "before the trial began"),
+            (7.0, "check-in after that"),
+            (99.0, "in the future"),
+        ):
             with self.subTest(said=said):
                 self.assertContains(self.end("floor", hour), said, status_code=422)
         self.assertTrue(self.trial().running)
@@ -528,9 +555,13 @@ class EndTest(TrialTest):
 
     def test_downloads(self):
         trial = self.trial()
-        for form, kind in (("trial.json", "application/json"), ("forecast.json", "application/json"),
-                           ("check-ins.csv", "text/csv"), ("trial.svg", "image/svg+xml"),
-                           ("reminders.ics", "text/calendar")):  # fmt: skip
+        for form, kind in (
+            ("trial.json", "application/json"),
+            ("forecast.json", "application/json"),
+            ("check-ins.csv", "text/csv"),
+            ("trial.svg", "image/svg+xml"),
+            ("reminders.ics", "text/calendar"),
+        ):
             answered = self.client.get(self.url("trials:download", trial.pk, form))
             self.assertIn(kind, answered["Content-Type"])
         url = self.url("trials:download", trial.pk, "trial.json")
@@ -593,19 +624,28 @@ class SimulatedTest(TrialTest):
 
 class FollowTest(SiteTest):
     def test_looks_come_closer_together(self):
-        trial = parse_trial({"supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000}},
-                             "expected_w": {"value": 40, "spread": 0.1}})  # fmt: skip
+        trial = parse_trial(
+            {
+                "supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000}},
+                "expected_w": {"value": 40, "spread": 0.1},
+            }
+        )
         hours = next_check_ins(forecast(trial))
         gaps = [b - a for a, b in zip([0, *hours], hours, strict=False)]
         self.assertEqual(sorted(gaps, reverse=True), gaps)
         self.assertEqual((max(gaps) <= 6, min(gaps)), (True, 0.5))
 
     def test_marks_and_score(self):
-        trial = parse_trial({"supply": {"battery": {"chemistry": "lfp", "nominal_wh": 1000,
-                                                    "capacity_factor": 0.9}},
-                             "expected_w": {"value": 45, "spread": 0.1},
-                             "check_ins": [{"h": 5, "percent": 70, "display_h": 30}],
-                             "ended": {"h": 18, "why": "cutoff"}})  # fmt: skip
+        trial = parse_trial(
+            {
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 1000, "capacity_factor": 0.9}
+                },
+                "expected_w": {"value": 45, "spread": 0.1},
+                "check_ins": [{"h": 5, "percent": 70, "display_h": 30}],
+                "ended": {"h": 18, "why": "cutoff"},
+            }
+        )
         foretold = mark(trial)
         start, _, half, _ = foretold.looks
         self.assertAlmostEqual(foretold.error(start), 20 / 18 - 1, delta=0.02)

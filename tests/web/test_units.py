@@ -14,40 +14,55 @@ AMERICAN = Units(fahrenheit=True, clock_12=True)
 class WordsTest(unittest.TestCase):
     def test_temperatures(self):
         for said, shown in (
-            ("room 24 °C", "room 75.2\u00a0°F"), ("from 4 to 6 °C", "from 39.2 to 42.8\u00a0°F"),
-            ("swings by 5 °C", "swings by 9\u00a0°F"), ("±1.5 °C", "±2.7\u00a0°F"),
-            ("−40 °C", "−40\u00a0°F"), ("31\u00a0°C indoors", "87.8\u00a0°F indoors"),
+            ("room 24 °C", "room 75.2\u00a0°F"),
+            ("from 4 to 6 °C", "from 39.2 to 42.8\u00a0°F"),
+            ("swings by 5 °C", "swings by 9\u00a0°F"),
+            ("±1.5 °C", "±2.7\u00a0°F"),
+            ("−40 °C", "−40\u00a0°F"),
+            ("31\u00a0°C indoors", "87.8\u00a0°F indoors"),
             ("0.8 %/°C", "0.8 %/°C"),
-        ):  # fmt: skip
+        ):
             with self.subTest(said=said):
                 self.assertEqual(in_own_units(said, AMERICAN), shown)
 
     def test_times_of_day(self):
         for said, shown in (
-            ("Tue 14:05", "Tue 2:05\u00a0pm"), ("00:30", "12:30\u00a0am"),
-            ("12:00 to 23:59", "12:00\u00a0pm to 11:59\u00a0pm"), ("1:30 h", "1:30 h"),
-            ("at 127.0.0.1:8000", "at 127.0.0.1:8000"), ("06:07:08", "06:07:08"),
-        ):  # fmt: skip
+            ("Tue 14:05", "Tue 2:05\u00a0pm"),
+            ("00:30", "12:30\u00a0am"),
+            ("12:00 to 23:59", "12:00\u00a0pm to 11:59\u00a0pm"),
+            ("1:30 h", "1:30 h"),
+            ("at 127.0.0.1:8000", "at 127.0.0.1:8000"),
+            ("06:07:08", "06:07:08"),
+        ):
             with self.subTest(said=said):
                 self.assertEqual(in_own_units(said, AMERICAN), shown)
 
     def test_only_the_text_of_a_page(self):
-        page = ('<p title="at 18:00">4 °C</p><input value="18:00"><textarea>on 6:50</textarea>'
-                '<script>x = "18:00"</script><svg aria-label="to 4 °C"><text>18:00</text></svg>')  # fmt: skip
+        page = (
+            '<p title="at 18:00">4 °C</p><input value="18:00"><textarea>on 6:50</textarea>'
+            '<script>x = "18:00"</script><svg aria-label="to 4 °C"><text>18:00</text></svg>'
+        )
         turned = page_in_own_units(page, AMERICAN)
-        self.assertEqual(turned, (
-            '<p title="at 6:00\u00a0pm">39.2\u00a0°F</p><input value="18:00">'
-            '<textarea>on 6:50</textarea><script>x = "18:00"</script>'
-            '<svg aria-label="to 39.2\u00a0°F"><text>6:00\u00a0pm</text></svg>'
-        ))  # fmt: skip
+        self.assertEqual(
+            turned,
+            (
+                '<p title="at 6:00\u00a0pm">39.2\u00a0°F</p><input value="18:00">'
+                '<textarea>on 6:50</textarea><script>x = "18:00"</script>'
+                '<svg aria-label="to 39.2\u00a0°F"><text>6:00\u00a0pm</text></svg>'
+            ),
+        )
         self.assertIs(page_in_own_units(page, Units()), page)
 
     def test_money_has_the_digits_of_its_currency(self):
         for value, currency, shown in (
-            (412.6, "EUR", "412.60"), (412.6, "¤", "412.60"), (412.6, "JPY", "413"),
-            (1.2345, "KWD", "1.234"), (0.0123, "EUR", "0.012"), (0.0, "EUR", "0.00"),
+            (412.6, "EUR", "412.60"),
+            (412.6, "¤", "412.60"),
+            (412.6, "JPY", "413"),
+            (1.2345, "KWD", "1.234"),
+            (0.0123, "EUR", "0.012"),
+            (0.0, "EUR", "0.00"),
             (12345.6, "usd", "12\u202f345.60"),
-        ):  # fmt: skip
+        ):
             with self.subTest(value=value, currency=currency):
                 self.assertEqual(money_text(value, currency), shown)
 
@@ -64,21 +79,36 @@ class OwnUnitsTest(SiteTest):
         for typed, stored in (("41", 5.0), ("41 °F", 5.0), ("5 °C", 5.0)):
             with self.subTest(typed=typed):
                 self.load.refresh_from_db()
-                self.client.post(url, {
-                    "name": "Box", "kind": "compressor-fixed", "priority": "must",
-                    "version": self.load.version, "set_c": typed,
-                })  # fmt: skip
+                self.client.post(
+                    url,
+                    {
+                        "name": "Box",
+                        "kind": "compressor-fixed",
+                        "priority": "must",
+                        "version": self.load.version,
+                        "set_c": typed,
+                    },
+                )
                 self.load.refresh_from_db()
                 self.assertAlmostEqual(self.load.set_c, stored)
         self.assertContains(self.client.get(url), 'value="41 °F"')
 
     def test_a_swing_is_so_many_degrees_apart(self):
         supply = make_supply(self.job)
-        self.client.post(self.url("plans:add"), {
-            "name": "Night", "supply": supply.pk, "start": "2027-02-09T18:00",
-            "needed_hours": "24 h", "room_c": "77", "room_swing_c": "9", "odds": "90",
-            "start_charge": "100", "use-all": "on",
-        })  # fmt: skip
+        self.client.post(
+            self.url("plans:add"),
+            {
+                "name": "Night",
+                "supply": supply.pk,
+                "start": "2027-02-09T18:00",
+                "needed_hours": "24 h",
+                "room_c": "77",
+                "room_swing_c": "9",
+                "odds": "90",
+                "start_charge": "100",
+                "use-all": "on",
+            },
+        )
         plan = self.job.plans.get()
         self.assertAlmostEqual(plan.room_c, 25)
         self.assertAlmostEqual(plan.room_swing_c, 5)

@@ -27,18 +27,30 @@ def says(kind, **data):
 class ReadingWordsTest(SimpleTestCase):
     def test_each_kind_in_one_line(self):
         for kind, data, said in [
-            ("spot", {"watts": 92.4, "volts": 231.2, "pf": 0.62},
-             f"running: 92.4{N}W · 231.2{N}V · PF 0.62"),
+            (
+                "spot",
+                {"watts": 92.4, "volts": 231.2, "pf": 0.62},
+                f"running: 92.4{N}W · 231.2{N}V · PF 0.62",
+            ),
             ("start", {"amps": 5.9, "volts": 231, "instrument": "clamp"}, f"5.9{N}A · 231{N}V"),
             ("energy", {"wh": 710, "hours": 21.5}, f"710{N}Wh in 21{N}h{N}30{N}min: mean 33.0{N}W"),
-            ("tally", {"edges": [["on", 0], ["off", 410], ["on", 1290]]},
-             f"1 whole cycle of 22{N}min: duty 0.32"),
-            ("task", {"wh": 1224, "minutes": 108, "pieces": 28, "runs": 2},
-             f"1.224{N}kWh in 1{N}h{N}48{N}min, 28 pieces over 2 tasks"),
-            ("charge-drop", {"supply_wh": 1020, "from": 1.0, "to": 0.91, "hours": 6},
-             f"100 → 91 % of 1.02{N}kWh in 6{N}h"),
+            (
+                "tally",
+                {"edges": [["on", 0], ["off", 410], ["on", 1290]]},
+                f"1 whole cycle of 22{N}min: duty 0.32",
+            ),
+            (
+                "task",
+                {"wh": 1224, "minutes": 108, "pieces": 28, "runs": 2},
+                f"1.224{N}kWh in 1{N}h{N}48{N}min, 28 pieces over 2 tasks",
+            ),
+            (
+                "charge-drop",
+                {"supply_wh": 1020, "from": 1.0, "to": 0.91, "hours": 6},
+                f"100 → 91 % of 1.02{N}kWh in 6{N}h",
+            ),
             ("label", {"horsepower": 0.5, "breaker_a": 16}, f"0.5{N}hp · 16 A breaker"),
-        ]:  # fmt: skip
+        ]:
             with self.subTest(kind=kind):
                 self.assertEqual(says(kind, **data).says, said)
 
@@ -58,15 +70,24 @@ class ReadingWordsTest(SimpleTestCase):
 
 def outcome_of(loads, nominal_wh=5000, needed=10.0):
     return simulate(
-        parse_plan({
-            "hours": 48, "needed_hours": needed,
-            "supply": {"battery": {"chemistry": "lfp", "nominal_wh": nominal_wh},
-                       "inverter": {"continuous_w": 1000, "surge_va": 2000, "idle_w": 10,
-                                    "efficiency": 0.9}},
-            "loads": loads,
-        }),
+        parse_plan(
+            {
+                "hours": 48,
+                "needed_hours": needed,
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": nominal_wh},
+                    "inverter": {
+                        "continuous_w": 1000,
+                        "surge_va": 2000,
+                        "idle_w": 10,
+                        "efficiency": 0.9,
+                    },
+                },
+                "loads": loads,
+            }
+        ),
         60,
-    )  # fmt: skip
+    )
 
 
 def judged(*args):
@@ -81,8 +102,13 @@ def runs(outcome):
 
 class AnswerWordsTest(unittest.TestCase):
     def test_a_chance_has_one_wording(self):
-        said = {0.0: "less than 1 in 10", 0.02: "less than 1 in 10", 0.34: "3 in 10",
-                0.97: "more than 9 in 10", 1.0: "more than 9 in 10"}  # fmt: skip
+        said = {
+            0.0: "less than 1 in 10",
+            0.02: "less than 1 in 10",
+            0.34: "3 in 10",
+            0.97: "more than 9 in 10",
+            1.0: "more than 9 in 10",
+        }
         for chance, text in said.items():
             self.assertEqual(chance_text(chance), text)
 
@@ -98,15 +124,27 @@ class AnswerWordsTest(unittest.TestCase):
         motor = {"name": "Motor", "running_w": 300, "start_s": 0.3, "spread": 0.0}
         for load, label, said in [
             ({**motor, "start_va": 900}, "Runs", "everything"),
-            ({**motor, "start_va": 2500}, "May not run",
-             "Motor: its start may trip the inverter (chance 3 in 10)."),
-            ({**motor, "start_va": 5000}, "Cannot run",
-             f"Motor needs 5.0{N}kVA to start; the inverter gives 2{N}kVA."),
-            ({**motor, "running_w": 2200}, "Cannot run",
-             f"Motor needs 2.2{N}kW; the inverter gives 1{N}kW."),
-            ({**motor, "running_w": 950, "use": {"between": [["19:00", "20:00"]]}}, "Cannot run",
-             f"Motor and what runs with it need 1.1{N}kW; the inverter gives 1{N}kW."),
-        ]:  # fmt: skip
+            (
+                {**motor, "start_va": 2500},
+                "May not run",
+                "Motor: its start may trip the inverter (chance 3 in 10).",
+            ),
+            (
+                {**motor, "start_va": 5000},
+                "Cannot run",
+                f"Motor needs 5.0{N}kVA to start; the inverter gives 2{N}kVA.",
+            ),
+            (
+                {**motor, "running_w": 2200},
+                "Cannot run",
+                f"Motor needs 2.2{N}kW; the inverter gives 1{N}kW.",
+            ),
+            (
+                {**motor, "running_w": 950, "use": {"between": [["19:00", "20:00"]]}},
+                "Cannot run",
+                f"Motor and what runs with it need 1.1{N}kW; the inverter gives 1{N}kW.",
+            ),
+        ]:
             with self.subTest(said=said):
                 outcome = outcome_of([lamp, load], 9000)
                 self.assertEqual(runs(outcome), (label, said))

@@ -13,9 +13,12 @@ class AnyCaseBackend(ModelBackend):
     """Django's own, for a name in whatever case it is written."""
 
     def authenticate(
-        self, request: HttpRequest | None, username: str | None = None,
-        password: str | None = None, **more: Any,
-    ) -> Any:  # fmt: skip
+        self,
+        request: HttpRequest | None,
+        username: str | None = None,
+        password: str | None = None,
+        **more: Any,
+    ) -> Any:
         name = _as_stored(username or "")
         return super().authenticate(request, username=name, password=password, **more)
 

@@ -14,9 +14,11 @@ class Preferences(models.Model):
     """Units that a person wants to see, and what lies in the van."""
 
     user = models.OneToOneField(
-        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, primary_key=True,
+        settings.AUTH_USER_MODEL,
+        on_delete=models.CASCADE,
+        primary_key=True,
         related_name="preferences",
-    )  # fmt: skip
+    )
     fahrenheit = models.BooleanField(
         "temperatures", default=False, choices=[(False, "°C"), (True, "°F")]
     )

@@ -147,7 +147,9 @@ class _WithMail:
             raise Http404
         if request.method == "POST" and LETTERS.count(address_of(request)):
             return too_often(request)
-        return super().dispatch(request, *args, **kwargs)  # type: ignore[misc]
+        dispatch = super().dispatch  # type: ignore[misc]
+        response: HttpResponseBase = dispatch(request, *args, **kwargs)
+        return response
 
 
 @method_decorator(login_not_required, name="dispatch")

@@ -85,8 +85,10 @@ def evidence(capture: Capture) -> dict[str, Any]:
     reading = as_reading(capture.analysis(), capture.interval_s)
     reading.pop("type")
     context = {
-        "setting": capture.setting, "room_c": capture.room_c, "instrument": capture.instrument,
-    }  # fmt: skip
+        "setting": capture.setting,
+        "room_c": capture.room_c,
+        "instrument": capture.instrument,
+    }
     return reading | {key: value for key, value in context.items() if value not in (None, "")}
 
 
@@ -98,7 +100,7 @@ def keep(capture: Capture) -> Reading:
     DocumentError
     """
     with transaction.atomic():
-        stored = Capture.objects.select_for_update().get(pk=capture.pk)
+        stored: Capture = Capture.objects.select_for_update().get(pk=capture.pk)
         if stored.kept and stored.reading is not None:
             return stored.reading
         data = evidence(capture)
@@ -218,10 +220,14 @@ def stop_session(session: Session, name: str) -> Capture | None:
             return None
         core = meter.capture(session.line(), 0.0, end)
         capture = Capture(
-            load=session.load, name=name[:80] or str(session), source="bench",
-            instrument=session.meter, setting=session.setting, room_c=session.room_c,
+            load=session.load,
+            name=name[:80] or str(session),
+            source="bench",
+            instrument=session.meter,
+            setting=session.setting,
+            room_c=session.room_c,
             client_key=session.client_key,
-        )  # fmt: skip
+        )
         fill(capture, core)
         save_new(session.load.job, capture, f"Recorded {session.load.name}")
         try:

@@ -45,15 +45,21 @@ class CaptureForm(RecordForm):
     """Corrections of a capture under preview: what columns mean, zone, volts, conditions."""
 
     volts = QuantityField(
-        "V", label="Volts", most=MOST_V, above=True, required=False,
+        "V",
+        label="Volts",
+        most=MOST_V,
+        above=True,
+        required=False,
         help_text="Stands in where only amps were logged.",
-    )  # fmt: skip
+    )
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
     zone = forms.CharField(
-        label="Time zone", required=False, max_length=60,
+        label="Time zone",
+        required=False,
+        max_length=60,
         widget=forms.TextInput(attrs={"placeholder": "Europe/London"}),
         help_text="Of times without an offset.",
-    )  # fmt: skip
+    )
     instrument = forms.ChoiceField(choices=INSTRUMENT_NAMES)
 
     class Meta:
@@ -66,16 +72,22 @@ class CaptureForm(RecordForm):
             for name in ("volts", "zone"):
                 del self.fields[name]
             return
-        choices = [("", "leave aside"), ("time", "time"), ("date", "date"),
-                   *((column, column) for column in COLUMNS)]  # fmt: skip
+        choices = [
+            ("", "leave aside"),
+            ("time", "time"),
+            ("date", "date"),
+            *((column, column) for column in COLUMNS),
+        ]
         for index, written in enumerate(self.instance.header[:30]):
             self.fields[f"column{index}"] = forms.ChoiceField(
-                label=f"“{written[:30]}” is", choices=[("?", "as understood"), *choices],
-                required=False, initial=self.instance.meanings.get(written, "?"),
-            )  # fmt: skip
+                label=f"“{written[:30]}” is",
+                choices=[("?", "as understood"), *choices],
+                required=False,
+                initial=self.instance.meanings.get(written, "?"),
+            )
 
     def clean_zone(self) -> str:
-        zone = self.cleaned_data["zone"].strip()
+        zone: str = self.cleaned_data["zone"].strip()
         if zone and zone not in available_timezones():
             raise forms.ValidationError(f"“{zone[:40]}” is not a time zone: try Europe/London.")
         return zone
@@ -101,13 +113,17 @@ class LevelsForm(RecordForm):
     """Where one level ends and the next begins, and what the levels are called."""
 
     bounds = forms.CharField(
-        label="Bounds between levels", required=False, max_length=200,
+        label="Bounds between levels",
+        required=False,
+        max_length=200,
         help_text="Such as 10 W, 150 W. Empty: as found.",
-    )  # fmt: skip
+    )
     names_text = forms.CharField(
-        label="Names, lowest first", required=False, max_length=300,
+        label="Names, lowest first",
+        required=False,
+        max_length=300,
         help_text="Such as resting, running, defrost. The profile speaks of “running”.",
-    )  # fmt: skip
+    )
 
     class Meta:
         model = Capture
@@ -175,8 +191,16 @@ class SessionForm(RecordForm):
     class Meta:
         model = Session
         fields = [
-            "load", "standin", "meter", "speed", "seed", "setting", "room_c", "note", "whole_cable",
-        ]  # fmt: skip
+            "load",
+            "standin",
+            "meter",
+            "speed",
+            "seed",
+            "setting",
+            "room_c",
+            "note",
+            "whole_cable",
+        ]
         labels = {"standin": "Simulated appliance", "note": "Contents, conditions"}
         help_texts = {
             "seed": "The same number gives the same appliance.",
@@ -185,7 +209,8 @@ class SessionForm(RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["standin"].required = False
-        self.fields["standin"].choices[0] = ("", "what is like the load")  # type: ignore[attr-defined]
+        choices = self.fields["standin"].choices  # type: ignore[attr-defined]
+        choices[0] = ("", "what is like the load")
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()

@@ -141,9 +141,14 @@ def _dial(watts: np.ndarray, steady: Steady) -> SafeString:
     off = max(steady.within_w, 0.1)
     most = max(float(watts.max()), now, 1.0)
     return dial(
-        (max(0.0, now - off), now, now + off), None, lambda w: f"{w:.3g}", "Watts",
-        f"{as_read(round(now, 1), 'W')}, within {with_unit(off, 'W')}", css="dial big", least=most,
-    )  # fmt: skip
+        (max(0.0, now - off), now, now + off),
+        None,
+        lambda w: f"{w:.3g}",
+        "Watts",
+        f"{as_read(round(now, 1), 'W')}, within {with_unit(off, 'W')}",
+        css="dial big",
+        least=most,
+    )
 
 
 def _strip(
@@ -193,9 +198,8 @@ def _findings(
     if glance.duty is not None and glance.whole_cycles:
         duty = glance.duty
         findings.append(
-            Finding("duty", f"{duty.value:.2f} ({duty.low:.2f}–{duty.high:.2f})",
-                    _cycles(glance))
-        )  # fmt: skip
+            Finding("duty", f"{duty.value:.2f} ({duty.low:.2f}–{duty.high:.2f})", _cycles(glance))
+        )
     findings.append(Finding("mean", with_unit(glance.mean_w, "W"), f"{glance.pattern} so far"))
     return findings
 

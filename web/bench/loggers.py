@@ -159,9 +159,11 @@ def take(logger: Logger, body: bytes) -> int:
             logger=logger,
             digest=hashlib.sha256(body).hexdigest(),
             defaults={
-                "packed": pack(core), "last_s": float(core.time_s[-1]), "rows": len(core.time_s),
+                "packed": pack(core),
+                "last_s": float(core.time_s[-1]),
+                "rows": len(core.time_s),
             },
-        )  # fmt: skip
+        )
         Logger.objects.filter(pk=logger.pk).update(heard_at=timezone.now())
     return len(core.time_s) if created else 0
 
@@ -188,9 +190,11 @@ def collect(logger: Logger, name: str) -> Capture | None:
         if core is None or len(core.time_s) < 3:
             return None
         capture = Capture(
-            load=logger.load, name=name[:80] or logger.name, source="live",
+            load=logger.load,
+            name=name[:80] or logger.name,
+            source="live",
             instrument=logger.instrument,
-        )  # fmt: skip
+        )
         fill(capture, core)
         save_new(logger.load.job, capture, f"Collected a capture of {logger.load.name}")
         logger.chunks.all().delete()

@@ -217,17 +217,24 @@ class Logger(Record):
         choices=INSTRUMENT_NAMES,
     )
     topic = models.CharField(
-        "MQTT topic", max_length=200, blank=True, validators=[one_topic],
+        "MQTT topic",
+        max_length=200,
+        blank=True,
+        validators=[one_topic],
         help_text="Where it publishes, such as home/freezer/power; empty where it posts.",
-    )  # fmt: skip
+    )
     json_key = models.CharField(
-        "key of the watts", max_length=120, blank=True,
+        "key of the watts",
+        max_length=120,
+        blank=True,
         help_text="In its JSON, such as ENERGY.Power; empty where it sends a number alone.",
-    )  # fmt: skip
+    )
     time_key = models.CharField(
-        "key of the time", max_length=120, blank=True,
+        "key of the time",
+        max_length=120,
+        blank=True,
         help_text="ISO 8601 with a zone, or seconds since 1970. Without it the time it came in.",
-    )  # fmt: skip
+    )
     revoked_at = models.DateTimeField(null=True, editable=False)
     heard_at = models.DateTimeField(null=True, editable=False)
 

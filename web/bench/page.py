@@ -177,7 +177,11 @@ def logger_row(logger: Logger) -> LoggerRow:
     last = float(core.time_s[-1])
     first = max(0.0, last - RECENT_S)
     drawing = strip(
-        thin(core.time_s, power, 500), minutes_before(last, first), Marks(),
-        f"Last minutes of {logger.name}", f"now {with_unit(watts, 'W')}", height=170,
-    )  # fmt: skip
+        thin(core.time_s, power, 500),
+        minutes_before(last, first),
+        Marks(),
+        f"Last minutes of {logger.name}",
+        f"now {with_unit(watts, 'W')}",
+        height=170,
+    )
     return LoggerRow(logger, rows, with_unit(watts, "W"), drawing)

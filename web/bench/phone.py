@@ -21,9 +21,11 @@ def phone_code(request: HttpRequest) -> SafeString | None:
     whole = request.get_full_path()
     address = f"{request.scheme}://{name}{whole if len(whole) <= MOST_LETTERS else request.path}"
     drawing = segno.make(address, micro=False).svg_inline(
-        omitsize=True, svgclass="phone-code", lineclass="phone-code-line",
+        omitsize=True,
+        svgclass="phone-code",
+        lineclass="phone-code-line",
         title=f"Code of {address}",
-    )  # fmt: skip
+    )
     return mark_safe(drawing)  # noqa: S308 -- made of the address by the library
 
 

@@ -121,7 +121,7 @@ def check_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 def _session(job: Job, pk: int) -> Session:
-    record = get_object_or_404(
+    record: Session = get_object_or_404(
         Session.objects.live().select_related("load"), pk=pk, load__job=job, load__removed_at=None
     )
     record.load.job = job
@@ -273,10 +273,12 @@ def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 def _capture(job: Job, pk: int) -> Capture:
-    record = get_object_or_404(
+    record: Capture = get_object_or_404(
         Capture.objects.live().select_related("load", "reading"),
-        pk=pk, load__job=job, load__removed_at=None,
-    )  # fmt: skip
+        pk=pk,
+        load__job=job,
+        load__removed_at=None,
+    )
     record.load.job = job
     return record
 
@@ -419,8 +421,9 @@ def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 def _logger(job: Job, pk: int) -> Logger:
-    record = Logger.objects.live().select_related("load")
-    return get_object_or_404(record, pk=pk, load__job=job, load__removed_at=None)
+    loggers = Logger.objects.live().select_related("load")
+    logger: Logger = get_object_or_404(loggers, pk=pk, load__job=job, load__removed_at=None)
+    return logger
 
 
 @require_POST

@@ -123,7 +123,7 @@ class QuantityField(forms.CharField):
             raise ValidationError(f"{text} is more than this can be: at most {most}.")
 
     def has_changed(self, initial: Any, data: Any) -> bool:
-        return self.prepare_value(initial) != data
+        return bool(self.prepare_value(initial) != data)
 
 
 #: What counters of energy show.

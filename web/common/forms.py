@@ -57,7 +57,10 @@ class OnceMixin(FoldedMixin):
             return
         self.add_error(None, STALE)
         # The next save is against what is stored now.
-        self.data = {**self.data.dict(), self.add_prefix("version"): str(self.current_version)}  # type: ignore[attr-defined]
+        self.data = {
+            **self.data.dict(),  # type: ignore[attr-defined]
+            self.add_prefix("version"): str(self.current_version),
+        }
 
     def blame(self, error: DocumentError, fields: dict[str, str] | None = None) -> None:
         """Put the core's refusal beside the field that it names."""

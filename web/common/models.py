@@ -13,7 +13,7 @@ class ChangedMeanwhile(Exception):
     """Another hand stored a record after it was read here: nothing is written over that."""
 
 
-class RecordQuerySet(models.QuerySet):
+class RecordQuerySet(models.QuerySet[Any]):
     """Records, those removed included unless asked for."""
 
     def live(self) -> Self:
@@ -42,13 +42,13 @@ class Record(models.Model):
     class Meta:
         abstract = True
 
-    def sent_before(self, mine: Callable[[Any], bool]) -> Any:
+    def sent_before(self, mine: Callable[[Self], bool]) -> Self | None:
         """The record that the same form made before; None where this one is to be stored.
 
         A key of what is not ``mine``, or was taken out since, is replaced: nobody is handed
         another's record, and who sends a form again after an undo wants it back.
         """
-        known = type(self)._default_manager.filter(client_key=self.client_key).first()
+        known: Self | None = type(self)._default_manager.filter(client_key=self.client_key).first()
         if known is not None and mine(known) and known.removed_at is None:
             return known
         if known is not None:
@@ -63,7 +63,7 @@ class Record(models.Model):
         ChangedMeanwhile
             It is another version than this.
         """
-        stored: Any = type(self)._default_manager.select_for_update().get(pk=self.pk)
+        stored: Self = type(self)._default_manager.select_for_update().get(pk=self.pk)
         if stored.version != self.version:
             raise ChangedMeanwhile
         return stored

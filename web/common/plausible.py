@@ -51,7 +51,8 @@ class PlausibleMixin(forms.BaseForm):
         return still | self._pairs("sure")
 
     def _pairs(self, key: str) -> dict[str, str]:
-        pairs = (text.partition("=") for text in self.data.getlist(key))  # type: ignore[attr-defined]
+        texts = self.data.getlist(key)  # type: ignore[attr-defined]
+        pairs = (text.partition("=") for text in texts)
         return {name: text for name, _, text in pairs if name in self.fields and text}
 
     def take_answers(self) -> None:

@@ -39,8 +39,10 @@ def echo(request: HttpRequest) -> HttpResponse:
 @require_GET
 def glossary(request: HttpRequest) -> HttpResponse:
     """The words of the trade as this site means them."""
-    words = [(term, anchor(term), meaning) for term, meaning in sorted(
-        GLOSSARY.items(), key=lambda item: item[0].casefold())]  # fmt: skip
+    words = [
+        (term, anchor(term), meaning)
+        for term, meaning in sorted(GLOSSARY.items(), key=lambda item: item[0].casefold())
+    ]
     return render(request, "common/glossary.html", {"words": words})
 
 

@@ -24,11 +24,16 @@ def clinic_round(job: Job, plan: Plan) -> MeasuringRound:
     Somebody stays beside the incubator and the mat; the concentrator stays plugged in.
     """
     begins = timezone.now().replace(second=0, microsecond=0)
-    record = begin(MeasuringRound(
-        job=job, plan=plan, begins=begins, ends=begins + timedelta(hours=VISIT_H),
-        meters=[f"{OWN}Bench meter", f"{OWN}Blue plug meter", f"{OWN}Yellow clamp", "shunt"],
-        keep_plugged=["Oxygen concentrator"],
-    ))  # fmt: skip
+    record = begin(
+        MeasuringRound(
+            job=job,
+            plan=plan,
+            begins=begins,
+            ends=begins + timedelta(hours=VISIT_H),
+            meters=[f"{OWN}Bench meter", f"{OWN}Blue plug meter", f"{OWN}Yellow clamp", "shunt"],
+            keep_plugged=["Oxygen concentrator"],
+        )
+    )
     if record.steps:
         mark(record, record.steps[0]["key"], STARTED)
     return record
@@ -42,12 +47,19 @@ def copy_round(source: MeasuringRound, job: Job) -> None:
         return
     moments = ("first", "last")
     MeasuringRound(
-        job=job, plan=plan, begins=source.begins + by, ends=source.ends + by,
-        meters=source.meters, keep_plugged=source.keep_plugged, qualified=source.qualified,
-        target=source.target, before_h=source.before_h, told=source.told,
+        job=job,
+        plan=plan,
+        begins=source.begins + by,
+        ends=source.ends + by,
+        meters=source.meters,
+        keep_plugged=source.keep_plugged,
+        qualified=source.qualified,
+        target=source.target,
+        before_h=source.before_h,
+        told=source.told,
         planned_at=timezone.now(),
         steps=[step | {key: _shifted(step[key], by) for key in moments} for step in source.steps],
-    ).save()  # fmt: skip
+    ).save()
 
 
 def _shifted(moment: str, by: timedelta) -> str:

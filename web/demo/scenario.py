@@ -63,15 +63,41 @@ def load_demo() -> bool:
 
 def meters(user: Any) -> None:
     """What the clinic measures with: two plug meters that were compared, and a clamp."""
-    bench = add_meter(Meter(
-        owner=user, name="Bench meter", kind="plug", limit=0.005, counts=2, step_w=0.1,
-        note="Checked last spring.",
-    ))  # fmt: skip
-    blue = add_meter(Meter(owner=user, name="Blue plug meter", kind="plug", limit=0.02, counts=1,
-                           step_w=0.1, step_wh=10.0, most_a=13.0))  # fmt: skip
+    bench = add_meter(
+        Meter(
+            owner=user,
+            name="Bench meter",
+            kind="plug",
+            limit=0.005,
+            counts=2,
+            step_w=0.1,
+            note="Checked last spring.",
+        )
+    )
+    blue = add_meter(
+        Meter(
+            owner=user,
+            name="Blue plug meter",
+            kind="plug",
+            limit=0.02,
+            counts=1,
+            step_w=0.1,
+            step_wh=10.0,
+            most_a=13.0,
+        )
+    )
     keep_comparison(blue, bench, [[61.0, 60.2], [1496.0, 1474.0], [298.4, 294.9]])
-    add_meter(Meter(owner=user, name="Yellow clamp", kind="clamp", limit=0.02, counts=5,
-                    fast_inrush=True, most_a=400.0))  # fmt: skip
+    add_meter(
+        Meter(
+            owner=user,
+            name="Yellow clamp",
+            kind="clamp",
+            limit=0.02,
+            counts=5,
+            fast_inrush=True,
+            most_a=400.0,
+        )
+    )
 
 
 @transaction.atomic
@@ -116,26 +142,52 @@ def _measured(standin: str, seed: int) -> Readings:
     return [
         ("spot", spot("running", start + 400), "needle steady"),
         ("spot", spot("resting", start - 200), ""),
-        ("start", {"amps": clamp_inrush(line, start, seed), "volts": 229.0, "seconds": 0.3,
-                   "instrument": "clamp"}, "inrush mode"),
-        ("energy", {"wh": meter.counter_wh(line, 0.0, hours * 3600), "hours": hours,
-                    "step_wh": 10.0, "room_c": 24.0}, "counter reset at the start"),
-    ]  # fmt: skip
+        (
+            "start",
+            {
+                "amps": clamp_inrush(line, start, seed),
+                "volts": 229.0,
+                "seconds": 0.3,
+                "instrument": "clamp",
+            },
+            "inrush mode",
+        ),
+        (
+            "energy",
+            {
+                "wh": meter.counter_wh(line, 0.0, hours * 3600),
+                "hours": hours,
+                "step_wh": 10.0,
+                "room_c": 24.0,
+            },
+            "counter reset at the start",
+        ),
+    ]
 
 
 def clinic_bench(loads: dict[str, Load]) -> None:
     """A capture that is evidence, one under preview, and a session that runs."""
     line, meter = timeline("cold-box", FRIDGE_SEED), plug_meter(FRIDGE_SEED)
     capture = Capture(
-        load=loads["fridge"], name="A day and a half at the plug", source="file", room_c=24.0,
-    )  # fmt: skip
+        load=loads["fridge"],
+        name="A day and a half at the plug",
+        source="file",
+        room_c=24.0,
+    )
     fill(capture, meter.capture(line, 0.0, 36 * 3600.0))
     capture.begins = timezone.now() - timedelta(days=2)
     save_new(loads["fridge"].job, capture, f"Read a capture of {loads['fridge'].name}")
     keep(capture)
     text = as_csv(panel_logger(4).capture(timeline("programme", 4), 0.0, 2 * 3600.0))
-    read_file(Capture(load=loads["autoclave"], name="autoclave-panel.csv", instrument="logger",
-                      client_key=uuid.uuid4()), text.encode())  # fmt: skip
+    read_file(
+        Capture(
+            load=loads["autoclave"],
+            name="autoclave-panel.csv",
+            instrument="logger",
+            client_key=uuid.uuid4(),
+        ),
+        text.encode(),
+    )
     put_to_work(loads["mat"].job)
 
 
@@ -143,10 +195,19 @@ def put_to_work(job: Job) -> None:
     """Put the clinic's heat mat on a meter; nothing in a job without one."""
     mat = job.loads.live().filter(name="Recovery heat mat").first()
     if mat is not None:
-        start_session(Session(
-            load=mat, standin="stepped", seed=2, speed=60, setting="mid", clock_s=2400.0,
-            reset_s=0.0, room_c=21.0, client_key=uuid.uuid4(),
-        ))  # fmt: skip
+        start_session(
+            Session(
+                load=mat,
+                standin="stepped",
+                seed=2,
+                speed=60,
+                setting="mid",
+                clock_s=2400.0,
+                reset_s=0.0,
+                room_c=21.0,
+                client_key=uuid.uuid4(),
+            )
+        )
 
 
 def clinic(user: Any) -> Job:
@@ -168,21 +229,40 @@ def clinic_loads(job: Job) -> dict[str, Load]:
     return {
         "fridge": _add(
             job,
-            [("label", {"watts": 160.0, "volts": 230.0, "amps": 1.1, "kwh_per_year": 310.0}, ""),
-             *_measured("cold-box", FRIDGE_SEED)],
-            name="Vaccine refrigerator", kind="compressor-fixed", priority="must", cares="cold",
-            set_c=4.0, note="Half full; opened about eight times a day.",
+            [
+                ("label", {"watts": 160.0, "volts": 230.0, "amps": 1.1, "kwh_per_year": 310.0}, ""),
+                *_measured("cold-box", FRIDGE_SEED),
+            ],
+            name="Vaccine refrigerator",
+            kind="compressor-fixed",
+            priority="must",
+            cares="cold",
+            set_c=4.0,
+            note="Half full; opened about eight times a day.",
         ),
         "incubator": _add(
             job,
             [
                 ("label", {"watts": 150.0}, ""),
-                ("spot", {"state": "running", "watts": 147.0, "volts": 230.4, "amps": 0.64,
-                          "va": 147.0, "pf": 1.0}, ""),
+                (
+                    "spot",
+                    {
+                        "state": "running",
+                        "watts": 147.0,
+                        "volts": 230.4,
+                        "amps": 0.64,
+                        "va": 147.0,
+                        "pf": 1.0,
+                    },
+                    "",
+                ),
                 ("spot", {"state": "resting", "watts": 2.6}, "controller only"),
                 ("energy", {"wh": 1470.0, "hours": 25.5, "step_wh": 10.0, "room_c": 22.0}, ""),
             ],
-            name="Wildlife incubator", kind="thermostat-heat", priority="must", cares="life",
+            name="Wildlife incubator",
+            kind="thermostat-heat",
+            priority="must",
+            cares="life",
             set_c=33.0,
         ),
         "mat": _add(
@@ -194,7 +274,10 @@ def clinic_loads(job: Job) -> dict[str, Load]:
                 ("spot", {"state": "resting", "watts": 0.9}, ""),
                 ("tally", {**_tally(8 * 60, 0.65, 4, wobble), "setting": "mid"}, "by the lamp"),
             ],
-            name="Recovery heat mat", kind="thermostat-heat", priority="should", cares="life",
+            name="Recovery heat mat",
+            kind="thermostat-heat",
+            priority="should",
+            cares="life",
             setting="mid",
             note="Three settings; the high one is not measured yet.",
         ),
@@ -202,83 +285,173 @@ def clinic_loads(job: Job) -> dict[str, Load]:
             job,
             [
                 ("label", {"watts": 350.0, "amps": 1.9}, ""),
-                ("spot", {"state": "running", "watts": 288.0, "volts": 229.8, "amps": 1.77,
-                          "va": 406.0, "pf": 0.71, "instrument": "plug",
-                          "meter": "Blue plug meter"}, ""),
-                ("start", {"amps": 6.4, "volts": 230.0, "seconds": 0.4, "instrument": "clamp",
-                           "meter": "Yellow clamp"}, ""),
+                (
+                    "spot",
+                    {
+                        "state": "running",
+                        "watts": 288.0,
+                        "volts": 229.8,
+                        "amps": 1.77,
+                        "va": 406.0,
+                        "pf": 0.71,
+                        "instrument": "plug",
+                        "meter": "Blue plug meter",
+                    },
+                    "",
+                ),
+                (
+                    "start",
+                    {
+                        "amps": 6.4,
+                        "volts": 230.0,
+                        "seconds": 0.4,
+                        "instrument": "clamp",
+                        "meter": "Yellow clamp",
+                    },
+                    "",
+                ),
             ],
-            name="Oxygen concentrator", kind="induction-motor", priority="must", cares="life",
+            name="Oxygen concentrator",
+            kind="induction-motor",
+            priority="must",
+            cares="life",
             hours_per_day=3.0,
         ),
         "autoclave": _add(
             job,
             [
                 ("label", {"watts": 1500.0}, ""),
-                ("spot", {"state": "heating", "watts": 1480.0, "volts": 229.1, "amps": 6.47,
-                          "va": 1482.0, "pf": 1.0}, "fill and heat"),
+                (
+                    "spot",
+                    {
+                        "state": "heating",
+                        "watts": 1480.0,
+                        "volts": 229.1,
+                        "amps": 6.47,
+                        "va": 1482.0,
+                        "pf": 1.0,
+                    },
+                    "fill and heat",
+                ),
                 ("spot", {"state": "dry", "watts": 300.0}, ""),
                 ("task", {"wh": 612.0, "minutes": 47.0, "pieces": 14.0}, "14 packs"),
                 ("task", {"wh": 604.0, "minutes": 46.0, "pieces": 14.0}, ""),
             ],
-            name="Autoclave", kind="resistive-heat", priority="nice",
+            name="Autoclave",
+            kind="resistive-heat",
+            priority="nice",
         ),
         "suction": _add(
             job,
             [
                 ("label", {"horsepower": 0.33, "volts": 230.0}, ""),
-                ("spot", {"state": "running", "watts": 263.0, "volts": 230.5, "amps": 2.07,
-                          "va": 477.0, "pf": 0.72}, "PF read in a hurry"),
-                ("start", {"amps": 10.2, "volts": 230.0, "seconds": 0.2,
-                           "instrument": "clamp"}, ""),
+                (
+                    "spot",
+                    {
+                        "state": "running",
+                        "watts": 263.0,
+                        "volts": 230.5,
+                        "amps": 2.07,
+                        "va": 477.0,
+                        "pf": 0.72,
+                    },
+                    "PF read in a hurry",
+                ),
+                (
+                    "start",
+                    {"amps": 10.2, "volts": 230.0, "seconds": 0.2, "instrument": "clamp"},
+                    "",
+                ),
             ],
-            name="Suction pump", kind="induction-motor", priority="should", hours_per_day=0.5,
+            name="Suction pump",
+            kind="induction-motor",
+            priority="should",
+            hours_per_day=0.5,
             note="Short bursts. The readings do not agree: PF was misread.",
         ),
         "centrifuge": _add(
-            job, [("label", {"watts": 400.0, "volts": 230.0}, "")],
-            name="Centrifuge", kind="induction-motor", priority="nice", hours_per_day=0.4,
+            job,
+            [("label", {"watts": 400.0, "volts": 230.0}, "")],
+            name="Centrifuge",
+            kind="induction-motor",
+            priority="nice",
+            hours_per_day=0.4,
         ),
         "lamp": _add(
             job,
             [
-                ("spot", {"state": "running", "watts": 38.0, "volts": 230.9, "amps": 0.18,
-                          "va": 41.0, "pf": 0.93}, ""),
+                (
+                    "spot",
+                    {
+                        "state": "running",
+                        "watts": 38.0,
+                        "volts": 230.9,
+                        "amps": 0.18,
+                        "va": 41.0,
+                        "pf": 0.93,
+                    },
+                    "",
+                ),
                 ("energy", {"wh": 280.0, "hours": 7.4, "step_wh": 10.0}, "left on for a day"),
             ],
-            name="Exam lamp", kind="led", priority="should", hours_per_day=6.5,
+            name="Exam lamp",
+            kind="led",
+            priority="should",
+            hours_per_day=6.5,
         ),
         "router": _add(
             job,
-            [("energy", {"wh": 340.0, "hours": 24.3, "step_wh": 10.0}, "both on one strip"),
-             ("spot", {"state": "running", "watts": 14.1, "va": 24.0, "pf": 0.58}, "")],
-            name="Router and phones", kind="electronics", priority="must", can_dc=True,
+            [
+                ("energy", {"wh": 340.0, "hours": 24.3, "step_wh": 10.0}, "both on one strip"),
+                ("spot", {"state": "running", "watts": 14.1, "va": 24.0, "pf": 0.58}, ""),
+            ],
+            name="Router and phones",
+            kind="electronics",
+            priority="must",
+            can_dc=True,
         ),
         "printer": _add(
-            job, [("label", {"watts": 60.0}, "")],
-            name="Label printer", kind="electronics", priority="nice", hours_per_day=0.3,
+            job,
+            [("label", {"watts": 60.0}, "")],
+            name="Label printer",
+            kind="electronics",
+            priority="nice",
+            hours_per_day=0.3,
             put_off="lent to a neighbour until January",
         ),
         "pump": _add(
-            job, [("label", {"watts": 25.0}, "on the plug")],
-            name="Aquarium pump", kind="electronics", priority="should",
+            job,
+            [("label", {"watts": 25.0}, "on the plug")],
+            name="Aquarium pump",
+            kind="electronics",
+            priority="should",
             note="Small, but always on.",
         ),
         "laptop": _add(
             job,
-            [("label", {"amps": 1.2, "volts": 230.0}, "power pack, upper bound"),
-             ("task", {"wh": 61.0, "minutes": 95.0}, "one fill from a fifth")],
-            name="Laptop charging", kind="electronics", priority="should", hours_per_day=1.6,
+            [
+                ("label", {"amps": 1.2, "volts": 230.0}, "power pack, upper bound"),
+                ("task", {"wh": 61.0, "minutes": 95.0}, "one fill from a fifth"),
+            ],
+            name="Laptop charging",
+            kind="electronics",
+            priority="should",
+            hours_per_day=1.6,
             can_dc=True,
         ),
-    }  # fmt: skip
+    }
 
 
 def clinic_years(loads: dict[str, Load]) -> None:
     """A reading from before the refrigerator's seal wore, and a photo beside one of this week."""
     long_ago = timezone.now() - timedelta(days=430)
-    add_reading(loads["fridge"], "energy", {"wh": 400.0, "hours": 24.0, "step_wh": 10.0,
-                "room_c": 24.0}, read_at=long_ago, note="with the door seal still new")  # fmt: skip
+    add_reading(
+        loads["fridge"],
+        "energy",
+        {"wh": 400.0, "hours": 24.0, "step_wh": 10.0, "room_c": 24.0},
+        read_at=long_ago,
+        note="with the door seal still new",
+    )
     oxygen = loads["oxygen"].readings.get(type="spot")
     add_photo(oxygen, meter_showing(("288.0 W", "1.77 A", "0.71")))
 
@@ -286,26 +459,67 @@ def clinic_years(loads: dict[str, Load]) -> None:
 def clinic_supplies(job: Job) -> dict[str, Supply]:
     """The cabinet, the old box, the visit case and a pocket bank."""
     return {
-        "cabinet": add_supply(Supply(
-            job=job, name="Wheeled cabinet", chemistry="lfp", nominal_wh=5120.0, volts=51.2,
-            floor=0.10, continuous_w=3000.0, surge_va=6000.0, surge_s=5.0,
-            overload_ratio=1.15, overload_s=60.0, waveform="sine", total_max_w=3200.0,
-            note="On wheels, in the corridor.",
-        )),
-        "old": add_supply(Supply(
-            job=job, name="Old lead-acid box", build="bank", chemistry="lead", nominal_wh=2640.0,
-            volts=24.0, parallel=2, internal_ohm=0.06, cutoff_v=21.6, continuous_w=800.0,
-            surge_va=1600.0, surge_s=3.0, waveform="stepped", note="2 × 110 Ah, nine years old.",
-        )),
-        "case": add_supply(Supply(
-            job=job, name="Visit case", chemistry="lithium", nominal_wh=1020.0, volts=14.8,
-            continuous_w=1000.0, surge_va=1800.0, surge_s=2.0, waveform="sine",
-        )),
-        "bank": add_supply(Supply(
-            job=job, name="Pocket bank", build="usb", chemistry="usb", nominal_wh=86.4, volts=3.6,
-            note="24 Ah at the cell's 3.6 V.",
-        )),
-    }  # fmt: skip
+        "cabinet": add_supply(
+            Supply(
+                job=job,
+                name="Wheeled cabinet",
+                chemistry="lfp",
+                nominal_wh=5120.0,
+                volts=51.2,
+                floor=0.10,
+                continuous_w=3000.0,
+                surge_va=6000.0,
+                surge_s=5.0,
+                overload_ratio=1.15,
+                overload_s=60.0,
+                waveform="sine",
+                total_max_w=3200.0,
+                note="On wheels, in the corridor.",
+            )
+        ),
+        "old": add_supply(
+            Supply(
+                job=job,
+                name="Old lead-acid box",
+                build="bank",
+                chemistry="lead",
+                nominal_wh=2640.0,
+                volts=24.0,
+                parallel=2,
+                internal_ohm=0.06,
+                cutoff_v=21.6,
+                continuous_w=800.0,
+                surge_va=1600.0,
+                surge_s=3.0,
+                waveform="stepped",
+                note="2 × 110 Ah, nine years old.",
+            )
+        ),
+        "case": add_supply(
+            Supply(
+                job=job,
+                name="Visit case",
+                chemistry="lithium",
+                nominal_wh=1020.0,
+                volts=14.8,
+                continuous_w=1000.0,
+                surge_va=1800.0,
+                surge_s=2.0,
+                waveform="sine",
+            )
+        ),
+        "bank": add_supply(
+            Supply(
+                job=job,
+                name="Pocket bank",
+                build="usb",
+                chemistry="usb",
+                nominal_wh=86.4,
+                volts=3.6,
+                note="24 Ah at the cell's 3.6 V.",
+            )
+        ),
+    }
 
 
 def _proof(supply: Supply, kind: str, days_ago: int, note: str = "", **data: Any) -> None:
@@ -319,39 +533,84 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
         Output(supply=supplies["cabinet"], name="dc12", volts=12.0, max_a=20.0),
         Output(supply=supplies["case"], name="dc12", volts=12.0, max_a=10.0),
         Output(supply=supplies["case"], name="usb-c", max_w=60.0),
-        Output(supply=supplies["bank"], name="usb", volts=5.0, max_a=3.0, efficiency=0.87,
-               idle_w=0.1),
+        Output(
+            supply=supplies["bank"], name="usb", volts=5.0, max_a=3.0, efficiency=0.87, idle_w=0.1
+        ),
         Input(supply=supplies["cabinet"], name="sun", max_w=1200.0, controller_a=40.0),
         Input(supply=supplies["cabinet"], name="mains", max_w=900.0),
         Input(supply=supplies["old"], name="charger", max_a=15.0, volts=24.0),
         Input(supply=supplies["case"], name="car", volts=12.0, max_a=8.0),
-    ):  # fmt: skip
+    ):
         save_part(part)
     cabinet, case = supplies["cabinet"], supplies["case"]
     twin = standin_supply(cabinet.to_core(), seed=CABINET_SEED)
     hours = 30.0
-    _proof(cabinet, "idle", 60, "over a night and a day in autumn", output="ac",
-           **{"from": 1.0, "to": twin.display(0.0, hours), "hours": hours})  # fmt: skip
-    _proof(cabinet, "efficiency", 12, "shunt and plug meter, lamps and heaters",
-           pairs=[list(pair) for pair in twin.paired()])  # fmt: skip
-    _proof(cabinet, "idle", 11, "read on the shunt", output="dc12",
-           watts=round(twin.drain_w(0.0, "dc12"), 1))  # fmt: skip
+    _proof(
+        cabinet,
+        "idle",
+        60,
+        "over a night and a day in autumn",
+        output="ac",
+        **{"from": 1.0, "to": twin.display(0.0, hours), "hours": hours},
+    )
+    _proof(
+        cabinet,
+        "efficiency",
+        12,
+        "shunt and plug meter, lamps and heaters",
+        pairs=[list(pair) for pair in twin.paired()],
+    )
+    _proof(
+        cabinet,
+        "idle",
+        11,
+        "read on the shunt",
+        output="dc12",
+        watts=round(twin.drain_w(0.0, "dc12"), 1),
+    )
     router_w, hours = 14.0, 24.0
     wh = router_w * hours
-    _proof(cabinet, "route", 10, "the router's own 12 V plug",
-           load=loads["router"].name, output="dc12", hours=hours,
-           ac={"load_wh": wh, "to": twin.display(router_w, hours)},
-           dc={"load_wh": wh, "to": twin.display(router_w, hours, "dc12")})  # fmt: skip
+    _proof(
+        cabinet,
+        "route",
+        10,
+        "the router's own 12 V plug",
+        load=loads["router"].name,
+        output="dc12",
+        hours=hours,
+        ac={"load_wh": wh, "to": twin.display(router_w, hours)},
+        dc={"load_wh": wh, "to": twin.display(router_w, hours, "dc12")},
+    )
     old = StandinSupply(
-        held_wh=3800.0, idle_w=11.0, efficiency=0.86, square_per_w=2e-5, output_idle_w=0.0,
-        output_efficiency=1.0, continuous_w=800.0, seed=9,
-    )  # fmt: skip
+        held_wh=3800.0,
+        idle_w=11.0,
+        efficiency=0.86,
+        square_per_w=2e-5,
+        output_idle_w=0.0,
+        output_efficiency=1.0,
+        continuous_w=800.0,
+        seed=9,
+    )
     log = [[hour, shown, wh] for hour, shown, wh in old.drain_log(120.0, 0.4)]
-    _proof(supplies["old"], "capacity", 820, "when it came from the yacht", wh=2300.0, hours=19.0,
-           counted="battery", to=0.48)  # fmt: skip
+    _proof(
+        supplies["old"],
+        "capacity",
+        820,
+        "when it came from the yacht",
+        wh=2300.0,
+        hours=19.0,
+        counted="battery",
+        to=0.48,
+    )
     _proof(supplies["old"], "capacity", 30, "stopped at 40 % to spare it", log=log)
-    _proof(case, "idle", 5, "a morning on the bench", output="ac",
-           **{"from": 1.0, "to": 0.91, "hours": 6.0})  # fmt: skip
+    _proof(
+        case,
+        "idle",
+        5,
+        "a morning on the bench",
+        output="ac",
+        **{"from": 1.0, "to": 0.91, "hours": 6.0},
+    )
     begin = timezone.now() - timedelta(days=4)
     for load, supply, result, times, beside, order, note in (
         ("oxygen", "case", "held", 3, ("lamp",), "", "the voltage dipped"),
@@ -360,10 +619,19 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
     ):
         ran = [loads[key] for key in beside]
         watts = [profile.running_w.value for other in ran if (profile := other.profile())]
-        add_start_test(StartTest(load=loads[load], supply=supplies[supply], result=result,
-                                 times=times, order=order, note=note, tested_at=begin,
-                                 beside=[other.name for other in ran],
-                                 beside_w=round(sum(watts), 1)))  # fmt: skip
+        add_start_test(
+            StartTest(
+                load=loads[load],
+                supply=supplies[supply],
+                result=result,
+                times=times,
+                order=order,
+                note=note,
+                tested_at=begin,
+                beside=[other.name for other in ran],
+                beside_w=round(sum(watts), 1),
+            )
+        )
     loads["suction"].cord_m, loads["suction"].cord_size = 30.0, "1.5 mm²"
     change_cord(loads["suction"])
 
@@ -386,63 +654,121 @@ def _use(
 
 def _panels(plan: Plan, clouds: float) -> None:
     """Four panels of 180 W on the clinic's roof."""
-    save_source(PlanSource(
-        plan=plan, kind="sun", name="Roof panels",
-        data={"input": "sun", "rated_w": 720.0, "yield": 0.72, "latitude": 14.2,
-              "longitude": -16.5, "tilt": 15.0, "azimuth": 180.0, "clouds": clouds},
-    ))  # fmt: skip
+    save_source(
+        PlanSource(
+            plan=plan,
+            kind="sun",
+            name="Roof panels",
+            data={
+                "input": "sun",
+                "rated_w": 720.0,
+                "yield": 0.72,
+                "latitude": 14.2,
+                "longitude": -16.5,
+                "tilt": 15.0,
+                "azimuth": 180.0,
+                "clouds": clouds,
+            },
+        )
+    )
 
 
 def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> dict[str, Plan]:
     """Storm night, three grey days, a harbour visit day, and a night on the old box."""
-    storm = save_plan(Plan(
-        job=job, name="Storm night", supply=supplies["cabinet"], start=_next(1, 18),
-        needed_hours=24.0, room_c=24.0,
-    ))  # fmt: skip
+    storm = save_plan(
+        Plan(
+            job=job,
+            name="Storm night",
+            supply=supplies["cabinet"],
+            start=_next(1, 18),
+            needed_hours=24.0,
+            room_c=24.0,
+        )
+    )
     _use(storm, loads["oxygen"], [["21:00", "01:00"]])
-    _use(storm, loads["autoclave"], moments=["19:30"], flexible=[["07:00", "22:00"]],
-         steps=[{"watts": 1480.0, "minutes": 12.0, "duty": 1.0},
-                {"watts": 1480.0, "minutes": 20.0, "duty": 0.4},
-                {"watts": 300.0, "minutes": 15.0, "duty": 1.0}])  # fmt: skip
+    _use(
+        storm,
+        loads["autoclave"],
+        moments=["19:30"],
+        flexible=[["07:00", "22:00"]],
+        steps=[
+            {"watts": 1480.0, "minutes": 12.0, "duty": 1.0},
+            {"watts": 1480.0, "minutes": 20.0, "duty": 0.4},
+            {"watts": 300.0, "minutes": 15.0, "duty": 1.0},
+        ],
+    )
     _use(storm, loads["suction"], [["09:00", "09:20"]])
     _use(storm, loads["lamp"], [["18:00", "22:30"], ["07:00", "09:00"]])
-    _use(storm, loads["laptop"], moments=["19:00"],
-         charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0})  # fmt: skip
+    _use(
+        storm,
+        loads["laptop"],
+        moments=["19:00"],
+        charge={"pack_wh": 52.0, "missing": 0.8, "watts": 45.0},
+    )
     _use(storm, loads["centrifuge"], taken=False)
     _use(storm, loads["printer"], taken=False)
     _panels(storm, 0.95)
-    save_source(PlanSource(
-        plan=storm, kind="window", name="Petrol generator",
-        data={"input": "mains", "watts": 900.0, "between": [["06:30", "07:00"]],
-              "litres_per_kwh": 0.55},
-    ))  # fmt: skip
-    grey = save_plan(Plan(
-        job=job, name="Three grey days", supply=supplies["cabinet"], start=_next(4, 8),
-        needed_hours=72.0, room_c=29.0, room_swing_c=3.0,
-        note="The hot week: what must run, and nothing else.",
-    ))  # fmt: skip
+    save_source(
+        PlanSource(
+            plan=storm,
+            kind="window",
+            name="Petrol generator",
+            data={
+                "input": "mains",
+                "watts": 900.0,
+                "between": [["06:30", "07:00"]],
+                "litres_per_kwh": 0.55,
+            },
+        )
+    )
+    grey = save_plan(
+        Plan(
+            job=job,
+            name="Three grey days",
+            supply=supplies["cabinet"],
+            start=_next(4, 8),
+            needed_hours=72.0,
+            room_c=29.0,
+            room_swing_c=3.0,
+            note="The hot week: what must run, and nothing else.",
+        )
+    )
     kept = ("fridge", "router")
     for name, load in loads.items():
         _use(grey, load, taken=name in kept, route="dc12" if name == "router" else "")
     _panels(grey, 0.6)
-    visit = save_plan(Plan(
-        job=job, name="Harbour visit day", supply=supplies["case"], start=_next(5, 9),
-        needed_hours=8.0,
-    ))  # fmt: skip
+    visit = save_plan(
+        Plan(
+            job=job,
+            name="Harbour visit day",
+            supply=supplies["case"],
+            start=_next(5, 9),
+            needed_hours=8.0,
+        )
+    )
     taken = {
-        "oxygen": [["09:30", "10:00"]], "suction": [["10:00", "10:20"]],
-        "lamp": [["09:00", "15:00"]], "printer": [["10:00", "10:30"]],
+        "oxygen": [["09:30", "10:00"]],
+        "suction": [["10:00", "10:20"]],
+        "lamp": [["09:00", "15:00"]],
+        "printer": [["10:00", "10:30"]],
         "centrifuge": [["10:10", "10:30"]],
-    }  # fmt: skip
+    }
     for name, load in loads.items():
         _use(visit, load, taken.get(name), taken=name in taken)
     autoclave = visit.entries.get(load=loads["autoclave"])
     autoclave.taken_in, autoclave.moments = True, ["13:00"]
     use_load(autoclave)
-    spare = save_plan(Plan(
-        job=job, name="Night on the old box", supply=supplies["old"], start=_next(2, 18),
-        needed_hours=8.0, room_c=20.0, note="If the cabinet is away: what would it carry?",
-    ))  # fmt: skip
+    spare = save_plan(
+        Plan(
+            job=job,
+            name="Night on the old box",
+            supply=supplies["old"],
+            start=_next(2, 18),
+            needed_hours=8.0,
+            room_c=20.0,
+            note="If the cabinet is away: what would it carry?",
+        )
+    )
     old = {"fridge": None, "oxygen": [["21:00", "23:00"]], "suction": [["20:00", "20:15"]]}
     for name, load in loads.items():
         _use(spare, load, old.get(name), taken=name in old)
@@ -464,34 +790,64 @@ def _seen(trial: Trial, run: StandinRun, hours: list[float], leg: dict[int, str]
 def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply]) -> None:
     """A worn battery found out, a run in two legs, and a rehearsal that is under way."""
     now = timezone.now()
-    old = start_trial(Trial(
-        job=job, name="Old box on the lamps", supply=supplies["old"], start_charge=1.0,
-        stop_at=0.4, started_at=now - timedelta(days=21), room_c=19.0,
-        expected={"value": 150.0, "spread": 0.1}, note="Two work lamps, metered at the plug.",
-    ))  # fmt: skip
+    old = start_trial(
+        Trial(
+            job=job,
+            name="Old box on the lamps",
+            supply=supplies["old"],
+            start_charge=1.0,
+            stop_at=0.4,
+            started_at=now - timedelta(days=21),
+            room_c=19.0,
+            expected={"value": 150.0, "spread": 0.1},
+            note="Two work lamps, metered at the plug.",
+        )
+    )
     worn = StandinSupply(
-        held_wh=3500.0, idle_w=11.0, efficiency=0.86, square_per_w=2e-5, output_idle_w=0.0,
-        output_efficiency=1.0, continuous_w=800.0, seed=9, knee=0.17,
-    )  # fmt: skip
+        held_wh=3500.0,
+        idle_w=11.0,
+        efficiency=0.86,
+        square_per_w=2e-5,
+        output_idle_w=0.0,
+        output_efficiency=1.0,
+        continuous_w=800.0,
+        seed=9,
+        knee=0.17,
+    )
     run = StandinRun(worn, (150.0,), 4)
     stop_h = run.stop_h(0.4)
     _seen(old, run, [0.15 * stop_h, 0.37 * stop_h, 0.6 * stop_h, 0.8 * stop_h, 0.93 * stop_h], {})
     end_trial(old, old.started_at + timedelta(hours=stop_h), "floor")
-    legs = start_trial(Trial(
-        job=job, name="Cabinet overnight", supply=supplies["cabinet"], stop_at=0.1, room_c=22.0,
-        started_at=now - timedelta(days=9), contents="mat on mid, then on low",
-        expected={"value": 240.0, "spread": 0.15},
-    ))  # fmt: skip
+    legs = start_trial(
+        Trial(
+            job=job,
+            name="Cabinet overnight",
+            supply=supplies["cabinet"],
+            stop_at=0.1,
+            room_c=22.0,
+            started_at=now - timedelta(days=9),
+            contents="mat on mid, then on low",
+            expected={"value": 240.0, "spread": 0.15},
+        )
+    )
     twin = standin_supply(supplies["cabinet"].to_core(), CABINET_SEED)
     run = StandinRun(twin, tuple([250.0] * 6 + [170.0] * 40), 6)
     stop_h = run.stop_h(0.1)
     later = [6.0 + share * (stop_h - 6.0) for share in (0.15, 0.35, 0.6, 0.8, 0.93)]
     _seen(legs, run, [2.1, 4.0, 6.0, *later], {2: "heat mat to low"})
     end_trial(legs, legs.started_at + timedelta(hours=stop_h), "floor")
-    storm = start_trial(Trial(
-        job=job, name="Storm night rehearsal", plan=plans["storm"], supply=supplies["cabinet"],
-        stop_at=0.1, started_at=now - timedelta(hours=7.4), room_c=24.0, contents="box half full",
-    ))  # fmt: skip
+    storm = start_trial(
+        Trial(
+            job=job,
+            name="Storm night rehearsal",
+            plan=plans["storm"],
+            supply=supplies["cabinet"],
+            stop_at=0.1,
+            started_at=now - timedelta(hours=7.4),
+            room_c=24.0,
+            contents="box half full",
+        )
+    )
     run = run_on(twin, storm, 11)
     _seen(storm, run, [1.0, 2.5, 4.2, 5.6, 6.9], {})
 
@@ -503,44 +859,109 @@ def shed(user: Any) -> Job:
         job,
         [
             ("label", {"horsepower": 1.5, "volts": 120.0}, ""),
-            ("spot", {"state": "running", "watts": 1395.0, "volts": 119.2, "amps": 15.6,
-                      "va": 1860.0, "pf": 0.75}, "half load"),
+            (
+                "spot",
+                {
+                    "state": "running",
+                    "watts": 1395.0,
+                    "volts": 119.2,
+                    "amps": 15.6,
+                    "va": 1860.0,
+                    "pf": 0.75,
+                },
+                "half load",
+            ),
             ("start", {"amps": 71.0, "volts": 117.0, "seconds": 0.4, "instrument": "clamp"}, ""),
         ],
-        name="Apple mill", kind="induction-motor", priority="must",
-    )  # fmt: skip
+        name="Apple mill",
+        kind="induction-motor",
+        priority="must",
+    )
     press = _add(
         job,
-        [("spot", {"state": "running", "watts": 610.0, "volts": 240.0, "amps": 3.18, "va": 763.0,
-                   "pf": 0.8}, "on 240 V"),
-         ("start", {"amps": 14.0, "volts": 238.0, "seconds": 0.4, "instrument": "clamp"}, "")],
-        name="Press pump", kind="pump", priority="must", cares="wired",
-    )  # fmt: skip
+        [
+            (
+                "spot",
+                {
+                    "state": "running",
+                    "watts": 610.0,
+                    "volts": 240.0,
+                    "amps": 3.18,
+                    "va": 763.0,
+                    "pf": 0.8,
+                },
+                "on 240 V",
+            ),
+            ("start", {"amps": 14.0, "volts": 238.0, "seconds": 0.4, "instrument": "clamp"}, ""),
+        ],
+        name="Press pump",
+        kind="pump",
+        priority="must",
+        cares="wired",
+    )
     bottling = _add(
-        job, [("label", {"watts": 450.0}, "")],
-        name="Bottling line", kind="induction-motor", priority="should",
-    )  # fmt: skip
+        job,
+        [("label", {"watts": 450.0}, "")],
+        name="Bottling line",
+        kind="induction-motor",
+        priority="should",
+    )
     pasteuriser = _add(
         job,
-        [("label", {"watts": 1800.0}, ""),
-         ("spot", {"state": "running", "watts": 1765.0, "volts": 118.4, "amps": 14.9,
-                   "va": 1765.0, "pf": 1.0}, "")],
-        name="Pasteuriser", kind="thermostat-heat", priority="nice",
-    )  # fmt: skip
+        [
+            ("label", {"watts": 1800.0}, ""),
+            (
+                "spot",
+                {
+                    "state": "running",
+                    "watts": 1765.0,
+                    "volts": 118.4,
+                    "amps": 14.9,
+                    "va": 1765.0,
+                    "pf": 1.0,
+                },
+                "",
+            ),
+        ],
+        name="Pasteuriser",
+        kind="thermostat-heat",
+        priority="nice",
+    )
     _add(
         job,
-        [("label", {"kwh_per_year": 410.0, "watts": 180.0}, ""),
-         ("energy", {"wh": 420.0, "hours": 9.0, "step_wh": 10.0, "room_c": 19.0}, "")],
-        name="Cooler", kind="compressor-fixed", priority="must", set_c=5.0,
-    )  # fmt: skip
-    supply = add_supply(Supply(
-        job=job, name="Shed bank", chemistry="lfp", nominal_wh=10_240.0, volts=51.2,
-        build="bank", continuous_w=4000.0, surge_va=8000.0, surge_s=5.0, waveform="sine",
-    ))  # fmt: skip
+        [
+            ("label", {"kwh_per_year": 410.0, "watts": 180.0}, ""),
+            ("energy", {"wh": 420.0, "hours": 9.0, "step_wh": 10.0, "room_c": 19.0}, ""),
+        ],
+        name="Cooler",
+        kind="compressor-fixed",
+        priority="must",
+        set_c=5.0,
+    )
+    supply = add_supply(
+        Supply(
+            job=job,
+            name="Shed bank",
+            chemistry="lfp",
+            nominal_wh=10_240.0,
+            volts=51.2,
+            build="bank",
+            continuous_w=4000.0,
+            surge_va=8000.0,
+            surge_s=5.0,
+            waveform="sine",
+        )
+    )
     shed_proofs(mill, press, supply)
-    plan = save_plan(Plan(
-        job=job, name="Pressing day", supply=supply, start=_next(5, 8), needed_hours=9.0,
-    ))  # fmt: skip
+    plan = save_plan(
+        Plan(
+            job=job,
+            name="Pressing day",
+            supply=supply,
+            start=_next(5, 8),
+            needed_hours=9.0,
+        )
+    )
     _use(plan, mill, [["08:30", "11:00"]])
     _use(plan, press, [["10:00", "12:30"]])
     _use(plan, bottling, [["14:00", "16:00"]])
@@ -556,11 +977,19 @@ def shed_proofs(mill: Load, press: Load, bank: Supply) -> None:
     after = correct(watts, 763.0, volts, hertz, fitted_uf=fitted).amps_after * volts
     # What the current costs in the inverter: the square term, by VA in place of W.
     taken = [twin.drain_w(watts) + twin.square_per_w * (va**2 - watts**2) for va in (763.0, after)]
-    add_correction(Correction(
-        load=press, fitted_uf=fitted, watts_without=watts, va_without=763.0,
-        battery_w_without=round(taken[0]), watts_with=watts, va_with=round(after),
-        battery_w_with=round(taken[1]), tested_at=timezone.now() - timedelta(days=6),
-        note="fitted by the electrician, same must in the press",
-    ))  # fmt: skip
+    add_correction(
+        Correction(
+            load=press,
+            fitted_uf=fitted,
+            watts_without=watts,
+            va_without=763.0,
+            battery_w_without=round(taken[0]),
+            watts_with=watts,
+            va_with=round(after),
+            battery_w_with=round(taken[1]),
+            tested_at=timezone.now() - timedelta(days=6),
+            note="fitted by the electrician, same must in the press",
+        )
+    )
     mill.cord_m, mill.cord_size = 25.0, "14 AWG"
     change_cord(mill)

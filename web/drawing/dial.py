@@ -67,9 +67,15 @@ def dial(
         svg.line(x1, y1, x2, y2, "dial-wanted")
     degrees = 180 * min(1.0, value / most)
     svg.add(
-        "line", x1=_CX + 8, y1=_CY, x2=_CX - _R - 4, y2=_CY, css="needle",
-        transform=f"rotate({degrees:.2f} {_CX:g} {_CY:g})", data_degrees=round(degrees, 2),
-    )  # fmt: skip
+        "line",
+        x1=_CX + 8,
+        y1=_CY,
+        x2=_CX - _R - 4,
+        y2=_CY,
+        css="needle",
+        transform=f"rotate({degrees:.2f} {_CX:g} {_CY:g})",
+        data_degrees=round(degrees, 2),
+    )
     svg.add("circle", cx=_CX, cy=_CY, r=5, css="hub")
     return svg.render()
 

@@ -70,16 +70,22 @@ def fan(run: Run, title: str, description: str) -> SafeString:
         svg.words(x(hour) + 3, _TOP - 5, words[:40], "leg-label")
     for hour, charge, empty in run.promises:
         share = min(1.0, (most - hour) / max(1e-9, empty - hour))
-        svg.line(x(hour), y(charge), x(hour + share * (empty - hour)), y(charge * (1 - share)),
-                 "promise")  # fmt: skip
+        svg.line(
+            x(hour), y(charge), x(hour + share * (empty - hour)), y(charge * (1 - share)), "promise"
+        )
     _band(svg, run, x, y)
     line = [(x(0), y(run.start_charge)), *((x(point.h), y(point.charge)) for point in run.points)]
     svg.path(line, "likely")
     for point in run.points:
         with svg.inside("g"):
             svg.add("title", point.words)
-            svg.add("circle", cx=x(point.h), cy=y(point.charge), r=5,
-                    css="seen" if point.shown else "seen counted")  # fmt: skip
+            svg.add(
+                "circle",
+                cx=x(point.h),
+                cy=y(point.charge),
+                r=5,
+                css="seen" if point.shown else "seen counted",
+            )
     svg.line(_LEFT, y(run.stop_at), WIDTH - _RIGHT, y(run.stop_at), "floor")
     svg.words(_LEFT + 6, y(run.stop_at) - 5, f"stop at {run.stop_at * 100:.0f} %", "limit-label")
     if run.planned_h is not None and run.planned_h <= most:

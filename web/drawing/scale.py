@@ -9,7 +9,7 @@ def nice_ceiling(value: float) -> float:
     """The next round number that a dial can divide by three: 3, 6, 9, 12, 15, 18, 24, 36…"""
     if value <= 0 or not math.isfinite(value):
         return 3.0
-    size = 10 ** math.floor(math.log10(value / 3))
+    size = 10.0 ** math.floor(math.log10(value / 3))
     for step in (1, 1.5, 2, 2.5, 3, 4, 5, 6, 8, 10):
         if 3 * step * size >= value - 1e-9:
             return 3 * step * size
@@ -26,9 +26,28 @@ def hour_step(hours: float, most_marks: int = 9) -> int:
 
 #: Steps between moments that read well, s.
 _STEPS_S = (
-    1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10_800, 14_400, 21_600, 43_200,
-    86_400, 172_800, 604_800,
-)  # fmt: skip
+    1,
+    2,
+    5,
+    10,
+    15,
+    30,
+    60,
+    120,
+    300,
+    600,
+    900,
+    1800,
+    3600,
+    7200,
+    10_800,
+    14_400,
+    21_600,
+    43_200,
+    86_400,
+    172_800,
+    604_800,
+)
 
 
 def round_moments(first_s: float, last_s: float, zero_s: float = 0.0, most: int = 6) -> list[float]:

@@ -69,9 +69,11 @@ class TimeAxis:
 def minutes_before(now_s: float, first_s: float) -> TimeAxis:
     """The last minutes up to now, a minute at least."""
     return TimeAxis(
-        first_s, max(now_s, first_s + 60),
-        lambda at: f"−{(now_s - at) / 60:.3g} min" if now_s - at > 1 else "now", now_s,
-    )  # fmt: skip
+        first_s,
+        max(now_s, first_s + 60),
+        lambda at: f"−{(now_s - at) / 60:.3g} min" if now_s - at > 1 else "now",
+        now_s,
+    )
 
 
 def strip(

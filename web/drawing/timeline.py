@@ -174,8 +174,13 @@ def charts(
         at = frame.x(charge.needed_h)
         svg.line(at, head - 4, at, height - 8, "needed")
         late = at > paper.width - _NEAR_END
-        svg.words(at + (-6 if late else 6), head + 12, "needed until here", "mark-label",
-                  "end" if late else "start")  # fmt: skip
+        svg.words(
+            at + (-6 if late else 6),
+            head + 12,
+            "needed until here",
+            "mark-label",
+            "end" if late else "start",
+        )
     for axis, name, sub in ((stored, *names[:2]), (drawn, *names[2:])):
         _name(svg, paper, axis.top, name, sub)
     return svg.render()
@@ -349,12 +354,18 @@ def _block(svg: Svg, frame: Frame, block: LaneBlock, top: float) -> None:
         svg.rect(x, top + 6, max(0.6, wide), _BAR - 12, block.css)
         return
     with svg.inside(
-        "g", css=f"block {block.css}", tabindex=0, role="button", aria_label=block.words,
-        aria_pressed="false", **block.key,
-    ):  # fmt: skip
+        "g",
+        css=f"block {block.css}",
+        tabindex=0,
+        role="button",
+        aria_label=block.words,
+        aria_pressed="false",
+        **block.key,
+    ):
         svg.add("title", block.words)
-        svg.add("rect", x=x, y=top + 6, width=max(3.0, wide), height=_BAR - 12, rx=2,
-                css="block-body")  # fmt: skip
+        svg.add(
+            "rect", x=x, y=top + 6, width=max(3.0, wide), height=_BAR - 12, rx=2, css="block-body"
+        )
         # Somewhere to take hold of with a thumb, however short the block is.
         svg.rect(x - 5, top, max(3.0, wide) + 10, _BAR, "block-hold")
         if block.ends:

@@ -73,18 +73,33 @@ def _things(user: Any, job: Job | None, wanted: str) -> Iterator[Hit]:
     for record in jobs.filter(name__icontains=wanted)[:MOST]:
         yield Hit("job", record.name, "", reverse("loads:survey", args=[record.pk]))
     loads = Load.objects.live()
-    sorts: tuple[tuple[str, QuerySet, str, Callable[[Any], str]], ...] = (
+    sorts: tuple[tuple[str, QuerySet[Any], str, Callable[[Any], str]], ...] = (
         ("load", loads, "job", lambda load: reverse("loads:load", args=[load.job_id, load.pk])),
-        ("supply", Supply.objects.live(), "job",
-         lambda supply: reverse("supplies:supply", args=[supply.job_id, supply.pk])),
-        ("plan", Plan.objects.live(), "job",
-         lambda plan: reverse("plans:plan", args=[plan.job_id, plan.pk])),
-        ("trial", Trial.objects.live(), "job",
-         lambda trial: reverse("trials:trial", args=[trial.job_id, trial.pk])),
-        ("capture", Capture.objects.live().filter(load__in=loads).defer("raw", "packed"),
-         "load__job",
-         lambda capture: reverse("bench:capture", args=[capture.load.job_id, capture.pk])),
-    )  # fmt: skip
+        (
+            "supply",
+            Supply.objects.live(),
+            "job",
+            lambda supply: reverse("supplies:supply", args=[supply.job_id, supply.pk]),
+        ),
+        (
+            "plan",
+            Plan.objects.live(),
+            "job",
+            lambda plan: reverse("plans:plan", args=[plan.job_id, plan.pk]),
+        ),
+        (
+            "trial",
+            Trial.objects.live(),
+            "job",
+            lambda trial: reverse("trials:trial", args=[trial.job_id, trial.pk]),
+        ),
+        (
+            "capture",
+            Capture.objects.live().filter(load__in=loads).defer("raw", "packed"),
+            "load__job",
+            lambda capture: reverse("bench:capture", args=[capture.load.job_id, capture.pk]),
+        ),
+    )
     for sort, records, path, url in sorts:
         mine = records.filter(**{f"{path}__in": jobs, "name__icontains": wanted})
         here = Case(When(**{path: job}, then=Value(0)), default=Value(1)) if job else Value(0)

@@ -133,7 +133,7 @@ def _as_it_was(record: Record) -> str:
         for field in record._meta.concrete_fields
         if not field.primary_key and field.name not in record.HISTORY_SKIPS
     ]
-    return serializers.serialize("json", [record], fields=fields)
+    return str(serializers.serialize("json", [record], fields=fields))
 
 
 def _job_of(record: Any) -> Job:
@@ -143,7 +143,8 @@ def _job_of(record: Any) -> Job:
             name for name in ("reading", "load", "plan", "supply", "trial") if hasattr(record, name)
         )
         record = getattr(record, above)
-    return record.job
+    job: Job = record.job
+    return job
 
 
 def _remember(job: Job, record: Record, before: str, label: str) -> None:

@@ -15,9 +15,11 @@ from web.jobs.models import Job
 
 class JobForm(RecordForm):
     other_prices = forms.CharField(
-        label="Other prices by hours", required=False, max_length=300,
+        label="Other prices by hours",
+        required=False,
+        max_length=300,
         widget=forms.TextInput(attrs={"placeholder": "23:00–07:00 0.18; 17–20 0.40"}),
-    )  # fmt: skip
+    )
 
     main: ClassVar = ("name", "mains", "zone")
 

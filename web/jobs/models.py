@@ -69,9 +69,12 @@ class Job(Record):
     )
 
     zone = models.CharField(
-        "time zone", max_length=64, blank=True, validators=[known_zone],
+        "time zone",
+        max_length=64,
+        blank=True,
+        validators=[known_zone],
         help_text="Of its clock, such as Europe/London. Empty: the site's own.",
-    )  # fmt: skip
+    )
 
     #: Fetched or worked out once for each request, whose job this is: its loads with their
     #: readings, and the answer to its current plan.

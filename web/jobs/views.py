@@ -26,9 +26,10 @@ def index(request: HttpRequest) -> HttpResponse:
         first = not job.loads.live().exists()
         return redirect("loads:add" if first else "loads:survey", job.pk)
     context = {
-        "form": form, "jobs": Job.objects.visible_to(request.user),
+        "form": form,
+        "jobs": Job.objects.visible_to(request.user),
         "removed": Job.objects.in_bin_of(request.user),
-    }  # fmt: skip
+    }
     return render(request, "jobs/list.html", context, status=422 if form.is_bound else 200)
 
 

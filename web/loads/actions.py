@@ -81,9 +81,10 @@ def _free_name(load: Load, taken: set[str]) -> str:
         return load.name
     named = f"{load.name}, {load.job.name}"[:76]
     return next(
-        name for number in range(1, 1000)
+        name
+        for number in range(1, 1000)
         if (name := named if number == 1 else f"{named} {number}") not in taken
-    )  # fmt: skip
+    )
 
 
 def with_volts(data: dict[str, Any], there_v: float, here_v: float) -> dict[str, Any]:
@@ -131,9 +132,13 @@ def add_reading(
     """
     parse({"type": type, **data})
     reading = Reading(
-        load=load, type=type, data=data, read_at=read_at, note=note,
+        load=load,
+        type=type,
+        data=data,
+        read_at=read_at,
+        note=note,
         client_key=client_key or uuid.uuid4(),
-    )  # fmt: skip
+    )
     label = f"{load.name}: {reading.get_type_display()} saved"
     if picture is None:
         return save_new(load.job, reading, label)[0]
@@ -147,9 +152,12 @@ def add_reading(
 def add_photo(reading: Reading, picture: Picture) -> Photo:
     """Keep a picture beside a reading."""
     photo = Photo(
-        reading=reading, large=picture.large, small=picture.small,
-        width=picture.width, height=picture.height,
-    )  # fmt: skip
+        reading=reading,
+        large=picture.large,
+        small=picture.small,
+        width=picture.width,
+        height=picture.height,
+    )
     label = f"Kept a photo of {reading.load.name}"
     return save_new(reading.load.job, photo, label)[0]
 

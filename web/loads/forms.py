@@ -41,42 +41,76 @@ class LoadForm(PlausibleMixin, RecordForm):
     """A load; when new, its label comes with it."""
 
     label_watts = QuantityField(
-        "W", label="Label watts", most=MOST_W, above=True, required=False,
+        "W",
+        label="Label watts",
+        most=MOST_W,
+        above=True,
+        required=False,
         help_text="As printed on it; 1/2 hp is taken as shaft power. Enough for a wide answer.",
-    )  # fmt: skip
+    )
     label_amps = QuantityField("A", label="Label amps", most=MOST_A, above=True, required=False)
     label_kwh_per_year = QuantityField(
-        "kWh/yr", label="Energy label", most=100_000, above=True, required=False,
+        "kWh/yr",
+        label="Energy label",
+        most=100_000,
+        above=True,
+        required=False,
         help_text="kWh a year.",
-    )  # fmt: skip
+    )
     appliance = forms.ChoiceField(
-        label="What is it?", required=False,
+        label="What is it?",
+        required=False,
         choices=[
-            ("", "choose…"), *((item.key, item.name) for item in APPLIANCES.values()),
+            ("", "choose…"),
+            *((item.key, item.name) for item in APPLIANCES.values()),
             (OTHER, "Something else: choose its kind below"),
         ],
-    )  # fmt: skip
+    )
     often = forms.CharField(
-        label="How often, how long?", required=False, max_length=120,
-        widget=forms.TextInput(attrs={
-            "placeholder": "such as twice a day, 3 minutes", "list": "often", "autocomplete": "off",
-        }),
-    )  # fmt: skip
+        label="How often, how long?",
+        required=False,
+        max_length=120,
+        widget=forms.TextInput(
+            attrs={
+                "placeholder": "such as twice a day, 3 minutes",
+                "list": "often",
+                "autocomplete": "off",
+            }
+        ),
+    )
     hours_per_day = QuantityField(
-        "h", label="Hours in use a day", most=24, required=False,
+        "h",
+        label="Hours in use a day",
+        most=24,
+        required=False,
         help_text="Where somebody counted them; else what stands above is used.",
-    )  # fmt: skip
+    )
     set_c = QuantityField(
-        "°C", label="Temperature setting", least=-80, most=400, required=False,
+        "°C",
+        label="Temperature setting",
+        least=-80,
+        most=400,
+        required=False,
         help_text="Used to adjust for a warmer or colder room.",
-    )  # fmt: skip
+    )
 
     class Meta:
         model = Load
         fields = [
-            "name", "kind", "priority", "cares", "setting", "hours_per_day", "set_c", "never_rarer",
-            "litres", "dc", "can_dc", "legs", "note",
-        ]  # fmt: skip
+            "name",
+            "kind",
+            "priority",
+            "cares",
+            "setting",
+            "hours_per_day",
+            "set_c",
+            "never_rarer",
+            "litres",
+            "dc",
+            "can_dc",
+            "legs",
+            "note",
+        ]
 
     main: ClassVar[tuple[str, ...]] = ("appliance", "name", "label_watts", "often", "legs")
 

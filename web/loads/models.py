@@ -82,33 +82,43 @@ class Load(Record):
         null=True, blank=True, validators=[MinValueValidator(0), MaxValueValidator(24)]
     )
     usual_use = models.JSONField(
-        default=dict, blank=True,
+        default=dict,
+        blank=True,
         help_text="How often and how long, as :mod:`needle.plan.usual_use` has it.",
-    )  # fmt: skip
+    )
     set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
     can_dc = models.BooleanField(
         "can go DC", default=False, help_text="A DC or USB output can feed it."
     )
     dc = models.BooleanField(
-        "runs on DC", default=False,
+        "runs on DC",
+        default=False,
         help_text="Straight from a DC or USB output: volts times amps are its watts.",
-    )  # fmt: skip
+    )
     legs = models.CharField(
-        "fed by", max_length=4, blank=True, choices=list(LEGS.items()),
+        "fed by",
+        max_length=4,
+        blank=True,
+        choices=list(LEGS.items()),
         help_text="On 120/240 V mains: its volts where a reading has none.",
-    )  # fmt: skip
+    )
     never_rarer = models.BooleanField(
-        "it never defrosts", default=False,
+        "it never defrosts",
+        default=False,
         help_text="Six hours of measuring are then enough; for refrigeration only.",
-    )  # fmt: skip
+    )
     litres = models.FloatField(
-        null=True, blank=True, help_text="Of a box: compared per litre.",
+        null=True,
+        blank=True,
+        help_text="Of a box: compared per litre.",
         validators=[MinValueValidator(0.01)],
-    )  # fmt: skip
+    )
     cord_m = models.FloatField(
-        "cord length", null=True, blank=True,
+        "cord length",
+        null=True,
+        blank=True,
         validators=[MinValueValidator(0.01), MaxValueValidator(10_000)],
-    )  # fmt: skip
+    )
     cord_size = models.CharField("conductor", max_length=30, blank=True)
     cord_material = models.CharField(
         "material",
@@ -118,8 +128,10 @@ class Load(Record):
     )
     note = models.CharField(max_length=400, blank=True)
     put_off = models.CharField(
-        "its measurement is put off because", max_length=120, blank=True,
-    )  # fmt: skip
+        "its measurement is put off because",
+        max_length=120,
+        blank=True,
+    )
 
     objects = LoadQuerySet.as_manager()  # type: ignore[misc]
 

@@ -56,11 +56,14 @@ class LoadPage:
         since = profile.change.first_after if profile.change else points[0].at
         marks = [
             CourseMark(
-                timezone.localtime(point.at), point.mean_w.low, point.mean_w.value,
-                point.mean_w.high, point.at >= since,
+                timezone.localtime(point.at),
+                point.mean_w.low,
+                point.mean_w.value,
+                point.mean_w.high,
+                point.at >= since,
             )
             for point in points
-        ]  # fmt: skip
+        ]
         return course(marks, "W", f"What {self.load.name} drew over the years")
 
     @property

@@ -60,9 +60,21 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
     caution: ClassVar[str] = ""
     #: What stands under "more": a form shows at most six fields before it.
     aside: ClassVar[tuple[str, ...]] = (
-        "setting", "read_at", "note", "photo", "va", "hz", "room_c", "step_wh", "step", "breaker_a",
-        "proven", "efficiency", "counted", "pieces",
-    )  # fmt: skip
+        "setting",
+        "read_at",
+        "note",
+        "photo",
+        "va",
+        "hz",
+        "room_c",
+        "step_wh",
+        "step",
+        "breaker_a",
+        "proven",
+        "efficiency",
+        "counted",
+        "pieces",
+    )
 
     def __init__(
         self, *args: Any, load: Load | None = None, reading: Reading | None = None, **kwargs: Any
@@ -71,8 +83,10 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         self.load = load or (reading.load if reading else None)
         if reading is not None:
             kwargs["initial"] = {
-                **self.initial_from(reading.data), "read_at": reading.read_at, "note": reading.note
-            }  # fmt: skip
+                **self.initial_from(reading.data),
+                "read_at": reading.read_at,
+                "note": reading.note,
+            }
         super().__init__(*args, **kwargs)
         if self.settable:
             self.fields["setting"] = forms.CharField(
@@ -134,7 +148,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             (f"{OWN}{meter.name}", meter.name)
             for name, meter in self.load.job.meters().items()
             if meter.key in fitting and meter.name == name
-        ]  # fmt: skip
+        ]
         if own:
             field.choices = [("My meters", own), ("Any", classes)]
             if "instrument" not in self.initial:
@@ -220,9 +234,12 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         """What :func:`web.loads.actions.add_reading` keeps of a valid form."""
         cleaned = self.cleaned_data
         return {
-            "data": self.data_to_store, "read_at": cleaned["read_at"], "note": cleaned["note"],
-            "client_key": client_key(self), "picture": cleaned["photo"],
-        }  # fmt: skip
+            "data": self.data_to_store,
+            "read_at": cleaned["read_at"],
+            "note": cleaned["note"],
+            "client_key": client_key(self),
+            "picture": cleaned["photo"],
+        }
 
     def main_fields(self) -> list[forms.BoundField]:
         return [field for field in self.visible_fields() if field.name not in self.aside]
@@ -252,9 +269,11 @@ def _amps(**kwargs: Any) -> QuantityField:
 
 def _counter_unit() -> forms.ChoiceField:
     return forms.ChoiceField(
-        label="Meter shows", required=False, choices=[(unit, unit) for unit in COUNTER_UNITS],
+        label="Meter shows",
+        required=False,
+        choices=[(unit, unit) for unit in COUNTER_UNITS],
         widget=forms.Select(attrs={"data-counter-unit": ""}),
-    )  # fmt: skip
+    )
 
 
 def _room() -> QuantityField:
@@ -272,10 +291,11 @@ class SpotForm(ReadingForm):
         "licensed electrician clamp one conductor."
     )
     state = forms.CharField(
-        max_length=40, initial="running",
+        max_length=40,
+        initial="running",
         widget=forms.TextInput(attrs={"list": "states"}),
         help_text="running, resting, heating, defrost, boost…",
-    )  # fmt: skip
+    )
     watts = QuantityField("W", label="Watts", most=MOST_W, required=False, read_on_meter=True)
     volts = _volts()
     amps = _amps()
@@ -313,15 +333,19 @@ class EnergyForm(ReadingForm):
         "h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True, help_text="Such as 21 h 30."
     )
     step_wh = QuantityField(
-        "Wh", label="Last digit", most=10_000, required=False,
+        "Wh",
+        label="Last digit",
+        most=10_000,
+        required=False,
         help_text="What one step of the counter is; 10 Wh where it shows 0.01 kWh.",
-    )  # fmt: skip
+    )
     room_c = _room()
     instrument = _instrument("plug", "logger", "usb", "shunt", "display")
     counted = forms.ChoiceField(
-        label="Counted at", required=False,
+        label="Counted at",
+        required=False,
         choices=[("", "where that meter sits"), ("ac", "the plug"), ("dc", "a USB or DC output")],
-    )  # fmt: skip
+    )
 
     @staticmethod
     def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
@@ -343,10 +367,11 @@ class TallyForm(ReadingForm):
     type = "tally"
     caution = "Begin and end on the same kind of moment: cut-off cycles at the ends bias the duty."
     edges = forms.CharField(
-        label="On and off moments", max_length=20_000,
+        label="On and off moments",
+        max_length=20_000,
         widget=forms.Textarea(attrs={"rows": 5, "placeholder": "on 0:00\noff 6:50\non 21:30"}),
         help_text="One a line, minutes:seconds since you began, or clock times with seconds.",
-    )  # fmt: skip
+    )
     room_c = _room()
 
     def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
@@ -363,16 +388,22 @@ class DutyForm(ReadingForm):
     shares: ClassVar = ("low", "high")
     caution = "A guess, grade D: it shows what follows from it, until a tally or a counter knows."
     feel = forms.ChoiceField(
-        label="It is on", required=False,
-        choices=[("", "as given beside"), *(
-            (feel, f"{feel} ({low * 100:.0f} to {high * 100:.0f} % of the time)")
-            for feel, (low, high) in FEELS.items()
-        )],
-    )  # fmt: skip
+        label="It is on",
+        required=False,
+        choices=[
+            ("", "as given beside"),
+            *(
+                (feel, f"{feel} ({low * 100:.0f} to {high * 100:.0f} % of the time)")
+                for feel, (low, high) in FEELS.items()
+            ),
+        ],
+    )
     low = share_field(
-        label="Or: on for at least", above=True, required=False,
+        label="Or: on for at least",
+        above=True,
+        required=False,
         help_text="Of the time, in percent.",
-    )  # fmt: skip
+    )
     high = share_field(label="On for at most", above=True, required=False)
 
 
@@ -384,9 +415,12 @@ class ShortRunForm(ReadingForm):
         "s", label="On for", most=MOST_H * 3600, above=True, help_text="Such as 90 s or 3 min."
     )
     times_per_day = forms.FloatField(
-        label="Times a day", min_value=0.001, max_value=1e5, required=False,
+        label="Times a day",
+        min_value=0.001,
+        max_value=1e5,
+        required=False,
         help_text="0.5 is every other day.",
-    )  # fmt: skip
+    )
     instrument = _instrument("plug", "clamp", "logger", "shunt", "display")
 
     @staticmethod
@@ -403,8 +437,9 @@ class TaskForm(ReadingForm):
     wh = QuantityField("Wh", label="Counter after", most=MOST_WH, above=True)
     counter_unit = _counter_unit()
     minutes = QuantityField("min", label="Took", most=60 * 24 * 30, above=True, required=False)
-    pieces = forms.FloatField(min_value=0.001, max_value=1e6, required=False,
-                              help_text="Packs, cups, prints…")  # fmt: skip
+    pieces = forms.FloatField(
+        min_value=0.001, max_value=1e6, required=False, help_text="Packs, cups, prints…"
+    )
     runs = forms.IntegerField(
         label="Tasks counted", min_value=1, max_value=10_000, required=False, initial=1
     )
@@ -424,24 +459,33 @@ class ChargeDropForm(ReadingForm):
     shares: ClassVar = ("charge_from", "charge_to", "efficiency", "step")
     caution = "Only this load may hang on the supply meanwhile."
     supply_wh = QuantityField(
-        "Wh", label="Supply holds", most=MOST_WH, above=True,
+        "Wh",
+        label="Supply holds",
+        most=MOST_WH,
+        above=True,
         help_text="Such as 1,02 kWh or 100 Ah @ 12.8 V.",
-    )  # fmt: skip
+    )
     proven = forms.BooleanField(
-        label="Measured, not from its label", required=False,
+        label="Measured, not from its label",
+        required=False,
         help_text="A capacity test or a trial told what it holds.",
-    )  # fmt: skip
+    )
     charge_from = share_field(label="Charge before", help_text="In percent.")
     charge_to = share_field(label="Charge after")
     hours = QuantityField("h", label="Elapsed", most=HOURS_PER_YEAR * 5, above=True)
     idle_w = QuantityField(
-        "W", label="Supply's own idle", most=10_000, required=False,
+        "W",
+        label="Supply's own idle",
+        most=10_000,
+        required=False,
         help_text="What it draws with nothing plugged in; empty where it is not known.",
-    )  # fmt: skip
+    )
     efficiency = share_field(
-        label="Conversion", above=True, required=False,
+        label="Conversion",
+        above=True,
+        required=False,
         help_text="The inverter's on an AC route, 100 % on a DC one; empty where it is not known.",
-    )  # fmt: skip
+    )
     step = share_field(label="Display step", above=True, most=50.0, required=False)
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:

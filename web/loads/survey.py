@@ -26,8 +26,11 @@ SORTS = {
     "grade": "proof",
 }
 GRADE_SHARES = {
-    "A": "recorded", "B": "metered", "C": "label and time", "D": "guessed",
-}  # fmt: skip
+    "A": "recorded",
+    "B": "metered",
+    "C": "label and time",
+    "D": "guessed",
+}
 
 
 @dataclass(frozen=True)

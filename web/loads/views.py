@@ -33,15 +33,20 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     sort = sort if sort in survey.SORTS else "name"
     rows = survey.rows(job, find, sort)
     context = {
-        "job": job, "rows": rows, "find": find, "sort": sort, "sorts": survey.SORTS,
+        "job": job,
+        "rows": rows,
+        "find": find,
+        "sort": sort,
+        "sorts": survey.SORTS,
         "scale": ladder_scale(),
-    }  # fmt: skip
+    }
     if request.htmx and request.htmx.target == "loads-table":
         return render(request, "loads/_table.html", context)
     context |= {
-        "proof": survey.proof(rows), "open": survey.still_open(rows),
+        "proof": survey.proof(rows),
+        "open": survey.still_open(rows),
         "put_off": survey.put_off(rows),
-    }  # fmt: skip
+    }
     return render(request, "loads/survey.html", context)
 
 
@@ -94,14 +99,19 @@ TYPED = {key: words for key, words in TYPES.items() if key in FORMS}
 
 
 def _load(job: Job, pk: int) -> Load:
-    return get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    record: Load = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    return record
 
 
 def _load_context(job: Job, load: Load, form: ReadingForm) -> dict[str, Any]:
     return {
-        "job": job, "page": page_of(load), "form": form, "types": TYPED,
-        "few": job.loads.live().count() <= FEW, "has_supply": job.supplies.live().exists(),
-    }  # fmt: skip
+        "job": job,
+        "page": page_of(load),
+        "form": form,
+        "types": TYPED,
+        "few": job.loads.live().count() <= FEW,
+        "has_supply": job.supplies.live().exists(),
+    }
 
 
 @require_GET
@@ -190,7 +200,10 @@ def _changed(request: HtmxRequest, job: Job, load: int, form: ReadingForm) -> Ht
 
 def _reading(job: Job, load: int, pk: int) -> Reading:
     readings = Reading.objects.live().select_related("load__job")
-    return get_object_or_404(readings, pk=pk, load=load, load__job=job, load__removed_at=None)
+    record: Reading = get_object_or_404(
+        readings, pk=pk, load=load, load__job=job, load__removed_at=None
+    )
+    return record
 
 
 @require_http_methods(["GET", "POST"])
@@ -223,9 +236,10 @@ def remove_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> H
 
 def _photo(job: Job, load: int, pk: int) -> Photo:
     photos = Photo.objects.live().select_related("reading__load__job")
-    return get_object_or_404(
+    record: Photo = get_object_or_404(
         photos, pk=pk, reading__load=load, reading__load__job=job, reading__removed_at=None
     )
+    return record
 
 
 @require_GET

@@ -20,7 +20,7 @@ from needle.measure.readings import (
     Start,
     Tally,
     Task,
-)  # fmt: skip
+)
 from needle.measure.readings import Reading as CoreReading
 from needle.profile.energy import count_error, from_tallies
 from needle.quantity import as_read, hours_text, seconds_text, with_unit
@@ -74,16 +74,26 @@ def _amounts(pairs: list[tuple[float | None, str]]) -> str:
 def _sentence(core: CoreReading) -> str:
     if isinstance(core, Spot):
         amounts = _amounts(
-            [(core.watts, "W"), (core.volts, "V"), (core.amps, "A"), (core.va, "VA"),
-             (core.hz, "Hz")]
-        )  # fmt: skip
+            [
+                (core.watts, "W"),
+                (core.volts, "V"),
+                (core.amps, "A"),
+                (core.va, "VA"),
+                (core.hz, "Hz"),
+            ]
+        )
         factor = f" · PF {core.pf:.2f}" if core.pf is not None else ""
         return f"{core.state}: {amounts}{factor}"
     if isinstance(core, Start):
         return _amounts(
-            [(core.amps, "A"), (core.volts, "V"), (core.va, "VA"), (core.watts, "W"),
-             (core.seconds, "s")]
-        )  # fmt: skip
+            [
+                (core.amps, "A"),
+                (core.volts, "V"),
+                (core.va, "VA"),
+                (core.watts, "W"),
+                (core.seconds, "s"),
+            ]
+        )
     if isinstance(core, EnergyRun):
         mean = with_unit(core.wh / core.hours, "W")
         at_output = " at a DC output" if core.counted == "dc" else ""
@@ -129,9 +139,15 @@ def _task(core: Task) -> str:
 
 def _label(core: Label) -> str:
     amounts = _amounts(
-        [(core.watts, "W"), (core.va, "VA"), (core.amps, "A"), (core.volts, "V"),
-         (core.kwh_per_year, "kWh a year"), (core.horsepower, "hp")]
-    )  # fmt: skip
+        [
+            (core.watts, "W"),
+            (core.va, "VA"),
+            (core.amps, "A"),
+            (core.volts, "V"),
+            (core.kwh_per_year, "kWh a year"),
+            (core.horsepower, "hp"),
+        ]
+    )
     breaker = f"{core.breaker_a:g} A breaker" if core.breaker_a else ""
     return " · ".join(part for part in (amounts, breaker) if part)
 

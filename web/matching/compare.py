@@ -84,9 +84,11 @@ def pick(
     """
     picked: list[LoadChoice] = []
     for key in wanted:
-        mine = [choices[key]] if key in choices else [
-            choice for choice in choices.values() if str(choice.load.pk) == key
-        ]  # fmt: skip
+        mine = (
+            [choices[key]]
+            if key in choices
+            else [choice for choice in choices.values() if str(choice.load.pk) == key]
+        )
         picked += [reading for reading in mine if reading not in picked]
     return sorted(picked[:MOST], key=lambda choice: choice.key != reference)
 
@@ -100,16 +102,28 @@ def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Co
         for number, value in enumerate(figure.values[1:], 1):
             cells.append(ComparedCell(value, figure.against(number)))
         rows.append(ComparedRow(figure, cells))
-    return Compared(sides, rows, unfair(sides) if len(sides) > 1 else [], _drawing(rows, sides),
-                    _verdict(rows, sides))  # fmt: skip
+    return Compared(
+        sides,
+        rows,
+        unfair(sides) if len(sides) > 1 else [],
+        _drawing(rows, sides),
+        _verdict(rows, sides),
+    )
 
 
 def _side(job: Job, choice: LoadChoice, supply: Supply | None) -> LoadSide:
     profile = choice.load.profile(choice.setting)
     assert profile is not None
     hours = None if supply is None else _hours_on(supply, choice.words, profile)
-    return LoadSide(choice.words, profile, choice.load.litres, choice.load.set_c,
-                profile.measured_room_c, job.price, hours)  # fmt: skip
+    return LoadSide(
+        choice.words,
+        profile,
+        choice.load.litres,
+        choice.load.set_c,
+        profile.measured_room_c,
+        job.price,
+        hours,
+    )
 
 
 def _hours_on(supply: Supply, name: str, profile: Profile) -> np.ndarray | None:
@@ -152,4 +166,5 @@ def _verdict(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> str:
     if not off.real:
         return f"No real difference {row.figure.name}: either may be the larger."
     word = "more" if off.value > 0 else "less"
-    return f"{sides[1].name} takes {abs(off.value) * 100:.0f} % {word} than {sides[0].name}, {row.figure.name}."  # noqa: E501
+    percent = f"{abs(off.value) * 100:.0f} % {word}"
+    return f"{sides[1].name} takes {percent} than {sides[0].name}, {row.figure.name}."

@@ -79,11 +79,13 @@ def metered_states(load: Load) -> list[str]:
     profile = load.profile()
     states = profile.states if profile else ()
     return [
-        state.name for state in states
-        if state.power_factor is not None and state.watts.grade < "D"
+        state.name
+        for state in states
+        if state.power_factor is not None
+        and state.watts.grade < "D"
         and state.setting in ("", profile.setting if profile else "")
         and state.name not in RESTING
-    ]  # fmt: skip
+    ]
 
 
 def running_of(load: Load, wanted: str = "") -> Running | None:
@@ -94,9 +96,12 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         assert state.power_factor is not None
         va = state.watts.value / state.power_factor.value
         return Running(
-            state.watts.value, va, load.volts(), f"{state.name}: {state.power_factor.how[-1]}",
+            state.watts.value,
+            va,
+            load.volts(),
+            f"{state.name}: {state.power_factor.how[-1]}",
             state.power_factor,
-        )  # fmt: skip
+        )
     if profile is None or profile.power_factor.grade == "D" or profile.running_w.grade == "D":
         return None
     va = profile.running_w.value / profile.power_factor.value
@@ -105,9 +110,12 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
 
 
 def page_of(
-    load: Load, running: Running | None, target: float, current: Answer,
+    load: Load,
+    running: Running | None,
+    target: float,
+    current: Answer,
     stock_uf: Sequence[float] = STOCK_UF,
-) -> CorrectionPage:  # fmt: skip
+) -> CorrectionPage:
     """Work out the page.
 
     Parameters
@@ -165,9 +173,12 @@ def _triangle(running: Running, correction: Correction, fitted: float | None) ->
     if not used:
         description = f"{with_unit(watts, 'W')}, {before.words}"
         return triangle(
-            before, None, (with_unit(watts, "W"), with_unit(lagging, "var"), ""),
-            "Power triangle", description,
-        )  # fmt: skip
+            before,
+            None,
+            (with_unit(watts, "W"), with_unit(lagging, "var"), ""),
+            "Power triangle",
+            description,
+        )
     after_va = correction.amps_after * running.volts
     left = nonactive_va(watts, after_va)
     after = TriangleSide(
@@ -175,10 +186,12 @@ def _triangle(running: Running, correction: Correction, fitted: float | None) ->
     )
     taken = f"{with_unit(lagging - left, 'var')} by {used:g} µF"
     return triangle(
-        before, after, (with_unit(watts, "W"), taken, f"{with_unit(left, 'var')} left"),
+        before,
+        after,
+        (with_unit(watts, "W"), taken, f"{with_unit(left, 'var')} left"),
         "Power triangle without and with the capacitor",
         f"without {before.words}; with {after.words}",
-    )  # fmt: skip
+    )
 
 
 def _battery(

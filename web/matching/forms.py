@@ -31,25 +31,47 @@ class StartTestForm(RecordForm):
     main: ClassVar = ("load", "supply", "result", "times", "ran")
 
     field_order = (
-        "load", "supply", "result", "times", "setting", "ran_s", "order", "tested_at", "note",
+        "load",
+        "supply",
+        "result",
+        "times",
+        "setting",
+        "ran_s",
+        "order",
+        "tested_at",
+        "note",
         "ran",
-    )  # fmt: skip
+    )
     ran = TickedField(
-        Load.objects.none(), label="What else ran", required=False,
+        Load.objects.none(),
+        label="What else ran",
+        required=False,
         widget=forms.CheckboxSelectMultiple,
         help_text="None: it was tried alone. The test settles starts with no more beside it.",
-    )  # fmt: skip
+    )
     ran_s = QuantityField(
-        "s", label="Ran on for", least=1, most=86_400, required=False,
+        "s",
+        label="Ran on for",
+        least=1,
+        most=86_400,
+        required=False,
         help_text="With all that ran beside it, such as 90 s: what an overload is carried for.",
-    )  # fmt: skip
+    )
     tested_at = _moment()
 
     class Meta:
         model = StartTest
         fields = [
-            "load", "supply", "result", "times", "setting", "ran_s", "order", "tested_at", "note",
-        ]  # fmt: skip
+            "load",
+            "supply",
+            "result",
+            "times",
+            "setting",
+            "ran_s",
+            "order",
+            "tested_at",
+            "note",
+        ]
         labels = {"supply": "On which supply", "result": "What happened", "times": "Times tried"}
         help_texts = {"setting": "Where it has settings: which one was tried. Empty for any."}
 
@@ -79,9 +101,13 @@ class CordForm(RecordForm):
     """The cord that feeds a load."""
 
     cord_m = QuantityField(
-        "m", label="Length", most=1000, above=True, required=False,
+        "m",
+        label="Length",
+        most=1000,
+        above=True,
+        required=False,
         help_text="One way; 30 m or 100 ft. Empty for none.",
-    )  # fmt: skip
+    )
 
     class Meta:
         model = Load
@@ -106,9 +132,13 @@ class TargetForm(forms.Form):
     """The power factor aimed at."""
 
     target = forms.FloatField(
-        label="Aim for", min_value=0.5, max_value=1.0, initial=0.95, required=False,
+        label="Aim for",
+        min_value=0.5,
+        max_value=1.0,
+        initial=0.95,
+        required=False,
         help_text="0.95 is usual; never beyond 1.",
-    )  # fmt: skip
+    )
 
 
 #: Most values of a stock.
@@ -123,9 +153,11 @@ class StockForm(forms.Form):
     """Capacitors in stock, µF."""
 
     stock = forms.CharField(
-        label="In stock", max_length=400, required=False,
+        label="In stock",
+        max_length=400,
+        required=False,
         help_text="µF, such as 4, 5, 8, 10, 12.5; empty: usual.",
-    )  # fmt: skip
+    )
 
     def clean_stock(self) -> list[float]:
         values = []
@@ -154,9 +186,13 @@ class CorrectionForm(RecordForm):
     watts_without = QuantityField("W", label="Without: W", most=MOST_W, above=True)
     va_without = QuantityField("VA", label="Without: VA", most=MOST_W, above=True)
     battery_w_without = QuantityField(
-        "W", label="Without: W at the battery", most=MOST_W, above=True, required=False,
+        "W",
+        label="Without: W at the battery",
+        most=MOST_W,
+        above=True,
+        required=False,
         help_text="From a shunt or display.",
-    )  # fmt: skip
+    )
     watts_with = QuantityField("W", label="With: W", most=MOST_W, above=True)
     va_with = QuantityField("VA", label="With: VA", most=MOST_W, above=True)
     battery_w_with = QuantityField(
@@ -167,9 +203,16 @@ class CorrectionForm(RecordForm):
     class Meta:
         model = Correction
         fields = [
-            "fitted_uf", "watts_without", "va_without", "battery_w_without", "watts_with",
-            "va_with", "battery_w_with", "tested_at", "note",
-        ]  # fmt: skip
+            "fitted_uf",
+            "watts_without",
+            "va_without",
+            "battery_w_without",
+            "watts_with",
+            "va_with",
+            "battery_w_with",
+            "tested_at",
+            "note",
+        ]
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
@@ -192,7 +235,9 @@ class CorrectionForm(RecordForm):
             sanity(
                 (cleaned["watts_without"], cleaned["va_without"]),
                 (cleaned["watts_with"], cleaned["va_with"]),
-                cleaned["fitted_uf"], load.volts(), load.job.mains_hz,
-            )  # fmt: skip
+                cleaned["fitted_uf"],
+                load.volts(),
+                load.job.mains_hz,
+            )
         except DocumentError as error:
             self.blame(error)

@@ -94,9 +94,16 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
     states = [profile.running_w, *(state.watts for state in profile.states)]
     highest = max(states, key=lambda watts: watts.value)
     return Contender(
-        load.name, load.core_kind, highest, profile.start_va, profile.start_s,
-        profile.power_factor, count, load.volts(), f"load {numbers_of(load.job)[load.pk]}",
-    )  # fmt: skip
+        load.name,
+        load.core_kind,
+        highest,
+        profile.start_va,
+        profile.start_s,
+        profile.power_factor,
+        count,
+        load.volts(),
+        f"load {numbers_of(load.job)[load.pk]}",
+    )
 
 
 def matrix_of(
@@ -271,12 +278,14 @@ def _starters(contenders: list[Contender]) -> list[Starter]:
     return [
         Starter(
             contender.name if contender.count == 1 else f"{contender.name} {number}",
-            contender.running_w.value, contender.start_va.value, contender.start_s,
+            contender.running_w.value,
+            contender.start_va.value,
+            contender.start_s,
             contender.power_factor.value,
         )
         for contender in contenders
         for number in range(1, contender.count + 1)
-    ]  # fmt: skip
+    ]
 
 
 def _switching(starters: list[Starter], column: SupplyColumn) -> Switching:

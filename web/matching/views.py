@@ -54,8 +54,13 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)
-    context = {"job": job, "plan": answer.plan, "matrix": matrix, "pending": answer.pending,
-               "rests": None if answer.pending else rests_of(answer.draft)}  # fmt: skip
+    context = {
+        "job": job,
+        "plan": answer.plan,
+        "matrix": matrix,
+        "pending": answer.pending,
+        "rests": None if answer.pending else rests_of(answer.draft),
+    }
     name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)
 
@@ -83,7 +88,7 @@ def remove_start(request: HtmxRequest, job: Job, test: int) -> HttpResponse:
 
 
 def _load(job: Job, pk: int) -> Load:
-    record = get_object_or_404(job.loads.live().with_readings(), pk=pk)
+    record: Load = get_object_or_404(job.loads.live().with_readings(), pk=pk)
     record.job = job
     return record
 
@@ -101,10 +106,13 @@ def compare(request: HtmxRequest, job: Job) -> HttpResponse:
         supplies[0] if supplies else None,
     )
     context = {
-        "job": job, "choices": choices, "picked": [choice.key for choice in picked],
-        "supplies": supplies, "on": supply.pk if supply else None,
+        "job": job,
+        "choices": choices,
+        "picked": [choice.key for choice in picked],
+        "supplies": supplies,
+        "on": supply.pk if supply else None,
         "compared": compare_loads(job, picked, supply) if picked else None,
-    }  # fmt: skip
+    }
     return render(request, "matching/compare.html", context)
 
 
@@ -126,8 +134,12 @@ def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
         assert profile is not None
         running_a = contender.running_w.value / profile.power_factor.value / volts
         start_a = contender.start_va.value / volts
-        context |= {"running_a": running_a, "start_a": start_a, "volts": volts,
-                    "check": stored.cord(running_a, start_a)}  # fmt: skip
+        context |= {
+            "running_a": running_a,
+            "start_a": start_a,
+            "volts": volts,
+            "check": stored.cord(running_a, start_a),
+        }
     return render(request, "matching/cord.html", context, status=422 if form.is_bound else 200)
 
 
@@ -158,8 +170,14 @@ def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     running = _running(request, record)
     current = answer_of(current_plan(job))
     page = page_of(record, running, target, current, own_stock or STOCK_UF)
-    context = {"job": job, "page": page, "form": form, "target": target, "stock": stock,
-               "state": request.GET.get("state", "running")}  # fmt: skip
+    context = {
+        "job": job,
+        "page": page,
+        "form": form,
+        "target": target,
+        "stock": stock,
+        "state": request.GET.get("state", "running"),
+    }
     status = 422 if stock.is_bound else 200
     return render(request, "matching/correction.html", context, status=status)
 

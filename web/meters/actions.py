@@ -22,7 +22,7 @@ def add_meter(meter: Meter) -> Meter:
 
 def taken_in(meter: Meter, owner: Any) -> Meter:
     """A meter that came with a package: one's own that has or had that name, else this one."""
-    own = list(Meter.objects.visible_to(owner))
+    own: list[Meter] = list(Meter.objects.visible_to(owner))
     for known in sorted(own, key=lambda known: known.name != meter.name):
         if meter.name in (known.name, *known.formerly):
             return known
@@ -41,10 +41,14 @@ def take_in_documents(owner: Any, documents: list[dict[str, Any]]) -> None:
             key: item[key] for key in (*kept, "fast_inrush", "logs") if item.get(key) is not None
         }
         meter = Meter(
-            **more, step_w=steps.get("watts"), step_wh=steps.get("wh"),
-            shows=item.get("shows") or [], formerly=item.get("formerly") or [],
-            pairs=item.get("pairs") or [], against=made.get(item.get("against") or ""),
-        )  # fmt: skip
+            **more,
+            step_w=steps.get("watts"),
+            step_wh=steps.get("wh"),
+            shows=item.get("shows") or [],
+            formerly=item.get("formerly") or [],
+            pairs=item.get("pairs") or [],
+            against=made.get(item.get("against") or ""),
+        )
         made[meter.name] = taken_in(meter, owner)
 
 
@@ -78,7 +82,7 @@ def remove_meter(meter: Meter) -> None:
 
 def bring_back(owner: Any, pk: int) -> Meter | None:
     """The removed meter again; None where it is not there, or its name is taken by now."""
-    meter = Meter.objects.filter(owner=owner, pk=pk).exclude(removed_at=None).first()
+    meter: Meter | None = Meter.objects.filter(owner=owner, pk=pk).exclude(removed_at=None).first()
     if meter is None or Meter.objects.visible_to(owner).filter(name=meter.name).exists():
         return None
     meter.removed_at = None

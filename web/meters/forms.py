@@ -16,9 +16,14 @@ from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.meters.models import Meter
 
 SHOWN = {
-    "volts": "V", "amps": "A", "watts": "W", "va": "VA", "pf": "power factor", "hz": "Hz",
+    "volts": "V",
+    "amps": "A",
+    "watts": "W",
+    "va": "VA",
+    "pf": "power factor",
+    "hz": "Hz",
     "wh": "Wh or kWh",
-}  # fmt: skip
+}
 
 
 class MeterForm(PercentMixin, RecordForm):
@@ -29,31 +34,55 @@ class MeterForm(PercentMixin, RecordForm):
         label="Accuracy", most=50.0, required=False, help_text="As stated: ± so many percent…"
     )
     counts = forms.FloatField(
-        label="And digits", min_value=0, max_value=100, required=False,
+        label="And digits",
+        min_value=0,
+        max_value=100,
+        required=False,
         help_text="…and so many steps of the last digit.",
-    )  # fmt: skip
+    )
     step_w = QuantityField("W", label="Last digit", most=1000, above=True, required=False)
     step_wh = QuantityField(
-        "Wh", label="Last digit of its counter", most=10_000, above=True, required=False,
+        "Wh",
+        label="Last digit of its counter",
+        most=10_000,
+        above=True,
+        required=False,
         help_text="10 Wh where it shows 0.01 kWh.",
-    )  # fmt: skip
+    )
     least_w = QuantityField("W", label="Not to be trusted under", most=MOST_W, required=False)
     most_a = QuantityField("A", label="Carries at most", most=MOST_A, above=True, required=False)
     base_w = QuantityField(
-        "W", label="Draws itself, and counts it", most=100, required=False,
+        "W",
+        label="Draws itself, and counts it",
+        most=100,
+        required=False,
         help_text="Taken off what it shows.",
-    )  # fmt: skip
+    )
     shows = forms.MultipleChoiceField(
-        label="Shows", choices=list(SHOWN.items()), required=False,
-        widget=forms.CheckboxSelectMultiple, help_text="None ticked: what its class usually shows.",
-    )  # fmt: skip
+        label="Shows",
+        choices=list(SHOWN.items()),
+        required=False,
+        widget=forms.CheckboxSelectMultiple,
+        help_text="None ticked: what its class usually shows.",
+    )
 
     class Meta:
         model = Meter
         fields = [
-            "name", "kind", "limit", "counts", "step_w", "most_a", "step_wh", "least_w", "base_w",
-            "shows", "fast_inrush", "logs", "note",
-        ]  # fmt: skip
+            "name",
+            "kind",
+            "limit",
+            "counts",
+            "step_w",
+            "most_a",
+            "step_wh",
+            "least_w",
+            "base_w",
+            "shows",
+            "fast_inrush",
+            "logs",
+            "note",
+        ]
 
     main: ClassVar = ("name", "kind", "limit", "counts", "step_w", "most_a")
 
@@ -84,10 +113,12 @@ class ComparisonForm(OnceMixin, forms.Form):
         Meter.objects.none(), label="Beside", required=False, empty_label="a plug meter (±1 %)"
     )
     pairs = forms.CharField(
-        label="What both show", max_length=4000, required=False,
+        label="What both show",
+        max_length=4000,
+        required=False,
         widget=forms.Textarea(attrs={"rows": 5, "placeholder": "102.1 100.4\n305.8 W, 300.2 W"}),
         help_text="In watts, this one first; a line for each load or moment. Empty forgets it.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, meter: Meter, **kwargs: Any) -> None:
         self.meter = meter
@@ -99,7 +130,8 @@ class ComparisonForm(OnceMixin, forms.Form):
         self.add_guards(meter.version)
 
     def clean_against(self) -> Meter | None:
-        against = other = self.cleaned_data["against"]
+        against: Meter | None = self.cleaned_data["against"]
+        other = against
         seen = set()
         while other is not None and other not in seen:
             if other == self.meter:

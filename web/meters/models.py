@@ -35,13 +35,17 @@ class Meter(Record):
     name = models.CharField(max_length=60)
     kind = models.CharField(max_length=12, choices=list(KINDS.items()))
     limit = models.FloatField(
-        "accuracy", null=True, blank=True,
+        "accuracy",
+        null=True,
+        blank=True,
         validators=[MinValueValidator(0), MaxValueValidator(0.5)],
-    )  # fmt: skip
+    )
     counts = models.FloatField(
-        "and digits", null=True, blank=True,
+        "and digits",
+        null=True,
+        blank=True,
         validators=[MinValueValidator(0), MaxValueValidator(100)],
-    )  # fmt: skip
+    )
     step_w = models.FloatField("last digit of W", null=True, blank=True)
     step_wh = models.FloatField("last digit of Wh", null=True, blank=True)
     least_w = models.FloatField("least W", null=True, blank=True)
@@ -73,12 +77,19 @@ class Meter(Record):
         """The meter as an open document has it."""
         steps = {"watts": self.step_w, "wh": self.step_wh}
         document = {
-            "name": self.name, "kind": self.kind, "limit": self.limit, "counts": self.counts,
+            "name": self.name,
+            "kind": self.kind,
+            "limit": self.limit,
+            "counts": self.counts,
             "steps": {key: step for key, step in steps.items() if step is not None} or None,
-            "least_w": self.least_w, "most_a": self.most_a, "base_w": self.base_w,
-            "formerly": self.formerly or None, "shows": self.shows or None,
-            "fast_inrush": self.fast_inrush, "logs": self.logs,
-        }  # fmt: skip
+            "least_w": self.least_w,
+            "most_a": self.most_a,
+            "base_w": self.base_w,
+            "formerly": self.formerly or None,
+            "shows": self.shows or None,
+            "fast_inrush": self.fast_inrush,
+            "logs": self.logs,
+        }
         if compared and self.pairs:
             document |= {"pairs": self.pairs, "against": self.against.name if self.against else ""}
         return {key: value for key, value in document.items() if value is not None}

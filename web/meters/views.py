@@ -43,7 +43,8 @@ def add(request: HttpRequest) -> HttpResponse:
 
 
 def _meter(request: HttpRequest, pk: int) -> Meter:
-    return get_object_or_404(Meter.objects.visible_to(request.user), pk=pk)
+    record: Meter = get_object_or_404(Meter.objects.visible_to(request.user), pk=pk)
+    return record
 
 
 @require_http_methods(["GET", "POST"])

@@ -41,9 +41,11 @@ def asked_of(wanted: Mapping[str, str], paper: Paper = WIDE) -> ViewAsked:
     """Of an address or a form: ``span`` and ``from`` in h, ``show``; what is amiss is ignored."""
     part = wanted.get("show", "")
     return ViewAsked(
-        _number(wanted.get("span")), _number(wanted.get("from")), paper,
+        _number(wanted.get("span")),
+        _number(wanted.get("from")),
+        paper,
         part if part in PARTS else "loads",
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -111,9 +113,15 @@ def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
         f"{stop or 'does not run empty'}. At most {with_unit(outcome.peak_w, 'W')} drawn"
     )
     charge = Charge(
-        outcome.curve_h.tolist(), low.tolist(), mid.tolist(), high.tolist(),
-        plan.supply.battery.floor, plan.needed_hours, stop_h, stop,
-    )  # fmt: skip
+        outcome.curve_h.tolist(),
+        low.tolist(),
+        mid.tolist(),
+        high.tolist(),
+        plan.supply.battery.floor,
+        plan.needed_hours,
+        stop_h,
+        stop,
+    )
     held = with_unit(plan.supply.battery.nominal_wh, "Wh", 2)
     names = ("Stored", f"{held} {supply}", "Drawn", "by the minute")
     return charts(frame, charge, _power(outcome), names, description)
@@ -128,10 +136,13 @@ def _power(outcome: Outcome) -> Power:
         if inverter.surge_known:
             words += f", {as_read(inverter.surge_va, 'VA')} for {inverter.surge_s:g} s"
     trips = [
-        (trip.minute / 60, f"{trip.load} trips: {with_unit(trip.watts, trip.unit)} against "
-         f"{with_unit(trip.limit_w, trip.unit)}")
+        (
+            trip.minute / 60,
+            f"{trip.load} trips: {with_unit(trip.watts, trip.unit)} against "
+            f"{with_unit(trip.limit_w, trip.unit)}",
+        )
         for trip in outcome.trips
-    ]  # fmt: skip
+    ]
     power = Power(outcome.minute_w, limit, words, trips)
     half = _round_down(power.most_w / 1.12 / 2)
     ticks = [(0.0, "0"), (half, with_unit(half, "W", 2)), (2 * half, with_unit(2 * half, "W", 2))]

@@ -75,9 +75,17 @@ def choices_of(job: Job, plan: Plan) -> dict[str, PlanChoice]:
 
 
 _ROWS = (
-    "lasts, likely", "between", "all that should run does", "needed", "runs empty",
-    "energy drawn", "of it idle and conversion", "from sources", "trips", "left unserved",
-)  # fmt: skip
+    "lasts, likely",
+    "between",
+    "all that should run does",
+    "needed",
+    "runs empty",
+    "energy drawn",
+    "of it idle and conversion",
+    "from sources",
+    "trips",
+    "left unserved",
+)
 
 
 def compared(answers: list[Answer], paper: Paper) -> Sides:
@@ -108,8 +116,13 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
         answer.plan,
         answer.supply,
         "",
-        dial((low, mid, high), outcome.plan.needed_hours, lambda hour: f"{hour:.3g}",
-             "Hours covered", f"likely {hours_text(mid)}"),
+        dial(
+            (low, mid, high),
+            outcome.plan.needed_hours,
+            lambda hour: f"{hour:.3g}",
+            "Hours covered",
+            f"likely {hours_text(mid)}",
+        ),
         charts_of(outcome, frame, name),
         [
             f"{more}{hours_text(mid)}",
@@ -123,7 +136,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
             ", ".join(_tripped(outcome)) or "none",
             with_unit(sum(outcome.unserved_wh.values()), "Wh"),
         ],
-    )  # fmt: skip
+    )
 
 
 def _tripped(outcome: Outcome) -> list[str]:
@@ -141,11 +154,13 @@ def _differs(answers: list[Answer]) -> list[str]:
         ("room", [plan.room_c for plan in (this, other)]),
         ("hours needed", [plan.needed_hours for plan in (this, other)]),
         ("charge at the start", [plan.start_charge for plan in (this, other)]),
-        ("floor", [answer.outcome and answer.outcome.plan.supply.battery.floor
-                   for answer in answers]),
+        (
+            "floor",
+            [answer.outcome and answer.outcome.plan.supply.battery.floor for answer in answers],
+        ),
         ("begin", [plan.start for plan in (this, other)]),
         ("loads", [[used.name for used in answer.used if used.counted] for answer in answers]),
-    ):  # fmt: skip
+    ):
         if values[0] != values[1]:
             words.append(name)
     return words

@@ -85,7 +85,8 @@ class Desk:
                     raise NotReady
             if future is not None:
                 try:
-                    return future.result(max(0.0, until - time.monotonic()))
+                    answer: T = future.result(max(0.0, until - time.monotonic()))
+                    return answer
                 except TimeoutError:
                     raise NotReady from None
                 except BrokenProcessPool:
@@ -164,11 +165,12 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
     DocumentError
         What was given is refused, or leads to a fault (:class:`AnswerFailedError`).
     """
-    known = kept(key)
+    known: T | None = kept(key)
     if known is not None:
         return known
     if settings.ANSWER_WORKERS:
-        return guarded(DESK.ask, key, owner, wait_s, work, *given)
+        answer: T = guarded(DESK.ask, key, owner, wait_s, work, *given)
+        return answer
     if wait_s <= 0:
         raise NotReady
     answer = guarded(work, *given)

@@ -41,10 +41,14 @@ class Draft:
         """Every load of the job, as the plan uses it."""
         routed = _routed(self.supply)
         return [
-            _used(self, load, self.entries.get(load.pk) or PlanEntry(plan=self.plan, load=load),
-                  routed)
+            _used(
+                self,
+                load,
+                self.entries.get(load.pk) or PlanEntry(plan=self.plan, load=load),
+                routed,
+            )
             for load in loads_of(self.plan.job)
-        ]  # fmt: skip
+        ]
 
     @cached_property
     def runs(self) -> list[UsedRun]:

@@ -47,25 +47,39 @@ class PlanForm(PercentMixin, RecordForm):
     needed_hours = QuantityField("h", label="Hours needed", least=0.1, most=MOST_HOURS)
     start = moment_field(label="Begins")
     room_c = QuantityField(
-        "°C", label="Room", least=-60, most=80, required=False,
+        "°C",
+        label="Room",
+        least=-60,
+        most=80,
+        required=False,
         help_text="Mean over the day: moves cold and warm boxes whose set point is known.",
-    )  # fmt: skip
+    )
     room_swing_c = QuantityField(
-        "°C", label="Room swings by", most=40, required=False, difference=True,
+        "°C",
+        label="Room swings by",
+        most=40,
+        required=False,
+        difference=True,
         help_text="Up at 15:00 and down at night by so much.",
-    )  # fmt: skip
+    )
     start_charge = share_field(label="Charge at start", above=True)
     floor = share_field(
         label="Floor", most=95, required=False, help_text="Empty: as the supply has it."
     )
     odds = share_field(
-        label="How sure do you want to be?", above=True, most=99, required=False,
+        label="How sure do you want to be?",
+        above=True,
+        most=99,
+        required=False,
         help_text="How sure it must be that it lasts; empty: 90 %.",
-    )  # fmt: skip
+    )
     rests = forms.CharField(
-        label="Inverter rests", required=False, max_length=200,
-        widget=forms.TextInput(attrs=_HOURS), help_text="Nothing on AC runs then.",
-    )  # fmt: skip
+        label="Inverter rests",
+        required=False,
+        max_length=200,
+        widget=forms.TextInput(attrs=_HOURS),
+        help_text="Nothing on AC runs then.",
+    )
 
     shares: ClassVar = ("start_charge", "floor", "odds")
     main: ClassVar = ("name", "supply", "needed_hours", "start", "room_c", "start_charge")
@@ -73,9 +87,17 @@ class PlanForm(PercentMixin, RecordForm):
     class Meta:
         model = Plan
         fields = [
-            "name", "supply", "needed_hours", "start", "room_c", "room_swing_c", "start_charge",
-            "floor", "odds", "note",
-        ]  # fmt: skip
+            "name",
+            "supply",
+            "needed_hours",
+            "start",
+            "room_c",
+            "room_swing_c",
+            "start_charge",
+            "floor",
+            "odds",
+            "note",
+        ]
 
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -133,10 +155,13 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
         suns = [source.data.get("clouds", 0.5) for source in draft.sources if source.kind == "sun"]
         floor = floor_of(Plan(supply=draft.supply, floor=plan.floor))
         kwargs["initial"] = {
-            "room_c": plan.room_c, "clouds": suns[0] if suns else None,
-            "start_charge": plan.start_charge, "floor": floor,
-            "needed_hours": plan.needed_hours, "odds": plan.odds,
-        }  # fmt: skip
+            "room_c": plan.room_c,
+            "clouds": suns[0] if suns else None,
+            "start_charge": plan.start_charge,
+            "floor": floor,
+            "needed_hours": plan.needed_hours,
+            "odds": plan.odds,
+        }
         super().__init__(*args, **kwargs)
         self.show_shares()
         for name, (least, most, step, unit) in self._shown_sliders().items():
@@ -189,9 +214,10 @@ class EntryForm(RecordForm):
     """How a plan uses one load; the times are written as people write them."""
 
     use = forms.CharField(
-        required=False, max_length=400,
+        required=False,
+        max_length=400,
         widget=forms.TextInput(attrs={"placeholder": "always, or 18:00–22:30, or at 20:15"}),
-    )  # fmt: skip
+    )
 
     class Meta:
         model = PlanEntry
@@ -239,35 +265,58 @@ class EntryDetailsForm(EntryForm):
     route = forms.ChoiceField(required=False, label="Fed by")
     setting = forms.ChoiceField(required=False, label="Setting")
     set_c = QuantityField(
-        "°C", label="Set point in this plan", least=-80, most=400, required=False,
+        "°C",
+        label="Set point in this plan",
+        least=-80,
+        most=400,
+        required=False,
         help_text="Only within the range that the contents' maker states.",
-    )  # fmt: skip
+    )
     steps = forms.CharField(
-        required=False, max_length=600, label="Steps of a task",
+        required=False,
+        max_length=600,
+        label="Steps of a task",
         widget=forms.TextInput(attrs={"placeholder": "1480 W 12 min; 1480 W 20 min 40 %"}),
         help_text="Empty: as measured, its highest watts for the share that its energy asks for.",
-    )  # fmt: skip
+    )
     movable = forms.CharField(
-        required=False, max_length=200, label="Tasks may be moved between",
+        required=False,
+        max_length=200,
+        label="Tasks may be moved between",
         widget=forms.TextInput(attrs={"placeholder": "such as 07:00–22:00"}),
-    )  # fmt: skip
+    )
     pack_wh = QuantityField("Wh", label="Pack it fills", above=True, required=False)
     missing = share_field(label="Share to refill", required=False, above=True)
     charge_w = QuantityField("W", label="Charged at", above=True, required=False)
     warm_kg = QuantityField(
-        "kg", label="Contents to bring to it", most=5000, required=False,
+        "kg",
+        label="Contents to bring to it",
+        most=5000,
+        required=False,
         help_text="Put in warm (or cold) at the start: a pull-down, once.",
-    )  # fmt: skip
+    )
     warm_c = QuantityField("°C", label="Contents temperature", least=-60, most=200, required=False)
     pull_down_h = QuantityField(
-        "h", label="Or at full for", most=200, required=False,
+        "h",
+        label="Or at full for",
+        most=200,
+        required=False,
         help_text="How long a warm start ran without a pause when you watched one, such as 3 h.",
-    )  # fmt: skip
+    )
 
     class Meta:
         model = PlanEntry
-        fields = ["taken_in", "count", "route", "setting", "set_c", "alone", "warm_kg", "warm_c",
-                  "pull_down_h"]  # fmt: skip
+        fields = [
+            "taken_in",
+            "count",
+            "route",
+            "setting",
+            "set_c",
+            "alone",
+            "warm_kg",
+            "warm_c",
+            "pull_down_h",
+        ]
 
     def __init__(self, *args: Any, used: UsedLoad, draft: Draft, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -279,9 +328,9 @@ class EntryDetailsForm(EntryForm):
             usual = f"DC, by {used.route}" if used.route != AC else usual
         self.fields["route"].choices = [("", usual), *routes]  # type: ignore[attr-defined]
         names = named_settings(used.load.to_core())
-        self.fields["setting"].choices = [("", used.load.setting or "as measured")] + [  # type: ignore[attr-defined]
-            (name, name) for name in names if name != used.load.setting
-        ]
+        others = [(name, name) for name in names if name != used.load.setting]
+        settings = [("", used.load.setting or "as measured"), *others]
+        self.fields["setting"].choices = settings  # type: ignore[attr-defined]
         labels = {"use": "In use", "count": "How many", "taken_in": "Counted in this plan"}
         for name, words in labels.items():
             self.fields[name].label = words
@@ -406,10 +455,11 @@ class SunForm(SourceForm):
         "W", label="Rated", above=True, help_text="All panels of one aim, as printed on them."
     )
     place = forms.CharField(
-        max_length=60, label="Near",
+        max_length=60,
+        label="Near",
         widget=forms.TextInput(attrs={"list": "towns", "autocomplete": "off"}),
         help_text="A town, or degrees: 38.7, −9.1 (north, east).",
-    )  # fmt: skip
+    )
     tilt = forms.CharField(max_length=20, initial="30", help_text="flat, roof, wall, or degrees.")
     azimuth = forms.CharField(
         max_length=20,
@@ -419,33 +469,43 @@ class SunForm(SourceForm):
     )
     clouds = share_field(label="Clouds", initial=50, help_text="Share of the sky.")
     strings = forms.CharField(
-        max_length=600, required=False, label="More strings",
+        max_length=600,
+        required=False,
+        label="More strings",
         widget=forms.Textarea(attrs={"rows": 2, "placeholder": "400 W, flat, east"}),
         help_text="A line each: rated watts, tilt, which way it faces.",
-    )  # fmt: skip
+    )
     connected = forms.CharField(
-        max_length=200, required=False, label="Connected only",
+        max_length=200,
+        required=False,
+        label="Connected only",
         widget=forms.TextInput(attrs={"placeholder": "09:00–15:00"}),
-    )  # fmt: skip
+    )
     shade = forms.CharField(
-        max_length=200, required=False, label="In shade",
+        max_length=200,
+        required=False,
+        label="In shade",
         widget=forms.TextInput(attrs={"placeholder": "15:00–18:00"}),
         help_text="A fifth is left of it then.",
-    )  # fmt: skip
+    )
     measured = forms.CharField(
-        max_length=8000, required=False, label="Measured",
+        max_length=8000,
+        required=False,
+        label="Measured",
         widget=forms.Textarea(
             attrs={"rows": 3, "placeholder": "2026-11-20 2.1 kWh\n2026-11-21 12:30 410 W"}
         ),
         help_text="Wh of whole days, or W in full sun with the time: they come before the sky.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["yield"] = share_field(
-            label="Real yield", initial=72, above=True,
+            label="Real yield",
+            initial=72,
+            above=True,
             help_text="Of rated at best sun: heat, dirt and wires take the rest.",
-        )  # fmt: skip
+        )
         if self.source.pk:
             self.initial = {**self.initial, **shown_sun(self.source.data)}
 
@@ -462,16 +522,22 @@ class WindowForm(SourceForm):
     main: ClassVar = ("name", "watts", "measured_w", "hours", "litres_per_kwh")
     watts = QuantityField("W", label="Charger", above=True, help_text="As stated on it.")
     measured_w = QuantityField(
-        "W", label="Measured", above=True, required=False,
+        "W",
+        label="Measured",
+        above=True,
+        required=False,
         help_text="What really went into the battery: comes before what is stated.",
-    )  # fmt: skip
+    )
     hours = forms.CharField(
         max_length=300, label="Runs", widget=forms.TextInput(attrs={"placeholder": "18:30–20:30"})
     )
     litres_per_kwh = forms.FloatField(
-        required=False, min_value=0, max_value=5, label="Fuel",
+        required=False,
+        min_value=0,
+        max_value=5,
+        label="Fuel",
         help_text="Litres a kWh, of a generator. Outdoors, far from openings.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from django.urls import reverse
@@ -26,7 +27,9 @@ Ghosts = Sequence[Move]
 _LEAST_CYCLE = 4.0
 
 
-def rows_drawn(answer: Answer, frame: Frame, ghosts: Ghosts) -> tuple[list[Lane], list]:
+def rows_drawn(
+    answer: Answer, frame: Frame, ghosts: Ghosts
+) -> tuple[list[Lane], list[tuple[int, LaneBlock]]]:
     """Lanes of an answered plan, and ghost blocks with the number of their lane."""
     outcome = answer.outcome
     assert outcome is not None
@@ -47,13 +50,16 @@ def _load_row(
     plan, load = outcome.plan, lane.load
     blocks = [
         LaneBlock(
-            span.first / 60, span.last / 60, "of-load",
+            span.first / 60,
+            span.last / 60,
+            "of-load",
             _words(used.name, span, plan, _block(used.use, span.index)),
-            _key("load", used.load.pk, span, f"{used.name}"), not load.moments,
+            _key("load", used.load.pk, span, f"{used.name}"),
+            not load.moments,
         )
         for span in lane.uses
         if span.index >= 0
-    ]  # fmt: skip
+    ]
     crosses = [
         (trip.minute / 60, f"{trip.load} trips, {with_unit(trip.watts, 'W')}")
         for trip in outcome.trips
@@ -100,16 +106,19 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
     use = {"between": source.data.get("between", [])}
     blocks = [
         LaneBlock(
-            span.first / 60, span.last / 60, "of-source",
+            span.first / 60,
+            span.last / 60,
+            "of-source",
             _words(source.name, span, plan, _block(use, span.index)),
-            _key("source", source.pk, span, source.name), True,
+            _key("source", source.pk, span, source.name),
+            True,
         )
         for span in lane.uses
-    ]  # fmt: skip
+    ]
     return Lane(source.name, with_unit(core.most_w, "W"), href, blocks)
 
 
-def _block(use: dict, index: int) -> str:
+def _block(use: dict[str, Any], index: int) -> str:
     """The text of a block's begin."""
     if use.get("tasks"):
         return str(use["tasks"][index])
@@ -124,10 +133,14 @@ def _words(name: str, span: Span, plan: CorePlan, begin: str) -> str:
 
 def _key(of: str, pk: int, span: Span, name: str) -> dict[str, Attribute]:
     return {
-        "data_of": f"{of}s", "data_key": pk, "data_index": span.index, "data_name": name,
-        "data_first": span.first, "data_last": span.last,
+        "data_of": f"{of}s",
+        "data_key": pk,
+        "data_index": span.index,
+        "data_name": name,
+        "data_first": span.first,
+        "data_last": span.last,
         "id": f"block-{of}-{pk}-{span.index}-{span.first // 1440}",
-    }  # fmt: skip
+    }
 
 
 def _ghost_blocks(

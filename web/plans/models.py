@@ -134,9 +134,11 @@ class PlanEntry(Record):
         "their temperature at the start", null=True, blank=True, validators=CONTENTS_C
     )
     pull_down_h = models.FloatField(
-        "or hours at full at the start", null=True, blank=True,
+        "or hours at full at the start",
+        null=True,
+        blank=True,
         validators=[MinValueValidator(0), MaxValueValidator(200)],
-    )  # fmt: skip
+    )
     count = models.PositiveSmallIntegerField(
         default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
@@ -150,9 +152,12 @@ class PlanEntry(Record):
 
     def clean(self) -> None:
         parts = {
-            "between": self.windows, "flexible": self.flexible, "tasks": self.moments,
-            "steps": self.steps, "charge": self.charge,
-        }  # fmt: skip
+            "between": self.windows,
+            "flexible": self.flexible,
+            "tasks": self.moments,
+            "steps": self.steps,
+            "charge": self.charge,
+        }
         with refused_by_core():
             check_use(parts)
 

@@ -16,8 +16,14 @@ _DEGREES = re.compile(rf"{_NUMBER}([NS])?[,;\s]+{_NUMBER}([EW])?")
 _MEASURED = re.compile(r"(\d{4}-\d{2}-\d{2})(?:[ T](\d{1,2}:\d{2}))?[\s,;:]+(.+)")
 #: Fields whose text is turned into keys.
 _TEXTS = (
-    "place", "tilt", "azimuth", "strings", "connected", "shade", "measured",
-)  # fmt: skip
+    "place",
+    "tilt",
+    "azimuth",
+    "strings",
+    "connected",
+    "shade",
+    "measured",
+)
 
 
 def sun_data(cleaned: dict[str, Any]) -> dict[str, Any]:

@@ -69,9 +69,10 @@ def rests_of(draft: Draft) -> Rests:
     runs = list(_of_runs(draft))
     asked = [_not_counted(used) for used in draft.used if used.entry.taken_in and not used.counted]
     counts = {
-        "reading": sum(line.used for line in readings), "test": sum(line.used for line in tests),
+        "reading": sum(line.used for line in readings),
+        "test": sum(line.used for line in tests),
         "run": sum(line.used for line in runs),
-    }  # fmt: skip
+    }
     return Rests([*asked, *readings, *tests, *runs], counts)
 
 

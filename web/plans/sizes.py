@@ -26,9 +26,16 @@ def sizes_of(answer: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
 
 def _labels_w(answer: Answer) -> float | None:
     labels = [
-        max((reading.data.get("watts") or 0.0 for reading in used.load.known_readings()
-             if reading.type == "label"), default=0.0) * used.entry.count
+        max(
+            (
+                reading.data.get("watts") or 0.0
+                for reading in used.load.known_readings()
+                if reading.type == "label"
+            ),
+            default=0.0,
+        )
+        * used.entry.count
         for used in answer.used
         if used.counted
-    ]  # fmt: skip
+    ]
     return sum(labels) if labels and all(labels) else None

@@ -24,8 +24,9 @@ urlpatterns = [
     path("plans/<int:plan>/loads/<int:load>/details/", views.entry, name="entry"),
     path("plans/<int:plan>/sources/add/<str:kind>/", views.add_source, name="add-source"),
     path("plans/<int:plan>/sources/<int:source>/", views.source, name="source"),
-    path("plans/<int:plan>/sources/<int:source>/remove/", views.remove_source,
-         name="remove-source"),
+    path(
+        "plans/<int:plan>/sources/<int:source>/remove/", views.remove_source, name="remove-source"
+    ),
     path(f"{_BLOCK}/move/", trying.move_block, name="move-block"),
     path(f"{_BLOCK}/copy/", trying.copy_block, name="copy-block"),
     path(f"{_BLOCK}/remove/", trying.remove_block, name="remove-block"),
@@ -40,4 +41,4 @@ urlpatterns = [
     path("plans/<int:plan>/current/", views.make_current, name="make-current"),
     path("plans/<int:plan>/remove/", views.remove, name="remove"),
     path("plans/<int:plan>/download/<str:filename>", views.download, name="download"),
-]  # fmt: skip
+]

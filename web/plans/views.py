@@ -68,7 +68,7 @@ def plan_of(job: Job, pk: int) -> Plan:
     """A plan of the job; 0 is the one that stands in until any was stored."""
     if pk == 0:
         return current_plan(job)
-    record = get_object_or_404(job.plans.live().select_related("supply"), pk=pk)
+    record: Plan = get_object_or_404(job.plans.live().select_related("supply"), pk=pk)
     record.job = job
     return record
 
@@ -242,8 +242,13 @@ def _source(request: HtmxRequest, job: Job, draft: Draft, source: PlanSource) ->
         actions.save_source(source)
         announce_change(request, job)
         return redirect("plans:plan", job.pk, source.plan.pk)
-    context = {"job": job, "plan": draft.plan, "plan_id": draft.plan.pk or 0, "source": source,
-               "form": form}  # fmt: skip
+    context = {
+        "job": job,
+        "plan": draft.plan,
+        "plan_id": draft.plan.pk or 0,
+        "source": source,
+        "form": form,
+    }
     return render(request, "plans/source.html", context, status=422 if form.is_bound else 200)
 
 
@@ -342,9 +347,14 @@ def alone(request: HtmxRequest, job: Job) -> HttpResponse:
     wanted = next(iter(keys_of(request.GET.getlist("supply"))), None)
     supply = next((record for record in supplies if record.pk == wanted), draft.supply)
     context: dict[str, Any] = {
-        "job": job, "supplies": supplies, "supply": supply, "rows": [], "pending": False,
-        "trouble": "", "rests": None,
-    }  # fmt: skip
+        "job": job,
+        "supplies": supplies,
+        "supply": supply,
+        "rows": [],
+        "pending": False,
+        "trouble": "",
+        "rests": None,
+    }
     if supply is not None:
         try:
             context["rows"] = alone_rows(draft.on(supply))
@@ -368,11 +378,14 @@ def compare(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     drafts = [draft_of(record)] + ([other.draft()] if other else [])
     answers = [answer_draft(draft) for draft in drafts]
     context = {
-        "job": job, "plan": record, "plan_id": record.pk or 0, "choices": choices,
+        "job": job,
+        "plan": record,
+        "plan_id": record.pk or 0,
+        "choices": choices,
         "pick": other.key if other else "",
         "sides": compared(answers, NARROW if is_narrow(request) else HALF),
         "pending": any(record.pending for record in answers),
-    }  # fmt: skip
+    }
     return render(request, "plans/compare.html", context)
 
 

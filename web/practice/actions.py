@@ -40,7 +40,8 @@ def begin_own(user: Any, document: Any) -> DrillRun:
 
 def _begun(user: Any, document: Any, number: int, key: uuid.UUID | None) -> DrillRun:
     mine = DrillRun.objects.visible_to(user)
-    if key is not None and (known := mine.filter(client_key=key).first()) is not None:
+    known: DrillRun | None = mine.filter(client_key=key).first() if key is not None else None
+    if known is not None:
         return known
     if mine.count() >= MOST_RUNS:
         raise DocumentError("", f"you have {MOST_RUNS} tries: remove some")

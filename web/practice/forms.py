@@ -35,8 +35,9 @@ class DoingForm(OnceForm):
     do = forms.CharField(max_length=12)
     loads = forms.MultipleChoiceField(required=False)
     hours = QuantityField("h", label="Hours", most=168, required=False)
-    when = forms.ChoiceField(choices=[("running", "running"), ("resting", "resting")],
-                             required=False)  # fmt: skip
+    when = forms.ChoiceField(
+        choices=[("running", "running"), ("resting", "resting")], required=False
+    )
     whole_cable = forms.BooleanField(required=False)
     settle = forms.BooleanField(required=False)
     count = forms.IntegerField(min_value=1, max_value=MOST_TASKS, required=False)

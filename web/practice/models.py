@@ -12,7 +12,7 @@ from needle.drill.drill import Drill, parse_drill
 from needle.drill.session import Session, played
 
 
-class DrillRunQuerySet(models.QuerySet):
+class DrillRunQuerySet(models.QuerySet[Any]):
     def visible_to(self, user: Any) -> Self:
         """A learner's own tries; scores are never anybody else's."""
         return self.filter(owner=user)

@@ -39,8 +39,16 @@ def cards_of(runs: list[DrillRun]) -> list[DrillCard]:
         mine = [run for run in runs if run.shipped == number]
         scores = [run.outcome["score"] for run in mine if run.outcome]
         under_way = next((run for run in mine if run.answer is None), None)
-        cards.append(DrillCard(number, document["name"], document["lesson"], len(mine),
-                               min(scores, default=None), under_way))  # fmt: skip
+        cards.append(
+            DrillCard(
+                number,
+                document["name"],
+                document["lesson"],
+                len(mine),
+                min(scores, default=None),
+                under_way,
+            )
+        )
     return cards
 
 

@@ -8,17 +8,19 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError, parse_json
+from needle.drill.session import PLAN
 from needle.drill.shipped import DRILLS
 from web.common.downloads import json_attachment
 from web.common.htmx import HtmxRequest
 from web.practice import actions
-from web.practice.forms import PLAN, AnswerForm, DoingForm, DrillFileForm, PlanForm
+from web.practice.forms import AnswerForm, DoingForm, DrillFileForm, PlanForm
 from web.practice.models import DrillRun
 from web.practice.page import DrillPage, cards_of
 
 
 def _run(request: HtmxRequest, pk: int) -> DrillRun:
-    return get_object_or_404(DrillRun.objects.visible_to(request.user), pk=pk)
+    record: DrillRun = get_object_or_404(DrillRun.objects.visible_to(request.user), pk=pk)
+    return record
 
 
 @require_http_methods(["GET", "POST"])
@@ -33,8 +35,10 @@ def index(request: HtmxRequest) -> HttpResponse:
             form.add_error("file", f"{error}.")
     runs = list(DrillRun.objects.visible_to(request.user))
     context = {
-        "form": form, "cards": cards_of(runs), "own": [run for run in runs if not run.shipped],
-    }  # fmt: skip
+        "form": form,
+        "cards": cards_of(runs),
+        "own": [run for run in runs if not run.shipped],
+    }
     return render(request, "practice/index.html", context, status=422 if form.is_bound else 200)
 
 

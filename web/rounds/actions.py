@@ -141,11 +141,14 @@ def _plan_rest(record: MeasuringRound, at: datetime) -> None:
     if not record.before_h:
         record.before_h = list(planned.before_h)
     record.told = {
-        "now_h": list(planned.before_h), "after_h": list(planned.after_h), "open": planned.open,
-        "alone": [[left.subject, left.why] for left in planned.alone], "gap": planned.gap,
+        "now_h": list(planned.before_h),
+        "after_h": list(planned.after_h),
+        "open": planned.open,
+        "alone": [[left.subject, left.why] for left in planned.alone],
+        "gap": planned.gap,
         "others": [[way.words, list(way.left_h)] for way in planned.others],
         "document": as_document(planned),
-    }  # fmt: skip
+    }
     record.planned_at = timezone.now()
 
 
@@ -168,14 +171,21 @@ def _stored(planned: Round, number: int) -> dict[str, Any]:
     step, visit = planned.steps[number], planned.visit
     first, last = visit.after(step.first_min), visit.after(step.last_min)
     return {
-        "key": step.candidate.key, "what": step.candidate.what, "load": step.candidate.subject,
-        "meter": step.meter, "first": first.isoformat(), "last": last.isoformat(),
-        "do": words_of(step, f"{last:%H:%M}"), "end": end_words_of(step),
-        "before_min": step.candidate.before_min, "after_min": step.candidate.after_min,
-        "left_h": list(step.left_h), "state": PLANNED,
+        "key": step.candidate.key,
+        "what": step.candidate.what,
+        "load": step.candidate.subject,
+        "meter": step.meter,
+        "first": first.isoformat(),
+        "last": last.isoformat(),
+        "do": words_of(step, f"{last:%H:%M}"),
+        "end": end_words_of(step),
+        "before_min": step.candidate.before_min,
+        "after_min": step.candidate.after_min,
+        "left_h": list(step.left_h),
+        "state": PLANNED,
         "open_chance": step.candidate.open_chance,
         "loads": list(step.candidate.count.loads) if step.candidate.count else [],
-    }  # fmt: skip
+    }
 
 
 def news_of(record: MeasuringRound, job: Job) -> bool:

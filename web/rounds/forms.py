@@ -30,9 +30,10 @@ class RoundForm(RecordForm):
         label="My meters with me", required=False, widget=forms.CheckboxSelectMultiple
     )
     keep = forms.MultipleChoiceField(
-        label="Not to be unplugged, not even for a moment", required=False,
+        label="Not to be unplugged, not even for a moment",
+        required=False,
         widget=forms.CheckboxSelectMultiple,
-    )  # fmt: skip
+    )
 
     main: ClassVar = ("plan", "begins", "ends", "plug", "clamp", "target")
 
@@ -49,19 +50,25 @@ class RoundForm(RecordForm):
         plans.required, plans.empty_label = False, "the answer bar's"  # type: ignore[attr-defined]
         for key in _COUNTED:
             self.fields[key] = forms.IntegerField(
-                label=f"{INSTRUMENTS[key].name.capitalize()}s", min_value=0, required=False,
+                label=f"{INSTRUMENTS[key].name.capitalize()}s",
+                min_value=0,
+                required=False,
                 max_value=MOST_OF_A_CLASS,
-            )  # fmt: skip
+            )
         self.initial.setdefault("plug", 1)
         now = timezone.localtime().replace(second=0, microsecond=0)
         self.initial["begins"], self.initial["ends"] = now, now + timedelta(hours=3)
-        own = [(f"{OWN}{meter.name}", meter.name)
-               for name, meter in job.meters().items() if meter.name == name]  # fmt: skip
+        own = [
+            (f"{OWN}{meter.name}", meter.name)
+            for name, meter in job.meters().items()
+            if meter.name == name
+        ]
         self.fields["own"].choices = own  # type: ignore[attr-defined]
         if not own:
             del self.fields["own"]
         loads = list(job.loads.live())
-        self.fields["keep"].choices = [(load.name, load.name) for load in loads]  # type: ignore[attr-defined]
+        names = [(load.name, load.name) for load in loads]
+        self.fields["keep"].choices = names  # type: ignore[attr-defined]
         # Where a life hangs on it, unplugging is somebody's own decision.
         self.initial["keep"] = [load.name for load in loads if load.safety_class == "life"]
 
@@ -77,7 +84,8 @@ class RoundForm(RecordForm):
             minutes = (ends - max(begins, timezone.now())).total_seconds() / 60
             if not LEAST_ROUND_MIN <= minutes <= MOST_ROUND_H * 60:
                 self.add_error(
-                    "ends", f"A round takes from {LEAST_ROUND_MIN:.0f} min to "
+                    "ends",
+                    f"A round takes from {LEAST_ROUND_MIN:.0f} min to "
                     f"{MOST_ROUND_H:.0f} h, from now on.",
-                )  # fmt: skip
+                )
         return cleaned

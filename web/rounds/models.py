@@ -23,8 +23,11 @@ TARGETS = {"plan": "steady the plan", "grades": "grade B for all"}
 #: What became of a step.
 PLANNED, STARTED, DONE, SKIPPED, IMPOSSIBLE = "", "started", "done", "skipped", "impossible"
 STATES = {
-    STARTED: "started", DONE: "done", SKIPPED: "skipped", IMPOSSIBLE: "cannot be done",
-}  # fmt: skip
+    STARTED: "started",
+    DONE: "done",
+    SKIPPED: "skipped",
+    IMPOSSIBLE: "cannot be done",
+}
 
 
 class MeasuringRound(Record):
@@ -85,14 +88,17 @@ class MeasuringRound(Record):
             for step in self.steps_in(STARTED)
         )
         return Visit(
-            begins=at, ends=self.ends,
+            begins=at,
+            ends=self.ends,
             meters=tuple(CarriedMeter(name, instrument) for name, instrument in instruments),
-            keep_plugged=frozenset(self.keep_plugged), qualified=self.qualified,
-            target=self.target, busy=busy,
+            keep_plugged=frozenset(self.keep_plugged),
+            qualified=self.qualified,
+            target=self.target,
+            busy=busy,
             impossible=frozenset(
                 key for step in self.steps for key in _kept_off(step["key"], step["state"])
             ),
-        )  # fmt: skip
+        )
 
 
 def _kept_off(key: str, state: str) -> list[str]:

@@ -30,12 +30,19 @@ from web.rounds.models import (
 
 #: Which form takes what a step read.
 _READINGS = {
-    "counter": "energy", "spot": "spot", "tally": "tally", "start": "start", "task": "task",
-}  # fmt: skip
+    "counter": "energy",
+    "spot": "spot",
+    "tally": "tally",
+    "start": "start",
+    "task": "task",
+}
 _TESTS = {
-    "idle": "idle", "idle drop": "idle", "efficiency": "efficiency", "drain": "capacity",
+    "idle": "idle",
+    "idle drop": "idle",
+    "efficiency": "efficiency",
+    "drain": "capacity",
     "together": "together",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -113,17 +120,24 @@ def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
     rows.sort(key=lambda row: row.at)
     told = record.told
     return RoundPage(
-        record=record, rows=rows, drawing=_drawn(record, now, paper),
-        dials=[("now", _dial(told, "now_h", "Hours now")),
-               ("after it", _dial(told, "after_h", "Hours after the round"))],
-        began_words=_between(record.before_h), now_words=_between(told["now_h"]),
+        record=record,
+        rows=rows,
+        drawing=_drawn(record, now, paper),
+        dials=[
+            ("now", _dial(told, "now_h", "Hours now")),
+            ("after it", _dial(told, "after_h", "Hours after the round")),
+        ],
+        began_words=_between(record.before_h),
+        now_words=_between(told["now_h"]),
         after_words=_between(told["after_h"]),
         hands_min=sum(row.hands_min for row in rows if row.open),
-        others=[(words, _wide(left), _narrowing(told, left, "Hours then"))
-                for words, left in told.get("others", [])],
+        others=[
+            (words, _wide(left), _narrowing(told, left, "Hours then"))
+            for words, left in told.get("others", [])
+        ],
         now_drawn=_narrowing(told, told["now_h"], "Hours now"),
         news=news_of(record, job),
-    )  # fmt: skip
+    )
 
 
 def _dial(told: dict[str, Any], key: str, title: str) -> SafeString:
@@ -156,12 +170,19 @@ def _row(
     first, last = _moments(step)
     late = step["state"] == PLANNED and now > first + timedelta(minutes=LATE_MIN)
     return StepRow(
-        key=step["key"], at=first, until=last, words=step["do"], end_words=step["end"],
-        state=step["state"], state_words=STATES.get(step["state"], ""),
-        hands_min=step["before_min"] + step["after_min"], left=_wide(step["left_h"]),
+        key=step["key"],
+        at=first,
+        until=last,
+        words=step["do"],
+        end_words=step["end"],
+        state=step["state"],
+        state_words=STATES.get(step["state"], ""),
+        hands_min=step["before_min"] + step["after_min"],
+        left=_wide(step["left_h"]),
         left_drawn=_narrowing(record.told, step["left_h"], "Hours once this is known"),
-        form_url=_form_url(record, forms, step, first, last), late=late and not record.over,
-    )  # fmt: skip
+        form_url=_form_url(record, forms, step, first, last),
+        late=late and not record.over,
+    )
 
 
 def _moments(step: dict[str, Any]) -> tuple[datetime, datetime]:
@@ -213,12 +234,14 @@ def _counted_h(step: dict[str, Any], first: datetime, last: datetime) -> float:
     ended, own_min = last, step["before_min"] + step["after_min"]
     if step["state"] == STARTED and now < last:
         ended, own_min = now, step["before_min"]
-    return max(0.1, ((ended - first).total_seconds() / 60 - own_min) / 60)
+    minutes: float = (ended - first).total_seconds() / 60 - own_min
+    return max(0.1, minutes / 60)
 
 
 def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
     shown = [step for step in record.steps if step["state"] not in (SKIPPED, IMPOSSIBLE)]
-    hands, by_meter = [], {name: [] for name, _ in instruments_of(record)}  # type: ignore[var-annotated]
+    hands: list[VisitBlock] = []
+    by_meter: dict[str, list[VisitBlock]] = {name: [] for name, _ in instruments_of(record)}
     for step in shown:
         first, last = _moments(step)
         words = step["load"] or step["what"]

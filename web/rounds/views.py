@@ -36,7 +36,7 @@ DOWNLOADS = ("round.json", "round.csv", "round.ics", "round.svg")
 
 def _record(job: Job, pk: int) -> MeasuringRound:
     rounds = job.rounds.filter(removed_at=None).select_related("plan__supply")
-    record = get_object_or_404(rounds, pk=pk)
+    record: MeasuringRound = get_object_or_404(rounds, pk=pk)
     record.job = job
     return record
 
@@ -58,9 +58,11 @@ def index(request: HtmxRequest, job: Job) -> HttpResponse:
             announce_change(request, job)
             return redirect("rounds:round", job.pk, stored.pk)
     context = {
-        "job": job, "form": form, "has_loads": job.loads.live().exists(),
+        "job": job,
+        "form": form,
+        "has_loads": job.loads.live().exists(),
         "rounds": list(job.rounds.filter(removed_at=None)[:20]),
-    }  # fmt: skip
+    }
     return render(request, "rounds/index.html", context, status=422 if form.is_bound else 200)
 
 
@@ -133,8 +135,17 @@ def download(request: HtmxRequest, job: Job, record: int, filename: str) -> Http
 def _table(stored: MeasuringRound) -> list[list[Any]]:
     rows: list[list[Any]] = [["from", "until", "meter", "what", "load", "do", "state"]]
     for step in stored.steps:
-        rows.append([step["first"], step["last"], step["meter"], step["what"], step["load"],
-                     step["do"], step["state"]])  # fmt: skip
+        rows.append(
+            [
+                step["first"],
+                step["last"],
+                step["meter"],
+                step["what"],
+                step["load"],
+                step["do"],
+                step["state"],
+            ]
+        )
     return rows
 
 

@@ -65,11 +65,21 @@ def add_load_document(job: Job, data: Any) -> Load:
     if job.loads.live().filter(name=record.name).exists():
         raise DocumentError("name", f"this job already has a load called “{record.name}”")
     with transaction.atomic(), as_one(job, f"Added {record.name}"):
-        load = add_load(_checked(Load(
-            job=job, name=record.name[:80], kind=record.kind, set_c=data.get("set_c"),
-            setting=record.setting, hours_per_day=record.hours_per_day,
-            never_rarer=record.never_rarer, dc=record.dc, legs=data.get("legs") or "",
-        )))  # fmt: skip
+        load = add_load(
+            _checked(
+                Load(
+                    job=job,
+                    name=record.name[:80],
+                    kind=record.kind,
+                    set_c=data.get("set_c"),
+                    setting=record.setting,
+                    hours_per_day=record.hours_per_day,
+                    never_rarer=record.never_rarer,
+                    dc=record.dc,
+                    legs=data.get("legs") or "",
+                )
+            )
+        )
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
             own = {key: value for key, value in item.items() if key not in ("type", "at")}
@@ -98,12 +108,22 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
     supply = supplies.get((data.get("supply") or {}).get("name", ""))
     name = str(data.get("name") or "Plan from a file")[:80]
     with transaction.atomic(), as_one(job, f"Added {name}"):
-        plan = save_plan(_checked(Plan(
-            job=job, name=name, supply=supply, start=core.start, needed_hours=core.needed_hours,
-            room_c=core.room_c, room_swing_c=core.room_swing_c or None,
-            start_charge=core.supply.battery.start_charge, floor=core.supply.battery.floor,
-            inverter_off=((data["supply"].get("inverter") or {}).get("off")) or [],
-        )))  # fmt: skip
+        plan = save_plan(
+            _checked(
+                Plan(
+                    job=job,
+                    name=name,
+                    supply=supply,
+                    start=core.start,
+                    needed_hours=core.needed_hours,
+                    room_c=core.room_c,
+                    room_swing_c=core.room_swing_c or None,
+                    start_charge=core.supply.battery.start_charge,
+                    floor=core.supply.battery.floor,
+                    inverter_off=((data["supply"].get("inverter") or {}).get("off")) or [],
+                )
+            )
+        )
         # The reader gives a load without a name one of its own.
         items = {
             load.name: item for load, item in zip(core.loads, data.get("loads") or [], strict=True)
@@ -134,10 +154,15 @@ def _entry(plan: Plan, load: Load, item: dict[str, Any] | None) -> PlanEntry:
         return PlanEntry(plan=plan, load=load, taken_in=False)
     use = item.get("use", "always")
     entry = PlanEntry(
-        plan=plan, load=load, count=item.get("count", 1), alone=item.get("alone", False),
-        flexible=item.get("flexible", []), steps=item.get("steps", []), charge=item.get("charge"),
+        plan=plan,
+        load=load,
+        count=item.get("count", 1),
+        alone=item.get("alone", False),
+        flexible=item.get("flexible", []),
+        steps=item.get("steps", []),
+        charge=item.get("charge"),
         route="" if item.get("route", "ac") == "ac" else item["route"],
-    )  # fmt: skip
+    )
     if isinstance(use, dict):
         moments = use.get("tasks") or use.get("charges")
         if isinstance(moments, int):

@@ -55,8 +55,18 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("check-ins", CheckIn, "trial"),
 )
 #: What is the site's own and stays here.
-_OWN = {"client_key", "version", "created_at", "changed_at", "removed_at", "owner", "raw", "packed",
-        "large", "small"}  # fmt: skip
+_OWN = {
+    "client_key",
+    "version",
+    "created_at",
+    "changed_at",
+    "removed_at",
+    "owner",
+    "raw",
+    "packed",
+    "large",
+    "small",
+}
 
 
 @dataclass(frozen=True)
@@ -118,9 +128,11 @@ def package_of(job: Job) -> Package:
     pictures: dict[str, bytes] = {}
     ids: dict[tuple[type, int], int] = {}
     tables["job"] = Table(
-        "job", "job.csv", tuple((name, kind) for name, kind, _ in _columns(Job)),
+        "job",
+        "job.csv",
+        tuple((name, kind) for name, kind, _ in _columns(Job)),
         [_row(job, Job, {(Job, job.pk): 1})],
-    )  # fmt: skip
+    )
     for name, model, parent in TABLES:
         records = _records(job, model, parent)
         for number, record in enumerate(records, 1):
@@ -213,8 +225,15 @@ def add_package(package: Package, owner: Any, check: bool = True) -> Job:
             return job
     except DocumentError:
         raise
-    except (DatabaseError, TypeError, LookupError, AttributeError, ValueError,
-            ArithmeticError, RecursionError) as error:  # fmt: skip
+    except (
+        DatabaseError,
+        TypeError,
+        LookupError,
+        AttributeError,
+        ValueError,
+        ArithmeticError,
+        RecursionError,
+    ) as error:
         raise DocumentError("", f"cannot be taken in: {str(error)[:120]}") from None
 
 
@@ -274,7 +293,8 @@ def _build(package: Package, owner: Any) -> Job:
             local = _fill(record, row, model, made, where)
             if model is Capture:
                 core = _capture(package, f"capture-{local}")
-                record.packed, record.rows = pack(core), len(core.time_s)  # type: ignore[attr-defined]
+                record.packed = pack(core)  # type: ignore[attr-defined]
+                record.rows = len(core.time_s)  # type: ignore[attr-defined]
                 record.interval_s = core.interval_s()  # type: ignore[attr-defined]
             if isinstance(record, Photo):
                 _draw_anew(record, package.pictures.get(f"photo-{local}"), where)
@@ -336,8 +356,11 @@ def _fill(
             setattr(record, name, value)
     skip = {field.name for field in model._meta.concrete_fields if field.name in _OWN} | {"job"}
     # An empty list or object is a value of its own where forms do not ask for one.
-    skip |= {field.name for _, kind, field in _columns(model)
-             if kind in ("array", "object") and not getattr(record, field.attname)}  # fmt: skip
+    skip |= {
+        field.name
+        for _, kind, field in _columns(model)
+        if kind in ("array", "object") and not getattr(record, field.attname)
+    }
     try:
         record.full_clean(exclude=skip, validate_unique=False, validate_constraints=False)
     except ValidationError as error:

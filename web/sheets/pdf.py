@@ -107,9 +107,14 @@ def _photos(pdf: _Pages, photos: Sequence[SheetPhoto]) -> None:
         for place, item in enumerate(row):
             left = pdf.l_margin + place * (width + gap)
             pdf.image(
-                BytesIO(bytes(item.photo.large)), left, top, width, tall,
-                keep_aspect_ratio=True, alt_text=item.words,
-            )  # fmt: skip
+                BytesIO(bytes(item.photo.large)),
+                left,
+                top,
+                width,
+                tall,
+                keep_aspect_ratio=True,
+                alt_text=item.words,
+            )
             pdf.set_xy(left, top + tall + 1)
             pdf.set_font("B612", "", 7.5)
             pdf.multi_cell(width, 3.8, _plain(item.words), align="L")
@@ -149,8 +154,9 @@ def _table(pdf: _Pages, table: Table) -> None:
     pdf.type("", 7.5)
     pdf.set_draw_color(_RULE)
     aligns = ["RIGHT" if n in table.figures else "LEFT" for n in range(len(table.heads))]
-    longest = [max([len(head), *(len(row[n]) for row in table.rows)])
-               for n, head in enumerate(table.heads)]  # fmt: skip
+    longest = [
+        max([len(head), *(len(row[n]) for row in table.rows)]) for n, head in enumerate(table.heads)
+    ]
     with pdf.table(
         borders_layout=TableBordersLayout.HORIZONTAL_LINES,
         headings_style=FontFace(emphasis="BOLD", size_pt=7.5 * pdf.scale),
@@ -204,7 +210,10 @@ def _curve(pdf: _Pages, outcome: Outcome) -> None:
     pdf.line(left, y(plan.supply.battery.floor), left + wide, y(plan.supply.battery.floor))
     pdf.line(x(plan.needed_hours), top - 2, x(plan.needed_hours), y(0))
     pdf.set_dash_pattern()
-    pdf.text(left + 1, y(plan.supply.battery.floor) - 0.8,
-             f"floor {plan.supply.battery.floor * 100:.0f} %")  # fmt: skip
+    pdf.text(
+        left + 1,
+        y(plan.supply.battery.floor) - 0.8,
+        f"floor {plan.supply.battery.floor * 100:.0f} %",
+    )
     pdf.text(x(plan.needed_hours) - 15, top - 2.6, "needed until here")
     pdf.set_y(top + tall + 5)

@@ -135,11 +135,12 @@ def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
     known = photos.select_related("reading__load").order_by("reading__load__name", "pk")
     return [
         SheetPhoto(
-            photo, photo.reading.load,
+            photo,
+            photo.reading.load,
             f"{photo.reading.load.name}: {row_of(photo.reading).says}",
         )
         for photo in known[:MOST_PHOTOS]
-    ]  # fmt: skip
+    ]
 
 
 def _date(moment: datetime) -> str:
@@ -213,17 +214,19 @@ def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
     for used_load in counted:
         assert used_load.profile is not None
         verdict = starts.get(used_load.name)
-        rows.append([
-            f"{used_load.name}{f' ({used_load.setting})' if used_load.setting else ''}"
-            f"{f' × {used_load.entry.count}' if used_load.entry.count > 1 else ''}",
-            text_of_use(used_load.use) or "always",
-            "AC" if used_load.route == "ac" else used_load.route,
-            ranged(used_load.profile.mean_w, "W"),
-            ranged(used_load.profile.running_w, "W"),
-            ranged(used_load.profile.start_va, "VA"),
-            words_of(verdict) if verdict else "–",
-            with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
-        ])  # fmt: skip
+        rows.append(
+            [
+                f"{used_load.name}{f' ({used_load.setting})' if used_load.setting else ''}"
+                f"{f' × {used_load.entry.count}' if used_load.entry.count > 1 else ''}",
+                text_of_use(used_load.use) or "always",
+                "AC" if used_load.route == "ac" else used_load.route,
+                ranged(used_load.profile.mean_w, "W"),
+                ranged(used_load.profile.running_w, "W"),
+                ranged(used_load.profile.start_va, "VA"),
+                words_of(verdict) if verdict else "–",
+                with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
+            ]
+        )
     heads = ["load", "in use", "by", "mean", "running", "start", "starts?", "in the plan"]
     return Table("Loads, with range and grade of evidence", heads, rows, (3, 4, 5, 7))
 
@@ -239,23 +242,32 @@ def _supply(answer: Answer, supply: Supply) -> Table:
     battery = core.battery
     rows = [
         ["label", with_unit(battery.nominal_wh, "Wh"), "as printed"],
-        ["usable share of the label", f"{battery.state_of_health.value * 100:.0f} %",
-         _known(battery.state_of_health)],
+        [
+            "usable share of the label",
+            f"{battery.state_of_health.value * 100:.0f} %",
+            _known(battery.state_of_health),
+        ],
         ["floor", f"{battery.floor * 100:.0f} %", _floor_known(answer, supply)],
-    ]  # fmt: skip
+    ]
     if core.inverter is not None:
         inverter = core.inverter
         rows += [
-            ["inverter, continuous and surge",
-             f"{with_unit(inverter.continuous_w, 'W')}, {with_unit(inverter.surge_va, 'VA')}",
-             "as printed" if inverter.surge_known else "surge not known: continuous stands in"],
+            [
+                "inverter, continuous and surge",
+                f"{with_unit(inverter.continuous_w, 'W')}, {with_unit(inverter.surge_va, 'VA')}",
+                "as printed" if inverter.surge_known else "surge not known: continuous stands in",
+            ],
             ["inverter idle", with_unit(inverter.idle_w.value, "W"), _known(inverter.idle_w)],
-            ["efficiency", f"{inverter.efficiency.value * 100:.0f} %",
-             _known(inverter.efficiency)],
-        ]  # fmt: skip
+            ["efficiency", f"{inverter.efficiency.value * 100:.0f} %", _known(inverter.efficiency)],
+        ]
     for output in core.outputs:
-        rows.append([f"output {output.name}", with_unit(output.idle_w.value, "W") + " idle",
-                     _known(output.idle_w)])  # fmt: skip
+        rows.append(
+            [
+                f"output {output.name}",
+                with_unit(output.idle_w.value, "W") + " idle",
+                _known(output.idle_w),
+            ]
+        )
     return Table(f"Supply: {supply.name}", ["figure", "value", "how it is known"], rows, (1,))
 
 
@@ -289,10 +301,13 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [
-            [helped.change.what, f"{helped.won} ({helped.span})" if helped.won else helped.odds,
-             helped.change.caveat]
+            [
+                helped.change.what,
+                f"{helped.won} ({helped.span})" if helped.won else helped.odds,
+                helped.change.caveat,
+            ]
             for helped in helps_of(answer.suggestions[:5])
-        ]  # fmt: skip
+        ]
         tables.append(Table("What would help", ["change", "hours won", "note"], won, (1,)))
     return tables
 
@@ -302,8 +317,9 @@ def _trials(job: Job) -> Table | None:
     for trial in Trial.objects.live().with_check_ins().filter(job=job)[:6]:
         view = view_of(trial, LONG_WAIT_S, whole=False)
         started = timezone.localtime(trial.started_at)
-        rows.append([trial.name, _date(started), f"{view.headline} {view.range}".strip(),
-                     view.words])  # fmt: skip
+        rows.append(
+            [trial.name, _date(started), f"{view.headline} {view.range}".strip(), view.words]
+        )
     if not rows:
         return None
     return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)

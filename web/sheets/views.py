@@ -34,8 +34,14 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
 def sheet(request: HttpRequest, job: Job) -> HttpResponse:
     plan, sheet = _sheet(request, job, PAGE_WAIT_S)
     job.current_answer = sheet.answer
-    context = {"job": job, "plan": plan, "sheet": sheet, "plans": list(job.plans.live()),
-               "papers": PAPERS, "view": view_of(sheet.answer)}  # fmt: skip
+    context = {
+        "job": job,
+        "plan": plan,
+        "sheet": sheet,
+        "plans": list(job.plans.live()),
+        "papers": PAPERS,
+        "view": view_of(sheet.answer),
+    }
     return render(request, "sheets/sheet.html", context)
 
 

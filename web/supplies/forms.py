@@ -29,64 +29,108 @@ _USUAL = {"nominal_wh": (50.0, 50_000.0), "continuous_w": (50.0, 20_000.0)}
 
 class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     nominal_wh = QuantityField(
-        "Wh", label="Battery holds", most=10_000_000, above=True,
+        "Wh",
+        label="Battery holds",
+        most=10_000_000,
+        above=True,
         help_text="As printed: 5.12 kWh, 100 Ah @ 51.2 V. Of a bank: one of them, or all as 4 x "
         "90 Ah @ 12 V.",
-    )  # fmt: skip
+    )
     continuous_w = QuantityField(
-        "W", label="Inverter, continuous", most=1_000_000, above=True, required=False,
+        "W",
+        label="Inverter, continuous",
+        most=1_000_000,
+        above=True,
+        required=False,
         help_text="Leave empty for a supply without an inverter.",
-    )  # fmt: skip
+    )
     volts = QuantityField(
-        "V", label="Battery volts", most=1500, above=True, required=False,
+        "V",
+        label="Battery volts",
+        most=1500,
+        above=True,
+        required=False,
         help_text="Of one battery, where several make the bank.",
-    )  # fmt: skip
+    )
     internal_ohm = QuantityField(
-        "Ω", label="Internal resistance", most=100, above=True, required=False,
+        "Ω",
+        label="Internal resistance",
+        most=100,
+        above=True,
+        required=False,
         help_text="Of the whole bank: volts lost ÷ amps drawn. Then starts near empty are judged.",
-    )  # fmt: skip
+    )
     cutoff_v = QuantityField(
-        "V", label="Cut-off", most=1500, above=True, required=False,
+        "V",
+        label="Cut-off",
+        most=1500,
+        above=True,
+        required=False,
         help_text="Where it switches itself off, or the inverter does.",
-    )  # fmt: skip
+    )
     total_max_w = QuantityField(
-        "W", label="All outputs together", most=1_000_000, above=True, required=False,
+        "W",
+        label="All outputs together",
+        most=1_000_000,
+        above=True,
+        required=False,
         help_text="A common limit, where the label states one.",
-    )  # fmt: skip
+    )
     floor = share_field(
-        label="Floor", most=95, required=False,
+        label="Floor",
+        most=95,
+        required=False,
         help_text="Charge left in it. Usual: 10 % lithium iron phosphate, 15 % other lithium, "
         "50 % lead-acid.",
-    )  # fmt: skip
+    )
     capacity_factor = share_field(
-        label="Really holds", above=True, most=150, required=False,
+        label="Really holds",
+        above=True,
+        most=150,
+        required=False,
         help_text="Of the label, from a trial. Until then 93 % ± 5.",
-    )  # fmt: skip
+    )
     capacity_spread = share_field(
         label="Known to within", most=50, required=False, help_text="One standard deviation."
     )
     peukert_n = forms.FloatField(
-        label="Peukert exponent", min_value=1.0, max_value=1.6, required=False,
+        label="Peukert exponent",
+        min_value=1.0,
+        max_value=1.6,
+        required=False,
         help_text="1.15 is usual for lead-acid, 1 for lithium.",
-    )  # fmt: skip
+    )
     continuous_va = QuantityField(
-        "VA", label="Continuous, VA", most=5_000_000, above=True, required=False,
+        "VA",
+        label="Continuous, VA",
+        most=5_000_000,
+        above=True,
+        required=False,
         help_text="Where it is rated in VA too; else as many VA as watts.",
-    )  # fmt: skip
+    )
     ac_volts = QuantityField(
-        "V", label="Gives", most=1000, above=True, required=False,
+        "V",
+        label="Gives",
+        most=1000,
+        above=True,
+        required=False,
         help_text="AC volts: a load for other volts does not start on it.",
-    )  # fmt: skip
+    )
     surge_va = QuantityField("VA", label="Surge", most=5_000_000, above=True, required=False)
     surge_s = QuantityField("s", label="Surge lasts", most=600, above=True, required=False)
     idle_w = QuantityField(
-        "W", label="Idle draw", most=10_000, required=False,
+        "W",
+        label="Idle draw",
+        most=10_000,
+        required=False,
         help_text="Output on, nothing plugged in. Full, wait hours: idle W = drop × Wh ÷ h.",
-    )  # fmt: skip
+    )
     efficiency = share_field(
-        label="Efficiency", most=100, required=False,
+        label="Efficiency",
+        most=100,
+        required=False,
         help_text="More AC watts out over more DC watts in.",
-    )  # fmt: skip
+    )
     overload_ratio = share_field(
         label="Overload", most=2000, required=False, help_text="Such as 115 % …"
     )
@@ -95,8 +139,12 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     )
 
     shares: ClassVar = (
-        "floor", "capacity_factor", "capacity_spread", "efficiency", "overload_ratio",
-    )  # fmt: skip
+        "floor",
+        "capacity_factor",
+        "capacity_spread",
+        "efficiency",
+        "overload_ratio",
+    )
     main: ClassVar = ("name", "build", "chemistry", "nominal_wh", "continuous_w")
     #: What stands where nothing was said.
     left_open: ClassVar = {"build": "whole", "series": 1, "parallel": 1}
@@ -105,12 +153,32 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     class Meta:
         model = Supply
         fields = [
-            "name", "build", "chemistry", "nominal_wh", "continuous_w", "surge_va", "surge_s",
-            "idle_w", "efficiency", "waveform", "ac_volts", "continuous_va", "overload_ratio",
-            "overload_s", "total_max_w",
-            "volts", "series", "parallel", "floor", "capacity_factor", "capacity_spread",
-            "peukert_n", "internal_ohm", "cutoff_v", "note",
-        ]  # fmt: skip
+            "name",
+            "build",
+            "chemistry",
+            "nominal_wh",
+            "continuous_w",
+            "surge_va",
+            "surge_s",
+            "idle_w",
+            "efficiency",
+            "waveform",
+            "ac_volts",
+            "continuous_va",
+            "overload_ratio",
+            "overload_s",
+            "total_max_w",
+            "volts",
+            "series",
+            "parallel",
+            "floor",
+            "capacity_factor",
+            "capacity_spread",
+            "peukert_n",
+            "internal_ohm",
+            "cutoff_v",
+            "note",
+        ]
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -243,9 +311,12 @@ class PartForm(PercentMixin, RecordForm):
 
 class OutputForm(PartForm):
     idle_w = QuantityField(
-        "W", label="Idle draw", most=1000, required=False,
+        "W",
+        label="Idle draw",
+        most=1000,
+        required=False,
         help_text="Switched on, nothing plugged in. An idle test replaces it.",
-    )  # fmt: skip
+    )
     efficiency = share_field(
         label="Efficiency", required=False, help_text="Until tested 80 to 95 %."
     )
@@ -254,8 +325,15 @@ class OutputForm(PartForm):
     class Meta:
         model = Output
         fields = [
-            "name", "kind", "volts", "max_a", "max_w", "off_when_idle", "idle_w", "efficiency",
-        ]  # fmt: skip
+            "name",
+            "kind",
+            "volts",
+            "max_a",
+            "max_w",
+            "off_when_idle",
+            "idle_w",
+            "efficiency",
+        ]
         help_texts = {"name": "Such as dc12 or usb-c: a load names it as its route."}
 
     main: ClassVar = ("name", "kind", "volts", "max_a", "max_w", "off_when_idle")
@@ -275,9 +353,13 @@ class OutputForm(PartForm):
 
 class InputForm(PartForm):
     controller_a = QuantityField(
-        "A", label="Charge controller", most=10_000, above=True, required=False,
+        "A",
+        label="Charge controller",
+        most=10_000,
+        above=True,
+        required=False,
         help_text="Amps it gives the battery: times the battery's volts is all it lets in.",
-    )  # fmt: skip
+    )
 
     class Meta:
         model = Input

@@ -233,13 +233,16 @@ class Output(Record):
     max_a = models.FloatField(null=True, blank=True)
     max_w = models.FloatField(null=True, blank=True)
     kind = models.CharField(
-        "what it is", max_length=10, default="dc",
+        "what it is",
+        max_length=10,
+        default="dc",
         choices=[(kind.key, kind.name) for kind in OUTPUT_KINDS.values()],
-    )  # fmt: skip
+    )
     off_when_idle = models.BooleanField(
-        "off when idle", default=False,
+        "off when idle",
+        default=False,
         help_text="Switches itself off, and draws nothing, while nothing on it draws.",
-    )  # fmt: skip
+    )
     idle_w = models.FloatField(null=True, blank=True)
     efficiency = models.FloatField(null=True, blank=True)
 
@@ -356,10 +359,12 @@ class StartTest(Record):
         default=0.0, validators=[MinValueValidator(0.0), MaxValueValidator(MOST_W)]
     )
     ran_s = models.FloatField(
-        "ran on for", null=True, blank=True,
+        "ran on for",
+        null=True,
+        blank=True,
         validators=[MinValueValidator(1.0), MaxValueValidator(86_400.0)],
         help_text="With all that ran beside it, before it was switched off or tripped.",
-    )  # fmt: skip
+    )
     order = models.CharField(max_length=12, blank=True, choices=list(ORDERS.items()))
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)

@@ -101,10 +101,15 @@ def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None 
     core = supply.to_core()
     steps = core_staircase(core, hours, mean_ac_w)
     bars = [
-        (step.name, step.left_wh.low, step.left_wh.value, step.left_wh.high,
-         with_unit(step.left_wh.value, "Wh"))
+        (
+            step.name,
+            step.left_wh.low,
+            step.left_wh.value,
+            step.left_wh.high,
+            with_unit(step.left_wh.value, "Wh"),
+        )
         for step in steps
-    ]  # fmt: skip
+    ]
     title = f"From the label of {supply.name} to what reaches the loads"
     return Card(supply, core, steps, draw(bars, title), hours, _figures(core))
 
@@ -206,11 +211,13 @@ def _course(held: Sequence[Held], name: str) -> SafeString | None:
         return None
     marks = [
         CourseMark(
-            datetime.combine(test.on, time(12)), 100 * test.share.low, 100 * test.share.value,
+            datetime.combine(test.on, time(12)),
+            100 * test.share.low,
+            100 * test.share.value,
             100 * test.share.high,
         )
         for test in held
-    ]  # fmt: skip
+    ]
     return course(marks, "%", f"What {name} held over the years")
 
 
@@ -249,9 +256,13 @@ def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
     points = [(ac, ac / dc, index == fit.suspect) for index, (ac, dc) in enumerate(fit.pairs)]
     description = ", ".join(f"{with_unit(ac, 'W')} {100 * ac / dc:.0f} %" for ac, dc in fit.pairs)
     return curve(
-        line, points, lambda watts: with_unit(watts, "W"), ("AC watts out", "efficiency"),
-        f"Efficiency of {name} at each load", description,
-    )  # fmt: skip
+        line,
+        points,
+        lambda watts: with_unit(watts, "W"),
+        ("AC watts out", "efficiency"),
+        f"Efficiency of {name} at each load",
+        description,
+    )
 
 
 def _routes(tests: list[RouteTest], core: CoreSupply) -> tuple[list[Route], list[str]]:

@@ -62,9 +62,12 @@ class ProofForm(OnceMixin, forms.Form):
         """The test to store, once valid."""
         cleaned = self.cleaned_data
         return SupplyTest(
-            supply=self.supply, type=self.type, data=self.data_to_store, note=cleaned["note"],
+            supply=self.supply,
+            type=self.type,
+            data=self.data_to_store,
+            note=cleaned["note"],
             tested_at=cleaned["tested_at"] or timezone.now(),
-        )  # fmt: skip
+        )
 
     def outputs(self, ac: bool = True) -> list[tuple[str, str]]:
         """Outputs to choose from."""
@@ -108,18 +111,25 @@ class IdleForm(ProofForm):
     hours = QuantityField("h", label="Time between", most=1000, above=True, required=False)
     step = _charge("The display's step", initial="1 %", help_text="A bar of five is 20 %.")
     watts = QuantityField(
-        "W", label="Or read directly", most=10_000, required=False,
+        "W",
+        label="Or read directly",
+        most=10_000,
+        required=False,
         help_text="On the battery side.",
-    )  # fmt: skip
+    )
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         if cleaned["watts"] is not None:
             return {"output": cleaned["output"], "watts": cleaned["watts"]}
         return _given(
-            {"output": cleaned["output"], "from": _share(cleaned["start"]),
-             "to": _share(cleaned["end"]), "hours": cleaned["hours"],
-             "step": _share(cleaned["step"])}
-        )  # fmt: skip
+            {
+                "output": cleaned["output"],
+                "from": _share(cleaned["start"]),
+                "to": _share(cleaned["end"]),
+                "hours": cleaned["hours"],
+                "step": _share(cleaned["step"]),
+            }
+        )
 
 
 class EfficiencyForm(ProofForm):
@@ -187,10 +197,12 @@ class CapacityForm(ProofForm):
     hours = QuantityField("h", label="Hours it took", most=2000, above=True, required=False)
     step = _charge("The display's step", initial="1 %", help_text="0 for a run to the cut-off.")
     log = forms.CharField(
-        label="Or the drain log", required=False, max_length=20_000,
+        label="Or the drain log",
+        required=False,
+        max_length=20_000,
         widget=forms.Textarea(attrs={"rows": 6, "placeholder": "0, 100, 0\n4, 84, 820"}),
         help_text="A row a check: hours, charge in %, Wh counted.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -198,12 +210,17 @@ class CapacityForm(ProofForm):
             [("ac", "behind the inverter, by a plug meter")] if self.supply.continuous_w else []
         )
         self.fields["counted"].choices = [  # type: ignore[attr-defined]
-            ("battery", "at the battery, by a shunt or its display"), *behind,
-        ]  # fmt: skip
+            ("battery", "at the battery, by a shunt or its display"),
+            *behind,
+        ]
 
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
-        own = {"counted": cleaned["counted"], "from": _share(cleaned["start"]),
-               "to": _share(cleaned["end"]), "step": _share(cleaned["step"])}  # fmt: skip
+        own = {
+            "counted": cleaned["counted"],
+            "from": _share(cleaned["start"]),
+            "to": _share(cleaned["end"]),
+            "step": _share(cleaned["step"]),
+        }
         if cleaned["log"].strip():
             return _given({**own, "log": log_from_text(cleaned["log"])})
         return _given({**own, "wh": cleaned["wh"], "hours": cleaned["hours"]})
@@ -228,15 +245,23 @@ class RouteForm(ProofForm):
     ac_start = _charge("On AC: charge at the start", initial="100 %")
     ac_end = _charge("On AC: charge at the end", required=True)
     ac_wh = QuantityField(
-        "Wh", label="On AC: Wh at the load", most=1e6, above=True, required=False,
+        "Wh",
+        label="On AC: Wh at the load",
+        most=1e6,
+        above=True,
+        required=False,
         help_text="By a plug meter.",
-    )  # fmt: skip
+    )
     dc_start = _charge("On DC: charge at the start", initial="100 %")
     dc_end = _charge("On DC: charge at the end", required=True)
     dc_wh = QuantityField(
-        "Wh", label="On DC: Wh at the load", most=1e6, above=True, required=False,
+        "Wh",
+        label="On DC: Wh at the load",
+        most=1e6,
+        above=True,
+        required=False,
         help_text="By a USB or DC meter.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -247,18 +272,26 @@ class RouteForm(ProofForm):
     def document(self, cleaned: Mapping[str, Any]) -> dict[str, Any]:
         runs = {
             side: _given(
-                {"from": _share(cleaned[f"{side}_start"]), "to": _share(cleaned[f"{side}_end"]),
-                 "load_wh": cleaned[f"{side}_wh"]}
+                {
+                    "from": _share(cleaned[f"{side}_start"]),
+                    "to": _share(cleaned[f"{side}_end"]),
+                    "load_wh": cleaned[f"{side}_wh"],
+                }
             )
             for side in ("ac", "dc")
-        }  # fmt: skip
+        }
         for side, run in runs.items():
             if run["to"] >= run.get("from", 1.0):
                 raise DocumentError(f"{side}_end", "must be below the charge at the start")
         return _given(
-            {"load": cleaned["load"], "output": cleaned["output"], "hours": cleaned["hours"],
-             "step": _share(cleaned["step"]), **runs}
-        )  # fmt: skip
+            {
+                "load": cleaned["load"],
+                "output": cleaned["output"],
+                "hours": cleaned["hours"],
+                "step": _share(cleaned["step"]),
+                **runs,
+            }
+        )
 
 
 class TogetherForm(ProofForm):
@@ -278,9 +311,13 @@ class TogetherForm(ProofForm):
     hours = QuantityField("h", label="Over", most=2000, above=True)
     wh = QuantityField("Wh", label="Wh at the battery", most=1e8, above=True, required=False)
     watts = QuantityField(
-        "W", label="or mean W at the battery", most=1e6, above=True, required=False,
+        "W",
+        label="or mean W at the battery",
+        most=1e6,
+        above=True,
+        required=False,
         help_text="14.2 A @ 13.1 V will do, where it stays so.",
-    )  # fmt: skip
+    )
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

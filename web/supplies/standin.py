@@ -54,7 +54,11 @@ def _route(supply: Supply, twin: StandinSupply) -> dict[str, Any]:
         side: twin.display(_ROUTE_W, hours, name) for side, name in (("ac", "ac"), ("dc", output))
     }
     return {
-        "load": load.name if load else "", "output": output, "hours": f"{hours:g} h",
-        "ac_end": f"{ends['ac'] * 100:.0f} %", "dc_end": f"{ends['dc'] * 100:.0f} %",
-        "ac_wh": f"{_ROUTE_W * hours:.0f} Wh", "dc_wh": f"{_ROUTE_W * hours:.0f} Wh",
-    }  # fmt: skip
+        "load": load.name if load else "",
+        "output": output,
+        "hours": f"{hours:g} h",
+        "ac_end": f"{ends['ac'] * 100:.0f} %",
+        "dc_end": f"{ends['dc'] * 100:.0f} %",
+        "ac_wh": f"{_ROUTE_W * hours:.0f} Wh",
+        "dc_wh": f"{_ROUTE_W * hours:.0f} Wh",
+    }

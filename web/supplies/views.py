@@ -34,7 +34,8 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 def _supply(job: Job, pk: int) -> Supply:
-    return get_object_or_404(job.supplies.live().with_parts(), pk=pk)
+    record: Supply = get_object_or_404(job.supplies.live().with_parts(), pk=pk)
+    return record
 
 
 @require_GET
@@ -136,7 +137,8 @@ def remove_test(request: HttpRequest, job: Job, supply: int, test: int) -> HttpR
 def _part_form(side: str) -> tuple[Any, Any]:
     if side not in PARTS:
         raise Http404
-    return PARTS[side]
+    form, model = PARTS[side]
+    return form, model
 
 
 @require_http_methods(["GET", "POST"])

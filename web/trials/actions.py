@@ -138,10 +138,13 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
         "held_spread": round(math.log(high / low) / (2 * Z90), 4),
     }
     return SupplyTest(
-        supply=trial.supply, type="capacity", data=data, tested_at=trial.ended_at,
+        supply=trial.supply,
+        type="capacity",
+        data=data,
+        tested_at=trial.ended_at,
         note=f"from the trial {trial.name}"[:400],
         client_key=uuid.uuid5(trial.client_key, "capacity"),
-    )  # fmt: skip
+    )
 
 
 def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:

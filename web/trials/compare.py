@@ -55,21 +55,23 @@ def _lift_c(trial: Trial, set_c: float | None) -> float | None:
     inside_c = sum(insides) / len(insides) if insides else set_c
     if room_c is None or inside_c is None or abs(room_c - inside_c) < 1:
         return None
-    return abs(room_c - inside_c)
+    return abs(float(room_c) - float(inside_c))
 
 
 def _unfair(trials: Sequence[Trial]) -> list[str]:
     words = []
     for name, values in (
         ("the supply", [trial.supply_id for trial in trials]),
-        ("what ran", [sorted(load["name"] for load in trial.ran.get("loads", []))
-                      for trial in trials]),
+        (
+            "what ran",
+            [sorted(load["name"] for load in trial.ran.get("loads", [])) for trial in trials],
+        ),
         ("the charge at the start", [trial.start_charge for trial in trials]),
         ("where they stop", [trial.stop_at for trial in trials]),
         ("the room", [trial.room_c for trial in trials]),
         ("the contents", [trial.contents for trial in trials]),
         ("why they ended", [trial.ended_why for trial in trials]),
-    ):  # fmt: skip
+    ):
         if any(value != values[0] for value in values):
             words.append(name)
     return words

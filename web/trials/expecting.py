@@ -62,8 +62,10 @@ def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
     else:
         return None
     plan.start, plan.start_charge, plan.floor = (
-        trial.started_at, trial.start_charge, trial.stop_at
-    )  # fmt: skip
+        trial.started_at,
+        trial.start_charge,
+        trial.stop_at,
+    )
     if trial.room_c is not None:
         plan.room_c = trial.room_c
     return draft

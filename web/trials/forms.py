@@ -26,9 +26,12 @@ class TrialForm(PercentMixin, RecordForm):
     """A trial; as it starts, with what runs in it."""
 
     loads: Any = TickedField(
-        None, label="Or these loads", required=False, widget=forms.CheckboxSelectMultiple,
+        None,
+        label="Or these loads",
+        required=False,
+        widget=forms.CheckboxSelectMultiple,
         help_text="Where no plan is named: what runs in it, as it is usually used.",
-    )  # fmt: skip
+    )
     started_at = moment_field(label="Started")
     start_charge = share_field(label="Charge at the start", above=True)
     stop_at = share_field(
@@ -39,15 +42,31 @@ class TrialForm(PercentMixin, RecordForm):
 
     shares: ClassVar = ("start_charge", "stop_at")
     main: ClassVar[tuple[str, ...]] = (
-        "name", "plan", "supply", "started_at", "start_charge", "stop_at",
-    )  # fmt: skip
+        "name",
+        "plan",
+        "supply",
+        "started_at",
+        "start_charge",
+        "stop_at",
+    )
 
     class Meta:
         model = Trial
         fields = [
-            "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
-            "room_c", "contents", "begins", "note", "counts",
-        ]  # fmt: skip
+            "name",
+            "plan",
+            "loads",
+            "supply",
+            "started_at",
+            "start_charge",
+            "stop_at",
+            "counted",
+            "room_c",
+            "contents",
+            "begins",
+            "note",
+            "counts",
+        ]
         help_texts: ClassVar = {
             "plan": "Its loads are what is expected; none for loads that you tick, or an open run.",
             "contents": "Such as half full, cold at the start.",
@@ -118,23 +137,40 @@ class PastRunForm(TrialForm):
 
     ended_why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     ended_h = QuantityField(
-        "h", label="Ended after", most=744, above=True, required=False,
+        "h",
+        label="Ended after",
+        most=744,
+        above=True,
+        required=False,
         help_text="Empty: with the log's last row.",
-    )  # fmt: skip
+    )
     times = forms.ChoiceField(label="Times are", choices=list(TIMES.items()))
     log = forms.CharField(
-        label="Log", required=False, max_length=MOST_LOG,
+        label="Log",
+        required=False,
+        max_length=MOST_LOG,
         widget=forms.Textarea(attrs={"rows": 10, "class": "mono"}),
         help_text="A row a look: time, charge, Wh, W, note. Apart by tab, semicolon or comma; a "
         "first row may name the columns.",
-    )  # fmt: skip
+    )
     file = forms.FileField(label="Or a CSV file", required=False)
 
     main: ClassVar = ("name", "supply", "started_at", "times", "log", "ended_why")
     field_order = [
-        "name", "plan", "loads", "supply", "started_at", "start_charge", "stop_at", "counted",
-        "times", "log", "file", "ended_why", "ended_h",
-    ]  # fmt: skip
+        "name",
+        "plan",
+        "loads",
+        "supply",
+        "started_at",
+        "start_charge",
+        "stop_at",
+        "counted",
+        "times",
+        "log",
+        "file",
+        "ended_why",
+        "ended_h",
+    ]
 
     class Meta(TrialForm.Meta):
         fields = [*TrialForm.Meta.fields, "ended_why"]
@@ -206,15 +242,20 @@ class CheckInForm(OnceMixin, _MomentMixin):
     room_c = QuantityField("°C", label="Room", least=-60, most=80, required=False)
     inside_c = QuantityField("°C", label="Inside", least=-100, most=400, required=False)
     leg = forms.CharField(
-        label="Something changed", max_length=120, required=False,
+        label="Something changed",
+        max_length=120,
+        required=False,
         help_text="Such as heat mat to low: a new leg begins here.",
-    )  # fmt: skip
+    )
     back_to = forms.ChoiceField(label="Or back to", required=False)
     note = forms.CharField(max_length=400, required=False)
     elapsed = QuantityField(
-        "h", label="Elapsed", most=744, required=False,
+        "h",
+        label="Elapsed",
+        most=744,
+        required=False,
         help_text="As its counter shows it: 26:10, 1 d 2:10.",
-    )  # fmt: skip
+    )
     at = moment_field(label="Or when", required=False, help_text="Both empty: now.")
 
     #: Shown large and first; the rest folds, but for what was used the last time.
@@ -236,7 +277,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
                     self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
         legs = list(dict.fromkeys(["start", *_legs(record)]))
         if len(legs) > 1:
-            self.fields["back_to"].choices = [("", "–"), *((leg, leg) for leg in legs)]  # type: ignore[attr-defined]
+            choices = [("", "–"), *((leg, leg) for leg in legs)]
+            self.fields["back_to"].choices = choices  # type: ignore[attr-defined]
         else:
             del self.fields["back_to"]
         self.add_guards(record.version if record.pk else None)
@@ -248,7 +290,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
             del self.fields["watts_at"]
             return
         words = {BATTERY: "the battery", AC: "the AC outlets"}
-        self.fields["watts_at"].choices = [(place, words.get(place, place)) for place in places]  # type: ignore[attr-defined]
+        choices = [(place, words.get(place, place)) for place in places]
+        self.fields["watts_at"].choices = choices  # type: ignore[attr-defined]
         usual = AC if AC in places and trial.counted == BATTERY else trial.counted
         self.initial.setdefault("watts_at", usual)
 

@@ -92,13 +92,21 @@ class Trial(Record):
     ran = models.JSONField(default=dict, blank=True)
     counts = models.BooleanField("use it in plans", default=True)
     carried_test = models.ForeignKey(
-        SupplyTest, on_delete=models.SET_NULL, null=True, blank=True, related_name="+",
+        SupplyTest,
+        on_delete=models.SET_NULL,
+        null=True,
+        blank=True,
+        related_name="+",
         help_text="The capacity test that it was carried into.",
-    )  # fmt: skip
+    )
     carried_reading = models.ForeignKey(
-        Reading, on_delete=models.SET_NULL, null=True, blank=True, related_name="+",
+        Reading,
+        on_delete=models.SET_NULL,
+        null=True,
+        blank=True,
+        related_name="+",
         help_text="The reading of its load that it was carried into.",
-    )  # fmt: skip
+    )
     simulated_seed = models.PositiveIntegerField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
 

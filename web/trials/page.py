@@ -184,11 +184,23 @@ def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
 
 #: What figures of a check-in are called.
 _FIGURES = {
-    "percent": "Charge shown", "bars": "Bars lit", "of": "Bars in all", "wh": "Wh counted",
-    "ah": "Ah counted", "wh_in": "Wh charged", "volts": "Volts", "watts": "W out", "amps": "A out",
-    "watts_in": "W in", "display_h": "The display's hours", "room_c": "Room", "inside_c": "Inside",
-    "counted": "Where it was counted", "watts_at": "Where W were read", "note": "Note",
-}  # fmt: skip
+    "percent": "Charge shown",
+    "bars": "Bars lit",
+    "of": "Bars in all",
+    "wh": "Wh counted",
+    "ah": "Ah counted",
+    "wh_in": "Wh charged",
+    "volts": "Volts",
+    "watts": "W out",
+    "amps": "A out",
+    "watts_in": "W in",
+    "display_h": "The display's hours",
+    "room_c": "Room",
+    "inside_c": "Inside",
+    "counted": "Where it was counted",
+    "watts_at": "Where W were read",
+    "note": "Note",
+}
 
 
 _WHEN = {0.0: "at the start", 1 / 3: "after a third", 0.5: "at half time", 0.8: "after four fifths"}
@@ -284,12 +296,14 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     if seen.inside_c is not None:
         notes.append(f"inside {seen.inside_c:.3g} °C")
     return CheckInRow(
-        record, seen.h, charge,
+        record,
+        seen.h,
+        charge,
         f"{seen.watts:g} W" if seen.watts is not None else "",
         counted,
         hours_text(seen.display_h, exact=True) if seen.display_h is not None else "",
         "; ".join(note for note in notes if note),
-    )  # fmt: skip
+    )
 
 
 def _drawing(
@@ -327,8 +341,16 @@ def _drawing(
     description = f"{len(points)} check-ins, the last {last}"
     if not ended:
         description += f"; stops after {hours_text(prediction.stop_h[1])}, likely"
-    run = Run(points, prediction.fan, legs, promises, core.stop_at, core.start_charge,
-              _planned_h(planned), ended)  # fmt: skip
+    run = Run(
+        points,
+        prediction.fan,
+        legs,
+        promises,
+        core.stop_at,
+        core.start_charge,
+        _planned_h(planned),
+        ended,
+    )
     return fan(run, f"Charge during {trial.name}", description)
 
 
@@ -368,11 +390,14 @@ def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
         return None
     end = prediction.charge[1]
     data = {
-        "supply_wh": round(prediction.held_wh[1], 1), "proven": True,
-        "from": trial.start_charge, "to": round(end, 4),
-        "hours": round(prediction.now_h, 2), "idle_w": round(inverter.idle_w.value, 2),
+        "supply_wh": round(prediction.held_wh[1], 1),
+        "proven": True,
+        "from": trial.start_charge,
+        "to": round(end, 4),
+        "hours": round(prediction.now_h, 2),
+        "idle_w": round(inverter.idle_w.value, 2),
         "efficiency": round(inverter.efficiency.value, 4),
-    }  # fmt: skip
+    }
     record = load.to_core()
     try:
         reading = parse({"type": "charge-drop", **data})

@@ -12,8 +12,11 @@ urlpatterns = [
     path("trials/<int:trial>/details/", views.edit, name="edit"),
     path("trials/<int:trial>/check-in/", views.check_in, name="check-in"),
     path("trials/<int:trial>/check-ins/<int:pk>/", views.edit_check_in, name="edit-check-in"),
-    path("trials/<int:trial>/check-ins/<int:pk>/remove/", views.remove_check_in,
-         name="remove-check-in"),
+    path(
+        "trials/<int:trial>/check-ins/<int:pk>/remove/",
+        views.remove_check_in,
+        name="remove-check-in",
+    ),
     path("trials/<int:trial>/end/", views.end, name="end"),
     path("trials/<int:trial>/resume/", views.resume, name="resume"),
     path("trials/<int:trial>/simulate/", views.simulate, name="simulate"),
@@ -21,4 +24,4 @@ urlpatterns = [
     path("trials/<int:trial>/carry-reading/", views.carry_reading, name="carry-reading"),
     path("trials/<int:trial>/remove/", views.remove, name="remove"),
     path("trials/<int:trial>/download/<str:filename>", views.download, name="download"),
-]  # fmt: skip
+]

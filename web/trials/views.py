@@ -39,7 +39,7 @@ DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "remin
 
 def _trial(job: Job, pk: int) -> Trial:
     trials = job.trials.live().with_check_ins().select_related("supply", "plan")
-    record = get_object_or_404(trials, pk=pk)
+    record: Trial = get_object_or_404(trials, pk=pk)
     record.job = job
     if record.supply is not None:
         record.supply.job = job
@@ -88,8 +88,13 @@ def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:
     # The reference comes first; the others keep their order.
     picked.sort(key=lambda trial: trial.pk != reference)
     compared = compare(picked) if len(picked) > 1 else None
-    context = {"job": job, "trials": trials, "picked": [trial.pk for trial in picked],
-               "reference": picked[0].pk if picked else None, "compared": compared}  # fmt: skip
+    context = {
+        "job": job,
+        "trials": trials,
+        "picked": [trial.pk for trial in picked],
+        "reference": picked[0].pk if picked else None,
+        "compared": compared,
+    }
     return render(request, "trials/compare.html", context)
 
 
@@ -100,10 +105,14 @@ def _new(job: Job, plan: Plan | None) -> Trial:
     name = f"{plan.name} rehearsal" if plan and plan.pk else f"Trial {number}"
     floor = floor_of(Plan(supply=supply, floor=plan.floor if plan else None))
     return Trial(
-        job=job, name=name, plan=plan if plan and plan.pk else None, supply=supply,
-        start_charge=plan.start_charge if plan else 1.0, stop_at=floor or 0.0,
+        job=job,
+        name=name,
+        plan=plan if plan and plan.pk else None,
+        supply=supply,
+        start_charge=plan.start_charge if plan else 1.0,
+        stop_at=floor or 0.0,
         room_c=plan.room_c if plan else None,
-    )  # fmt: skip
+    )
 
 
 def _named_plan(request: HtmxRequest, job: Job) -> Plan:

@@ -30,7 +30,8 @@ def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, found once for each request's job."""
     if job.current_answer is None:
         job.current_answer = answer_of(current_plan(job), page_first=not fetched)
-    return job.current_answer
+    answer: Answer = job.current_answer
+    return answer
 
 
 @register.inclusion_tag("answer/_places.html")
@@ -70,10 +71,16 @@ def three_sums(job: Job) -> dict[str, Any]:
     """Labels at once, the worst minute, and the mean: what people size by."""
     answer = _answer(job)
     labels = sum(
-        max((reading.data.get("watts") or 0.0 for reading in used.load.known_readings()
-             if reading.type == "label"), default=0.0)
+        max(
+            (
+                reading.data.get("watts") or 0.0
+                for reading in used.load.known_readings()
+                if reading.type == "label"
+            ),
+            default=0.0,
+        )
         for used in answer.used
-    )  # fmt: skip
+    )
     sums: dict[str, Any] = {"labels_w": labels, "plan": answer.plan, "mean": None, "not_run": ""}
     if answer.outcome is not None:
         low, mid, high = np.quantile(answer.outcome.mean_ac_w, [0.1, 0.5, 0.9])

@@ -165,8 +165,10 @@ def grade_mark(grade: str) -> SafeString:
     """The letter of a grade of evidence, with what it rests on; ``?`` where nothing is known."""
     return format_html(
         '<span class="grade grade-{}" title="{}">{}</span>',
-        grade.lower(), GRADE_WORDS.get(grade, "nothing known"), grade,
-    )  # fmt: skip
+        grade.lower(),
+        GRADE_WORDS.get(grade, "nothing known"),
+        grade,
+    )
 
 
 @register.filter

@@ -105,8 +105,9 @@ def _bring_up_to_date(tried: Path, source: Path) -> None:
                 table = model._meta.db_table
                 described = (
                     other.introspection.get_table_description(cursor, table)
-                    if table in tables else []
-                )  # fmt: skip
+                    if table in tables
+                    else []
+                )
                 lacking = {field.column for field in model._meta.concrete_fields} - {
                     column.name for column in described
                 }
