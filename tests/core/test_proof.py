@@ -322,13 +322,6 @@ class MeasuredTest(unittest.TestCase):
                 self.assertAlmostEqual(twin.charge_shown(twin.true_charge(shown)), shown)
             self.assertAlmostEqual(twin.true_charge(1.0), 1.0)
 
-    def test_a_run_down_under_varying_watts(self):
-        twin = standin_supply(parse_supply(CABINET), 3)
-        steady = np.full(4 * 3600, 400.0)
-        exact = twin.held_wh * 0.9 / twin.drain_w(400)
-        self.assertAlmostEqual(twin.hours_down(steady, 10.0, 0.1), exact, places=6)
-        self.assertIsNone(twin.hours_down(steady[:10], 10.0, 0.1))
-
 
 class OutputVoltsTest(unittest.TestCase):
     """A DC load wants the volts of its output, or of the battery it hangs on straight."""
