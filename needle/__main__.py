@@ -141,11 +141,11 @@ def _plan(args: argparse.Namespace) -> Any:
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.ledger import as_document as ledger_document
-    from needle.plan import alone
-    from needle.plan.document import parse_plan
-    from needle.plan.ledger import ledger_of
-    from needle.plan.report import as_document
-    from needle.plan.simulate import simulate
+    from needle.plan.advice import alone
+    from needle.plan.documents.ledger import ledger_of
+    from needle.plan.documents.parse import parse_plan
+    from needle.plan.documents.report import as_document
+    from needle.plan.energy.simulate import simulate
 
     document = _load(file)
     _take_plan_captures(document, Path(file))
@@ -180,7 +180,7 @@ def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
 def _round(args: argparse.Namespace) -> dict[str, Any]:
     from needle.ledger import as_document as ledger_document
     from needle.plan.answering import work_out
-    from needle.plan.ledger import ledger_of
+    from needle.plan.documents.ledger import ledger_of
     from needle.round.planning import plan_round
     from needle.round.report import as_document
     from needle.round.visit import Visit, carried, clock_of

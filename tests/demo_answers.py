@@ -17,9 +17,9 @@ KEPT = Path(__file__).parent / "core" / "data" / "demo_answers.json"
 
 def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     """What the headless command says to a document."""
-    from needle.plan.document import parse_plan
-    from needle.plan.report import as_document as plan_document
-    from needle.plan.simulate import simulate
+    from needle.plan.documents.parse import parse_plan
+    from needle.plan.documents.report import as_document as plan_document
+    from needle.plan.energy.simulate import simulate
     from needle.profile.document import as_document as profile_document
     from needle.profile.document import parse_load
     from needle.profile.profile import derive

@@ -5,7 +5,8 @@ from __future__ import annotations
 import unittest
 from unittest import mock
 
-from needle.plan import answering, suggestions
+from needle.plan import answering
+from needle.plan.advice import suggestions
 
 
 class FewDraws(unittest.TestCase):

@@ -68,8 +68,8 @@ def plan_document(loads: int, hours: float) -> dict[str, Any]:
 
 
 def bench_plan() -> None:
-    from needle.plan.document import parse_plan
-    from needle.plan.simulate import simulate
+    from needle.plan.documents.parse import parse_plan
+    from needle.plan.energy.simulate import simulate
 
     print(
         "Plan: seconds (ratio to the same random numbers and one cumsum over loads x minutes x "
@@ -112,7 +112,7 @@ def bench_plan() -> None:
 
 def bench_households(count: int = 30) -> None:
     """Plans made from bench evidence alone, against the true hours of the run."""
-    from needle.plan.simulate import simulate
+    from needle.plan.energy.simulate import simulate
     from tests.core.twins import household
 
     held, off = [], []

@@ -18,8 +18,8 @@ from typing import Any
 
 import numpy as np
 
-from needle.plan.document import parse_plan
-from needle.plan.simulate import Outcome, simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import Outcome, simulate
 from needle.round.candidate import (
     COUNTER,
     DRAIN,

@@ -15,8 +15,8 @@ from typing import Any
 
 import numpy as np
 
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, Score, household

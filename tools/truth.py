@@ -16,8 +16,8 @@ import numpy as np
 from needle.document import DocumentError
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.capture import read_capture
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 
 DAY_S = 86_400
 #: Seconds between the points of an appliance's course.

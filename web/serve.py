@@ -41,7 +41,7 @@ def make_ready() -> None:
 
     from django.template.loader import get_template
 
-    from needle.plan.sun import warm_up
+    from needle.plan.sources.sun import warm_up
     from web.first_start import BASE
 
     warm_up()

@@ -13,7 +13,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needle.decide.starting import asked_va, start_factor
+from needle.decide.starting import required_va, start_factor
 
 
 @dataclass(frozen=True)
@@ -58,14 +58,14 @@ def best_order(starters: Sequence[Starter]) -> list[Starter]:
 def ladder(starters: Sequence[Starter]) -> list[Rung]:
     """Running sum and each start on top of it, in the given order.
 
-    VA add as vectors where power factors are known (:func:`needle.decide.starting.asked_va`).
+    VA add as vectors where power factors are known (:func:`needle.decide.starting.required_va`).
     """
     rungs = []
     known_w, nonactive_va, plain_w = 0.0, 0.0, 0.0
     for starter in starters:
         before = known_w + plain_w
         factor = start_factor(starter.power_factor)
-        peak = float(asked_va(starter.start_va, factor, known_w, nonactive_va, plain_w))
+        peak = float(required_va(starter.start_va, factor, known_w, nonactive_va, plain_w))
         if starter.power_factor is None:
             plain_w += starter.running_w
         else:

@@ -64,7 +64,7 @@ class StartTried:
         return self.beside_w * 1.02 + 5 if self.ran else self.beside_w * 0.98
 
 
-def asked_va(
+def required_va(
     start_va: np.ndarray | float,
     factor: float | None,
     watts: np.ndarray | float,
@@ -423,14 +423,14 @@ class StartBeside:
     others: Running
 
     @cached_property
-    def asks_va(self) -> np.ndarray:
+    def required_va(self) -> np.ndarray:
         """VA that it asks for, (draws,)."""
         others, factor = self.others, start_factor(self.start.power_factor)
-        return asked_va(self.start.va, factor, others.watts, others.nonactive_va, others.plain_w)
+        return required_va(self.start.va, factor, others.watts, others.nonactive_va, others.plain_w)
 
     @cached_property
     def usual_asks_va(self) -> float:
-        return float(np.median(self.asks_va))
+        return float(np.median(self.required_va))
 
     @cached_property
     def after(self) -> Running:
@@ -480,7 +480,7 @@ class StartBeside:
         judged = replace(computed, margin_va=min(computed.margin_va, margin))
         if self.after.usual_va > inverter.continuous_va * top:
             judged = _too_many_va(judged, self.after.usual_va, inverter)
-        return by_odds(judged, float(np.mean((self.asks_va <= limit) & carried)))
+        return by_odds(judged, float(np.mean((self.required_va <= limit) & carried)))
 
 
 def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Verdict:

@@ -7,8 +7,8 @@ from datetime import datetime, timedelta
 from needle.drill.answer import plan_of, the_clients
 from needle.drill.drill import HOURS, Drill
 from needle.drill.session import begin
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.round.planning import plan_round
 from needle.round.report import words_of
 from needle.round.visit import MOST_ROUND_H, Visit, carried

@@ -26,8 +26,8 @@ from needle.drill.session import DrawnPlan, Session
 from needle.drill.truth import HERTZ, MAINS_V
 from needle.estimate import Z90, Estimate
 from needle.measure.instruments import DEFAULT
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
 from needle.supply.battery import usable_wh

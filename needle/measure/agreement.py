@@ -83,7 +83,7 @@ def agree(read: Mapping[str, float], instrument: Instrument = DEFAULT) -> Agreem
     _validate(values)
     residuals = _residuals(values, instrument)
     consistent = all(abs(residual) <= BEYOND for residual in residuals.values())
-    suspect = None if consistent else _culprit(values, residuals, instrument)
+    suspect = None if consistent else _blocked_load(values, residuals, instrument)
     kept = {key: value for key, value in values.items() if key != suspect}
     filled = _fill(kept)
     impossible = not consistent and suspect is None
@@ -142,7 +142,7 @@ def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple
     return np.where(checked, left / np.sqrt(np.where(checked, free, 1.0)), np.nan), float(fit[2])
 
 
-def _culprit(
+def _blocked_load(
     values: Mapping[str, float], residuals: Mapping[str, float], instrument: Instrument
 ) -> str | None:
     """The one reading without which the rest, still checked, agree; None if none or all serve.

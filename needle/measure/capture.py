@@ -334,7 +334,7 @@ def header_of(text: str | bytes) -> list[str]:
     return [cell.strip() for cell in cells]
 
 
-def joined(parts: Sequence[Capture]) -> Capture:
+def concatenate(parts: Sequence[Capture]) -> Capture:
     """Several captures whose ``time_s`` share a clock (since 1970), as one.
 
     Late, overlapping and repeated rows are sorted out as in a file; a column that a part lacks is

@@ -1,4 +1,4 @@
-"""A plan's whole answer: how it runs, what would narrow it, what would help, and sizes.
+"""The whole answer to a plan: simulation, measurements, suggestions and sizes.
 
 Pure functions of a document, so that another process may work them out.
 """
@@ -10,13 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from needle.plan.advice import Narrowing, measure_next
-from needle.plan.alone import Alone, alone
-from needle.plan.document import parse_plan
-from needle.plan.likely import likely_hours
-from needle.plan.plan import MOST_HOURS, Plan
-from needle.plan.simulate import Outcome, simulate
-from needle.plan.sizing import (
+from needle.plan.advice.alone import Alone, alone
+from needle.plan.advice.measurements import Narrowing, measure_next
+from needle.plan.advice.sizing import (
     BatterySize,
     InverterSize,
     MoreTasks,
@@ -26,7 +22,11 @@ from needle.plan.sizing import (
     more_tasks,
     nights_covered,
 )
-from needle.plan.suggestions import Suggestion, suggestions
+from needle.plan.advice.suggestions import Suggestion, suggestions
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.likely import likely_hours
+from needle.plan.energy.simulate import Outcome, simulate
+from needle.plan.plan import MOST_HOURS, Plan
 
 #: Cells (loads times minutes times draws) that one answer may cost, and a quick one.
 MOST_CELLS, QUICK_CELLS = 60e6, 3e6
@@ -36,7 +36,7 @@ MOST_DRAWS, QUICK_DRAWS, LEAST_DRAWS = 400, 40, 30
 
 @dataclass(frozen=True)
 class Worked:
-    """What a plan comes to; a quick one has fewer draws and no advice."""
+    """The answer to a plan; a quick answer has fewer draws and no advice."""
 
     outcome: Outcome
     narrowings: Sequence[Narrowing] = ()
@@ -44,13 +44,18 @@ class Worked:
 
 
 def work_out(document: dict[str, Any], advice: bool = True) -> Worked:
-    """The answer to a plan document, looked at far enough that its high end is seen.
+    """Return the answer to a plan document, simulated far enough to see its high end.
 
-    Without ``advice``, what would narrow it or help is left out.
+    Parameters
+    ----------
+    document : dict
+    advice : bool
+        Whether measurements and suggestions are worked out too.
 
     Raises
     ------
     DocumentError
+        The document is not a valid plan.
     """
     plan = _with_horizon(parse_plan(document))
     outcome = simulate(plan, draws_for(plan))
@@ -60,11 +65,12 @@ def work_out(document: dict[str, Any], advice: bool = True) -> Worked:
 
 
 def work_out_quickly(document: dict[str, Any]) -> Worked:
-    """With few draws and no advice, for what is being moved.
+    """Return an answer of few draws and without advice, for use while a plan is being edited.
 
     Raises
     ------
     DocumentError
+        The document is not a valid plan.
     """
     plan = parse_plan(document)
     plan = _looking(plan, 1.5 * plan.needed_hours + 2)
@@ -72,17 +78,18 @@ def work_out_quickly(document: dict[str, Any]) -> Worked:
 
 
 def each_alone(document: dict[str, Any]) -> list[Alone]:
-    """Every load of a plan document by itself, on each route it can take.
+    """Return how long each load of a plan document runs by itself, on each possible route.
 
     Raises
     ------
     DocumentError
+        The document is not a valid plan.
     """
     return alone(parse_plan(document))
 
 
 def _with_horizon(plan: Plan) -> Plan:
-    """Look far enough ahead that the high end of the answer is seen, where it can be."""
+    """The plan, long enough for the high end of the answer to be seen, where that is possible."""
     ahead = min(MOST_HOURS, 2 * plan.needed_hours)
     while (likely := likely_hours(replace(plan, hours=ahead))) >= ahead < MOST_HOURS:
         ahead = min(MOST_HOURS, 3 * ahead)
@@ -90,12 +97,12 @@ def _with_horizon(plan: Plan) -> Plan:
 
 
 def _looking(plan: Plan, hours: float) -> Plan:
-    """The plan as far as so many hours."""
+    """The plan with another length, h."""
     return replace(plan, hours=min(MOST_HOURS, float(math.ceil(hours))))
 
 
 def draws_for(plan: Plan, most: int | None = None, cells: float = MOST_CELLS) -> int:
-    """How many draws an answer to a plan may cost."""
+    """Number of draws that keeps the cost of an answer within a limit of cells."""
     most = MOST_DRAWS if most is None else most
     cost = plan.hours * 60 * max(1, sum(load.count for load in plan.loads))
     return int(min(most, max(min(most, LEAST_DRAWS), cells / cost)))
@@ -103,9 +110,9 @@ def draws_for(plan: Plan, most: int | None = None, cells: float = MOST_CELLS) ->
 
 @dataclass(frozen=True)
 class Sizes:
-    """Battery and inverter for the needed hours, what people would have computed, what more fits.
+    """Battery and inverter sizes, common estimates beside them, and further tasks that fit.
 
-    ``labels_w`` is the sum of the labels, None where a load has none.
+    ``labels_w`` is the sum of the label W, None if any load has no label.
     """
 
     battery: BatterySize
@@ -116,7 +123,7 @@ class Sizes:
 
 
 def size_up(outcome: Outcome, odds: float, labels_w: float | None) -> Sizes:
-    """Sizes for a plan that was run, at the odds wanted."""
+    """Return sizes for a simulated plan, at the chance wanted."""
     return Sizes(
         battery=battery_for(outcome, odds, labels_w),
         inverters=inverter_for(outcome),

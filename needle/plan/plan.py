@@ -1,4 +1,4 @@
-"""A day plan: which loads run when, by which route, on which supply, with which sources."""
+"""A plan: loads with their times of use, the supply that runs them, and its charging sources."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from needle.moments import (
     Window,
     in_windows,
 )
-from needle.plan.source import Source
+from needle.plan.sources.source import Source
 from needle.profile.energy import Watched
 from needle.profile.kinds import KINDS
 from needle.supply.supply import Supply
@@ -28,7 +28,7 @@ AC = "ac"
 
 @dataclass(frozen=True)
 class TaskStep:
-    """One step of a task: W, min, and the share of them that it is on (pulsed below 1)."""
+    """One step of a task: W, minutes, and the share of these minutes that it is on."""
 
     watts: float
     minutes: float
@@ -37,7 +37,7 @@ class TaskStep:
 
 @dataclass(frozen=True)
 class Charge:
-    """A pack to be filled: Wh held, share missing, Wh stored over Wh taken, W while it fills."""
+    """A battery pack to charge: Wh, share missing, charging efficiency, and W while charging."""
 
     pack_wh: float
     missing: float
@@ -46,13 +46,13 @@ class Charge:
 
     @property
     def wall_wh(self) -> float:
-        """Wh that filling it takes."""
+        """Energy from the outlet for one charge, Wh."""
         return self.pack_wh * self.missing / self.efficiency
 
 
 @dataclass(frozen=True)
 class Setting:
-    """Another setting of a load: its name, W and duty there."""
+    """Another setting of a load: its name, and its W and duty there."""
 
     name: str
     running_w: float
@@ -61,7 +61,7 @@ class Setting:
 
 @dataclass(frozen=True)
 class PlanLoad:
-    """One load as the plan uses it.
+    """A load as the plan uses it.
 
     Attributes
     ----------
@@ -77,76 +77,77 @@ class PlanLoad:
     power_factor : float
         Share.
     power_factor_spread : float
-        Its relative spread.
+        Relative spread of the power factor.
     power_factor_known : bool
-        False where none is known: its W then count as they stand beside others' VA.
+        Whether a power factor is known; without one, W are added to other loads' VA as they are.
     va_spread : float or None
-        Relative spread of its running VA, where these were read; its power factor is then drawn
-        as W over VA. None where W and power factor are known apart.
+        Relative spread of the running VA where VA were measured; the power factor is then drawn
+        as W over VA. None where W and power factor were measured separately.
     volts : float or None
-        V that it wants; None where any will do.
+        Supply voltage that it needs, V; None if any will do.
     spread_after : float or None
-        Relative spread of its mean, duty or task that its next measurement would leave; None for
-        that of grade A.
+        Relative spread of its mean, duty or task after the next measurement; None for the spread
+        of grade A.
     meter, meter_spread : str, float
-        The one meter that it was read on, and the relative sd that all of its readings share.
+        The meter that read it, and the relative sd that all readings of this meter share.
     adapter, adapter_spread : float
-        Share of its W that is left on a DC route, where its AC adapter's loss falls away, and its
-        relative spread.
+        Share of its W that it draws on a DC route, without the loss of its AC adapter, and the
+        relative spread of that share.
     start_va : float
-        VA; running VA where nothing is known.
+        Start-up VA; running VA if no start-up value is known.
     start_s : float
-        s.
+        Duration of the start-up surge, s.
     spread : float
         Relative spread of the mean draw.
     watts_spread : float
-        Relative spread of running W, for what limits see.
+        Relative spread of the running W, which limits are checked against.
     duty_spread : float or None
-        Relative spread of the duty, where the mean follows from watts and duty; None where
-        ``spread`` tells that of the mean itself.
+        Relative spread of the duty, if the mean is computed from watts and duty; None if the mean
+        itself was measured (then ``spread`` applies).
     task_spread : float
         Relative spread of a task's energy.
     start_spread : float
         Relative spread of the start VA.
     day_spread, day_swing : float
-        Relative sd of a day's mean about the long-run one, and amplitude of its swing over a day.
+        Relative sd of a single day's mean about the long-run mean, and relative amplitude of the
+        swing over a day.
     windows : tuple of Window
-        When it is in use; empty for always, unless it runs by tasks or charges.
+        Times of use; empty means always, unless it has tasks or charges.
     moments : tuple of Moment
-        When its tasks or charges begin.
+        Start times of its tasks or charges.
     steps : tuple of TaskStep
-        Of one task.
+        Steps of one task.
     charge : Charge or None
-        What is filled at each moment.
+        The pack that is charged at each of ``moments``.
     priority : str
         One of :data:`PRIORITIES`.
     count : int
-        How many of them, each cycling on its own.
+        Number of identical loads; each cycles independently.
     set_c, measured_room_c, measured_set_c : float or None
         Set point, and the room and set point at which the duty was measured, °C; the latter None
         where it is the same.
     pull_down_wh : float
-        Wh that it takes once, at the start, to bring warm contents down, without a pause.
+        Extra energy, once at the start, to cool down warm contents without cycling off, Wh.
     tried : StartTried or None
-        The newest start test of it on this supply.
+        Its newest start test on this supply.
     can : tuple of str
-        Other routes that it could take.
+        Other routes that it could be connected to.
     settings : tuple of Setting
-        Other settings that it could be put to.
+        Other settings that it has.
     flexible : tuple of Window
-        Between which its tasks may be moved; empty for where they stand.
+        Windows in which its tasks may be rescheduled; empty if they must not be.
     alone : bool
-        Its tasks must not run together with other tasks that can be moved.
+        Whether its tasks must not overlap with other tasks that can be rescheduled.
     safety_class : str
         One of :data:`SAFETY_CLASSES`.
     purpose : bool
-        The plan is made for it: no advice leaves it off.
+        Whether the plan exists for this load; no advice leaves it off.
     kind : str
         Key of :data:`needle.profile.kinds.KINDS`; empty where it is not known.
     notices : tuple of str
-        What there is to say of its evidence.
+        Remarks on its evidence.
     id : str
-        What its random streams are made of, so that another name draws alike; empty: its name.
+        Seed of its random streams, so that renaming a load changes no draw; empty: its name.
     """
 
     name: str
@@ -197,38 +198,38 @@ class PlanLoad:
 
     @property
     def by_moments(self) -> bool:
-        """Whether it runs by tasks or charges rather than by hours."""
+        """Whether it has tasks or charges instead of hours of use."""
         return bool(self.steps) or self.charge is not None
 
     @property
     def watched(self) -> Watched:
-        """How it is taken to behave between readings; without a kind, by whether it pauses."""
+        """Assumed behaviour between readings; without a kind, from whether it cycles."""
         kind = KINDS[self.kind or ("thermostat-heat" if self.duty < 1 else "electronics")]
         return Watched(kind, self.day_spread, self.cycle_min, self.duty)
 
     @property
     def thermostatic(self) -> bool:
-        """Whether it works off afterwards what it missed while it had no power."""
+        """Whether it catches up afterwards on what it missed during a power cut."""
         return self.duty < 1 and not self.by_moments and not self.windows
 
     @property
     def protected(self) -> bool:
-        """Whether a life, or contents that must keep their range, hang on it: never advised on."""
+        """Whether a life depends on it, or contents that must stay in their temperature range."""
         return self.safety_class in ("life", "store")
 
     @property
     def must_run(self) -> bool:
-        """Whether a rest of the inverter over it is a failure: a must, or what is protected."""
+        """Whether an inverter switched off during its use is a failure."""
         return self.priority == "must" or self.protected
 
     @property
     def may_be_dropped(self) -> bool:
-        """Whether a plan holds without it: nice to have, and nothing hangs on it."""
+        """Whether the plan succeeds without it: it is nice to have, and not protected."""
         return self.priority == "nice" and not self.protected
 
     @property
     def mean_w(self) -> float:
-        """Mean W while in use, one of them."""
+        """Mean W of one load while in use."""
         if self.steps:
             return self.task_wh / (self.task_min / 60)
         if self.charge is not None:
@@ -237,14 +238,14 @@ class PlanLoad:
 
     @property
     def most_w(self) -> float:
-        """Highest W of one of them while it is on."""
+        """Highest W of one load while it is on."""
         if self.charge is not None:
             return self.charge.watts
         return max((step.watts for step in self.steps), default=self.running_w)
 
     @property
     def task_min(self) -> float:
-        """Length of one task, min; 0 where it has none."""
+        """Duration of one task, min; 0 without tasks."""
         return sum(step.minutes for step in self.steps)
 
     @property
@@ -260,7 +261,7 @@ COUNTED_ONLY = "counted"
 
 @dataclass(frozen=True)
 class Run:
-    """A run that was really made on the plan's supply.
+    """A measured discharge of the plan's supply.
 
     Attributes
     ----------
@@ -270,15 +271,15 @@ class Run:
     why : str
         How it ended, one of :data:`RUN_ENDS`, or :data:`COUNTED_ONLY`.
     loads : tuple of str
-        Names of loads of the plan that it fed, as they are used there.
+        Names of the plan's loads that ran, used as in the plan.
     fed : tuple of PlanLoad
-        These loads as they ran in it: a plan that is changed afterwards does not change what ran.
+        The same loads as they were used in this run, which later changes of the plan do not affect.
     watts : float
-        Of other loads on AC, mean W.
+        Mean W of other loads on AC.
     wh : float or None
-        What was counted.
+        Energy counted, Wh.
     counted : str
-        Where: ``"battery"``, ``"ac"`` or the name of an output.
+        Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
     at : datetime or None
     room_c : float or None
         °C.
@@ -299,14 +300,14 @@ class Run:
 
 @dataclass(frozen=True)
 class Plan:
-    """Loads on a supply.
+    """Loads, their times of use, a supply and its charging sources.
 
     Attributes
     ----------
     start : datetime
-        With an offset.
+        Start of the plan, with its UTC offset.
     hours : float
-        How far it looks, h.
+        Length of the simulation, h.
     needed_hours : float
         How long the supply must last, h.
     supply : Supply
@@ -315,13 +316,13 @@ class Plan:
     room_c : float or None
         Mean over the day, °C.
     room_swing_c : float
-        How far it rises above that at its warmest hour, and falls below at the coldest, °C.
+        Amplitude of the daily swing about ``room_c``, °C.
     room_warmest : int
-        Its warmest moment, minutes after midnight.
+        Warmest time of day, minutes after midnight.
     runs : tuple of Run
-        That were made on this supply: they condition what is drawn.
+        Measured discharges of this supply, which the random draws are conditioned on.
     odds : float
-        At which it must hold to be covered.
+        Chance of success from which on the plan counts as covered.
     """
 
     start: datetime
@@ -338,7 +339,7 @@ class Plan:
 
 
 def known_loads(plan: Plan) -> list[PlanLoad]:
-    """Loads of a plan, and of its runs where the plan has them no longer."""
+    """Loads of a plan and of its runs, including loads that only its runs still have."""
     loads = list(plan.loads)
     names = {load.name for load in loads}
     for run in plan.runs:
@@ -353,7 +354,7 @@ def feeds(plan: Plan, route: str) -> bool:
 
 
 def room_by_minute(plan: Plan, minutes: int) -> np.ndarray | None:
-    """The room through a plan, °C, shape (minutes,); None where it is not known."""
+    """Room temperature through a plan, °C, shape (minutes,); None if unknown."""
     if plan.room_c is None:
         return None
     clock = plan.start.hour * 60 + plan.start.minute + np.arange(minutes)
@@ -361,7 +362,7 @@ def room_by_minute(plan: Plan, minutes: int) -> np.ndarray | None:
 
 
 def in_use(load: PlanLoad, start: datetime, minutes: int) -> np.ndarray:
-    """Which minutes a load that runs by hours is in use: booleans, shape (minutes,)."""
+    """Whether a load with hours of use is in use, boolean, shape (minutes,)."""
     if not load.windows:
         return np.ones(minutes, dtype=bool)
     return in_windows(load.windows, start, minutes)

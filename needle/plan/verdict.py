@@ -1,8 +1,8 @@
-"""The one verdict on a plan: whether it holds, at which odds, and what fails first.
+"""The verdict on a plan: whether it succeeds, with what chance, and what fails first.
 
-In a draw a plan holds when, from its start to the hours needed, every load that must or should run
-gets all that it wants: no stop, no drop, no failed start. Loads that are nice to have may be
-dropped. Every page, the sheet and the headless command word this object.
+A draw succeeds when every load that must or should run gets all the power it needs until the
+needed hours: no empty battery, no trip, no failed start. Loads that are nice to have may be
+dropped. Every page, the printed sheet and the headless command word this object.
 """
 
 from __future__ import annotations
@@ -14,8 +14,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.estimate import Estimate
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import AC, PlanLoad
-from needle.plan.simulate import Outcome
 
 #: From even odds on a plan is likely; below, it does not hold.
 LIKELY = 0.5
@@ -24,20 +24,21 @@ NOT_OF_BATTERY = ("overload", "start", "output", "volts", "rest")
 
 
 @dataclass(frozen=True)
-class Trouble:
-    """What fails first.
+class Failure:
+    """The most common first failure.
 
     Attributes
     ----------
     why : str
-        ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, ``"volts"`` (others
-        than it is given), or ``"rest"`` (what must run has none while the inverter rests).
+        ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, ``"volts"``
+        (it is supplied with a voltage that it does not accept), or ``"rest"`` (a load that must
+        run has no power while the inverter is switched off).
     load : str
-        That is dropped; empty where the supply stops.
+        The load that fails; empty if the supply stops.
     minute : int
-        Median of the draws where it comes first.
+        Median over the draws in which this is the first failure.
     chance : float
-        Share of all draws where it does, within the hours needed.
+        Share of all draws in which this is the first failure within the needed hours.
     """
 
     why: str
@@ -47,31 +48,31 @@ class Trouble:
 
 
 @dataclass(frozen=True)
-class Culprit:
-    """A load that the supply does not run in most draws, and the limit that it exceeds.
+class BlockedLoad:
+    """A load that the supply cannot run in most draws, and the limit that it exceeds.
 
     Attributes
     ----------
     load : str
     why : str
-        As :attr:`Trouble.why`, of those that no battery mends.
+        As :attr:`Failure.why`, without the reasons that a larger battery would remove.
     needs, limit : float
-        What it likely asks for (with what runs beside it, unless ``alone``) and what the supply
-        gives.
+        What it needs, median (including other loads at the time, unless ``alone``), and what the
+        supply provides.
     needs_high : float
-        What it asks for at the most, 90th percentile: what another supply would have to give.
+        What it needs, 90th percentile: the size of a supply that could run it.
     chance : float
-        Share of draws in which it fails within the hours needed.
+        Share of draws in which it fails within the needed hours.
     unit : str
-        ``"W"``, ``"VA"`` or ``"V"``; empty where it is no matter of a figure.
+        ``"W"``, ``"VA"`` or ``"V"``; empty if no figure applies.
     alone : bool
         Whether it exceeds the limit by itself.
     route : str
         ``"ac"`` or the name of the output that it runs on.
     wanted : bool
-        Whether it must or should run; else it is only nice to have.
+        Whether it must or should run.
     minute : int
-        Median of its first failure.
+        Median minute of its first failure.
     """
 
     load: str
@@ -89,58 +90,67 @@ class Culprit:
 
 @dataclass(frozen=True)
 class Verdict:
-    """Whether a plan holds.
+    """Whether a plan succeeds.
 
     Attributes
     ----------
     state : str
-        ``"covers"`` at the odds wanted, ``"likely"`` from even odds on, or ``"does not"``.
+        ``"covers"`` (at least the wanted chance), ``"likely"`` (at least one in two), or
+        ``"does not"``.
     chance, wanted : float
-        Share of draws that hold, and the odds wanted.
+        Share of draws that succeed, and the chance wanted.
     lasts_h : (low, likely, high)
         Hours to the supply's first stop.
-    trouble : Trouble or None
-        The commonest that comes first; None where nothing fails.
-    culprits : tuple of Culprit
-        Loads that the supply does not run in most draws, the earliest first.
+    first_failure : Failure or None
+        The most common first failure; None if nothing fails.
+    blocked_loads : tuple of BlockedLoad
+        Loads that the supply cannot run in most draws, the earliest first.
     chance_without : float
-        Share of draws in which all but the culprits hold.
+        Share of draws that succeed apart from the blocked loads.
     """
 
     state: str
     chance: float
     wanted: float
     lasts_h: tuple[float, float, float]
-    trouble: Trouble | None
-    culprits: tuple[Culprit, ...] = ()
+    first_failure: Failure | None
+    blocked_loads: tuple[BlockedLoad, ...] = ()
     chance_without: float = 0.0
 
     @property
     def of_battery(self) -> bool:
-        """Whether a larger battery is what it wants."""
-        return self.trouble is not None and self.trouble.why not in NOT_OF_BATTERY
+        """Whether a larger battery would help."""
+        return self.first_failure is not None and self.first_failure.why not in NOT_OF_BATTERY
 
 
 def verdict_of(outcome: Outcome) -> Verdict:
-    """Judge an outcome."""
+    """Return the verdict on an outcome."""
     chance, wanted = outcome.chance, outcome.plan.odds
     state = "covers" if chance >= wanted else "likely" if chance >= LIKELY else "does not"
-    culprits = _culprits(outcome)
-    without = float(np.mean(~_others_fail(outcome, {culprit.load for culprit in culprits})))
-    return Verdict(state, chance, wanted, outcome.runtime, _trouble(outcome), culprits, without)
+    blocked_loads = _blocked_loads(outcome)
+    names = {blocked.load for blocked in blocked_loads}
+    without = float(np.mean(~_others_fail(outcome, names)))
+    return Verdict(
+        state, chance, wanted, outcome.runtime, _first_failure(outcome), blocked_loads, without
+    )
 
 
-def _culprits(outcome: Outcome) -> tuple[Culprit, ...]:
-    culprits = [
-        _culprit(outcome, load)
+def _blocked_loads(outcome: Outcome) -> tuple[BlockedLoad, ...]:
+    blocked_loads = [
+        _blocked_load(outcome, load)
         for load in outcome.plan.loads
         if float(np.mean(outcome.fails(load.name))) > LIKELY
     ]
-    return tuple(sorted(culprits, key=lambda culprit: (culprit.minute, culprit.load)))
+    return tuple(
+        sorted(
+            blocked_loads,
+            key=lambda blocked: (blocked.minute, blocked.load),
+        )
+    )
 
 
-def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
-    """What a load that fails in most draws asks for, by its commonest trip."""
+def _blocked_load(outcome: Outcome, load: PlanLoad) -> BlockedLoad:
+    """What a load that fails in most draws needs, from its most common trip."""
     minutes = outcome.failures_by_load[load.name]
     minute = int(np.median(minutes[np.isfinite(minutes)]))
     trip = max(
@@ -150,7 +160,7 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
     )
     wanted, chance = not load.may_be_dropped, float(np.mean(outcome.fails(load.name)))
     if trip is None:
-        return Culprit(
+        return BlockedLoad(
             load=load.name,
             why="rest",
             needs=0.0,
@@ -175,7 +185,7 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
     needs = own if alone and trip.why != "volts" else trip.watts
     # A guess of that spread: its grade is of no matter here.
     more = 0.0 if trip.why == "volts" else Estimate(own, spread, "D").high - own
-    return Culprit(
+    return BlockedLoad(
         load=load.name,
         why=trip.why,
         needs=needs,
@@ -190,17 +200,17 @@ def _culprit(outcome: Outcome, load: PlanLoad) -> Culprit:
     )
 
 
-def _others_fail(outcome: Outcome, culprits: Set[str]) -> np.ndarray:
-    """Draws in which the supply stops, or a wanted load that is no culprit fails, (draws,)."""
+def _others_fail(outcome: Outcome, blocked_loads: Set[str]) -> np.ndarray:
+    """Draws in which anything but the blocked loads fails, (draws,)."""
     needed_h = outcome.plan.needed_hours - 1e-6
     fails = outcome.stops_by & (outcome.runtime_h < needed_h)
     for load in outcome.plan.loads:
-        if load.name not in culprits and not load.may_be_dropped:
+        if load.name not in blocked_loads and not load.may_be_dropped:
             fails = fails | outcome.fails(load.name)
     return fails
 
 
-def _trouble(outcome: Outcome) -> Trouble | None:
+def _first_failure(outcome: Outcome) -> Failure | None:
     failures = outcome.failures
     fails = np.flatnonzero(~outcome.holds)
     if not fails.size:
@@ -209,12 +219,14 @@ def _trouble(outcome: Outcome) -> Trouble | None:
     (why, load), count = max(kinds.items(), key=lambda item: (item[1], item[0]))
     mine = [row for row in fails if (failures.why[row], failures.load[row]) == (why, load)]
     minute = int(np.median(failures.minute[mine]))
-    return Trouble(why, load, minute, count / len(outcome.runtime_h))
+    return Failure(why, load, minute, count / len(outcome.runtime_h))
 
 
 def wanted_peak_w(outcome: Outcome, verdict: Verdict) -> float:
-    """Highest AC W of a minute that the plan wants: what the inverter does not carry among it."""
+    """Highest AC power of a minute that the plan wants, W, including loads that trip."""
     refused = [
-        culprit.needs for culprit in verdict.culprits if culprit.route == AC and culprit.unit == "W"
+        blocked.needs
+        for blocked in verdict.blocked_loads
+        if blocked.route == AC and blocked.unit == "W"
     ]
     return max([outcome.peak_w, *refused])

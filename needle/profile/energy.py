@@ -30,7 +30,7 @@ from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
 from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, cut_off_spread, span_spread
 from needle.quantity import hours_text, with_unit
-from needle.supply.proof import ADAPTER
+from needle.supply.supply_tests import ADAPTER
 
 #: Hours after which a mean is known: of what differs from day to day, and of a steady load.
 LONG_ENOUGH_H, STEADY_ENOUGH_H = 24.0, 2.0

@@ -1,1 +1,1 @@
-"""The measuring round: what to measure, in which order and for how long, with what one has."""
+"""The measuring round: what to measure in a visit, in which order, with the meters at hand."""

@@ -1,4 +1,4 @@
-"""One measurement that could be made, and what it leaves of what is uncertain."""
+"""A possible measurement, and how far it reduces each spread."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from needle.plan.uncertain import InputKey
+from needle.plan.draws.inputs import InputKey
 
 COUNTER, SPOT, TALLY, START, TASK = "counter", "spot", "tally", "start", "task"
 IDLE, IDLE_DROP, EFFICIENCY, DRAIN = "idle", "idle drop", "efficiency", "drain"
@@ -20,15 +20,15 @@ _WORTHLESS = 0.93
 
 @dataclass(frozen=True)
 class Count:
-    """Wh at the battery of several loads together: it tells their sum, and none of them alone.
+    """Wh at the battery of several loads together, which constrain their sum.
 
     Attributes
     ----------
     loads : tuple of str
     moves : mapping of InputKey to float
-        What one deviation of each thing moves the logarithm of the count.
+        Effect of one standard deviation of each input on the logarithm of the count.
     spread : float
-        Relative sd with which the count tells the long-run sum.
+        Relative sd of the count about the long-run sum.
     """
 
     loads: tuple[str, ...]
@@ -38,7 +38,7 @@ class Count:
 
 @dataclass(frozen=True)
 class Candidate:
-    """One measurement that could be made.
+    """A possible measurement.
 
     Attributes
     ----------
@@ -47,21 +47,21 @@ class Candidate:
     subject : str
         The load's name; empty for the supply.
     meter_key : str
-        Class of the meter that does it.
+        Class of the meter used.
     meter_min : float
-        How long the meter is taken, min, one's own minutes included.
+        Time for which the meter is in use, min, including the person's time.
     before_min, after_min : float
-        One's own minutes at its beginning and end.
+        The person's time at its beginning and end, min.
     leaves : dict of InputKey to float
-        Share of each spread that remains.
+        Share of each spread that remains afterwards.
     also : str
         Class of a second meter that it needs; empty for none.
     open_chance : float
-        Of a start: the odds of failing, where it is open whether it does.
+        Chance that a start fails, if its result is uncertain.
     switch_on : bool
-        Whether somebody must switch it on for it.
+        Whether somebody must switch the load on.
     count : Count or None
-        Of a count of several loads together.
+        For a count of several loads together.
     """
 
     what: str
@@ -78,22 +78,22 @@ class Candidate:
 
     @property
     def key(self) -> str:
-        """What is measured of what, whatever its length."""
+        """What is measured of which load, whatever its duration."""
         return f"{self.what}: {self.subject}"
 
     @property
     def excludes(self) -> str:
-        """Candidates of the same tag say the same: one of them is enough."""
+        """Tags; of candidates with the same tag only one is needed."""
         mean, idle = self.what in OF_THE_MEAN, self.what in _OF_IDLE
         return f"{'mean' if mean else 'idle' if idle else self.what}: {self.subject}"
 
     @property
     def hands_min(self) -> float:
-        """One's own minutes."""
+        """The person's time, min."""
         return self.before_min + self.after_min
 
     def worthwhile(self) -> Candidate:
-        """The same without what it hardly narrows."""
+        """The same, without inputs that it hardly narrows."""
         return replace(
             self, leaves={key: rest for key, rest in self.leaves.items() if rest < _WORTHLESS}
         )
@@ -101,29 +101,29 @@ class Candidate:
 
 @dataclass(frozen=True)
 class LeftAlone:
-    """A load or part that the round does not touch, and why."""
+    """A load or part that the round does not measure, and why."""
 
     subject: str
     why: str
 
 
 def log_sd(spread: float) -> float:
-    """Standard deviation of the logarithm of what has this relative spread."""
+    """Standard deviation of the logarithm for a relative spread."""
     return math.sqrt(math.log1p(spread**2))
 
 
 def rest_of(spreads: Mapping[InputKey, float], key: InputKey, measured: float) -> float:
-    """Share of a spread that remains where a measurement of its own spread joins what is known."""
+    """Share of a spread that remains after combining it with a measurement's own spread."""
     before, after = log_sd(spreads.get(key, 0.0)), log_sd(measured)
     if before <= 0:
         return 1.0
     return 1 / math.sqrt(1 + (before / max(after, 1e-6)) ** 2)
 
 
-def joined(
+def combined(
     known: Mapping[InputKey, float], more: Mapping[InputKey, float]
 ) -> dict[InputKey, float]:
-    """What remains of spreads where two measurements join, each about independent of the other."""
+    """Remaining spreads after two independent measurements."""
     both = dict(known)
     for key, rest in more.items():
         if key in both:

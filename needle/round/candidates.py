@@ -1,9 +1,9 @@
-"""Everything that could be measured in a visit: with what, how long, how well it is then known."""
+"""All possible measurements of a visit: meter, duration, and the accuracy afterwards."""
 
 from __future__ import annotations
 
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import PlanLoad
-from needle.plan.simulate import Outcome
 from needle.round.candidate import Candidate, LeftAlone
 from needle.round.of_all import together
 from needle.round.of_load import Socket, of_load
@@ -12,7 +12,7 @@ from needle.round.visit import Visit
 
 
 def candidates(outcome: Outcome, visit: Visit) -> tuple[list[Candidate], list[LeftAlone]]:
-    """What can be measured in the visit, and what cannot, with the reason."""
+    """Return what can be measured in the visit, and what cannot, with the reason."""
     offered, alone, movable = [], [], []
     for load in outcome.plan.loads:
         why = _hands_off(load, visit)
@@ -31,7 +31,7 @@ def candidates(outcome: Outcome, visit: Visit) -> tuple[list[Candidate], list[Le
 
 
 def _hands_off(load: PlanLoad, visit: Visit) -> str:
-    """Why a load's plug is not pulled; empty where it may be."""
+    """Why a load must not be unplugged; empty if it may be."""
     if load.safety_class == "hard-wired":
         return "" if visit.qualified else "hard-wired: a licensed electrician clamps it"
     if load.name in visit.keep_plugged:
@@ -40,7 +40,7 @@ def _hands_off(load: PlanLoad, visit: Visit) -> str:
 
 
 def counter_for(load: PlanLoad, outcome: Outcome, visit: Visit, hours: float) -> Candidate | None:
-    """A counter of a load over so many hours; None where no meter can read it there."""
+    """An energy run of a load over a number of hours; None if no meter can read it."""
     if load.by_moments or _hands_off(load, visit):
         return None
     socket = next(Socket.each_of(load, outcome, visit), None)

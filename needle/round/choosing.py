@@ -1,12 +1,12 @@
-"""What a visit is spent on: what each measurement is worth, and the choice that takes the most."""
+"""Selection of measurements for a visit: the value of each, and the best combination."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from needle.plan.simulate import Outcome
-from needle.plan.uncertain import InputKey
-from needle.round.candidate import Candidate, Count, joined
+from needle.plan.draws.inputs import InputKey
+from needle.plan.energy.simulate import Outcome
+from needle.round.candidate import Candidate, Count, combined
 from needle.round.of_all import disturbs
 from needle.round.schedule import Choice, at_most, choose
 from needle.round.visit import Visit
@@ -29,10 +29,11 @@ GRADE_B_SPREAD = 0.10
 def best_choice(
     offered: Sequence[Candidate], worth: Worth, outcome: Outcome, visit: Visit
 ) -> Choice:
-    """The choice that takes the most: without a count of several loads together, or beside one.
+    """Return the best combination, with or without a count of several loads together.
 
-    What others are worth depends on such a count, which tells a part of each: so the choice is
-    made anew for each length of it, and what all of a choice take is reckoned jointly.
+    The value of other measurements depends on such a count, which covers a part of each; so the
+    selection is repeated for each duration of the count, and the value of a combination is computed
+    jointly.
     """
     alone = [candidate for candidate in offered if candidate.count is None]
     best = _chosen(alone, worth, outcome, visit)
@@ -67,24 +68,24 @@ def _chosen_beside(
 
 
 def _joint_worth(choice: Choice, worth: Worth) -> float:
-    """What all that was chosen takes together, as a share of the variance, and what it settles."""
+    """Joint value of a combination: share of the variance removed, plus what it settles."""
     known: dict[InputKey, float] = {}
     for placed in choice.placed:
-        known = joined(known, placed.candidate.leaves)
+        known = combined(known, placed.candidate.leaves)
     settled = sum(_settled(placed.candidate) for placed in choice.placed)
     count = count_of([placed.candidate for placed in choice.placed])
     return worth.taken(known, count) + settled
 
 
 def count_of(measured: Sequence[Candidate]) -> Count | None:
-    """The count of several loads together among measurements; None where there is none."""
+    """The count of several loads together among measurements; None if there is none."""
     return next((candidate.count for candidate in measured if candidate.count), None)
 
 
 def _worth(
     candidate: Candidate, worth: Worth, outcome: Outcome, visit: Visit, beside: Count | None
 ) -> float:
-    """What a measurement is worth beside a count, as a share of all that there is to win."""
+    """Value of a measurement together with a count, as a share of the total possible."""
     if visit.target == "grades":
         return _towards_grade_b(candidate, outcome)
     if candidate.count is not None:
@@ -94,13 +95,13 @@ def _worth(
 
 
 def _settled(candidate: Candidate) -> float:
-    """What settling a start that is open is worth."""
+    """Value of settling an uncertain start."""
     chance = candidate.open_chance
     return _START_WORTH * 4 * chance * (1 - chance)
 
 
 def _towards_grade_b(candidate: Candidate, outcome: Outcome) -> float:
-    """One for a load whose mean it brings to grade B, less for one that it brings nearer."""
+    """1 if it brings a load's mean to grade B, less if it only brings it nearer."""
     nearer = 0.0
     for key, rest in candidate.leaves.items():
         spread = outcome.inputs.spreads.get(key, 0.0)
@@ -114,7 +115,7 @@ def _towards_grade_b(candidate: Candidate, outcome: Outcome) -> float:
 def _worthwhile(
     offered: Sequence[Candidate], worths: Sequence[float]
 ) -> tuple[list[Candidate], list[float]]:
-    """Those worth one's time; of two of one sort, the longer only where it says more."""
+    """Measurements that are worth the time; of two of a kind, the longer only if it adds more."""
     least = _LEAST_SHARE * max(_LEAST_LEFT, 1 - at_most(offered, worths))
     kept: list[tuple[Candidate, float]] = []
     pairs = sorted(zip(offered, worths, strict=True), key=lambda pair: pair[0].meter_min)

@@ -1,12 +1,12 @@
-"""What a count at the battery tells of all that runs there: the sum of many small loads at once."""
+"""A count at the battery of everything that runs there: the sum of many small loads at once."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from needle.plan.energy.runs import counted_moves
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import COUNTED_ONLY, PlanLoad, Run
-from needle.plan.runs import counted_moves
-from needle.plan.simulate import Outcome
 from needle.round.candidate import COUNTER, TASK, TOGETHER, Candidate, Count
 from needle.round.visit import Visit
 from needle.supply.battery import usable_wh
@@ -22,11 +22,10 @@ _MOST_USED = 0.7
 
 
 def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Iterator[Candidate]:
-    """Counts of what runs all the time, on the supply and with nothing else, by a shunt.
+    """Possible counts of all loads that run permanently, on the supply alone, by a shunt.
 
-    ``loads``: those of the plan whose plug may be pulled; what keeps a life, or contents in their
-    range, is not moved for it all the same. None where the plan runs, or may begin before the
-    battery is full again.
+    ``loads``: those of the plan that may be unplugged; protected loads are still not moved. Empty
+    while the plan runs, or if it may begin before the battery is full again.
     """
     shunts = [meter for meter in visit.meters if meter.instrument.key == "shunt"]
     steady = [load for load in loads if not (load.windows or load.by_moments or load.protected)]
@@ -52,6 +51,6 @@ def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Itera
 
 
 def disturbs(candidate: Candidate, count: Count) -> bool:
-    """Whether a measurement runs something else for long, while several loads are counted."""
+    """Whether a measurement runs another load for long during such a count."""
     runs_long = candidate.what in (COUNTER, TASK)
     return runs_long and candidate.subject not in count.loads

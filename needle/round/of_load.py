@@ -1,4 +1,4 @@
-"""What can be measured of a load in a visit: its start, its level, its mean, a task of it."""
+"""Measurements of a load that are possible in a visit: start, power, mean, and a task."""
 
 from __future__ import annotations
 
@@ -9,9 +9,7 @@ from dataclasses import dataclass
 from needle.estimate import Z90
 from needle.measure.cycles import CYCLE_SPREAD
 from needle.measure.instruments import Instrument
-from needle.plan.plan import AC, PlanLoad
-from needle.plan.simulate import Outcome
-from needle.plan.uncertain import (
+from needle.plan.draws.inputs import (
     LOAD,
     LOAD_DUTY,
     LOAD_START,
@@ -19,6 +17,8 @@ from needle.plan.uncertain import (
     LOAD_WATTS,
     InputKey,
 )
+from needle.plan.energy.simulate import Outcome
+from needle.plan.plan import AC, PlanLoad
 from needle.profile.energy import Watched, count_error
 from needle.profile.kinds import Kind
 from needle.profile.variation import UNSEEN_SPREAD
@@ -55,7 +55,7 @@ _OPEN = (0.05, 0.95)
 
 
 def of_load(load: PlanLoad, outcome: Outcome, visit: Visit, unplugs: bool) -> Iterator[Candidate]:
-    """All that is worth looking at; ``unplugs``: whether a meter may be put before it."""
+    """Return all useful measurements; ``unplugs``: whether a meter may be plugged in before it."""
     if unplugs:
         yield from _start(load, outcome, visit)
     if load.by_moments:
@@ -74,7 +74,7 @@ def of_load(load: PlanLoad, outcome: Outcome, visit: Visit, unplugs: bool) -> It
 
 @dataclass(frozen=True)
 class Socket:
-    """A load that a meter can be put before: what the meter would find, and how well."""
+    """A load that a meter can be plugged in before, and what the meter would find."""
 
     load: PlanLoad
     watched: Watched
@@ -83,7 +83,7 @@ class Socket:
 
     @classmethod
     def each_of(cls, load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Socket]:
-        """One for each class of meter at hand that can read it."""
+        """Return one for each class of meter at hand that can read the load."""
         if load.safety_class == "hard-wired":
             classes: tuple[str, ...] = ("logger",)
         else:
@@ -105,7 +105,7 @@ class Socket:
         return bool(self.load.windows or self.load.moments)
 
     def spot(self) -> Candidate:
-        """One reading of its level, while it runs."""
+        """A spot reading of its power while it runs."""
         if self.kind.modulates:
             mean = math.hypot(_MODULATING_SPOT, self.meter.shared_sd)
         elif self.kind.cycles and self.kind.duty is not None:
@@ -122,13 +122,13 @@ class Socket:
         )
 
     def counter(self, hours: float) -> Candidate:
-        """A counter that is left in for so many hours."""
+        """An energy run of a number of hours."""
         minutes = hours * 60 + PUT_IN_MIN + TAKE_OUT_MIN
         leaves = _mean_left(self.load, self.spreads, self._counted(hours), self.watched.span(hours))
         return self._made(COUNTER, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
 
     def task(self) -> Iterator[Candidate]:
-        """One task or charge, counted from its begin to its end."""
+        """One task or charge, counted from start to end."""
         load = self.load
         wh, minutes = load.task_wh, load.task_min
         if load.charge is not None:
@@ -161,7 +161,7 @@ class Socket:
         )
 
     def _counted(self, hours: float) -> float:
-        """Relative spread of a mean that is counted over so many hours."""
+        """Relative spread of a mean that is counted over a number of hours."""
         wh = max(1e-6, self.load.mean_w * hours)
         digits = min(1.0, count_error(wh, self.meter.steps.get("wh", 10.0)))
         return math.sqrt(
@@ -176,10 +176,10 @@ class Socket:
 def _mean_left(
     load: PlanLoad, spreads: Mapping[InputKey, float], measured: float, shared: float
 ) -> dict[InputKey, float]:
-    """What a measured mean leaves of whatever the plan draws the mean from.
+    """Remaining spreads of the inputs that the plan's mean is drawn from, after measuring the mean.
 
-    ``shared`` is the part of its spread that days and the time of day have in whatever was
-    measured before as well: measuring again does not take it away.
+    ``shared`` is the part of the spread from day-to-day and time-of-day variation that earlier
+    measurements share, and that another measurement does not remove.
     """
     left = {}
     for key in (InputKey(LOAD, load.name), InputKey(LOAD_DUTY, load.name)):
@@ -194,7 +194,7 @@ def _mean_left(
 
 
 def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
-    """Its cycles by ear and watch, where its running watts are known: no meter is needed."""
+    """A tally of its cycles by ear and watch, if its running watts are known; needs no meter."""
     kind, spreads = load.watched.kind, outcome.inputs.spreads
     level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
     if not kind.cycles or load.windows or not 0 < load.duty < 1 or level > _LEVEL_KNOWN:
@@ -218,12 +218,12 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
 
 
 def _rest_of_visit_h(visit: Visit) -> float:
-    """Whole quarters of an hour that a counter could run in the visit, h."""
+    """Whole quarter hours that a counter can run in the visit, h."""
     return math.floor((visit.minutes - PUT_IN_MIN - TAKE_OUT_MIN) / 15) / 4
 
 
 def _fits(meter: CarriedMeter, load: PlanLoad, classes: tuple[str, ...]) -> bool:
-    """Whether a meter can read a load: its class, what it carries, what it can still see."""
+    """Whether a meter can read a load: its class, its limit, and its resolution."""
     instrument = meter.instrument
     if instrument.key not in classes:
         return False
@@ -234,7 +234,7 @@ def _fits(meter: CarriedMeter, load: PlanLoad, classes: tuple[str, ...]) -> bool
 
 
 def _start(load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
-    """A start by clamp, where it is open whether the load starts."""
+    """A start by clamp, if it is uncertain whether the load starts."""
     if load.route != AC:
         return
     clamps = [

@@ -1,12 +1,12 @@
-"""What can be measured of the supply in a visit: idle, efficiency and capacity."""
+"""Measurements of the supply that are possible in a visit: idle draw, efficiency and capacity."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterator
 
-from needle.plan.simulate import Outcome
-from needle.plan.uncertain import CAPACITY, INVERTER_EFFICIENCY, INVERTER_IDLE, InputKey
+from needle.plan.draws.inputs import CAPACITY, INVERTER_EFFICIENCY, INVERTER_IDLE, InputKey
+from needle.plan.energy.simulate import Outcome
 from needle.round.candidate import DRAIN, EFFICIENCY, IDLE, IDLE_DROP, Candidate, rest_of
 from needle.round.visit import Visit
 from needle.supply.battery import usable_wh
@@ -23,7 +23,7 @@ _DISPLAY_STEP = 0.01
 
 
 def of_supply(outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
-    """Idle, efficiency and capacity of the supply, as far as they are open."""
+    """Return measurements of idle draw, efficiency and capacity, as far as they are uncertain."""
     spreads = outcome.inputs.spreads
     have = {meter.instrument.key for meter in visit.meters}
     idle, efficiency = InputKey(INVERTER_IDLE), InputKey(INVERTER_EFFICIENCY)
@@ -52,7 +52,7 @@ def of_supply(outcome: Outcome, visit: Visit) -> Iterator[Candidate]:
 
 
 def _idle_drop(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[Candidate]:
-    """The fall of the display over the visit, with the inverter on and nothing in it."""
+    """The fall of the display over the visit, with the inverter on and nothing plugged in."""
     spreads, key = outcome.inputs.spreads, InputKey(INVERTER_IDLE)
     minutes = visit.slots * visit.slot_min
     battery = outcome.plan.supply.battery
@@ -67,9 +67,9 @@ def _idle_drop(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[C
 
 
 def _drain(outcome: Outcome, inverter: Inverter, visit: Visit) -> Iterator[Candidate]:
-    """A whole discharge at what the inverter carries well, counted at the battery.
+    """A complete discharge at a moderate inverter load, counted at the battery.
 
-    Never where the plan runs, or may begin before the battery is full again.
+    Never while the plan runs, or if it may begin before the battery is full again.
     """
     plan, key = outcome.plan, InputKey(CAPACITY)
     if not visit.leaves_battery(plan):

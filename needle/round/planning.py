@@ -1,14 +1,14 @@
-"""A round: the visit planned, what each step leaves of the range, and what stays open."""
+"""A planned visit: its steps, the range that each leaves, and what remains open."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from needle.plan.draws.inputs import InputKey
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan
-from needle.plan.simulate import Outcome
-from needle.plan.uncertain import InputKey
-from needle.round.candidate import Candidate, LeftAlone, joined
+from needle.round.candidate import Candidate, LeftAlone, combined
 from needle.round.candidates import candidates, counter_for
 from needle.round.choosing import GRADE_B_SPREAD, best_choice, count_of
 from needle.round.of_load import PUT_IN_MIN, TAKE_OUT_MIN
@@ -28,11 +28,11 @@ class Step:
     ----------
     candidate : Candidate
     meter : str
-        Name of the meter that does it.
+        Name of the meter.
     first_min, last_min : float
-        When the meter is taken, min of the visit.
+        When the meter is in use, minutes of the visit.
     left_h : (low, likely, high)
-        Hours of the plan once this and all that end before it are known.
+        Hours of the plan after this step and all that end before it.
     """
 
     candidate: Candidate
@@ -44,7 +44,7 @@ class Step:
 
 @dataclass(frozen=True)
 class OtherWay:
-    """How people spend the same time, and what it would leave."""
+    """Another common way to spend the same time, and the range that it would leave."""
 
     words: str
     left_h: tuple[float, float, float]
@@ -52,25 +52,25 @@ class OtherWay:
 
 @dataclass(frozen=True)
 class Round:
-    """A visit planned.
+    """A planned visit.
 
     Attributes
     ----------
     plan : Plan
     visit : Visit
     before_h : (low, likely, high)
-        Hours of the plan as they are known now.
+        Hours of the plan now.
     steps : list of Step
-        By the moment they begin.
+        In order of their start.
     alone : list of LeftAlone
-        What is not touched, and why.
+        What is not measured, and why.
     open : list of str
-        Loads that nothing in the round measures, though they could be known better.
+        Loads that the round does not measure, although they could be known better.
     others : list of OtherWay
     gap : float
-        How far from the best choice this one may be, 0…1.
+        Possible distance to the best combination, 0…1.
     hands_min : float
-        One's own minutes.
+        The person's time, min.
     """
 
     plan: Plan
@@ -85,18 +85,18 @@ class Round:
 
     @property
     def after_h(self) -> tuple[float, float, float]:
-        """Hours of the plan once all of it is measured."""
+        """Hours of the plan after all steps."""
         last = max(self.steps, key=lambda step: step.last_min, default=None)
         return last.left_h if last else self.before_h
 
 
 def plan_round(outcome: Outcome, visit: Visit) -> Round:
-    """Plan a visit for an outcome.
+    """Return a planned visit for an outcome.
 
     Raises
     ------
     DocumentError
-        No time, or nothing to measure with.
+        There is no time, or no meter.
     """
     visit = with_what_is_there(checked(visit))
     worth = worth_of(outcome)
@@ -135,7 +135,7 @@ _LEAST_NARROWED_H = 1 / 60
 def _telling(
     steps: Sequence[Step], before_h: tuple[float, float, float], visit: Visit
 ) -> list[Step]:
-    """Steps that narrow the plan's range as they end, or settle a start; all for grades."""
+    """Steps that narrow the plan's range or settle a start; all steps for grades."""
     if visit.target == "grades":
         return list(steps)
     width, telling = before_h[2] - before_h[0], []
@@ -148,7 +148,7 @@ def _telling(
 
 
 def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
-    """Deal measurements out to meters, one's minutes one after another, with what each leaves."""
+    """Measurements assigned to meters, in order, with the range that each leaves."""
     free = {meter.name: 0.0 for meter in visit.meters}
     for name, until in visit.busy:
         # A meter that was removed since is busy with its step, and is dealt no other.
@@ -170,7 +170,7 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
     count, narrowest = None, worth.left({})
     for number in sorted(range(len(dealt)), key=lambda index: dealt[index][0].last_min):
         measured = dealt[number][0].candidate
-        known, count = joined(known, measured.leaves), measured.count or count
+        known, count = combined(known, measured.leaves), measured.count or count
         told = worth.left(known, count)
         # What a count has told, others hardly add to: never that they take it away.
         narrowest = min(narrowest, told, key=lambda hours: hours[2] - hours[0])
@@ -182,18 +182,20 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
 
 
 def _other_ways(outcome: Outcome, visit: Visit, worth: Worth) -> list[OtherWay]:
-    """What the same time would leave in the ways that people spend it."""
+    """Ranges that the same time would leave in other common ways."""
     told = []
     for words, measured in usual_ways(outcome, visit).items():
         known: dict[InputKey, float] = {}
         for candidate in measured:
-            known = joined(known, candidate.leaves)
+            known = combined(known, candidate.leaves)
         told.append(OtherWay(words, worth.left(known)))
     return told
 
 
 def usual_ways(outcome: Outcome, visit: Visit) -> dict[str, list[Candidate]]:
-    """How people spend such a visit: counters in turn, by label, each alike, or as listed."""
+    """Other common ways to spend a visit: counters in turn, by label, for equal times, or as
+    listed.
+    """
     loads = [
         load
         for load in outcome.plan.loads

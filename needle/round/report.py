@@ -1,4 +1,4 @@
-"""A round in words, and as the open document that ``needle round`` prints."""
+"""A round in words, and as the document that ``needle round`` prints."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ _ENDS = {
 
 
 def words_of(step: Step, until: str) -> str:
-    """What to do at a step's beginning; ``until`` is when its meter is free again."""
+    """What to do at the beginning of a step; ``until`` is when its meter is free again."""
     count = step.candidate.count
     words = _DONE[step.candidate.what].format(
         meter=step.meter,
@@ -57,14 +57,14 @@ def words_of(step: Step, until: str) -> str:
 
 
 def end_words_of(step: Step) -> str:
-    """What to do at its end; empty where it is read at once."""
+    """What to do at the end of a step; empty if it is read at once."""
     words = _ENDS.get(step.candidate.what, "")
     told = words.format(meter=step.meter, subject=step.candidate.subject)
     return told[:1].upper() + told[1:]
 
 
 def as_document(planned: Round) -> dict[str, Any]:
-    """The round as ``needle round`` prints it."""
+    """Return the round as ``needle round`` prints it."""
     visit = planned.visit
     return {
         "from": visit.begins.isoformat(),

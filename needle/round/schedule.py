@@ -1,10 +1,10 @@
-"""Which measurements, on which meters, and when: an exact choice over slots of time.
+"""Scheduling of measurements on meters: an exact solution over slots of time.
 
-Meters of a class stand in for one another, so a class is a capacity; measurements that follow one
-another can then always be dealt out to its meters (intervals are coloured by their first end). One
-person has so many minutes in each slot. Solved as a mixed-integer programme by HiGHS (Q. Huangfu
-and J. A. J. Hall, "Parallelizing the dual revised simplex method", Math. Prog. Comp. 10, 2018),
-which says how far from the best the answer may be.
+Meters of a class are interchangeable, so a class is a capacity; consecutive measurements can then
+always be assigned to its meters (interval colouring in order of their end). One person has a
+limited time in each slot. Solved as a mixed-integer programme by HiGHS (Q. Huangfu and J. A. J.
+Hall, "Parallelizing the dual revised simplex method", Math. Prog. Comp. 10, 2018), which reports
+the possible distance to the optimum.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ _SOONER = 1e-5
 
 @dataclass(frozen=True)
 class Placed:
-    """A measurement in its place: its candidate, and when its meter is taken, min of the visit."""
+    """A scheduled measurement: its candidate, and minutes of its meter's use."""
 
     candidate: Candidate
     first_min: float
@@ -37,20 +37,20 @@ class Placed:
 
 @dataclass(frozen=True)
 class Choice:
-    """What was chosen, in the order of beginnings, and how far from the best it may be (0…1)."""
+    """A combination in order of start, and its possible distance to the best one (0…1)."""
 
     placed: list[Placed]
     gap: float
 
 
 def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) -> Choice:
-    """Choose and place measurements whose worths add up to the most.
+    """Return the combination of measurements with the highest total value that fits.
 
     Parameters
     ----------
     offered : sequence of Candidate
     worths : sequence of float
-        What each is worth, same length.
+        Value of each, same length.
     """
     step, slots = visit.slot_min, visit.slots
     picks = [
@@ -100,7 +100,7 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
 
 
 def at_most(offered: Sequence[Candidate], worths: Sequence[float]) -> float:
-    """What no choice exceeds: of those that say the same the best, were there time for all."""
+    """Upper bound of any combination's value: the best of each tag, without limit of time."""
     best: dict[str, float] = {}
     for candidate, worth in zip(offered, worths, strict=True):
         best[candidate.excludes] = max(worth, best.get(candidate.excludes, 0.0))
@@ -108,14 +108,14 @@ def at_most(offered: Sequence[Candidate], worths: Sequence[float]) -> float:
 
 
 def _value(chosen: Sequence[tuple[int, int]], worths: Sequence[float]) -> float:
-    """What a choice is worth, as the programme counts it."""
+    """Value of a combination, as the programme counts it."""
     return sum(worths[number] for number, _ in chosen)
 
 
 def _first_fit(
     visit: Visit, offered: Sequence[Candidate], worths: Sequence[float], step: int, slots: int
 ) -> list[tuple[int, int]]:
-    """The most worth for its time first, each where it first fits: good where time is short."""
+    """Greedy solution: most value per time first, each where it first fits."""
     free = {
         key: _free(visit, key, step, slots)
         for key in dict.fromkeys(meter.instrument.key for meter in visit.meters)
@@ -149,7 +149,7 @@ def _first_fit(
 
 
 def _free(visit: Visit, key: str, step: int, slots: int) -> np.ndarray:
-    """How many meters of a class are free in each slot."""
+    """Number of free meters of a class in each slot."""
     names = {meter.name: meter.instrument.key for meter in visit.meters}
     have = sum(other == key for other in names.values())
     until = [end for name, end in visit.busy if names.get(name) == key and end > visit.begins]
@@ -162,7 +162,7 @@ def _free(visit: Visit, key: str, step: int, slots: int) -> np.ndarray:
 
 
 def _hands_at(candidate: Candidate, slot: int, step: int, slots: int) -> list[tuple[int, float]]:
-    """One's own minutes in each slot where a candidate begins in this one."""
+    """The person's minutes in each slot, if a candidate begins in this one."""
     taken = []
     left, at = candidate.before_min, slot
     while left > 0 and at < slots:
@@ -174,12 +174,12 @@ def _hands_at(candidate: Candidate, slot: int, step: int, slots: int) -> list[tu
 
 
 def _length(candidate: Candidate, step: int) -> int:
-    """Slots that a meter is taken."""
+    """Number of slots for which a meter is in use."""
     return max(1, math.ceil((candidate.meter_min - 1e-6) / step))
 
 
 class _Rows:
-    """Rows of a sparse system of at-most constraints."""
+    """Rows of a sparse system of upper-bound constraints."""
 
     def __init__(self, columns: int) -> None:
         self.columns = columns
@@ -188,7 +188,7 @@ class _Rows:
         self.most: list[float] = []
 
     def add(self, entries: Sequence[tuple[int, float]], most: float) -> None:
-        """One row: columns with their values, together at most so much."""
+        """Add a row: columns with their coefficients, and the upper bound of their sum."""
         row = len(self.most)
         self.places += [(row, column) for column, _ in entries]
         self.values += [value for _, value in entries]
@@ -202,7 +202,7 @@ class _Rows:
 
 
 def _once_each(rows: _Rows, offered: Sequence[Candidate], picks: Sequence[tuple[int, int]]) -> None:
-    """Of those that say the same, one."""
+    """At most one of the candidates with the same tag."""
     tags: dict[str, list[tuple[int, float]]] = {}
     for column, (number, _) in enumerate(picks):
         tags.setdefault(offered[number].excludes, []).append((column, 1.0))
@@ -218,7 +218,7 @@ def _meters(
     step: int,
     slots: int,
 ) -> None:
-    """No class of meter is in use more often than there are meters of it."""
+    """At most as many uses of a meter class at a time as there are meters of it."""
     for key in dict.fromkeys(meter.instrument.key for meter in visit.meters):
         taken: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
         for column, (number, slot) in enumerate(picks):
@@ -238,7 +238,7 @@ def _hands(
     step: int,
     slots: int,
 ) -> None:
-    """One person's minutes in each slot: to begin, and to end."""
+    """Limit of the person's minutes in each slot."""
     minutes: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
     for column, (number, slot) in enumerate(picks):
         for at, mine in _hands_at(offered[number], slot, step, slots):

@@ -1,4 +1,4 @@
-"""What one has with one, from when to when, and what must be left alone."""
+"""A visit: its time, the meters at hand, and what must not be touched."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _SLOTS, _LEAST_SLOT_MIN = 36, 5
 
 @dataclass(frozen=True)
 class CarriedMeter:
-    """A meter that is at hand; ``name`` tells it from others of its class."""
+    """A meter at hand; ``name`` distinguishes it from others of its class."""
 
     name: str
     instrument: Instrument
@@ -45,22 +45,22 @@ class CarriedMeter:
 
 @dataclass(frozen=True)
 class Visit:
-    """A stretch of time in which things can be measured.
+    """A period of time in which measurements can be made.
 
     Attributes
     ----------
     begins, ends : datetime
     meters : tuple of CarriedMeter
     keep_plugged : frozenset of str
-        Names of loads whose plug must not be pulled, not even for a moment.
+        Names of loads that must not be unplugged, not even for a moment.
     qualified : bool
-        Whether somebody is there who may open a panel under the local code.
+        Whether somebody present may open a panel under the local code.
     target : str
-        ``"plan"``: the plan's answer is to be steadied; ``"grades"``: every load to grade B.
+        ``"plan"``: narrow the plan's range; ``"grades"``: every load to grade B.
     busy : tuple of (str, datetime)
         Meters in use, by name, and until when.
     impossible : frozenset of str
-        Keys of candidates that turned out impossible, or are not wanted.
+        Keys of candidates that proved impossible, or are not wanted.
     """
 
     begins: datetime
@@ -74,33 +74,33 @@ class Visit:
 
     @property
     def minutes(self) -> float:
-        """Length, min."""
+        """Duration, min."""
         return (self.ends - self.begins).total_seconds() / 60
 
     @property
     def slot_min(self) -> int:
-        """Length of the slots that it is planned in, whole steps of five minutes."""
+        """Length of the planning slots, a multiple of five minutes."""
         return max(_LEAST_SLOT_MIN, _LEAST_SLOT_MIN * math.ceil(self.minutes / _SLOTS / 5))
 
     @property
     def slots(self) -> int:
-        """Whole slots of it."""
+        """Number of whole slots."""
         return int(self.minutes // self.slot_min)
 
     def after(self, minutes: float) -> datetime:
         return self.begins + timedelta(minutes=minutes)
 
     def leaves_battery(self, plan: Plan) -> bool:
-        """Whether a plan misses nothing where the battery is used up in the visit.
+        """Whether the visit may use up the battery without affecting a plan.
 
-        Not while the plan runs, and not shortly before it: the battery must be full again.
+        Not while the plan runs, nor shortly before, since the battery must be full again.
         """
         over = plan.start + timedelta(hours=plan.needed_hours) <= self.begins
         return over or plan.start >= self.ends + timedelta(hours=_CHARGED_AGAIN_H)
 
 
 def checked(visit: Visit) -> Visit:
-    """The same visit, if there is time and something to measure with.
+    """The same visit; raises if there is no time or no meter.
 
     Raises
     ------
@@ -120,7 +120,7 @@ def checked(visit: Visit) -> Visit:
 
 
 def clock_of(text: str, field: str, after: datetime) -> datetime:
-    """A moment as ISO 8601, or a time of day: the first one after a given moment.
+    """Parse ISO 8601, or a time of day as the first one after a given moment.
 
     Raises
     ------
@@ -134,7 +134,7 @@ def clock_of(text: str, field: str, after: datetime) -> datetime:
 
 
 def with_what_is_there(visit: Visit) -> Visit:
-    """The visit with what needs no bringing: the supply's own display, one's ears and a watch."""
+    """The visit with what is always at hand: the supply's display, ears and a watch."""
     have = {meter.instrument.key for meter in visit.meters}
     own = (
         CarriedMeter("the supply's display", INSTRUMENTS[DISPLAY]),
@@ -145,12 +145,12 @@ def with_what_is_there(visit: Visit) -> Visit:
 
 
 def carried(keys: Sequence[Any]) -> tuple[CarriedMeter, ...]:
-    """Meters by the keys of their classes: ``plug, plug, clamp``; alike ones are numbered.
+    """Meters by the keys of their classes: ``plug, plug, clamp``; equal ones are numbered.
 
     Raises
     ------
     DocumentError
-        An unknown class.
+        A class is unknown.
     """
     meters: list[CarriedMeter] = []
     for key in keys:

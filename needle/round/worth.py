@@ -1,12 +1,12 @@
-"""What knowing something better would leave of a plan's range, on the plan's own draws.
+"""Range of a plan after better knowledge of its inputs, estimated from the plan's own draws.
 
-Each uncertain thing's share of the hours is fitted by a parabola of its draws; a measurement that
-leaves a share r of its spread shrinks those draws to r times themselves, and the hours follow. All
-steps of a round are judged on the same draws, paired (pre-posterior analysis: H. Raiffa and
-R. Schlaifer, "Applied Statistical Decision Theory", 1961, ch. 4; the additive fit is ours, and is
-held against simulating anew in the tests). What is too small to be told from the chance of so many
-draws is reckoned from the energies: what takes a share of all that leaves the battery moves the
-hours by that share of its spread.
+The effect of each uncertain input on the hours is fitted by a parabola in its normal draws; a
+measurement that leaves a share r of its spread multiplies those draws by r, and the hours follow.
+All steps of a round are compared on the same draws (pre-posterior analysis: H. Raiffa and R.
+Schlaifer, "Applied Statistical Decision Theory", 1961, ch. 4; the additive fit is ours, and tests
+compare it with new simulations). Effects too small to be distinguished from chance are computed
+from energies: an input with a share of the battery's energy moves the hours by that share of its
+spread.
 """
 
 from __future__ import annotations
@@ -18,8 +18,8 @@ from functools import cached_property
 
 import numpy as np
 
-from needle.plan.simulate import Outcome
-from needle.plan.uncertain import INVERTER_IDLE, LOAD, LOAD_DUTY, LOAD_TASK, InputKey
+from needle.plan.draws.inputs import INVERTER_IDLE, LOAD, LOAD_DUTY, LOAD_TASK, InputKey
+from needle.plan.energy.simulate import Outcome
 from needle.round.candidate import Count, log_sd
 
 #: Fewest draws that are fitted, and the ridge of the fit, in draws.
@@ -34,15 +34,15 @@ _MOSTLY = 0.9
 
 @dataclass(frozen=True)
 class Worth:
-    """Hours of each draw, and what each uncertain thing does to them.
+    """Hours of each draw, and the effect of each uncertain input on them.
 
     Attributes
     ----------
     hours : ndarray, (draws,)
     bends : dict of InputKey to ndarray, (2,)
-        Coefficients of the square and of the line of the thing's normal draws, h.
+        Coefficients of the square and of the linear term in the input's normal draws, h.
     lines : dict of InputKey to float
-        Hours that a deviation moves, of what is too small to show in so many draws.
+        Hours per standard deviation, for effects too small to be fitted.
     normals : mapping of InputKey to ndarray, (draws,)
     """
 
@@ -53,17 +53,17 @@ class Worth:
 
     @cached_property
     def variance(self) -> float:
-        """Of the hours, h²."""
+        """Variance of the hours, h²."""
         return float(np.var(self.hours))
 
     @cached_property
     def width(self) -> float:
-        """From the 10th to the 90th percentile of the hours, h."""
+        """Width of the hours' range from the 10th to the 90th percentile, h."""
         low, high = np.quantile(self.hours, [0.1, 0.9])
         return float(high - low)
 
     def effect(self, key: InputKey, rest: float) -> np.ndarray:
-        """Hours that each draw is moved by where a thing's spread is left ``rest`` of itself."""
+        """Change of each draw's hours if a share ``rest`` of an input's spread remains."""
         if key not in self.bends:
             return np.zeros(len(self.hours))
         square, line = self.bends[key]
@@ -73,9 +73,9 @@ class Worth:
     def left(
         self, rests: Mapping[InputKey, float], count: Count | None = None
     ) -> tuple[float, float, float]:
-        """Hours, low, likely and high, once each of these things is known so much better.
+        """Hours, low, likely and high, after these inputs are known better.
 
-        ``count``: of several loads together, beside that.
+        ``count``: a count of several loads together, in addition.
         """
         hours = self._hours_after(rests)
         low, mid, high = np.quantile(hours, [0.1, 0.5, 0.9])
@@ -92,9 +92,9 @@ class Worth:
         )
 
     def taken(self, rests: Mapping[InputKey, float], count: Count | None = None) -> float:
-        """Share of the hours' variance that knowing these things so well takes, 0…1.
+        """Share of the hours' variance that this knowledge removes, 0…1.
 
-        ``count``: of several loads together, beside that.
+        ``count``: a count of several loads together, in addition.
         """
         gone = self._taken_by_lines(rests)
         for key, rest in rests.items():
@@ -108,16 +108,16 @@ class Worth:
         return self._share(gone)
 
     def _hours_after(self, rests: Mapping[InputKey, float]) -> np.ndarray:
-        """Hours of each draw once each of these things is known so much better."""
+        """Hours of each draw after these inputs are known better."""
         effects = (self.effect(key, rest) for key, rest in rests.items())
         return np.asarray(sum(effects, self.hours))
 
     def _taken_by_count(
         self, hours: np.ndarray, rests: Mapping[InputKey, float], count: Count
     ) -> float:
-        """Variance of hours that a count takes, h²: by how far both go together over the draws.
+        """Variance of the hours that a count removes, h², from their covariance over the draws.
 
-        What a load's own measurement has told before, the count does not tell again.
+        Information that a load's own measurement already gave is not counted twice.
         """
         counted = sum(
             (
@@ -135,12 +135,12 @@ class Worth:
         return sum((1 - rest**2) * self.lines.get(key, 0.0) ** 2 for key, rest in rests.items())
 
     def _share(self, gone: float) -> float:
-        """Of the variance, at most all of it."""
+        """Share of the variance, at most 1."""
         return min(1.0, gone / self.variance) if self.variance > 1e-12 else 0.0
 
 
 def _beyond_chance(fits: np.ndarray, terms: np.ndarray, centred: np.ndarray) -> np.ndarray:
-    """Coefficients that stand out of what chance makes of so many draws; the others are nought."""
+    """Coefficients that exceed what chance gives for this number of draws; the others are zero."""
     together = len(centred) >= _APART * len(fits)
     free = len(centred) - len(fits) if together else len(centred)
     noise = float(np.sum((centred - terms @ fits) ** 2 if together else centred**2)) / free
@@ -149,7 +149,7 @@ def _beyond_chance(fits: np.ndarray, terms: np.ndarray, centred: np.ndarray) -> 
 
 
 def worth_of(outcome: Outcome) -> Worth:
-    """Fit what each uncertain thing does to the hours of an outcome, all of them together."""
+    """Fit the effect of each uncertain input on an outcome's hours, all inputs together."""
     hours, normals = outcome.runtime_h, outcome.inputs.normals
     keys = [key for key in normals if outcome.inputs.spreads.get(key, 0.0) > 0]
     bends: dict[InputKey, np.ndarray] = {}
@@ -162,7 +162,7 @@ def worth_of(outcome: Outcome) -> Worth:
 
 
 def _fitted(centred: np.ndarray, normals: Sequence[np.ndarray]) -> np.ndarray:
-    """Coefficients of the square and of the line of each, those of chance nought, (things, 2)."""
+    """Coefficients of square and linear term of each input, zero if within chance, (inputs, 2)."""
     terms = np.column_stack([np.column_stack([normal**2 - 1, normal]) for normal in normals])
     if len(centred) >= _APART * terms.shape[1]:
         # A pull towards nothing keeps what chance would fit small.
@@ -175,7 +175,7 @@ def _fitted(centred: np.ndarray, normals: Sequence[np.ndarray]) -> np.ndarray:
 
 
 def _by_energy(outcome: Outcome) -> dict[InputKey, float]:
-    """Hours that one deviation of a thing moves, by its share of what leaves the battery."""
+    """Hours per standard deviation of an input, from its share of the battery's energy."""
     energy, spreads = outcome.energy_wh, outcome.inputs.spreads
     given, loads = float(energy["battery_out"]), energy["loads"]
     used = sum(loads.values())

@@ -171,10 +171,10 @@ def conditioned_by_few(
     idle, passes = (estimate.draws(rng.standard_normal(_FEW_DRAWS)) for estimate in usual)
     doubt = np.zeros(_FEW_DRAWS)
     for ac_w, dc_w in pairs:
-        foretold = idle + ac_w / passes
+        predicted = idle + ac_w / passes
         # Both meters, and how far a square term may be off.
         spread = math.sqrt((ac_limit**2 + dc_limit**2) / 3 + SQUARE_SPREAD**2 + 0.01**2)
-        doubt += (np.log(foretold / dc_w) / spread) ** 2 / 2
+        doubt += (np.log(predicted / dc_w) / spread) ** 2 / 2
     weights = np.exp(-(doubt - doubt.min()))
     weights /= weights.sum()
     if float(doubt.min()) > SUSPECT**2 or 1 / float(weights @ weights) < _LEAST_DRAWS:

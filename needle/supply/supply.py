@@ -20,7 +20,7 @@ from needle.supply.charging import ChargeInput, parse_inputs
 from needle.supply.fit import conditioned_by_few
 from needle.supply.inverter import Inverter, parse_inverter
 from needle.supply.outputs import Output, parse_outputs
-from needle.supply.proof import (
+from needle.supply.supply_tests import (
     CapacityTest,
     EfficiencyTest,
     IdleTest,

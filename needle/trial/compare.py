@@ -1,4 +1,4 @@
-"""Trials side by side, figure by figure, against a reference; and whether that is fair."""
+"""Trials side by side against a reference, figure by figure, and whether the comparison is fair."""
 
 from __future__ import annotations
 
@@ -16,18 +16,18 @@ ONCE_SPREAD = 0.05
 
 @dataclass(frozen=True)
 class TrialSide:
-    """One of those compared.
+    """A trial in the comparison.
 
     Attributes
     ----------
     name : str
     prediction : Forecast or None
     supply : object
-        The same for the same supply; None where it is not known.
+        Equal for equal supplies; None if unknown.
     litres : float or None
-        Of the box that ran in it alone.
+        Volume of the cold box that ran alone in it, litres.
     lift_c : float or None
-        Degrees between the room and its inside.
+        Temperature difference between the room and its inside, K.
     """
 
     name: str
@@ -39,7 +39,7 @@ class TrialSide:
 
 @dataclass(frozen=True)
 class TrialCell:
-    """A figure of one trial, and how it stands against the reference's; None where it has none."""
+    """A figure of one trial, and its ratio to the reference; None if it has none."""
 
     value: Estimate | None
     against: Against | None = None
@@ -47,7 +47,7 @@ class TrialCell:
 
 @dataclass(frozen=True)
 class TrialRow:
-    """A figure of all trials, the reference's first."""
+    """A figure of all trials, the reference first."""
 
     name: str
     unit: str
@@ -55,7 +55,7 @@ class TrialRow:
 
 
 def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
-    """Figures that at least one of the trials has; the first is the reference."""
+    """Return figures that at least one of the trials has; the first trial is the reference."""
     drawn = [_drawn(side) for side in sides]
     days = [None if watts is None else watts.scaled(24) for watts in drawn]
     litres = [
@@ -83,7 +83,7 @@ def _row(
     values: Sequence[Estimate | None],
     sides: Sequence[TrialSide] | None = None,
 ) -> TrialRow:
-    """A row; of ``sides`` that share a battery, what it holds falls out of the comparison."""
+    """One row; the battery's capacity cancels between ``sides`` with the same battery."""
     cells = [TrialCell(values[0])]
     for number, value in enumerate(values[1:], 1):
         if value is None or values[0] is None:
@@ -99,7 +99,7 @@ def _row(
 def _paired(
     value: Estimate, reference: Estimate, side: TrialSide, first: TrialSide
 ) -> tuple[Estimate, Estimate]:
-    """Two trials' figures by the share of the battery that they used, where it is the same one."""
+    """Ratio of two trials by the share of the battery that they used, if it is the same one."""
     fall, other = _estimate(side, "fall_per_h"), _estimate(first, "fall_per_h")
     if side.supply != first.supply or fall is None or other is None:
         return value, reference
@@ -114,7 +114,7 @@ def _paired(
 
 
 def _drawn(side: TrialSide) -> Estimate | None:
-    """Mean W at the battery over all of the run so far."""
+    """Mean W at the battery over the whole run so far."""
     prediction = side.prediction
     if prediction is None or prediction.now_h <= 0:
         return None
@@ -135,7 +135,7 @@ def _estimate(side: TrialSide, name: str) -> Estimate | None:
 
 
 def _of_range(values: Range, once: float = ONCE_SPREAD) -> Estimate | None:
-    """A range as an estimate: its middle, the spread of its ends, and that it was made once."""
+    """A range as an estimate: its median, the spread of its ends, measured once."""
     low, mid, high = values
     if mid <= 0:
         return None

@@ -1,4 +1,4 @@
-"""What is expected of a run, in every draw: the plan's own draws, minute by minute."""
+"""The expected course of a trial in every draw of its plan, minute by minute."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ import numpy as np
 
 from needle.moments import DAY_MIN
 from needle.plan.answering import MOST_DRAWS, draws_for
-from needle.plan.asked import Asked, Block, joined
-from needle.plan.bank import (
+from needle.plan.draws.inputs import InputKey, draw, normals, stream_of
+from needle.plan.energy.bank import (
     BLOCK,
     MINUTES_PER_HOUR,
     Bank,
@@ -20,9 +20,9 @@ from needle.plan.bank import (
     battery_draws,
     peukert_w,
 )
+from needle.plan.energy.battery_side import other_wh
+from needle.plan.energy.demand import Block, Demand, concatenate
 from needle.plan.plan import Plan
-from needle.plan.side import other_wh
-from needle.plan.uncertain import InputKey, draw, normals, stream_of
 from needle.trial.trial import MOST_H, Trial
 
 #: Where nothing is expected: hours that a full battery is taken to last, and the spread (logarithm)
@@ -38,26 +38,26 @@ ANY_DAY = datetime(2000, 1, 1, tzinfo=UTC)
 
 @dataclass(frozen=True)
 class Expected:
-    """A run as it is expected.
+    """The expected course of a trial.
 
     Attributes
     ----------
     plan : Plan
     battery : BatteryDraws
         (draws,) each.
-    asked : Block
-        The whole run, (draws, minutes); after its last minute its last day begins anew.
+    demand : Block
+        The whole run, (draws, minutes); after its last minute its last day repeats.
     stop_h : ndarray, (draws,)
-        Hours to the first stop, the plan's hours where it never stops.
+        Hours to the first stop; the plan's hours if it never stops.
     curve_min : ndarray, (points,)
-        Minutes at which the charge is kept.
+        Minutes of the points of ``charge``.
     charge : ndarray, (draws, points)
-        Share, as it is expected.
+        Expected state of charge, share.
     """
 
     plan: Plan
     battery: BatteryDraws
-    asked: Block
+    demand: Block
     stop_h: np.ndarray
     curve_min: np.ndarray
     charge: np.ndarray
@@ -68,17 +68,17 @@ class Expected:
 
     @property
     def minutes(self) -> int:
-        return int(self.asked.drawn_w.shape[1])
+        return int(self.demand.drawn_w.shape[1])
 
     @cached_property
     def log_level(self) -> np.ndarray:
-        """Logarithm of each draw's mean W at the battery's side, (draws,)."""
-        return np.asarray(np.log(np.maximum(self.asked.drawn_w.mean(axis=1, dtype=float), 1e-6)))
+        """Logarithm of each draw's mean demand at the battery in W, (draws,)."""
+        return np.asarray(np.log(np.maximum(self.demand.drawn_w.mean(axis=1, dtype=float), 1e-6)))
 
     @cached_property
     def log_sun(self) -> np.ndarray:
-        """Logarithm of the mean W that each draw's sources offer, (draws,); zeros without any."""
-        sources = self.asked.sources_w
+        """Logarithm of each draw's mean source power in W, (draws,); zeros without sources."""
+        sources = self.demand.sources_w
         if sources is None:
             return np.zeros(self.draws)
         mean = np.log(np.maximum(sources.mean(axis=1), 1e-6))
@@ -86,35 +86,35 @@ class Expected:
 
     @cached_property
     def drawn_wh(self) -> Running:
-        """Wh at the battery's side."""
-        return Running(self.asked.drawn_w)
+        """Running sum of the demand at the battery, Wh."""
+        return Running(self.demand.drawn_w)
 
     @cached_property
     def counted_wh(self) -> dict[str, Running]:
-        """Wh on each route that is kept."""
-        return {route: Running(watts) for route, watts in self.asked.routes_w.items()}
+        """Running sums on the routes where energy is counted, Wh."""
+        return {route: Running(watts) for route, watts in self.demand.routes_w.items()}
 
     @cached_property
     def costs_wh(self) -> Running:
-        """Wh that the charge falls by for what is drawn, Peukert's law included."""
+        """Running sum of the charge used, Wh, with Peukert's law."""
         if self.plan.supply.battery.peukert_n <= 1:
             return self.drawn_wh
         capacity, exponent = (
             values[:, None] for values in (self.battery.capacity_wh, self.battery.peukert_n)
         )
-        return Running(peukert_w(self.plan.supply.battery, self.asked.drawn_w, capacity, exponent))
+        return Running(peukert_w(self.plan.supply.battery, self.demand.drawn_w, capacity, exponent))
 
     @cached_property
     def peak_w(self) -> np.ndarray:
-        """The most W asked of the battery in each hour, starts included, (draws, hours)."""
-        starts_w = self.asked.starts_w
-        most = self.asked.drawn_w if starts_w is None else self.asked.drawn_w + starts_w
+        """Highest demand at the battery in each hour, with start-up surges, W, (draws, hours)."""
+        starts_w = self.demand.starts_w
+        most = self.demand.drawn_w if starts_w is None else self.demand.drawn_w + starts_w
         return np.maximum.reduceat(most, np.arange(0, self.minutes, MINUTES_PER_HOUR), axis=1)
 
     def is_fed(self, first: int, last: int) -> bool:
-        """Whether any source gives anything in some minutes."""
-        places, sources = self.places(first, last), self.asked.sources_w
-        return self.asked.other_w is not None or (
+        """Whether any source gives power within some minutes."""
+        places, sources = self.places(first, last), self.demand.sources_w
+        return self.demand.other_w is not None or (
             sources is not None and bool(sources[:, places].any())
         )
 
@@ -125,22 +125,21 @@ class Expected:
         return _again(np.arange(first, last), self.minutes)[0]
 
     def block(self, first: int, last: int, rows: np.ndarray) -> Block:
-        """Some minutes of some draws."""
-        return self.asked.part(rows, self.places(first, last), first)
+        """Some minutes of some draws, as a block."""
+        return self.demand.part(rows, self.places(first, last), first)
 
     def bank(self, rows: np.ndarray) -> Bank:
-        """The battery at the start, in some draws, for as long as a trial may take."""
-        battery = self.battery.of_draws(rows)
+        """The battery at the start, in some draws, with the longest duration of a trial."""
+        battery = self.battery.take(rows)
         return Bank(self.plan, battery, int(MOST_H * MINUTES_PER_HOUR) + 1, other_wh(self.plan))
 
 
 def with_charging(expected: Expected, trial: Trial) -> Expected:
-    """With what charged it, by W or Wh in as they were read, where the plan knows of no source.
+    """The expected course with the charging that was read, if the plan has no sources.
 
-    W in are taken to change evenly from look to look; what comes after the last one is not known,
-    and counted as nothing.
+    W in are interpolated between check-ins; after the last one nothing is assumed.
     """
-    if expected.plan.sources or expected.asked.sources_w is not None:
+    if expected.plan.sources or expected.demand.sources_w is not None:
         return expected
     hours, watts, last_h, last_wh = [0.0], [0.0], 0.0, 0.0
     for check_in in trial.check_ins:
@@ -156,11 +155,11 @@ def with_charging(expected: Expected, trial: Trial) -> Expected:
         return expected
     hour = np.arange(max(expected.minutes, 1)) / MINUTES_PER_HOUR
     sources_w = np.interp(hour, hours, watts, right=0.0)[None]
-    return replace(expected, asked=replace(expected.asked, sources_w=sources_w))
+    return replace(expected, demand=replace(expected.demand, sources_w=sources_w))
 
 
 class Running:
-    """Wh that watts come to from the start: (draws, minutes) of W."""
+    """Running sums of powers from the start, Wh; built from W, (draws, minutes)."""
 
     def __init__(self, watts: np.ndarray) -> None:
         self.minutes = watts.shape[1]
@@ -168,7 +167,7 @@ class Running:
         self.wh[:, 1:] = np.cumsum(watts, axis=1, dtype=np.float64) / MINUTES_PER_HOUR
 
     def between(self, rows: np.ndarray, first: int, last: int) -> np.ndarray:
-        """Wh from a minute to another in some draws."""
+        """Energy between two minutes in some draws, Wh."""
         return np.asarray(self._by(rows, last) - self._by(rows, first))
 
     def _by(self, rows: np.ndarray, minute: int) -> np.ndarray:
@@ -181,7 +180,7 @@ class Running:
 
 
 def _again(minute: np.ndarray, minutes: int) -> tuple[np.ndarray, np.ndarray]:
-    """Where minutes lie in a run whose last day begins anew, and how often it did."""
+    """Position of minutes in a run whose last day repeats, and the number of repetitions."""
     period = min(DAY_MIN, minutes)
     past = minute - minutes
     over = minutes - period + past % period
@@ -189,7 +188,7 @@ def _again(minute: np.ndarray, minutes: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 def expected_of(trial: Trial, draws: int | None = None, seed: int = 1) -> Expected:
-    """What is expected of a trial: its plan's answer, or else what watts were expected.
+    """Return what is expected of a trial: by its plan, or else by the watts that were expected.
 
     ``draws`` None: as many as the plan's answer has.
     """
@@ -200,20 +199,20 @@ def expected_of(trial: Trial, draws: int | None = None, seed: int = 1) -> Expect
 
 @lru_cache(maxsize=2)
 def of_plan(plan: Plan, places: frozenset[str], draws: int, seed: int = 1) -> Expected:
-    """A plan's own draws and stops, as :func:`needle.plan.simulate.simulate` has them.
+    """A plan's draws and stops, as in :func:`needle.plan.energy.simulate.simulate`.
 
-    W by the route are kept of ``places`` alone. The last ones are kept: a trial is looked at again
-    and again.
+    Only the routes in ``places`` are kept. Recent results are cached, since a trial is updated
+    often.
     """
     draws = int(min(draws, max(LEAST_DRAWS, MOST_CELLS / (plan.hours * MINUTES_PER_HOUR))))
-    asked = Asked(plan, draws, seed)
+    demand = Demand(plan, draws, seed)
     blocks = [
         replace(
             block, routes_w={route: block.routes_w[route] for route in places & set(block.routes_w)}
         )
-        for block in asked.blocks()
+        for block in demand.blocks()
     ]
-    return _expected(asked.plan, battery_draws(asked.plan, asked.inputs), blocks)
+    return _expected(demand.plan, battery_draws(demand.plan, demand.inputs), blocks)
 
 
 def _expected(plan: Plan, battery: BatteryDraws, blocks: Sequence[Block]) -> Expected:
@@ -222,16 +221,16 @@ def _expected(plan: Plan, battery: BatteryDraws, blocks: Sequence[Block]) -> Exp
     curve_min = np.unique(np.linspace(0, minutes, CURVE_POINTS).round().astype(int))
     charge = np.full((len(battery.capacity_wh), len(curve_min)), plan.supply.battery.start_charge)
     for block in blocks:
-        flow = block.through(bank)
+        flow = block.apply_to(bank)
         at = curve_min - 1 - block.first
         inside = (at >= 0) & (at < flow.charge.shape[1])
         charge[:, inside] = flow.charge[:, at[inside]]
     stop_h = np.where(np.isinf(bank.stop_min), plan.hours, bank.stop_min / MINUTES_PER_HOUR)
-    return Expected(plan, battery, joined(blocks), stop_h, curve_min, charge)
+    return Expected(plan, battery, concatenate(blocks), stop_h, curve_min, charge)
 
 
 def _of_watts(trial: Trial, draws: int, seed: int) -> Expected:
-    """W at the battery by the hour, each draw at a level of its own."""
+    """Expected W at the battery by the hour; each draw has its own level."""
     plan = _without_loads(trial)
     inputs = draw(plan, draws, seed)
     battery = battery_draws(plan, inputs)
@@ -260,12 +259,12 @@ def _of_watts(trial: Trial, draws: int, seed: int) -> Expected:
 
 
 def _stops(expected: Expected) -> np.ndarray:
-    """Hours to the first stop however long it takes; a trial's longest where it never stops."""
+    """Hours to the first stop, however long; a trial's maximum if it never stops."""
     rows = np.arange(expected.draws)
     bank = expected.bank(rows)
     last = int(MOST_H * MINUTES_PER_HOUR)
     for first in range(0, last, BLOCK):
-        expected.block(first, min(last, first + BLOCK), rows).through(bank)
+        expected.block(first, min(last, first + BLOCK), rows).apply_to(bank)
         if np.isfinite(bank.stop_min).all():
             break
     return np.minimum(bank.stop_min / MINUTES_PER_HOUR, MOST_H)

@@ -1,4 +1,4 @@
-"""When a trial will stop, or what it proved: the plan, conditioned on what was seen."""
+"""Forecast of a trial's stop, and what it showed at its end: the plan conditioned on check-ins."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ import numpy as np
 from needle.document import DocumentError
 from needle.ledger import LedgerEntry
 from needle.ledger import as_document as ledger_document
-from needle.plan.bank import MINUTES_PER_HOUR
+from needle.plan.energy.bank import MINUTES_PER_HOUR
 from needle.supply.battery import cold_factor
 from needle.supply.display import LAST_FIFTH
 from needle.trial.expected import Expected, expected_of, with_charging
+from needle.trial.finished_run import COUNT_READ, Count, last_count
 from needle.trial.ledger import entries_of
-from needle.trial.made import COUNT_READ, Count, last_count
+from needle.trial.observations import ALIKE, behind, observations, still_runs, stops_at
 from needle.trial.particles import LEVEL, OUT_WH, START, Particles
-from needle.trial.sightings import ALIKE, behind, sightings, still_runs, stops_at
 from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
 #: A charge that rises by more than this without a source is asked about, share.
@@ -37,7 +37,7 @@ Range = tuple[float, float, float]
 
 @dataclass(frozen=True)
 class Leg:
-    """Part of a trial under like conditions: from h, its mean W at the battery, its name."""
+    """A part of a trial under constant conditions: start (h), mean W at the battery, name."""
 
     from_h: float
     mean_w: float
@@ -46,43 +46,43 @@ class Leg:
 
 @dataclass(frozen=True)
 class Forecast:
-    """What a trial comes to; ranges are 10th, 50th and 90th percentile.
+    """The forecast of a trial; ranges are 10th, 50th and 90th percentile.
 
     Attributes
     ----------
     stop_h : Range
         Hours from the start to the stop.
     most_h : float
-        Hours that were looked ahead: a stop there is "or more".
+        Length of the simulation, h: a stop at that time means "or more".
     now_h : float
-        The moment that it speaks of: the last check-in, or the end.
+        Time of the forecast, h: the last check-in, or the end.
     mean_w : Range
         W at the battery in the present leg.
     drawn_wh : Range
-        Wh out of the battery so far, as far as they are known.
+        Energy out of the battery so far, Wh.
     fall_per_h : Range
-        Share of the battery that was used an hour so far: knows nothing of how much it holds.
+        Share of the battery used per hour so far; independent of the battery's capacity.
     level : Range
-        What is drawn in the present leg over what was expected; 1 is as expected.
+        Power in the present leg relative to what was expected.
     used_wh : float
-        The likely ones: as counted at the battery by now, where they were.
+        Energy used so far, median, Wh; as counted at the battery if it was.
     charge : Range
-        True charge now, share of what the battery holds.
+        True state of charge now, share of the real capacity.
     legs : list of Leg
     state_of_health : Range or None
-        Share of the label that it held; None until the end tells.
+        Real capacity as a share of the nominal one; None before the end.
     held_wh : Range
-        Wh between full and empty.
+        Real capacity, Wh.
     ended_h : float or None
     display_error_h : float or None
-        Mean of how far the display's promises were from the end, h.
+        Mean absolute error of the display's promised hours, h.
     fan : list of (h, low, mid, high)
-        True charge foreseen, share.
+        Predicted true state of charge, share.
     notices : list of str
     count : Count or None
-        The last count that was read.
+        The last counter reading.
     ledger : tuple of LedgerEntry
-        Each figure of each check-in, used or left out.
+        Each figure of each check-in, used or unused.
     """
 
     stop_h: Range
@@ -118,40 +118,40 @@ TOO_SOON_H, TOO_LITTLE = 0.25, 0.02
 def forecast(
     trial: Trial, seed: int = 1, draws: int | None = None, expected: Expected | None = None
 ) -> Forecast:
-    """Forecast the stop of a trial, or say what it proved once it ended.
+    """Return the forecast of a trial's stop, or what it showed if it has ended.
 
-    Without check-ins it is the plan's own answer.
+    Without check-ins this is the plan's own answer.
 
     Parameters
     ----------
     trial : Trial
     seed, draws : int
-        Of the plan; the same give the same answer. None for as many draws as its answer has.
+        As for the plan; the same values give the same answer. None: as many draws as its answer.
     expected : Expected or None
-        What is expected of it, where that is known already.
+        The expected course, if already computed.
 
     Raises
     ------
     DocumentError
-        Nothing to go by: neither an expectation nor a check-in.
+        The trial has neither an expectation nor a check-in.
     """
     by_plan = trial.plan is not None or bool(trial.expected_w)
-    soon = [check_in for check_in in trial.check_ins if by_plan and _too_soon(check_in, trial)]
+    soon = [check_in for check_in in trial.check_ins if by_plan and _is_too_soon(check_in, trial)]
     telling = any(check_in.tells for check_in in trial.check_ins if check_in not in soon)
     if not telling and trial.plan is None and not trial.expected_w and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
     expected = expected or expected_of(trial, draws, seed)
     if not telling and not trial.legs and trial.ended is None:
         return _as_planned(trial, expected, soon)
-    followed = Followed(trial, expected, seed)
-    followed.take_in(trial.check_ins)
+    followed = TrialFilter(trial, expected, seed)
+    followed.assimilate_check_ins(trial.check_ins)
     if trial.ended is not None:
         followed.end()
     return followed.forecast()
 
 
-class Followed:
-    """A trial as it is followed, check-in by check-in."""
+class TrialFilter:
+    """A trial under way, updated check-in by check-in."""
 
     def __init__(self, trial: Trial, expected: Expected, seed: int = 1) -> None:
         self.trial = trial
@@ -175,14 +175,14 @@ class Followed:
         self._shown_h, self._most_shown = 0.0, trial.start_charge
         self._begin_leg(0)
 
-    def take_in(self, check_ins: Sequence[CheckIn]) -> None:
-        """Weigh by check-ins, in their order."""
+    def assimilate_check_ins(self, check_ins: Sequence[CheckIn]) -> None:
+        """Update the particles with check-ins, in their order."""
         for check_in in check_ins:
-            self.to(check_in.h)
+            self.advance_to(check_in.h)
             counted = self._counting(check_in)
-            news = counted if check_in is check_ins[-1] else self._news(counted)
+            news = counted if check_in is check_ins[-1] else self._new_figures(counted)
             self.ledger += entries_of(check_in, counted, news, self.trial, self._is_charged)
-            for kind, sight in sightings(news, self._used.get("charge", (0.0, None))[1]):
+            for kind, sight in observations(news, self._used.get("charge", (0.0, None))[1]):
                 # The first figure of a kind, and one after another that was doubted, is believed:
                 # then it is what was expected that is wrong.
                 doubted = sight(self.particles, kind in self._believed)
@@ -193,8 +193,8 @@ class Followed:
             if check_in.leg is not None:
                 self._new_leg(check_in)
 
-    def _news(self, check_in: CheckIn) -> CheckIn:
-        """A check-in without what was just told: two hundred looks say no more than fifty."""
+    def _new_figures(self, check_in: CheckIn) -> CheckIn:
+        """A check-in without figures that repeat the last ones: repetition adds no weight."""
         held_wh = self.trial.battery.nominal_wh
         counted_wh = check_in.counted_wh(self.trial.battery.volts)
         # That a bar is still lit is news each time.
@@ -214,7 +214,7 @@ class Followed:
         return value is not None and last is not None and abs(value - last) < step
 
     def _use(self, check_in: CheckIn) -> None:
-        """Keep what was told last of each kind of figure, and when."""
+        """Remember the last value of each kind of figure, and its time."""
         told = {
             "charge": check_in.shown,
             f"counted {check_in.counted}": check_in.counted_wh(self.trial.battery.volts),
@@ -224,22 +224,22 @@ class Followed:
             kind: (check_in.h, value) for kind, value in told.items() if value is not None
         }
 
-    def to(self, hour: float) -> None:
-        """Let time pass to an hour."""
+    def advance_to(self, hour: float) -> None:
+        """Advance the particles to an hour."""
         self.particles.advance(round(hour * MINUTES_PER_HOUR))
         self.hour = max(self.hour, hour)
 
     def stop_charge(self, particles: Particles) -> np.ndarray:
-        """True charge at which each particle stops: as the display shows it where one is read."""
+        """True charge at which each particle stops; by the display if it is read."""
         if self.displayed:
             return behind(self.trial.stop_at, particles)
         return np.full(len(particles), self.trial.stop_at)
 
     def end(self) -> None:
-        """Take in how it ended."""
+        """Update the particles with how the trial ended."""
         ended = self.trial.ended
         assert ended is not None
-        self.to(ended.h)
+        self.advance_to(ended.h)
         if ended.why == "cutoff":
             stops_at(lambda particles: np.zeros(len(particles)))(self.particles, False)
         elif ended.why == "floor":
@@ -248,7 +248,7 @@ class Followed:
             still_runs(self.stop_charge)(self.particles, False)
 
     def _counting(self, check_in: CheckIn) -> CheckIn:
-        """A check-in without what cannot be: a charge that rises, a counter that falls."""
+        """A check-in without impossible figures: a charge that rises, a counter that falls."""
         shown, volts = check_in.shown, self.trial.battery.volts
         if shown is not None:
             step = 0.01 if check_in.percent is not None or not check_in.of else 1.0 / check_in.of
@@ -273,7 +273,7 @@ class Followed:
         return check_in
 
     def _with_own_volts(self, check_in: CheckIn) -> CheckIn:
-        """Amp-hours as Wh by the volts read beside them; without any they are not counted."""
+        """Ah converted to Wh by the volts read at the same time; without volts they are unused."""
         if check_in.volts is None:
             self.notices.append(
                 f"At {check_in.h:g} h the Ah are not counted: the battery's volts are not known. "
@@ -286,12 +286,12 @@ class Followed:
 
     @property
     def _is_charged(self) -> bool:
-        """Whether anything charges it: by the plan, or as it was measured."""
-        asked = self.particles.expected.asked
-        return asked.sources_w is not None or asked.other_w is not None
+        """Whether anything charges the battery: by the plan, or as read."""
+        demand = self.particles.expected.demand
+        return demand.sources_w is not None or demand.other_w is not None
 
     def _new_leg(self, check_in: CheckIn) -> None:
-        """Conditions changed; a leg that bears an earlier one's name goes back to that."""
+        """Start a new leg; one with an earlier leg's name continues that leg."""
         assert check_in.leg is not None
         names = [name for _, name in self.legs]
         state = self.particles.state
@@ -314,12 +314,12 @@ class Followed:
         state[f"leg from {number}"] = state[OUT_WH].copy()
 
     def forecast(self) -> Forecast:
-        """What it comes to as it now stands."""
+        """The forecast in the present state."""
         trial, particles = self.trial, self.particles
         ended = trial.ended
         weight = particles.weight
         if ended is None:
-            stop_h, fan = self._ahead()
+            stop_h, fan = self._run_ahead()
         else:
             stop_h, fan = (ended.h, ended.h, ended.h), []
         # What the battery holds is proved by an end and by what was counted up to it.
@@ -370,12 +370,12 @@ class Followed:
         )
 
     def _label_wh(self) -> float:
-        """Wh of the label in the trial's room: cold takes some."""
+        """Nominal Wh at the trial's room temperature."""
         expected = self.particles.expected
         return self.trial.battery.nominal_wh * cold_factor(self.trial.battery, expected.plan.room_c)
 
-    def _ahead(self) -> tuple[Range, list[tuple[float, float, float, float]]]:
-        """Run what may come to its stop: hours, and charge on the way."""
+    def _run_ahead(self) -> tuple[Range, list[tuple[float, float, float, float]]]:
+        """Advance copies of the particles to their stop; return hours, and charge on the way."""
         particles = self.particles.fork()
         weight = particles.weight
         particles.bank.floor = np.minimum(self.stop_charge(particles), particles.bank.charge)
@@ -394,7 +394,7 @@ class Followed:
             minutes.append(last)
             on = np.flatnonzero(np.isinf(particles.bank.stop_min))
             going = going[on]
-            particles.pick(on)
+            particles.take(on)
         hours = np.minimum(stops / MINUTES_PER_HOUR, MOST_H)
         low, mid, high = _range(np.maximum(hours, self.hour), weight)
         fan = [
@@ -405,7 +405,7 @@ class Followed:
         return (low, mid, high), fan
 
     def _fan_step(self) -> int:
-        """Minutes between points of the fan, by what is likely left."""
+        """Minutes between points of the fan, from the likely hours left."""
         left = self.particles.bank.charge - self.stop_charge(self.particles)
         watts = np.exp(self.particles.state[LEVEL])
         hours = np.maximum(left, 0.0) * self.particles.held_wh / watts
@@ -413,7 +413,7 @@ class Followed:
         return int(np.clip(round(likely), 1, FAN_STEP_MIN))
 
     def _legs(self, used_wh: float) -> list[Leg]:
-        """Each leg's mean W; times their hours they add up to the Wh used."""
+        """Mean W of each leg; together they add up to the Wh used."""
         weight, state = self.particles.weight, self.particles.state
         marks = [float(weight @ state[f"leg from {number}"]) for number in range(len(self.legs))]
         ends_wh = np.maximum.accumulate([*marks, float(weight @ state[OUT_WH])])
@@ -436,7 +436,7 @@ class Followed:
         return _range(share, particles.weight)
 
     def _mean_w(self) -> Range:
-        """W at the battery in the present leg: as used in it, or as foreseen in its first hour."""
+        """W at the battery in the present leg: as used, or predicted for its first hour."""
         particles, weight = self.particles, self.particles.weight
         begin = self.legs[-1][0]
         if self.hour - begin > 0.25:
@@ -446,10 +446,10 @@ class Followed:
         return _range(np.exp(particles.state[LEVEL]), weight)
 
 
-def _too_soon(check_in: CheckIn, trial: Trial) -> bool:
-    """Whether a look so soon after the start shows a full display and nothing else.
+def _is_too_soon(check_in: CheckIn, trial: Trial) -> bool:
+    """Whether a check-in so soon after the start shows a full display and nothing else.
 
-    It says no more of the run than that it has begun.
+    It then only says that the run has begun.
     """
     shown = check_in.shown
     told = replace(check_in, percent=None, bars=None, of=None)
@@ -502,7 +502,7 @@ def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) 
 
 
 def _range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:
-    """10th, 50th and 90th percentile, of weighed values where weights are given."""
+    """10th, 50th and 90th percentile, weighted if weights are given."""
     places = np.array([0.1, 0.5, 0.9])
     if weight is None:
         low, mid, high = np.quantile(values, places)
@@ -514,7 +514,7 @@ def _range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:
 
 
 def _display_error(trial: Trial) -> float | None:
-    """How far the display's promises were from the end, mean of their sizes, h."""
+    """Mean absolute error of the display's promised hours, h."""
     if trial.ended is None:
         return None
     off = [
@@ -526,7 +526,7 @@ def _display_error(trial: Trial) -> float | None:
 
 
 def as_document(prediction: Forecast) -> dict[str, Any]:
-    """The forecast as ``needle forecast`` prints it."""
+    """Return the forecast as ``needle forecast`` prints it."""
 
     def span(values: Range | None) -> dict[str, float] | None:
         return None if values is None else {"value": values[1], "low": values[0], "high": values[2]}

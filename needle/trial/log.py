@@ -1,4 +1,4 @@
-"""A run's log as people keep it: a row a look, of time, charge, Wh, W and a note."""
+"""A log of a run: one row per check-in, with time, charge, Wh, W and a note."""
 
 from __future__ import annotations
 
@@ -53,27 +53,27 @@ _DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
 
 
 def check_ins_of_log(text: str, start: datetime | None = None) -> list[dict[str, Any]]:
-    """Read a log.
+    """Parse a log into check-ins.
 
     Parameters
     ----------
     text : str
-        Rows of cells apart by tab, semicolon or comma. The first row may name the columns; else
-        they are time, charge, Wh, W, note.
+        Rows of cells separated by tab, semicolon or comma. The first row may name the columns;
+        else they are time, charge, Wh, W, note.
     start : datetime or None
-        When the run began, where times are those of a clock: ``14:20`` (past midnight on the next
-        day), ``Tue 14:20``, or ISO 8601. None where they count from the start: ``1:30``, ``2 d
+        Start of the run, if times are clock times: ``14:20`` (after midnight on the next day),
+        ``Tue 14:20``, or ISO 8601. None if times count from the start: ``1:30``, ``2 d
         4:10``, ``90 min``.
 
     Returns
     -------
     list of dict
-        Check-ins as the trial document has them.
+        Check-ins as in the trial document.
 
     Raises
     ------
     DocumentError
-        Names the row, what stands there, and what would do.
+        The message names the row, its text, and what would be accepted.
     """
     keys, rows = _columns(_rows(text))
     check_ins: list[dict[str, Any]] = []
@@ -110,7 +110,7 @@ def _rows(text: str) -> list[tuple[int, list[str]]]:
 def _columns(
     rows: Sequence[tuple[int, list[str]]],
 ) -> tuple[list[tuple[str, str]], Sequence[tuple[int, list[str]]]]:
-    """Keys and units of the columns, and the rows beneath them."""
+    """Keys and units of the columns, and the rows below them."""
     first = [re.sub(r"[\[(].*$|,? in .*$", "", cell.casefold()).strip() for cell in rows[0][1]]
     if not any(name in _NAMES for name in first):
         return [_NAMES.get(key, (key, "")) for key in USUAL], rows
@@ -136,7 +136,7 @@ def _elapsed(written: str, number: int) -> float:
 
 
 def _clock(written: str, last: datetime, number: int) -> datetime:
-    """The moment of a time of day at or after the last one."""
+    """The first moment with a time of day at or after the last one."""
     match = _DAY_AND_TIME.match(written)
     if match is None:
         return _iso(written, last.tzinfo, number)

@@ -1,10 +1,10 @@
-"""The particles of a trial: the plan's own draws, each with what only a run can tell.
+"""Particle filter of a trial: the plan's draws, each with parameters of this particular run.
 
-Every particle is one draw of the plan (its loads, starts, sky, battery) with a level of its own on
-what it draws, a wander about that, a share of its sun, what the battery holds, and how its display
-bends. They are weighed by each check-in and resampled where few of them carry the weight
-(N. Gordon, D. Salmond and A. Smith 1993, IEE Proc. F 140, 107); resampled ones are moved a little,
-their spread kept (J. Liu and M. West 2001, "Sequential Monte Carlo Methods in Practice", ch. 10).
+Every particle is one draw of the plan (its loads, starts, sky, battery) with its own factor on the
+power, a random walk about that, a factor on its sun, a capacity, and a display curve. They are
+weighted by each check-in and resampled if few of them carry the weight (N. Gordon, D. Salmond and
+A. Smith 1993, IEE Proc. F 140, 107); resampled ones are perturbed slightly, keeping their spread
+(J. Liu and M. West 2001, "Sequential Monte Carlo Methods in Practice", ch. 10).
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from needle.plan.asked import Block
-from needle.plan.bank import BLOCK, MINUTES_PER_HOUR
+from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR
+from needle.plan.energy.demand import Block
 from needle.trial.expected import Expected
 from needle.trial.trial import BATTERY
 
@@ -72,16 +72,16 @@ WORN = -0.1
 
 @dataclass(frozen=True)
 class Part:
-    """A part of the particles that holds some beliefs far off.
+    """A group of particles that starts with some parameters far from expectation.
 
     Attributes
     ----------
     odds : float
-        What it weighs at the start.
+        Weight at the start.
     share : float
-        Of the particles.
+        Share of the particles.
     spreads : dict of str to float
-        Instead of :data:`SPREADS`.
+        Spreads that replace those of :data:`SPREADS`.
     """
 
     odds: float
@@ -113,27 +113,27 @@ MOST_OFF = 7.0
 BAR_SPREAD, LAST_BAR = 0.4, -0.25
 
 
-Foretold = Callable[["Particles"], np.ndarray]
+Predicted = Callable[["Particles"], np.ndarray]
 
 
 @dataclass(frozen=True)
 class Spread:
-    """One sd of a measured figure, and in which share of all cases it is so."""
+    """Standard deviation of a measured figure, and the share of cases in which it applies."""
 
     sd: float
     share: float = 1.0
 
 
 class Particles:
-    """A trial's particles at a minute.
+    """The particles of a trial at a minute.
 
     Attributes
     ----------
     rows : ndarray of int
-        Draw of the plan that each is.
+        Index of each particle's draw of the plan.
     state : dict of str to ndarray, (particles,) each
     bank : Bank
-        Their battery; it does not stop, since the trial is known to run.
+        Their battery; it does not stop, as the trial is known to run.
     log_weight : ndarray
     minute : int
     """
@@ -171,68 +171,68 @@ class Particles:
             self.state[name] = np.zeros(count)
         self.places = places
         self.minute = 0
-        self._be()
+        self._update_battery()
 
     def __len__(self) -> int:
         return len(self.rows)
 
     @property
     def weight(self) -> np.ndarray:
-        """Of each particle; they add up to 1."""
+        """Normalised weight of each particle."""
         weight = np.exp(self.log_weight - self.log_weight.max())
         return np.asarray(weight / weight.sum())
 
     @property
     def held_wh(self) -> np.ndarray:
-        """Wh between full and empty."""
+        """Real capacity, Wh."""
         return self.bank.capacity_wh
 
     @property
     def level(self) -> np.ndarray:
-        """What is drawn now over what each one's draw of the plan says."""
+        """Present power relative to each particle's draw of the plan."""
         off = self.state[LEVEL] - self.expected.log_level[self.rows] + self.state[WANDER]
         return np.asarray(np.exp(np.clip(off, -MOST_OFF, MOST_OFF)))
 
     @property
     def sun(self) -> np.ndarray:
-        """What the sources give over what each one's draw of the plan says."""
+        """Source power relative to each particle's draw of the plan."""
         off = self.state[SUN] - self.expected.log_sun[self.rows]
         return np.asarray(np.exp(np.clip(off, -MOST_OFF, MOST_OFF)))
 
     def counted(self, place: str) -> np.ndarray:
-        """Wh counted so far at a place: the battery, AC or an output."""
+        """Energy counted so far at a place (the battery, AC or an output), Wh."""
         return self.state[OUT_WH if place == BATTERY else _counted(place)]
 
     def fork(self) -> Particles:
-        """The same, to be run on apart from these."""
+        """An independent copy."""
         other = copy(self)
         other.state = dict(self.state)
-        other.bank = self.bank.of_draws(np.arange(len(self)))
-        other._be()
+        other.bank = self.bank.take(np.arange(len(self)))
+        other._update_battery()
         other.rng = np.random.default_rng([self.minute, 43])
         return other
 
-    def pick(self, numbers: np.ndarray) -> None:
-        """Keep some of the particles, by their numbers."""
+    def take(self, numbers: np.ndarray) -> None:
+        """Keep some of the particles, by index."""
         self.rows = self.rows[numbers]
         self._unlike_draws = None
         self.state = {name: values[numbers] for name, values in self.state.items()}
-        self.bank = self.bank.of_draws(numbers)
+        self.bank = self.bank.take(numbers)
         self.log_weight = self.log_weight[numbers]
         self.part = self.part[numbers]
 
     def advance(self, minute: int) -> None:
-        """Let time pass up to a minute."""
+        """Advance to a minute."""
         while self.minute < minute:
             last = min(minute, (self.minute // BLOCK + 1) * BLOCK)
             self.step(last)
 
     def step(self, last: int) -> None:
-        """Go on to a minute at one level; it does not stop, since the trial is known to run."""
+        """Advance to a minute at a constant level, without stopping."""
         if self.expected.is_fed(self.minute, last):
             self.bank.ohm = None
-            block = self.asked(self.minute, last)
-            flow = block.through(self.bank)
+            block = self.demand(self.minute, last)
+            flow = block.apply_to(self.bank)
             sums = {OUT_WH: flow.out_w, IN_WH: flow.into_w}
             sums |= {_counted(route): watts for route, watts in block.routes_w.items()}
             self._add({name: watts.sum(axis=1) / MINUTES_PER_HOUR for name, watts in sums.items()})
@@ -246,31 +246,31 @@ class Particles:
         self.minute = last
 
     def run_on(self, last: int) -> None:
-        """Go on to a minute; whatever stops stays stopped."""
+        """Advance to a minute; particles that stop stay stopped."""
         if self.expected.is_fed(self.minute, last):
-            self.asked(self.minute, last).through(self.bank)
+            self.demand(self.minute, last).apply_to(self.bank)
         else:
             falls = self._falls(last)
             near = np.flatnonzero(self._may_stop(falls, last))
             before = self.bank.charge
             self.bank.charge = before - falls
             if near.size:
-                part = self.bank.of_draws(near)
+                part = self.bank.take(near)
                 part.charge = before[near]
-                self.asked(self.minute, last, near).through(part)
+                self.demand(self.minute, last, near).apply_to(part)
                 self.bank.put(near, part)
         self._wander((last - self.minute) / MINUTES_PER_HOUR)
         self.minute = last
 
     def _falls(self, last: int) -> np.ndarray:
-        """By how much the charge falls up to a minute while no source gives."""
+        """Fall of the charge up to a minute in which no source gives power."""
         level, given = self.level, self.expected.battery
         wh = self.expected.costs_wh.between(self.rows, self.minute, last) * level
         more = level * given.capacity_wh[self.rows] / self.bank.capacity_wh
         return np.asarray(wh * more ** (self.bank.peukert_n - 1) / self.bank.capacity_wh)
 
     def _drawn_wh(self, last: int) -> dict[str, np.ndarray]:
-        """Wh drawn and counted up to a minute."""
+        """Energy drawn and counted up to a minute, Wh."""
         sums = {OUT_WH: self.expected.drawn_wh}
         sums |= {_counted(route): run for route, run in self.expected.counted_wh.items()}
         level = self.level
@@ -283,7 +283,7 @@ class Particles:
             self.state[name] = self.state[name] + wh
 
     def _may_stop(self, falls: np.ndarray, last: int) -> np.ndarray:
-        """Which may come to their floor, or sag to their cut-off, up to a minute."""
+        """Particles that may reach their floor or cut-off before a minute."""
         left = self.bank.charge - falls
         near = left < self.bank.floor
         if self.bank.ohm is not None:
@@ -295,8 +295,8 @@ class Particles:
             near = near | (most * self.level > self.bank.limit_w(left))
         return np.asarray(near)
 
-    def asked(self, first: int, last: int, of: np.ndarray | slice = slice(None)) -> Block:
-        """What some of the particles ask for and are offered in some minutes."""
+    def demand(self, first: int, last: int, of: np.ndarray | slice = slice(None)) -> Block:
+        """Demand and source power of some of the particles in some minutes."""
         block = self.expected.block(first, last, self.rows[of])
         level = self.level[of, None].astype(np.float32)
         sources = block.sources_w
@@ -322,33 +322,33 @@ class Particles:
             len(self)
         )
 
-    def see(self, log_likelihood: Callable[[Particles], np.ndarray]) -> None:
-        """Weigh by what was seen; in steps, each with particles moved, where few foretold it."""
+    def observe(self, likelihood: Callable[[Particles], np.ndarray]) -> None:
+        """Weight the particles by a log-likelihood, in steps with resampling if few fit it."""
         left = 1.0
         for _ in range(MOST_STEPS):
-            told = log_likelihood(self)
-            power = self._power(told, left)
-            self.log_weight = self.log_weight + power * told
+            log_likelihood = likelihood(self)
+            power = self._power(log_likelihood, left)
+            self.log_weight = self.log_weight + power * log_likelihood
             left -= power
             if left <= 1e-9:
                 break
-            self.resample(widen=float(told.max()) < FAR)
+            self.resample(widen=float(log_likelihood.max()) < FAR)
         if any(_effective(self.log_weight[part]) < RESAMPLE * len(part) for part in self.parts):
             self.resample()
 
     @property
     def parts(self) -> list[np.ndarray]:
-        """Numbers of the particles of each of :data:`PARTS`."""
+        """Indices of the particles of each of :data:`PARTS`."""
         return [np.flatnonzero(self.part == number) for number in range(len(PARTS))]
 
-    def _power(self, told: np.ndarray, most: float) -> float:
-        """The largest share of what was seen that leaves enough of each part their weight."""
+    def _power(self, log_likelihood: np.ndarray, most: float) -> float:
+        """Largest exponent of the likelihood that leaves each part enough effective particles."""
 
         def leaves_enough(power: float) -> bool:
             for part in self.parts:
                 before = _effective(self.log_weight[part])
                 least = min(STEPWISE * len(part), 0.6 * before)
-                if _effective(self.log_weight[part] + power * told[part]) < least:
+                if _effective(self.log_weight[part] + power * log_likelihood[part]) < least:
                     return False
             return True
 
@@ -360,47 +360,47 @@ class Particles:
             low, high = (middle, high) if leaves_enough(middle) else (low, middle)
         return max(low, 1e-6)
 
-    def measure(self, foretold: Foretold, measured: float, spreads: Sequence[Spread]) -> int:
-        """Correct every particle by a figure that was measured.
+    def assimilate(self, predicted: Predicted, measured: float, spreads: Sequence[Spread]) -> int:
+        """Correct every particle by a measured figure; return the index of the spread that it had.
 
-        As the ensemble Kalman filter does it (G. Evensen 1994, J. Geophys. Res. 99, 10143): each is
-        moved by how its figures hang together with what it foretold. Where what was foretold
-        differs so widely that this is no straight line, they are weighed by part of it first.
+        As in the ensemble Kalman filter (G. Evensen 1994, J. Geophys. Res. 99, 10143): each
+        particle is moved by the covariance of its parameters with its prediction. If the
+        predictions differ too widely for a linear relation, the particles are first weighted by a
+        part of the likelihood.
 
         Parameters
         ----------
-        foretold : callable
-            What each particle says of the figure, (particles,).
+        predicted : callable
+            Each particle's prediction of the figure, (particles,).
         measured : float
         spreads : sequence of Spread
-            Of the figure; of several, in such shares of all cases.
+            Possible spreads of the figure, with their shares of all cases.
 
         Returns
         -------
         int
-            Which of the spreads it was taken to have.
         """
-        which = self._which(foretold(self), measured, spreads)
+        which = self._which(predicted(self), measured, spreads)
         spread = spreads[which].sd
-        off = foretold(self) - measured
-        told = -0.5 * (off / spread) ** 2
-        near = float(told.max()) > FAR
+        off = predicted(self) - measured
+        log_likelihood = -0.5 * (off / spread) ** 2
+        near = float(log_likelihood.max()) > FAR
         bent = float(np.std(off)) > BENT * abs(measured) or np.std(self.state[LEVEL]) > WIDE
         left = 1.0
-        if near and bent and (power := self._power(told, 1.0)) < 1:
+        if near and bent and (power := self._power(log_likelihood, 1.0)) < 1:
             left -= power
-            self.log_weight = self.log_weight + power * told
+            self.log_weight = self.log_weight + power * log_likelihood
             self.resample()
         if left > 0:
-            self._weigh_parts(foretold(self), measured, spread / np.sqrt(left))
+            self._weigh_parts(predicted(self), measured, spread / np.sqrt(left))
             # The sharper the figure, the more steps; one that tells little is no matter of steps.
             steps = int(np.clip(np.std(off) / spread, 1, CORRECTIONS))
             for _ in range(steps):
-                self._correct(foretold(self), measured, spread * np.sqrt(steps / left))
+                self._correct(predicted(self), measured, spread * np.sqrt(steps / left))
         return which
 
-    def _weigh_parts(self, foretold: np.ndarray, measured: float, spread: float) -> None:
-        """Weigh each part of the particles as a whole by how well it foretold a figure.
+    def _weigh_parts(self, predicted: np.ndarray, measured: float, spread: float) -> None:
+        """Weight each part of the particles as a whole by its prediction of a figure.
 
         A mixture of ensembles (T. Bengtsson, C. Snyder and D. Nychka 2003, J. Geophys. Res. 108,
         8775).
@@ -408,15 +408,15 @@ class Particles:
         weight = self.weight
         for part in self.parts:
             share = weight[part] / max(float(weight[part].sum()), 1e-300)
-            middle = share @ foretold[part]
-            variance = float(share @ (foretold[part] - middle) ** 2) + spread**2
+            middle = share @ predicted[part]
+            variance = float(share @ (predicted[part] - middle) ** 2) + spread**2
             self.log_weight[part] += -0.5 * ((measured - middle) ** 2 / variance + np.log(variance))
 
-    def _which(self, foretold: np.ndarray, measured: float, spreads: Sequence[Spread]) -> int:
-        """Which of several spreads a figure most likely has, for what all of them foretell."""
+    def _which(self, predicted: np.ndarray, measured: float, spreads: Sequence[Spread]) -> int:
+        """The most likely of several spreads of a figure, given all predictions."""
         weight = self.weight
-        middle = weight @ foretold
-        variance = weight @ (foretold - middle) ** 2
+        middle = weight @ predicted
+        variance = weight @ (predicted - middle) ** 2
         odds = np.array(
             [
                 spread.share
@@ -429,13 +429,13 @@ class Particles:
             return len(spreads) - 1
         return int(self.rng.choice(len(spreads), p=odds / odds.sum()))
 
-    def _correct(self, foretold: np.ndarray, measured: float, spread: float) -> None:
-        """Move each part's particles by how its figures hang together with what it foretold."""
+    def _correct(self, predicted: np.ndarray, measured: float, spread: float) -> None:
+        """Move each part's particles by the covariance of parameters and predictions."""
         weight, values = self.weight, self._values()
         noise = spread * self.rng.standard_normal(len(self))
         for number, part in enumerate(self.parts):
             share = weight[part] / max(float(weight[part].sum()), 1e-300)
-            off = foretold[part] - share @ foretold[part]
+            off = predicted[part] - share @ predicted[part]
             variance = float(share @ off**2)
             if variance <= 0:
                 continue
@@ -444,22 +444,22 @@ class Particles:
             own = np.sqrt(share @ apart**2 * variance)
             # Draws that are alike hang together by chance.
             shared[np.abs(shared) < BY_CHANCE * own / np.sqrt(self._unlike(number))] = 0.0
-            moved = (measured + noise[part] - foretold[part])[:, None]
+            moved = (measured + noise[part] - predicted[part])[:, None]
             values[part] += moved * (shared / (variance + spread**2))
-        self._take(values)
+        self._set_values(values)
 
     def _unlike(self, number: int) -> int:
-        """How many unlike draws of the plan a part has."""
+        """Number of different draws of the plan in a part."""
         if self._unlike_draws is None:
             self._unlike_draws = [len(np.unique(self.rows[part])) for part in self.parts]
         return self._unlike_draws[number]
 
     def _values(self) -> np.ndarray:
-        """All of the state as columns, (particles, figures)."""
+        """The whole state as columns, (particles, figures)."""
         return np.column_stack(list(self.state.values()))
 
-    def _take(self, values: np.ndarray) -> None:
-        """Take over the state; the charge follows from it."""
+    def _set_values(self, values: np.ndarray) -> None:
+        """Set the state from columns; the charge follows from it."""
         self.state = dict(zip(self.state, values.T, strict=True))
         believed = {
             LEVEL: self.expected.log_level[self.rows],
@@ -469,23 +469,23 @@ class Particles:
         for name, middle in believed.items():
             # Figures that contradict one another must not push a particle out of all bounds.
             self.state[name] = np.clip(self.state[name], middle - FARTHEST, middle + FARTHEST)
-        self._be()
+        self._update_battery()
         self.settle()
 
     def settle(self) -> None:
-        """Let the charge be what the state makes of it."""
+        """Set the charge from the state."""
         used_wh = self.state[COST_WH] - self._stored_wh
         self.bank.charge = np.minimum(1.0, self.state[START] - used_wh / self.held_wh)
 
     @property
     def _stored_wh(self) -> np.ndarray:
-        """Wh that were stored of what went in."""
+        """Stored part of the energy that went in, Wh."""
         return self.state[IN_WH] * self.bank.battery.charge_efficiency
 
     def resample(self, widen: bool = False) -> None:
-        """As many particles as each weighs in its part, moved a little; a part keeps its weight.
+        """Resample each part by weight, perturbed slightly; a part keeps its weight.
 
-        The spread of all stays, or widens where they have to go on to where none of them was.
+        The spread is kept, or widened if the particles must reach values that none of them had.
         """
         weight = self.weight
         numbers, log_weight = np.arange(len(self)), np.empty(len(self))
@@ -495,15 +495,15 @@ class Particles:
             picked = np.searchsorted(np.cumsum(weight[part]) / total, places)
             numbers[part] = part[np.minimum(picked, len(part) - 1)]
             log_weight[part] = np.log(total / len(part))
-        self.pick(numbers)
+        self.take(numbers)
         self.log_weight = log_weight
         values = self._values()
         for part in self.parts:
             values[part] = self._moved(values[part], widen)
-        self._take(values)
+        self._set_values(values)
 
     def _moved(self, values: np.ndarray, widen: bool) -> np.ndarray:
-        """Figures (particles, figures) moved a little along how they hang together."""
+        """Figures (particles, figures) perturbed along their covariance."""
         middle, spread = values.mean(axis=0), values.std(axis=0)
         off = (values - middle) / np.where(spread > 0, spread, 1.0)
         size, axes = np.linalg.eigh(off.T @ off / len(values))
@@ -511,15 +511,15 @@ class Particles:
         off = off + FAR_MOVE * move if widen else np.sqrt(1 - MOVE**2) * off + MOVE * move
         return np.asarray(middle + off * spread)
 
-    def _be(self) -> None:
-        """Let the battery hold what each particle says."""
+    def _update_battery(self) -> None:
+        """Set the battery's capacity from the state."""
         times = np.exp(self.state[HELD]) / self.expected.battery.capacity_wh[self.rows]
-        self.bank.be(self.expected.battery.of_draws(self.rows, times))
+        self.bank.set_parameters(self.expected.battery.take(self.rows, times))
 
     def bar_edges(self, bars: int) -> np.ndarray:
-        """True charge under which each bar goes out, lowest first, then 1: (particles, bars + 1).
+        """True charge at which each bar goes out, lowest first, then 1: (particles, bars + 1).
 
-        Bars are rarely alike: each particle has its own.
+        Bars are rarely equal; each particle has its own.
         """
         names = [f"bar {number} of {bars}" for number in range(bars)]
         for number, name in enumerate(names):
@@ -531,7 +531,7 @@ class Particles:
         return np.column_stack([np.zeros(len(self)), edges / edges[:, -1:]])
 
     def new_leg(self) -> None:
-        """Conditions changed: what is drawn is to be learnt anew."""
+        """Widen the power's spread, as conditions have changed."""
         spread = np.array([part.leg_spread for part in PARTS])[self.part]
         fresh = spread * self.rng.standard_normal(len(self))
         self.state[LEVEL] = self.state[LEVEL] + fresh
@@ -542,6 +542,6 @@ def _counted(place: str) -> str:
 
 
 def _effective(log_weight: np.ndarray) -> float:
-    """How many particles carry the weight: 1 over the sum of squares (A. Kong 1992)."""
+    """Effective number of particles: 1 over the sum of squared weights (A. Kong 1992)."""
     weight = np.exp(log_weight - log_weight.max())
     return float(weight.sum() ** 2 / (weight**2).sum())

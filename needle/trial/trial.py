@@ -1,4 +1,4 @@
-"""A trial: where it started and stops, what was seen on the way, and how it ended."""
+"""A trial document: start and stop, check-ins on the way, and how it ended."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from itertools import pairwise
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
 from needle.plan.plan import AC, Plan
 from needle.supply.battery import Battery
 from needle.supply.supply import Supply, parse_supply
@@ -23,39 +23,39 @@ MOST_H = 744.0
 
 @dataclass(frozen=True)
 class CheckIn:
-    """What was seen at one moment; all but ``h`` may be None.
+    """Figures read at one moment; all but ``h`` may be None.
 
     Attributes
     ----------
     h : float
         Hours since the start.
     percent : float or None
-        Charge that the supply shows, share 0…1.
+        Charge on the supply's display, share 0…1.
     bars, of : int or None
-        Bars lit, of so many.
+        Bars lit, and number of bars.
     ah, wh : float or None
-        Counted since the start, Ah, Wh.
+        Ah and Wh counted since the start.
     wh_in : float or None
         Wh that went into the battery since the start.
     volts : float or None
-        At the battery's terminals.
+        Volts at the battery's terminals.
     watts, amps : float or None
-        Drawn just then, W; A at the battery, which with its volts are W.
+        Present power, W; present current at the battery, A, which times volts gives W.
     watts_in : float or None
-        W that sun or charger give just then.
+        Present power of sun or charger, W.
     counted : str
         Where Wh and Ah are read: ``"battery"``, ``"ac"`` or the name of an output.
     watts_at : str
-        Where W are read, likewise: a supply's display shows what leaves its outlets.
+        Where W are read, likewise; a supply's display shows the power at its outlets.
     display_h : float or None
-        Hours left, as the supply promises.
+        Hours left on the supply's display.
     room_c, inside_c : float or None
         °C.
     leg : str or None
-        What changed: a new leg begins here.
+        Name of the new leg that begins here.
     note : str
     number : int
-        Its place in the document.
+        Index in the document.
     """
 
     h: float
@@ -80,20 +80,20 @@ class CheckIn:
 
     @property
     def drawn_w(self) -> float | None:
-        """W drawn just then: as read, or amps times volts."""
+        """Present power, W: as read, or amps times volts."""
         if self.watts is None and self.amps is not None and self.volts is not None:
             return self.amps * self.volts
         return self.watts
 
     def counted_wh(self, nominal_v: float | None) -> float | None:
-        """Wh counted, or Ah times nominal volts."""
+        """Energy counted, Wh, or Ah times nominal volts."""
         if self.wh is None and self.ah is not None and nominal_v is not None:
             return self.ah * nominal_v
         return self.wh
 
     @property
     def tells(self) -> bool:
-        """Whether it says anything of charge or energy."""
+        """Whether it has any figure of charge or energy."""
         figures = (
             self.shown,
             self.ah,
@@ -107,7 +107,7 @@ class CheckIn:
 
     @property
     def shown(self) -> float | None:
-        """Charge as the supply shows it, share; of bars the middle of the last one lit."""
+        """Displayed charge, share; for bars the middle of the last one lit."""
         if self.percent is not None:
             return self.percent
         if self.bars is not None and self.of:
@@ -117,7 +117,7 @@ class CheckIn:
 
 @dataclass(frozen=True)
 class End:
-    """When and why it ended: h, one of :data:`ENDS`."""
+    """When (h) and why it ended, one of :data:`ENDS`."""
 
     h: float
     why: str
@@ -125,23 +125,23 @@ class End:
 
 @dataclass(frozen=True)
 class Trial:
-    """A run of a supply.
+    """A run of a supply that is recorded.
 
     Attributes
     ----------
     supply : Supply
     plan : Plan or None
-        What is expected, on that supply, from that charge to that stop; None where only watts are.
+        The expected run, with that supply, start charge and stop; None if only watts are expected.
     start_charge, stop_at : float
-        Charge at the start and where it shall stop, shares: as the supply shows them where any
-        check-in has its display, else true ones.
+        Charge at the start, and at which it is to stop, shares: on the display if any check-in
+        reads it, else true ones.
     expected_w : tuple of float
-        W at the battery that the plan expects, one an hour from the start; after the last they go
-        on at their mean. Empty where nothing is expected.
+        W at the battery that the plan expects, one per hour from the start; then their mean.
+        Empty if nothing is expected.
     expected_spread : float
-        Relative spread of their level.
+        Relative spread of ``expected_w``.
     check_ins : tuple of CheckIn
-        By time.
+        In order of time.
     ended : End or None
     """
 
@@ -156,7 +156,7 @@ class Trial:
 
     @property
     def places(self) -> frozenset[str]:
-        """Where anything was counted, besides at the battery."""
+        """Places other than the battery where energy was counted."""
         counted = {check_in.counted for check_in in self.check_ins}
         return frozenset(counted | {check_in.watts_at for check_in in self.check_ins}) - {BATTERY}
 
@@ -193,7 +193,7 @@ _CHECK_KEYS = (
 
 
 def parse_trial(data: Any) -> Trial:
-    """Read a trial document (see ``docs/formats.md``).
+    """Parse a trial document (see ``docs/formats.md``).
 
     Raises
     ------
@@ -240,7 +240,7 @@ def _parse_plan(reader: Reader) -> Plan | None:
 
 
 def _routes(supply: Supply, plan: Plan | None) -> tuple[str, ...]:
-    """Where a trial's Wh can be counted: elsewhere only with a plan that says what runs there."""
+    """Places where a trial's Wh can be counted; other than the battery only with a plan."""
     if plan is None:
         return (BATTERY,)
     ac = (AC,) if supply.inverter is not None else ()
@@ -267,7 +267,7 @@ def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
 def parse_check_ins(
     items: Sequence[Any], places: Sequence[str] | None = None
 ) -> tuple[CheckIn, ...]:
-    """Read check-ins, in any order; counted at one of ``places``, or anywhere where it is None.
+    """Parse check-ins in any order, counted at one of ``places`` (None: anywhere).
 
     Raises
     ------

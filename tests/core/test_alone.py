@@ -4,9 +4,9 @@ import unittest
 
 import numpy as np
 
-from needle.plan.alone import alone, alone_plan, as_document, hours_alone
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.advice.alone import alone, alone_plan, as_document, hours_alone
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 
 SUPPLY = {
     "battery": {

@@ -3,7 +3,7 @@
 import unittest
 
 from needle.estimate import Estimate
-from needle.plan.suggestions import suggestions
+from needle.plan.advice.suggestions import suggestions
 from needle.plan.verdict import verdict_of
 from tests.core.test_verdict import outcome_of
 
@@ -24,14 +24,20 @@ def household(*loads, **changes):
 
 class CulpritTest(unittest.TestCase):
     def test_it_alone_is_named_with_what_it_needs(self):
-        (culprit,) = verdict_of(household(KETTLE)).culprits
-        self.assertEqual((culprit.load, culprit.why, culprit.alone), ("Kettle", "overload", True))
-        self.assertEqual((culprit.needs, culprit.limit, culprit.unit), (2200, 1000, "W"))
-        self.assertEqual((culprit.needs_high, culprit.chance), (2200, 1.0))
+        (blocked,) = verdict_of(household(KETTLE)).blocked_loads
+        self.assertEqual(
+            (blocked.load, blocked.why, blocked.alone),
+            ("Kettle", "overload", True),
+        )
+        self.assertEqual(
+            (blocked.needs, blocked.limit, blocked.unit),
+            (2200, 1000, "W"),
+        )
+        self.assertEqual((blocked.needs_high, blocked.chance), (2200, 1.0))
 
     def test_another_inverter_would_have_to_give_its_most(self):
-        (culprit,) = verdict_of(household({**KETTLE, "watts_spread": 0.1})).culprits
-        self.assertAlmostEqual(culprit.needs_high, Estimate(2200, 0.1, "D").high)
+        (blocked,) = verdict_of(household({**KETTLE, "watts_spread": 0.1})).blocked_loads
+        self.assertAlmostEqual(blocked.needs_high, Estimate(2200, 0.1, "D").high)
 
     def test_hours_and_chances_are_those_of_all_the_rest(self):
         with_kettle, without = household(KETTLE, needed_hours=12), household(needed_hours=12)
@@ -48,14 +54,17 @@ class CulpritTest(unittest.TestCase):
             {"name": name, "running_w": 600, "use": {"between": [[begin, "22:00"]]}}
             for name, begin in (("First", "18:30"), ("Second", "19:30"))
         ]
-        (culprit,) = verdict_of(household(*heaters)).culprits
-        self.assertEqual((culprit.load, culprit.alone), ("Second", False))
-        self.assertGreater(culprit.needs, 1200)
+        (blocked,) = verdict_of(household(*heaters)).blocked_loads
+        self.assertEqual((blocked.load, blocked.alone), ("Second", False))
+        self.assertGreater(blocked.needs, 1200)
 
     def test_a_start_is_told_by_the_rating(self):
         motor = {"name": "Pump", "running_w": 300, "start_va": 9000}
-        (culprit,) = verdict_of(household(motor, inverter={"surge_va": 2000})).culprits
-        self.assertEqual((culprit.why, culprit.needs, culprit.limit), ("start", 9000, 2000))
+        (blocked,) = verdict_of(household(motor, inverter={"surge_va": 2000})).blocked_loads
+        self.assertEqual(
+            (blocked.why, blocked.needs, blocked.limit),
+            ("start", 9000, 2000),
+        )
 
 
 class HelpTest(unittest.TestCase):
@@ -65,13 +74,13 @@ class HelpTest(unittest.TestCase):
     def test_the_first_help_removes_what_fails_first(self):
         first = self.first(KETTLE)
         self.assertEqual(
-            (first.change.kind, first.load, first.mends), ("leave_off", "Kettle", True)
+            (first.change.kind, first.load, first.fixes), ("leave_off", "Kettle", True)
         )
 
     def test_of_two_that_are_too_large_neither_alone_lets_all_run(self):
         heater = {"name": "Heater", "running_w": 1800, "use": {"between": [["20:00", "21:00"]]}}
         first = self.first(KETTLE, heater)
-        self.assertEqual((first.mends, first.all_run), (True, False))
+        self.assertEqual((first.fixes, first.all_run), (True, False))
         self.assertTrue(self.first(KETTLE).all_run)
 
     def test_a_must_and_what_the_plan_is_for_are_never_left_off(self):
@@ -87,4 +96,4 @@ class HelpTest(unittest.TestCase):
 
     def test_what_is_only_nice_to_have_is_no_trouble(self):
         first = self.first({**KETTLE, "priority": "nice"})
-        self.assertEqual((first.load, first.mends), ("Router", False))
+        self.assertEqual((first.load, first.fixes), ("Router", False))

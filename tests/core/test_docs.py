@@ -5,9 +5,9 @@ import re
 import unittest
 from pathlib import Path
 
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document as plan_document
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document as plan_document
+from needle.plan.energy.simulate import simulate
 from needle.profile.document import as_document, parse_load
 from needle.profile.profile import derive
 

@@ -16,13 +16,13 @@ import numpy as np
 
 from needle import quantity
 from needle.__main__ import main
-from needle.plan import simulate as simulating
-from needle.plan import sun
-from needle.plan.bank import BLOCK
-from needle.plan.document import parse_plan
-from needle.plan.side import BatterySide
-from needle.plan.simulate import simulate
-from needle.plan.uncertain import likely
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import likely
+from needle.plan.energy import simulate as simulating
+from needle.plan.energy.bank import BLOCK
+from needle.plan.energy.battery_side import BatterySide
+from needle.plan.energy.simulate import simulate
+from needle.plan.sources import sun
 
 BATTERY = {"chemistry": "lfp", "nominal_wh": 3000, "volts": 25.6}
 

@@ -4,13 +4,13 @@ import unittest
 
 from needle.document import DocumentError
 from needle.household import plain_quantity
-from needle.plan.usual_use import (
+from needle.quantity import QuantityError, parse
+from needle.usage.usual_use import (
     hours_per_day_of,
     parse_usual_use,
     text_of_usual_use,
     usual_use_from_text,
 )
-from needle.quantity import QuantityError, parse
 
 QUANTITIES = {
     "W": {

@@ -6,9 +6,9 @@ import unittest
 
 import numpy as np
 
-from needle.plan.document import parse_plan
-from needle.plan.lanes import load_lanes, source_lanes
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.lanes import load_lanes, source_lanes
+from needle.plan.energy.simulate import simulate
 from needle.profile.temperature import FREEZING_KJ, WATER_KJ, pull_down_wh, scale_mean
 
 SUPPLY = {

@@ -8,9 +8,9 @@ from random import Random
 from needle.document import DocumentError
 from needle.leaves import leaves, moves, others, path_text, with_value
 from needle.ledger import covers
-from needle.plan.document import parse_plan
-from needle.plan.ledger import ledger_of as plan_ledger
-from needle.plan.simulate import simulate
+from needle.plan.documents.ledger import ledger_of as plan_ledger
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.profile.document import as_document as profile_document
 from needle.profile.document import parse_load

@@ -2,7 +2,7 @@
 
 import unittest
 
-from needle.trial.made import run_of
+from needle.trial.finished_run import run_of
 from needle.trial.trial import parse_trial
 
 SUPPLY = {"battery": {"chemistry": "lfp", "nominal_wh": 1000, "volts": 12.8}}

@@ -13,8 +13,8 @@ from needle.decide.power_factor import battery_saving_w, correct, not_for, sanit
 from needle.decide.sizing import inverter_sizes
 from needle.decide.starting import StartTried, as_tested, will_it_start
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.profile.kinds import KINDS
 from needle.supply.inverter import dc_w, parse_inverter
 

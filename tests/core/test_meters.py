@@ -9,8 +9,8 @@ from needle.decide.compare import LoadSide, figures
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import calibrate, parse_meters
-from needle.plan.document import parse_plan
-from needle.plan.uncertain import LOAD, draw
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import LOAD, draw
 from needle.profile.document import parse_load
 from needle.profile.profile import derive
 

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.plan.advice import display_hours, measure_next
-from needle.plan.document import parse_plan
-from needle.plan.likely import likely_hours
+from needle.plan.advice.measurements import display_hours, measure_next
+from needle.plan.advice.suggestions import suggestions
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.draws.inputs import LOAD, InputKey
+from needle.plan.energy.likely import likely_hours
+from needle.plan.energy.simulate import simulate
 from needle.plan.plan import in_use
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
-from needle.plan.suggestions import suggestions
-from needle.plan.uncertain import LOAD, InputKey
 from tests.core.exact import exact
 
 BASE = {

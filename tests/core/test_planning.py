@@ -11,11 +11,11 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.moments import in_windows, parse_windows
-from needle.plan.document import parse_plan
-from needle.plan.shift import TaskBlock, moved, place, propose
-from needle.plan.simulate import simulate
-from needle.plan.sizing import battery_for, more_tasks, nights_covered, sustains
-from needle.plan.suggestions import changes_of, suggestions
+from needle.plan.advice.shift import TaskBlock, moved, place, propose
+from needle.plan.advice.sizing import battery_for, more_tasks, nights_covered, sustains
+from needle.plan.advice.suggestions import changes_of, suggestions
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from tests.core.exact import exact
 
 BASE = {

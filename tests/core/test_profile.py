@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.measure.readings import EnergyRun, Tally, Task, parse
-from needle.plan.measured import load_document
+from needle.plan.documents.measured import load_document
 from needle.profile import energy, temperature
 from needle.profile.document import as_document, parse_load
 from needle.profile.kinds import KINDS

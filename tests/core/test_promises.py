@@ -4,11 +4,11 @@ import unittest
 
 import numpy as np
 
-from needle.plan.advice import measure_next
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
-from needle.plan.suggestions import suggestions
-from needle.plan.uncertain import CAPACITY, LOAD, LOAD_DUTY
+from needle.plan.advice.measurements import measure_next
+from needle.plan.advice.suggestions import suggestions
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import CAPACITY, LOAD, LOAD_DUTY
+from needle.plan.energy.simulate import simulate
 
 
 def random_document(seed):

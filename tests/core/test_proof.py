@@ -9,19 +9,19 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.standin.supplies import standin_supply
 from needle.supply.fit import fit_inverter
 from needle.supply.inverter import dc_w
-from needle.supply.proof import (
+from needle.supply.supply import parse_supply
+from needle.supply.supply_tests import (
     account,
     idle_w,
     parse_test,
     saved_w,
     state_of_health,
 )
-from needle.supply.supply import parse_supply
 
 CABINET = {
     "battery": {"chemistry": "lfp", "nominal_wh": 5120, "volts": 51.2},

@@ -10,9 +10,9 @@ from random import Random
 import numpy as np
 
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.profile.document import as_document as profile_document
 from needle.profile.document import parse_load
@@ -54,7 +54,7 @@ class RandomDocumentsTest(unittest.TestCase):
             self.assertAlmostEqual(given, used, delta=0.001 * max(1.0, given))
             verdict = verdict_of(outcome)
             self.assertAlmostEqual(verdict.chance, float(np.mean(outcome.holds)))
-            self.assertEqual(verdict.trouble is None, bool(outcome.holds.all()))
+            self.assertEqual(verdict.first_failure is None, bool(outcome.holds.all()))
             low, mid, high = verdict.lasts_h
             self.assertTrue(0 <= low <= mid <= high <= outcome.plan.hours + 1e-6)
 

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.measure.capture import Capture, header_of, joined
+from needle.measure.capture import Capture, concatenate, header_of
 from needle.measure.readings import parse
 from needle.profile import recorded
 from needle.profile.energy import Watched
@@ -123,7 +123,7 @@ class JoinTest(unittest.TestCase):
         return Capture(time, {"watts": np.array(watts, dtype=float), **columns})
 
     def test_late_overlapping_and_repeated_parts(self):
-        capture = joined(
+        capture = concatenate(
             [
                 self.part(10, [5, 6, 7]),
                 self.part(0, [1, 2, 3]),
@@ -136,16 +136,16 @@ class JoinTest(unittest.TestCase):
         self.assertEqual(capture.start, datetime.fromtimestamp(self.BEGIN, UTC))
 
     def test_a_column_that_a_part_lacks_is_missing_there(self):
-        capture = joined(
+        capture = concatenate(
             [self.part(0, [1, 2], volts=np.array([230.0, 231.0])), self.part(5, [3, 4])]
         )
         self.assertEqual(np.isnan(capture.columns["volts"]).tolist(), [False, False, True, True])
 
     def test_too_little(self):
         with self.assertRaises(DocumentError):
-            joined([self.part(0, [1])])
+            concatenate([self.part(0, [1])])
         with self.assertRaises(DocumentError):
-            joined([Capture(np.zeros(0), {"watts": np.zeros(0)})])
+            concatenate([Capture(np.zeros(0), {"watts": np.zeros(0)})])
 
 
 class HeaderTest(unittest.TestCase):

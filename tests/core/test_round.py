@@ -9,11 +9,11 @@ from unittest import mock
 import numpy as np
 
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import CAPACITY, INVERTER_IDLE, LOAD, InputKey
+from needle.plan.energy.runs import counted_moves
+from needle.plan.energy.simulate import simulate
 from needle.plan.plan import COUNTED_ONLY, Run
-from needle.plan.runs import counted_moves
-from needle.plan.simulate import simulate
-from needle.plan.uncertain import CAPACITY, INVERTER_IDLE, LOAD, InputKey
 from needle.profile.kinds import KINDS
 from needle.profile.variation import cut_off_spread
 from needle.round import schedule
@@ -26,7 +26,7 @@ from needle.round.candidate import (
     TALLY,
     TOGETHER,
     Candidate,
-    joined,
+    combined,
 )
 from needle.round.candidates import candidates
 from needle.round.planning import plan_round, usual_ways
@@ -169,7 +169,7 @@ class WorthTest(RoundTest):
 
     def test_two_measurements_of_one_thing_join(self):
         key = InputKey(CAPACITY)
-        both = joined({key: 0.5}, {key: 0.5, InputKey(INVERTER_IDLE): 0.2})
+        both = combined({key: 0.5}, {key: 0.5, InputKey(INVERTER_IDLE): 0.2})
         self.assertAlmostEqual(both[key], 1 / np.sqrt(7))
         self.assertEqual(both[InputKey(INVERTER_IDLE)], 0.2)
 

@@ -6,11 +6,11 @@ import unittest
 import numpy as np
 
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputKey
+from needle.plan.energy.runs import counted_moves
+from needle.plan.energy.simulate import simulate
 from needle.plan.plan import COUNTED_ONLY, Run
-from needle.plan.runs import counted_moves
-from needle.plan.simulate import simulate
-from needle.plan.uncertain import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputKey
 
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}
 LAMP = {"name": "Lamp", "running_w": 40, "spread": 0.2}

@@ -8,9 +8,9 @@ from hypothesis import strategies as st
 
 from needle.decide.starting import holds_above
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.energy.simulate import simulate
 from needle.supply.battery import cold_factor, parse_battery
 from needle.supply.charging import input_limit_w, parse_inputs
 from needle.supply.chemistry import CHEMISTRIES

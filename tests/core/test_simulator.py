@@ -7,9 +7,9 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.energy.simulate import simulate
 from tests.core.exact import exact
 
 SUPPLY = {
@@ -398,7 +398,7 @@ class BalanceTest(unittest.TestCase):
     def test_blocks_do_not_show(self):
         loads = [{"name": "Box", "running_w": 90, "duty": 0.35, "cycle_min": 47, "spread": 0.2}]
         sun = {"kind": "sun", "rated_w": 300, "latitude": 50.0}
-        from needle.plan import asked as module
+        from needle.plan.energy import demand as module
 
         charges = []
         for size in (60, 180, 10_000):

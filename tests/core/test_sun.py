@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from needle.document import DocumentError
-from needle.plan.places import azimuth_from_text, tilt_from_text, town_at
-from needle.plan.sources import parse_sources
+from needle.plan.documents.places import azimuth_from_text, tilt_from_text, town_at
+from needle.plan.sources.registry import parse_sources
 
 DAY = datetime(2027, 6, 20, tzinfo=UTC)
 SUN = {

@@ -11,12 +11,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.supply.display import KNEE, charge_shown, true_charge
-from needle.trial.follow import check_ins_until, next_check_ins
 from needle.trial.forecast import as_document, forecast
 from needle.trial.trial import parse_trial
+from needle.trial.trial_summary import check_ins_until, next_check_ins
 from tests.core.twins import DISPLAYS, household, trial_of
 
 BASE = {

@@ -6,8 +6,8 @@ import unittest
 import numpy as np
 
 from needle.measure.readings import ChargeDrop, Context, EnergyRun, Spot, Start, Tally
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.profile.profile import LoadRecord, derive
 from tests.core.exact import exact
 from tests.core.reference import peukert_hours

@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.measure.readings import parse
-from needle.plan.measured import load_document, steps_of
-from needle.plan.use import (
+from needle.plan.documents.measured import load_document, steps_of
+from needle.profile.profile import LoadRecord, derive
+from needle.usage.schedule import (
     copied_block,
     moved_block,
     steps_from_text,
@@ -20,7 +21,6 @@ from needle.plan.use import (
     use_from_text,
     without_block,
 )
-from needle.profile.profile import LoadRecord, derive
 
 CLOCK = st.builds("{:02d}:{:02d}".format, st.integers(0, 23), st.integers(0, 59))
 

@@ -8,19 +8,19 @@ import numpy as np
 from needle.decide.starting import StartTried, overload_as_tried, start_as_tried
 from needle.document import DocumentError
 from needle.measure.readings import parse
-from needle.plan.advice import display_hours, measure_next
-from needle.plan.alone import alone
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
-from needle.plan.sizing import nights_covered
-from needle.plan.sources import parse_sources
-from needle.plan.suggestions import suggestions
-from needle.plan.uncertain import OUTPUT
+from needle.plan.advice.alone import alone
+from needle.plan.advice.measurements import display_hours, measure_next
+from needle.plan.advice.sizing import nights_covered
+from needle.plan.advice.suggestions import suggestions
+from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.inputs import OUTPUT
+from needle.plan.energy.simulate import simulate
+from needle.plan.sources.registry import parse_sources
 from needle.profile.profile import LoadRecord, derive
 from needle.quantity import charge_volts
 from needle.supply.inverter import parse_inverter
-from needle.supply.proof import parse_test
 from needle.supply.supply import parse_supply, staircase
+from needle.supply.supply_tests import parse_test
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 

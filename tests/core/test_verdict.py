@@ -4,10 +4,10 @@ import unittest
 
 import numpy as np
 
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
-from needle.plan.sizing import battery_for, shortage
+from needle.plan.advice.sizing import battery_for, shortage
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
 from tests.core.exact import exact
 
@@ -63,18 +63,18 @@ class VerdictTest(unittest.TestCase):
             ([must], resting, "rest", "Lamp"),
         ):
             with self.subTest(why=why):
-                trouble = verdict_of(outcome_of(loads, 1500, inverter=inverter)).trouble
-                self.assertEqual((trouble.why, trouble.load), (why, load))
+                first_failure = verdict_of(outcome_of(loads, 1500, inverter=inverter)).first_failure
+                self.assertEqual((first_failure.why, first_failure.load), (why, load))
 
     def test_what_a_life_hangs_on_is_never_counted_as_dispensable(self):
         resting = {"off": [["23:00", "06:00"]]}
         for cares in ("life", "store"):
             kept = {**LAMP, "cares": cares, "priority": "nice"}
-            trouble = verdict_of(outcome_of([kept], 9000, inverter=resting)).trouble
-            self.assertEqual((trouble.why, trouble.load), ("rest", "Lamp"))
+            first_failure = verdict_of(outcome_of([kept], 9000, inverter=resting)).first_failure
+            self.assertEqual((first_failure.why, first_failure.load), ("rest", "Lamp"))
             heater = {"name": "Heater", "running_w": 1500, "cares": cares, "priority": "nice"}
             verdict = verdict_of(outcome_of([LAMP, heater], 9000))
-            self.assertEqual((verdict.state, verdict.trouble.load), ("does not", "Heater"))
+            self.assertEqual((verdict.state, verdict.first_failure.load), ("does not", "Heater"))
 
     def test_what_is_nice_to_have_may_be_dropped(self):
         heater = {"name": "Heater", "running_w": 1500, "priority": "nice"}

@@ -9,8 +9,8 @@ import numpy as np
 
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.readings import parse
-from needle.plan.document import parse_plan
-from needle.plan.measured import load_document
+from needle.plan.documents.measured import load_document
+from needle.plan.documents.parse import parse_plan
 from needle.plan.plan import Plan
 from needle.profile.profile import LoadRecord, derive
 from needle.standin.appliances import APPLIANCES, timeline

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 from django.utils import timezone
 
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.plans.draft import document, draft_of
@@ -155,7 +155,7 @@ class DocumentTest(DayPlanTest):
         self.plan.supply = bank
         self.plan.save()
         answer = answer_of(self.plan)
-        self.assertEqual(answer.trouble, "")
+        self.assertEqual(answer.reason, "")
         mean_w = answer.outcome.plan.loads[0].mean_w
         exact = 86.4 * 0.93 * 0.85 * 0.87 / mean_w
         self.assertAlmostEqual(answer.outcome.runtime[1], exact, delta=0.15 * exact)
@@ -593,7 +593,7 @@ class PageTest(DayPlanTest):
         self.entry.steps = [{"watts": 300.0, "minutes": 3000.0, "duty": 1.0}]
         self.entry.save()
         answer = answer_of(self.plan)
-        self.assertEqual(answer.trouble, "refused")
+        self.assertEqual(answer.reason, "refused")
         self.assertIn("Autoclave: steps take 50 h together", answer.words)
         self.assertContains(self.page(), "Autoclave: steps take 50 h together")
 

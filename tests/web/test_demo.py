@@ -60,7 +60,7 @@ class DemoTest(FewDraws, TestCase):
             for plan in job.plans.all():
                 with self.subTest(plan=plan.name):
                     answer = answer_of(plan)
-                    self.assertEqual(answer.trouble, "", answer.words)
+                    self.assertEqual(answer.reason, "", answer.words)
                     self.assertGreater(answer.outcome.runtime[1], 1)
 
     def test_every_page_answers(self):

@@ -15,11 +15,11 @@ from django.core.cache import caches
 from django.test import SimpleTestCase, override_settings
 
 from needle.document import DocumentError
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
 from tests.web.base import SiteTest, clear_caches, make_load, make_supply
-from web.plans import desk
+from web.plans import answer_pool as desk
 from web.plans.actions import save_plan
-from web.plans.desk import Desk, NotReady
+from web.plans.answer_pool import AnswerPending, AnswerPool
 from web.plans.models import Plan
 
 #: Longest that a process takes to start on a busy machine, s.
@@ -64,7 +64,7 @@ class DeskTest(SimpleTestCase):
         # Workers of the parallel runner are daemons, which may not have children otherwise.
         alone = multiprocessing.current_process()._config
         self.enterContext(mock.patch.dict(alone, {"daemon": False}))
-        self.desk = Desk()
+        self.desk = AnswerPool()
         self.addCleanup(self.desk.close)
         folder = self.enterContext(tempfile.TemporaryDirectory())
         # Who reads a pipe waits until somebody writes to it: a question of a length we choose.
@@ -82,7 +82,7 @@ class DeskTest(SimpleTestCase):
 
     def test_who_does_not_wait_gets_it_later_and_it_is_worked_out_once(self):
         for owner in ("ada", "ada", "bob"):
-            with self.assertRaises(NotReady):
+            with self.assertRaises(AnswerPending):
                 self.slow(owner=owner)
         self.assertEqual(len(self.desk.open), 1)
         self.pipe.write_text("done")
@@ -90,12 +90,12 @@ class DeskTest(SimpleTestCase):
         self.assertEqual((self.desk.open, self.desk.owners), ({}, {}))
 
     def test_one_at_a_time_for_each_owner(self):
-        with self.assertRaises(NotReady):
+        with self.assertRaises(AnswerPending):
             self.slow()
-        with self.assertRaises(NotReady):
+        with self.assertRaises(AnswerPending):
             self.desk.ask("other", "ada", 0.0, operator.add, 1, 2)
         self.assertEqual(set(self.desk.open), {"slow"})
-        with self.assertRaises(NotReady):
+        with self.assertRaises(AnswerPending):
             self.desk.ask("theirs", "bob", 0.0, operator.add, 1, 2)
         self.assertEqual(set(self.desk.open), {"slow", "theirs"})
         self.pipe.write_text("done")
@@ -110,7 +110,7 @@ class DeskTest(SimpleTestCase):
 
     def test_a_process_that_is_killed_is_replaced(self):
         pid = self.desk.ask("pid", "ada", LONG, os.getpid)
-        with self.assertRaises(NotReady):
+        with self.assertRaises(AnswerPending):
             self.slow()
         os.kill(pid, signal.SIGKILL)
         self.assertNotEqual(self.desk.ask("again", "bob", LONG, os.getpid), pid)
@@ -124,7 +124,7 @@ class PendingTest(SiteTest):
         super().setUp()
         make_supply(self.job)
         make_load(self.job)
-        self.enterContext(mock.patch.object(desk.DESK, "ask", side_effect=NotReady))
+        self.enterContext(mock.patch.object(desk.ANSWER_POOL, "ask", side_effect=AnswerPending))
 
     def test_every_page_shows_that_it_is_being_worked_out_and_asks_again(self):
         plan = self.job.plans.create(name="Night", is_current=True)

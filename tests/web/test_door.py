@@ -6,10 +6,10 @@ from html import unescape
 from django.db import transaction
 from django.utils import timezone
 
-from needle.plan.trips import Trip
+from needle.plan.limits.trips import Trip
 from needle.quantity import with_unit
 from tests.web.base import SiteTest, make_load, make_supply
-from web.common.models import ChangedMeanwhile
+from web.common.models import StaleRecordError
 from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.loads.models import Load
@@ -148,7 +148,7 @@ class UsualUseTest(DoorTest):
         ]
         use_load(entries[0])
         # What another hand stored is not written over.
-        with self.assertRaises(ChangedMeanwhile), transaction.atomic():
+        with self.assertRaises(StaleRecordError), transaction.atomic():
             use_load(entries[1])
         # The same form sent twice is one entry.
         entries[1].client_key = entries[0].client_key
@@ -249,7 +249,7 @@ class OneStoryTest(SiteTest):
         start = next(start for start in outcome.starts if start.load == "Fridge")
         trip = Trip("Fridge", 10, 40, "start", 1510.0, 1190.0, 0.06, "VA")
         told = trip_sentence(outcome, trip, 1)
-        low, _, high = start.asked_va
+        low, _, high = start.required_va
         self.assertIn(f"{with_unit(low, 'VA')} to {with_unit(high, 'VA')}", told)
         self.assertIn("rated for 1.00\u00a0kVA", told)
         self.assertIn("(chance 1 in 10)", told)

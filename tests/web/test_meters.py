@@ -8,7 +8,7 @@ from io import BytesIO
 from django.urls import reverse
 
 from tests.web.base import SPOT, SiteTest, import_job, make_job, make_load
-from web.common.models import ChangedMeanwhile
+from web.common.models import StaleRecordError
 from web.meters import actions
 from web.meters.models import Meter, meters_of
 from web.sheets.exchange import export_job
@@ -37,7 +37,7 @@ class MetersTest(SiteTest):
         mine, theirs = Meter.objects.get(), Meter.objects.get()
         theirs.name = "Green plug"
         actions.change_meter(theirs)
-        with self.assertRaises(ChangedMeanwhile):
+        with self.assertRaises(StaleRecordError):
             actions.change_meter(mine)
         stored = Meter.objects.get()
         self.assertEqual((stored.name, stored.formerly), ("Green plug", ["Blue plug"]))

@@ -3,10 +3,10 @@
 import random
 
 from needle.plan import answering
-from needle.plan.document import parse_plan
-from needle.plan.report import as_document
-from needle.plan.simulate import simulate
-from needle.plan.sizing import required_wh
+from needle.plan.advice.sizing import required_wh
+from needle.plan.documents.parse import parse_plan
+from needle.plan.documents.report import as_document
+from needle.plan.energy.simulate import simulate
 from needle.quantity import hours_text
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading

@@ -4,7 +4,7 @@ import re
 
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.supplies.models import RESULTS, Input, Output, StartTest, SupplyTest
-from web.supplies.proof_forms import FORMS
+from web.supplies.supply_test_forms import FORMS
 
 PAIRS = {
     "ac_0": "0",

@@ -5,9 +5,9 @@ from html import unescape
 
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
+from web.plans.measurement_tips import steadies
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of
-from web.plans.steadies import steadies
 from web.supplies.models import Output
 
 

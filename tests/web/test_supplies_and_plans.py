@@ -77,9 +77,9 @@ class SupplyTest(SiteTest):
         supply = make_supply(self.job)
         make_load(self.job)
         self.client.post(self.url("supplies:remove", supply.pk))
-        self.assertEqual(answer_of(current_plan(self.job)).trouble, "supply")
+        self.assertEqual(answer_of(current_plan(self.job)).reason, "supply")
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
-        self.assertEqual(answer_of(current_plan(self.job)).trouble, "")
+        self.assertEqual(answer_of(current_plan(self.job)).reason, "")
 
 
 class AnswerTest(SiteTest):
@@ -230,10 +230,10 @@ class PlanTest(SiteTest):
         self.assertAlmostEqual(answer_of(plan).outcome.plan.loads[0].duty / cool, 1.48, delta=0.02)
 
     def test_downloads_are_open_and_agree(self):
-        import needle.plan.document
+        import needle.plan.documents.parse
 
         plan = self.client.get(self.url("plans:download", 0, "plan.json"))
-        read = needle.plan.document.parse_plan(plan.json())
+        read = needle.plan.documents.parse.parse_plan(plan.json())
         self.assertEqual([load.name for load in read.loads], ["Box", "Lamp"])
         rows = list(
             csv.reader(

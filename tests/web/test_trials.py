@@ -12,9 +12,9 @@ from django.utils import timezone
 
 from needle.standin.run import StandinRun
 from needle.standin.supplies import standin_supply
-from needle.trial.follow import Mark, mark, next_check_ins, score
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
+from needle.trial.trial_summary import ForecastRecord, forecast_record, next_check_ins, score
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry
@@ -22,7 +22,7 @@ from web.plans.outcomes import answer_draft, answer_of
 from web.trials import actions
 from web.trials.actions import change_trial
 from web.trials.models import CheckIn, Trial
-from web.trials.telling import told
+from web.trials.trial_summaries import summary_of
 
 HTMX = {"HX-Request": "true"}
 
@@ -391,7 +391,7 @@ class WithoutPlanTest(TrialTest):
         trial = self.trial()
         draft.plan.start, draft.plan.floor = trial.started_at, 0.1
         outcome = answer_draft(draft, 60).outcome
-        self.assertEqual(told(trial, 60).prediction.stop_h, outcome.runtime)
+        self.assertEqual(summary_of(trial, 60).prediction.stop_h, outcome.runtime)
 
     def test_an_open_run(self):
         self.start(plan="")
@@ -482,7 +482,7 @@ class EndTest(TrialTest):
     def test_what_cold_took_is_not_carried(self):
         Trial.objects.update(room_c=0.0)
         self.end("floor", 9.0)
-        prediction = told(self.trial(), 60).prediction
+        prediction = summary_of(self.trial(), 60).prediction
         self.client.post(self.url("trials:carry", self.trial().pk))
         held_wh = self.supply.tests.get().data["held_wh"]
         self.assertAlmostEqual(held_wh, 2000 * prediction.state_of_health[1], delta=0.1)
@@ -646,15 +646,16 @@ class FollowTest(SiteTest):
                 "ended": {"h": 18, "why": "cutoff"},
             }
         )
-        foretold = mark(trial)
-        start, _, half, _ = foretold.looks
-        self.assertAlmostEqual(foretold.error(start), 20 / 18 - 1, delta=0.02)
-        self.assertLess(foretold.error(half), 0.1)
-        self.assertAlmostEqual(foretold.display_error(half), 17 / 18, delta=0.01)
-        self.assertIsNone(foretold.display_error(start))
-        total = score([foretold, replace(foretold, hours=20.0)])
-        self.assertEqual((total.trials, total.looks[0].trials), (2, 2))
+        predicted = forecast_record(trial)
+        start, _, half, _ = predicted.checkpoints
+        self.assertAlmostEqual(predicted.error(start), 20 / 18 - 1, delta=0.02)
+        self.assertLess(predicted.error(half), 0.1)
+        self.assertAlmostEqual(predicted.display_error(half), 17 / 18, delta=0.01)
+        self.assertIsNone(predicted.display_error(start))
+        total = score([predicted, replace(predicted, hours=20.0)])
+        self.assertEqual((total.trials, total.checkpoints[0].trials), (2, 2))
         self.assertEqual(
-            total.looks[0].held, sum(mark.held(start) for mark in (foretold, Mark(20.0, ())))
+            total.checkpoints[0].covered,
+            sum(record.covered(start) for record in (predicted, ForecastRecord(20.0, ()))),
         )
-        self.assertIsNone(score([]).looks[0].error)
+        self.assertIsNone(score([]).checkpoints[0].error)

@@ -6,8 +6,8 @@ from django.test import SimpleTestCase
 
 from needle.decide.starting import will_it_start
 from needle.estimate import Estimate
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.quantity import chance_text
 from needle.supply.inverter import parse_inverter

@@ -6,15 +6,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.decide.starting import RANK
+from needle.plan.advice.suggestions import Suggestion
+from needle.plan.energy.simulate import Outcome
+from needle.plan.limits.starts import PlannedStart
 from needle.plan.plan import AC
-from needle.plan.simulate import Outcome
-from needle.plan.starts import PlannedStart
-from needle.plan.suggestions import Suggestion
-from needle.plan.verdict import Culprit, Verdict, verdict_of
+from needle.plan.verdict import BlockedLoad, Verdict, verdict_of
 from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
 from web.plans.helps import helps_of
+from web.plans.measurement_tips import steadies
 from web.plans.outcomes import Answer
-from web.plans.steadies import steadies
 
 #: Loads of which it is said why they cannot run, before the rest is only named.
 EXPLAINED = 2
@@ -86,10 +86,10 @@ def span_text(outcome: Outcome) -> str:
 
 def runs_line(outcome: Outcome, verdict: Verdict) -> Line:
     """What cannot run and why; what may not; or that everything runs."""
-    culprits = sorted(verdict.culprits, key=lambda culprit: not culprit.wanted)
-    if culprits:
-        said = [culprit_sentence(culprit) for culprit in culprits[:EXPLAINED]]
-        others = ", ".join(culprit.load for culprit in culprits[EXPLAINED:])
+    blocked_loads = sorted(verdict.blocked_loads, key=lambda blocked: not blocked.wanted)
+    if blocked_loads:
+        said = [blocked_sentence(blocked) for blocked in blocked_loads[:EXPLAINED]]
+        others = ", ".join(blocked.load for blocked in blocked_loads[EXPLAINED:])
         said += [f"Nor can {others}."] if others else []
         return Line("Cannot run", " ".join(said))
     doubt = _doubtful(outcome, verdict)
@@ -99,21 +99,24 @@ def runs_line(outcome: Outcome, verdict: Verdict) -> Line:
 _GIVER = {AC: "the inverter"}
 
 
-def culprit_sentence(culprit: Culprit) -> str:
+def blocked_sentence(blocked: BlockedLoad) -> str:
     """Which load is too large, and by what: ``Kettle needs 2.2 kW; the inverter gives 1 kW.``"""
-    giver = _GIVER.get(culprit.route, culprit.route)
-    if culprit.why == "rest":
-        return f"{culprit.load} has no power while the inverter rests."
-    needs, limit = with_unit(culprit.needs, culprit.unit, 2), as_read(culprit.limit, culprit.unit)
+    giver = _GIVER.get(blocked.route, blocked.route)
+    if blocked.why == "rest":
+        return f"{blocked.load} has no power while the inverter rests."
+    needs, limit = (
+        with_unit(blocked.needs, blocked.unit, 2),
+        as_read(blocked.limit, blocked.unit),
+    )
     if needs == limit:
         needs = f"a little more than {needs}"
-    subject, what = f"{culprit.load} needs", needs
-    if culprit.why == "start":
+    subject, what = f"{blocked.load} needs", needs
+    if blocked.why == "start":
         what = f"{needs} to start"
-    if not culprit.alone:
-        subject = f"{culprit.load} and what runs with it need"
+    if not blocked.alone:
+        subject = f"{blocked.load} and what runs with it need"
     # Where some runs go well, that is said; nearly all is said as it is.
-    odds = f" (fails in {chance_text(culprit.chance)})" if culprit.chance < NEARLY_ALL else ""
+    odds = f" (fails in {chance_text(blocked.chance)})" if blocked.chance < NEARLY_ALL else ""
     return f"{subject} {what}; {giver} gives {limit}{odds}."
 
 
@@ -127,10 +130,10 @@ _MAY = {
 
 def _doubtful(outcome: Outcome, verdict: Verdict) -> str:
     """What fails in some runs, though not in most; "" for nothing."""
-    trouble = verdict.trouble
-    if trouble is not None and trouble.why in _MAY:
+    failure = verdict.first_failure
+    if failure is not None and failure.why in _MAY:
         return (
-            f"{_MAY[trouble.why].format(load=trouble.load)} (chance {chance_text(trouble.chance)})."
+            f"{_MAY[failure.why].format(load=failure.load)} (chance {chance_text(failure.chance)})."
         )
     worst = max(outcome.starts, key=_doubt, default=None)
     if worst is None or worst.verdict.verdict == "holds":
@@ -148,9 +151,9 @@ def _doubt(start: PlannedStart) -> tuple[int, float]:
 
 def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion]) -> Line | None:
     """The change that does most for the verdict; None where nothing needs to change."""
-    wanted = [culprit for culprit in verdict.culprits if culprit.wanted]
+    wanted = [blocked for blocked in verdict.blocked_loads if blocked.wanted]
     first = suggestions[0] if suggestions else None
-    if wanted and not (first is not None and first.mends):
+    if wanted and not (first is not None and first.fixes):
         return Line("Change", _larger(wanted[0]))
     if first is None:
         return None
@@ -158,17 +161,17 @@ def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion
     return Line("Change", f"{helped.words}.", caveat=first.change.caveat)
 
 
-def _larger(culprit: Culprit) -> str:
+def _larger(blocked: BlockedLoad) -> str:
     """What a load that must run, and cannot here, needs."""
-    giver = "an inverter" if culprit.route == AC else f"an output other than {culprit.route}"
-    if culprit.why == "volts":
-        return f"{culprit.load} needs {giver} with other volts."
-    if culprit.why == "rest":
-        return f"Let the inverter run while {culprit.load} needs it."
+    giver = "an inverter" if blocked.route == AC else f"an output other than {blocked.route}"
+    if blocked.why == "volts":
+        return f"{blocked.load} needs {giver} with other volts."
+    if blocked.why == "rest":
+        return f"Let the inverter run while {blocked.load} needs it."
     # Its middle would be too little in half of all cases.
-    most = with_unit(culprit.needs_high, culprit.unit, 2)
-    times = " for its start" if culprit.why == "start" else ""
-    return f"{culprit.load} needs {giver} that gives at least {most}{times}; or leave it off."
+    most = with_unit(blocked.needs_high, blocked.unit, 2)
+    times = " for its start" if blocked.why == "start" else ""
+    return f"{blocked.load} needs {giver} that gives at least {most}{times}; or leave it off."
 
 
 def _measure(answer: Answer) -> Line | None:

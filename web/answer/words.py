@@ -10,8 +10,8 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.moments import moment_after, when_text
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.simulate import Outcome
 from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import chance_text, hours_text
 from web.answer.lines import Line, lines_of, span_text
@@ -65,7 +65,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
     if answer.pending:
         return _pending(answer, job, plan_url)
     if answer.outcome is None or answer.supply is None:
-        name, words = _WAYS[answer.trouble]
+        name, words = _WAYS[answer.reason]
         return Bar(
             dial=empty_dial("No answer yet"),
             headline="No answer yet",
@@ -177,8 +177,8 @@ def detail_of(outcome: Outcome, verdict: Verdict) -> str:
 def _reaches(outcome: Outcome, verdict: Verdict) -> str:
     """The hours needed, and the chance to reach them."""
     needed, chance = hours_text(outcome.plan.needed_hours), chance_text(verdict.chance)
-    if any(culprit.wanted for culprit in verdict.culprits):
-        names = " and ".join(culprit.load for culprit in verdict.culprits if culprit.wanted)
+    if any(blocked.wanted for blocked in verdict.blocked_loads):
+        names = " and ".join(blocked.load for blocked in verdict.blocked_loads if blocked.wanted)
         without = chance_text(verdict.chance_without)
         return f"Chance that all the rest runs for the {needed} needed, without {names}: {without}."
     wanted = odds_wanted(verdict.wanted)
@@ -193,8 +193,8 @@ def _reaches(outcome: Outcome, verdict: Verdict) -> str:
 
 def _ends(outcome: Outcome, verdict: Verdict) -> str:
     """What most likely ends it, where the battery does."""
-    trouble = verdict.trouble
-    if outcome.capped or trouble is None or not outcome.stops_by.any():
+    failure = verdict.first_failure
+    if outcome.capped or failure is None or not outcome.stops_by.any():
         return ""
     sags = int(outcome.cut_off.sum()) * 2 > int(outcome.stops_by.sum())
     why = "the battery's volts fall under its cut-off" if sags else "battery empty"

@@ -12,7 +12,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.measure.capture import COLUMNS, joined, read_capture
+from needle.measure.capture import COLUMNS, concatenate, read_capture
 from needle.measure.capture import Capture as CoreCapture
 from web.bench.actions import fill, keep
 from web.bench.models import Capture, Chunk, Logger, pack, unpack
@@ -177,7 +177,7 @@ def waiting(logger: Logger, seconds: float | None = None) -> CoreCapture | None:
         newest = max(chunk.last_s for chunk in chunks)
         chunks = [chunk for chunk in chunks if chunk.last_s >= newest - seconds]
     try:
-        return joined([unpack(bytes(chunk.packed)) for chunk in chunks])
+        return concatenate([unpack(bytes(chunk.packed)) for chunk in chunks])
     except DocumentError:
         return None
 

@@ -62,7 +62,7 @@ class OnceMixin(FoldedMixin):
             self.add_prefix("version"): str(self.current_version),
         }
 
-    def blame(self, error: DocumentError, fields: dict[str, str] | None = None) -> None:
+    def add_core_error(self, error: DocumentError, fields: dict[str, str] | None = None) -> None:
         """Put the core's refusal beside the field that it names."""
         key = error.path.rsplit(".", 1)[-1].split("[")[0]
         key = (fields or {}).get(key, key)

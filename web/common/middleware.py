@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils.cache import patch_cache_control, patch_vary_headers
 
-from web.common.models import ChangedMeanwhile
+from web.common.models import StaleRecordError
 
 
 def private_pages(
@@ -60,7 +60,7 @@ class Refusals:
         return self.get_response(request)
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
-        if isinstance(error, ChangedMeanwhile):
+        if isinstance(error, StaleRecordError):
             return render(request, "changed.html", status=409)
         if not isinstance(error, OperationalError) or "locked" not in str(error):
             return None

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Self
 from django.db import models
 
 
-class ChangedMeanwhile(Exception):
+class StaleRecordError(Exception):
     """Another hand stored a record after it was read here: nothing is written over that."""
 
 
@@ -65,5 +65,5 @@ class Record(models.Model):
         """
         stored: Self = type(self)._default_manager.select_for_update().get(pk=self.pk)
         if stored.version != self.version:
-            raise ChangedMeanwhile
+            raise StaleRecordError
         return stored

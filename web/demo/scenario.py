@@ -217,7 +217,7 @@ def clinic(user: Any) -> Job:
     clinic_years(loads)
     clinic_bench(loads)
     supplies = clinic_supplies(job)
-    clinic_proofs(job, loads, supplies)
+    add_clinic_supply_tests(job, loads, supplies)
     plans = clinic_plans(job, loads, supplies)
     clinic_trials(job, plans, supplies)
     return job
@@ -522,12 +522,12 @@ def clinic_supplies(job: Job) -> dict[str, Supply]:
     }
 
 
-def _proof(supply: Supply, kind: str, days_ago: int, note: str = "", **data: Any) -> None:
+def _add_supply_test(supply: Supply, kind: str, days_ago: int, note: str = "", **data: Any) -> None:
     moment = timezone.now() - timedelta(days=days_ago)
     add_test(SupplyTest(supply=supply, type=kind, data=data, tested_at=moment, note=note))
 
 
-def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> None:
+def add_clinic_supply_tests(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) -> None:
     """Outputs and inputs, tests of the supplies, starts that were tried, a cord."""
     for part in (
         Output(supply=supplies["cabinet"], name="dc12", volts=12.0, max_a=20.0),
@@ -545,7 +545,7 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
     cabinet, case = supplies["cabinet"], supplies["case"]
     twin = standin_supply(cabinet.to_core(), seed=CABINET_SEED)
     hours = 30.0
-    _proof(
+    _add_supply_test(
         cabinet,
         "idle",
         60,
@@ -553,14 +553,14 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
         output="ac",
         **{"from": 1.0, "to": twin.display(0.0, hours), "hours": hours},
     )
-    _proof(
+    _add_supply_test(
         cabinet,
         "efficiency",
         12,
         "shunt and plug meter, lamps and heaters",
         pairs=[list(pair) for pair in twin.paired()],
     )
-    _proof(
+    _add_supply_test(
         cabinet,
         "idle",
         11,
@@ -570,7 +570,7 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
     )
     router_w, hours = 14.0, 24.0
     wh = router_w * hours
-    _proof(
+    _add_supply_test(
         cabinet,
         "route",
         10,
@@ -592,7 +592,7 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
         seed=9,
     )
     log = [[hour, shown, wh] for hour, shown, wh in old.drain_log(120.0, 0.4)]
-    _proof(
+    _add_supply_test(
         supplies["old"],
         "capacity",
         820,
@@ -602,8 +602,8 @@ def clinic_proofs(job: Job, loads: dict[str, Load], supplies: dict[str, Supply])
         counted="battery",
         to=0.48,
     )
-    _proof(supplies["old"], "capacity", 30, "stopped at 40 % to spare it", log=log)
-    _proof(
+    _add_supply_test(supplies["old"], "capacity", 30, "stopped at 40 % to spare it", log=log)
+    _add_supply_test(
         case,
         "idle",
         5,
@@ -952,7 +952,7 @@ def shed(user: Any) -> Job:
             waveform="sine",
         )
     )
-    shed_proofs(mill, press, supply)
+    add_shed_supply_tests(mill, press, supply)
     plan = save_plan(
         Plan(
             job=job,
@@ -969,10 +969,12 @@ def shed(user: Any) -> Job:
     return job
 
 
-def shed_proofs(mill: Load, press: Load, bank: Supply) -> None:
+def add_shed_supply_tests(mill: Load, press: Load, bank: Supply) -> None:
     """An efficiency test of the bank, a capacitor tried on the press pump, a cord to the mill."""
     twin = standin_supply(bank.to_core(), seed=BANK_SEED)
-    _proof(bank, "efficiency", 20, "shunt and plug meter", pairs=[list(p) for p in twin.paired()])
+    _add_supply_test(
+        bank, "efficiency", 20, "shunt and plug meter", pairs=[list(p) for p in twin.paired()]
+    )
     watts, volts, hertz, fitted = 610.0, 240.0, 60.0, 10.0
     after = correct(watts, 763.0, volts, hertz, fitted_uf=fitted).amps_after * volts
     # What the current costs in the inverter: the square term, by VA in place of W.

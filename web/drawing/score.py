@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from django.utils.safestring import SafeString
 
-from needle.trial.follow import Score
+from needle.trial.trial_summary import Score
 from web.drawing.svg import Svg
 
 WIDTH, _ROW, _LEFT, _WIDE = 330, 34, 92, 226
@@ -17,20 +17,29 @@ _WANTED = 0.8
 
 def drawing_of(score: Score) -> SafeString:
     """A row a look: a mark for each trial, filled where its range held."""
-    looks = [(name, look) for name, look in zip(_NAMES, score.looks, strict=True) if look.trials]
-    words = "; ".join(f"{name} {look.held} of {look.trials} held" for name, look in looks)
-    svg = Svg(WIDTH, _ROW * len(looks) + 6, "How often the range held the end", words, "score")
-    for number, (name, look) in enumerate(looks):
+    checkpoints = [
+        (name, checkpoint)
+        for name, checkpoint in zip(_NAMES, score.checkpoints, strict=True)
+        if checkpoint.trials
+    ]
+    words = "; ".join(
+        f"{name} {checkpoint.covered} of {checkpoint.trials} held"
+        for name, checkpoint in checkpoints
+    )
+    svg = Svg(
+        WIDTH, _ROW * len(checkpoints) + 6, "How often the range held the end", words, "score"
+    )
+    for number, (name, checkpoint) in enumerate(checkpoints):
         y = _ROW * number + 16
         svg.words(0, y + 4, name, "score-label")
-        if look.trials <= _MOST_MARKS:
-            step = min(18.0, _WIDE / look.trials)
-            for mark in range(look.trials):
-                css = "score-held" if mark < look.held else "score-missed"
+        if checkpoint.trials <= _MOST_MARKS:
+            step = min(18.0, _WIDE / checkpoint.trials)
+            for mark in range(checkpoint.trials):
+                css = "score-held" if mark < checkpoint.covered else "score-missed"
                 svg.add("circle", cx=_LEFT + step * (mark + 0.5), cy=y, r=5, css=css)
         else:
             svg.rect(_LEFT, y - 5, _WIDE, 10, "score-missed")
-            svg.rect(_LEFT, y - 5, _WIDE * look.held / look.trials, 10, "score-held")
+            svg.rect(_LEFT, y - 5, _WIDE * checkpoint.covered / checkpoint.trials, 10, "score-held")
             at = _LEFT + _WIDE * _WANTED
             svg.line(at, y - 8, at, y + 8, "score-wanted")
     return svg.render()

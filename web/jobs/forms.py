@@ -56,7 +56,7 @@ class JobForm(RecordForm):
         try:
             hours = tariff_hours_from_text(cleaned.get("other_prices") or "")
         except DocumentError as error:
-            self.blame(error, {"hours": "other_prices"})
+            self.add_core_error(error, {"hours": "other_prices"})
         else:
             self.instance.tariff_hours = hours
             if hours and cleaned.get("tariff") is None and "tariff" not in self.errors:

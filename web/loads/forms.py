@@ -9,11 +9,11 @@ from django.urls import reverse
 
 from needle.document import DocumentError
 from needle.measure.readings import MOST_A, MOST_W
-from needle.plan.usual_use import text_of_usual_use, usual_use_from_text
 from needle.profile.appliances import APPLIANCES
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import is_horsepower
+from needle.usage.usual_use import text_of_usual_use, usual_use_from_text
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.common.plausible import PlausibleMixin

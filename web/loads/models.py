@@ -13,9 +13,9 @@ from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
 from needle.measure.meters import resolved
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
-from needle.plan.usual_use import hours_per_day_of, parse_usual_use
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
@@ -84,7 +84,7 @@ class Load(Record):
     usual_use = models.JSONField(
         default=dict,
         blank=True,
-        help_text="How often and how long, as :mod:`needle.plan.usual_use` has it.",
+        help_text="How often and how long, as :mod:`needle.usage.usual_use` has it.",
     )
     set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
     can_dc = models.BooleanField(

@@ -227,7 +227,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
                 if meter and (words := beyond(reading, meter)):
                     raise DocumentError("instrument", words)
             except DocumentError as error:
-                self.blame(error, {key: name for name, key in self.renamed.items()})
+                self.add_core_error(error, {key: name for name, key in self.renamed.items()})
         return cleaned
 
     def as_reading(self) -> dict[str, Any]:

@@ -152,7 +152,7 @@ class Open:
 
 
 @dataclass(frozen=True)
-class Proof:
+class EvidenceShares:
     """How much of the day's energy rests on which grade: shares by grade, and a bar."""
 
     shares: dict[str, float]
@@ -160,7 +160,7 @@ class Proof:
     words: str
 
 
-def proof(rows: Sequence[SurveyRow]) -> Proof | None:
+def evidence_shares(rows: Sequence[SurveyRow]) -> EvidenceShares | None:
     """Split the known daily energy by grade; None where no load has any."""
     wh = dict.fromkeys(GRADE_SHARES, 0.0)
     for row in rows:
@@ -174,7 +174,7 @@ def proof(rows: Sequence[SurveyRow]) -> Proof | None:
         f"{100 * share:.0f} % {GRADE_SHARES[grade]} ({grade})" for grade, share in shares.items()
     )
     parts = [(GRADE_SHARES[g], amount, f"grade-{g.lower()}") for g, amount in wh.items()]
-    return Proof(shares, split_bar(parts, "Proof behind the day's energy"), words)
+    return EvidenceShares(shares, split_bar(parts, "Proof behind the day's energy"), words)
 
 
 def still_open(rows: Sequence[SurveyRow], most: int = 4) -> list[Open]:

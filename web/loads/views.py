@@ -43,7 +43,7 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     if request.htmx and request.htmx.target == "loads-table":
         return render(request, "loads/_table.html", context)
     context |= {
-        "proof": survey.proof(rows),
+        "proof": survey.evidence_shares(rows),
         "open": survey.still_open(rows),
         "put_off": survey.put_off(rows),
     }

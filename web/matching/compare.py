@@ -10,9 +10,9 @@ from django.utils.safestring import SafeString
 
 from needle.decide.compare import Against, Figure, LoadSide, figures, unfair
 from needle.estimate import Estimate
-from needle.plan.alone import hours_alone
-from needle.plan.document import parse_plan
-from needle.plan.measured import load_document
+from needle.plan.advice.alone import hours_alone
+from needle.plan.documents.measured import load_document
+from needle.plan.documents.parse import parse_plan
 from needle.profile.cost import settings_of
 from needle.profile.profile import Profile
 from web.drawing.spans import Span, spans

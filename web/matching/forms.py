@@ -124,7 +124,7 @@ class CordForm(RecordForm):
             try:
                 conductor_mm2(size)
             except DocumentError as error:
-                self.blame(error, {"conductor": "cord_size"})
+                self.add_core_error(error, {"conductor": "cord_size"})
         return cleaned
 
 
@@ -240,4 +240,4 @@ class CorrectionForm(RecordForm):
                 load.job.mains_hz,
             )
         except DocumentError as error:
-            self.blame(error)
+            self.add_core_error(error)

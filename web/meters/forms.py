@@ -152,7 +152,7 @@ class ComparisonForm(OnceMixin, forms.Form):
                 plug = INSTRUMENTS["plug"]
                 calibrate([(own, other) for own, other in cleaned["pairs"]], plug, plug)
             except DocumentError as error:
-                self.blame(error)
+                self.add_core_error(error)
         return cleaned
 
 

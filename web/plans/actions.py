@@ -9,11 +9,11 @@ from typing import Any, TypeVar
 from django.db import transaction
 
 from needle.moments import parse_windows
+from needle.plan.advice.shift import Move, propose
+from needle.plan.advice.suggestions import CHARGE_MIN, Change
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.shift import Move, propose
-from needle.plan.suggestions import CHARGE_MIN, Change
-from needle.plan.use import moved_block
-from web.common.models import ChangedMeanwhile, Record
+from needle.usage.schedule import moved_block
+from web.common.models import Record, StaleRecordError
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry, PlanSource
@@ -44,7 +44,7 @@ def use_load(entry: PlanEntry) -> None:
         words = entry.load.name if entry.taken_in else f"{entry.load.name}, left out"
         known = PlanEntry.objects.live().filter(plan=entry.plan, load=entry.load).first()
         if entry.pk is None and known is not None and known.client_key != entry.client_key:
-            raise ChangedMeanwhile
+            raise StaleRecordError
         if entry.pk is None:
             # One that an undo had taken out makes room for the new one.
             PlanEntry.objects.filter(plan=entry.plan, load=entry.load).exclude(

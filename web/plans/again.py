@@ -8,7 +8,7 @@ from datetime import date, datetime
 from django.utils import timezone
 
 from needle.profile.advice import OLD
-from needle.supply.proof import CapacityTest, IdleTest
+from needle.supply.supply_tests import CapacityTest, IdleTest
 from web.plans.outcomes import Answer
 
 #: Share of the draw under which a load is not worth it.

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from needle.plan.alone import Alone
+from needle.plan.advice.alone import Alone
 from needle.plan.answering import each_alone
-from needle.plan.measured import steps_of
+from needle.plan.documents.measured import steps_of
 from needle.quantity import hours_text
 from web.loads.models import Load
-from web.plans.desk import worked_out
+from web.plans.answer_pool import worked_out
 from web.plans.draft import Draft, document
 from web.plans.models import PlanEntry
 from web.plans.outcomes import PAGE_WAIT_S, key_of

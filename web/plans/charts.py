@@ -9,8 +9,8 @@ from datetime import datetime, timedelta
 from django.utils.safestring import SafeString
 
 from needle.moments import moment_after, when_text
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import MOST_HOURS
-from needle.plan.simulate import Outcome
 from needle.quantity import as_read, hours_text, with_unit
 from web.drawing.timeline import WIDE, Charge, Frame, Paper, Power, charts
 

@@ -8,7 +8,7 @@ import numpy as np
 from django.utils.safestring import SafeString
 
 from needle.moments import moment_after, when_text
-from needle.plan.simulate import Outcome
+from needle.plan.energy.simulate import Outcome
 from needle.quantity import chance_text, hours_text, with_unit
 from web.drawing.dial import dial
 from web.drawing.timeline import Frame, Paper

@@ -9,14 +9,14 @@ from typing import Any
 
 from django.utils import timezone
 
-from needle.plan.measured import duty_of, load_document, steps_of, use_hours, usual_use
+from needle.plan.documents.measured import duty_of, load_document, steps_of, use_hours, usual_use
 from needle.plan.plan import AC
 from needle.profile.cost import named_settings
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
 from needle.supply.outputs import limit_w
-from needle.supply.proof import SupplyTest, left_on_dc, parse_test
+from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of

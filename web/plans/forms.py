@@ -9,20 +9,20 @@ from django import forms
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.plan.places import TOWNS
+from needle.plan.documents.places import TOWNS
 from needle.plan.plan import AC, MOST_HOURS
-from needle.plan.sources import parse_sources
-from needle.plan.use import (
+from needle.plan.sources.registry import parse_sources
+from needle.profile.cost import named_settings
+from needle.profile.kinds import Kind
+from needle.supply.chemistry import CHEMISTRIES
+from needle.usage.schedule import (
     spans_from_text,
     steps_from_text,
     text_of_steps,
     text_of_use,
     use_from_text,
 )
-from needle.plan.usual_use import usual_use_from_text
-from needle.profile.cost import named_settings
-from needle.profile.kinds import Kind
-from needle.supply.chemistry import CHEMISTRIES
+from needle.usage.usual_use import usual_use_from_text
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import celsius, fahrenheit, in_own_units, units
@@ -114,7 +114,7 @@ class PlanForm(PercentMixin, RecordForm):
         try:
             self.instance.inverter_off = spans_from_text(cleaned.get("rests") or "", "rests")
         except DocumentError as error:
-            self.blame(error)
+            self.add_core_error(error)
         check_charge(self, Plan(supply=cleaned.get("supply"), floor=cleaned.get("floor")))
         return cleaned
 
@@ -234,7 +234,7 @@ class EntryForm(RecordForm):
         try:
             self._read_use(cleaned.get("use") or "")
         except DocumentError as error:
-            self.blame(error)
+            self.add_core_error(error)
         return cleaned
 
     def _read_use(self, text: str) -> None:
@@ -382,7 +382,7 @@ class EntryDetailsForm(EntryForm):
                     entry.steps = []
                 entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
         except DocumentError as error:
-            self.blame(error)
+            self.add_core_error(error)
         pack, missing, watts = (cleaned.get(name) for name in ("pack_wh", "missing", "charge_w"))
         if "pack_wh" in self.fields:
             entry.charge = None
@@ -440,7 +440,7 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
             zone = timezone.get_current_timezone()
             parse_sources([document], zone, self.draft.supply.to_core())
         except DocumentError as error:
-            self.blame(error)
+            self.add_core_error(error)
         else:
             self.source.kind, self.source.name = self.kind, cleaned["name"]
             self.source.taken_in, self.source.data = cleaned["taken_in"], data

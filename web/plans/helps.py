@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needle.plan.suggestions import LEAST_H, LEAST_ODDS, Change, Suggestion
+from needle.plan.advice.suggestions import LEAST_H, LEAST_ODDS, Change, Suggestion
 from needle.quantity import chance_text, hours_range_text, hours_text
 
 
@@ -52,7 +52,7 @@ def _help(suggestion: Suggestion) -> Help:
     before, after = map(chance_text, (suggestion.odds_before, suggestion.odds_after))
     if suggestion.odds_won >= LEAST_ODDS and after != before:
         odds = f"raises the chance from {before} to {after}"
-    if suggestion.mends:
+    if suggestion.fixes:
         what = "everything else" if suggestion.change.kind == "leave_off" else "everything"
         runs = f"{what} then runs" if suggestion.all_run else "fewer loads are too large then"
     return Help(suggestion.change, longer, suggestion.at_least, span, odds, runs)

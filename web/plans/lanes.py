@@ -9,13 +9,13 @@ import numpy as np
 from django.urls import reverse
 
 from needle.moments import moment_after
-from needle.plan.lanes import LoadLane, SourceLane, Span, load_lanes, source_lanes
+from needle.plan.advice.shift import Move
+from needle.plan.draws.lanes import LoadLane, SourceLane, Span, load_lanes, source_lanes
+from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.shift import Move
-from needle.plan.simulate import Outcome
-from needle.plan.sun import Sun
-from needle.plan.use import is_daily
+from needle.plan.sources.sun import Sun
 from needle.quantity import with_unit
+from needle.usage.schedule import is_daily
 from web.drawing.svg import Attribute
 from web.drawing.timeline import Frame, Lane, LaneBlock
 from web.plans.models import PlanSource

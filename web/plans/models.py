@@ -11,9 +11,9 @@ from django.db import models
 from django.utils import timezone
 
 from needle.moments import parse_windows
-from needle.plan.document import check_use
+from needle.plan.documents.parse import check_use
 from needle.plan.plan import MOST_HOURS
-from needle.plan.sources import parse_sources
+from needle.plan.sources.registry import parse_sources
 from web.common.models import Record
 from web.common.validation import CONTENTS_C, ROOM_C, SHARE, in_our_time, refused_by_core
 from web.jobs.actions import save_new

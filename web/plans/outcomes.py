@@ -12,21 +12,21 @@ from typing import Any
 from django.http import HttpResponse
 
 from needle.document import DocumentError
-from needle.plan.advice import Narrowing
+from needle.plan.advice.measurements import Narrowing
+from needle.plan.advice.suggestions import Suggestion, hours_won
 from needle.plan.answering import Worked, work_out, work_out_quickly
-from needle.plan.simulate import Outcome
-from needle.plan.suggestions import Suggestion, hours_won
+from needle.plan.energy.simulate import Outcome
 from needle.quantity import hours_text
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.desk import AnswerFailedError, NotReady, guarded, kept, worked_out
+from web.plans.answer_pool import AnswerFailedError, AnswerPending, cached, guarded, worked_out
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan
 from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 6
+ANSWER_VERSION = 7
 #: How long a page waits for an answer before it shows that it is being worked out, and how long
 #: one waits who asked for nothing else, s.
 PAGE_WAIT_S, LONG_WAIT_S = 1.0, 60.0
@@ -38,7 +38,7 @@ QUICK_LOADS = 15
 class Answer:
     """What a plan comes to, or why it cannot be answered yet.
 
-    ``trouble`` is empty, or one of ``loads``, ``evidence``, ``supply``, ``output``, ``refused``,
+    ``reason`` is empty, or one of ``loads``, ``evidence``, ``supply``, ``output``, ``refused``,
     ``pending``; then ``outcome`` is None and ``words`` says what is missing. A ``quick`` one has
     fewer draws and no advice.
     """
@@ -47,14 +47,14 @@ class Answer:
     outcome: Outcome | None = None
     narrowings: Sequence[Narrowing] = ()
     suggestions: Sequence[Suggestion] = ()
-    trouble: str = ""
+    reason: str = ""
     words: str = ""
     quick: bool = False
 
     @property
     def pending(self) -> bool:
         """Whether it is being worked out."""
-        return self.trouble == "pending"
+        return self.reason == "pending"
 
     @property
     def plan(self) -> Plan:
@@ -89,20 +89,20 @@ def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False)
 
 def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False) -> Answer:
     """Run a plan as it stands or is tried."""
-    trouble, words = _missing(draft)
-    if trouble:
-        return Answer(draft, trouble=trouble, words=words, quick=quick)
+    reason, words = _missing(draft)
+    if reason:
+        return Answer(draft, reason=reason, words=words, quick=quick)
     try:
         doc = document(draft)
         worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
-    except NotReady:
-        return Answer(draft, trouble="pending", words="Working it out…")
+    except AnswerPending:
+        return Answer(draft, reason="pending", words="Working it out…")
     except AnswerFailedError as error:
         words = f"The plan cannot be worked out: {error.message}. Change it, or undo the last step."
-        return Answer(draft, trouble="refused", words=words, quick=quick)
+        return Answer(draft, reason="refused", words=words, quick=quick)
     except DocumentError as error:
         words = f"The plan cannot be run: {_named(error, draft)}."
-        return Answer(draft, trouble="refused", words=words, quick=quick)
+        return Answer(draft, reason="refused", words=words, quick=quick)
     return Answer(draft, worked.outcome, worked.narrowings, worked.suggestions, quick=quick)
 
 
@@ -125,7 +125,7 @@ def _worked(doc: dict[str, Any], draft: Draft, wait_s: float) -> Worked:
 
 def _quickly(doc: dict[str, Any]) -> Worked:
     """The full answer where it is kept, else a quick one."""
-    return kept(key_of(doc)) or guarded(work_out_quickly, doc)
+    return cached(key_of(doc)) or guarded(work_out_quickly, doc)
 
 
 def _named(error: DocumentError, draft: Draft) -> str:

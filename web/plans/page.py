@@ -9,13 +9,13 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.moments import moment_after
-from needle.plan.advice import display_hours
+from needle.plan.advice.measurements import display_hours
+from needle.plan.advice.sizing import Sustains, sustains
+from needle.plan.energy.simulate import Outcome
+from needle.plan.limits.starts import PlannedStart
+from needle.plan.limits.trips import Trip
 from needle.plan.plan import AC, COUNTED_ONLY, PlanLoad, Run
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.simulate import Outcome
-from needle.plan.sizing import Sustains, sustains
-from needle.plan.starts import PlannedStart
-from needle.plan.trips import Trip
 from needle.quantity import chance_text, hours_text, with_unit
 from web.drawing.bars import split_bar
 from web.drawing.timeline import Paper, lanes
@@ -25,11 +25,11 @@ from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
+from web.plans.measurement_tips import Steady
 from web.plans.models import SOURCES, Plan, PlanSource
 from web.plans.outcomes import QUICK_LOADS, Answer, energies_until
 from web.plans.rests import Rests, rests_of
 from web.plans.runs import UsedRun
-from web.plans.steadies import Steady
 from web.plans.used import UsedLoad
 
 #: Loads named in the energy bar before the rest is summed.
@@ -187,7 +187,7 @@ def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
     start = next((start for start in outcome.starts if start.load == trip.load), None)
     inverter = outcome.plan.supply.inverter
     if trip.why == "start" and start is not None and inverter is not None:
-        low, _, high = start.asked_va
+        low, _, high = start.required_va
         span = f"{with_unit(low, 'VA')} to {with_unit(high, 'VA')}"
         rated = with_unit(inverter.surge_va, "VA")
         figures = f"it asks for {span} then, the inverter is rated for {rated}"

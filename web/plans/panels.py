@@ -6,10 +6,10 @@ import re
 from typing import Any
 
 from needle.document import DocumentError
-from needle.plan.places import TOWNS, azimuth_from_text, tilt_from_text, town_at
-from needle.plan.sun import AZIMUTH, TILT, YIELD
-from needle.plan.use import spans_from_text, text_of_use
+from needle.plan.documents.places import TOWNS, azimuth_from_text, tilt_from_text, town_at
+from needle.plan.sources.sun import AZIMUTH, TILT, YIELD
 from needle.quantity import QuantityError, parse
+from needle.usage.schedule import spans_from_text, text_of_use
 
 _NUMBER = r"([−-]?\d+(?:\.\d+)?)\s*°?\s*"
 _DEGREES = re.compile(rf"{_NUMBER}([NS])?[,;\s]+{_NUMBER}([EW])?")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from needle.plan.answering import Sizes, size_up
-from web.plans.desk import worked_out
+from web.plans.answer_pool import worked_out
 from web.plans.draft import document
 from web.plans.outcomes import PAGE_WAIT_S, Answer, key_of
 

@@ -13,7 +13,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from needle.document import DocumentError
-from needle.plan.use import copied_block, moved_block, stretched_block, without_block
+from needle.usage.schedule import copied_block, moved_block, stretched_block, without_block
 from web.common.htmx import HtmxRequest
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change

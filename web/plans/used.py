@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from needle.plan.use import text_of_use
 from needle.profile.profile import Profile
+from needle.usage.schedule import text_of_use
 from web.loads.models import Load
 from web.plans.models import PlanEntry
 

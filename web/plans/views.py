@@ -11,8 +11,8 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError
-from needle.plan.report import as_document
-from needle.plan.shift import propose
+from needle.plan.advice.shift import propose
+from needle.plan.documents.report import as_document
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
@@ -26,9 +26,9 @@ from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.alone import alone_rows
+from web.plans.answer_pool import AnswerPending
 from web.plans.charts import ViewAsked, asked_of
 from web.plans.compare import choices_of, compared
-from web.plans.desk import NotReady
 from web.plans.draft import Draft, document, draft_of
 from web.plans.forms import (
     SOURCE_FORMS,
@@ -38,6 +38,7 @@ from web.plans.forms import (
     SourceForm,
     WhatIfForm,
 )
+from web.plans.measurement_tips import steadies
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.outcomes import (
     LONG_WAIT_S,
@@ -50,7 +51,6 @@ from web.plans.outcomes import (
 from web.plans.page import PlanPage, csv_rows, rows_of, view_of
 from web.plans.rests import rests_of
 from web.plans.sizes import sizes_of
-from web.plans.steadies import steadies
 
 #: Keys of the page, for its sheet of keys.
 PAGE_KEYS = (
@@ -324,7 +324,7 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     try:
         context["sizes"] = sizes_of(answer)
         context["pending"] = answer.pending
-    except NotReady:
+    except AnswerPending:
         context["pending"] = True
     except DocumentError as error:
         return HttpResponse(f"Sizes cannot be worked out: {error.message}.", status=200)
@@ -352,17 +352,17 @@ def alone(request: HtmxRequest, job: Job) -> HttpResponse:
         "supply": supply,
         "rows": [],
         "pending": False,
-        "trouble": "",
+        "problem": "",
         "rests": None,
     }
     if supply is not None:
         try:
             context["rows"] = alone_rows(draft.on(supply))
             context["rests"] = rests_of(draft.on(supply))
-        except NotReady:
+        except AnswerPending:
             context["pending"] = True
         except DocumentError as error:
-            context["trouble"] = f"It cannot be worked out: {error.message}."
+            context["problem"] = f"It cannot be worked out: {error.message}."
     name = "plans/_alone.html" if request.htmx else "plans/alone.html"
     return render(request, name, context)
 

@@ -63,12 +63,12 @@ def page(request: HtmxRequest, run: int) -> HttpResponse:
 
 
 def _page(
-    request: HtmxRequest, run: DrillRun, form: AnswerForm | None = None, trouble: str = ""
+    request: HtmxRequest, run: DrillRun, form: AnswerForm | None = None, problem: str = ""
 ) -> HttpResponse:
     shown = DrillPage(run, run.drill(), run.session())
     answer_form = form or AnswerForm(unit=shown.drill.unit)
-    context = {"page": shown, "form": answer_form, "trouble": trouble}
-    status = 422 if trouble or (form is not None and form.errors) else 200
+    context = {"page": shown, "form": answer_form, "problem": problem}
+    status = 422 if problem or (form is not None and form.errors) else 200
     return render(request, "practice/run.html", context, status=status)
 
 
@@ -80,12 +80,12 @@ def do(request: HtmxRequest, run: int) -> HttpResponse:
     form = (PlanForm if plans else DoingForm)(request.POST, drill=record.drill())
     if not form.is_valid():
         first = next(iter(form.errors.values()))[0]
-        return _page(request, record, trouble=str(first))
+        return _page(request, record, problem=str(first))
     try:
         actions.do(record, form.doing(), form.cleaned_data["after"])
     except DocumentError as error:
         words = f"This {error.message.rstrip('.')}." if error.path else error.sentence
-        return _page(request, _run(request, run), trouble=words)
+        return _page(request, _run(request, run), problem=words)
     return redirect("practice:run", run)
 
 
@@ -102,7 +102,7 @@ def answer(request: HtmxRequest, run: int) -> HttpResponse:
         newer = _run(request, run)
         # The same answer, sent twice, counts once.
         if newer.answer is None:
-            return _page(request, newer, form, trouble=error.sentence)
+            return _page(request, newer, form, problem=error.sentence)
     return redirect("practice:run", run)
 
 

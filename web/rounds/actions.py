@@ -14,11 +14,11 @@ from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.round.planning import Round, plan_round
 from needle.round.report import as_document, end_words_of, words_of
-from web.common.models import ChangedMeanwhile
+from web.common.models import StaleRecordError
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.reading_forms import OWN
-from web.plans.desk import worked_out
+from web.plans.answer_pool import worked_out
 from web.plans.outcomes import LONG_WAIT_S, answer_of, current_plan
 from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound
 
@@ -80,14 +80,14 @@ def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> 
             return
         try:
             save_change(record.job, record, label)
-        except ChangedMeanwhile:
+        except StaleRecordError:
             newest = record.job.rounds.live().filter(pk=record.pk).first()
             if newest is None:
                 raise DocumentError("", "this round was removed meanwhile") from None
             record = newest
         else:
             return
-    raise ChangedMeanwhile
+    raise StaleRecordError
 
 
 def _marked(record: MeasuringRound, key: str, state: str) -> str:

@@ -24,7 +24,7 @@ from web.drawing.timeline import NARROW, WIDE
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
-from web.plans.desk import NotReady
+from web.plans.answer_pool import AnswerPending
 from web.rounds import actions
 from web.rounds.forms import RoundForm
 from web.rounds.models import PLANNED, STARTED, STATES, MeasuringRound
@@ -52,7 +52,7 @@ def index(request: HtmxRequest, job: Job) -> HttpResponse:
             stored = actions.begin(form.instance)
         except DocumentError as error:
             form.add_error(None, error.sentence)
-        except NotReady:
+        except AnswerPending:
             form.add_error(None, STILL)
         else:
             announce_change(request, job)
@@ -102,7 +102,7 @@ def _changed(
         announce_change(request, job)
     except DocumentError as error:
         messages.error(request, f"Nothing was changed: {error.message}.")
-    except NotReady:
+    except AnswerPending:
         messages.info(request, STILL)
     return redirect("rounds:round", job.pk, stored.pk)
 

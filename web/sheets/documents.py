@@ -9,9 +9,9 @@ from django.db import models, transaction
 
 from needle.document import DocumentError
 from needle.measure.readings import parse
-from needle.plan.document import parse_plan
-from needle.plan.use import use_from_text
+from needle.plan.documents.parse import parse_plan
 from needle.profile.document import parse_load
+from needle.usage.schedule import use_from_text
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading, with_volts

@@ -18,7 +18,7 @@ from needle.document import DocumentError
 from needle.measure.capture import COLUMNS, tidy
 from needle.measure.capture import Capture as CoreCapture
 from needle.package import Package, Row, Table, read, write
-from needle.plan.document import parse_plan
+from needle.plan.documents.parse import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
 from web.jobs.models import Job

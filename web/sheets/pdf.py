@@ -11,7 +11,7 @@ from fpdf.enums import TableBordersLayout
 from fpdf.fonts import FontFace
 
 from needle.moments import moment_after
-from needle.plan.simulate import Outcome
+from needle.plan.energy.simulate import Outcome
 from web.answer.lines import Line
 from web.common.units import in_own_units
 from web.sheets.sheet import Sheet, SheetPhoto, Table

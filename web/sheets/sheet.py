@@ -13,10 +13,10 @@ from django.utils import timezone
 from needle.decide.starting import words_of
 from needle.estimate import Estimate
 from needle.moments import moment_after, when_text
-from needle.plan.lanes import load_lanes, source_lanes
-from needle.plan.simulate import Outcome
-from needle.plan.use import text_of_use
+from needle.plan.draws.lanes import load_lanes, source_lanes
+from needle.plan.energy.simulate import Outcome
 from needle.quantity import chance_text, hours_text, with_unit
+from needle.usage.schedule import text_of_use
 from web.answer.lines import Line
 from web.answer.words import bar_of, odds_wanted
 from web.common.templatetags.words import span_alike
@@ -25,9 +25,9 @@ from web.loads.models import Load, Photo
 from web.loads.words import row_of
 from web.plans.again import measure_again
 from web.plans.helps import helps_of
+from web.plans.measurement_tips import steadies
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of, energies_until
 from web.plans.rests import Rests, rests_of
-from web.plans.steadies import steadies
 from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 from web.trials.models import Trial

@@ -269,7 +269,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
         try:
             parse_supply(trial.to_document())
         except DocumentError as error:
-            self.blame(error, self.blame_as)
+            self.add_core_error(error, self.blame_as)
 
 
 class PartForm(PercentMixin, RecordForm):
@@ -298,7 +298,7 @@ class PartForm(PercentMixin, RecordForm):
                     {field: cleaned[field] for field in self.Meta.fields if cleaned.get(field)}
                 )
             except DocumentError as error:
-                self.blame(error)
+                self.add_core_error(error)
         return cleaned
 
     def parse(self, document: dict[str, Any]) -> None:

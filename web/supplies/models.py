@@ -14,9 +14,9 @@ from needle.decide.starting import StartTried
 from needle.measure.readings import MOST_W
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.outputs import OUTPUT_KINDS
-from needle.supply.proof import parse_test
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
+from needle.supply.supply_tests import parse_test
 from web.common.models import Record, RecordQuerySet
 from web.common.validation import in_our_time, refused_by_core
 from web.jobs.models import Job

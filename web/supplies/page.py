@@ -14,7 +14,10 @@ from needle.quantity import with_unit
 from needle.supply.ageing import Held, ageing_of, course_words
 from needle.supply.fit import InverterFit
 from needle.supply.inverter import percentage
-from needle.supply.proof import (
+from needle.supply.supply import Supply as CoreSupply
+from needle.supply.supply import SupplyStep, held_over_time, held_wh, idle_over_time
+from needle.supply.supply import staircase as core_staircase
+from needle.supply.supply_tests import (
     CapacityTest,
     EfficiencyTest,
     IdleTest,
@@ -24,10 +27,7 @@ from needle.supply.proof import (
     account,
     saved_w,
 )
-from needle.supply.proof import SupplyTest as CoreTest
-from needle.supply.supply import Supply as CoreSupply
-from needle.supply.supply import SupplyStep, held_over_time, held_wh, idle_over_time
-from needle.supply.supply import staircase as core_staircase
+from needle.supply.supply_tests import SupplyTest as CoreTest
 from web.drawing.bars import staircase as draw
 from web.drawing.course import CourseMark, course
 from web.drawing.curve import curve

@@ -19,8 +19,8 @@ from web.supplies import actions
 from web.supplies.forms import InputForm, OutputForm, SupplyForm
 from web.supplies.models import Input, Output, Supply
 from web.supplies.page import card_of, page_of
-from web.supplies.proof_forms import FORMS
 from web.supplies.standin import simulated
+from web.supplies.supply_test_forms import FORMS
 
 #: Parts of a supply by the word in their address.
 PARTS: dict[str, Any] = {"output": (Output, OutputForm), "input": (Input, InputForm)}

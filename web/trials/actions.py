@@ -11,13 +11,13 @@ from typing import Any
 from django.db import transaction
 
 from needle.estimate import Z90
-from needle.plan.document import parse_plan
-from needle.plan.simulate import simulate
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
-from needle.trial.follow import check_ins_until
 from needle.trial.forecast import Forecast, forecast
+from needle.trial.trial_summary import check_ins_until
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.loads.actions import add_reading
 from web.supplies.actions import add_test
@@ -195,9 +195,9 @@ def simulate_on(trial: Trial, to_the_end: bool = False) -> None:
     """
     run = simulated_run(trial)
     stop_h = run.stop_h(trial.stop_at)
-    looks = check_ins_until(stop_h, forecast(trial.to_core()))
-    ends = to_the_end or not looks
-    shown = [(hour, run.seen(hour)) for hour in (looks if to_the_end else looks[:1])]
+    checkpoints = check_ins_until(stop_h, forecast(trial.to_core()))
+    ends = to_the_end or not checkpoints
+    shown = [(hour, run.seen(hour)) for hour in (checkpoints if to_the_end else checkpoints[:1])]
     with as_one(trial.job, f"The simulated supply ran {trial.name} on"):
         trial.as_stored()
         if trial.check_ins.live().count() != len(trial.known_check_ins()):

@@ -185,7 +185,7 @@ class PastRunForm(TrialForm):
             check_ins = check_ins_of_log(self._text(cleaned), begin)
             parse_check_ins(check_ins)
         except DocumentError as error:
-            self.blame(error, {"check_ins": "log"})
+            self.add_core_error(error, {"check_ins": "log"})
             return cleaned
         last_h = max(check_in["h"] for check_in in check_ins)
         ended_h = cleaned.get("ended_h") or last_h
@@ -354,7 +354,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         try:
             parse_check_ins([*others, {"h": trial.hours_to(moment), **data}])
         except DocumentError as error:
-            self.blame(error, {"check_ins": "leg"})
+            self.add_core_error(error, {"check_ins": "leg"})
 
 
 def ask_for_volts(form: forms.BaseForm, trial: Trial, data: Mapping[str, Any]) -> None:
@@ -418,5 +418,5 @@ class EndForm(OnceMixin, _MomentMixin):
             try:
                 parse_check_ins([{"h": self.trial.hours_to(moment), **self.seen}])
             except DocumentError as error:
-                self.blame(error)
+                self.add_core_error(error)
         return cleaned

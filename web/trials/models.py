@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from needle.measure.readings import MOST_W
 from needle.plan.plan import AC
-from needle.trial.made import run_of
+from needle.trial.finished_run import run_of
 from needle.trial.trial import BATTERY, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
 from web.common.models import Record, RecordQuerySet

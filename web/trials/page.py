@@ -20,17 +20,17 @@ from needle.plan.plan import AC
 from needle.profile.profile import derive
 from needle.quantity import hours_text, with_unit
 from needle.supply.supply import parse_supply
-from needle.trial.follow import Mark, next_check_ins
 from needle.trial.forecast import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
+from needle.trial.trial_summary import ForecastRecord, next_check_ins
 from web.drawing.fan import Point, Run, fan
 from web.loads.models import Load, loads_of
-from web.plans.desk import NotReady
+from web.plans.answer_pool import AnswerPending
 from web.plans.rests import RestLine, Rests
 from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
-from web.trials.telling import PAGE_WAIT_S, marked, told
+from web.trials.trial_summaries import PAGE_WAIT_S, record_of, summary_of
 
 #: Hours after which a day's name alone could mean two days.
 DAYS_NAMED_H = 144.0
@@ -71,11 +71,11 @@ class Learnt:
 
 
 @dataclass(frozen=True)
-class LookRow:
+class CheckpointRow:
     """What was promised after a share of a finished run, in words."""
 
     when: str
-    foretold: str
+    predicted: str
     span: str
     verdict: str
     display: str
@@ -97,7 +97,7 @@ class TrialView:
     range: str = ""
     drawing: SafeString | None = None
     upcoming: Sequence[Any] = ()
-    looks: Sequence[LookRow] = ()
+    checkpoints: Sequence[CheckpointRow] = ()
     carry: Carry | None = None
     learnt: Learnt | None = None
     pending: bool = False
@@ -131,9 +131,11 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
     both = zip(trial.known_check_ins(), core.check_ins, strict=True)
     rows = [_row(record, seen) for record, seen in both]
     try:
-        tale = told(trial, wait_s)
-        looks = _looks(marked(trial, wait_s)) if whole and not trial.running else []
-    except NotReady:
+        tale = summary_of(trial, wait_s)
+        checkpoints = (
+            _checkpoint_rows(record_of(trial, wait_s)) if whole and not trial.running else []
+        )
+    except AnswerPending:
         return TrialView(trial, core, None, "", "Working it out…", rows, pending=True)
     except DocumentError as error:
         return TrialView(trial, core, None, error.sentence, "", rows)
@@ -152,7 +154,7 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         drawing=_drawing(trial, core, prediction, tale.planned) if whole else None,
         rows=rows,
         upcoming=[] if trial.ended_at else upcoming(trial, prediction),
-        looks=looks,
+        checkpoints=checkpoints,
         carry=_carry(trial, prediction) if whole else None,
         learnt=_learnt(trial, prediction) if whole else None,
     )
@@ -161,16 +163,16 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
 def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
     """What a trial's forecast rests on, look by look; the plan is as it was at the start."""
     url = reverse("trials:trial", args=[trial.job_id, trial.pk])
-    looks = trial.known_check_ins()
+    checkpoints = trial.known_check_ins()
     lines = []
     if trial.expected.get("plan"):
         lines.append(RestLine("The plan as it was at the start", url, "what is expected", True))
     used, left_out = 0, defaultdict[tuple[str, str], list[str]](list)
     for entry in prediction.ledger:
         number, _, key = entry.where.removeprefix("check_ins[").partition("]")
-        if int(number) >= len(looks) or entry.code in TOLD:
+        if int(number) >= len(checkpoints) or entry.code in TOLD:
             continue
-        hours = trial.hours_to(looks[int(number)].at)
+        hours = trial.hours_to(checkpoints[int(number)].at)
         at = hours_text(hours, exact=True)
         if entry.used:
             used += 1
@@ -206,19 +208,19 @@ _FIGURES = {
 _WHEN = {0.0: "at the start", 1 / 3: "after a third", 0.5: "at half time", 0.8: "after four fifths"}
 
 
-def _looks(mark: Mark) -> list[LookRow]:
+def _checkpoint_rows(record: ForecastRecord) -> list[CheckpointRow]:
     """What forecast and display promised on the way, against the hours that it ran."""
     rows = []
-    for look in mark.looks:
-        foretold = span = verdict = display = ""
-        if look.stop_h is not None:
-            low, mid, high = look.stop_h
-            foretold, span = hours_text(mid), f"{hours_text(low)} to {hours_text(high)}"
-            verdict = "held" if mark.held(look) else "missed"
-        if look.display_h is not None:
-            display = hours_text(look.display_h, exact=True)
-        if foretold or display:
-            rows.append(LookRow(_WHEN[look.share], foretold, span, verdict, display))
+    for checkpoint in record.checkpoints:
+        predicted = span = verdict = display = ""
+        if checkpoint.stop_h is not None:
+            low, mid, high = checkpoint.stop_h
+            predicted, span = hours_text(mid), f"{hours_text(low)} to {hours_text(high)}"
+            verdict = "held" if record.covered(checkpoint) else "missed"
+        if checkpoint.display_h is not None:
+            display = hours_text(checkpoint.display_h, exact=True)
+        if predicted or display:
+            rows.append(CheckpointRow(_WHEN[checkpoint.share], predicted, span, verdict, display))
     return rows
 
 

@@ -32,7 +32,7 @@ from web.trials.forms import CheckInForm, EndForm, PastRunForm, TrialForm
 from web.trials.models import CheckIn, Trial
 from web.trials.page import CheckInRow, upcoming, view_of
 from web.trials.reminders import calendar_of
-from web.trials.telling import score_of
+from web.trials.trial_summaries import score_of
 
 DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "reminders.ics")
 
@@ -156,7 +156,7 @@ def past(request: HtmxRequest, job: Job) -> HttpResponse:
         try:
             trial = actions.enter_run(trial, form.ticked, cleaned["check_ins"], cleaned["ended_h"])
         except DocumentError as error:
-            form.blame(error, {"check_ins": "log"})
+            form.add_core_error(error, {"check_ins": "log"})
         else:
             announce_change(request, job)
             return redirect("trials:trial", job.pk, trial.pk)

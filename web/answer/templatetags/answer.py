@@ -87,7 +87,7 @@ def three_sums(job: Job) -> dict[str, Any]:
         verdict = verdict_of(answer.outcome)
         sums |= {
             "worst_w": wanted_peak_w(answer.outcome, verdict),
-            "not_run": ", ".join(culprit.load for culprit in verdict.culprits),
+            "not_run": ", ".join(blocked.load for blocked in verdict.blocked_loads),
             "mean": mid,
             "mean_range": f"{significant(low, 2)}\u2013{significant(high, 2)}",
         }

@@ -13,7 +13,7 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name='load',
             name='usual_use',
-            field=models.JSONField(blank=True, default=dict, help_text='How often and how long, as :mod:`needle.plan.usual_use` has it.'),
+            field=models.JSONField(blank=True, default=dict, help_text='How often and how long, as :mod:`needle.usage.usual_use` has it.'),
         ),
         migrations.AlterField(
             model_name='load',

@@ -13,7 +13,7 @@ from web.demo.round import begin_drills, clinic_round
 from web.demo.scenario import CLINIC, USERNAME, load_demo, remove_demo
 from web.demo.visits import prepare
 from web.jobs.models import Job
-from web.plans.desk import DESK
+from web.plans.answer_pool import ANSWER_POOL
 
 
 class Command(BaseCommand):
@@ -34,5 +34,5 @@ class Command(BaseCommand):
             job = Job.objects.get(owner__username=USERNAME, name=CLINIC)
             clinic_round(job, job.plans.get(name="Storm night"))
             begin_drills(job.owner)
-            DESK.close()
+            ANSWER_POOL.close()
         self.stdout.write("Demo data loaded." if made else "Demo data is there already; kept.")

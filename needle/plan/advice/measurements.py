@@ -1,0 +1,171 @@
+"""Which measurement narrows the answer most, and what a supply's display would promise."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from statistics import NormalDist
+
+import numpy as np
+
+from needle.estimate import DEFAULT_SPREAD
+from needle.plan.draws.inputs import (
+    CAPACITY,
+    LOAD,
+    LOAD_DUTY,
+    LOAD_START,
+    LOAD_TASK,
+    MEASURABLE,
+    InputKey,
+)
+from needle.plan.energy.simulate import Outcome
+from needle.plan.plan import AC, Plan, feeds
+from needle.plan.verdict import verdict_of
+from needle.supply.battery import usable_wh
+
+#: What a measurement could say, as standard normal outcomes of equal odds.
+_OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
+#: A measurement that takes less of the range is not worth telling.
+LEAST_SHARE = 0.03
+#: What a drain counted at the battery leaves of what it holds (a monitor's 1 %, a repeat).
+_CAPACITY_AFTER = 0.025
+#: Share of a spread below which too few draws would carry the weight.
+_NARROWEST = 0.2
+#: Odds of failing at a start between which a start test says something.
+_OPEN = (0.05, 0.95)
+
+
+@dataclass(frozen=True)
+class Narrowing:
+    """How much one better measurement would narrow the answer's range.
+
+    Attributes
+    ----------
+    key : InputKey
+        The input that is measured.
+    share : float
+        Share of the runtime's variance that it removes. For a start test, which leaves the range
+        as it is: the share of draws that fail by that start.
+    range_h, range_h_after : float
+        Width of the runtime's range, h: now, and after the measurement.
+    """
+
+    key: InputKey
+    share: float
+    range_h: float
+    range_h_after: float
+
+    @property
+    def what(self) -> str:
+        return self.key.words
+
+
+def measure_next(outcome: Outcome) -> list[Narrowing]:
+    """Rank measurements by the runtime range that they would leave, the narrowest first.
+
+    A measurement that leaves a share r of an input's spread has one of several results. For each
+    result the draws are weighted by how well they fit it, and the range of the weighted draws is
+    computed; the mean over the results is the expected range (pre-posterior analysis: H. Raiffa and
+    R. Schlaifer, "Applied Statistical Decision Theory", 1961, ch. 4). It uses the outcome's own
+    draws, so it assumes nothing about how the answer depends on the input.
+    """
+    settles = _start_test(outcome)
+    low, _, high = outcome.runtime
+    width, runtime = high - low, outcome.runtime_h
+    if width <= 0 or float(np.std(runtime)) < 1e-9 or len(runtime) < 10:
+        return settles
+    left = {InputKey(LOAD, load.name): load.spread_after for load in outcome.plan.loads}
+    left |= {InputKey(LOAD_DUTY, load.name): load.spread_after for load in outcome.plan.loads}
+    left |= {InputKey(LOAD_TASK, load.name): load.spread_after for load in outcome.plan.loads}
+    left[InputKey(CAPACITY)] = _CAPACITY_AFTER
+    order = np.argsort(runtime)
+    narrowings = []
+    for key, normals in outcome.inputs.normals.items():
+        spread = outcome.inputs.spreads[key]
+        after = left.get(key) or DEFAULT_SPREAD["A"]
+        if key.kind not in MEASURABLE or spread <= 1.1 * after:
+            continue
+        rest = max(_NARROWEST, math.sqrt(math.log1p(after**2) / math.log1p(spread**2)))
+        if not _matters(runtime, normals):
+            continue
+        width_after, share = _left_of(runtime[order], normals[order], rest)
+        if share > LEAST_SHARE and width_after < width * (1 - LEAST_SHARE / 2):
+            narrowings.append(Narrowing(key, share, width, width_after))
+    narrowings.sort(key=lambda narrowing: (narrowing.range_h_after, narrowing.what))
+    return settles + narrowings
+
+
+def _matters(runtime: np.ndarray, normals: np.ndarray) -> bool:
+    """Whether a runtime depends on an input by more than chance, linearly or quadratically.
+
+    The test is the share of variance that a parabola explains: 2/n of n independent draws on
+    average, and more than 14/n once in a thousand.
+    """
+    terms = np.vander(normals, 3)
+    fitted = terms @ np.linalg.lstsq(terms, runtime, rcond=None)[0]
+    explained = float(np.var(fitted) / np.var(runtime))
+    return explained > max(LEAST_SHARE, 14 / len(runtime))
+
+
+def _left_of(runtime: np.ndarray, normals: np.ndarray, rest: float) -> tuple[float, float]:
+    """Expected range after an input's spread falls to ``rest``, and the share of variance removed.
+
+    ``runtime`` is sorted, and ``normals`` is in its order.
+    """
+    before = float(np.var(runtime))
+    widths, variances = [], []
+    for outcome in _OUTCOMES:
+        middle = outcome * math.sqrt(1 - rest**2)
+        # How much likelier each draw became: the new density over the old.
+        fits = np.exp(normals**2 / 2 - ((normals - middle) / rest) ** 2 / 2)
+        weights = fits / fits.sum()
+        reached = np.cumsum(weights) - weights / 2
+        low, high = np.interp((0.1, 0.9), reached, runtime)
+        mean = float(weights @ runtime)
+        widths.append(float(high - low))
+        variances.append(float(weights @ (runtime - mean) ** 2))
+    return float(np.mean(widths)), 1 - float(np.mean(variances)) / before
+
+
+def _start_test(outcome: Outcome) -> list[Narrowing]:
+    """A start test of the first failure, if its result is uncertain."""
+    failure = verdict_of(outcome).first_failure
+    if failure is None or failure.why != "start" or not _OPEN[0] < failure.chance < _OPEN[1]:
+        return []
+    low, _, high = outcome.runtime
+    key = InputKey(LOAD_START, failure.load)
+    return [Narrowing(key, failure.chance, high - low, high - low)]
+
+
+def display_hours(plan: Plan) -> tuple[float, float] | None:
+    """Hours that a supply's display would promise between cycles and while everything runs.
+
+    A display divides the remaining energy by the present power, so both promises are wrong. While
+    everything runs, all loads are on. Between cycles, only loads without a thermostat that are
+    always on count, or else the smallest load alone. None if nothing draws power.
+    """
+    supply = plan.supply
+    left = usable_wh(supply.battery).value
+    inverter = supply.inverter
+    # An inverter that feeds nothing and is off then draws nothing.
+    idle_w = 0.0
+    if inverter is not None and not (inverter.off_unused and not feeds(plan, AC)):
+        idle_w = inverter.idle_w.value
+    passes = {output.name: output.efficiency.value for output in supply.outputs}
+    passes[AC] = inverter.efficiency.value if inverter is not None else 1.0
+    for output in supply.outputs:
+        if feeds(plan, output.name) or not output.off_unused:
+            idle_w += output.idle_w.value
+    working = [load.count * load.running_w / passes[load.route] for load in plan.loads]
+    resting = [
+        load.count * (load.running_w if load.duty >= 1 else load.resting_w) / passes[load.route]
+        for load in plan.loads
+        if not load.windows and not load.by_moments
+    ]
+    at_work_w = idle_w + sum(working)
+    at_rest_w = idle_w + sum(resting)
+    if at_rest_w <= 0:
+        at_rest_w = min((watts for watts in working if watts > 0), default=0.0)
+    if at_rest_w <= 0 or at_work_w <= 0:
+        return None
+    return left / at_rest_w, left / at_work_w

@@ -1,0 +1,454 @@
+"""Changes that would make a plan last longer, each evaluated as a changed plan."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences, when_text
+from needle.plan.advice.shift import moved, propose
+from needle.plan.draws.patterns import runs
+from needle.plan.energy.simulate import Ends, Outcome, first_ends
+from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
+from needle.plan.sources.registry import ChargeWindow
+from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
+from needle.quantity import hours_text
+
+#: Draws for comparing a plan with a changed one: same random streams, so few are enough.
+PAIRED_DRAWS = 60
+#: So many changes are run; those with the least to win are left out first.
+MOST_SUGGESTIONS = 8
+#: How many times as far as the plan a gain is looked for; what lies beyond is "at least".
+FURTHEST = 8
+#: So many changes are run where the plan holds anyway.
+MOST_WHERE_IT_HOLDS = 3
+#: A change that wins less is not told, h.
+LEAST_H = 0.02
+#: A change that raises the odds of holding by less does not count for that.
+LEAST_ODDS = 0.05
+#: The longest rest of the inverter that is proposed, the longest where a box stands without power
+#: meanwhile, and the least, min.
+MOST_REST, MOST_WARM_REST, LEAST_REST = 12 * 60, 6 * 60, 60
+#: Steps in which a rest begins and ends, min.
+REST_STEP = 30
+#: How much warmer a cold box may be set, °C.
+WARMER_C = 2.0
+#: A charge window that is proposed, min.
+CHARGE_MIN = 120
+
+
+@dataclass(frozen=True)
+class Change:
+    """A changed plan, and what was changed.
+
+    Attributes
+    ----------
+    kind : str
+        ``"leave_off"``, ``"route"``, ``"rest"``, ``"setting"``, ``"set_point"``, ``"place"``,
+        ``"charge"``.
+    load : str
+        The load it is about, or "".
+    what, caveat : str
+        The change in words; its cost or risk, or "".
+    to : str
+        New route, setting, set point or moment; else "".
+    plan : Plan
+    saved_wh : float
+        Rough estimate of Wh saved, for choosing which changes to simulate.
+    """
+
+    kind: str
+    load: str
+    what: str
+    caveat: str
+    to: str
+    plan: Plan
+    saved_wh: float
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """A change and the hours it gains: 10th, 50th and 90th percentile.
+
+    ``odds_before`` is the plan's chance of success, ``odds_after`` that chance plus the difference
+    between the paired draws (a control variate: P. Glasserman, "Monte Carlo Methods in Financial
+    Engineering", 2003, section 4.1). ``at_least``: the likely gain is longer than the simulation.
+    ``fixes``: fewer loads that must or should run are blocked; ``all_run``: none is blocked any
+    more.
+    """
+
+    change: Change
+    low: float
+    value: float
+    high: float
+    odds_before: float = 0.0
+    odds_after: float = 0.0
+    at_least: bool = False
+    fixes: bool = False
+    all_run: bool = False
+
+    @property
+    def odds_won(self) -> float:
+        return self.odds_after - self.odds_before
+
+    @property
+    def what(self) -> str:
+        return self.change.what
+
+    @property
+    def load(self) -> str:
+        return self.change.load
+
+    def as_range(self) -> dict[str, float]:
+        return {"value": self.value, "low": self.low, "high": self.high}
+
+
+def hours_won(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[float, float, float]:
+    """Hours gained by a change: 10th, 50th and 90th percentile over paired draws.
+
+    The simulation extends up to ``furthest`` times the plan's length.
+    """
+    won, _ = _won_h(plan, changed, furthest)
+    return _percentiles(won)
+
+
+def _percentiles(won_h: np.ndarray) -> tuple[float, float, float]:
+    low, value, high = (float(hours) for hours in np.quantile(won_h, [0.1, 0.5, 0.9]))
+    return low, value, high
+
+
+def _won_h(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool]:
+    """Hours gained in each paired draw, simulated far enough to see the whole gain.
+
+    Also whether the median end is beyond the simulation.
+    """
+    ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
+    after = _ends(changed, PAIRED_DRAWS).stops_h
+    while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
+        ahead = min(most, 2 * ahead)
+        after = _ends(replace(changed, hours=ahead), PAIRED_DRAWS).stops_h
+    before = _ends(replace(plan, hours=ahead), PAIRED_DRAWS).stops_h
+    beyond = float(np.median(after)) >= ahead - 1e-6
+    return _served_h(changed, after) - _served_h(plan, before), beyond
+
+
+def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
+    """Hours to a stop, without those in which the inverter is off and something needs power.
+
+    A cold box catches up afterwards: if the stop comes before it has, the hours served end when the
+    inverter was switched off.
+    """
+    inverter = plan.supply.inverter
+    on_ac = [load for load in plan.loads if load.route == AC]
+    if inverter is None or not inverter.off or not on_ac:
+        return stops_h
+    minutes = math.ceil(float(stops_h.max()) * 60) + 1
+    resting = in_windows(inverter.off, plan.start, minutes)
+    boxes = [load for load in on_ac if load.thermostatic]
+    waiting = np.zeros(minutes, dtype=bool)
+    for load in on_ac:
+        if load not in boxes:
+            waiting |= _in_use(load, plan, minutes)
+    ends = np.minimum((stops_h * 60).astype(int), minutes - 1)
+    for begin, end in runs(resting):
+        missed = max((load.duty / (1 - load.duty) for load in boxes), default=0.0)
+        back = end + missed * (end - begin)
+        inside = (ends >= begin) & (ends < (back if boxes else end))
+        ends = np.where(inside, begin, ends)
+    without = np.concatenate(([0], np.cumsum(resting & waiting)))
+    cut = (stops_h * 60).astype(int) != ends
+    return np.asarray(np.where(cut, ends / 60, stops_h) - without[ends] / 60)
+
+
+@lru_cache(maxsize=16)
+def _ends(plan: Plan, draws: int) -> Ends:
+    """When each paired draw ends; cached, since all changes are compared with one plan."""
+    return first_ends(plan, draws)
+
+
+def _paired_odds(plan: Plan) -> float:
+    """Share of the paired draws that succeed."""
+    fails_h = _ends(plan, PAIRED_DRAWS).fails_h
+    return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
+
+
+def _cannot_run(plan: Plan) -> int:
+    """Number of loads that must or should run, and are blocked in most paired draws."""
+    last_min = 60 * (plan.needed_hours - 1e-6)
+    failures = _ends(plan, PAIRED_DRAWS).failures_by_load
+    return sum(
+        float(np.mean(failures[load.name] < last_min)) > LIKELY
+        for load in plan.loads
+        if load.name in failures and not load.may_be_dropped
+    )
+
+
+def suggestions(outcome: Outcome) -> list[Suggestion]:
+    """Return changes that make a plan succeed or last longer, the best first.
+
+    Empty if it neither stops nor fails.
+    """
+    if outcome.capped and bool(outcome.holds.all()):
+        return []
+    blocked_loads = {
+        blocked.load for blocked in verdict_of(outcome).blocked_loads if blocked.wanted
+    }
+    changes = sorted(
+        changes_of(outcome),
+        key=lambda change: (change.load not in blocked_loads, -change.saved_wh, change.what),
+    )
+    holds = outcome.chance >= outcome.plan.odds
+    most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
+    tried = [_tried(outcome, change, bool(blocked_loads)) for change in changes[:most]]
+    helps = [
+        suggestion
+        for suggestion in tried
+        if suggestion.fixes
+        or (
+            suggestion.odds_won > -LEAST_ODDS
+            and (suggestion.value > LEAST_H or suggestion.odds_won >= LEAST_ODDS)
+        )
+    ]
+    return sorted(helps, key=_order)
+
+
+#: How much a change takes away, least first.
+_TAKES_AWAY = ("route", "place", "charge", "setting", "set_point", "rest", "leave_off")
+
+
+def _order(suggestion: Suggestion) -> tuple[Any, ...]:
+    """Sort key: fixes first, then gain in chance, then hours gained, then what takes least away."""
+    return (
+        not suggestion.fixes,
+        -round(suggestion.odds_won, 1),
+        -round(suggestion.value, 1),
+        _TAKES_AWAY.index(suggestion.change.kind),
+        suggestion.what,
+    )
+
+
+def _tried(outcome: Outcome, change: Change, has_culprits: bool) -> Suggestion:
+    """The effect of a change on a simulated plan."""
+    won, beyond = _won_h(outcome.plan, change.plan, FURTHEST)
+    moved = _paired_odds(change.plan) - _paired_odds(outcome.plan)
+    after = min(1.0, max(0.0, outcome.chance + moved))
+    left = _cannot_run(change.plan) if has_culprits else 0
+    fixes = has_culprits and left < _cannot_run(outcome.plan)
+    return Suggestion(
+        change, *_percentiles(won), outcome.chance, after, beyond, fixes, fixes and left == 0
+    )
+
+
+def changes_of(outcome: Outcome) -> Iterator[Change]:
+    """Return every change that applies to a plan and endangers nobody.
+
+    No change affects a protected load, whatever its priority; and what the plan is for (a must, its
+    only load, its purpose) is never left off.
+    """
+    plan = outcome.plan
+    wh = outcome.energy_wh["loads"]
+    for load in plan.loads:
+        if load.protected:
+            continue
+        mine = wh.get(load.name, 0.0)
+        if load.priority != "must" and not load.purpose and len(plan.loads) > 1:
+            without = replace(plan, loads=tuple(other for other in plan.loads if other is not load))
+            yield Change("leave_off", load.name, f"leave off {load.name}", "", "", without, mine)
+        yield from _routes(plan, load, mine, outcome)
+        yield from _settings(plan, load, mine)
+        yield from _warmer(plan, load, mine)
+    yield from _rest(plan, outcome)
+    yield from _place(plan, wh)
+    yield from _charge(plan, outcome)
+
+
+def _with_load(plan: Plan, load: PlanLoad, new: PlanLoad) -> Plan:
+    """The plan with one load replaced."""
+    return replace(plan, loads=tuple(new if other is load else other for other in plan.loads))
+
+
+def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator[Change]:
+    inverter = plan.supply.inverter
+    others = [other for other in plan.loads if other is not load and other.route == AC]
+    for route in load.can:
+        output = next((output for output in plan.supply.outputs if output.name == route), None)
+        if output is None or load.route != AC or inverter is None:
+            continue
+        saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
+        # Where nothing is left on AC the inverter may stay off, and its idle draw is saved too.
+        alone = not others
+        changed, caveat = _with_load(plan, load, replace(load, route=route)), ""
+        if alone:
+            supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
+            changed, caveat = replace(changed, supply=supply), "the inverter can stay off"
+            saved += outcome.energy_wh["inverter_idle"]
+        what = f"put {load.name} on {route}"
+        yield Change("route", load.name, what, caveat, route, changed, saved)
+
+
+def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
+    for setting in load.settings:
+        mean = load.resting_w + setting.duty * (setting.running_w - load.resting_w)
+        if mean < load.mean_w:
+            new = replace(load, running_w=setting.running_w, duty=setting.duty)
+            saved = wh * (1 - mean / load.mean_w)
+            what, changed = f"set {load.name} to {setting.name}", _with_load(plan, load, new)
+            yield Change("setting", load.name, what, "", setting.name, changed, saved)
+
+
+def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
+    """A cold box set warmer: its power follows the difference to the room temperature."""
+    if load.set_c is None or plan.room_c is None or plan.room_c - load.set_c < 2 * WARMER_C:
+        return
+    share, warmer = WARMER_C / (plan.room_c - load.set_c), load.set_c + WARMER_C
+    new = replace(
+        load,
+        set_c=warmer,
+        measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
+        measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
+    )
+    what = f"set {load.name} from {load.set_c:.3g} to {warmer:.3g} °C"
+    caveat = "only within the range that the contents' maker states"
+    changed = _with_load(plan, load, new)
+    yield Change("set_point", load.name, what, caveat, f"{warmer:g}", changed, wh * share)
+
+
+def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
+    """The inverter switched off for the longest part of the day without an important load on AC.
+
+    Loads that are nice to have may lose power, and so may boxes that catch up afterwards; never a
+    load that must run. With a protected load on AC nothing is proposed.
+    """
+    inverter = plan.supply.inverter
+    wh = outcome.energy_wh["loads"]
+    # What never runs (the inverter drops it, or its hours do not come) gains nothing by a rest.
+    on_ac = [load for load in plan.loads if load.route == AC and wh.get(load.name, 0.0) > 0]
+    if inverter is None or inverter.off or not on_ac:
+        return
+    if any(load.protected for load in plan.loads if load.route == AC):
+        return
+    failure = verdict_of(outcome).first_failure
+    if failure is not None and failure.why in NOT_OF_BATTERY:
+        return
+    minutes = round(plan.hours * 60)
+    clock = (plan.start.hour * 60 + plan.start.minute + np.arange(minutes)) % DAY_MIN
+    barred, warms = np.zeros(DAY_MIN, dtype=bool), np.zeros(DAY_MIN, dtype=bool)
+    without: dict[str, np.ndarray] = {}
+    for load in on_ac:
+        used = np.zeros(DAY_MIN, dtype=bool)
+        used[clock[_in_use(load, plan, minutes)]] = True
+        if load.must_run or not (load.may_be_dropped or load.thermostatic):
+            barred |= used
+        else:
+            without[load.name] = used
+            if load.thermostatic:
+                warms |= used
+    longest = _longest_rest(barred, warms)
+    if longest is None:
+        return
+    begin, end = longest
+    window = Window(begin, end)
+    off = np.zeros(DAY_MIN, dtype=bool)
+    off[np.arange(begin, begin + (end - begin) % DAY_MIN) % DAY_MIN] = True
+    waits = [name for name, used in without.items() if bool((used & off).any())]
+    boxes = [load.name for load in plan.loads if load.name in waits and load.thermostatic]
+    others = [name for name in waits if name not in boxes]
+    hours = hours_text(off.sum() / 60)
+    caveats = [f"leaves {', '.join(others)} without power for {hours}"] if others else []
+    if boxes:
+        off_words = f"{', '.join(boxes)} is off for {hours} and works it off afterwards"
+        caveats.append(f"{off_words}: watch its contents")
+    share = float(off[clock].mean())
+    saved = outcome.energy_wh["inverter_idle"] * share
+    saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in others) * share
+    supply = replace(plan.supply, inverter=replace(inverter, off=(window,)))
+    first, last = (f"{minute // 60:02d}:{minute % 60:02d}" for minute in (begin, end))
+    yield Change(
+        "rest",
+        "",
+        f"rest the inverter from {first} to {last}",
+        "; ".join(caveats),
+        f"{first}-{last}",
+        replace(plan, supply=supply),
+        saved,
+    )
+
+
+def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | None:
+    """First and last minute after midnight of the longest permitted rest; or None."""
+    best, longest = None, LEAST_REST - 1
+    for begin in range(0, DAY_MIN, REST_STEP):
+        length = 0
+        while length < MOST_REST:
+            ahead = np.arange(begin + length, begin + length + REST_STEP) % DAY_MIN
+            if bool(barred[ahead].any()):
+                break
+            if bool(warms[ahead].any()) and length + REST_STEP > MOST_WARM_REST:
+                break
+            length += REST_STEP
+        if length > longest:
+            best, longest = (begin, (begin + length) % DAY_MIN), length
+    return best
+
+
+def _in_use(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray:
+    """Minutes of a plan in which a load needs power, by hours, tasks or charges."""
+    if not load.moments:
+        return in_use(load, plan.start, minutes)
+    length = load.task_min or (60 * load.charge.wall_wh / load.charge.watts if load.charge else 0)
+    wanted = np.zeros(minutes, dtype=bool)
+    for begin in occurrences(load.moments, plan.start, minutes):
+        wanted[begin : begin + math.ceil(length)] = True
+    return wanted
+
+
+def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
+    """Tasks rescheduled so that sources supply them rather than the battery."""
+    try:
+        moves = propose(plan)
+    except DocumentError:
+        return
+    if not moves:
+        return
+    names = list(dict.fromkeys(move.load for move in moves))
+    to = moment_after(plan.start, moves[0].to_minute / 60)
+    what = (
+        f"move {names[0]} to {when_text(to, plan.start)}"
+        if len(moves) == 1
+        else f"move {len(moves)} tasks ({', '.join(names)})"
+    )
+    saved = sum(wh.get(name, 0.0) for name in names)
+    yield Change("place", "", what, "", "", moved(plan, moves), saved)
+
+
+def _fuel(charger: ChargeWindow) -> str:
+    """Fuel burnt by running a charger longer; "" if it burns none."""
+    litres = charger.watts * CHARGE_MIN / 60 / 1000 * charger.litres_per_kwh
+    return f"about {litres:.1f} l of fuel; outdoors, far from openings" if litres > 0 else ""
+
+
+def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
+    """Two more hours of one of the plan's chargers, once, shortly before the likely stop."""
+    charger = next((source for source in plan.sources if isinstance(source, ChargeWindow)), None)
+    if charger is None:
+        return
+    at = max(0, round(outcome.runtime[1] * 60) - CHARGE_MIN - 30) // 30 * 30
+    begin, end = (moment_after(plan.start, (at + more) / 60) for more in (0, CHARGE_MIN))
+    window = Window(begin, end)
+    more = replace(charger, windows=(*charger.windows, window))
+    sources = tuple(more if source is charger else source for source in plan.sources)
+    yield Change(
+        "charge",
+        "",
+        f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
+        _fuel(charger),
+        begin.isoformat(),
+        replace(plan, sources=sources),
+        charger.watts * CHARGE_MIN / 60,
+    )

@@ -1,0 +1,1 @@
+"""Plan documents: parsing, answer reports, and the ledger of what was used."""

@@ -1,0 +1,333 @@
+"""The ledger of a plan's answer: every value of its document, used or unused, and why.
+
+Whether a value reaches the plan (a newer test may replace it) is found by parsing the document with
+another value in its place. Values that reach the plan but do not matter in it (a cut-off without
+any sag) are decided by a rule of `needle.plan.documents.rules`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import fields, replace
+from datetime import UTC, datetime
+from typing import Any
+
+from needle.document import DocumentError
+from needle.estimate import Estimate
+from needle.leaves import Path, leaves, moves, others, path_text, without
+from needle.ledger import LedgerEntry, covers
+from needle.moments import Moment, minute_of, occurrences, parse_moment
+from needle.plan.documents.parse import parse_load, parse_plan
+from needle.plan.documents.rules import Situation, asked_figures, why_unasked
+from needle.plan.energy.simulate import Outcome
+from needle.plan.plan import AC, Plan
+from needle.plan.sources.registry import parse_sources
+from needle.profile.ledger import ledger_of as profile_ledger
+from needle.supply.supply import parse_supply
+from needle.supply.supply_tests import CapacityTest
+
+
+def ledger_of(document: Mapping[str, Any], outcome: Outcome) -> list[LedgerEntry]:
+    """Return the ledger of a plan's answer.
+
+    Parameters
+    ----------
+    document : dict
+        The plan document, with captures replaced by their summaries.
+    outcome : Outcome
+        The result of the simulation.
+
+    Raises
+    ------
+    DocumentError
+        The document is not a valid plan.
+    """
+    plan = parse_plan(document)
+    situation = Situation(plan, outcome)
+    entries = list(_whole_parts(document, plan, outcome))
+    told = {entry.where for entry in entries if not entry.used}
+    for path, value in leaves(document):
+        where = path_text(path)
+        if any(where.startswith((f"{out}.", f"{out}[")) or where == out for out in told):
+            continue
+        if "profile" in path[:3]:
+            continue  # told reading by reading
+        entry = _of_value(document, path, value, situation)
+        if entry is not None:
+            entries.append(entry)
+    return entries
+
+
+def _of_value(
+    document: Mapping[str, Any], path: Path, value: Any, situation: Situation
+) -> LedgerEntry | None:
+    """Why a value is not used; None if it is."""
+    where = path_text(path)
+    key = next((part for part in reversed(path) if isinstance(part, str)), "")
+    if key in ("name", "id") and path[0] != "loads":
+        return LedgerEntry(where, False, "name", "a name: no figure rests on it")
+    by_amps = key == "volts" and _by_amps(document, path)
+    why = "" if by_amps else why_unasked(path, situation)
+    why = why or _moment_rule(path, value, situation)
+    why = why or _supply_rule(document, path, situation)
+    if why:
+        return LedgerEntry(where, False, key, why)
+    if path[0] in _READ and not _reaches(document, path, value):
+        return LedgerEntry(where, False, "replaced", _REPLACED.get(str(path[0]), _SAME))
+    return None
+
+
+_SAME = "another figure says the same, and comes before it"
+_REPLACED = {
+    "supply": "a test, or a newer one, tells it better; or nothing given rests on it",
+    "sources": "what was measured comes before it, or nothing given rests on it",
+}
+
+
+def _read_supply(document: Mapping[str, Any]) -> Any:
+    """A supply's parsed figures, which include its tests and the kinds of its outputs."""
+    supply = parse_supply(document["supply"])
+    outputs = tuple(replace(output, kind="", volts=None, id="") for output in supply.outputs)
+    return _figures(replace(supply, tests=(), outputs=outputs, name=""))
+
+
+def _figures(value: Any) -> Any:
+    """Figures without the text of how they are known."""
+    if isinstance(value, Estimate):
+        return value.value, value.spread, value.most
+    if hasattr(value, "__dataclass_fields__"):
+        return tuple(_figures(getattr(value, field.name)) for field in fields(value))
+    if isinstance(value, tuple):
+        return tuple(map(_figures, value))
+    return value
+
+
+def _read_sources(document: Mapping[str, Any]) -> Any:
+    supply = parse_supply(document["supply"])
+    start = parse_moment(str(document.get("start", "2027-01-01T18:00:00+00:00")), "start", UTC)
+    zone = start.tzinfo if isinstance(start, datetime) else UTC
+    return parse_sources(document["sources"], zone, supply)
+
+
+#: Parts of a document that can be read by themselves.
+_READ: dict[str, Callable[[Mapping[str, Any]], Any]] = {
+    "supply": _read_supply,
+    "sources": _read_sources,
+}
+
+
+def _reaches(document: Mapping[str, Any], path: Path, value: Any) -> bool:
+    """Whether a value changes how its part of the document is parsed."""
+    read = _READ[str(path[0])]
+    return moves(document, path, value, read, read(document))
+
+
+def _whole_parts(
+    document: Mapping[str, Any], plan: Plan, outcome: Outcome
+) -> Iterator[LedgerEntry]:
+    """Entries for loads with their evidence, tests, outputs, inputs, sources and runs."""
+    situation = Situation(plan, outcome)
+    for number, load in enumerate(document.get("loads") or ()):
+        where = f"loads[{number}]"
+        if outcome.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
+            yield LedgerEntry(where, False, "idle", "it is not in use within the plan's hours")
+        else:
+            yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
+    for entry in tests_ledger(document["supply"], [load.name for load in plan.loads]):
+        yield entry.under("supply")
+    for number, output in enumerate(plan.supply.outputs):
+        if output.off_unused and not any(load.route == output.name for load in plan.loads):
+            where = f"supply.outputs[{number}]"
+            yield LedgerEntry(where, False, "unused", "off: no load of the plan is on it")
+    inverter = situation.inverter
+    if inverter is not None and inverter.off_unused and not situation.on_ac:
+        words = "off: no load of the plan is on AC"
+        yield LedgerEntry("supply.inverter", False, "unused", words)
+    yield from _of_inputs(document, plan)
+    for number, source in enumerate(plan.sources):
+        used = outcome.by_source_wh.get(source.name, 0.0) > 0
+        words = "what charges" if used else "it gives nothing in these hours"
+        yield LedgerEntry(f"sources[{number}]", used, "source" if used else "idle", words)
+    for number, _ in enumerate(document.get("runs") or ()):
+        misfit = number in outcome.inconsistent_runs
+        words = "it fits nothing that is known: check its hours, charges and loads"
+        yield LedgerEntry(
+            f"runs[{number}]",
+            not misfit,
+            "misfit" if misfit else "run",
+            words if misfit else "a run that was really made",
+        )
+
+
+def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntry]:
+    """Entries for a load, and for its evidence as far as the plan depends on it."""
+    yield LedgerEntry(where, True, "load", "what runs")
+    if not isinstance(load, Mapping) or not isinstance(load.get("profile"), Mapping):
+        return
+    profile = load["profile"]
+    told = [entry for entry in profile_ledger(profile) if entry.where != "set_c"]
+    out = [entry for entry in told if not entry.used]
+
+    def asked_for(document: Any) -> Any:
+        return _asked_of(document, situation)
+
+    before = asked_for(load)
+    for each in told:
+        entry = each
+        number = re.fullmatch(r"readings\[(\d+)\]", entry.where)
+        if entry.used and number and _same_without(load, int(number[1]), asked_for, before):
+            entry = replace(entry, used=False, code="other", text=_OTHER_FIGURES)
+            out.append(entry)
+        yield entry.under(f"{where}.profile")
+    for path, value in leaves(profile):
+        place = path_text(path)
+        if any(covers(entry, place) for entry in out):
+            continue
+        if not moves(load, ("profile", *path), value, asked_for, before) and others(path, value):
+            yield LedgerEntry(f"{where}.profile.{place}", False, "other", _OTHER_FIGURES)
+
+
+_OTHER_FIGURES = "it tells a figure that this plan does not ask for"
+
+
+def _same_without(
+    load: Mapping[str, Any], number: int, answer: Callable[[Any], Any], before: Any
+) -> bool:
+    """Whether a load's figures in the plan stay the same without one of its readings."""
+    try:
+        return bool(answer(without(load, ("profile", "readings", number))) == before)
+    except DocumentError:
+        return False
+
+
+def _asked_of(load: Any, situation: Situation) -> Any:
+    """A load's figures that matter in the plan, by its evidence and the rules."""
+    plan = situation.plan
+    routes = [load_.route for load_ in plan.loads] + [AC, *(o.name for o in plan.supply.outputs)]
+    read = parse_load(load, "loads", plan.start, list(dict.fromkeys(routes)))
+    return asked_figures(read, situation)
+
+
+def tests_ledger(supply: Mapping[str, Any], names: Sequence[str]) -> list[LedgerEntry]:
+    """Return, for each test of a supply, whether plans with loads of these names use it.
+
+    Raises
+    ------
+    DocumentError
+    """
+    before = _read_supply({"supply": supply})
+    return [
+        _of_test(supply, number, test, names, before)
+        for number, test in enumerate(supply.get("tests") or ())
+    ]
+
+
+def _of_test(
+    supply: Mapping[str, Any],
+    number: int,
+    test: Mapping[str, Any],
+    names: Sequence[str],
+    before: Any,
+) -> LedgerEntry:
+    where, kind = f"tests[{number}]", test.get("type")
+    try:
+        told = _read_supply({"supply": without(supply, ("tests", number))}) != before
+    except DocumentError:
+        told = True
+    if told:
+        return LedgerEntry(where, True, "test", f"{kind} test")
+    if kind == "together" and set(map(str, test.get("loads", ()))) <= set(names):
+        return LedgerEntry(where, True, "test", "what its loads draw together")
+    if kind == "together":
+        return LedgerEntry(where, False, "others", "it had loads that this plan has not")
+    if kind == "route":
+        words = "the load's Wh on DC were not read: read them to know what the output passes on"
+        return LedgerEntry(where, False, "route", words)
+    return LedgerEntry(where, False, "older", "a newer test of the kind replaces it")
+
+
+def _of_inputs(document: Mapping[str, Any], plan: Plan) -> Iterator[LedgerEntry]:
+    """Entries for inputs that limit a source of the plan, and for those without a source."""
+    items = document["supply"].get("inputs") or ()
+    if not items:
+        return
+    if not plan.sources:
+        for number in range(len(items)):
+            words = "nothing charges through it in this plan"
+            yield LedgerEntry(f"supply.inputs[{number}]", False, "unused", words)
+        return
+    before = _read_sources(document)
+    for number in range(len(items)):
+        fewer = without(document, ("supply", "inputs", number))
+        try:
+            used = _read_sources(fewer) != before
+        except DocumentError:
+            used = True
+        words = "what it lets in" if used else "nothing charges through it in this plan"
+        code = "input" if used else "unused"
+        yield LedgerEntry(f"supply.inputs[{number}]", used, code, words)
+
+
+#: Keys under which moments stand; of a pair the first begins something, the second ends it.
+_MOMENTS = ("between", "tasks", "charges", "off", "connected", "shade")
+
+
+def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
+    """Why a moment does not matter in this plan; empty if it falls within its hours."""
+    keys = [part for part in path if isinstance(part, str)]
+    if keys[-1] not in _MOMENTS or not isinstance(value, str):
+        return ""
+    plan, outcome = situation.plan, situation.outcome
+    minutes = round(plan.hours * 60)
+    moment: Moment = parse_moment(value, "", plan.start.tzinfo)
+    if isinstance(moment, datetime):
+        inside = 0 < minute_of(moment, plan.start) < minutes
+    else:
+        inside = any(0 < at < minutes for at in occurrences([moment], plan.start, minutes))
+    if not inside:
+        return "it does not come within the plan's hours"
+    if keys[-1] in ("connected", "shade"):
+        return "" if outcome.by_source_wh else "the sun gives nothing then"
+    return ""
+
+
+#: What a chemistry stands for where it is not stated, or always.
+_BY_CHEMISTRY = (
+    "floor",
+    "peukert_n",
+    "charge_efficiency",
+    "cold_spread",
+    "cutoff_v",
+    "taper_spread",
+)
+
+
+def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:
+    """Why a value of a test or an output does not matter; empty if it does."""
+    if path[:2] == ("supply", "tests") and path[-1] == "on":
+        assert isinstance(path[2], int)
+        test = situation.plan.supply.tests[path[2]]
+        dated = isinstance(test, CapacityTest) and _read_supply(document) is not None
+        aged = dated and parse_supply(document["supply"]).battery != situation.battery
+        return "" if aged else "a date counts where a capacity test is older than three months"
+    if path == ("supply", "battery", "chemistry"):
+        asked = [key for key in _BY_CHEMISTRY if not why_unasked((*path[:2], key), situation)]
+        stated = all(key in document["supply"]["battery"] for key in asked)
+        return "all that it stands for here is stated" if stated else ""
+    if path[:2] != ("supply", "outputs"):
+        return ""
+    assert isinstance(path[2], int)
+    output = document["supply"]["outputs"][path[2]]
+    if path[-1] == "kind" and "idle_w" in output and "efficiency" in output:
+        return "its idle draw and efficiency are stated"
+    return ""
+
+
+def _by_amps(document: Mapping[str, Any], path: Path) -> bool:
+    """Whether an output's volts turn its amps into a limit in watts."""
+    outputs = document["supply"].get("outputs") or ()
+    if path[:2] != ("supply", "outputs"):
+        return False
+    assert isinstance(path[2], int)
+    return "max_a" in outputs[path[2]]

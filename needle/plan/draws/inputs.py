@@ -1,0 +1,234 @@
+"""Every uncertain input of a plan, and its random draws.
+
+An input's key is its kind and its name within the kind, since a load may be called "battery". Each
+input is drawn from its own random stream, seeded by the plan's seed and the key. The same input
+thus gets the same draws whatever else is in a plan, and plans that share a battery, a load or a sky
+can be compared draw by draw. Draws are stratified (McKay, Beckman and Conover 1979, Technometrics
+21, 239), so that a few hundred give stable percentiles.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from statistics import NormalDist
+from typing import NamedTuple
+
+import numpy as np
+
+from needle.plan.plan import Plan, PlanLoad, known_loads
+from needle.supply.inverter import Inverter
+
+CAPACITY, RESISTANCE = "battery", "battery resistance"
+PEUKERT, COLD, TAPER = "Peukert exponent", "cold factor", "charge taper"
+INVERTER_IDLE, INVERTER_EFFICIENCY = "inverter idle", "inverter efficiency"
+INVERTER_SQUARE = "inverter square loss"
+OUTPUT, OUTPUT_IDLE = "output", "output idle"
+LOAD, LOAD_WATTS, LOAD_DUTY = "load", "load watts", "load duty"
+LOAD_TASK, LOAD_START = "load task", "load start"
+LOAD_FACTOR, LOAD_VA = "load power factor", "load volt-amperes"
+METER = "meter"
+#: What the inverter makes of a start beyond its surge rating.
+GREY = "grey start"
+#: How much of what it missed a load works off afterwards.
+REPAID = "repaid share"
+SOURCE = "source"
+#: What is drawn anew within a plan: where cycles stand, days, the hour of a swing's top, skies.
+PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
+
+#: Kinds that one more measurement would narrow.
+MEASURABLE = (
+    CAPACITY,
+    INVERTER_IDLE,
+    INVERTER_EFFICIENCY,
+    OUTPUT,
+    LOAD,
+    LOAD_DUTY,
+    LOAD_TASK,
+    SOURCE,
+)
+
+
+#: Whose name each kind bears, where it is not the kind's own.
+_GROUPS = {
+    **dict.fromkeys(
+        (
+            LOAD_WATTS,
+            LOAD_DUTY,
+            LOAD_TASK,
+            LOAD_START,
+            LOAD_FACTOR,
+            LOAD_VA,
+            GREY,
+            REPAID,
+            PHASES,
+            DAYS,
+            SWINGS,
+        ),
+        LOAD,
+    ),
+    OUTPUT_IDLE: OUTPUT,
+    SKIES: SOURCE,
+}
+
+
+class InputKey(NamedTuple):
+    """Kind of input, and its name within the kind; battery and inverter need no name."""
+
+    kind: str
+    name: str = ""
+
+    @property
+    def words(self) -> str:
+        """Its name on screen."""
+        if self.kind in (OUTPUT, OUTPUT_IDLE):
+            return f"{self.name} {self.kind}"
+        return self.name or self.kind
+
+
+def spreads_of(plan: Plan) -> dict[InputKey, float]:
+    """Relative spread of every uncertain input of a plan."""
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    spreads = {InputKey(CAPACITY): battery.state_of_health.spread}
+    if battery.internal_ohm is not None:
+        spreads[InputKey(RESISTANCE)] = battery.internal_ohm.spread
+    if battery.peukert_n > 1:
+        spreads[InputKey(PEUKERT)] = battery.peukert_spread
+    if plan.room_c is not None:
+        spreads[InputKey(COLD)] = battery.cold_spread
+    if plan.sources:
+        spreads[InputKey(TAPER)] = battery.taper_spread
+    if inverter is not None:
+        spreads[InputKey(INVERTER_IDLE)] = inverter.idle_w.spread
+        spreads[InputKey(INVERTER_EFFICIENCY)] = inverter.efficiency.spread
+        if inverter.square_per_w.value > 0:
+            spreads[InputKey(INVERTER_SQUARE)] = inverter.square_per_w.spread
+    for output in plan.supply.outputs:
+        spreads[InputKey(OUTPUT, output.name)] = output.efficiency.spread
+        spreads[InputKey(OUTPUT_IDLE, output.name)] = output.idle_w.spread
+    for load in known_loads(plan):
+        spreads |= _spreads_of_load(load, inverter)
+    for source in plan.sources:
+        if source.drawn:
+            spreads[InputKey(SOURCE, source.name)] = source.spread
+    return spreads
+
+
+def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey, float]:
+    spreads = {}
+    spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
+    spreads[InputKey(LOAD_START, load.name)] = load.start_spread
+    if load.power_factor_known and load.power_factor < 1:
+        if load.va_spread is None:
+            spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+        else:
+            spreads[InputKey(LOAD_VA, load.name)] = load.va_spread
+    if inverter is not None:
+        spreads[InputKey(GREY, load.name)] = 1.0
+        if inverter.off and load.thermostatic:
+            spreads[InputKey(REPAID, load.name)] = 1.0
+    if load.by_moments:
+        spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
+    elif load.duty_spread is not None:
+        spreads[InputKey(LOAD_DUTY, load.name)] = load.duty_spread
+    else:
+        spreads[InputKey(LOAD, load.name)] = load.spread
+    return spreads
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Random draws of all uncertain inputs.
+
+    Attributes
+    ----------
+    draws : int
+    seed : int
+    spreads : dict of InputKey to float
+        Relative spread of each.
+    normals : dict of InputKey to ndarray, (draws,)
+        Standard normal draws of each.
+    """
+
+    draws: int
+    seed: int
+    spreads: Mapping[InputKey, float]
+    normals: Mapping[InputKey, np.ndarray] = field(default_factory=dict)
+    ids: Mapping[tuple[str, str], str] = field(default_factory=dict)
+
+    def stream(self, kind: str, name: str = "", number: int = 0) -> np.random.Generator:
+        """Random stream of an input, for values that are drawn anew within a plan.
+
+        ``number`` distinguishes several streams of one input.
+        """
+        own = self.ids.get((_GROUPS.get(kind, kind), name), name)
+        return stream_of(self.seed, InputKey(kind, f"{own} {number}" if number else own))
+
+    def factor(self, kind: str, name: str = "") -> np.ndarray:
+        """Log-normal factors about 1, (draws,); ones if the input is not uncertain."""
+        key = InputKey(kind, name)
+        if key not in self.normals:
+            return np.ones(self.draws)
+        return np.asarray(np.exp(self.normals[key] * np.sqrt(np.log1p(self.spreads[key] ** 2))))
+
+    def uniform(self, kind: str, name: str = "") -> np.ndarray:
+        """Draws as ranks between 0 and 1, (draws,); one half if the input is not uncertain."""
+        key = InputKey(kind, name)
+        if key not in self.normals:
+            return np.full(self.draws, 0.5)
+        normal = NormalDist()
+        return np.array([normal.cdf(float(value)) for value in self.normals[key]])
+
+    def picked(self, rows: np.ndarray) -> Inputs:
+        """A selection of the draws, by index."""
+        normals = {key: values[rows] for key, values in self.normals.items()}
+        return Inputs(len(rows), self.seed, self.spreads, normals, self.ids)
+
+
+def draw(plan: Plan, draws: int, seed: int) -> Inputs:
+    """Draw every uncertain input of a plan.
+
+    Loads that were read on the same meter share one draw of its gain error.
+    """
+    spreads, ids = spreads_of(plan), ids_of(plan)
+    named = Inputs(draws, seed, spreads, ids=ids)
+    drawn = {key: normals(named.stream(*key), draws) for key in spreads}
+    for load in known_loads(plan):
+        if load.meter:
+            meter = normals(stream_of(seed, InputKey(METER, load.meter)), draws)
+            for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
+                key = InputKey(kind, load.name)
+                if key in drawn:
+                    share = min(1.0, load.meter_spread / max(spreads[key], 1e-9))
+                    drawn[key] = share * meter + np.sqrt(1 - share**2) * drawn[key]
+    return Inputs(draws, seed, spreads, drawn, ids)
+
+
+def ids_of(plan: Plan) -> dict[tuple[str, str], str]:
+    """Stream identifiers that replace names, by group and name."""
+    ids = {(LOAD, load.name): load.id for load in known_loads(plan)}
+    ids |= {(OUTPUT, output.name): output.id for output in plan.supply.outputs}
+    ids |= {(SOURCE, source.name): source.id for source in plan.sources}
+    return {key: own for key, own in ids.items() if own}
+
+
+def likely(plan: Plan) -> Inputs:
+    """All inputs at their likely value, as a single draw."""
+    return Inputs(1, 0, spreads_of(plan))
+
+
+def stream_of(seed: int, key: InputKey) -> np.random.Generator:
+    return np.random.default_rng([seed, *(zlib.crc32(part.encode()) for part in key)])
+
+
+@lru_cache(maxsize=16)
+def _strata(draws: int) -> np.ndarray:
+    normal = NormalDist()
+    return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
+
+
+def normals(rng: np.random.Generator, draws: int) -> np.ndarray:
+    """Stratified standard normal draws in random order, shape (draws,)."""
+    return rng.permutation(_strata(draws))

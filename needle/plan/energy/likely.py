@@ -1,0 +1,166 @@
+"""The median run of a plan: every load at its mean, nothing uncertain; where the energy goes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from needle.plan.draws.inputs import likely
+from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
+from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws, concatenate
+from needle.plan.energy.battery_side import BatterySide, other_wh
+from needle.plan.limits.trips import Trip
+from needle.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class Likely:
+    """The median run; fields as in :class:`needle.plan.energy.simulate.Outcome`."""
+
+    until_h: float
+    energy_wh: dict[str, Any]
+    by_source_wh: dict[str, float]
+    fuel_l: float
+    wanted_wh: dict[str, float]
+    unserved_wh: dict[str, float]
+    drawn_w: np.ndarray
+    sources_w: np.ndarray
+    charge: np.ndarray
+    runtime_h: float
+    never_off_h: float
+
+
+def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
+    """Each load at its mean, as one draw."""
+    inputs = likely(plan)
+    per_load = [patterns_of(load, plan, minutes, inputs) for load in plan.loads]
+    return [pattern.as_mean() for several in per_load for pattern in several]
+
+
+def _without_rest(plan: Plan) -> Plan:
+    inverter = plan.supply.inverter
+    if inverter is None or not inverter.off:
+        return plan
+    return replace(plan, supply=replace(plan.supply, inverter=replace(inverter, off=())))
+
+
+def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
+    """Return the run with every load at its mean: where the energy goes.
+
+    A second draw simulates loads that never cycle off. A use that trips in more than half of the
+    draws is left out of the first draw from its median moment on.
+    """
+    full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
+    means = _mean_patterns(plan, minutes)
+    inputs = likely(plan)
+    side = BatterySide(plan, inputs, minutes)
+    bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
+    powers = [
+        np.concatenate([pattern.power(0, minutes), most.power(0, minutes)])
+        * side.on(pattern, 0, minutes)
+        for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
+    ]
+    for trip in trips:
+        if trip.chance > 0.5:
+            for pattern, watts in zip(means, powers, strict=True):
+                if pattern.load.name == trip.load:
+                    watts[0, trip.minute : trip.until_minute] = 0.0
+    routes = side.routes(means, powers, 2, minutes)
+    drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
+    flow = _in_blocks(bank, drawn, side, minutes)
+    needed = min(minutes, round(plan.needed_hours * MINUTES_PER_HOUR))
+    # Energies are of the hours needed, or to the first stop: what runs after it is another story.
+    stop_min = min(float(bank.stop_min[0]), float(needed))
+    until = min(needed, int(stop_min) + 1)
+    served = flow.served[0, :until]
+    loads: dict[str, float] = {}
+    got: dict[str, float] = {}
+    for pattern, watts in zip(means, powers, strict=True):
+        name = pattern.load.name
+        loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ served)
+        got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
+    idle = float(np.mean(side.idle_w)) * _wh(served @ side.inverter_on[:until])
+    outputs_idle_w = np.broadcast_to(side.outputs_idle_w(routes)[0], (minutes,))[:until]
+    outputs_idle = _wh(outputs_idle_w @ served)
+    given = _wh(drawn[0, :until] @ served)
+    by_source, fuel = _by_source(
+        plan, side, flow.sources_w[:, :until], flow.other_w[:, :until], until
+    )
+    # What is worked off after a rest was wanted before it.
+    wanted = wanted_wh(_mean_patterns(_without_rest(plan), minutes), needed)
+    out, into = (_wh(watts[0, :until].sum()) for watts in (flow.out_w, flow.into_w))
+    runtime, never_off = (
+        float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
+    )
+    return Likely(
+        energy_wh={
+            "loads": loads,
+            "inverter_idle": idle,
+            "outputs_idle": outputs_idle,
+            "conversion": given - sum(loads.values()) - idle - outputs_idle,
+            "sources": _wh(flow.sources_w[0, :until].sum()),
+            "battery_out": out,
+            "battery_in": into,
+            "stored_change": into * plan.supply.battery.charge_efficiency - out,
+        },
+        by_source_wh=by_source,
+        fuel_l=fuel,
+        until_h=stop_min / MINUTES_PER_HOUR,
+        wanted_wh=wanted,
+        unserved_wh={
+            name: wanted[name] - wh for name, wh in got.items() if wanted[name] - wh > 1e-3
+        },
+        drawn_w=_hourly(drawn[0] * flow.served[0]),
+        sources_w=_hourly(flow.sources_w[0]),
+        charge=flow.charge[0],
+        runtime_h=runtime,
+        never_off_h=never_off,
+    )
+
+
+def _wh(watt_minutes: Any) -> float:
+    return float(watt_minutes) / MINUTES_PER_HOUR
+
+
+def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -> Flow:
+    """Advance a battery through a whole plan, block by block."""
+    flows = [
+        bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
+        for first in range(0, minutes, BLOCK)
+    ]
+    return concatenate(flows)
+
+
+def _by_source(
+    plan: Plan, side: BatterySide, used_w: np.ndarray, other_w: np.ndarray, minutes: int
+) -> tuple[dict[str, float], float]:
+    """Wh of each source (in proportion to what each offered in a minute), and litres of fuel."""
+    by_source = {source.name: 0.0 for source in plan.sources}
+    fuel = 0.0
+    stores = [source for source in plan.sources if source.runs_down]
+    for store in stores:
+        share = store.store_wh / sum(other.store_wh for other in stores)
+        by_source[store.name] = float(other_w[0].sum()) / MINUTES_PER_HOUR * share
+    if side.steady:
+        offers = [np.minimum(source.limit_w, watts[:minutes]) for source, watts, _ in side.steady]
+        total = np.maximum(sum(offers), 1e-9)
+        for (source, _, _), offer in zip(side.steady, offers, strict=True):
+            wh = float(((used_w[0] - other_w[0]) * offer / total).sum()) / MINUTES_PER_HOUR
+            by_source[source.name] = wh
+            fuel += wh / 1000 * source.litres_per_kwh
+    return by_source, fuel
+
+
+def _hourly(watts: np.ndarray) -> np.ndarray:
+    """Mean W of each hour; the last may be shorter."""
+    edges = np.arange(0, len(watts), MINUTES_PER_HOUR)
+    sums = np.add.reduceat(watts, edges) if len(watts) else np.zeros(0)
+    return sums / np.diff(np.append(edges, len(watts)))
+
+
+def likely_hours(plan: Plan) -> float:
+    """Hours of the plan with every load at its mean and nothing uncertain."""
+    return likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR)).runtime_h

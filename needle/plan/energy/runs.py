@@ -1,0 +1,260 @@
+"""Conditioning the random draws on measured runs of the supply.
+
+A run with known hours and a known end is joint evidence: it constrains capacity, idle draw and
+power together far better than separate tests. Many samples are drawn, each is weighted by how well
+it predicts every run, and the draws are resampled from them (importance resampling: A. Smith and A.
+Gelfand 1992, The American Statistician 46, 84).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from needle.estimate import DISPLAY_BEND, Estimate
+from needle.moments import occurrences
+from needle.plan.draws.inputs import (
+    CAPACITY,
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    INVERTER_SQUARE,
+    OUTPUT,
+    OUTPUT_IDLE,
+    InputKey,
+    Inputs,
+    draw,
+    spreads_of,
+)
+from needle.plan.draws.patterns import mean_w
+from needle.plan.energy.bank import battery_draws, peukert_w
+from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad, Run, in_use
+from needle.quantity import hours_text
+from needle.supply.inverter import dc_w
+
+#: Static samples that are weighed, and how many must carry weight at the least.
+SAMPLES, LEAST_EFFECTIVE = 6000, 60
+#: Relative sd of a run that is made again at once, and of what its meter counted.
+REPEAT_SPREAD, COUNT_SPREAD = 0.01, 0.02
+#: What a year, and a °C of another room, add to it.
+YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
+#: Half the squared deviation beyond which a run fits no sample at all: five sd.
+MOST_DOUBT = 12.5
+
+
+def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[int]]:
+    """Return draws of all inputs, conditioned on the plan's runs.
+
+    Also returns the indices of runs that contradict all samples.
+    """
+    if not plan.runs:
+        return draw(plan, draws, seed), []
+    samples = draw(plan, SAMPLES, seed)
+    doubt, inconsistent_runs = np.zeros(SAMPLES), []
+    for number, run in enumerate(plan.runs):
+        mine = _doubt(plan, run, samples)
+        if float(mine.min()) > MOST_DOUBT:
+            inconsistent_runs.append(number)
+        else:
+            doubt += mine
+    weights = _tempered(doubt)
+    # Systematic resampling: as even as the weights allow.
+    places = (np.arange(draws) + 0.5) / draws
+    rows = np.searchsorted(np.cumsum(weights), places)
+    order = np.random.default_rng([seed, 11]).permutation(draws)
+    return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), inconsistent_runs
+
+
+def counted_moves(plan: Plan, run: Run) -> tuple[dict[InputKey, float], float, float]:
+    """Effect of one standard deviation of each input on the log of the Wh that a run would count.
+
+    Also the relative sd of such a count about the long-run power, and the Wh that it likely shows.
+    """
+    spreads = spreads_of(plan)
+    keys = [key for key, spread in spreads.items() if spread > 0]
+    # Each thing by itself one deviation up; last, all of them at their likely values.
+    rows = np.eye(len(keys), len(keys) + 1)
+    apart = Inputs(len(keys) + 1, 0, spreads, dict(zip(keys, rows, strict=True)))
+    drawn_w = _drawn_w(plan, apart, *_asked_w(plan, run, apart))
+    moves = np.log(drawn_w[:-1] / drawn_w[-1])
+    moved = {key: float(move) for key, move in zip(keys, moves, strict=True) if move}
+    return moved, _counted_spread(plan, run), float(drawn_w[-1]) * run.hours
+
+
+def as_conditioned(plan: Plan, inputs: Inputs) -> Plan:
+    """The plan with its medians conditioned on its runs, for the median run."""
+    if not plan.runs:
+        return plan
+
+    def middle(estimate: Estimate, kind: str, name: str = "") -> Estimate:
+        return replace(estimate, value=estimate.value * float(np.median(inputs.factor(kind, name))))
+
+    battery, inverter = plan.supply.battery, plan.supply.inverter
+    if inverter is not None:
+        efficiency = middle(inverter.efficiency, INVERTER_EFFICIENCY)
+        inverter = replace(
+            inverter,
+            idle_w=middle(inverter.idle_w, INVERTER_IDLE),
+            efficiency=replace(efficiency, value=min(1.0, efficiency.value)),
+        )
+    supply = replace(
+        plan.supply,
+        battery=replace(battery, state_of_health=middle(battery.state_of_health, CAPACITY)),
+        inverter=inverter,
+    )
+    loads = tuple(
+        _scaled(load, float(np.median(mean_w(load, inputs))) / max(load.mean_w, 1e-9))
+        for load in plan.loads
+    )
+    return replace(plan, supply=supply, loads=loads)
+
+
+def _scaled(load: PlanLoad, ratio: float) -> PlanLoad:
+    steps = tuple(replace(step, watts=step.watts * ratio) for step in load.steps)
+    return replace(
+        load, running_w=load.running_w * ratio, resting_w=load.resting_w * ratio, steps=steps
+    )
+
+
+def inconsistent_run_words(run: Run) -> str:
+    """A notice for a run that contradicts all draws."""
+    return (
+        f"The run of {hours_text(run.hours, exact=True)} fits nothing that is known of this "
+        "supply and its loads: it does not count. Check its hours, charges and loads."
+    )
+
+
+def _tempered(doubt: np.ndarray) -> np.ndarray:
+    """Weights from half squared deviations, flattened until enough samples carry weight."""
+    power = 1.0
+    while True:
+        weights = np.exp(-power * (doubt - doubt.min()))
+        weights /= weights.sum()
+        if 1 / float((weights**2).sum()) >= LEAST_EFFECTIVE or power < 1e-3:
+            return np.asarray(weights)
+        power *= 0.7
+
+
+def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
+    """Half the squared deviation of each sample's prediction of a run from the measurement."""
+    ac_w, others = _asked_w(plan, run, samples)
+    drawn_w = _drawn_w(plan, samples, ac_w, others)
+    if run.why == COUNTED_ONLY:
+        assert run.wh is not None
+        off = np.log(drawn_w * run.hours / run.wh)
+        return np.asarray((off / _counted_spread(plan, run)) ** 2 / 2)
+    there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
+    battery = battery_draws(there, samples)
+    used_wh = battery.capacity_wh * (run.start - run.end)
+    spread = _spread(plan, run)
+    falls_w = peukert_w(plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n)
+    doubt = (np.log(run.hours * falls_w / used_wh) / spread) ** 2 / 2
+    if run.wh is not None:
+        counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
+        if counted_w is None:
+            counted_w = others[run.counted]
+        off = np.log(np.maximum(counted_w, 1e-3) * run.hours / run.wh)
+        doubt += (off / COUNT_SPREAD) ** 2 / 2
+    return doubt
+
+
+def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Mean power of a run's loads on AC, and on each output, W."""
+    ac_w = np.full(samples.draws, run.watts)
+    others = {output.name: np.zeros(samples.draws) for output in plan.supply.outputs}
+    for load in _loads(plan, run):
+        watts = mean_w(load, samples) * load.count * _share(plan, run, load)
+        if load.route == AC:
+            ac_w = ac_w + watts
+        else:
+            others[load.route] = others[load.route] + watts
+    return ac_w, others
+
+
+def _loads(plan: Plan, run: Run) -> Sequence[PlanLoad]:
+    """The loads that ran, as they were used then; as in the plan if that is unknown."""
+    return run.fed or [load for load in plan.loads if load.name in run.loads]
+
+
+def _share(plan: Plan, run: Run, load: PlanLoad) -> float:
+    """Share of a run's time in which a load was in use, by its hours or tasks."""
+    minutes = max(1, round(run.hours * 60))
+    start = run.at or plan.start
+    if not load.by_moments:
+        return float(in_use(load, start, minutes).mean())
+    length = load.task_min
+    if load.charge is not None:
+        length = 60 * load.charge.wall_wh / load.charge.watts
+    return len(occurrences(load.moments, start, minutes)) * length / minutes
+
+
+def _drawn_w(
+    plan: Plan, samples: Inputs, ac_w: np.ndarray, others: dict[str, np.ndarray]
+) -> np.ndarray:
+    """Mean demand at the battery, W."""
+    drawn_w = np.zeros(samples.draws)
+    inverter = plan.supply.inverter
+    if inverter is not None and (ac_w.any() or not inverter.off_unused):
+        drawn_w = drawn_w + np.asarray(
+            dc_w(
+                ac_w,
+                inverter.idle_w.value * samples.factor(INVERTER_IDLE),
+                np.minimum(1.0, inverter.efficiency.value * samples.factor(INVERTER_EFFICIENCY)),
+                inverter.square_per_w.value * samples.factor(INVERTER_SQUARE),
+            )
+        )
+    for output in plan.supply.outputs:
+        watts = others[output.name]
+        if watts.any() or not output.off_unused:
+            passes = np.minimum(1.0, output.efficiency.value * samples.factor(OUTPUT, output.name))
+            drawn_w = drawn_w + watts / passes
+            drawn_w += output.idle_w.value * samples.factor(OUTPUT_IDLE, output.name)
+    return np.maximum(drawn_w, 1e-3)
+
+
+def _variation(plan: Plan, run: Run) -> float:
+    """Relative variance of a day's mean over a run's loads, each weighted by its share."""
+    loads = _loads(plan, run)
+    total = run.watts + sum(load.mean_w * load.count for load in loads)
+    return sum(
+        (load.mean_w * load.count / max(total, 1e-9) * load.day_spread) ** 2 / load.count
+        for load in loads
+    )
+
+
+def _counted_spread(plan: Plan, run: Run) -> float:
+    """Relative sd with which Wh counted over some hours represent the long-run power.
+
+    It includes, for each load by its share: day-to-day variation, the daily swing if only a part of
+    a day was counted, cycles cut off at either end or variation within the hour, and one defrost
+    more or less.
+    """
+    loads = _loads(plan, run)
+    total = run.watts + sum(load.mean_w * load.count for load in loads)
+    part = max(0.0, 1 - run.hours / 24)
+    swing, short = 0.0, 0.0
+    for load in loads:
+        share = load.mean_w * load.count / max(total, 1e-9)
+        cut_off, unseen = load.watched.cut_off(run.hours), load.watched.unseen(run.hours)
+        short += share**2 * (cut_off**2 + unseen**2)
+        # They share a room and its hours: their swings go together.
+        swing += share * load.day_swing
+    short += swing**2 * part / 2
+    days = max(1.0, run.hours / 24)
+    return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) / days + short)
+
+
+def _spread(plan: Plan, run: Run) -> float:
+    """Relative sd with which a run predicts the next run of its kind."""
+    days = max(1.0, run.hours / 24)
+    variation = _variation(plan, run)
+    years = 0.0 if run.at is None else abs((plan.start - run.at).days) / 365
+    rooms = 0.0
+    if run.room_c is not None and plan.room_c is not None:
+        rooms = ROOM_SPREAD * abs(run.room_c - plan.room_c)
+    charge = 0.0 if run.why in ("cutoff", "floor") else DISPLAY_BEND / (run.start - run.end)
+    return math.sqrt(
+        REPEAT_SPREAD**2 + variation / days + (YEAR_SPREAD * years) ** 2 + rooms**2 + charge**2
+    )

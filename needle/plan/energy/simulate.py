@@ -1,0 +1,262 @@
+"""Simulation of a plan in many random draws, minute by minute.
+
+All draws advance together, in blocks of minutes that fit the processor's cache.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from needle.plan.draws.inputs import Inputs
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
+from needle.plan.energy.battery_side import other_wh
+from needle.plan.energy.demand import Demand
+from needle.plan.energy.likely import likely_run
+from needle.plan.energy.runs import as_conditioned
+from needle.plan.limits.starts import PlannedStart, planned_starts
+from needle.plan.limits.trips import Trip
+from needle.plan.plan import AC, Plan
+
+
+@dataclass(frozen=True)
+class Failures:
+    """First failure of each draw, (draws,) each: minute (infinite: none), reason, load.
+
+    Reasons are those of :class:`needle.plan.verdict.Failure`; the load is empty if the supply
+    stops.
+    """
+
+    minute: np.ndarray
+    why: np.ndarray
+    load: np.ndarray
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """The result of simulating a plan.
+
+    Attributes
+    ----------
+    plan : Plan
+        The plan as simulated, with duties adjusted to its room temperature.
+    runtime_h : ndarray
+        Hours to the first stop in each draw; the plan's hours if it never stops.
+    never_cycles_off_h : float
+        Hours if no load ever cycled off.
+    stops_by : ndarray of bool
+        Draws that stop within the plan's hours.
+    cut_off : ndarray of bool
+        Draws that stop because the terminal voltage sags below the cut-off.
+    until_h : float
+        Hours that the energies cover: the needed hours, or until the median run's first stop.
+    energy_wh : dict
+        Energies of the median run in that time: loads (by name), inverter_idle,
+        outputs_idle, conversion, sources,
+        battery_out, battery_in, stored_change. Wh.
+    by_source_wh : dict
+        Wh of each source in the median run.
+    fuel_l : float
+        Fuel that generators burn for it, litres.
+    wanted_wh, unserved_wh : dict
+        Wh that each load needs over the needed hours, and the part it lacks in the median run.
+    peak_w : float
+        Highest AC W of any minute: 90th percentile over draws.
+    mean_ac_w : ndarray
+        Mean power of all loads until the stop, W, (draws,).
+    trips : list of Trip
+    starts : list of PlannedStart
+    curve_h : ndarray
+        Hours of the points of the charge curve.
+    charge : ndarray
+        State of charge, share of the real capacity, shape (3, points): 10th, 50th, 90th percentile.
+    drawn_w, sources_w : ndarray
+        Demand at the battery, and power from sources, of the median run in each hour, W.
+    minute_w : ndarray
+        Power of all loads by the minute, W, of the draw nearest to the median hours.
+    likely_charge : ndarray
+        State of charge at the end of each minute of the median run, share.
+    inputs : Inputs
+        The random draws, for ranking what matters most.
+    failures : Failures
+    failures_by_load : dict
+        Minute at which each load first lacks power, by its name, (draws,), infinite if never: it is
+        dropped, or must run while the inverter is off. Only loads that ever do.
+    notices : list of str
+    inconsistent_runs : tuple of int
+        Indices of the plan's runs that contradict all draws, and are not used.
+    """
+
+    plan: Plan
+    runtime_h: np.ndarray
+    never_cycles_off_h: float
+    stops_by: np.ndarray
+    cut_off: np.ndarray
+    until_h: float
+    energy_wh: dict[str, Any]
+    by_source_wh: dict[str, float]
+    fuel_l: float
+    wanted_wh: dict[str, float]
+    unserved_wh: dict[str, float]
+    peak_w: float
+    mean_ac_w: np.ndarray
+    trips: list[Trip]
+    starts: list[PlannedStart]
+    curve_h: np.ndarray
+    charge: np.ndarray
+    drawn_w: np.ndarray
+    sources_w: np.ndarray
+    minute_w: np.ndarray
+    likely_charge: np.ndarray
+    inputs: Inputs
+    failures: Failures
+    failures_by_load: dict[str, np.ndarray] = field(default_factory=dict)
+    notices: list[str] = field(default_factory=list)
+    inconsistent_runs: tuple[int, ...] = ()
+
+    @property
+    def runtime(self) -> tuple[float, float, float]:
+        """10th, 50th and 90th percentile of the hours to the first stop."""
+        low, mid, high = np.quantile(self.runtime_h, [0.1, 0.5, 0.9])
+        return float(low), float(mid), float(high)
+
+    @property
+    def holds(self) -> np.ndarray:
+        """Draws in which nothing that must or should run fails within the needed hours."""
+        return self.failures.minute >= MINUTES_PER_HOUR * (self.plan.needed_hours - 1e-6)
+
+    @property
+    def chance(self) -> float:
+        """Share of draws that succeed."""
+        return float(np.mean(self.holds))
+
+    def fails(self, load: str) -> np.ndarray:
+        """Draws in which a load lacks power within the needed hours, boolean, (draws,)."""
+        minute = self.failures_by_load.get(load)
+        if minute is None:
+            return np.zeros(len(self.runtime_h), dtype=bool)
+        return minute < MINUTES_PER_HOUR * (self.plan.needed_hours - 1e-6)
+
+    @property
+    def capped(self) -> bool:
+        """Whether the median runtime is longer than the plan."""
+        return self.runtime[1] >= self.plan.hours - 1e-6
+
+
+def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
+    """Simulate a plan in random draws of all its uncertain inputs.
+
+    Parameters
+    ----------
+    plan : Plan
+    draws : int
+        Number of draws.
+    seed : int
+        Seed of the random streams; the same seed gives the same answer.
+
+    Returns
+    -------
+    Outcome
+    """
+    demand = Demand(plan, draws, seed)
+    plan, minutes = demand.plan, demand.minutes
+    bank = Bank(plan, battery_draws(plan, demand.inputs), minutes, other_wh(plan))
+    marks = _curve_minutes(minutes)
+    charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
+    peak, served_w = np.zeros(draws), np.zeros(draws)
+    every_w = np.zeros((draws, minutes), np.float32)
+    for block in demand.blocks():
+        flow = block.apply_to(bank)
+        loads_w = block.loads_w
+        first, last = block.first, block.first + loads_w.shape[1]
+        np.maximum(peak, block.routes_w[AC].max(axis=1, initial=0.0), out=peak)
+        before_stop = np.arange(first, last) < bank.stop_min[:, None]
+        served_w += (loads_w * before_stop).sum(axis=1)
+        every_w[:, first:last] = loads_w * flow.served
+        inside = (marks > first) & (marks <= last)
+        charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
+    stop_min = np.minimum(bank.stop_min, minutes)
+    usual = int(np.argmin(np.abs(stop_min - np.median(stop_min))))
+    trips = demand.trips.trips()
+    likely = likely_run(as_conditioned(plan, demand.inputs), trips, minutes)
+    return Outcome(
+        plan=plan,
+        # Hours that are no whole minutes end within the last one.
+        runtime_h=np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
+        never_cycles_off_h=likely.never_off_h,
+        stops_by=np.isfinite(bank.stop_min),
+        cut_off=bank.cut_off,
+        until_h=likely.until_h,
+        energy_wh=likely.energy_wh,
+        by_source_wh=likely.by_source_wh,
+        fuel_l=likely.fuel_l,
+        wanted_wh=likely.wanted_wh,
+        unserved_wh=likely.unserved_wh,
+        peak_w=float(np.quantile(peak, 0.9)),
+        mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
+        trips=trips,
+        starts=planned_starts(demand.trips, demand.minutes),
+        curve_h=marks / MINUTES_PER_HOUR,
+        charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
+        drawn_w=likely.drawn_w,
+        sources_w=likely.sources_w,
+        minute_w=every_w[usual].copy(),
+        likely_charge=likely.charge,
+        inputs=demand.inputs,
+        failures=_failures(bank, demand),
+        failures_by_load=demand.failures_by_load(),
+        notices=demand.notices,
+        inconsistent_runs=demand.inconsistent_runs,
+    )
+
+
+@dataclass(frozen=True)
+class Ends:
+    """When each draw of a plan first stops and first fails, (draws,) each; infinite if never.
+
+    Attributes
+    ----------
+    stops_h : ndarray
+        Hours to the supply's first stop; the plan's hours if there is none.
+    fails_h : ndarray
+        Hours to the first failure of anything that must or should run.
+    failures_by_load : dict
+        As :attr:`Outcome.failures_by_load`, min.
+    """
+
+    stops_h: np.ndarray
+    fails_h: np.ndarray
+    failures_by_load: dict[str, np.ndarray]
+
+
+def first_ends(plan: Plan, draws: int, seed: int = 1) -> Ends:
+    """Return when a plan's draws end, as in :func:`simulate`, without the rest of the outcome."""
+    demand = Demand(plan, draws, seed)
+    bank = Bank(
+        demand.plan, battery_draws(demand.plan, demand.inputs), demand.minutes, other_wh(plan)
+    )
+    for block in demand.blocks():
+        block.apply_to(bank)
+    return Ends(
+        np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
+        _failures(bank, demand).minute / MINUTES_PER_HOUR,
+        demand.failures_by_load(),
+    )
+
+
+def _failures(bank: Bank, demand: Demand) -> Failures:
+    """First failure of each draw: a stop, a drop, or a load that must run without power."""
+    minute, why, load = demand.first_failures()
+    stops = bank.stop_min <= minute
+    minute[stops] = bank.stop_min[stops]
+    why[stops] = np.where(bank.cut_off, "cutoff", "empty")[stops]
+    load[stops] = ""
+    return Failures(minute, why, load)
+
+
+def _curve_minutes(minutes: int) -> np.ndarray:
+    """At most about 400 regular moments: every 5, 10, 15, 30 or 60 min."""
+    step = next(size for size in (5, 10, 15, 30, 60) if minutes / size <= 400 or size == 60)
+    return np.arange(0, minutes + 1, step)

@@ -1,0 +1,1 @@
+"""Limits of inverter and outputs: which loads trip them, and which starts."""

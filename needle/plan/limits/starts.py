@@ -1,0 +1,127 @@
+"""The starts of a plan, each at its worst moment, as a chance over draws."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.decide.starting import Running, Start, Verdict
+from needle.plan.draws.inputs import GREY
+from needle.plan.draws.patterns import Pattern
+from needle.plan.limits.trips import TripSimulator
+from needle.plan.plan import AC
+
+#: What is dropped in more than this share of the draws does not run in the plan.
+MOSTLY = 0.5
+
+
+@dataclass(frozen=True)
+class PlannedStart:
+    """A load's start in the plan.
+
+    Attributes
+    ----------
+    load : str
+    start_va : float
+        Start-up VA, median of the draws.
+    others_w : float
+        Power of the other loads at the worst moment of its use, W.
+    required_va, running_va : (low, likely, high)
+        VA of all loads together during the start, and once it runs.
+    running_w : (low, likely, high)
+        Power of all loads together once it runs, W.
+    verdict : Verdict
+    beside : tuple of str
+        Names of the loads in use at that moment, including itself.
+    """
+
+    load: str
+    start_va: float
+    others_w: float
+    required_va: tuple[float, float, float]
+    running_va: tuple[float, float, float]
+    running_w: tuple[float, float, float]
+    verdict: Verdict
+    beside: tuple[str, ...]
+
+
+def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
+    """Return each load's start at the moment of its use when the other loads add up to most.
+
+    A load that the supply drops in most draws is not counted at other loads' starts.
+    """
+    inverter = trips.plan.supply.inverter
+    if inverter is None:
+        return []
+    first: dict[str, Pattern] = {}
+    for pattern in trips.patterns:
+        if pattern.load.route == AC:
+            first.setdefault(pattern.load.name, pattern)
+    in_use = {name: pattern.shape > 0 for name, pattern in first.items()}
+    dropped = {
+        pattern.load.name
+        for pattern, minute in zip(trips.patterns, trips.first_drops_min, strict=True)
+        if float(np.isfinite(minute).mean()) > MOSTLY
+    }
+    running = np.zeros(minutes)
+    for name, pattern in first.items():
+        if name in dropped:
+            continue
+        running += in_use[name] * (pattern.load.running_w * pattern.load.count)
+    starts = []
+    for name, pattern in first.items():
+        if in_use[name].any():
+            worst = int(np.where(in_use[name], running, -1.0).argmax())
+            beside = [
+                other
+                for key, other in first.items()
+                if in_use[key][worst] and (key not in dropped or key == name)
+            ]
+            starts.append(_start(trips, pattern, beside))
+    return starts
+
+
+def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> PlannedStart:
+    """One start together with the loads in use; ``beside`` includes the load itself."""
+    load, inverter = pattern.load, trips.plan.supply.inverter
+    assert inverter is not None and pattern.start_va is not None
+    others = Running.nothing(trips.inputs.draws)
+    for other in beside:
+        count = other.load.count - (other is pattern)
+        known = other.load.power_factor_known
+        others = others.with_load(_running_w(other) * count, known, other.nonactive)
+    start = Start(
+        va=pattern.start_va,
+        running_w=_running_w(pattern),
+        grey=trips.inputs.uniform(GREY, load.name),
+        start_s=load.start_s,
+        power_factor=load.power_factor if load.power_factor_known else None,
+        nonactive=pattern.nonactive,
+        volts=load.volts,
+    ).beside(others)
+    after = start.after
+    required_va, running_va, running_w = _spans(start.required_va, after.va, after.all_w)
+    return PlannedStart(
+        load=load.name,
+        start_va=load.start_va,
+        others_w=others.usual_w,
+        required_va=required_va,
+        running_va=running_va,
+        running_w=running_w,
+        verdict=start.verdict(inverter, load.tried),
+        beside=tuple(other.load.name for other in beside),
+    )
+
+
+def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
+    """10th, 50th and 90th percentile of each argument over draws, computed together."""
+    spans = np.quantile(np.stack(values), [0.1, 0.5, 0.9], axis=1).T
+    return [(float(low), float(middle), float(high)) for low, middle, high in spans]
+
+
+def _running_w(pattern: Pattern) -> np.ndarray:
+    """Power of a load while it is on, W, (draws,)."""
+    if pattern.peak_factor is not None:
+        return pattern.load.running_w * pattern.peak_factor
+    return np.asarray(pattern.rest_w + pattern.extra_w)

@@ -1,0 +1,509 @@
+"""Trips: loads that a supply drops, by sums above a limit and its overload curve, or by a start.
+
+A use that trips is dropped to its end and the plan continues. Since dropping one changes the
+others' sum, the earliest trip of each draw is settled first, until none is left in the block.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from needle.decide.starting import START_REAL, carried_va, fits_volts, required_va, start_factor
+from needle.plan.draws.inputs import GREY, Inputs
+from needle.plan.draws.patterns import Pattern
+from needle.plan.plan import AC, Plan, PlanLoad
+from needle.quantity import MOST_DC_V
+
+#: Trips rarer than this are not told.
+RARE = 0.02
+
+
+@dataclass(frozen=True)
+class Trip:
+    """One use of a load that the supply drops.
+
+    Attributes
+    ----------
+    load : str
+    minute, until_minute : int
+        Median moment over the draws in which it happens, and the end of that use.
+    why : str
+        ``"overload"``, ``"start"``, ``"output"`` or ``"volts"``.
+    watts, limit_w : float
+        What the loads need, and the limit, in ``unit``.
+    unit : str
+        ``"W"``, ``"VA"`` or ``"V"``.
+    chance : float
+        Share of draws in which it happens.
+    """
+
+    load: str
+    minute: int
+    until_minute: int
+    why: str
+    watts: float
+    limit_w: float
+    chance: float
+    unit: str = "W"
+
+
+@dataclass
+class Limit:
+    """A limit in W or VA on the sum of some patterns, with an overload curve above it.
+
+    ``above_for`` has, for each step of the curve, the minutes that each draw has been above it.
+    """
+
+    most: float
+    members: list[int]
+    unit: str = "W"
+    why: str = "overload"
+    curve: tuple[tuple[float, float], ...] = ()
+    above_for: list[np.ndarray] = field(default_factory=list)
+
+    def steps(self) -> list[tuple[float, int]]:
+        """Sums in W or VA, each with the whole minutes for which it is supported."""
+        floors = [1.0, *(ratio for ratio, _ in self.curve)]
+        carried = [*(int(seconds // 60) for _, seconds in self.curve), 0]
+        return [
+            (self.most * floor * (1 + 1e-6), minutes)
+            for floor, minutes in zip(floors, carried, strict=True)
+        ]
+
+
+def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
+    """Return the limits of a plan's supply that its loads could reach at all."""
+    supply = plan.supply
+    limits = []
+    if supply.inverter is not None:
+        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
+        inverter = supply.inverter
+        limits.append(Limit(inverter.continuous_w, mine, curve=inverter.overload))
+        if any(patterns[n].nonactive is not None for n in mine):
+            limits.append(Limit(inverter.continuous_va, mine, "VA", curve=inverter.overload))
+    for output in supply.outputs:
+        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == output.name]
+        limits.append(Limit(output.max_w, mine, why="output"))
+    limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
+    return [limit for limit in limits if limit.members and np.isfinite(limit.most)]
+
+
+@dataclass(frozen=True)
+class Drops:
+    """The limit that each of some draws exceeds, and by what, (draws,) each."""
+
+    why: np.ndarray
+    unit: np.ndarray
+    asked: np.ndarray
+    most: np.ndarray
+
+    @classmethod
+    def none(cls, draws: int) -> Drops:
+        why, unit = np.full(draws, "", dtype=object), np.full(draws, "", dtype=object)
+        return cls(why, unit, np.zeros(draws), np.zeros(draws))
+
+    def put(
+        self, rows: np.ndarray, why: str, unit: str, asked: np.ndarray, most: np.ndarray | float
+    ) -> None:
+        self.why[rows], self.unit[rows] = why, unit
+        self.asked[rows], self.most[rows] = asked, most
+
+    def of(self, rows: np.ndarray) -> Drops:
+        return Drops(self.why[rows], self.unit[rows], self.asked[rows], self.most[rows])
+
+
+#: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
+SAME_DC_VOLTS = 0.25
+
+
+def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
+    """Voltage that a load is supplied with but does not accept; None if it fits or is unknown.
+
+    The rated voltage of a load with an AC adapter does not apply on a DC output; a USB output
+    provides the voltage that is requested.
+    """
+    if load.route == AC:
+        inverter = plan.supply.inverter
+        fits = inverter is None or fits_volts(load.volts, inverter)
+        return None if fits or inverter is None else inverter.volts
+    output = next(output for output in plan.supply.outputs if output.name == load.route)
+    given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
+    if load.volts is None or load.volts > MOST_DC_V or given_v is None or output.kind == "usb":
+        return None
+    return None if abs(load.volts / given_v - 1) <= SAME_DC_VOLTS else given_v
+
+
+class TripSimulator:
+    """Finds the trips of a plan, block after block.
+
+    Parameters
+    ----------
+    plan : Plan
+    patterns : sequence of Pattern
+    inputs : Inputs
+    """
+
+    def __init__(self, plan: Plan, patterns: Sequence[Pattern], inputs: Inputs) -> None:
+        self.plan, self.patterns, self.inputs = plan, patterns, inputs
+        self.draws = draws = inputs.draws
+        self.limits = limits_of(plan, patterns)
+        for limit in self.limits:
+            limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
+        self.inverter = plan.supply.inverter
+        self.start_va = [
+            np.full(draws, pattern.load.start_va, np.float32)
+            if pattern.start_va is None
+            else pattern.start_va.astype(np.float32)
+            for pattern in patterns
+        ]
+        #: The most VA for each W of a pattern.
+        self.most_va = [float(np.max(_va_for_each_w(pattern))) for pattern in patterns]
+        #: VA beyond which each pattern's start trips, (draws,).
+        self.carried_va = [
+            self._carried(pattern, start_va, inputs)
+            for pattern, start_va in zip(patterns, self.start_va, strict=True)
+        ]
+        #: Volts that patterns are given which want others, by their numbers.
+        self.unfit = {
+            n: given_v
+            for n, pattern in enumerate(patterns)
+            if (given_v := _unfit_v(plan, pattern.load)) is not None
+        }
+        self.sags = plan.supply.battery.internal_ohm is not None
+        self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
+        self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
+        self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
+        #: The first drop of each pattern in each draw, (patterns, draws): minute (infinite: none)
+        #: and why.
+        self.first_drops_min = np.full((len(patterns), draws), np.inf)
+        self.first_whys = np.full((len(patterns), draws), "", dtype=object)
+        self.events: dict[tuple[int, int, str, str], list[tuple[int, float, float]]] = {}
+
+    def _carried(self, pattern: Pattern, start_va: np.ndarray, inputs: Inputs) -> np.ndarray:
+        if self.inverter is None or pattern.load.route != AC:
+            return np.full(self.draws, np.inf)
+        load = pattern.load
+        grey = inputs.uniform(GREY, load.name)
+        return carried_va(self.inverter, start_va, load.start_s, grey, load.tried)
+
+    def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
+        """Drop the loads that trip in a block.
+
+        Parameters
+        ----------
+        first : int
+            The block's first minute.
+        powers : list of ndarray, (draws, minutes)
+            W of each pattern; **reduced in place** by what is dropped.
+
+        Returns
+        -------
+        ndarray or None
+            Additional W during start-up surges, (draws, minutes); None without voltage sag.
+        """
+        if not powers:
+            return None
+        minutes = first + np.arange(powers[0].shape[1])
+        for n, until in enumerate(self.dropped_until):
+            if int(until.max()) > first:
+                powers[n] *= minutes >= until[:, None]
+        self._drop_unfit(first, powers)
+        most_w = [
+            float(self._asked(n, first, watts, slice(None)).max()) for n, watts in enumerate(powers)
+        ]
+        starters = self._starters(powers, most_w)
+        limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
+        on_at_end = [
+            watts[:, -1] > pattern.load.resting_w + 1e-6
+            for watts, pattern in zip(powers, self.patterns, strict=True)
+        ]
+        rows = np.arange(self.draws)
+        while rows.size:
+            rows = self._settle_first(first, powers, rows, limits, starters)
+        for limit in self.limits:
+            self._remember(limit, first, powers, limit in limits)
+        extra = self._start_extra(powers) if self.sags else None
+        self.was_on = on_at_end
+        return extra
+
+    def _drop_unfit(self, first: int, powers: list[np.ndarray]) -> None:
+        """Drop loads with an unsuitable supply voltage, from their first use on."""
+        for n, given_v in self.unfit.items():
+            rows = np.flatnonzero(powers[n].any(axis=1))
+            if rows.size:
+                when = (powers[n][rows] > 0).argmax(axis=1)
+                volts = np.full(rows.size, self.patterns[n].load.volts)
+                given = np.full(rows.size, given_v)
+                why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
+                self._remember_first(n, first, rows, when, why)
+                self._drop(n, first, powers, rows, when, Drops(why, unit, volts, given))
+
+    def _start_extra(self, powers: list[np.ndarray]) -> np.ndarray:
+        """Additional W in minutes with starts; the largest start of each minute."""
+        extra = np.zeros_like(powers[0])
+        for n in self.on_ac:
+            more = START_REAL * self.start_va[n] - self.patterns[n].load.running_w
+            if float(more.max()) > 0:
+                np.maximum(extra, self._edges(n, powers[n]) * more[:, None], out=extra)
+        return extra
+
+    def _edges(
+        self, n: int, mine: np.ndarray, rows: np.ndarray | slice = slice(None)
+    ) -> np.ndarray:
+        """Minutes in which a pattern switches on, in some draws."""
+        on = mine > self.patterns[n].load.resting_w + 1e-6
+        edges = on.copy()
+        edges[:, 1:] &= ~on[:, :-1]
+        edges[:, 0] &= ~self.was_on[n][rows]
+        return edges
+
+    def _could_exceed(self, limit: Limit, most_w: list[float]) -> bool:
+        """Whether a limit could be exceeded if all patterns were at their highest power at once."""
+        times = self.most_va if limit.unit == "VA" else [1.0] * len(most_w)
+        return sum(most_w[n] * times[n] for n in limit.members) > limit.most
+
+    def _asked(self, n: int, first: int, watts: np.ndarray, rows: np.ndarray | slice) -> np.ndarray:
+        """A pattern's power as a limit sees it, W: for a task its peak."""
+        pattern = self.patterns[n]
+        if pattern.peak_w is None or pattern.peak_factor is None:
+            return watts
+        peak = pattern.peak_w[first : first + watts.shape[1]]
+        if not peak.any():
+            return watts
+        return np.where(watts > 0, pattern.peak_factor[rows, None] * peak, 0.0)
+
+    def _sum(
+        self, limit: Limit, first: int, powers: list[np.ndarray], rows: np.ndarray
+    ) -> np.ndarray:
+        """Sum of the patterns under a limit in draws ``rows``, in the limit's unit."""
+        watts = np.zeros(powers[0].shape, np.float32)
+        plain, nonactive = np.zeros_like(watts), np.zeros_like(watts)
+        for n in limit.members:
+            mine = self._asked(n, first, powers[n], rows)
+            if limit.unit == "W":
+                watts += mine
+                continue
+            _add_vector(self.patterns[n], mine, rows, watts, nonactive, plain)
+        return watts if limit.unit == "W" else np.hypot(watts, nonactive) + plain
+
+    def _beside(
+        self, powers: list[np.ndarray], rows: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Sums over all patterns on AC in draws ``rows``, whose W are ``powers``.
+
+        Returns W and non-active VA of patterns with a known power factor, and W of the others.
+        """
+        watts = np.zeros(powers[0].shape, np.float32)
+        nonactive, plain = np.zeros_like(watts), np.zeros_like(watts)
+        for n in self.on_ac:
+            _add_vector(self.patterns[n], powers[n], rows, watts, nonactive, plain)
+        return watts, nonactive, plain
+
+    def _starters(self, powers: list[np.ndarray], most_w: list[float]) -> list[int]:
+        """Patterns whose start could trip in this block."""
+        if self.inverter is None or not self.on_ac:
+            return []
+        most_va = sum(most_w[n] * self.most_va[n] for n in self.on_ac)
+        return [
+            n
+            for n in self.on_ac
+            if bool((self.start_va[n] + most_va > self.carried_va[n]).any())
+            and most_w[n] > self.patterns[n].load.resting_w + 1e-6
+        ]
+
+    def _settle_first(
+        self,
+        first: int,
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        limits: Sequence[Limit],
+        starters: Sequence[int],
+    ) -> np.ndarray:
+        """Drop the earliest trip of each of these draws; return the draws that had one."""
+        at = np.full(rows.size, powers[0].shape[1])
+        blocked = np.full(rows.size, -1)
+        drops = Drops.none(rows.size)
+        theirs = powers if rows.size == self.draws else [watts[rows] for watts in powers]
+        for limit in limits:
+            total = self._sum(limit, first, theirs, rows)
+            over = self._over(limit, total, rows)
+            hit = np.flatnonzero(over.any(axis=1))
+            if not hit.size:
+                continue
+            when = over[hit].argmax(axis=1)
+            sooner = when < at[hit]
+            hit, when = hit[sooner], when[sooner]
+            at[hit] = when
+            drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
+            blocked[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
+        if starters:
+            watts, nonactive, plain = self._beside(theirs, rows)
+            most_va = (np.hypot(watts, nonactive) + plain).max(axis=1)
+            for n in starters:
+                # No start asks for more than its VA beside the most that runs.
+                if not (self.start_va[n][rows] + most_va > self.carried_va[n][rows]).any():
+                    continue
+                mine = theirs[n]
+                # Where it switches on, draw by draw and by the minute.
+                row, minute = np.nonzero(self._edges(n, mine, rows))
+                there = (row, minute)
+                asks = self._asks_at_start(
+                    n, rows[row], mine[there], watts[there], nonactive[there], plain[there]
+                )
+                fails = asks > self.carried_va[n][rows[row]]
+                hit, first_of = np.unique(row[fails], return_index=True)
+                if not hit.size:
+                    continue
+                when, asked = minute[fails][first_of], asks[fails][first_of]
+                sooner = when < at[hit]
+                hit, when, asked = hit[sooner], when[sooner], asked[sooner]
+                at[hit], blocked[hit] = when, n
+                drops.put(hit, "start", "VA", asked, self.carried_va[n][rows[hit]])
+        happened = np.flatnonzero(blocked >= 0)
+        for n in np.unique(blocked[happened]):
+            which = happened[blocked[happened] == n]
+            self._remember_first(int(n), first, rows[which], at[which], drops.why[which])
+            self._drop(int(n), first, powers, rows[which], at[which], drops.of(which))
+        return rows[happened]
+
+    def _asks_at_start(
+        self,
+        n: int,
+        rows: np.ndarray,
+        mine: np.ndarray,
+        watts: np.ndarray,
+        nonactive: np.ndarray,
+        plain: np.ndarray,
+    ) -> np.ndarray:
+        """VA of a pattern's start together with all others, at some moments of draws ``rows``.
+
+        The others' sums, which include the pattern's own W ``mine``, are of those moments.
+        """
+        pattern = self.patterns[n]
+        start_va = self.start_va[n][rows]
+        if not pattern.load.power_factor_known:
+            return required_va(start_va, None, watts, nonactive, plain - mine)
+        own = 0.0 if pattern.nonactive is None else mine * pattern.nonactive[rows]
+        factor = start_factor(pattern.load.power_factor)
+        return required_va(start_va, factor, watts - mine, nonactive - own, plain)
+
+    def _remember_first(
+        self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
+    ) -> None:
+        sooner = first + when < self.first_drops_min[n, rows]
+        rows, why = rows[sooner], why[sooner]
+        self.first_drops_min[n, rows] = first + when[sooner]
+        self.first_whys[n, rows] = why
+
+    def _over(self, limit: Limit, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
+        """Minutes in which a limit's overload time runs out, booleans like ``total``.
+
+        Between two points of the curve the shorter time applies; the resolution is a whole minute.
+        """
+        tripped = np.zeros(total.shape, dtype=bool)
+        for (watts, carried), kept in zip(limit.steps(), limit.above_for, strict=True):
+            above = total > watts
+            if carried == 0 or not above.any():
+                tripped |= above
+            else:
+                tripped |= _run_lengths(above, kept[rows]) > carried
+        return tripped
+
+    def _remember(self, limit: Limit, first: int, powers: list[np.ndarray], reached: bool) -> None:
+        """Carry the minutes that each draw has been above each step over to the next block."""
+        if not limit.curve:
+            return
+        if not reached:
+            limit.above_for = [np.zeros(self.draws, dtype=int) for _ in limit.above_for]
+            return
+        total = self._sum(limit, first, powers, np.arange(self.draws))
+        for number, (watts, carried) in enumerate(limit.steps()):
+            if carried:
+                above = total > watts
+                limit.above_for[number] = _run_lengths(above, limit.above_for[number])[:, -1]
+
+    def _latest_on(
+        self,
+        members: Sequence[int],
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        when: np.ndarray,
+        first: int,
+    ) -> np.ndarray:
+        """The pattern that switched on last before a moment; of several the largest."""
+        best, since = np.full(rows.size, -1), np.full(rows.size, -np.inf)
+        watts = np.zeros(rows.size)
+        for n in members:
+            now = powers[n][rows, when]
+            mine = np.where(now > 0, self.patterns[n].on_since(rows, first + when), -np.inf)
+            later = (mine > since) | ((mine == since) & (now > watts) & (now > 0))
+            best[later], since[later], watts[later] = n, mine[later], now[later]
+        return best
+
+    def _drop(
+        self,
+        n: int,
+        first: int,
+        powers: list[np.ndarray],
+        rows: np.ndarray,
+        when: np.ndarray,
+        drops: Drops,
+    ) -> None:
+        """Switch a pattern off in some draws until the end of the use that tripped."""
+        pattern = self.patterns[n]
+        uses = pattern.use_at(first + when)
+        until = pattern.uses[uses, 1]
+        self.dropped_until[n][rows] = until
+        minutes = first + np.arange(powers[n].shape[1])
+        off = (minutes >= (first + when)[:, None]) & (minutes < until[:, None])
+        powers[n][rows] = np.where(off, 0.0, powers[n][rows])
+        told = zip(uses, first + when, drops.why, drops.unit, drops.asked, drops.most, strict=True)
+        for use, at, why, unit, asked, most in told:
+            event = (int(at), float(asked), float(most))
+            self.events.setdefault((n, int(use), why, unit), []).append(event)
+
+    def trips(self) -> list[Trip]:
+        """Trips that are common enough to report, by moment."""
+        trips = []
+        for (n, use, why, unit), seen in self.events.items():
+            chance = len(seen) / self.draws
+            if chance >= RARE:
+                at, asked, most = (float(np.median(column)) for column in zip(*seen, strict=True))
+                pattern = self.patterns[n]
+                until = int(pattern.uses[use, 1])
+                trips.append(
+                    Trip(pattern.load.name, round(at), until, why, asked, most, chance, unit)
+                )
+        return sorted(trips, key=lambda trip: (trip.minute, trip.load))
+
+
+def _add_vector(
+    pattern: Pattern,
+    mine: np.ndarray,
+    rows: np.ndarray,
+    watts: np.ndarray,
+    nonactive: np.ndarray,
+    plain: np.ndarray,
+) -> None:
+    """Add a pattern's W to the sums, as a vector if its power factor is known."""
+    if not pattern.load.power_factor_known:
+        plain += mine
+        return
+    watts += mine
+    if pattern.nonactive is not None:
+        nonactive += mine * pattern.nonactive[rows, None]
+
+
+def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
+    return 1.0 if pattern.nonactive is None else np.sqrt(1 + pattern.nonactive**2)
+
+
+def _run_lengths(above: np.ndarray, carried: np.ndarray) -> np.ndarray:
+    """Consecutive minutes that each draw has been above, continued from the previous block."""
+    sums = np.cumsum(above, axis=1, dtype=int)
+    resets = np.maximum.accumulate(np.where(above, 0, sums), axis=1)
+    unbroken = np.logical_and.accumulate(above, axis=1)
+    return np.where(above, sums - resets + unbroken * carried[:, None], 0)

@@ -1,0 +1,1 @@
+"""What charges the battery during a plan: sun, mains or a generator, another battery."""

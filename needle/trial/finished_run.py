@@ -1,0 +1,101 @@
+"""A finished trial as a run that plans are conditioned on, or why it is not one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from needle.trial.trial import BATTERY, Trial
+
+#: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
+CHARGE_READ, COUNT_READ = 0.97, 0.99
+#: A run that used a smaller share of the charge tells nothing.
+LEAST_USED = 0.05
+
+
+@dataclass(frozen=True)
+class FinishedRun:
+    """What a finished trial shows about its supply.
+
+    Attributes
+    ----------
+    hours : float
+    start, end : float
+        Charge, shares.
+    why : str
+        How it ended, one of :data:`needle.trial.trial.ENDS`.
+    wh : float or None
+        Energy counted by its end, Wh.
+    counted : str
+        Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
+    """
+
+    hours: float
+    start: float
+    end: float
+    why: str
+    wh: float | None
+    counted: str
+
+
+def run_of(trial: Trial) -> FinishedRun | str:
+    """Return a finished trial as a run; or, as text, why it is not one.
+
+    Two legs are two runs of different loads, a trip is no end of the battery, and without a charge
+    at the end the energy used is unknown.
+    """
+    if trial.ended is None:
+        return "it still runs"
+    if trial.ended.why == "trip":
+        return "it tripped"
+    if any(check_in.leg for check_in in trial.check_ins):
+        return "its legs were unlike"
+    end = _end_charge(trial)
+    if end is None or end > trial.start_charge - LEAST_USED:
+        return "its charge at the end was not read"
+    hours = trial.ended.h
+    count = last_count(trial)
+    if count is None or count.h < COUNT_READ * hours:
+        return FinishedRun(hours, trial.start_charge, end, trial.ended.why, None, BATTERY)
+    return FinishedRun(
+        hours, trial.start_charge, end, trial.ended.why, count.wh * hours / count.h, count.place
+    )
+
+
+@dataclass(frozen=True)
+class Count:
+    """The last count of a trial: time (h), Wh, and where it was read."""
+
+    h: float
+    wh: float
+    place: str
+
+
+def last_count(trial: Trial) -> Count | None:
+    """Return the last Wh, or Ah times nominal volts, that were counted; None if nothing was.
+
+    Of several counters read near the end, the one at the battery; else the one with the most
+    energy.
+    """
+    last: dict[str, Count] = {}
+    for check_in in trial.check_ins:
+        wh = check_in.counted_wh(trial.battery.volts)
+        if wh and check_in.h > 0:
+            last[check_in.counted] = Count(check_in.h, wh, check_in.counted)
+    if not last:
+        return None
+    end_h = max(count.h for count in last.values())
+    late = [count for count in last.values() if count.h >= COUNT_READ * end_h]
+    return max(late, key=lambda count: (count.place == BATTERY, count.wh))
+
+
+def _end_charge(trial: Trial) -> float | None:
+    """Charge at the end, share; None if it was not read near enough to the end."""
+    assert trial.ended is not None
+    if trial.ended.why in ("floor", "cutoff"):
+        return trial.stop_at if trial.ended.why == "floor" else 0.0
+    shown = [
+        check_in.percent
+        for check_in in trial.check_ins
+        if check_in.percent is not None and check_in.h >= CHARGE_READ * trial.ended.h
+    ]
+    return shown[-1] if shown else None

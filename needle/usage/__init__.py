@@ -1,0 +1,1 @@
+"""When and how often a load is used, as people write it."""

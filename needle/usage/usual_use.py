@@ -1,0 +1,205 @@
+"""How often and how long a load is used, in everyday words: ``twice a day, 3 minutes``."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from needle.document import DocumentError, Reader
+from needle.moments import DAY_MIN
+from needle.quantity import QuantityError, hours_text, parse
+from needle.usage.schedule import text_of_use, use_from_text
+
+#: Parts of the day as most people mean them: first and last hour, and where a short use falls.
+_PARTS_OF_DAY = {
+    "morning": ("06:00", "09:00", "07:00"),
+    "noon": ("12:00", "13:00", "12:00"),
+    "lunch": ("12:00", "13:00", "12:00"),
+    "afternoon": ("12:00", "18:00", "15:00"),
+    "daytime": ("08:00", "18:00", "12:00"),
+    "evening": ("18:00", "23:00", "19:00"),
+    "night": ("22:00", "07:00", "22:00"),
+}
+_PART = re.compile(rf"\b(?:over)?({'|'.join(_PARTS_OF_DAY)})s?\b")
+_ALWAYS = (
+    "always",
+    "all the time",
+    "all day",
+    "a day",
+    "day and night",
+    "continuously",
+    "nonstop",
+    "non-stop",
+    "24/7",
+    "24 h",
+    "24 hours",
+    "24 h a day",
+    "24 hours a day",
+    "permanently",
+)
+_NOW_AND_THEN = re.compile(r"\b(now and then|now and again|sometimes|occasionally|rarely)\b")
+_VAGUE = re.compile(r"\b(about|around|approximately|roughly|maybe|circa|ca\.?|~|in the|at|by)\b|~")
+_DURATION = re.compile(
+    r"(?:\bfor\s+)?(?P<length>\d+(?:[.,]\d+)?\s*(?:hours?|hrs?|h)"
+    r"(?:\s*\d{1,2}\b(?!:))?(?:\s*min\w*)?"
+    r"|\d+(?:[.,]\d+)?\s*(?:minutes?|mins?|seconds?|secs?|s)\b|half an hour|an hour|a minute)"
+    r"(?:\s+each(?:\s+time)?)?(?P<daily>\s*(?:a|per|each|every)\s+day|\s+daily)?"
+)
+_SAID_LENGTHS = {"half an hour": 30.0, "an hour": 60.0, "a minute": 1.0}
+_TIMES = re.compile(
+    r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"
+    r"(?:(?:a|per|each|every)\s+day|daily|every\s*day)?$"
+)
+_COUNTS = {
+    "once": 1,
+    "twice": 2,
+    "thrice": 3,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+}
+#: A use that takes no longer is one of single moments, min.
+_SHORT_MIN = 45.0
+_HOW_LONG = "how long each time? Such as “twice a day, 3 minutes”"
+_HOW_OFTEN = "how often? Such as “twice a day, 3 minutes”, “in the evening” or “5 hours a day”"
+
+
+def usual_use_from_text(text: str) -> dict[str, Any]:
+    """Parse how often and how long a load is used.
+
+    Parameters
+    ----------
+    text : str
+        ``all the time``, ``in the evening``, ``twice a day, 3 minutes``, ``19:00 4 min``,
+        ``18:00–23:00``, ``5 hours a day``, ``now and then, 10 min`` (read as once a day).
+
+    Returns
+    -------
+    dict
+        Empty for an empty text; else ``{"always": True}``, ``{"hours": h}`` a day,
+        ``{"between": [[from, to], …]}``, or ``{"tasks": [moment, …], "minutes": min}``.
+
+    Raises
+    ------
+    DocumentError
+        The message says what is missing: how often, or how long.
+    """
+    said = " ".join(text.casefold().replace("–", "-").split()).strip(" .")
+    if not said:
+        return {}
+    if said in _ALWAYS:
+        return {"always": True}
+    minutes, daily, rest = _without_duration(_VAGUE.sub(" ", said))
+    rest = " ".join(rest.strip(" ,;.").split())
+    parts = _PART.findall(rest)
+    if daily or (minutes is not None and minutes > _SHORT_MIN and not rest):
+        return _hours(minutes or 0.0)
+    if parts:
+        return _in_parts(parts, minutes)
+    if _NOW_AND_THEN.search(rest):
+        return _tasks("once a day", minutes)
+    if times := _TIMES.match(rest):
+        if not rest:
+            raise DocumentError("use", _HOW_OFTEN)
+        count = times["count"] or "once"
+        return _tasks(f"{_COUNTS.get(count, count)} a day", minutes)
+    try:
+        use = use_from_text(rest)
+    except DocumentError:
+        raise DocumentError("use", _HOW_OFTEN) from None
+    return _tasks(rest, minutes) if "tasks" in use else use
+
+
+def _without_duration(said: str) -> tuple[float | None, bool, str]:
+    """Minutes per use, whether they are per day, and the remaining text."""
+    found = _DURATION.search(said)
+    if found is None:
+        return None, False, said
+    length = found["length"]
+    try:
+        minutes = _SAID_LENGTHS.get(length) or parse(length, "min").value
+    except QuantityError as error:
+        raise DocumentError("use", str(error)) from None
+    if not 0 < minutes <= DAY_MIN:
+        raise DocumentError("use", f"{length} is no part of a day")
+    return minutes, bool(found["daily"]), said[: found.start()] + " " + said[found.end() :]
+
+
+def _hours(minutes: float) -> dict[str, Any]:
+    return {"always": True} if minutes >= DAY_MIN else {"hours": minutes / 60}
+
+
+def _in_parts(parts: list[str], minutes: float | None) -> dict[str, Any]:
+    """A use in parts of the day: all of each, a time in each, or a moment in each."""
+    spans = [_PARTS_OF_DAY[part] for part in dict.fromkeys(parts)]
+    if minutes is None:
+        return {"between": [[first, last] for first, last, _ in spans]}
+    if minutes <= _SHORT_MIN:
+        return {"tasks": [moment for _, _, moment in spans], "minutes": minutes}
+    return {"between": [[first, _later(first, minutes)] for first, _, _ in spans]}
+
+
+def _later(clock: str, minutes: float) -> str:
+    hour, minute = map(int, clock.split(":"))
+    whole = (60 * hour + minute + round(minutes)) % DAY_MIN
+    return f"{whole // 60:02d}:{whole % 60:02d}"
+
+
+def _tasks(when: str, minutes: float | None) -> dict[str, Any]:
+    if minutes is None:
+        raise DocumentError("use", _HOW_LONG)
+    tasks = use_from_text(when)["tasks"]
+    if len(tasks) * minutes > DAY_MIN:
+        raise DocumentError("use", f"{len(tasks)} times {minutes:g} min is more than a day")
+    return {"tasks": tasks, "minutes": minutes}
+
+
+def parse_usual_use(data: Any, path: str = "use") -> dict[str, Any]:
+    """Validate a stored usual use.
+
+    Raises
+    ------
+    DocumentError
+    """
+    reader = Reader(data, path, ("always", "hours", "between", "tasks", "minutes"))
+    hours = reader.number("hours", most=24.0, above=True)
+    minutes = reader.number("minutes", most=float(DAY_MIN), above=True)
+    if reader.flag("always"):
+        return {"always": True}
+    if hours is not None:
+        return {"hours": hours}
+    if tasks := reader.items("tasks", most=100):
+        return _tasks("at " + ", ".join(map(str, tasks)), minutes)
+    between = reader.items("between", most=50)
+    text = ", ".join("–".join(map(str, span)) for span in between if isinstance(span, list))
+    return use_from_text(text) if text else {}
+
+
+def hours_per_day_of(use: dict[str, Any]) -> float | None:
+    """Hours per day of a usual use; None if unknown."""
+    if use.get("always"):
+        return 24.0
+    if "tasks" in use:
+        return len(use["tasks"]) * float(use["minutes"]) / 60
+    if between := use.get("between"):
+        return sum(_span_min(first, last) for first, last in between) / 60
+    return use.get("hours")
+
+
+def _span_min(first: str, last: str) -> int:
+    begin, end = (60 * int(clock[:2]) + int(clock[3:5]) for clock in (first, last))
+    return (end - begin) % DAY_MIN or DAY_MIN
+
+
+def text_of_usual_use(use: dict[str, Any]) -> str:
+    """A usual use in the form that :func:`usual_use_from_text` reads."""
+    if use.get("always"):
+        return "all the time"
+    if "hours" in use:
+        return f"{hours_text(use['hours'], exact=True)} a day"
+    if "tasks" in use:
+        return f"{text_of_use(use)}, {use['minutes']:.6g} min"
+    return text_of_use(use)

@@ -1,0 +1,90 @@
+"""What would narrow a plan's range most, where that is done, and how long it takes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from django.urls import reverse
+
+from needle.plan.advice.measurements import Narrowing
+from needle.plan.draws.inputs import (
+    CAPACITY,
+    INVERTER_EFFICIENCY,
+    INVERTER_IDLE,
+    LOAD_START,
+    OUTPUT,
+    SOURCE,
+)
+from needle.quantity import chance_text, hours_text
+from web.plans.outcomes import Answer
+
+#: What steadies a supply's figures, the guided test that does it, and how long that takes.
+_SUPPLY_TESTS = {
+    CAPACITY: ("a capacity test of the battery", "capacity", "a whole discharge"),
+    INVERTER_IDLE: ("an idle test of the inverter", "idle", "several hours"),
+    INVERTER_EFFICIENCY: ("an efficiency test of the inverter", "efficiency", "half an hour"),
+}
+
+
+@dataclass(frozen=True)
+class Steady:
+    """One measurement: what, how, how long, where it is done, and what it does to the range."""
+
+    what: str
+    how: str
+    takes: str
+    url: str
+    narrowing: Narrowing
+
+    @property
+    def won_h(self) -> float:
+        return self.narrowing.range_h - self.narrowing.range_h_after
+
+    @property
+    def sentence(self) -> str:
+        how = f": {self.how}" if self.how else ""
+        first = f"{self.what[:1].upper()}{self.what[1:]}{how}."
+        if self.narrowing.key.kind == LOAD_START:
+            return first
+        return f"{first} Narrows the range by {hours_text(self.won_h)}."
+
+
+def steadies(answer: Answer) -> list[Steady]:
+    """Best first."""
+    return [_steady(answer, narrowing) for narrowing in answer.narrowings]
+
+
+def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
+    job, supply = answer.plan.job, answer.supply
+    test = _SUPPLY_TESTS.get(narrowing.key.kind)
+    if narrowing.key.kind == OUTPUT and supply is not None and not supply.continuous_w:
+        words = f"the load's Wh on {narrowing.key.name} beside the charge that they took"
+        return Steady(words, "", "a day", "", narrowing)
+    if narrowing.key.kind == OUTPUT:
+        test = (f"{narrowing.key.name} against AC, one load", "route", "a day each")
+    if test is not None and supply is not None:
+        words, kind, takes = test
+        url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
+        return Steady(words, "", takes, url, narrowing)
+    if narrowing.key.kind == SOURCE:
+        return Steady(
+            f"log what {narrowing.what} give over three days", "", "three days", "", narrowing
+        )
+    used = next((used for used in answer.used if used.name == narrowing.key.name), None)
+    if used is None or used.profile is None:
+        return Steady(narrowing.what, "", "", "", narrowing)
+    if narrowing.key.kind == LOAD_START:
+        url = reverse("matching:record-start", args=[job.pk])
+        url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
+        odds = f"chance that it fails: {chance_text(narrowing.share)}"
+        return Steady(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
+    wanted = ("mean", "running watts")
+    advice = min(
+        (item for item in used.profile.advice if item.narrows in wanted),
+        key=lambda item: wanted.index(item.narrows),
+        default=None,
+    )
+    url = reverse("loads:load", args=[job.pk, used.load.pk])
+    if advice is None:
+        return Steady(f"{narrowing.what}, again", "", "", url, narrowing)
+    return Steady(narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing)

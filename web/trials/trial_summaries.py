@@ -1,0 +1,69 @@
+"""What trials come to, worked out beside the site and kept while nothing changes."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+from needle.document import DocumentError
+from needle.trial.trial_summary import (
+    ForecastRecord,
+    Score,
+    TrialSummary,
+    forecast_record_of,
+    score,
+    summarise,
+)
+from web.plans.answer_pool import AnswerPending, worked_out
+from web.trials.models import Trial
+
+T = TypeVar("T")
+#: Raised when the core tells the same document differently.
+SUMMARY_VERSION = 2
+#: How long a page waits for a trial's forecast, s.
+PAGE_WAIT_S = 2.0
+
+
+def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> TrialSummary:
+    """What a trial comes to as it stands.
+
+    Raises
+    ------
+    NotReady
+        It takes longer than ``wait_s``.
+    """
+    return _worked_out("trial-summary", trial, wait_s, summarise)
+
+
+def record_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> ForecastRecord:
+    """How a finished trial was foretold; without looks where it proves nothing of the battery.
+
+    Raises
+    ------
+    NotReady
+    """
+    return _worked_out("forecast-record", trial, wait_s, forecast_record_of)
+
+
+def _worked_out(kind: str, trial: Trial, wait_s: float, work: Callable[[dict[str, Any]], T]) -> T:
+    document = trial.to_document()
+    text = json.dumps([SUMMARY_VERSION, document], sort_keys=True)
+    key = f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
+    return worked_out(key, (kind, trial.job.owner_id), wait_s, work, document)
+
+
+def score_of(trials: Sequence[Trial]) -> tuple[Score, int]:
+    """How good forecasts have been over finished trials, and how many are not worked out yet."""
+    records, waiting = [], 0
+    for trial in trials:
+        if trial.running:
+            continue
+        try:
+            records.append(record_of(trial, 0.0 if waiting else PAGE_WAIT_S))
+        except AnswerPending:
+            waiting += 1
+        except DocumentError:
+            continue
+    return score([record for record in records if record.checkpoints]), waiting
