@@ -23,7 +23,7 @@ MOST_BYTES = 500_000_000
 
 
 class _Parser(argparse.ArgumentParser):
-    """An argument parser whose complaints are one line."""
+    """An argument parser whose errors are one line."""
 
     def error(self, message: str) -> NoReturn:
         self.exit(2, f"needle: {message}\n")
@@ -77,7 +77,7 @@ def _profile(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _take_captures(load: dict[str, Any], beside: Path) -> None:
-    """Put what captures say in place of the names of their files."""
+    """Replace file names of captures in a load by their analyses."""
     if isinstance(load.get("readings"), list):
         load["readings"] = [
             _with_capture(reading, index, beside) for index, reading in enumerate(load["readings"])
@@ -85,7 +85,7 @@ def _take_captures(load: dict[str, Any], beside: Path) -> None:
 
 
 def _with_capture(reading: Any, index: int, load: Path) -> Any:
-    """A reading that names a capture's file becomes what the capture says."""
+    """Replace a reading that names a capture's file by the capture's analysis."""
     from needle.measure.analysis import analyse, as_reading
     from needle.measure.capture import read_capture
 
@@ -159,7 +159,7 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
 
 
 def _take_plan_captures(plan: Any, beside: Path) -> None:
-    """Put what captures say in place of the names of their files in a plan's loads."""
+    """Replace file names of captures in a plan's loads by their analyses."""
     loads = plan.get("loads") if isinstance(plan, dict) else None
     for load in loads if isinstance(loads, list) else []:
         if isinstance(load, dict) and isinstance(load.get("profile"), dict):
@@ -298,7 +298,7 @@ def _arguments() -> argparse.ArgumentParser:
 
 
 def _add_plan_verbs(verbs: Any) -> None:
-    """Verbs of plans, what is measured for them, and what was tried."""
+    """Add the verbs for plans, rounds, forecasts and drills."""
     verb = verbs.add_parser("plan", help="how long a supply runs the loads")
     verb.add_argument("files", metavar="PLAN.json", nargs="+")
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
@@ -334,7 +334,7 @@ def _add_plan_verbs(verbs: Any) -> None:
 
 
 def main(argv: Sequence[str] | None = None) -> int:
-    """Run one command; returns the exit status."""
+    """Run one command; return the exit status."""
     args = _arguments().parse_args(argv)
     try:
         answer = args.run(args)

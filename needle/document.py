@@ -1,7 +1,7 @@
-"""Reading open documents strictly: unknown keys, wrong types and absurd values are sentences.
+"""Strict parsing of open documents: unknown keys, wrong types and absurd values are refused.
 
-Every reader of JSON in the core goes through a :class:`Reader`, so that the site, the headless
-commands and imports refuse the same things in the same words.
+All JSON in the core is read by a :class:`Reader`, so that the site, the headless commands and
+imports refuse the same values with the same messages.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from typing import Any, overload
 
 
 class DocumentError(ValueError):
-    """A document cannot be used; ``path`` names the key, the message says what would do."""
+    """Raised for an invalid document; ``path`` names the key, the message says what is accepted."""
 
     def __init__(self, path: str, message: str) -> None:
         super().__init__(f"{path}: {message}" if path else message)
@@ -27,7 +27,7 @@ class DocumentError(ValueError):
         return f"{self.message[:1].upper()}{self.message[1:].rstrip('.')}."
 
     def under(self, path: str) -> DocumentError:
-        """The same of a document that stands within another."""
+        """The same error for a document that is part of another."""
         return DocumentError(f"{path}.{self.path}" if self.path else path, self.message)
 
     def __reduce__(self) -> tuple[Any, ...]:
@@ -36,12 +36,12 @@ class DocumentError(ValueError):
 
 
 def parse_json(content: bytes, path: str) -> Any:
-    """A file's JSON.
+    """Parse JSON text.
 
     Raises
     ------
     DocumentError
-        Names ``path``, and the line where the text stops being JSON.
+        The text is not JSON; the message names ``path`` and the line.
     """
     try:
         return json.loads(content.decode("utf-8-sig"))
@@ -58,14 +58,14 @@ def parse_json(content: bytes, path: str) -> Any:
 
 
 class Reader:
-    """Takes the values of one JSON object, key by key.
+    """Reads the values of one JSON object, key by key.
 
     Parameters
     ----------
     data : object
         The parsed JSON; anything but an object is refused.
     path : str
-        Where it stands in the document, for messages.
+        Path in the document, for messages.
     known : iterable of str
         All keys that may occur.
     """
@@ -151,7 +151,7 @@ class Reader:
         return value
 
     def flag(self, key: str, default: bool = False) -> bool:
-        """True or false; ``default`` where the key is absent."""
+        """True or false; ``default`` if the key is missing."""
         value = self.data.get(key, default)
         if value is not None and not isinstance(value, bool):
             raise DocumentError(self.at(key), f"must be true or false, not {str(value)[:40]!r}")

@@ -30,13 +30,13 @@ def power_factor(watts: float, va: float) -> float:
 
 
 def nonactive_va(watts: float, va: float) -> float:
-    """Non-active power in VA (var where the current is sinusoidal); 0 when watts exceed VA."""
+    """Non-active power in VA (var for sinusoidal current); 0 if watts exceed VA."""
     # The product of roots, since the square of what a typo makes of a reading may overflow.
     return math.sqrt(max(0.0, va - watts)) * math.sqrt(va + watts)
 
 
 def motor_input_w(shaft_w: float, efficiency: float) -> float:
-    """Electrical input in W of a motor that gives ``shaft_w`` watts at its shaft."""
+    """Electrical input of a motor with ``shaft_w`` watts at its shaft, W."""
     if not 0 < efficiency <= 1:
         raise ValueError(f"efficiency is between 0 and 1: {efficiency:g}")
     return shaft_w / efficiency

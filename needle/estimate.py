@@ -1,7 +1,7 @@
-"""An uncertain quantity: its value, how far it may be off, how good the evidence is, and why.
+"""An uncertain quantity: value, spread, grade of evidence, and how it is known.
 
-Positive quantities are treated as log-normal about their median: a relative spread of 40 % then
-never reaches zero. Low and high are the 10th and 90th percentile.
+Positive quantities are log-normal about their median: with a relative spread of 40 % they still
+never reach zero. Low and high are the 10th and 90th percentile.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ GRADE_WORDS = {
 
 @dataclass(frozen=True)
 class Estimate:
-    """An uncertain value.
+    """An uncertain quantity.
 
     Attributes
     ----------
@@ -46,11 +46,11 @@ class Estimate:
     spread : float
         Relative standard deviation (0.04 is 4 %).
     grade : str
-        Evidence, ``"A"`` (best) to ``"D"``.
+        Grade of evidence, ``"A"`` (best) to ``"D"``.
     how : tuple of str
-        How it is known, one sentence a step.
+        How it is known, one sentence per step.
     most : float or None
-        An upper bound that the quantity cannot pass (1 for a duty), in the value's unit.
+        Upper bound of the quantity (1 for a duty), in the value's unit.
     """
 
     value: float
@@ -69,11 +69,11 @@ class Estimate:
 
     @property
     def sigma_log(self) -> float:
-        """Standard deviation of the logarithm that gives this relative spread."""
+        """Standard deviation of the logarithm for this relative spread."""
         return math.sqrt(math.log1p(self.spread**2))
 
     def quantile(self, z: float) -> float:
-        """The value at a standard normal quantile ``z``, held under ``most``."""
+        """The value at a standard normal quantile ``z``, at most ``most``."""
         value = self.value * math.exp(z * self.sigma_log)
         return value if self.most is None else min(value, self.most)
 
@@ -93,23 +93,23 @@ class Estimate:
         return values if self.most is None else np.minimum(values, self.most)
 
     def scaled(self, factor: float, why: str | None = None) -> Estimate:
-        """The same knowledge in another unit, or a known multiple of it."""
+        """The same quantity in another unit, or multiplied by a known factor."""
         how = self.how if why is None else (*self.how, why)
         most = None if self.most is None else self.most * factor
         return replace(self, value=self.value * factor, how=how, most=most)
 
     def as_range(self) -> dict[str, float]:
-        """The range as the open documents write it."""
+        """The range as in open documents."""
         return {"value": self.value, "low": self.low, "high": self.high}
 
 
 def worst(grades: Iterable[str]) -> str:
-    """The weakest of several grades: a chain is as good as its worst link."""
+    """The worst of several grades."""
     return max(grades)
 
 
 def from_limits(low: float, typical: float, high: float, how: str, grade: str = "D") -> Estimate:
-    """An estimate from a table's low, typical and high, read as 10th, 50th and 90th percentile."""
+    """An estimate from low, typical and high values, taken as 10th, 50th and 90th percentile."""
     if low == high:
         return Estimate(typical, 0.0, grade, (how,))
     sigma = math.log(high / low) / (2 * Z90)
@@ -129,16 +129,16 @@ def product(first: Estimate, second: Estimate, how: Sequence[str] = ()) -> Estim
 def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
     """Combine independent estimates of one quantity by inverse variance of their logarithms.
 
-    When they scatter more than their spreads allow, the pooled spread is widened by the root of
-    the reduced chi-square (Birge 1932, Phys. Rev. 40, 207), never narrowed. The grade is the best
-    one's.
+    If they scatter more than their spreads allow, the pooled spread is widened by the root of the
+    reduced chi-square (Birge 1932, Phys. Rev. 40, 207), never narrowed. The grade is the best of
+    theirs.
 
     Parameters
     ----------
     estimates : sequence of Estimate
         At least one; the order does not matter.
     floor : float
-        The least relative spread that the pooled estimate may claim.
+        Lower bound of the pooled relative spread.
     """
     if len(estimates) == 1:
         return estimates[0]
@@ -156,7 +156,7 @@ def pool(estimates: Sequence[Estimate], floor: float = 0.0) -> Estimate:
 
 
 def disagree(first: Estimate, second: Estimate) -> bool:
-    """Whether two estimates of one quantity differ by more than 3 of their joint deviations."""
+    """Whether two estimates of one quantity differ by more than 3 combined deviations."""
     if min(first.value, second.value) <= 0:
         return False
     joint = math.hypot(first.sigma_log, second.sigma_log)
@@ -164,10 +164,10 @@ def disagree(first: Estimate, second: Estimate) -> bool:
 
 
 def spread_of_few(deviations: Sequence[float], prior: float, worth: int) -> float:
-    """Relative sd of the mean of a few values, from each one's relative deviation from it.
+    """Relative sd of the mean of a few values, from their relative deviations.
 
-    Their scatter is pooled with a ``prior`` one that is ``worth`` so many values, so that few that
-    happen to be alike do not become certain; Student's t for the degrees of freedom makes the
+    Their scatter is pooled with a ``prior`` scatter that counts as ``worth`` values, so that a few
+    values that happen to be equal are not certain; Student's t for the degrees of freedom makes the
     10th and 90th percentile right.
     """
     count = len(deviations)
@@ -180,7 +180,7 @@ def spread_of_few(deviations: Sequence[float], prior: float, worth: int) -> floa
 
 @lru_cache(maxsize=256)
 def student(freedom: int) -> float:
-    """How much wider than the normal's the 80 % range of Student's t is."""
+    """Ratio of the 80 % range of Student's t to that of the normal distribution."""
     from scipy.special import stdtrit
 
     return float(stdtrit(freedom, 0.9)) / Z90

@@ -1,4 +1,4 @@
-"""Quantities as householders write them, put as :func:`needle.quantity.parse` reads them."""
+"""Quantities in everyday words, converted to text that :func:`needle.quantity.parse` reads."""
 
 from __future__ import annotations
 
@@ -64,18 +64,18 @@ _FRACTIONS = {"½": "1/2", "¼": "1/4", "¾": "3/4"}
 
 
 def plain_quantity(text: str, unit: str) -> str:
-    """What a householder wrote, such as ``about 150``, ``1000 W inverter`` or ``100Ah 12V``.
+    """Convert text such as ``about 150``, ``1000 W inverter`` or ``100Ah 12V``.
 
     Parameters
     ----------
     text : str
     unit : str
-        That is wanted; what is a share of full in percent is nothing in watts.
+        The wanted unit: "half" is 50 in percent, and nothing in watts.
 
     Raises
     ------
     QuantityError
-        It says that nobody knows, or gives two numbers.
+        The text says that the value is unknown, or gives two numbers.
     """
     said = " ".join(text.split())
     if said.casefold() in _NOT_KNOWN:
@@ -102,7 +102,7 @@ def plain_quantity(text: str, unit: str) -> str:
 
 
 def _spelt_out(number: str, what: str) -> str:
-    """``three minutes`` and ``half a day`` in figures."""
+    """``three minutes`` and ``half a day`` with digits."""
     half = number.casefold().startswith("half")
     value = 0.5 if half else float(_NUMBERS[number.casefold()])
     return f"{24 * value:g} h" if what.casefold() in ("day", "days") else f"{value:g} {what}"

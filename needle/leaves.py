@@ -1,6 +1,6 @@
-"""The single values of an open document, and what else each might be.
+"""Single values of an open document, and alternatives to each.
 
-Whether a value reaches an answer is found by changing it and looking whether the answer changes.
+Whether a value matters is found by changing it and comparing the answers.
 """
 
 from __future__ import annotations
@@ -37,13 +37,13 @@ _KINDS = {"outputs": tuple(OUTPUT_KINDS), "loads": tuple(KINDS), "profile": tupl
 
 
 def path_text(path: Path) -> str:
-    """A place as ledgers write it: ``loads[0].use.between[1]``."""
+    """A path as in ledgers: ``loads[0].use.between[1]``."""
     parts = [f"[{part}]" if isinstance(part, int) else f".{part}" for part in path]
     return "".join(parts).lstrip(".")
 
 
 def leaves(document: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
-    """Every single value of a document, with its place; what is not given is passed over."""
+    """Every single value of a document with its path; missing values are skipped."""
     if isinstance(document, Mapping):
         for key, value in document.items():
             yield from leaves(value, (*path, str(key)))
@@ -55,7 +55,7 @@ def leaves(document: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
 
 
 def with_value(document: Any, path: Path, value: Any) -> Any:
-    """A document with another value in a place."""
+    """A document with another value at a path."""
     if not path:
         return value
     first, rest = path[0], path[1:]
@@ -67,7 +67,7 @@ def with_value(document: Any, path: Path, value: Any) -> Any:
 
 
 def without(document: Any, path: Path) -> Any:
-    """A document without what stands in a place."""
+    """A document without the value at a path."""
     if len(path) > 1:
         first = path[0]
         inner = without(document[first], path[1:])
@@ -78,7 +78,7 @@ def without(document: Any, path: Path) -> Any:
 
 
 def others(path: Path, value: Any) -> list[Any]:
-    """What might stand in a place instead: a little more, a little less, much less, other words."""
+    """Alternative values: a little more, a little less, much less, other words."""
     key = next((part for part in reversed(path) if isinstance(part, str)), "")
     if isinstance(value, bool):
         return [not value]
@@ -97,7 +97,7 @@ def others(path: Path, value: Any) -> list[Any]:
 
 
 def _moved(text: str) -> list[str]:
-    """A moment, earlier and later; nothing for what is none."""
+    """A moment, earlier and later; empty if the text is not a moment."""
     if len(text) == 5 and text[2] == ":" and text.replace(":", "").isdecimal():
         minute = int(text[:2]) * 60 + int(text[3:])
         return [f"{m // 60 % 24:02d}:{m % 60:02d}" for m in (minute + 35, minute - 35)]
@@ -111,18 +111,18 @@ def _moved(text: str) -> list[str]:
 
 
 def moves(document: Any, path: Path, value: Any, answer: Callable[[Any], Any], before: Any) -> bool:
-    """Whether an answer moves where a value is another; also where no other value is taken.
+    """Whether an answer changes with another value; also if no other value is accepted.
 
     Parameters
     ----------
     document : dict
     path : Path
     value : object
-        What stands there.
+        The value at the path.
     answer : callable
-        Of a document; raises :class:`needle.document.DocumentError` where it is refused.
+        Function of a document; raises :class:`needle.document.DocumentError` if it is refused.
     before : object
-        The document's own answer.
+        The answer to the unchanged document.
     """
     taken = False
     for other in others(path, value):

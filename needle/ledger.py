@@ -1,7 +1,7 @@
-"""What an answer rests on and what it left out, entry by entry.
+"""Ledger of an answer: what it used and what it did not, entry by entry.
 
-Every figure that somebody entered is either used, or named here with the reason why it is not and
-what would make it count. An entry speaks of a place in the document: a whole object, or a key.
+Every figure that somebody entered is either used, or listed here with the reason why it is not used
+and what would make it count. An entry refers to a path in the document: a whole object, or a key.
 """
 
 from __future__ import annotations
@@ -16,17 +16,17 @@ TOLD = ("name", "note")
 
 @dataclass(frozen=True)
 class LedgerEntry:
-    """One thing that was entered.
+    """One value or object that was entered.
 
     Attributes
     ----------
     where : str
-        Its place in the document: ``"loads[0].profile.readings[2].hz"``.
+        Its path in the document: ``"loads[0].profile.readings[2].hz"``.
     used : bool
     code : str
-        Why it was left out, or the sort of thing that it is used for.
+        Why it is unused, or the kind of its use.
     text : str
-        What it is used as; or why it was left out, and what would make it count.
+        What it is used for; or why it is unused, and what would make it count.
     """
 
     where: str
@@ -35,20 +35,20 @@ class LedgerEntry:
     text: str
 
     def under(self, path: str) -> LedgerEntry:
-        """The same of a document that stands within another."""
+        """The same entry for a document that is part of another."""
         return replace(self, where=f"{path}.{self.where}" if self.where else path)
 
     def as_document(self) -> dict[str, Any]:
-        """The entry as the open documents write it."""
+        """The entry as in open documents."""
         said = {"as": self.text} if self.used else {"why": self.text}
         return {"where": self.where, "used": self.used, "code": self.code, **said}
 
 
 def as_document(entries: Iterable[LedgerEntry]) -> list[dict[str, Any]]:
-    """Entries as the open documents write them."""
+    """Entries as in open documents."""
     return [entry.as_document() for entry in entries]
 
 
 def covers(entry: LedgerEntry, path: str) -> bool:
-    """Whether an entry speaks of a place, or of what the place stands in."""
+    """Whether an entry refers to a path, or to an object that contains it."""
     return path == entry.where or path.startswith((f"{entry.where}.", f"{entry.where}["))

@@ -1,4 +1,4 @@
-"""Times that people plan with: windows of the day, moments of tasks, in text and in minutes."""
+"""Times in plans: daily windows and moments, as text and in minutes."""
 
 from __future__ import annotations
 
@@ -24,26 +24,26 @@ _WAKING = (8 * 60, 20 * 60)
 
 @dataclass(frozen=True)
 class Window:
-    """From one moment to another: every day (minutes after midnight), or once (datetimes)."""
+    """A period of time: daily (minutes after midnight), or once (datetimes)."""
 
     start: Moment
     end: Moment
 
 
 def when_text(moment: datetime, start: datetime) -> str:
-    """A moment with its weekday, and with its date where that would not tell which week."""
+    """A moment with its weekday, and with its date if the weekday is ambiguous."""
     near = abs(moment - start) < timedelta(days=6)
     return f"{moment:%a %H:%M}" if near else f"{moment:%a} {moment.day} {moment:%b %H:%M}"
 
 
 def day_text(day: str) -> str:
-    """A day of ISO 8601 as people write it: ``27 Sep 2026``."""
+    """An ISO 8601 day as people write it: ``27 Sep 2026``."""
     moment = datetime.fromisoformat(day[:10])
     return f"{moment.day} {moment:%b %Y}"
 
 
 def in_windows(windows: Sequence[Window], start: datetime, minutes: int) -> np.ndarray:
-    """Which minutes of a plan fall into windows: booleans, shape (minutes,)."""
+    """Minutes of a plan that are within windows, boolean, shape (minutes,)."""
     mask = np.zeros(minutes, dtype=bool)
     clock = (start.hour * 60 + start.minute + np.arange(minutes)) % DAY_MIN
     for window in windows:
@@ -62,7 +62,7 @@ def minute_of(moment: datetime, start: datetime) -> int:
 
 
 def occurrences(moments: Sequence[Moment], start: datetime, minutes: int) -> list[int]:
-    """Minutes of a plan at which moments come, in order; those outside it are left out."""
+    """Minutes of a plan at which moments occur, in order."""
     clock = start.hour * 60 + start.minute
     starts: set[int] = set()
     for moment in moments:
@@ -74,13 +74,13 @@ def occurrences(moments: Sequence[Moment], start: datetime, minutes: int) -> lis
 
 
 def spread_over_day(count: int) -> tuple[int, ...]:
-    """Minutes after midnight of so many tasks a day, evenly over the waking hours."""
+    """Minutes after midnight of a number of tasks per day, evenly over waking hours."""
     first, last = _WAKING
     return tuple(round(first + (last - first) * (n + 0.5) / count) for n in range(count))
 
 
 def parse_moment(text: Any, path: str, zone: tzinfo | None) -> Moment:
-    """``"HH:MM"`` as minutes after midnight, or ISO 8601 as a datetime."""
+    """Parse ``"HH:MM"`` as minutes after midnight, or ISO 8601 as a datetime."""
     if isinstance(text, str):
         if _CLOCK.fullmatch(text.strip()):
             hours, minutes = text.strip().split(":")
@@ -101,7 +101,7 @@ def parse_moment(text: Any, path: str, zone: tzinfo | None) -> Moment:
 
 
 def parse_windows(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple[Window, ...]:
-    """Read a list of [from, to]; none may overlap."""
+    """Parse a list of [from, to]; they must not overlap."""
     windows: list[Window] = []
     for index, item in enumerate(items):
         where = f"{path}[{index}]"
@@ -141,10 +141,10 @@ def _span_text(window: Window) -> str:
 
 
 def parse_moments(items: Sequence[Any], path: str, zone: tzinfo | None) -> tuple[Moment, ...]:
-    """Read a list of moments."""
+    """Parse a list of moments."""
     return tuple(parse_moment(item, f"{path}[{index}]", zone) for index, item in enumerate(items))
 
 
 def moment_after(start: datetime, hours: float, to_min: int = 1) -> datetime:
-    """The moment so many hours into a plan, rounded to so many minutes."""
+    """The moment some hours into a plan, rounded to a number of minutes."""
     return start + timedelta(minutes=to_min * round(hours * 60 / to_min))

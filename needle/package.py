@@ -1,9 +1,9 @@
-"""A job as a tabular data package: a zip with ``datapackage.json`` and one CSV for each table.
+"""A job as a tabular data package: a zip with ``datapackage.json`` and one CSV per table.
 
 The descriptor follows the Data Package and Table Schema specifications (Frictionless Data, v1).
-Reading is strict, since files come from anywhere: what is too large, points outside the zip, or
-does not match its schema is refused in one sentence. What is too large is refused by what has
-been read so far, so that a small file cannot make the reader work for long.
+Parsing is strict, since files come from anywhere: anything that is too large, points outside the
+zip, or does not match its schema is refused in one sentence. Sizes are checked while reading, so
+that a small file cannot cause a lot of work.
 """
 
 from __future__ import annotations
@@ -47,10 +47,10 @@ Row = dict[str, Any]
 
 @dataclass(frozen=True)
 class Table:
-    """A resource: its name, path in the zip, fields as (name, type), and what it holds.
+    """A resource: its name, path in the zip, fields as (name, type), and data.
 
-    Records are ``rows`` of typed values; a recorded series, whose fields are all numbers, is
-    ``columns`` in the fields' order, not-a-number where a cell is missing.
+    Records are ``rows`` of typed values; a series of numbers is ``columns`` in the fields' order,
+    NaN for missing cells.
     """
 
     name: str
@@ -67,7 +67,7 @@ class Table:
 
 @dataclass(frozen=True)
 class Package:
-    """A title, what else the descriptor says, tables by name, and JPEG pictures by name."""
+    """A title, further descriptor keys, tables by name, and JPEG pictures by name."""
 
     title: str
     tables: dict[str, Table]
@@ -76,7 +76,7 @@ class Package:
 
 
 def write(package: Package) -> bytes:
-    """The package as a zip."""
+    """Return the package as a zip."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as folder:
         folder.writestr(NAME, json.dumps(_descriptor(package), indent=1, ensure_ascii=False))
@@ -147,12 +147,12 @@ def _written(value: Any, kind: str) -> str:
 
 
 def read(content: bytes) -> Package:
-    """Read and check a package.
+    """Parse and check a package.
 
     Raises
     ------
     DocumentError
-        Names the file, row and field.
+        The package is invalid; the message names the file, row and field.
     """
     try:
         folder = zipfile.ZipFile(io.BytesIO(content))
@@ -190,7 +190,7 @@ def _is_picture(item: Any) -> bool:
 
 
 def _pictures(folder: zipfile.ZipFile, items: Sequence[Any]) -> dict[str, bytes]:
-    """Pictures by name, as they are: whoever shows them draws them anew."""
+    """Unchanged pictures by name; callers must re-encode them before showing them."""
     if len(items) > MOST_PICTURES:
         raise DocumentError(NAME, f"lists {len(items)} pictures: at most {MOST_PICTURES}")
     pictures: dict[str, bytes] = {}
@@ -243,9 +243,9 @@ def _check_folder(folder: zipfile.ZipFile) -> None:
 
 @contextmanager
 def _opened(folder: zipfile.ZipFile, path: str) -> Iterator[IO[bytes]]:
-    """A file of the package; what is wrong with it is one sentence.
+    """An opened file of the package; errors become one sentence.
 
-    The reader never hands over more than the size that :func:`_check_folder` has seen.
+    The reader never returns more than the size that :func:`_check_folder` has accepted.
     """
     try:
         with folder.open(path) as file:
@@ -263,7 +263,7 @@ def _opened(folder: zipfile.ZipFile, path: str) -> Iterator[IO[bytes]]:
 
 
 def _tables(folder: zipfile.ZipFile, resources: Sequence[Any]) -> dict[str, Table]:
-    """All tables; the cells of all of them count against one limit."""
+    """All tables; one limit applies to the cells of all of them."""
     tables: dict[str, Table] = {}
     paths: set[str] = set()
     records = cells = samples = 0
@@ -288,7 +288,7 @@ def _tables(folder: zipfile.ZipFile, resources: Sequence[Any]) -> dict[str, Tabl
 
 
 def _described(item: Any, where: str) -> tuple[str, str, tuple[tuple[str, str], ...]]:
-    """Name, path and fields of a resource, as its descriptor has them."""
+    """Name, path and fields of a resource in the descriptor."""
     if not isinstance(item, dict) or not isinstance(item.get("name"), str):
         raise DocumentError(where, "needs a name")
     path = item.get("path")
@@ -314,7 +314,7 @@ def _described(item: Any, where: str) -> tuple[str, str, tuple[tuple[str, str], 
 
 
 def _columns(file: IO[bytes], path: str, names: list[str], most: int) -> dict[str, np.ndarray]:
-    """A recorded series, of ``most`` cells at most."""
+    """A series of numbers, with at most ``most`` cells."""
     import pandas as pd
 
     if len(names) > MOST_COLUMNS:
@@ -355,7 +355,7 @@ _WRONG_HEAD = "its first row does not name the fields of its schema"
 
 
 def _rows(file: IO[bytes], path: str, fields: Sequence[tuple[str, str]], most: int) -> list[Row]:
-    """Records, ``most`` rows at most."""
+    """Records, at most ``most`` rows."""
     lines = csv.reader(io.TextIOWrapper(file, "utf-8-sig", newline=""))
     if next(lines, None) != [name for name, _ in fields]:
         raise DocumentError(path[:80], _WRONG_HEAD)
@@ -387,7 +387,7 @@ def _typed(cell: str, kind: str, where: str) -> Any:
 
 
 class _Refused(ValueError):
-    """A cell that is refused for what it may do."""
+    """Raised for a cell that is refused for safety."""
 
 
 def _string(cell: str) -> str:
@@ -435,7 +435,7 @@ _READERS = {
 
 
 def check(content: bytes) -> dict[str, Any]:
-    """What ``needle package --check`` prints: whether it is valid, its resources, what is wrong."""
+    """Return what ``needle package --check`` prints: validity, resources, and errors."""
     try:
         package = read(content)
     except DocumentError as error:

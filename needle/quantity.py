@@ -1,7 +1,7 @@
-"""Quantities as people write them: text in, a number in a known unit out, and back.
+"""Quantities as text: parsing into a number in a known unit, and formatting.
 
-Watts, volt-amperes and vars are kept apart on purpose although they share one SI dimension:
-a field that wants true power must not take a clamp's apparent power in silence.
+Watts, volt-amperes and vars are kept apart although they have the same SI dimension: a field for
+real power must not accept a clamp's apparent power without notice.
 """
 
 from __future__ import annotations
@@ -187,7 +187,7 @@ MAX_TEXT, MAX_UNIT = 60, 24
 
 
 class QuantityError(ValueError):
-    """The text is not a quantity of the wanted kind; the message says what would do."""
+    """Raised for text that is not a quantity of the wanted kind."""
 
 
 @dataclass(frozen=True)
@@ -201,7 +201,7 @@ class Quantity:
     unit : str
         The unit's symbol, as the caller asked for it.
     note : str
-        What is to be known of it: volts times amps are not watts on AC.
+        A remark, such as that volts times amps are not watts on AC.
     """
 
     value: float
@@ -227,7 +227,7 @@ def _made_registry() -> pint.UnitRegistry[float]:
 
 
 def _registry() -> pint.UnitRegistry[float]:
-    """The one registry of the process, whichever thread asks first."""
+    """The one registry of the process, for all threads."""
     with _ONE_AT_A_TIME:
         return _made_registry()
 
@@ -236,11 +236,11 @@ def _registry() -> pint.UnitRegistry[float]:
 def _unit(text: str, wanted: str = "") -> tuple[pint.Unit, str] | None:
     """Resolve a unit as written to a registry unit and its dimension, or None.
 
-    The registry's own search takes time that grows with the square of the text's length, so that
-    nothing longer than a unit reaches it.
+    The registry's own search takes quadratic time in the length of the text, so longer texts are
+    not passed to it.
 
-    Where a spelling has two readings (F is farads or Fahrenheit, m is metres or minutes) the one
-    of the ``wanted`` dimension is taken.
+    If a spelling has two meanings (F is farads or Fahrenheit, m is metres or minutes), the one of
+    the ``wanted`` dimension is used.
     """
     import pint
 
@@ -269,11 +269,11 @@ def _resolve_target(unit: str) -> tuple[pint.Unit, str]:
 
 
 def parse(text: str, unit: str) -> Quantity:
-    """Read what a person wrote as a quantity in ``unit``.
+    """Parse a quantity in ``unit``.
 
-    A bare number is taken in ``unit`` itself. A decimal may be a point or a comma; a comma
-    before exactly three digits ("5,120") could be either a decimal or a thousands mark, so it is
-    refused with both readings spelt out, unless other marks settle it.
+    A number without a unit is in ``unit``. The decimal mark may be a point or a comma; a comma
+    before exactly three digits ("5,120") is ambiguous and refused with both meanings, unless other
+    marks settle it.
 
     Parameters
     ----------
@@ -464,7 +464,7 @@ def _mismatch(written: str, unit: str, got: str, wanted: str) -> str:
 
 @lru_cache(maxsize=16_384)
 def significant(value: float, digits: int = 3) -> str:
-    """Write a number with so many significant digits, thousands spaced, no trailing exponent."""
+    """Format a number with a number of significant digits, thousands spaced, without exponent."""
     if value == 0 or not math.isfinite(value):
         return "0" if value == 0 else "–"
     decimals = digits - 1 - math.floor(math.log10(abs(value)))
@@ -472,7 +472,7 @@ def significant(value: float, digits: int = 3) -> str:
 
 
 def with_unit(value: float, unit: str, digits: int = 3) -> str:
-    """Write a value with its unit, in kilo above 1000 for W, VA and Wh: ``1.36 kVA``."""
+    """Format a value with its unit, in kilo above 1000 for W, VA and Wh: ``1.36 kVA``."""
     if unit in ("W", "VA", "Wh", "var") and abs(value) >= 999.5:
         value, unit = value / 1000, "k" + unit
     gap = "" if unit == "%" else "\u00a0"
@@ -481,7 +481,7 @@ def with_unit(value: float, unit: str, digits: int = 3) -> str:
 
 
 def as_read(value: float, unit: str) -> str:
-    """Write a rating or a reading with the digits it was given, no more: ``51.2 V``, ``3 kW``."""
+    """Format a rating or a reading with the digits that it was given with: ``51.2 V``, ``3 kW``."""
     if unit in ("W", "VA", "Wh", "var") and abs(value) >= 1000:
         value, unit = value / 1000, "k" + unit
     return f"{value:.6g}\u00a0{unit}"
@@ -515,9 +515,9 @@ _DECIMALS = {
 
 
 def money_text(value: float, currency: str) -> str:
-    """An amount with the digits that its currency usually has: ``412.60``.
+    """Format an amount with the decimals that its currency usually has: ``412.60``.
 
-    What is smaller than ten of its smallest coins is written with two digits that count.
+    Amounts below ten of its smallest coins have two significant digits.
     """
     decimals = _DECIMALS.get(currency.strip().upper(), 2)
     if 0 < value < 10 * 10.0**-decimals:
@@ -526,9 +526,9 @@ def money_text(value: float, currency: str) -> str:
 
 
 def chance_text(share: float) -> str:
-    """A chance as it is said everywhere: ``6 in 10``, ``less than 1 in 10``, ``more than 9 in 10``.
+    """Format a chance: ``6 in 10``, ``less than 1 in 10``, ``more than 9 in 10``.
 
-    It is never said to be none or certain: a few hundred simulated runs cannot tell.
+    It is never zero or certain, which a few hundred simulated runs cannot show.
     """
     tenths = round(10 * share)
     if tenths == 0:
@@ -537,10 +537,9 @@ def chance_text(share: float) -> str:
 
 
 def hours_text(hours: float, exact: bool = False) -> str:
-    """Write a span as ``19 h 40 min``.
+    """Format a duration as ``19 h 40 min``.
 
-    An estimate is rounded to what it deserves (1, 5 or 10 min, or hours); an ``exact`` one to
-    the minute.
+    An estimate is rounded to 1, 5 or 10 min, or hours; an ``exact`` duration to the minute.
     """
     minutes = hours * 60
     limits = ((60, 1), (600, 5), (2880, 10), (math.inf, 60))
@@ -557,10 +556,10 @@ _WHOLE_FROM_H, _WHOLE_WIDTH_H = 5.0, 2.0
 
 
 def hours_range_text(low_h: float, high_h: float) -> str:
-    """Write a range of hours: ``10 to 16 h``, ``4 h 10 min to 5 h 20 min``.
+    """Format a range of hours: ``10 to 16 h``, ``4 h 10 min to 5 h 20 min``.
 
-    Whole hours where the range is hours wide: the low end is rounded down and the high end up,
-    unless it is within a quarter of the next hour.
+    In whole hours if the range is hours wide: the low end is rounded down and the high end up,
+    unless it is within a quarter of the nearer hour.
     """
     if low_h >= _WHOLE_FROM_H and high_h - low_h >= _WHOLE_WIDTH_H:
         return f"{math.floor(low_h + 0.25)} to {math.ceil(high_h - 0.25)}\u00a0h"
@@ -569,7 +568,7 @@ def hours_range_text(low_h: float, high_h: float) -> str:
 
 
 def seconds_text(seconds: float) -> str:
-    """Write a short span as it was timed: ``90 s``, ``4 min 30 s``."""
+    """Format a short duration: ``90 s``, ``4 min 30 s``."""
     if seconds < 120:
         return f"{seconds:.3g}\u00a0s"
     minutes, rest = divmod(round(seconds), 60)

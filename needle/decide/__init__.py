@@ -1,1 +1,1 @@
-"""Judgements: will it start."""
+"""Decisions: whether loads start, cords, power-factor correction, sizes and comparisons."""

@@ -1,4 +1,4 @@
-"""Loads or settings side by side: figure by figure, against a reference, and whether it is fair."""
+"""Comparison of loads or settings, figure by figure, against a reference, and its fairness."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from needle.profile.profile import Profile
 
 @dataclass(frozen=True)
 class LoadSide:
-    """One of those compared.
+    """A load or setting in the comparison.
 
     Attributes
     ----------
@@ -23,11 +23,11 @@ class LoadSide:
     profile : Profile
     litres : float or None
     set_c, room_c : float or None
-        Set point, and the room in which it was measured, °C.
+        Set point, and room temperature during the measurement, °C.
     price : float or None
-        Of a kWh.
+        Price per kWh.
     hours : ndarray or None
-        Alone on the chosen supply, in draws that all sides share: (draws,).
+        Hours alone on the chosen supply, in draws that all sides share, (draws,).
     """
 
     name: str
@@ -40,7 +40,7 @@ class LoadSide:
 
     @property
     def lift_c(self) -> float | None:
-        """Degrees between the room and the set point."""
+        """Temperature difference between the room and the set point, K."""
         if self.set_c is None or self.room_c is None:
             return None
         return abs(self.room_c - self.set_c)
@@ -48,9 +48,9 @@ class LoadSide:
 
 @dataclass(frozen=True)
 class Figure:
-    """A row: name and unit, an estimate for each side or None; draws where the sides share them.
+    """A row: name and unit, an estimate for each side or None; draws if the sides share them.
 
-    ``shared`` is the relative sd that each side's estimate has in common with the first side's.
+    ``shared`` is the relative sd that each side's estimate shares with the first side's.
     """
 
     name: str
@@ -60,7 +60,7 @@ class Figure:
     shared: list[float] | None = None
 
     def against(self, number: int) -> Against | None:
-        """A side's figure against the first side's; None where one of them has none."""
+        """A side's figure relative to the first side's; None if either has none."""
         value, reference = self.values[number], self.values[0]
         if value is None or reference is None:
             return None
@@ -73,7 +73,7 @@ class Figure:
 
 @dataclass(frozen=True)
 class Against:
-    """A figure against the reference: relative difference low, likely, high; whether it is real."""
+    """Relative difference to the reference: low, likely, high; and whether it is significant."""
 
     low: float
     value: float
@@ -82,10 +82,10 @@ class Against:
 
 
 def against(figure: Estimate, reference: Estimate, shared: float = 0.0) -> Against | None:
-    """How far a figure is from the reference's, as a share; None where that is nothing.
+    """Relative difference of a figure to the reference; None if the reference is zero.
 
-    Both are log-normal, so their ratio is too. ``shared`` is the relative sd that both have in
-    common, the gain of one meter: it cancels.
+    Both are log-normal, so their ratio is too. ``shared`` is the relative sd that both share, such
+    as one meter's gain: it cancels.
     """
     if figure.value <= 0 or reference.value <= 0:
         return None
@@ -97,7 +97,7 @@ def against(figure: Estimate, reference: Estimate, shared: float = 0.0) -> Again
 
 
 def paired(draws: np.ndarray, reference: np.ndarray) -> Against | None:
-    """How far draws are from the reference's, pair by pair; real when nine in ten agree in sign."""
+    """Relative difference of paired draws; significant if nine in ten agree in sign."""
     if not (reference > 0).all():
         return None
     low, value, high = (
@@ -164,7 +164,7 @@ def _of_draws(draws: np.ndarray) -> Estimate:
 
 
 def unfair(sides: Sequence[LoadSide]) -> list[str]:
-    """What was not alike: reasons for which the comparison may be unfair."""
+    """Reasons why the comparison may be unfair."""
     words = []
     rooms = [side.room_c for side in sides]
     if _differ(rooms, 2.0):

@@ -1,4 +1,4 @@
-"""What a cord drops: volts while running, and the dip at a start.
+"""Voltage drop of a cord, while running and during a start.
 
 Conductor resistance at 20 °C of copper, Ω/km, is that of IEC 60228:2004, table 2 (the greatest that
 the standard allows); other sizes and AWG follow from the resistivity of annealed copper,
@@ -34,7 +34,7 @@ MOST_DROP, MOST_DIP = 0.03, 0.15
 
 @dataclass(frozen=True)
 class CordCheck:
-    """A cord under load: Ω there and back, V and share dropped, W lost, V and share at a start."""
+    """A cord under load: loop Ω, V and share dropped, W lost, V and share at a start."""
 
     ohm: float
     drop_v: float
@@ -46,7 +46,7 @@ class CordCheck:
 
     @property
     def fine(self) -> bool:
-        """Whether neither the drop nor the dip is too much."""
+        """Whether both the drop and the dip are acceptable."""
         return self.drop_share <= MOST_DROP and (self.dip_share or 0.0) <= MOST_DIP
 
 
@@ -61,7 +61,7 @@ _GAUGE = re.compile(r"(?:awg\s*#?\s*(\d+)(/0)?|#?\s*(\d+)(/0)?\s*(?:awg|ga(?:uge
 
 
 def conductor_mm2(text: str) -> float:
-    """Area of a conductor as people write it: ``1.5 mm²``, ``14 AWG``, ``2/0 AWG``, ``AWG 12``.
+    """Parse a conductor area: ``1.5 mm²``, ``14 AWG``, ``2/0 AWG``, ``AWG 12``.
 
     Raises
     ------
@@ -86,7 +86,7 @@ def ohm_per_m(area_mm2: float, material: str = "copper") -> float:
     Raises
     ------
     ValueError
-        Area not positive, or an unknown material.
+        The area is not positive, or the material is unknown.
     """
     if area_mm2 <= 0:
         raise ValueError("a conductor's area is above 0 mm²")
@@ -105,18 +105,18 @@ def check_cord(
     start_a: float | None = None,
     material: str = "copper",
 ) -> CordCheck:
-    """Check a two-conductor cord.
+    """Return the voltage drop of a two-conductor cord.
 
     Parameters
     ----------
     length_m : float
-        One way, m; the current goes there and back.
+        Length one way, m; the current flows there and back.
     area_mm2 : float
-        Of one conductor, mm².
+        Area of one conductor, mm².
     running_a, start_a : float
-        A while running, and in the first moments if known.
+        Running current, and start-up current if known, A.
     volts : float
-        At the supply.
+        Voltage at the supply, V.
     material : str
         ``"copper"`` or ``"aluminium"``.
 

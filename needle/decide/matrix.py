@@ -1,4 +1,4 @@
-"""Every chosen load on every inverter: does it start, with all the others running?"""
+"""Start matrix: whether each load starts on each inverter, with all the others running."""
 
 from __future__ import annotations
 
@@ -29,26 +29,26 @@ DRAWS = 400
 
 @dataclass(frozen=True)
 class Contender:
-    """A load as the matrix weighs it.
+    """A load in the matrix.
 
     Attributes
     ----------
     name : str
     kind : Kind
     running_w : Estimate
-        W of its highest state.
+        Power of its highest state, W.
     start_va : Estimate
-        VA in its first moments.
+        Start-up VA.
     start_s : float
-        How long these last, s.
+        Duration of the start-up surge, s.
     power_factor : Estimate
-        While it runs.
+        Power factor while running.
     count : int
-        How many of them run.
+        Number of identical loads.
     volts : float or None
-        V that it wants.
+        Supply voltage that it needs, V.
     id : str
-        What its draws are made of, so that another name draws alike; empty: its name.
+        Seed of its draws, so that renaming it changes no draw; empty: its name.
     """
 
     name: str
@@ -62,7 +62,7 @@ class Contender:
     id: str = ""
 
     def start(self) -> Start:
-        """Its start over draws, made of its name: the same on every inverter."""
+        """Its start in random draws, seeded by its name: the same on every inverter."""
         drawn = _drawn(self)
         return Start(
             va=drawn.start_va,
@@ -75,7 +75,7 @@ class Contender:
         )
 
     def beside(self, running: Running, count: int) -> Running:
-        """What runs, with so many of it more; or fewer, of what was there."""
+        """The running loads with ``count`` more of it; negative for fewer."""
         drawn = _drawn(self)
         return running.with_load(drawn.running_w * count, True, drawn.nonactive)
 
@@ -90,7 +90,7 @@ class _Drawn:
 
 @lru_cache(maxsize=512)
 def _drawn(load: Contender) -> _Drawn:
-    """A load over draws, (draws,) each; kept, since every inverter and every other load asks."""
+    """A load in random draws, (draws,) each; cached, as every inverter and other load uses it."""
     grey, start, watts, factor = (
         _normals(load.id or load.name, what) for what in ("grey", "start", "watts", "power factor")
     )
@@ -121,14 +121,14 @@ class Cell:
     ----------
     alone : Verdict
     planned : Verdict or None
-        Beside what runs at the worst moment of its use in the plan; None where it is not in it, or
-        where that alone is too much.
+        With the loads that run at the worst moment of its use in the plan; None if it is not in the
+        plan, or if those alone are too much.
     ticked : Verdict or None
-        Beside all that were chosen; None where nothing else was.
+        With all other chosen loads; None if there are none.
     too_much : bool
-        All that were chosen are more than the inverter carries, whatever the start.
+        Whether the chosen loads exceed the inverter without any start.
     warnings : tuple of str
-        Of the waveform and of a battery near empty.
+        Warnings about the waveform and about a nearly empty battery.
     """
 
     alone: Verdict
@@ -139,7 +139,7 @@ class Cell:
 
     @property
     def verdict(self) -> Verdict:
-        """The one that counts first: in the plan, else beside what was ticked, else alone."""
+        """The most relevant verdict: in the plan, else with all chosen loads, else alone."""
         return self.planned or (self.alone if self.too_much else self.ticked) or self.alone
 
 
@@ -149,13 +149,13 @@ def cells_of(
     planned: Running | None,
     supplies: Sequence[tuple[Supply, StartTried | None]],
 ) -> list[Cell]:
-    """Judge one load on supplies with inverters, each with what was tried on it.
+    """Return the verdicts of one load on several supplies with inverters and start tests.
 
     Parameters
     ----------
     load : Contender
     ticked, planned : Running or None
-        What else of the chosen loads runs, and what else runs at the plan's worst moment.
+        The other chosen loads, and the other loads at the plan's worst moment.
     supplies : sequence of (Supply, StartTried or None)
     """
     start, nothing = load.start(), Running.nothing(DRAWS)
@@ -185,7 +185,7 @@ def cells_of(
 def _warnings(
     load: Contender, supply: Supply, inverter: Inverter, others_w: float
 ) -> tuple[str, ...]:
-    """Of an inverter's waveform, and of a battery that gives way at a start beside so many W."""
+    """Warnings about an inverter's waveform, and about a battery that sags during a start."""
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
         warnings.append(MOTOR_ON_STEPS)
@@ -204,9 +204,9 @@ def _warnings(
 
 
 def others_of(load: Contender, several: Sequence[Contender], together: Running) -> Running | None:
-    """What runs beside one of a load; None where nothing does.
+    """What runs besides one of a load; None if nothing does.
 
-    ``together`` is all of ``several``, which the load may be among.
+    ``together`` is the sum of ``several``, which may include the load.
     """
     count = sum(other.count for other in several) - any(other == load for other in several)
     if count <= 0:
@@ -215,7 +215,7 @@ def others_of(load: Contender, several: Sequence[Contender], together: Running) 
 
 
 def all_of(several: Sequence[Contender]) -> Running:
-    """What runs when all of several do."""
+    """The sum of several running loads."""
     running = Running.nothing(DRAWS)
     for contender in several:
         running = contender.beside(running, contender.count)
@@ -223,7 +223,7 @@ def all_of(several: Sequence[Contender]) -> Running:
 
 
 def too_much(inverter: Inverter, running: Running) -> bool:
-    """Whether what runs is, likely, beyond what an inverter carries for any time at all."""
+    """Whether the running sum likely exceeds an inverter's limits for any time at all."""
     top = inverter.overload[-1][0] if inverter.overload else 1.0
     return (
         running.usual_w > inverter.continuous_w * top
@@ -232,6 +232,6 @@ def too_much(inverter: Inverter, running: Running) -> bool:
 
 
 def carries(inverter: Inverter, running_w: float) -> bool:
-    """Whether an inverter carries a running sum, W, for any time at all."""
+    """Whether an inverter supports a running sum, W, for any time at all."""
     top = inverter.overload[-1][0] if inverter.overload else 1.0
     return running_w <= inverter.continuous_w * top

@@ -1,10 +1,10 @@
-"""In which order to switch on, so that the worst moment is lowest.
+"""Switching order with the lowest peak.
 
-With running W r and start s of each load, the moment of its start asks for s on top of all that
-already runs: (sum of earlier r) + s = (sum of r up to it) + (s - r). Minimising the greatest of
-these is one machine's maximum lateness with due dates -(s - r), for which taking the greatest
-s - r first is optimal (J. R. Jackson 1955, UCLA Management Sciences Research Project, report 43;
-by exchanging neighbours). The tests compare it with every order of small sets.
+With running W r and start-up s of each load, the moment of its start needs s in addition to all
+that already runs: (sum of earlier r) + s = (sum of r up to it) + (s - r). Minimising the largest of
+these is the maximum lateness of one machine with due dates -(s - r), for which the order of
+decreasing s - r is optimal (J. R. Jackson 1955, UCLA Management Sciences Research Project, report
+43; by exchanging neighbours). Tests compare it with every order of small sets.
 """
 
 from __future__ import annotations
@@ -18,9 +18,9 @@ from needle.decide.starting import required_va, start_factor
 
 @dataclass(frozen=True)
 class Starter:
-    """A load to be switched on: running W (its highest state), VA in its first moments.
+    """A load to be switched on: running W (its highest state), start-up VA.
 
-    ``power_factor`` is that of running; None where it is not known: its W then add as they stand.
+    ``power_factor`` is that of running; None if unknown, then its W are added as they are.
     """
 
     name: str
@@ -31,7 +31,7 @@ class Starter:
 
     @property
     def nonactive_va(self) -> float:
-        """Non-active VA while it runs; 0 where its power factor is not known."""
+        """Non-active VA while it runs; 0 if its power factor is unknown."""
         if self.power_factor is None:
             return 0.0
         return self.running_w * math.sqrt(1 / self.power_factor**2 - 1)
@@ -39,7 +39,7 @@ class Starter:
 
 @dataclass(frozen=True)
 class Rung:
-    """One switching-on: W already running, W and VA with it running, VA in its first moments."""
+    """One switching step: W already running, W and VA once it runs, VA during the start."""
 
     starter: Starter
     before_w: float
@@ -49,14 +49,14 @@ class Rung:
 
 
 def best_order(starters: Sequence[Starter]) -> list[Starter]:
-    """The order with the lowest worst moment: greatest start above its own running W first."""
+    """The order with the lowest peak: by decreasing start-up minus running W."""
     return sorted(
         starters, key=lambda starter: (starter.running_w - starter.start_va, starter.name)
     )
 
 
 def ladder(starters: Sequence[Starter]) -> list[Rung]:
-    """Running sum and each start on top of it, in the given order.
+    """Running sum, and each start on top of it, in the given order.
 
     VA add as vectors where power factors are known (:func:`needle.decide.starting.required_va`).
     """
@@ -77,5 +77,5 @@ def ladder(starters: Sequence[Starter]) -> list[Rung]:
 
 
 def worst(rungs: Sequence[Rung]) -> Rung | None:
-    """The rung with the highest peak; the first of equals, None of none."""
+    """The rung with the highest peak; the first of equals, None if there are none."""
     return max(rungs, key=lambda rung: rung.peak_va, default=None)

@@ -1,8 +1,8 @@
-"""Power-factor correction of a single induction motor by a capacitor beside it.
+"""Power-factor correction of a single induction motor by a parallel capacitor.
 
 A capacitor draws Q = 2π·f·C·V² var of leading current, which cancels as much of the motor's lagging
-non-active power N = √(S² − P²) (IEEE Std 1459-2010, sinusoidal case). It cures no distortion, so
-electronic loads and drives are refused by those who know the kind of load.
+non-active power N = √(S² − P²) (IEEE Std 1459-2010, sinusoidal case). It does not correct
+distortion, so callers refuse electronic loads and drives.
 """
 
 from __future__ import annotations
@@ -29,24 +29,24 @@ CAUTION = (
 
 @dataclass(frozen=True)
 class Correction:
-    """What a capacitor would do.
+    """Effect of a capacitor.
 
     Attributes
     ----------
     nonactive_va : float
-        N before, VA (var).
+        Non-active power without a capacitor, VA (var).
     to_unity_uf, to_target_uf : float
         Capacitance to a power factor of 1 and to the target, µF.
     choose_uf : float or None
-        Largest stock value, or parallel pair, that does not pass the target; None for none.
+        Largest stock value, or parallel pair, up to the target; None if there is none.
     choose_from : tuple of float
-        The values that make it.
+        The values that it consists of.
     power_factor_before, power_factor_after : float
-        After: with what is fitted, else with what was chosen.
+        Power factor before, and after (with the fitted capacitor, else with the chosen one).
     amps_before, amps_after : float
         Line current, A.
     missing_uf : float
-        Still missing to the target, µF.
+        Capacitance still missing to the target, µF.
     warnings : tuple of str
     """
 
@@ -64,17 +64,17 @@ class Correction:
 
 
 def capacitance_uf(var: float, volts: float, hertz: float) -> float:
-    """µF that draw so many var: C = Q / (2π·f·V²)."""
+    """Capacitance that draws a number of var, µF: C = Q / (2π·f·V²)."""
     return var / (2 * math.pi * hertz * volts**2) * 1e6
 
 
 def leading_var(uf: float, volts: float, hertz: float) -> float:
-    """var that so many µF draw."""
+    """var that a capacitance draws."""
     return 2 * math.pi * hertz * uf * 1e-6 * volts**2
 
 
 def choose(target_uf: float, stock_uf: Sequence[float]) -> tuple[float, ...]:
-    """The stock value or parallel pair nearest under a capacitance, one part before two."""
+    """The largest stock value or parallel pair up to a capacitance, one part before two."""
     options: list[tuple[float, ...]] = [(value_uf,) for value_uf in stock_uf]
     options += list(itertools.combinations_with_replacement(sorted(stock_uf, reverse=True), 2))
     fitting = [option for option in options if sum(option) <= target_uf + 1e-9]
@@ -90,25 +90,25 @@ def correct(
     fitted_uf: float | None = None,
     stock_uf: Sequence[float] = STOCK_UF,
 ) -> Correction:
-    """Work out a correction.
+    """Return the correction of a motor's power factor.
 
     Parameters
     ----------
     watts, va : float
-        Running, without a capacitor.
+        Running W and VA, without a capacitor.
     volts, hertz : float
-        Of the mains.
+        Mains voltage and frequency.
     target : float
         Power factor wanted, above 0, at most 1.
     fitted_uf : float or None
-        A capacitor that is fitted, µF.
+        Capacitor already fitted, µF.
     stock_uf : sequence of float
-        Values to choose from, µF.
+        Available values, µF.
 
     Raises
     ------
     DocumentError
-        A figure that cannot be.
+        A figure is impossible.
     """
     _validate(watts, va, volts, hertz, target, fitted_uf, stock_uf)
     lagging = nonactive_va(watts, va)
@@ -182,7 +182,7 @@ SANE_WITHIN = 0.15
 
 @dataclass(frozen=True)
 class Sanity:
-    """Fitted + still missing against the first estimate, all µF to a power factor of 1."""
+    """Fitted plus missing capacitance against the first estimate, to a power factor of 1, µF."""
 
     first_uf: float
     fitted_uf: float
@@ -204,16 +204,16 @@ def sanity(
     Parameters
     ----------
     before, after : (W, VA)
-        Without and with it.
+        Without and with the capacitor.
     fitted_uf : float
-        µF.
+        Capacitor fitted, µF.
     volts, hertz : float
-        Of the mains.
+        Mains voltage and frequency.
 
     Raises
     ------
     DocumentError
-        A figure that cannot be.
+        A figure is impossible.
     """
     for watts, va in (before, after):
         _validate(watts, va, volts, hertz, TARGET, fitted_uf, ())
@@ -239,7 +239,7 @@ def sanity(
 
 
 def not_for(kind: Kind) -> str:
-    """Why a kind of load is not corrected by a capacitor; empty where it may be."""
+    """Why a kind of load must not be corrected by a capacitor; empty if it may be."""
     if kind.motor:
         return ""
     if kind.key == "compressor-variable":
@@ -258,10 +258,10 @@ def not_for(kind: Kind) -> str:
 
 
 def battery_saving_w(watts: float, before_va: float, after_va: float, inverter: Inverter) -> float:
-    """W at the battery that a smaller current saves in the inverter's square term alone.
+    """Power at the battery that the smaller current saves in the inverter's square loss, W.
 
-    The square term was fitted at power factor 1, where W are VA: it is a loss of the current. With
-    none known nothing is promised.
+    The square loss was fitted at power factor 1, where W are VA: it is a loss of the current.
+    Without a known square loss the result is zero.
     """
     figures = (inverter.idle_w.value, inverter.efficiency.value)
     square = inverter.square_per_w.value

@@ -1,4 +1,4 @@
-"""How large an inverter a job needs, by both schools."""
+"""Inverter size of a job, by two methods."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from needle.decide.order import Starter, best_order, ladder, worst
 
 @dataclass(frozen=True)
 class Size:
-    """An inverter: W and VA without end, VA for its first moments, and what it rests on."""
+    """An inverter size: continuous W and VA, surge VA, and the reason."""
 
     school: str
     continuous_w: float
@@ -20,17 +20,17 @@ class Size:
 
 
 def inverter_sizes(starters: Sequence[Starter], running_va: float | None = None) -> list[Size]:
-    """*Just enough* and *roomy* sizes for loads that run together; none without loads.
+    """Return *just enough* and *roomy* sizes for loads that run together; empty without loads.
 
-    Just enough: continuous = the running sum, surge = the worst moment in the best order of
-    switching on. Roomy: twice the running sum, and 1.5 times the worst start on top of all the
-    rest, so that any order will do. VA add as vectors where power factors are known.
+    Just enough: continuous = the running sum, surge = the peak in the best switching order. Roomy:
+    twice the running sum, and 1.5 times the worst start on top of all the rest, so that any order
+    works. VA are added as vectors if power factors are known.
 
     Parameters
     ----------
     starters : sequence of Starter
     running_va : float, optional
-        VA of all that runs, where it is known better than by adding the starters' middles.
+        VA of everything that runs, if known better than the sum of the starters' medians.
     """
     if not starters:
         return []

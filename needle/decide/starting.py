@@ -1,4 +1,4 @@
-"""Will it start, with everything else already running?"""
+"""Whether a load starts, with everything else already running."""
 
 from __future__ import annotations
 
@@ -30,19 +30,19 @@ SAME_VOLTS = 0.15
 
 @dataclass(frozen=True)
 class StartTried:
-    """A start that was tried on this very inverter.
+    """A start test on this inverter.
 
     Attributes
     ----------
     result : str
         Key of :data:`TESTED`.
     beside_w : float
-        W of what else ran then: with no more beside it the test settles the start, with more it is
-        computed again.
+        Power of the other loads then, W: up to these the test settles the start, with more it is
+        computed.
     times : int
-        How often it was tried.
+        Number of tries.
     ran_s : float or None
-        How long it ran on, s, with what ran beside it; None where nobody looked.
+        How long it then ran with the other loads, s; None if not observed.
     """
 
     result: str
@@ -55,12 +55,12 @@ class StartTried:
         return TESTED[self.result][0] != "trips"
 
     def settles(self, others_w: float) -> bool:
-        """Whether it tells what a start beside so many W does."""
+        """Whether it settles a start with these W of other loads."""
         return others_w <= self.settled_w if self.ran else others_w >= self.settled_w
 
     @property
     def settled_w(self) -> float:
-        """W beside which it settles the start: as they ran then, and as near as W are read."""
+        """Power of other loads up to which it settles the start, W, within the accuracy of W."""
         return self.beside_w * 1.02 + 5 if self.ran else self.beside_w * 0.98
 
 
@@ -71,17 +71,17 @@ def required_va(
     nonactive_va: np.ndarray | float,
     plain_w: np.ndarray | float = 0.0,
 ) -> np.ndarray:
-    """VA that a start asks for beside others: as vectors where power factors are known.
+    """VA during a start together with other loads, as vectors if power factors are known.
 
     Parameters
     ----------
     start_va : ndarray or float
     factor : float or None
-        Power factor of the start; None where it is not known: then it adds as it stands.
+        Power factor of the start; None if unknown, then its VA are added as they are.
     watts, nonactive_va : ndarray or float
-        W and non-active VA of the others whose power factors are known.
+        W and non-active VA of other loads with a known power factor.
     plain_w : ndarray or float
-        W of the others, which add as they stand.
+        W of other loads without one, which are added as they are.
     """
     if factor is None:
         return np.hypot(watts, nonactive_va) + start_va + plain_w
@@ -91,7 +91,7 @@ def required_va(
 
 
 def start_factor(power_factor: float | None) -> float | None:
-    """Power factor of a start, by that of running: a resistance keeps its own."""
+    """Power factor during a start, from that of running: a resistance keeps its own."""
     if power_factor is None:
         return None
     return power_factor if power_factor > 0.97 else min(power_factor, START_REAL)
@@ -104,10 +104,10 @@ def carried_va(
     grey: np.ndarray | float,
     tried: StartTried | None = None,
 ) -> np.ndarray:
-    """VA beyond which a start trips.
+    """VA above which a start trips.
 
-    A short start beyond the surge rating is grey: up to :data:`GREY_FACTOR` times it may still
-    start, as ``grey`` (a rank between 0 and 1) has it. A test moves the limit to what it showed.
+    A short start above the surge rating is grey: up to :data:`GREY_FACTOR` times the rating it may
+    still start, decided by ``grey`` (a rank between 0 and 1). A test moves the limit to its result.
     """
     base = inverter.surge_va if start_s <= inverter.surge_s else inverter.continuous_va
     beyond = (GREY_FACTOR - 1) * np.asarray(grey) if start_s < SHORT_S else 0 * np.asarray(grey)
@@ -128,16 +128,16 @@ _LEAST_LEFT = 0.02
 def start_as_tried(
     start_va: np.ndarray, limit_va: np.ndarray, tried: StartTried | None
 ) -> np.ndarray:
-    """Draws of a start's VA, as a test of it on an inverter leaves them, (draws,).
+    """Start-up VA in every draw, conditioned on a start test on an inverter, (draws,).
 
-    One that held beside so many W drew no more than was left of what the inverter carries, one
-    that tripped drew more: each draw keeps its rank among those that this leaves.
+    A start that held with some W of other loads drew no more than the rest of the inverter's limit,
+    one that tripped drew more: each draw keeps its rank within this range.
 
     Parameters
     ----------
     start_va : ndarray, (draws,)
     limit_va : ndarray, (draws,)
-        VA that the inverter carries at a start, but for the test (:func:`carried_va`).
+        Limit of the inverter at a start without the test (:func:`carried_va`), VA.
     tried : StartTried or None
     """
     if tried is None or len(start_va) < 2:
@@ -157,13 +157,13 @@ def start_as_tried(
 def overload_as_tried(
     inverter: Inverter, ran: Sequence[tuple[float, float, bool]]
 ) -> tuple[tuple[float, float], ...]:
-    """An inverter's overload curve with what was seen of it.
+    """An inverter's overload curve, corrected by observations.
 
     Parameters
     ----------
     inverter : Inverter
     ran : sequence of (W, s, whether it then tripped)
-        Running sums above what it carries without end, and how long they ran.
+        Running sums above the continuous rating, and how long they ran.
     """
     curve = list(inverter.overload)
     for watts, seconds, tripped in sorted(ran):
@@ -185,14 +185,14 @@ def overload_as_tried(
 
 
 def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
-    """Whether an inverter gives the volts that a load wants."""
+    """Whether an inverter has the voltage that a load needs."""
     if load_v is None or inverter.volts is None:
         return True
     return abs(load_v / inverter.volts - 1) <= SAME_VOLTS
 
 
 def words_of(verdict: Verdict) -> str:
-    """A verdict as it is said, with its odds where they matter: "likely holds, 8 in 10"."""
+    """A verdict in words, with its chance if that matters: "likely holds, 8 in 10"."""
     if verdict.chance is None or verdict.verdict != "grey":
         return verdict.verdict
     odds = chance_text(verdict.chance)
@@ -200,7 +200,7 @@ def words_of(verdict: Verdict) -> str:
 
 
 def by_odds(verdict: Verdict, chance: float) -> Verdict:
-    """A computed verdict with its odds, which come before what the middle values say."""
+    """A computed verdict replaced by the chance over draws."""
     word = verdict.verdict
     if chance < TRIPS:
         word = "trips"
@@ -218,13 +218,13 @@ class Verdict:
     verdict : str
         ``"holds"``, ``"grey"`` or ``"trips"``.
     limit_va : float
-        The rating it was held against, VA.
+        The rating that applies, VA.
     margin_va : float
-        What is left under it; negative when over, VA.
+        Margin below the rating, VA; negative if exceeded.
     reason : str
-        In words.
+        Reason, in words.
     chance : float or None
-        Share of draws in which it starts, where it was drawn.
+        Share of draws in which it starts, if drawn.
     """
 
     verdict: str
@@ -237,18 +237,18 @@ class Verdict:
 def will_it_start(
     start_va: float, start_s: float, running_w: float, others_w: float, inverter: Inverter
 ) -> Verdict:
-    """Judge one start.
+    """Return the verdict on one start.
 
     Parameters
     ----------
     start_va : float
-        VA in the first moments.
+        Start-up VA.
     start_s : float
-        How long they last, s.
+        Duration of the start-up surge, s.
     running_w : float
-        W once it runs.
+        Running W.
     others_w : float
-        W of all that already runs.
+        W of everything that already runs.
     inverter : Inverter
 
     Notes
@@ -278,7 +278,7 @@ def will_it_start(
 
 
 def _judge_start(total_va: float, start_s: float, inverter: Inverter) -> Verdict:
-    """The first moments alone: all that is asked for, VA, against the surge rating."""
+    """Verdict on the surge alone: total VA against the surge rating."""
     long = start_s > inverter.surge_s
     limit = inverter.continuous_w if long else inverter.surge_va
     margin = limit - total_va
@@ -303,14 +303,14 @@ TESTED = {
 
 
 def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Verdict:
-    """The verdict of a start test where it settles this start; the margin stays as it was.
+    """The verdict of a start test if it settles this start; the margin is unchanged.
 
     Parameters
     ----------
     computed : Verdict
     tried : StartTried
     others_w : float
-        W that run beside it now.
+        W of the other loads now.
     """
     verdict, observed = TESTED[tried.result]
     if tried.times > 1:
@@ -334,14 +334,14 @@ def _by(computed: Verdict) -> str:
 
 @dataclass(frozen=True)
 class Running:
-    """What runs, in every draw, (draws,) each.
+    """Running loads, in every draw, (draws,) each.
 
     Attributes
     ----------
     watts, nonactive_va : ndarray
-        W and non-active VA of what is known by its power factor.
+        W and non-active VA of loads with a known power factor.
     plain_w : ndarray
-        W of the rest, which add to VA as they stand.
+        W of the others, which are added to VA as they are.
     """
 
     watts: np.ndarray
@@ -353,7 +353,7 @@ class Running:
         return cls(np.zeros(draws), np.zeros(draws), np.zeros(draws))
 
     def with_load(self, watts: np.ndarray, known: bool, nonactive: np.ndarray | None) -> Running:
-        """With another load: its W, whether its power factor is known, non-active VA for each W."""
+        """The sum with another load: W, whether its power factor is known, non-active VA per W."""
         if not known:
             return replace(self, plain_w=self.plain_w + watts)
         more = 0.0 if nonactive is None else watts * nonactive
@@ -369,30 +369,30 @@ class Running:
 
     @cached_property
     def usual_w(self) -> float:
-        """Middle value of W over draws."""
+        """Median W over draws."""
         return float(np.median(self.all_w))
 
     @cached_property
     def usual_va(self) -> float:
-        """Middle value of VA over draws."""
+        """Median VA over draws."""
         return float(np.median(self.va))
 
 
 @dataclass(frozen=True)
 class Start:
-    """One start over draws.
+    """A start in every draw.
 
     Attributes
     ----------
     va, running_w, grey : ndarray, (draws,)
-        VA of the first moments, W once it runs, and a rank that tells what a grey start does.
+        Start-up VA, running W, and a rank that decides grey starts.
     start_s : float
     power_factor : float or None
-        None where it is not known.
+        None if unknown.
     nonactive : ndarray or None
-        Non-active VA for each W once it runs.
+        Non-active VA per W while running.
     volts : float or None
-        That it wants.
+        Supply voltage that it needs, V.
     """
 
     va: np.ndarray
@@ -417,14 +417,14 @@ class Start:
 
 @dataclass(frozen=True)
 class StartBeside:
-    """A start beside what runs: worked out once, however many inverters are asked about it."""
+    """A start together with running loads, computed once for all inverters."""
 
     start: Start
     others: Running
 
     @cached_property
     def required_va(self) -> np.ndarray:
-        """VA that it asks for, (draws,)."""
+        """VA needed during the start, (draws,)."""
         others, factor = self.others, start_factor(self.start.power_factor)
         return required_va(self.start.va, factor, others.watts, others.nonactive_va, others.plain_w)
 
@@ -434,13 +434,13 @@ class StartBeside:
 
     @cached_property
     def after(self) -> Running:
-        """What runs once it does too."""
+        """What runs after the start."""
         start = self.start
         known = start.power_factor is not None
         return self.others.with_load(start.running_w, known, start.nonactive)
 
     def verdict(self, inverter: Inverter, tried: StartTried | None = None) -> Verdict:
-        """Whether it starts, by the middle values, by the odds over draws, and as it was tried."""
+        """Whether it starts, by medians, by the chance over draws, and by start tests."""
         start, usual_w = self.start, self.others.usual_w
         computed = will_it_start(
             start.usual_va, start.start_s, start.usual_running_w, usual_w, inverter
@@ -457,7 +457,7 @@ class StartBeside:
         return self._by_odds(inverter, computed, None)
 
     def _as_tried(self, inverter: Inverter, tried: StartTried, va: np.ndarray) -> Verdict:
-        """The verdict where the test does not settle it: by what it leaves of the start's VA."""
+        """The verdict if the test does not settle it, with start-up VA conditioned on the test."""
         known, usual_w = replace(self, start=replace(self.start, va=va)), self.others.usual_w
         computed = will_it_start(
             known.start.usual_va,
@@ -469,7 +469,7 @@ class StartBeside:
         return as_tested(known._by_odds(inverter, computed, tried), tried, usual_w)
 
     def _by_odds(self, inverter: Inverter, computed: Verdict, tried: StartTried | None) -> Verdict:
-        """The verdict by how many of the draws start."""
+        """The verdict from the share of draws that start."""
         start = self.start
         limit = carried_va(inverter, start.va, start.start_s, start.grey, tried)
         top = inverter.overload[-1][0] if inverter.overload else 1.0
@@ -496,10 +496,11 @@ def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Ver
 def holds_above(
     start_va: float, running_w: float, others_w: float, battery: Battery, inverter: Inverter
 ) -> float | None:
-    """Charge (share) below which a start pulls the battery under its cut-off.
+    """Charge (share) below which a start pulls the battery's voltage under its cut-off.
 
-    A start asks the battery for the others, and for half of its VA or its running W, whichever is
-    more. None where sag is not known; 0 where any charge will do; 1 where none does.
+    A start needs, from the battery, the power of the others, and half of its VA or its running W,
+    whichever is more. None if voltage sag is not simulated; 0 if any charge is enough; 1 if none
+    is.
     """
     if battery.internal_ohm is None or battery.cutoff_v is None or battery.volts is None:
         return None

@@ -1,1 +1,1 @@
-"""Drills: small jobs with hidden truth, measured on simulated instruments in simulated time."""
+"""Drills: exercises with a hidden truth, measured on simulated instruments in simulated time."""

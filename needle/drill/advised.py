@@ -1,4 +1,4 @@
-"""How a measuring round would have used a drill's hours."""
+"""How a measuring round would use a drill's time."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _DRAWS = 200
 
 
 def advised(drill: Drill) -> list[tuple[datetime, str]]:
-    """Moments and what to do, of a round planned from the labels; empty but for hours."""
+    """Times and actions of a round planned from the labels; empty except for hours."""
     if drill.ask != HOURS:
         return []
     plan = parse_plan(plan_of(begin(drill), the_clients(drill)))

@@ -1,4 +1,4 @@
-"""What readings come to: the answer that the tool itself would give to a drill."""
+"""The answer that the program itself would give to a drill, from the same readings."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ class DrillAnswer:
 
 
 def answered(session: Session) -> DrillAnswer:
-    """The answer that follows from what was read, its 10 to 90 % range."""
+    """The answer that follows from the readings, with its 10 to 90 % range."""
     drill = session.drill
     if drill.ask == DAY:
         low, high = _day(session, drill.loads[0])
@@ -81,7 +81,7 @@ def _day(session: Session, load: DrillLoad) -> tuple[float, float]:
 
 
 def _capacitor(session: Session, load: DrillLoad) -> tuple[float, float]:
-    """By the last reading of W and VA together, each as far off as its meter may be."""
+    """From the last reading of W and VA together, with the meter's accuracy."""
     spots = [reading for reading in session.readings[load.name] if reading["type"] == "spot"]
     if not spots:
         return 0.0, MOST_UF
@@ -101,7 +101,7 @@ def _capacitor(session: Session, load: DrillLoad) -> tuple[float, float]:
 
 
 def _difference(session: Session) -> tuple[float, float]:
-    """Of two means whose errors are independent: half-widths join in quadrature."""
+    """Difference of two means with independent errors: half-widths add in quadrature."""
     means = [_profile(session, load).mean_w for load in session.drill.loads[:2]]
     middle = 24 * (means[0].value - means[1].value)
     half = 24 * sum(((mean.high - mean.low) / 2) ** 2 for mean in means) ** 0.5
@@ -109,7 +109,7 @@ def _difference(session: Session) -> tuple[float, float]:
 
 
 def _tasks(session: Session) -> tuple[float, float]:
-    """What is left of the supply beside its idle, over what a task takes of it: by draws."""
+    """Energy left after idle draw, over the energy of a task, by draws."""
     drill = session.drill
     assert drill.supply is not None
     supply = parse_supply(_supply_document(drill.supply, session.tests, drill.supply.floor))
@@ -127,7 +127,7 @@ def _tasks(session: Session) -> tuple[float, float]:
 
 
 def drawn_hours(session: Session) -> tuple[float, float, float] | None:
-    """Hours, low, likely and high, of the plan that the learner drew up; None without one."""
+    """Hours, low, likely and high, of the learner's plan; None without one."""
     if session.plan is None or all(use is None for use in session.plan.uses.values()):
         return None
     return _hours(session, session.plan)
@@ -144,7 +144,7 @@ def _hours(session: Session, plan: DrawnPlan) -> tuple[float, float, float]:
 
 
 def plan_of(session: Session, drawn: DrawnPlan) -> dict[str, Any]:
-    """The plan document that the readings make, on the supply as its label has it."""
+    """Plan document from the readings, with the supply as labelled."""
     drill = session.drill
     assert drill.supply is not None
     begins = datetime(2027, 2, 9, tzinfo=UTC) + timedelta(minutes=drill.ends_min)
@@ -168,7 +168,7 @@ def _use(between: Between) -> Any:
 def _supply_document(
     supply: DrillSupply, tests: Sequence[dict[str, Any]], floor: float
 ) -> dict[str, Any]:
-    """As its label has it, with the tests that were made."""
+    """The supply as labelled, with the tests that were made."""
     return {
         "battery": {
             "chemistry": "lfp",
@@ -182,7 +182,7 @@ def _supply_document(
 
 
 def by_label(drill: Drill, session: Session) -> DrillAnswer:
-    """What somebody answers who believes labels: all of it, all day, to within a tenth."""
+    """The answer of somebody who trusts the labels, to within a tenth."""
     labels = [float(session.readings[load.name][0]["watts"]) for load in drill.loads]
     if drill.ask == DAY:
         middle = 24 * labels[0]

@@ -1,4 +1,4 @@
-"""A drill: what is there, what may be used, for how long, and what is asked."""
+"""A drill: its loads, meters and time, and the question."""
 
 from __future__ import annotations
 
@@ -35,13 +35,13 @@ class DrillLoad:
     Attributes
     ----------
     name, standin : str
-        What it is called; key of :data:`needle.standin.appliances.APPLIANCES`.
+        Its name; key of :data:`needle.standin.appliances.APPLIANCES`.
     label_factor : float
-        Label watts over what it truly runs at.
+        Label W over true running W.
     quirks : tuple of str
         Of :data:`QUIRKS`.
     between : tuple of (str, str)
-        Clock times between which the client runs it on the supply; empty for all day.
+        Clock times of its use on the supply; empty for all day.
     """
 
     name: str
@@ -58,7 +58,7 @@ class DrillLoad:
 
 @dataclass(frozen=True)
 class DrillSupply:
-    """A simulated supply: label Wh, the share that it truly holds, its inverter, its quirks."""
+    """A simulated supply: nominal Wh, true share of them, its inverter, its quirks."""
 
     nominal_wh: float
     holds: float
@@ -72,26 +72,26 @@ class DrillSupply:
 
 @dataclass(frozen=True)
 class Drill:
-    """A drill.
+    """An exercise with a hidden truth.
 
     Attributes
     ----------
     name, lesson, question : str
-        What it is called, what it teaches, what the client asks.
+        Its name, what it teaches, and what the client asks.
     ask : str
         One of :data:`ASKS`.
     limit : float
-        Yes is right where the truth is above it, in the ask's unit.
+        Yes is right if the truth is above it, in the unit of the question.
     minutes : float
-        Simulated time that may be used.
+        Simulated time available, min.
     meters : tuple of str
-        Meters at hand, by class; a class may stand there twice.
+        Meters at hand, by class; a class may occur twice.
     loads : tuple of DrillLoad
     supply : DrillSupply or None
     within_h : float
-        Hours within which tasks are done, the inverter on.
+        Hours in which tasks are done with the inverter on.
     seed : int
-        Another seed is another drill like it.
+        Another seed gives another drill of the same kind.
     """
 
     name: str
@@ -111,32 +111,32 @@ class Drill:
         return ASKS[self.ask]
 
     def second(self, minutes: float) -> float:
-        """Seconds of the appliances' courses so many minutes after the drill began."""
+        """Seconds in the appliances' profiles at some minutes after the drill began."""
         return BEGINS_H * 3600 + minutes * 60
 
     @property
     def ends_min(self) -> int:
-        """Minute of the day at which the time for measuring ends, and the client's begins."""
+        """Minute of the day at which measuring ends and the client's use begins."""
         return round(BEGINS_H * 60 + self.minutes) % DAY_MIN
 
     @property
     def can_drain(self) -> bool:
-        """Whether a drain can be counted: at the battery, or behind the inverter by the display."""
+        """Whether a discharge can be counted, at the battery or behind the inverter."""
         meters = set(self.meters)
         return self.supply is not None and ("shunt" in meters or {"display", "plug"} <= meters)
 
     def like_it(self, seed: int) -> Drill:
-        """Another one like it."""
+        """Another drill of the same kind."""
         return replace(self, seed=seed)
 
     def load_seed(self, name: str) -> int:
-        """Which appliance of its kind a load is."""
+        """Seed of a load's appliance."""
         place = [load.name for load in self.loads].index(name)
         return 97 * self.seed + place
 
 
 def parse_drill(data: Any) -> Drill:
-    """Read a drill document.
+    """Parse a drill document.
 
     Raises
     ------

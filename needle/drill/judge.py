@@ -1,4 +1,4 @@
-"""How good an answer was: a proper score for ranges, what it cost, what went wrong."""
+"""Scoring of a drill's answer: a proper score for ranges, time used, and mistakes."""
 
 from __future__ import annotations
 
@@ -24,22 +24,22 @@ SCORE_WORDS = (
 
 @dataclass(frozen=True)
 class Verdict:
-    """A drill's outcome.
+    """The result of a drill.
 
     Attributes
     ----------
     truth : float
-        In the ask's unit.
+        The true value, in the unit of the question.
     answer : DrillAnswer
     held, right : bool
-        Whether the range held the truth, and yes or no was right.
+        Whether the range contained the truth, and whether yes or no was right.
     score : float
-        See :func:`interval_score`; less is better.
+        See :func:`interval_score`; lower is better.
     tool : DrillAnswer
-        What the tool makes of the same readings.
+        The program's answer from the same readings.
     tool_score : float
     minutes : float
-        Simulated time that was used.
+        Simulated time used, min.
     mistakes : list of Mistake
     """
 
@@ -55,18 +55,18 @@ class Verdict:
 
 
 def interval_score(low: float, high: float, truth: float) -> float:
-    """The interval score of a central 80 % range, over the truth's size.
+    """The interval score of a central 80 % range, relative to the truth.
 
-    S = (u − l) + (2/α) (l − x)⁺ + (2/α) (x − u)⁺, α = 0.2; proper: it is least, on average, for the
-    range that one truly believes (R. L. Winkler, J. Am. Stat. Assoc. 67, 187, 1972; T. Gneiting and
-    A. E. Raftery, J. Am. Stat. Assoc. 102, 359, 2007, eq. 43).
+    S = (u − l) + (2/α) (l − x)⁺ + (2/α) (x − u)⁺, α = 0.2; proper: it is lowest, on average, for
+    the range that one really believes (R. L. Winkler, J. Am. Stat. Assoc. 67, 187, 1972; T.
+    Gneiting and A. E. Raftery, J. Am. Stat. Assoc. 102, 359, 2007, eq. 43).
     """
     missed = max(0.0, low - truth) + max(0.0, truth - high)
     return (high - low + 2 / _ALPHA * missed) / max(1e-9, abs(truth))
 
 
 def judged(session: Session, answer: DrillAnswer) -> Verdict:
-    """Hold an answer against the truth."""
+    """Compare an answer with the truth."""
     drill = session.drill
     truth, tool = truth_of(drill), answered(session)
     mistakes = list(session.mistakes)
@@ -95,7 +95,7 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
 
 
 def _of_the_plan(session: Session) -> list[Mistake]:
-    """Where the learner's plan is not what the client asked for."""
+    """Differences between the learner's plan and the client's question."""
     drawn = session.plan
     if drawn is None:
         return []
@@ -114,7 +114,7 @@ def _of_the_plan(session: Session) -> list[Mistake]:
 
 
 def parse_answer(data: Any) -> DrillAnswer:
-    """Read an answer: ``low``, ``high``, ``yes``.
+    """Parse an answer: ``low``, ``high``, ``yes``.
 
     Raises
     ------
@@ -129,7 +129,7 @@ def parse_answer(data: Any) -> DrillAnswer:
 
 
 def as_document(verdict: Verdict, drill: Drill) -> dict[str, Any]:
-    """The outcome as ``needle drill`` prints it."""
+    """Return the result as ``needle drill`` prints it."""
     return {
         "unit": drill.unit,
         "truth": verdict.truth,
@@ -151,7 +151,7 @@ def _told(answer: DrillAnswer) -> dict[str, Any]:
 
 
 def readings_document(session: Session) -> dict[str, Any]:
-    """What was read so far, by load, and how much time is left."""
+    """Readings so far, by load, and the time left."""
     readings: dict[str, Sequence[dict[str, Any]]] = dict(session.readings)
     hours = drawn_hours(session)
     plan = None if hours is None else dict(zip(("low", "value", "high"), hours, strict=True))

@@ -1,4 +1,4 @@
-"""Two ways to play a drill: a careful one, and the one that believes labels."""
+"""Two ways to do a drill: carefully, and by trusting the labels."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from needle.drill.session import START as DO_START
 
 
 def careful(drill: Drill) -> list[dict[str, Any]]:
-    """Reset every counter, read levels, then leave meters in for as long as the time allows."""
+    """Reset every counter, read levels, then leave meters in for as long as possible."""
     if drill.ask == START:
         return [{"do": DO_START, "load": drill.loads[0].name}]
     if drill.ask == CAPACITOR:
@@ -37,7 +37,7 @@ def careful(drill: Drill) -> list[dict[str, Any]]:
 
 
 def _of_the_supply(drill: Drill) -> tuple[list[dict[str, Any]], float]:
-    """What is tested of the supply, and the most minutes that takes."""
+    """Supply tests to make, and their longest duration in min."""
     supply = drill.supply
     if supply is None:
         return [], 0.0
@@ -49,7 +49,7 @@ def _of_the_supply(drill: Drill) -> tuple[list[dict[str, Any]], float]:
 
 
 def careless(drill: Drill) -> list[dict[str, Any]]:
-    """One look at one meter, if any: the label is believed."""
+    """At most one look at one meter: the label is trusted."""
     if drill.ask in (START, CAPACITOR, TASKS):
         return []
     return [{"do": SPOT, "load": drill.loads[0].name}]

@@ -1,6 +1,6 @@
-"""Measuring in simulated time: what the learner does, in order, and what the meters then show.
+"""Measuring in simulated time: the learner's actions, and what the meters then show.
 
-A session is its list of doings: the same doings on the same drill show the same.
+A session is its list of actions: the same actions on the same drill show the same readings.
 """
 
 from __future__ import annotations
@@ -48,7 +48,7 @@ _PATIENCE_S = 4 * 3600.0
 
 @dataclass(frozen=True)
 class Mistake:
-    """What went wrong, and at which doing (its number from 0)."""
+    """A mistake, and the number of the action (from 0)."""
 
     doing: int
     words: str
@@ -56,7 +56,7 @@ class Mistake:
 
 @dataclass(frozen=True)
 class DrawnPlan:
-    """The plan as the learner has it: when each load runs (None: left out), and the floor."""
+    """The learner's plan: when each load runs (None: left out), and the floor."""
 
     uses: dict[str, Between | None]
     floor: float
@@ -64,22 +64,22 @@ class DrawnPlan:
 
 @dataclass
 class Session:
-    """What was done so far.
+    """Everything done so far.
 
     Attributes
     ----------
     drill : Drill
     minutes : float
-        Simulated time that is gone.
+        Simulated time used, min.
     readings : dict of str to list
-        Of each load, as a load document has them; its label first.
+        Readings of each load, as in a load document; its label first.
     mistakes : list of Mistake
     counters : dict of str to float
-        What the meter at a load still counted from before, Wh.
+        What a load's meter had counted before, Wh.
     tests : list
-        Of the supply, as its document has them.
+        Supply tests, as in a supply document.
     plan : DrawnPlan or None
-        The one drawn up last.
+        The latest plan.
     """
 
     drill: Drill
@@ -96,7 +96,7 @@ class Session:
 
 
 def begin(drill: Drill) -> Session:
-    """Before anything was done: labels can be read at once."""
+    """A session before any action: labels can be read at once."""
     session = Session(drill)
     for load in drill.loads:
         session.readings[load.name] = [{"type": "label", "watts": label_w(drill, load)}]
@@ -106,12 +106,12 @@ def begin(drill: Drill) -> Session:
 
 
 def played(drill: Drill, doings: Sequence[Any]) -> Session:
-    """A session in which all of this was done.
+    """Return the session after these actions.
 
     Raises
     ------
     DocumentError
-        What cannot be done, or when the time is over.
+        An action is not possible, or there is no time left.
     """
     session = begin(drill)
     for number, doing in enumerate(doings):
@@ -206,7 +206,7 @@ def _count(
 def _shown(
     session: Session, number: int, load: DrillLoad, first_s: float, last_s: float
 ) -> tuple[float, float]:
-    """Wh that the counter at a load shows at the end of a stretch, and its last digit."""
+    """Wh on the counter at a load at the end of a period, and its resolution."""
     meter = plug_meter(session.drill.load_seed(load.name))
     wh = meter.counter_wh(line_of(session.drill, load), first_s, last_s)
     left_over = session.counters[load.name]
@@ -219,7 +219,7 @@ def _shown(
 
 
 def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str) -> None:
-    """So many tasks in a row, counted together: each is done when it is wanted."""
+    """A number of tasks in a row, counted together."""
     if not APPLIANCES[load.standin].by_task:
         raise DocumentError(path, f"{load.name} does no tasks that could be counted")
     made = sum(read["runs"] for read in session.readings[load.name] if read["type"] == "task")
@@ -240,7 +240,7 @@ def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str
 
 
 def _plan(drill: Drill, reader: Reader) -> DrawnPlan:
-    """When each load runs, by its name; what is not named runs all the time."""
+    """When each load runs, by its name; loads not named run all the time."""
     given = reader.data.get("uses", {})
     names = tuple(load.name for load in drill.loads)
     uses_reader = Reader(given, reader.at("uses"), names)
@@ -256,7 +256,7 @@ def _plan(drill: Drill, reader: Reader) -> DrawnPlan:
 
 
 def _test(session: Session, number: int, what: str, hours: float, path: str) -> None:
-    """Idle, or a drain from full to the floor: by a shunt, else by the supply's display."""
+    """An idle test, or a discharge from full to the floor: by a shunt, else by the display."""
     supply, meters = session.drill.supply, session.drill.meters
     if supply is None or not {"shunt", "display"} & set(meters):
         raise DocumentError(path, "needs a supply, and a shunt monitor or a display")
@@ -273,7 +273,7 @@ def _test(session: Session, number: int, what: str, hours: float, path: str) -> 
 
 
 def _gain(drill: Drill) -> float:
-    """Of the meter that counts at the supply."""
+    """Gain of the meter that counts at the supply."""
     return 1 + 0.008 * float(np.random.default_rng([drill.seed, 5]).uniform(-1, 1))
 
 
@@ -302,7 +302,7 @@ def _idle_by_display(
 
 
 def _drain(session: Session, supply: DrillSupply, by_shunt: bool, path: str) -> None:
-    """From full to the floor at a load that the inverter carries well, counted on one side."""
+    """A discharge at a moderate inverter load, counted on one side."""
     watts, wh = _DRAINED_AT * supply.continuous_w, usable_wh(supply)
     drawn_w = supply.idle_w + watts / supply.efficiency
     hours = wh / drawn_w
@@ -348,7 +348,7 @@ def _spot(
 
 
 def _looked_at(load: DrillLoad, at_s: float) -> np.ndarray:
-    """Moments whose mean a meter shows: a slow one shows those before, too."""
+    """Times over which a meter's reading is a mean; a slow meter includes earlier ones."""
     if "slow meter" in load.quirks:
         return at_s - np.arange(0.0, _SLOW_S, 2.0)
     return np.array([at_s])

@@ -1,4 +1,4 @@
-"""What is true of a drill, which the learner sees afterwards."""
+"""The true answer of a drill, which the learner sees afterwards."""
 
 from __future__ import annotations
 
@@ -31,23 +31,23 @@ MAINS_V, HERTZ = 230.0, 50.0
 
 
 def line_of(drill: Drill, load: DrillLoad) -> Timeline:
-    """The course of a load."""
+    """Power profile of a load."""
     return timeline(load.standin, drill.load_seed(load.name))
 
 
 def day_wh(drill: Drill, load: DrillLoad) -> float:
-    """True Wh a day, mean over a week."""
+    """True Wh per day, mean over a week."""
     return line_of(drill, load).mean_w(0.0, DAYS * DAY_S) * 24
 
 
 def running_w(drill: Drill, load: DrillLoad) -> float:
-    """W of the state that it runs in: half of its energy is drawn at more, half at less."""
+    """True power of the running state, W: half of its energy is drawn at more, half at less."""
     return _running(load.standin, drill.load_seed(load.name))[0]
 
 
 @lru_cache(maxsize=64)
 def _running(standin: str, seed: int) -> tuple[float, float]:
-    """W and VA at the middle of its energy."""
+    """W and VA at the median of its energy."""
     sample = timeline(standin, seed).sample(np.arange(0.0, 2 * DAY_S, 10.0))
     order = np.argsort(sample.watts)
     drawn = np.cumsum(sample.watts[order])
@@ -56,18 +56,18 @@ def _running(standin: str, seed: int) -> tuple[float, float]:
 
 
 def capacitor_uf(drill: Drill, load: DrillLoad) -> float:
-    """True µF that lift its power factor to the usual target while it runs."""
+    """True µF that raise its power factor to the usual target while it runs."""
     watts, va = _running(load.standin, drill.load_seed(load.name))
     return correct(watts, max(watts, va), MAINS_V, HERTZ).to_target_uf
 
 
 def label_w(drill: Drill, load: DrillLoad) -> float:
-    """What is printed on it, whole W."""
+    """Label of a load, whole W."""
     return float(round(running_w(drill, load) * load.label_factor))
 
 
 def start_va(drill: Drill, load: DrillLoad) -> float:
-    """The mean start, as the highest 100 ms RMS VA that a clamp in inrush mode would hold."""
+    """Mean start, as the highest 100 ms RMS VA that a clamp in inrush mode would show."""
     line = line_of(drill, load)
     peaks = []
     for at in line.starts_s()[:12]:
@@ -83,7 +83,7 @@ def usable_wh(supply: DrillSupply) -> float:
 
 
 def supply_hours(drill: Drill) -> float:
-    """True hours from full to the floor, from the end of the time for measuring."""
+    """True hours from full to the floor, from the end of the measuring time."""
     supply = drill.supply
     assert supply is not None
     times = drill.second(drill.minutes) + np.arange(0.0, DAYS * DAY_S, _STEP_S)
@@ -95,7 +95,7 @@ def supply_hours(drill: Drill) -> float:
 
 
 def _in_use(load: DrillLoad, times_s: np.ndarray) -> np.ndarray:
-    """Whether the client runs it at each moment."""
+    """Whether the client uses it at each moment."""
     if not load.between:
         return np.ones(len(times_s), dtype=bool)
     windows = parse_windows(list(load.between), "between", UTC)
@@ -104,13 +104,15 @@ def _in_use(load: DrillLoad, times_s: np.ndarray) -> np.ndarray:
 
 
 def task_wh(drill: Drill, load: DrillLoad) -> float:
-    """True Wh of a task, mean over all of its course."""
+    """True Wh of a task, mean over its whole profile."""
     line = line_of(drill, load)
     return line.mean_w() * line.horizon_s / 3600 / max(1, len(line.runs_s()))
 
 
 def tasks(drill: Drill) -> float:
-    """How often the supply runs the first load's task in the hours given, the inverter on."""
+    """Number of the first load's tasks that the supply runs in the given hours, with the inverter
+    on.
+    """
     supply = drill.supply
     assert supply is not None
     left = usable_wh(supply) - supply.idle_w * drill.within_h
@@ -118,7 +120,7 @@ def tasks(drill: Drill) -> float:
 
 
 def truth_of(drill: Drill) -> float:
-    """The answer to what is asked, in the ask's unit."""
+    """The answer to the question, in its unit."""
     first = drill.loads[0]
     if drill.ask == DAY:
         return day_wh(drill, first)

@@ -1,1 +1,1 @@
-"""Readings, the instruments they come from, and whether they agree."""
+"""Readings, instruments, and consistency checks."""

@@ -1,9 +1,9 @@
-"""Whether volts, amps, watts, VA and power factor of one moment agree with one another.
+"""Consistency of volts, amps, watts, VA and power factor read at one moment.
 
 The five over-determine three unknowns (volts, amps, power factor). They are fitted by weighted
 least squares on logarithms, where V·I = VA and W = VA·PF are linear. Each residual is divided by
 its own standard deviation (the w-test of W. Baarda, "A testing procedure for use in geodetic
-networks", 1968); beyond 3 the set does not agree.
+networks", 1968); above 3 the set is inconsistent.
 """
 
 from __future__ import annotations
@@ -33,20 +33,20 @@ BEYOND = 3.0
 
 @dataclass(frozen=True)
 class Agreement:
-    """What a set of simultaneous readings adds up to.
+    """The result of checking simultaneous readings.
 
     Attributes
     ----------
     consistent : bool
-        Whether all agree within the instrument's accuracy.
+        Whether all readings agree within the instrument's accuracy.
     suspect : str or None
-        The reading whose removal makes the rest agree; None when all agree or none can be named.
+        The reading without which the rest agree; None if all agree or no single one can be named.
     volts, amps, watts, va, power_factor, nonactive_va : float or None
-        As read where read and not suspect, else from the others (V, A, W, VA, share, VA).
+        As read if read and not suspect, else computed from the others (V, A, W, VA, share, VA).
     residuals : dict
-        Size of the normalised residual of each reading that another can check.
+        Absolute normalised residual of each reading that others can check.
     usable : bool
-        False for an impossible set (W above VA) in which no culprit can be named.
+        False for an impossible set (W above VA) without a single suspect.
     message : str
         The verdict in words.
     """
@@ -65,25 +65,25 @@ class Agreement:
 
 
 def agree(read: Mapping[str, float], instrument: Instrument = DEFAULT) -> Agreement:
-    """Check one moment's readings against one another.
+    """Check the readings of one moment against one another.
 
     Parameters
     ----------
     read : mapping
         Any of ``volts`` (V), ``amps`` (A), ``watts`` (W), ``va`` (VA), ``pf`` (0…1).
     instrument : Instrument
-        Gives the weights.
+        Instrument, whose accuracy gives the weights.
 
     Raises
     ------
     DocumentError
-        Nothing read, a value not finite or negative, or a power factor above 1.
+        Nothing was read, a value is not finite or is negative, or a power factor is above 1.
     """
     values = {key: float(read[key]) for key in KEYS if read.get(key) is not None}
     _validate(values)
     residuals = _residuals(values, instrument)
     consistent = all(abs(residual) <= BEYOND for residual in residuals.values())
-    suspect = None if consistent else _blocked_load(values, residuals, instrument)
+    suspect = None if consistent else _suspect(values, residuals, instrument)
     kept = {key: value for key, value in values.items() if key != suspect}
     filled = _fill(kept)
     impossible = not consistent and suspect is None
@@ -108,7 +108,7 @@ def _validate(values: Mapping[str, float]) -> None:
 
 
 def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str, float]:
-    """Normalised residual of each reading that another one, or PF ≤ 1, can check."""
+    """Normalised residual of each reading that another reading, or PF ≤ 1, can check."""
     read = {key: values[key] for key in KEYS if values.get(key, 0.0) > 0}
     if not (_checks_itself(read) or read.get("watts", 0.0) > _va(read)):
         return {}
@@ -129,7 +129,7 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
 
 
 def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, float]:
-    """Residuals over their own deviation (NaN where nothing checks), and the fitted log PF."""
+    """Residuals over their own deviation (NaN if nothing checks them), and the fitted log PF."""
     weighted, target = model / sigma[:, None], logs / sigma
     normal_matrix = weighted.T @ weighted
     # A ridge of no weight keeps what was not read, and so is not determined, from being singular.
@@ -142,12 +142,12 @@ def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple
     return np.where(checked, left / np.sqrt(np.where(checked, free, 1.0)), np.nan), float(fit[2])
 
 
-def _blocked_load(
+def _suspect(
     values: Mapping[str, float], residuals: Mapping[str, float], instrument: Instrument
 ) -> str | None:
-    """The one reading without which the rest, still checked, agree; None if none or all serve.
+    """The single reading without which the others agree; None if there is none, or any would do.
 
-    W and PF (or V and A) can stand in for each other: then it is the less precisely read one.
+    W and PF (or V and A) can replace each other: then it is the less precise one.
     """
     candidates = []
     for key in residuals:
@@ -167,7 +167,7 @@ def _va(values: Mapping[str, float]) -> float:
 
 
 def _fill(kept: Mapping[str, float]) -> dict[str, float | None]:
-    """What was read stays as read; what was not follows from the rest."""
+    """Values as read, with missing ones computed from the others."""
     volts, amps, watts, va, pf = (kept.get(key) for key in KEYS)
     if va is None and volts is not None and amps is not None:
         va = electrical.apparent_va(volts, amps)
@@ -234,7 +234,7 @@ def _message(
 
 
 def _checks_itself(values: Mapping[str, float]) -> bool:
-    """Whether any reading follows from the others: VA from V and A, W from VA and PF."""
+    """Whether any reading can be computed from the others: VA from V and A, W from VA and PF."""
     known = values.keys()
     from_label = {"volts", "amps"} <= known
     return (from_label and "va" in known) or (

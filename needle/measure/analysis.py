@@ -1,4 +1,4 @@
-"""What a capture says: pattern, states, cycles with their duty, starts, energy, power factor."""
+"""Analysis of a capture: pattern, states, cycles with duty, starts, energy, power factor."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _BURSTS = 5.0
 
 @dataclass(frozen=True)
 class StartEvent:
-    """One start: its edge in s, the highest sample within 5 s in W, seconds until it is settled."""
+    """A start: time of its edge in s, highest sample within 5 s in W, and seconds until stable."""
 
     time_s: float
     peak_w: float
@@ -44,7 +44,7 @@ class StartEvent:
 
 @dataclass(frozen=True)
 class StateFound:
-    """One level: name, median W, share of covered time, seconds, Wh."""
+    """A level: name, median W, share of covered time, seconds, Wh."""
 
     name: str
     watts: float
@@ -55,41 +55,41 @@ class StateFound:
 
 @dataclass(frozen=True)
 class Analysis:
-    """What a capture says. None where a figure makes no sense for the pattern.
+    """The analysis of a capture; None for figures that do not apply to its pattern.
 
     Attributes
     ----------
     samples, gaps, cycles, starts : int
-        Rows used, holes, on-runs wholly inside, starts seen.
+        Rows used, gaps, complete on-periods, and starts.
     duration_s, covered_s : float
-        First to last row; without the gaps. s.
+        First to last row, s; and without gaps, s.
     energy_wh, mean_w : float
-        Over covered time.
+        Energy and mean power over covered time.
     pattern : str
         ``"steady"``, ``"cycling"``, ``"modulating"`` or ``"program"``.
     idle_w, running_w, start_peak_w : float or None
-        Of the main cycle, W.
+        Resting, running and peak power of the main cycle, W.
     cycle_mean_w : float or None
-        Mean W over whole cycles, free of those cut off at the ends.
+        Mean W over complete cycles.
     duty : Estimate or None
-        Over whole cycles.
+        Duty over complete cycles.
     period_s : float or None
-        Mean whole cycle, s.
+        Mean length of a complete cycle, s.
     whole_cycles : int
-        Cycles from one start to the next without a gap or a rarer state.
+        Cycles from one start to the next without a gap or a rare state.
     power_factor : float or None
-        Energy-weighted.
+        Energy-weighted power factor.
     states : tuple of StateFound
     rarer : bool
-        Whether levels beside the main cycle's two were seen (a defrost).
+        Whether there are levels besides the main cycle's two (a defrost).
     active_s : float
-        From the first leaving of rest to the last return to it, s; all where it never rests.
+        Time from the first to the last change from or to rest, s; all if it never rests.
     high_w : float
-        What it drew at most but for a twentieth of the time, W.
+        95th percentile of the power, W.
     days : int
-        Whole days covered, from the first row on.
+        Complete days from the first row on.
     day_spread : float or None
-        Relative sd of their means; None for fewer than two.
+        Relative sd of the days' means; None for fewer than two.
     segments : Segments
     start_events : tuple of StartEvent
     notices : tuple of str
@@ -125,14 +125,14 @@ class Analysis:
 
 @dataclass(frozen=True)
 class Corrections:
-    """What a person knows better.
+    """Corrections by a person.
 
     Attributes
     ----------
     bounds_w : tuple of float
-        Where one level ends and the next begins, W; empty to find them.
+        Boundaries between levels, W; empty to find them.
     names : tuple of str
-        Of the levels, lowest first; "running" marks the main one, empty names are left.
+        Names of the levels, lowest first; "running" marks the main one, empty names change nothing.
     """
 
     bounds_w: tuple[float, ...] = ()
@@ -142,20 +142,20 @@ class Corrections:
 def analyse(
     capture: Capture, volts: float | None = None, corrections: Corrections | None = None
 ) -> Analysis:
-    """Analyse a capture.
+    """Return the analysis of a capture.
 
     Parameters
     ----------
     capture : Capture
     volts : float or None
-        Stands in where only amps were logged.
+        Used if only amps were recorded.
     corrections : Corrections or None
-        Bounds and names that replace those found.
+        Boundaries and names that replace those found.
 
     Raises
     ------
     DocumentError
-        Fewer than three rows with power.
+        There are fewer than three rows with power.
     """
     watts, how = capture.watts(volts)
     if int(np.isfinite(watts).sum()) < _LEAST_ROWS:
@@ -196,7 +196,7 @@ def analyse(
 
 
 def _day_means(series: Series) -> np.ndarray:
-    """Mean W of each whole day from the first row on that is covered but for a tenth."""
+    """Mean W of each day from the first row on that is at least nine tenths covered."""
     day = ((series.time_s - series.time_s[0]) // DAY_S).astype(int)
     seconds = np.bincount(day, series.weight_s)
     joules = np.bincount(day, series.weight_s * series.watts)
@@ -212,7 +212,7 @@ def _scatter(means: np.ndarray) -> float | None:
 
 @dataclass(frozen=True)
 class _Shape:
-    """The pattern, and which levels are resting and running (None where there is no such)."""
+    """The pattern, and which levels are resting and running (None if there is none)."""
 
     pattern: str
     rest: int | None
@@ -252,7 +252,7 @@ def _shape(levels: Levels, series: Series) -> _Shape:
 
 
 def _named(shape: _Shape, levels: Levels, known: Corrections) -> _Shape:
-    """The level that a person called running is the main one."""
+    """The shape with the level that a person called running as the main one."""
     names = [name.strip().casefold() for name in known.names[: len(levels.watts)]]
     if shape.main is None or "running" not in names[1:]:
         return shape
@@ -268,7 +268,7 @@ def _renamed(states: tuple[StateFound, ...], names: Sequence[str]) -> tuple[Stat
 
 
 def _weighted_median(values: np.ndarray) -> float:
-    """The value at half of the total: long periods count by their length."""
+    """Weighted median: the value at half of the total."""
     order = np.sort(values)
     return float(order[np.searchsorted(np.cumsum(order), order.sum() / 2)])
 
@@ -276,7 +276,7 @@ def _weighted_median(values: np.ndarray) -> float:
 def _main_cycle(
     levels: Levels, series: Series, shape: _Shape, notices: list[str]
 ) -> dict[str, Any]:
-    """Idle, running, duty, cycles and starts of the main cycle."""
+    """Resting and running W, duty, cycles and starts of the main cycle."""
     none: dict[str, Any] = {
         "idle_w": None,
         "running_w": None,
@@ -310,7 +310,7 @@ def _main_cycle(
 
 
 def _inside(segments: Segments, main: int) -> int:
-    """On-runs that begin and end inside the capture."""
+    """On-periods that begin and end inside the capture."""
     mine = segments.label == main
     begins = segments.joined
     ends = np.append(segments.joined[1:], False)
@@ -320,10 +320,10 @@ def _inside(segments: Segments, main: int) -> int:
 def _duty(
     segments: Segments, main: int, series: Series, notices: list[str], cycles: int
 ) -> dict[str, Any]:
-    """Duty over whole cycles: from one start to the next, without gaps or rarer states.
+    """Duty over complete cycles: from one start to the next, without gaps or rare states.
 
     Ratio estimator with its standard error (W. G. Cochran, "Sampling Techniques", eq. 2.46), the
-    scatter pooled with a prior.
+    scatter is pooled with a prior.
     """
     label, seconds = segments.label, segments.seconds
     rest_before = np.concatenate(([False], label[:-1] == 0))
@@ -383,7 +383,7 @@ def _starts(segments: Segments, series: Series, shape: _Shape) -> tuple[StartEve
 
 
 def _settling(series: Series, segments: Segments, run: int, edge: float) -> float:
-    """Seconds from the edge until the power stays within 5 % of what the run settles on."""
+    """Seconds from the edge until the power stays within 5 % of the run's stable power."""
     first, last = int(segments.first[run]), int(segments.last[run])
     power = series.watts[first : last + 1]
     half = power[len(power) // 2 :]
@@ -438,7 +438,7 @@ def _name(index: int, levels: Levels, shape: _Shape) -> str:
 
 
 def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> float | None:
-    """Energy over volt-ampere-hours, both over rows where both were read."""
+    """Energy over volt-ampere-hours, both over rows with both."""
     va, _ = capture.volt_amperes(volts)
     watts = capture.columns.get("watts")
     if va is None or watts is None:
@@ -453,7 +453,7 @@ def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> fl
 
 
 def as_document(analysis: Analysis) -> dict[str, Any]:
-    """The analysis as ``needle analyse`` prints it."""
+    """Return the analysis as ``needle analyse`` prints it."""
     segments = analysis.segments
     return {
         "samples": analysis.samples,
@@ -493,7 +493,7 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
 
 
 def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
-    """The analysis as a reading's document, for the evidence of a load."""
+    """Return the analysis as a reading document."""
     duty = analysis.duty if analysis.pattern == "cycling" else None
     summary = {
         "type": "capture",

@@ -1,6 +1,6 @@
-"""Recorded series of readings: a CSV file, however a logger wrote it, as clean columns.
+"""Captures: recorded series of readings, parsed from the CSV files of any logger.
 
-What cannot be read is never guessed: every cell is either read or counted in a notice.
+Nothing is guessed: every cell is either parsed or counted in a notice.
 """
 
 from __future__ import annotations
@@ -58,18 +58,18 @@ MOST_VALUE = 1e9
 
 @dataclass(frozen=True)
 class Capture:
-    """A capture's columns, in time order.
+    """Columns of a capture, in order of time.
 
     Attributes
     ----------
     time_s : ndarray
-        Seconds since the first row, rising.
+        Seconds since the first row, increasing.
     columns : dict of ndarray
-        Any of :data:`COLUMNS` in W, V, A, VA, share, Hz, Wh; not-a-number where a cell is missing.
+        Any of :data:`COLUMNS` in W, V, A, VA, share, Hz, Wh; NaN for missing cells.
     start : datetime or None
-        Moment of the first row, where the file tells it.
+        Time of the first row, if the file has it.
     notices : tuple of str
-        What was odd, what was left aside, how many cells could not be read.
+        Anomalies, columns not used, and the number of cells that could not be parsed.
     """
 
     time_s: np.ndarray
@@ -78,17 +78,17 @@ class Capture:
     notices: tuple[str, ...] = ()
 
     def watts(self, volts: float | None = None) -> tuple[np.ndarray, str]:
-        """True power, W, by the best way the columns allow, and how; VA in its place at worst.
+        """Real power, W, from the best columns available, and how; VA as a last resort.
 
         Parameters
         ----------
         volts : float or None
-            Stands in where only amps were logged.
+            Used if only amps were recorded.
 
         Raises
         ------
         DocumentError
-            Nothing to go by.
+            No column gives a power.
         """
         columns = self.columns
         if "watts" in columns:
@@ -103,7 +103,7 @@ class Capture:
         raise DocumentError("columns", "no watts, VA, amps or Wh: name the column that holds them")
 
     def volt_amperes(self, volts: float | None = None) -> tuple[np.ndarray | None, str]:
-        """Apparent power, VA, logged or from V·A; None where it is not known."""
+        """Apparent power, VA, as recorded or from V·A; None if unknown."""
         columns = self.columns
         if "va" in columns:
             return columns["va"], "VA as logged"
@@ -119,7 +119,7 @@ class Capture:
 
 
 def _from_counter(time_s: np.ndarray, wh: np.ndarray) -> np.ndarray:
-    """Mean W between rows of a counter; its resets are holes."""
+    """Mean W between rows of a counter; resets are gaps."""
     step, span = np.diff(wh, prepend=wh[:1]), np.diff(time_s, prepend=time_s[:1])
     with np.errstate(divide="ignore", invalid="ignore"):
         watts = step * 3600.0 / span
@@ -132,21 +132,21 @@ def read_capture(
     meanings: Mapping[str, str] | None = None,
     zone: tzinfo | None = None,
 ) -> Capture:
-    """Read a capture file.
+    """Parse a capture file.
 
     Parameters
     ----------
     text : str or bytes
         The file's content, UTF-8.
     meanings : mapping, optional
-        Corrections: header as written → one of :data:`COLUMNS`, ``time``, or "" to leave aside.
+        Corrections: header as written → one of :data:`COLUMNS`, ``time``, or "" to ignore it.
     zone : tzinfo, optional
-        Of times that carry no offset; UTC where it is not given.
+        Zone of times without an offset; default UTC.
 
     Raises
     ------
     DocumentError
-        Not a table, no time column, or no row that can be used.
+        The text is not a table, has no time column, or no usable row.
     """
     table, header, notices = read_table(text)
     del text  # a long file need not lie beside its columns
@@ -171,7 +171,7 @@ def read_capture(
 def _meanings(
     header: Sequence[str], corrections: Mapping[str, str]
 ) -> tuple[dict[str, tuple[int, float]], list[str]]:
-    """Which column means what: name → (place, factor); and the names of the rest."""
+    """Meaning of each column: name → (index, factor); and the names of the other columns."""
     meanings: dict[str, tuple[int, float]] = {}
     aside = []
     for place, written in enumerate(header):
@@ -188,7 +188,7 @@ def _meanings(
 
 
 def _meaning(written: str) -> tuple[str, float]:
-    """A header's column name and the factor of its unit."""
+    """The column name of a header, and the factor of its unit."""
     plain = " ".join(written.casefold().replace("_", " ").split())
     unit = ""
     for opening, closing in (("(", ")"), ("[", "]")):
@@ -204,7 +204,7 @@ def _meaning(written: str) -> tuple[str, float]:
 
 
 def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> np.ndarray:
-    """A column as floats; what cannot be read is missing, and counted."""
+    """A column as floats; unreadable cells are missing, and counted."""
     if column.dtype.kind in "fi":
         values = column.to_numpy(dtype=np.float64)
     elif column.dtype.kind == "b":
@@ -227,7 +227,7 @@ def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> 
 
 
 def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:
-    """A column without what no meter shows."""
+    """A column without values that no meter shows."""
     absurd = np.abs(values) > MOST_VALUE
     if not absurd.any():
         return values
@@ -236,19 +236,19 @@ def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:
 
 
 def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
-    """A capture of columns that come from elsewhere: in time order, without repeats.
+    """Return a capture from other columns: in order of time, without duplicates.
 
     Parameters
     ----------
     time_s : ndarray
-        Seconds; rows without one are left out.
+        Seconds; rows without a time are dropped.
     columns : mapping of ndarray
         Any of :data:`COLUMNS`.
 
     Raises
     ------
     DocumentError
-        Fewer than two moments, or nothing beside them.
+        There are fewer than two times, or no values.
     """
     if not columns:
         raise DocumentError("columns", f"none of {', '.join(COLUMNS)} is there")
@@ -261,7 +261,7 @@ def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
 def _clean(
     seconds: np.ndarray, values: dict[str, np.ndarray], start: datetime | None, notices: list[str]
 ) -> Capture:
-    """Put rows in time order, drop repeats, spread rows that share a moment."""
+    """Sort rows by time, drop duplicates, and spread rows with equal times."""
     usable = np.isfinite(seconds)
     if not usable.all():
         seconds = seconds[usable]
@@ -285,7 +285,7 @@ def _clean(
 def _spread(
     seconds: np.ndarray, values: dict[str, np.ndarray], same: np.ndarray, notices: list[str]
 ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
-    """Exact repeats go; other rows of one moment are spread over the interval they share."""
+    """Drop exact duplicates; spread other rows of equal time over their interval."""
     equal = same.copy()
     for column in values.values():
         before = np.concatenate(([np.nan], column[:-1]))
@@ -318,7 +318,7 @@ def as_csv(capture: Capture, rows: slice = slice(None)) -> str:
 
 
 def header_of(text: str | bytes) -> list[str]:
-    """The header as written, for those who correct what its columns mean.
+    """The header as written, for correcting the meaning of columns.
 
     Raises
     ------
@@ -335,15 +335,15 @@ def header_of(text: str | bytes) -> list[str]:
 
 
 def concatenate(parts: Sequence[Capture]) -> Capture:
-    """Several captures whose ``time_s`` share a clock (since 1970), as one.
+    """Several captures with a common clock (``time_s`` since 1970), as one.
 
-    Late, overlapping and repeated rows are sorted out as in a file; a column that a part lacks is
+    Late, overlapping and duplicate rows are treated as in a file; a column that a part lacks is
     missing there.
 
     Raises
     ------
     DocumentError
-        Fewer than two moments.
+        There are fewer than two times.
     """
     names = [name for name in COLUMNS if any(name in part.columns for part in parts)]
     seconds = np.concatenate([part.time_s for part in parts])

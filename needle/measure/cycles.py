@@ -1,4 +1,4 @@
-"""How well a few cycles tell the duty of many."""
+"""How well a few cycles represent the duty of many."""
 
 from __future__ import annotations
 
@@ -12,5 +12,5 @@ CYCLE_SPREAD, CYCLE_WORTH = 0.10, 4
 
 
 def cycle_spread(deviations: Sequence[float]) -> float:
-    """Relative sd of the mean of cycles, from each one's relative deviation from it."""
+    """Relative sd of the mean of cycles, from their relative deviations."""
     return spread_of_few(deviations, CYCLE_SPREAD, CYCLE_WORTH)

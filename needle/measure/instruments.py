@@ -1,7 +1,7 @@
-"""What each instrument gives, how accurately, and what it cannot see.
+"""Instruments: what each shows, its accuracy, and its limits.
 
-Accuracies are the limits that meters of each class commonly state. A limit ±a is read as a
-rectangular distribution, whose standard deviation is a/sqrt(3) (JCGM 100:2008, 4.3.7).
+Accuracies are limits that meters of each class commonly state. A limit ±a is taken as a rectangular
+distribution, whose standard deviation is a/sqrt(3) (JCGM 100:2008, 4.3.7).
 """
 
 from __future__ import annotations
@@ -12,36 +12,36 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True)
 class Instrument:
-    """A class of meter.
+    """A class of meter, or a person's own meter.
 
     Attributes
     ----------
     key, name : str
-        How documents and people call it.
+        Key in documents, and name.
     limit : float
-        Accuracy limit as a share of the reading.
+        Accuracy limit, share of the reading.
     counts : float
-        Further limit in counts of the last digit.
+        Additional limit, counts of the last digit.
     steps : dict
-        Last digit of each quantity: volts, amps, watts, va, pf, hz, wh.
+        Resolution of each quantity: volts, amps, watts, va, pf, hz, wh.
     blind : str
-        What it cannot see.
+        What it cannot measure.
     caution : str
-        What to mind before using it.
+        Safety caution before using it.
     shows : tuple of str
-        What it can show.
+        Quantities that it shows.
     least_w, most_a : float
-        W below which it cannot be trusted; most A that it carries, None where that is not known.
+        Lowest reliable W; highest A, None if unknown.
     fast_inrush, logs : bool
-        Whether it holds the peak of a start; whether it records by itself.
+        Whether it captures the peak of a start; whether it records.
     gain, gain_spread : float
-        What it shows over what there is, and the relative sd of that.
+        Ratio of shown to real value, and its relative sd.
     base_w : float
-        W of its own that it counts too.
+        Its own consumption, included in the reading, W.
     own : bool
-        Whether it is a person's own, known by its name, rather than a class of meter.
+        Whether it is a person's own meter rather than a class.
     id : str
-        The first name that one's own had: what it is drawn by, however it is called later.
+        First name of a person's own meter, which seeds its random stream.
     """
 
     key: str
@@ -64,7 +64,7 @@ class Instrument:
 
     @property
     def words(self) -> str:
-        """As a sentence names it: "a plug meter", or its own name."""
+        """Its name in a sentence: "a plug meter", or its own name."""
         return f"“{self.name}”" if self.own else f"a {self.name}"
 
     @property
@@ -73,7 +73,7 @@ class Instrument:
         return math.hypot(self.limit / math.sqrt(3), self.gain_spread)
 
     def relative_sd(self, quantity: str, value: float) -> float:
-        """Relative standard deviation of one reading of ``quantity`` at ``value`` (its unit)."""
+        """Relative standard deviation of a reading of ``quantity`` at ``value`` (in its unit)."""
         step = self.steps.get(quantity, 0.0)
         count = self.counts * step / abs(value) if value else 0.0
         return math.hypot(math.hypot(self.limit, count) / math.sqrt(3), self.gain_spread)
@@ -166,16 +166,16 @@ DEFAULT = INSTRUMENTS["plug"]
 
 
 def clamp_cancelled(amps: float, watts: float, volts: float) -> bool:
-    """Whether a clamp's inrush, A, is too small for what runs: it lies around a whole cable.
+    """Whether a clamp's inrush, A, is so small that it must enclose the whole cable.
 
-    A start draws at least its running current; under half of W/V, or under 0.05 A, the currents of
+    A start draws at least the running current; below half of W/V, or below 0.05 A, the currents of
     both conductors cancel.
     """
     return amps < max(0.05, 0.5 * watts / max(volts, 1.0))
 
 
 def get(key: str | None) -> Instrument:
-    """The instrument of that key, the plug meter where none is named.
+    """Return the instrument with a key; the plug meter if the key is empty.
 
     Raises
     ------

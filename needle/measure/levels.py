@@ -1,7 +1,7 @@
-"""The levels that a load settles on, and the segments between its changes of level.
+"""Power levels of a load, and the segments between its changes of level.
 
 Levels are the modes of the time-weighted histogram of log power: a level may drift and be noisy,
-yet what is spent in between stays rare. No loop runs over samples.
+but little time is spent between levels. No loop runs over samples.
 """
 
 from __future__ import annotations
@@ -39,14 +39,14 @@ _LEAST_DWELL_S = 4.0
 
 @dataclass(frozen=True)
 class Series:
-    """A capture's power, ready to be analysed.
+    """The power of a capture, prepared for analysis.
 
     Attributes
     ----------
     time_s, watts : ndarray
-        Rows with a readable power.
+        Times and powers of rows with a power.
     weight_s : ndarray
-        Covered seconds that each row stands for.
+        Seconds that each row represents.
     gap_after : ndarray of bool
         Whether a gap follows the row.
     interval_s : float
@@ -74,7 +74,7 @@ class Series:
 
 
 def series_of(time_s: np.ndarray, watts: np.ndarray) -> Series:
-    """Leave out rows without power, find gaps and what each row stands for."""
+    """Return a series without rows that lack power, with its gaps and row weights."""
     usable = np.isfinite(watts)
     time_s, watts = time_s[usable], watts[usable]
     spans = np.diff(time_s)
@@ -90,20 +90,20 @@ def series_of(time_s: np.ndarray, watts: np.ndarray) -> Series:
 
 @dataclass(frozen=True)
 class Segments:
-    """Stays on one level: arrays of one length.
+    """Periods on one level, as arrays of equal length.
 
     Attributes
     ----------
     first, last : ndarray of int
-        Rows, both inclusive.
+        First and last row, both inclusive.
     start_s, end_s : ndarray
-        Half way to the rows before and after, where no gap is.
+        Start and end, half way to the neighbouring rows unless there is a gap.
     label : ndarray of int
-        Level, 0 is the lowest.
+        Index of the level, 0 is the lowest.
     watts : ndarray
         Mean W.
     joined : ndarray of bool
-        Whether it follows the one before without a gap.
+        Whether it follows the previous segment without a gap.
     """
 
     first: np.ndarray
@@ -121,16 +121,16 @@ class Segments:
 
 @dataclass(frozen=True)
 class Levels:
-    """What the power settles on.
+    """The power levels of a series.
 
     Attributes
     ----------
     watts : ndarray
-        Median W of each level, rising.
+        Median W of each level, increasing.
     seconds : ndarray
-        Covered time on each.
+        Time on each level, s.
     holds : bool
-        Whether the power stays near its levels; False for one that wanders.
+        Whether the power stays near its levels; False if it varies continuously.
     segments : Segments
     """
 
@@ -141,7 +141,7 @@ class Levels:
 
 
 def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
-    """Split a series into levels and segments; ``bounds_w`` replaces the bounds found, in W."""
+    """Return levels and segments of a series; ``bounds_w`` replaces the boundaries found, in W."""
     from scipy.ndimage import median_filter
 
     # Wide enough to lose a spike, never wide enough to lose a pulse of a few seconds.
@@ -174,9 +174,9 @@ def _odd(size: int, most: int) -> int:
 
 
 def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray:
-    """Log power at which one level ends and the next begins; empty for a single level.
+    """Boundaries between levels in log power; empty for a single level.
 
-    Rows ``aside`` are on no level and do not count.
+    Rows ``aside`` belong to no level and are not counted.
     """
     from scipy.ndimage import gaussian_filter1d
 
@@ -197,7 +197,7 @@ def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray
 
 
 def _passing(smooth: np.ndarray, noise_w: float) -> tuple[np.ndarray, np.ndarray]:
-    """Rows on an edge, on no level: between the two levels, or a start's spike above the second.
+    """Rows on an edge, which belong to no level: between two levels, or a start-up spike.
 
     A logger that averages puts one of the first kind on every edge; one with a long interval keeps
     the second as a row of its own. A pulse, with the same level on both sides, is neither.
@@ -211,7 +211,7 @@ def _passing(smooth: np.ndarray, noise_w: float) -> tuple[np.ndarray, np.ndarray
 
 
 def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
-    """Below a few noises a bin is finer than a reading: spread the time as a reading is."""
+    """Histogram smoothed below a few noise widths, where bins are narrower than the noise."""
     from scipy.ndimage import gaussian_filter1d
 
     edge = int(np.log1p(6 * noise_w) / _BIN)
@@ -222,7 +222,7 @@ def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
 
 
 def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.ndarray:
-    """Bounds between modes that are levels; loops over modes, of which there are a few dozen."""
+    """Boundaries between modes that are levels; loops over a few dozen modes."""
     total = time.sum()
     energy = time * np.expm1(np.arange(len(time)) * _BIN)
     modes = [int(peak) for peak in peaks if blurred[peak] > 0]
@@ -253,7 +253,7 @@ def _valleys(blurred: np.ndarray, time: np.ndarray, peaks: np.ndarray) -> np.nda
 
 
 def _settled(label: np.ndarray, series: Series) -> np.ndarray:
-    """Take out stays too short to be a segment: they belong to the stay before them."""
+    """Labels without segments that are too short, which join the previous one."""
     from scipy.ndimage import median_filter
 
     width = int(np.clip(round(8.0 / series.interval_s), 1, 9)) | 1
@@ -269,7 +269,7 @@ def _settled(label: np.ndarray, series: Series) -> np.ndarray:
 
 
 def _bridged(label: np.ndarray, series: Series) -> np.ndarray:
-    """Take out dips to rest that are far shorter than the runs they interrupt."""
+    """Labels without dips to rest that are far shorter than the runs they interrupt."""
     new = np.flatnonzero(np.diff(label, prepend=label[0] - 1))
     ends = np.append(new[1:], len(label))
     values = label[new]
@@ -286,9 +286,9 @@ def _bridged(label: np.ndarray, series: Series) -> np.ndarray:
 
 
 def _on_and_off(smooth: np.ndarray, series: Series) -> np.ndarray | None:
-    """Labels of rest and of what is on, for a power that rests and wanders while on; else None.
+    """Labels of rest and of on, for a power that rests, and varies while on; else None.
 
-    What is on lasts from leaving rest to coming back to it, however low it falls before.
+    An on-period lasts from leaving rest to returning to it, however low the power falls then.
     """
     low, high = np.quantile(smooth, [0.02, 0.98])
     if high < 8 * max(low, series.noise_w, 0.5):
@@ -302,7 +302,7 @@ def _on_and_off(smooth: np.ndarray, series: Series) -> np.ndarray | None:
 
 
 def _holds(smooth: np.ndarray, label: np.ndarray, watts: np.ndarray, series: Series) -> bool:
-    """Whether every level of weight stays near its own median for most of its time."""
+    """Whether every important level stays near its own median most of the time."""
     level = watts[label]
     near = np.abs(smooth - level) <= np.maximum(0.2 * level, np.maximum(4 * series.noise_w, 1.5))
     time = np.bincount(label, weights=series.weight_s)

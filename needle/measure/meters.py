@@ -1,9 +1,9 @@
-"""A person's own meters: what each is known to do, and how far it reads off another.
+"""A person's own meters: their properties and calibration.
 
-A meter's own figures replace those of its class (:mod:`needle.measure.instruments`). Compared with
-another on one steady load it is known to read high or low by a gain, whose spread replaces its
-stated accuracy: two readings at one load share what the load does, so that their ratio tells the
-meters apart (JCGM 100:2008, 4.2 and 5.2).
+A meter's own figures replace those of its class (:mod:`needle.measure.instruments`). A comparison
+with another meter on the same constant load gives its gain, whose spread replaces the stated
+accuracy: both readings share the load's variation, so their ratio is a property of the meters (JCGM
+100:2008, 4.2 and 5.2).
 """
 
 from __future__ import annotations
@@ -40,16 +40,16 @@ _SCALED = (
 
 @dataclass(frozen=True)
 class Calibration:
-    """How a meter reads beside another.
+    """A meter's gain relative to another meter.
 
     Attributes
     ----------
     gain : float
-        What it shows over what there is: 1.02 reads 2 % high.
+        Ratio of shown to real value: 1.02 reads 2 % high.
     spread : float
-        Relative sd of the gain, the other meter's own included.
+        Relative sd of the gain, including the other meter's accuracy.
     pairs : int
-        Comparisons made.
+        Number of comparisons.
     """
 
     gain: float
@@ -60,19 +60,19 @@ class Calibration:
 def calibrate(
     pairs: Sequence[tuple[float, float]], mine: Instrument, other: Instrument
 ) -> Calibration:
-    """The gain of a meter from (its W, the other's W) on steady loads, shape (pairs, 2).
+    """Return a meter's gain from (its W, the other's W) on constant loads, shape (pairs, 2).
 
     Parameters
     ----------
     pairs : sequence of (float, float)
         W, each above zero.
     mine, other : Instrument
-        For their last digits, and the accuracy of the other.
+        Both meters, for their resolutions and the other's accuracy.
 
     Raises
     ------
     DocumentError
-        No pair, or one that cannot be of the same load.
+        There is no pair, or a pair cannot be of the same load.
     """
     if not pairs:
         raise DocumentError("pairs", "needs at least one: what both show at the same moment")
@@ -93,7 +93,7 @@ def calibrate(
 
 
 def _digit_sd(meter: Instrument, watts: float) -> float:
-    """Relative sd of half a step of the last digit."""
+    """Relative sd of half a digit."""
     return meter.steps.get("watts", 0.0) / 2 / math.sqrt(3) / watts
 
 
@@ -103,7 +103,7 @@ def calibrated(meter: Instrument, calibration: Calibration) -> Instrument:
 
 
 def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instrument]:
-    """Read a list of meters (see ``docs/formats.md``); one may be compared with another before it.
+    """Parse a list of meters (see ``docs/formats.md``), each possibly compared with an earlier one.
 
     Raises
     ------
@@ -201,7 +201,7 @@ def _parse_pairs(reader: Reader) -> list[tuple[float, float]]:
 
 
 def corrected(reading: Reading) -> Reading:
-    """A reading with its own meter's gain, and what that meter draws itself, taken off."""
+    """A reading corrected by its own meter's gain and consumption."""
     meter = reading.context.own
     if meter is None or (meter.gain == 1.0 and meter.base_w == 0.0):
         return reading
@@ -214,7 +214,7 @@ def corrected(reading: Reading) -> Reading:
 
 
 def _own_draw(reading: Reading, name: str, base_w: float) -> float:
-    """What of a figure the meter itself drew: its W, and its Wh over the hours."""
+    """The meter's own part of a figure: its W, or its Wh over the hours."""
     if name == "wh":
         hours = getattr(reading, "hours", None) or getattr(reading, "covered_h", None)
         return base_w * (hours or 0.0)
@@ -222,9 +222,9 @@ def _own_draw(reading: Reading, name: str, base_w: float) -> float:
 
 
 def resolved(reading: Reading, meters: Mapping[str, Instrument]) -> Reading:
-    """A reading whose meter is looked up by its name, and its figures corrected for it.
+    """A reading with its meter looked up by name, and its figures corrected.
 
-    A name that is not there leaves the class of meter that the reading gives.
+    An unknown name leaves the class of meter that the reading gives.
     """
     own = meters.get(reading.context.meter_name)
     if own is None:
@@ -233,7 +233,7 @@ def resolved(reading: Reading, meters: Mapping[str, Instrument]) -> Reading:
 
 
 def beyond(reading: Reading, meter: Instrument) -> str:
-    """Why a meter cannot have shown a reading; empty where it can."""
+    """Why a meter cannot have shown a reading; empty if it can."""
     amps = getattr(reading, "amps", None)
     if meter.most_a is not None and amps is not None and amps > meter.most_a:
         return f"{amps:g} A is more than “{meter.name}” carries: at most {meter.most_a:g} A"

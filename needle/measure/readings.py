@@ -1,7 +1,7 @@
-"""Readings: what was seen on an instrument or a label, as it was seen.
+"""Readings as they were made, from an instrument or a label.
 
-Each kind of reading is one frozen dataclass whose ``parse`` reads the open document's keys. The
-bounds are wide, but refuse what no appliance on a battery does (a gigawatt kettle).
+Each type of reading is a frozen dataclass, parsed from the open document. The bounds are wide, but
+refuse what no appliance on a battery does (a gigawatt kettle).
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ _COMMON = ("type", "setting", "instrument", "meter", "room_c", "note", "at")
 
 @dataclass(frozen=True)
 class Context:
-    """What every reading may carry: setting, instrument key, room in °C, day it was made.
+    """Fields of every reading: setting, instrument key, room in °C, and day.
 
-    ``meter_name`` is that of a person's own meter, ``own`` what is known of it
+    ``meter_name`` is a person's own meter, ``own`` its properties
     (:func:`needle.measure.meters.resolved`).
     """
 
@@ -47,7 +47,7 @@ class Context:
 
 @dataclass(frozen=True)
 class Label:
-    """Rated figures: W, VA, V, A, kWh a year, shaft horsepower, breaker A. Bounds, not answers."""
+    """Rated figures: W, VA, V, A, kWh per year, shaft horsepower, breaker A; all are bounds."""
 
     watts: float | None = None
     volts: float | None = None
@@ -170,10 +170,10 @@ class ShortRun:
 
 @dataclass(frozen=True)
 class ChargeDrop:
-    """A supply of known Wh fell from one charge to another (shares) in so many hours.
+    """A fall of a supply's charge from one share to another within some hours.
 
-    ``idle_w`` is what the supply eats by itself, ``efficiency`` its conversion on the way; None
-    where they are not known. ``proven`` tells whether its Wh were measured rather than labelled.
+    ``idle_w`` is the supply's own consumption, ``efficiency`` its conversion; None if unknown.
+    ``proven`` is whether its Wh were measured rather than nominal.
     """
 
     supply_wh: float
@@ -189,12 +189,11 @@ class ChargeDrop:
 
 @dataclass(frozen=True)
 class Recorded:
-    """What a capture was found to say: see :class:`needle.measure.analysis.Analysis`.
+    """The analysis of a capture, see :class:`needle.measure.analysis.Analysis`.
 
-    ``active_h`` is from its first leaving of rest to its last return. ``rarer`` tells whether
-    states beside the main cycle were seen (a defrost); ``interval_s`` is the logger's. ``high_w``
-    is a high percentile of what it drew; ``days`` whole days were seen, their means scattered by
-    ``day_spread``.
+    ``active_h`` is from its first leaving of rest to its last return. ``rarer`` is whether there
+    are states besides the main cycle (a defrost); ``interval_s`` is the logger's. ``high_w`` is a
+    high percentile of the power; ``days`` complete days have means with the sd ``day_spread``.
     """
 
     pattern: str
@@ -236,7 +235,7 @@ def _context(reader: Reader) -> Context:
 
 
 def _made_at(reader: Reader) -> datetime | None:
-    """The day, or the moment, at which it was made."""
+    """The day or time of the reading."""
     text = reader.text("at", most=40)
     if not text:
         return None
@@ -472,19 +471,19 @@ TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
 
 
 def parse(data: Any, path: str = "") -> Reading:
-    """Read one reading from its open document.
+    """Parse one reading document.
 
     Parameters
     ----------
     data : dict
         As described under "load" in ``docs/formats.md``.
     path : str
-        Where it stands, for messages.
+        Path of the document, for messages.
 
     Raises
     ------
     DocumentError
-        Names the key, what is wrong and what would do.
+        The message names the key, the fault, and what would be accepted.
     """
     if not isinstance(data, dict):
         raise DocumentError(path, "a reading must be an object with a type")

@@ -1,4 +1,4 @@
-"""When a display has calmed down enough to be read."""
+"""Whether a display is stable enough to be read."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ WITHIN_SHARE, WITHIN_W = 0.01, 1.0
 
 @dataclass(frozen=True)
 class Steady:
-    """For how long a reading has been steady (0 while it moves), its value, and within what.
+    """Seconds for which a reading has been stable (0 while it changes), its value, and its range.
 
-    ``watts`` is the middle of the last 20 s, ``within_w`` half of their spread.
+    ``watts`` is the mid-range of the last 20 s, ``within_w`` half of their range.
     """
 
     seconds: float
@@ -25,10 +25,10 @@ class Steady:
 
 
 def steady_now(time_s: np.ndarray, watts: np.ndarray) -> Steady:
-    """Judge the end of a series of readings, in time order.
+    """Return how stable the end of a series of readings is; in order of time.
 
-    Steady: lowest and highest of the last 20 s lie within ±1 % or ±1 W of their middle; it has been
-    so for as long, backwards, as readings stay within that of the same middle.
+    Stable: minimum and maximum of the last 20 s are within ±1 % or ±1 W of their middle. It has
+    been stable since the earliest reading from which on all are within these limits.
     """
     recent = time_s >= time_s[-1] - WINDOW_S
     low, high = float(watts[recent].min()), float(watts[recent].max())

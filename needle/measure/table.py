@@ -1,6 +1,6 @@
-"""A logger's CSV as a table: whatever its separator, decimal mark and line ends; never too much.
+"""Parsing of a logger's CSV, with any separator, decimal mark and line ends.
 
-What would take long is counted before it is parsed, since files come from anywhere.
+The size is checked before parsing, since files come from anywhere.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ _CHECKED_BYTES = 1_000_000
 
 
 def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
-    """The table, its header and what was odd; on bytes, as text takes more room."""
+    """Parse a table; return it with its header and notices."""
     data = text.encode() if isinstance(text, str) else bytes(text)
     del text
     _check_text(data)
@@ -74,7 +74,7 @@ def _check_text(data: bytes) -> None:
 
 
 def _check_size(data: bytes, separator: str, width: int) -> None:
-    """Refuse what would take long, by counting before anything is parsed."""
+    """Refuse tables that are too large, before anything is parsed."""
     if width > MOST_COLUMNS:
         raise DocumentError("file", f"has {width} columns: at most {MOST_COLUMNS}")
     lines = data.count(b"\n") + 1
@@ -133,7 +133,7 @@ def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
 
 
 def _data_lines(data: bytes) -> int:
-    """Lines with anything on them after the header."""
+    """Non-empty lines after the header."""
     lines = data.count(b"\n") + (not data.endswith(b"\n"))
     if b"\n\n" in data or data.startswith(b"\n"):
         lines = sum(1 for line in data.splitlines() if line.strip())
@@ -147,5 +147,5 @@ def _has_decimal_comma(data: bytes) -> bool:
 
 
 def as_text(column: pd.Series) -> pd.Series:
-    """Cells as stripped text; missing ones empty."""
+    """Cells as stripped text; missing cells are empty."""
     return column.astype(object).where(column.notna(), "").astype(str).str.strip()

@@ -1,4 +1,4 @@
-"""On and off moments as people jot them down."""
+"""On and off times as people note them."""
 
 from __future__ import annotations
 
@@ -13,20 +13,20 @@ _DAY_S = 86_400.0
 
 
 def parse_moments(text: str) -> list[tuple[str, float]]:
-    """Read lines such as ``on 0:00``, ``off 6:50``, ``on 14:21:30``, ``off 410 s``.
+    """Parse lines such as ``on 0:00``, ``off 6:50``, ``on 14:21:30``, ``off 410 s``.
 
-    Two numbers are minutes and seconds since one began, three are hours, minutes and seconds
-    (since one began, or of the clock; midnight may pass in between). A bare number is seconds.
+    Two numbers are minutes and seconds since the start, three are hours, minutes and seconds (since
+    the start, or of the clock; midnight may pass in between). A bare number is seconds.
 
     Returns
     -------
     list of ("on" or "off", seconds)
-        As written, in seconds since the first moment.
+        As written, in seconds since the first time.
 
     Raises
     ------
     DocumentError
-        Names the line.
+        The message names the line.
     """
     edges: list[tuple[str, float]] = []
     parts = [part.strip() for part in re.split(r"[\n,;]+", text) if part.strip()]
@@ -49,7 +49,7 @@ def parse_moments(text: str) -> list[tuple[str, float]]:
 
 
 def _seconds(text: str, number: int) -> tuple[float, bool]:
-    """Seconds, and whether they may be of the clock."""
+    """Seconds, and whether they may be clock time."""
     if clock := _CLOCK.match(text):
         hours, minutes, seconds = (int(part or 0) for part in clock.groups())
         return hours * 3600.0 + minutes * 60.0 + seconds, clock[1] is not None
@@ -60,7 +60,7 @@ def _seconds(text: str, number: int) -> tuple[float, bool]:
 
 
 def written(edges: tuple[tuple[str, float], ...]) -> str:
-    """The moments as :func:`parse_moments` reads them, one a line."""
+    """The times in the form that :func:`parse_moments` reads, one per line."""
     lines = []
     for name, at in edges:
         minutes, seconds = divmod(round(at), 60)

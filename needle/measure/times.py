@@ -1,4 +1,4 @@
-"""When the rows of a capture were taken: seconds, dates of any writing, clock changes."""
+"""Times of a capture's rows: seconds, dates in many forms, clock changes."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ def read_times(
     zone_known: bool,
     notices: list[str],
 ) -> tuple[np.ndarray, datetime | None]:
-    """Seconds since the first readable row (NaN where unreadable), and its moment if told."""
+    """Seconds since the first readable row (NaN if unreadable), and its time if known."""
     column = table[columns["time"][0]]
     if "date" in columns:
         column = as_text(table[columns["date"][0]]) + " " + as_text(column)
@@ -68,7 +68,7 @@ def numeric_times(
 def _written_times(
     text: pd.Series, zone: tzinfo, zone_known: bool, notices: list[str]
 ) -> tuple[np.ndarray, datetime | None]:
-    """Dates with times, ISO 8601 first, then as the first row writes them."""
+    """Dates with times: ISO 8601, else in the form of the first row."""
     has_offset = bool(text.head(50).str.contains(r"(?:Z|[+-]\d\d:?\d\d)$", regex=True).any())
     moments = _moments(text)
     year = moments.dt.year
@@ -97,7 +97,7 @@ def _written_times(
 
 
 def _moments(text: pd.Series) -> pd.Series:
-    """Times in ISO 8601, else as some rows write them; row by row, which is slow, only a few."""
+    """Times in ISO 8601, else in the form of some rows; a few row by row, which is slow."""
     written = text[text != ""]
     examples = written.iloc[:: max(1, len(written) // _EXAMPLES)].head(_EXAMPLES)
     iso = {"errors": "coerce", "utc": True, "format": "ISO8601"}
@@ -120,7 +120,7 @@ def _moments(text: pd.Series) -> pd.Series:
 
 
 def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
-    """Local times in their zone, clock changes included; None where they cannot be told apart."""
+    """Local times in their zone, including clock changes; None if ambiguous."""
     try:
         local = moments.dt.tz_localize(None).dt.tz_localize(
             zone, ambiguous="infer", nonexistent="shift_forward"
@@ -131,7 +131,7 @@ def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
 
 
 def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
-    """Local times that jump back by an hour once were a clock change, not disorder."""
+    """Treat a single jump back by an hour of local time as a clock change."""
     step = np.diff(seconds)
     if not np.isfinite(step).any():
         return seconds

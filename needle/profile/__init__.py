@@ -1,1 +1,1 @@
-"""From readings to what a load does: states, duty, energy, start."""
+"""From readings to a load's profile: states, duty, energy and start-up."""

@@ -1,4 +1,4 @@
-"""What to measure next, so that a load's range narrows."""
+"""Which measurement of a load narrows its profile most."""
 
 from __future__ import annotations
 
@@ -28,19 +28,19 @@ LONGEST_COUNT_H = 30 * 24.0
 
 @dataclass(frozen=True)
 class Advice:
-    """One measurement worth making.
+    """A recommended measurement.
 
     Attributes
     ----------
     what : str
-        What it finds out or mends.
+        What it determines or corrects.
     method : str
-        With which instrument, how.
+        Instrument and method.
     minutes : float
-        How long it takes.
+        Duration, min.
     narrows : str
-        The figure that it narrows: ``"mean"``, ``"running watts"``, ``"start"``, ``"duty"`` or
-        ``"power factor"``.
+        The figure that becomes more precise: ``"mean"``, ``"running watts"``, ``"start"``,
+        ``"duty"`` or ``"power factor"``.
     spread_after : float
         Relative spread of that figure afterwards.
     """
@@ -58,7 +58,7 @@ class Advice:
 def advise_mean(
     mean: Estimate, evidence: Evidence, hours_per_day: float | None = None
 ) -> list[Advice]:
-    """Measurements that narrow the mean draw of what is in use so many hours a day, if known."""
+    """Return measurements that narrow the mean power, for hours of use per day if known."""
     kind, runs = evidence.kind, evidence.runs
     advice = []
     after = evidence.watched.span(_hours_to_grade_a(kind))
@@ -113,13 +113,13 @@ def advise_mean(
 
 
 def _task_minutes(evidence: Evidence) -> float:
-    """How long one more task takes, min; an hour where none was timed."""
+    """Duration of another task, min; an hour if none was timed."""
     timed = [task.minutes / task.runs for task in evidence.tasks if task.minutes]
     return max(timed, default=60.0)
 
 
 def _meter(evidence: Evidence) -> str:
-    """The instrument that reads such a load: no plug fits one on DC."""
+    """The instrument for such a load; no plug meter fits a DC load."""
     return "a DC meter in its line" if evidence.dc else "a plug meter"
 
 
@@ -128,7 +128,7 @@ def _counter(evidence: Evidence) -> str:
 
 
 def _hours_to_grade_a(kind: Kind) -> float:
-    """Hours of watching after which the mean is known, h."""
+    """Hours of measuring after which the mean has grade A, h."""
     return LONG_ENOUGH_H if kind.varies else STEADY_ENOUGH_H
 
 
@@ -140,7 +140,7 @@ def advise_rest(
     has_factor: bool,
     start: Estimate,
 ) -> list[Advice]:
-    """Measurements that narrow start, running watts, resting watts, power factor and duty."""
+    """Return measurements that narrow start, running and resting W, power factor and duty."""
     kind, cycles = evidence.kind, None if evidence.runs else evidence.cycles
     advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:

@@ -1,4 +1,4 @@
-"""Household names of loads, and the kind that each is: what people call what they plug in."""
+"""Household names of appliances, and the kind of load that each is."""
 
 from __future__ import annotations
 
@@ -7,19 +7,19 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Appliance:
-    """What a householder calls a load.
+    """A household appliance.
 
     Attributes
     ----------
     key, name : str
-        What is stored nowhere, and what people choose.
+        Key in forms (never stored), and the name that people choose.
     short : str
-        A name for the load where none is given.
+        Default name of the load.
     kind : str
         Key of :data:`needle.profile.kinds.KINDS`.
     safety : str
-        ``"life"`` where a person may hang on it, ``"none"`` where its kind usually keeps contents
-        and it does not; else "".
+        ``"life"`` if a person may depend on it, ``"none"`` if its kind usually keeps contents but
+        this appliance does not; else "".
     """
 
     key: str

@@ -1,4 +1,4 @@
-"""What energy costs, and one setting of a load beside another."""
+"""Cost of energy, and comparison of a load's settings."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ _PRICED = re.compile(
 
 @dataclass(frozen=True)
 class Tariff:
-    """A price of a kWh, and other prices between hours of the day."""
+    """A price per kWh, with other prices in some hours of the day."""
 
     per_kwh: float
     hours: tuple[tuple[Window, float], ...] = ()
 
     def mean(self, windows: Sequence[Window] = ()) -> float:
-        """Mean price of a kWh that is drawn evenly between hours of the day; always without any."""
+        """Mean price per kWh of energy drawn evenly in some hours of the day; none: always."""
         prices = np.full(DAY_MIN, self.per_kwh)
         for window, price in self.hours:
             prices[in_windows([window], _MIDNIGHT, DAY_MIN)] = price
@@ -41,7 +41,7 @@ class Tariff:
 
 
 def tariff_hours_from_text(text: str) -> list[list[str | float]]:
-    """Read ``23:00–07:00 0.18; 17–20 0,40`` as [from, to, price of a kWh].
+    """Parse ``23:00–07:00 0.18; 17–20 0,40`` into [from, to, price per kWh].
 
     Raises
     ------
@@ -64,7 +64,7 @@ def tariff_hours_from_text(text: str) -> list[list[str | float]]:
 
 
 def text_of_tariff_hours(hours: Sequence[Sequence[str | float]]) -> str:
-    """Hours as :func:`tariff_hours_from_text` reads them; nothing for hours that are no such."""
+    """Hours in the form that :func:`tariff_hours_from_text` reads; empty if they are invalid."""
     try:
         tariff_of(0.0, hours)
     except DocumentError:
@@ -73,7 +73,7 @@ def text_of_tariff_hours(hours: Sequence[Sequence[str | float]]) -> str:
 
 
 def tariff_of(per_kwh: float, hours: Sequence[Sequence[str | float]]) -> Tariff:
-    """A tariff from stored hours: [from, to, price of a kWh].
+    """Return a tariff from stored hours: [from, to, price per kWh].
 
     Raises
     ------
@@ -93,7 +93,7 @@ def tariff_of(per_kwh: float, hours: Sequence[Sequence[str | float]]) -> Tariff:
 
 @dataclass(frozen=True)
 class Costs:
-    """Prices in the tariff's currency; None where the amount is not known."""
+    """Costs in the tariff's currency; None if the energy is unknown."""
 
     day: Estimate | None
     month: Estimate | None
@@ -103,7 +103,7 @@ class Costs:
 
 
 def costs_of(profile: Profile, per_kwh: float) -> Costs:
-    """What a load costs at a price of a kWh: a month has 30.4 days."""
+    """Return the costs of a load; a month has 30.4 days."""
     day = None if profile.wh_per_day is None else cost(profile.wh_per_day, per_kwh)
     return Costs(
         day=day,
@@ -115,13 +115,13 @@ def costs_of(profile: Profile, per_kwh: float) -> Costs:
 
 
 def cost(wh: Estimate, tariff_per_kwh: float) -> Estimate:
-    """Price of an amount of energy, in the tariff's currency, with the energy's range."""
+    """Cost of an amount of energy, in the tariff's currency, with the energy's range."""
     return wh.scaled(tariff_per_kwh / 1000)
 
 
 @dataclass(frozen=True)
 class SettingProfile:
-    """One setting of a load, and its mean draw relative to the first setting's (1 is the same)."""
+    """One setting of a load, and its mean power relative to the first setting."""
 
     setting: str
     profile: Profile
@@ -129,14 +129,14 @@ class SettingProfile:
 
 
 def named_settings(record: LoadRecord) -> list[str]:
-    """Every setting that a reading names, spot or counter alike."""
+    """All settings that any reading names."""
     return sorted({reading.context.setting for reading in record.readings} - {""})
 
 
 def settings_of(record: LoadRecord) -> list[SettingProfile]:
-    """Profiles of each named setting that has readings of its own, the smallest draw first.
+    """Profiles of each named setting with readings of its own, the lowest power first.
 
-    Readings without a setting speak for all of them. Empty where fewer than two can be told.
+    Readings without a setting count for all of them. Empty for fewer than two settings.
     """
     settings = []
     for name in named_settings(record):

@@ -1,10 +1,9 @@
-"""What a load drew over the years: whether it changed, and since when.
+"""Power of a load over the years: whether it changed, and when.
 
-Readings of one thing that disagree across time are not averaged: a worn seal, dust or age change
-it. Each dated mean is held against the others on both sides of every gap between them; where the
-two sides differ by more than their ranges allow, in nine of ten cases, the newer side counts. With
-several gaps to choose from, each must convince the more (Bonferroni; R. Miller, "Simultaneous
-Statistical Inference", 2nd ed., 1981, section 1.3).
+Readings that disagree across time are not averaged, as a worn seal, dust or age change an
+appliance. For every gap between dated means, both sides are compared; if they differ by more than
+their ranges allow in nine of ten cases, only the newer side counts. With several gaps the test is
+stricter (Bonferroni; R. Miller, "Simultaneous Statistical Inference", 2nd ed., 1981, section 1.3).
 """
 
 from __future__ import annotations
@@ -39,7 +38,7 @@ REAL = 0.9
 
 @dataclass(frozen=True)
 class CoursePoint:
-    """A dated mean, W, at the room of the newest one where rooms were noted."""
+    """A dated mean, W, adjusted to the newest mean's room temperature if rooms were noted."""
 
     at: datetime
     mean_w: Estimate
@@ -47,13 +46,13 @@ class CoursePoint:
 
 @dataclass(frozen=True)
 class Change:
-    """A change that is real: between which readings it began, and by how much.
+    """A significant change: the readings between which it happened, and its size.
 
     Attributes
     ----------
     last_before, first_after : datetime
     ratio, low, high : float
-        After over before: likely, 10th and 90th percentile.
+        Ratio of after to before: median, 10th and 90th percentile.
     """
 
     last_before: datetime
@@ -64,7 +63,7 @@ class Change:
 
     @property
     def words(self) -> str:
-        """The change in a sentence."""
+        """The change as a sentence."""
         more = "more" if self.ratio >= 1 else "less"
         ends = sorted(abs(share - 1) * 100 for share in (self.low, self.high))
         first, last = self.last_before, self.first_after
@@ -79,7 +78,7 @@ class Change:
 def points_of(
     readings: Sequence[Reading], kind: Kind, watched: energy.Watched, set_c: float | None, dc: bool
 ) -> list[CoursePoint]:
-    """Dated means in the order of their time: of counters and captures, else of spots."""
+    """Return dated means in order of time: of counters and captures, or else of spot readings."""
     dated = [reading for reading in readings if reading.context.at is not None]
     dated_means: list[tuple[Reading, Estimate | None]] = [
         (reading, energy.from_counter([reading], watched, dc))
@@ -122,7 +121,7 @@ def _at(reading: Reading) -> datetime:
 def _in_the_room(
     mean: Estimate, room_c: float | None, newest_c: float | None, kind: Kind, set_c: float | None
 ) -> Estimate:
-    """A mean carried to the newest one's room; wider where rooms were not noted."""
+    """A mean adjusted to the newest mean's room; with a wider range if rooms were not noted."""
     if not kind.varies:
         return mean
     if room_c is None or newest_c is None or set_c is None:
@@ -137,7 +136,7 @@ def _in_the_room(
 
 
 def change_of(points: Sequence[CoursePoint]) -> Change | None:
-    """The latest change that is real; None for none."""
+    """The latest significant change; None if there is none."""
     gaps = [
         index
         for index in range(1, len(points))
@@ -158,7 +157,7 @@ def change_of(points: Sequence[CoursePoint]) -> Change | None:
 
 
 def _split(points: Sequence[CoursePoint], index: int) -> tuple[float, int, float, float]:
-    """How many deviations apart both sides of a gap are; the gap, the ratio, its log's sd."""
+    """Deviations between both sides of a gap; the gap, the ratio, and the sd of its logarithm."""
     (before, before_sd), (after, after_sd) = (
         _mean_log(side) for side in (points[:index], points[index:])
     )
@@ -168,7 +167,7 @@ def _split(points: Sequence[CoursePoint], index: int) -> tuple[float, int, float
 
 
 def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
-    """Mean of the logarithms by their spreads, and its deviation if nothing changed meanwhile."""
+    """Weighted mean of the logarithms, and its deviation assuming no change."""
     weights = [1 / max(point.mean_w.sigma_log, 1e-3) ** 2 for point in points]
     logs = [math.log(max(point.mean_w.value, 1e-6)) for point in points]
     total = sum(weights)
@@ -176,7 +175,7 @@ def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
 
 
 def left_out_undated(readings: Sequence[Reading], change: Change) -> str:
-    """What to say of readings that have no date and so cannot be placed; empty for none."""
+    """Notice about readings without a date, which cannot be assigned; empty if there are none."""
     undated = [
         reading
         for reading in readings
@@ -194,9 +193,9 @@ _OF_THE_DRAW = (EnergyRun, Recorded, Tally, AssumedDuty, ChargeDrop, Spot)
 
 
 def in_force(readings: Sequence[Reading], change: Change) -> list[Reading]:
-    """Readings that count after a change: those made since, and undated ones of a moment.
+    """Readings that count after a change: those made since, and undated spot readings.
 
-    Spots of before are kept where none was made since.
+    Earlier spot readings count if none was made since.
     """
     since = [reading for reading in readings if _is_since(reading, change)]
     if not any(isinstance(reading, Spot) for reading in since):

@@ -1,4 +1,4 @@
-"""Load documents: read, and a profile as ``needle profile`` prints it."""
+"""Load documents: parsing, and the profile that ``needle profile`` prints."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from needle.profile.profile import LoadRecord, Profile
 
 
 def parse_load(data: Any) -> LoadRecord:
-    """Read a load document (see ``docs/formats.md``).
+    """Parse a load document (see ``docs/formats.md``).
 
     Raises
     ------
@@ -66,7 +66,7 @@ def parse_load(data: Any) -> LoadRecord:
 
 
 def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> Reading:
-    """A reading by its own meter's figures, where the document names one."""
+    """A reading with the accuracy of its own meter, if the document names one."""
     name = reading.context.meter_name
     if not name:
         return reading
@@ -78,7 +78,7 @@ def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> R
 
 
 def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[str, Any]:
-    """The profile as ``needle profile`` prints it, with what it rests on."""
+    """Return the profile as ``needle profile`` prints it, with its ledger."""
 
     def span(estimate: Estimate | None) -> dict[str, float] | None:
         return None if estimate is None else estimate.as_range()

@@ -1,4 +1,4 @@
-"""Mean watts, duty and energy per task, from counters, tallies, charge drops and labels."""
+"""Mean power, duty and energy per task, from counters, tallies, charge drops and labels."""
 
 from __future__ import annotations
 
@@ -49,18 +49,18 @@ _HOURS_PER_YEAR = 8760.0
 
 @dataclass(frozen=True)
 class Cycles:
-    """Whole cycles heard or seen.
+    """Complete on/off cycles that were observed.
 
     Attributes
     ----------
     duty : Estimate
         Share of time running.
     count : int
-        Whole cycles.
+        Number of complete cycles.
     period_min : float
-        Mean length of one, in minutes.
+        Mean length of a cycle, min.
     more_cycles : int
-        How many more would know the duty to ±5 % (10th to 90th percentile).
+        Number of further cycles until the duty is known to ±5 % (10th to 90th percentile).
     """
 
     duty: Estimate
@@ -70,24 +70,24 @@ class Cycles:
 
     @classmethod
     def of(cls, duty: Estimate, count: int, period_min: float) -> Cycles:
-        """Work out how many more cycles there must be."""
+        """Return cycles with the number of further cycles that are needed."""
         wanted = count * (duty.spread * Z90 / 0.05) ** 2
         return cls(duty, count, period_min, max(0, math.ceil(wanted) - count))
 
 
 def count_error(wh: float, step_wh: float) -> float:
-    """Relative limit of a counter's last digit: half a step over what it shows."""
+    """Relative error limit from a counter's last digit: half a digit over the count."""
     return 0.5 * step_wh / wh if wh > 0 else math.inf
 
 
 def hours_to_settle_count(mean_w: float, step_wh: float, limit: float = 0.05) -> float:
-    """Hours until half a step of the counter is under ``limit`` of its total, at ``mean_w`` W."""
+    """Hours until half a digit of the counter is below ``limit`` of its total, at ``mean_w`` W."""
     return 0.5 * step_wh / (limit * mean_w) if mean_w > 0 else math.inf
 
 
 @dataclass(frozen=True)
 class Watched:
-    """How a load is taken to behave between readings: for what a span leaves open.
+    """Assumed behaviour of a load between readings, which limits what a measuring period shows.
 
     Attributes
     ----------
@@ -97,7 +97,7 @@ class Watched:
     cycle_min : float
         Length of a cycle, min.
     duty : float
-        Share of time on.
+        Share of time running.
     """
 
     kind: Kind
@@ -106,28 +106,28 @@ class Watched:
     duty: float
 
     def span(self, hours: float) -> float:
-        """What days and time of day leave open after so many hours."""
+        """Relative sd from day-to-day and time-of-day variation after some hours."""
         return span_spread(self.kind, hours, self.day_spread)
 
     def cut_off(self, hours: float) -> float:
-        """What a span leaves open that is not whole cycles."""
+        """Relative sd from incomplete cycles at the ends of a measuring period."""
         return cut_off_spread(self.kind, hours, self.cycle_min, self.duty)
 
     def unseen(self, hours: float) -> float:
-        """What a counter may have taken in too much or too little of something rarer."""
+        """Relative sd from rare states that a counter may have included too often or not at all."""
         return UNSEEN_SPREAD if self.kind.rarer and hours < HOURS_A_DAY else 0.0
 
 
 def without_read_on(runs: Sequence[EnergyRun]) -> list[EnergyRun]:
-    """Runs without those that a longer one contains: the same counter, read again later.
+    """Runs without those that a longer run contains (the same counter, read again later).
 
-    Where it is known when they were read. What was counted twice says no more than once.
+    Runs without times are kept. Counting the same energy twice adds no information.
     """
     return [run for run in runs if not any(_goes_on(longer, run) for longer in runs)]
 
 
 def _goes_on(longer: EnergyRun, run: EnergyRun) -> bool:
-    """Whether a run is another one that went on, not reset in between."""
+    """Whether a run is the continuation of another, without a reset."""
     mine, other = run.context, longer.context
     same_meter = (mine.meter_name, mine.instrument) == (other.meter_name, other.instrument)
     if mine.at is None or other.at is None or not same_meter or longer.counted != run.counted:
@@ -139,10 +139,10 @@ def _goes_on(longer: EnergyRun, run: EnergyRun) -> bool:
 
 
 def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) -> Estimate | None:
-    """Mean W from energy counters; of a load with an AC adapter (not ``dc``) at its plug.
+    """Mean W from energy counters; for a load with an AC adapter (not ``dc``), at its plug.
 
-    The spread joins the counter's last digit, the meter's accuracy, the cycles it cut off, and
-    what days and time of day leave open (:mod:`needle.profile.variation`).
+    The spread combines the counter's last digit, the meter's accuracy, incomplete cycles, and
+    day-to-day and time-of-day variation (:mod:`needle.profile.variation`).
     """
     counted = [run for run in runs if run.wh > 0]
     if not counted:
@@ -168,13 +168,13 @@ _LIKELY_OF_BOUND = 0.2
 
 
 def at_most(bound_w: float, how: str) -> Estimate:
-    """A mean of which only an upper bound is known: its 90th percentile (grade B, metered)."""
+    """A mean with only an upper bound, which becomes its 90th percentile (grade B, metered)."""
     likely = _LIKELY_OF_BOUND * bound_w
     return from_limits(_LIKELY_OF_BOUND * likely, likely, bound_w, how, "B")
 
 
 def from_still_counters(runs: Sequence[EnergyRun]) -> Estimate | None:
-    """What counters say that never moved: no more than their last digit over their hours."""
+    """Mean W from counters that did not move: at most their last digit over their hours."""
     hours = sum(run.hours for run in runs)
     if hours <= 0 or any(run.wh > 0 for run in runs):
         return None
@@ -192,13 +192,13 @@ LEAST_STEP_WH, ONE_USE_H = 0.1, 5 / 60
 
 
 def from_still_captures(captures: Sequence[Recorded], use_wh: float) -> Estimate | None:
-    """What captures say in which nothing was drawn: no more than half a use over their hours.
+    """Mean W from captures without any power: at most half a use over their hours.
 
     Parameters
     ----------
     captures : sequence of Recorded
     use_wh : float
-        Wh of one use or cycle of the load.
+        Energy of one use or cycle of the load, Wh.
     """
     hours = sum(capture.covered_h for capture in captures if capture.wh <= 0)
     if hours <= 0 or use_wh <= 0 or any(capture.wh > 0 for capture in captures):
@@ -235,9 +235,9 @@ def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Est
 
 
 def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
-    """Wh a day of uses that are over soon, as many a day as the newest such reading says.
+    """Wh per day of short uses, as often per day as the newest such reading says.
 
-    How often is somebody's word: it has the spread of a guess (grade C).
+    The frequency is an estimate by a person and has the spread of a guess (grade C).
     """
     times_a_day = times_per_day(runs)
     task_wh = per_task([run.as_task() for run in runs])[0]
@@ -249,15 +249,15 @@ def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
 
 
 def times_per_day(runs: Sequence[ShortRun]) -> float | None:
-    """How often a day, by the newest short run that says so."""
+    """Uses per day, from the newest short run that states them."""
     return next((run.times_per_day for run in reversed(runs) if run.times_per_day), None)
 
 
 def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
-    """Duty over whole cycles of all tallies.
+    """Duty over the complete cycles of all tallies.
 
     Ratio estimator R = Σon/Σperiod with its standard error (W. G. Cochran, "Sampling Techniques",
-    3rd ed., eq. 2.46), the scatter pooled with a prior.
+    3rd ed., eq. 2.46); the scatter is pooled with a prior.
     """
     pairs = sorted(pair for tally in tallies for pair in _whole_cycles(tally))
     if not pairs:
@@ -276,9 +276,9 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
 
 
 def _whole_cycles(tally: Tally) -> list[tuple[float, float]]:
-    """(on seconds, period seconds) of each whole cycle, from the first edge's own kind onward.
+    """(on seconds, period seconds) of each complete cycle, beginning with the first edge.
 
-    Cut-off cycles at the ends would bias the duty, so they are not counted.
+    Incomplete cycles at the ends would bias the duty, so they are not counted.
     """
     edges = tally.edges
     cycles = []
@@ -297,10 +297,10 @@ _HELD, _HELD_SPREAD = 0.93, 0.06
 
 
 def from_charge_drop(drop: ChargeDrop, watched: Watched) -> Estimate | None:
-    """Mean W that a supply's fall in charge implies; None when idle alone explains the fall.
+    """Mean W from a fall of the supply's charge; None if the idle draw alone explains it.
 
-    What was subtracted is uncertain too: a small difference of large figures is known badly. An
-    empty field is unknown, not 0 W or 100 %.
+    The subtracted idle energy is uncertain too: a small difference of large figures is imprecise.
+    An empty field is unknown, not 0 W or 100 %.
     """
     fallen = drop.start - drop.end
     held = drop.supply_wh * (1.0 if drop.proven else _HELD)
@@ -331,7 +331,7 @@ def from_charge_drop(drop: ChargeDrop, watched: Watched) -> Estimate | None:
 
 
 def from_energy_label(labels: Sequence[Label]) -> Estimate | None:
-    """Mean W from an energy label's kWh a year (grade C)."""
+    """Mean W from an energy label's kWh per year (grade C)."""
     yearly = [label.kwh_per_year for label in labels if label.kwh_per_year]
     if not yearly:
         return None
@@ -342,7 +342,7 @@ def from_energy_label(labels: Sequence[Label]) -> Estimate | None:
 
 
 def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, Estimate | None]:
-    """Wh a task, Wh a piece and mean W while the task lasts; each None where unknown."""
+    """Wh per task, Wh per piece, and mean W during a task; each None if unknown."""
     if not tasks:
         return None, None, None
     runs = sum(task.runs for task in tasks)

@@ -1,4 +1,4 @@
-"""A load's readings in one setting, sorted by what they are."""
+"""A load's readings in one setting, by type."""
 
 from __future__ import annotations
 
@@ -28,17 +28,17 @@ _T = TypeVar("_T")
 
 @dataclass(frozen=True)
 class Evidence:
-    """What there is to go by.
+    """Readings of one setting.
 
     Attributes
     ----------
     kind : Kind
     readings : tuple of Reading
-        Of the setting, and those that name none.
+        Readings of the setting, and readings without a setting.
     never_rarer : bool
-        Whether the user says that it has no rarer state, such as a defrost.
+        Whether the user states that it has no rare state, such as a defrost.
     dc : bool
-        Whether it runs on DC by itself, without an adapter.
+        Whether it runs directly on DC, without an adapter.
     """
 
     kind: Kind
@@ -89,17 +89,17 @@ class Evidence:
 
     @cached_property
     def cycles(self) -> energy.Cycles | None:
-        """The best known cycles: recorded, else tallied."""
+        """The best known cycles: from a capture, else from a tally."""
         return recorded.cycles_of(self.captures) or self.tallied
 
     @property
     def by_task(self) -> bool:
-        """Whether it is known by its tasks rather than by its hours."""
+        """Whether it is measured by task rather than by hours of use."""
         return bool(self.tasks) and not self.runs
 
     @cached_property
     def watched(self) -> energy.Watched:
-        """How it is taken to behave between readings."""
+        """Assumed behaviour between readings."""
         seen = [
             (capture.days, capture.day_spread)
             for capture in self.captures
@@ -115,18 +115,18 @@ class Evidence:
 
     @cached_property
     def longest_h(self) -> float:
-        """The longest that its energy was watched without a break, h."""
+        """Longest uninterrupted measurement of its energy, h."""
         spans = [run.hours for run in self.runs] + [capture.covered_h for capture in self.captures]
         return max(spans, default=0.0)
 
     @property
     def longest_seen_h(self) -> float:
-        """The longest that a capture watched it, h: a counter does not tell what it counted."""
+        """Longest capture, h; a counter does not show what it counted."""
         return max((capture.covered_h for capture in self.captures), default=0.0)
 
     @property
     def rarer_settled(self) -> bool:
-        """Whether a rarer state was seen, or cannot have been missed."""
+        """Whether a rare state was recorded, or would have been."""
         seen = any(capture.rarer for capture in self.captures)
         return self.never_rarer or seen or self.longest_h >= HOURS_A_DAY
 

@@ -1,6 +1,6 @@
-"""What kinds of load usually do, for use until something is measured (grade D).
+"""Usual figures of each kind of load, used until something is measured (grade D).
 
-Ranges are general engineering values (low, typical, high), read as 10th, 50th and 90th percentile.
+Ranges are general engineering values (low, typical, high), taken as 10th, 50th and 90th percentile.
 """
 
 from __future__ import annotations
@@ -25,35 +25,35 @@ class Kind:
     Attributes
     ----------
     key, name, short : str
-        Document key, what people call it, and that in a word or two.
+        Document key, name, and a short name.
     power_factor : (low, typical, high)
         True power factor, 0…1.
     start_factor : (low, typical, high)
-        Start VA over running VA.
+        Start-up VA over running VA.
     duty : (low, typical, high) or None
-        Share of time in the running state; None when it depends on use or never settles.
+        Share of time running; None if it depends on use or never becomes stable.
     start_s : float
-        Usual length of the start in s.
+        Usual duration of the start-up surge, s.
     motor : bool
-        Has an induction motor: warned of on stepped waves.
+        Whether it has an induction motor, which a stepped wave may overheat.
     plate : (low, typical, high)
-        Label watts over running watts.
+        Label W over running W.
     by_use : bool
-        Runs only while somebody uses it.
+        Whether it runs only while somebody uses it.
     cycle_min : float
-        Usual length of a cycle in min, until one is tallied.
+        Usual length of a cycle, min, until cycles are measured.
     day_spread : float
         Relative sd of a day's mean about the long-run mean.
     day_swing : float
-        Relative amplitude of its swing over the day.
+        Relative amplitude of the swing over a day.
     rarer : bool
-        Has a rarer state that takes more, such as a defrost.
+        Whether it has a rare state with higher power, such as a defrost.
     modulates : bool
-        Its watts wander: one reading is a moment, not a level.
+        Whether its W vary continuously, so that one reading is only a momentary value.
     usual_w : (low, high)
-        Running watts that such loads usually have: far outside, a reading is asked about.
+        Usual running W; a reading far outside is queried.
     keeps_contents : bool
-        Keeps food, medicine or vaccine in its range, unless somebody says that it does not.
+        Whether it keeps food, medicine or vaccine cold, unless stated otherwise.
     """
 
     key: str
@@ -81,29 +81,29 @@ class Kind:
 
     @property
     def self_regulating(self) -> bool:
-        """Whether it decides by itself when it runs: what a counter of it saw is no one's use."""
+        """Whether it decides by itself when it runs, so that a counter needs no use to be known."""
         return self.cycles or self.modulates
 
     @property
     def varies(self) -> bool:
-        """Whether its hours or days differ enough that a mean takes a day."""
+        """Whether its hours or days differ so much that a mean needs a whole day."""
         return self.cycles or self.modulates
 
     @property
     def level_spread(self) -> float:
-        """How one reading of a level differs from another (relative sd), until several show it."""
+        """Relative sd of one reading about the level, until several readings show it."""
         if self.varies or self.motor:
             return 0.05
         return math.hypot(0.03, self.day_spread, self.day_swing / math.sqrt(2))
 
     @property
     def electronic(self) -> bool:
-        """Whether its current is shaped by electronics, drives included."""
+        """Whether its current is shaped by electronics, including drives."""
         return self.key in _ELECTRONIC
 
     @property
     def one(self) -> str:
-        """The name in a sentence: ``an LED light``, ``a pump against head``, ``resistive heat``."""
+        """Its name in a sentence: ``an LED light``, ``a pump against head``, ``resistive heat``."""
         if self.key in _UNCOUNTED:
             return self.name
         return f"{'an' if self.name[0] in 'aeiouL' else 'a'} {self.name}"

@@ -1,7 +1,7 @@
-"""What a profile rests on: each reading, and each figure of a load, used or left out.
+"""The ledger of a profile: each reading and each figure of a load, used or unused.
 
-Whether a reading counts is not told by rules, which could differ from what the profile does: the
-profile is derived without it, and what then differs is what it is used for.
+There are no separate rules, which could differ from the profile: the profile is derived without the
+reading, and the figures that then differ are what it is used for.
 """
 
 from __future__ import annotations
@@ -88,12 +88,12 @@ _IDLE_KEYS = {
 
 
 def figures_of(profile: Profile) -> dict[str, Any]:
-    """What a profile comes to, by figure: without how it is known."""
+    """A profile's figures by name, without how they are known."""
     return {name: _plain(getattr(profile, name)) for name, _ in _FIGURES}
 
 
 def _plain(value: Any) -> Any:
-    """A figure without its words."""
+    """A figure without text."""
     if isinstance(value, Estimate):
         return round(value.value, 9), round(value.spread, 9), value.grade
     if isinstance(value, tuple):
@@ -104,9 +104,7 @@ def _plain(value: Any) -> Any:
 
 
 def ledger_of(document: Mapping[str, Any]) -> list[LedgerEntry]:
-    """What the profile of a load document rests on and what it left out, value by value.
-
-    Empty where there is no evidence at all.
+    """Return the ledger of a load document's profile, value by value; empty without evidence.
 
     Raises
     ------
@@ -142,7 +140,7 @@ def _key_of(path: Path) -> str:
 
 @lru_cache(maxsize=1024)
 def readings_ledger(record: LoadRecord) -> tuple[LedgerEntry, ...]:
-    """Each reading of a load, used or left out as a whole; empty without any evidence."""
+    """Return each reading of a load, used or unused as a whole; empty without evidence."""
     try:
         before = derive(record)
     except NoEvidence:
@@ -151,7 +149,7 @@ def readings_ledger(record: LoadRecord) -> tuple[LedgerEntry, ...]:
 
 
 def used_as(record: LoadRecord, number: int, before: Profile) -> list[str]:
-    """Figures of a profile that differ without a reading, by what they are called."""
+    """Names of the profile's figures that differ without a reading."""
     rest = (*record.readings[:number], *record.readings[number + 1 :])
     return _differ(replace(record, readings=rest), before)
 
@@ -170,7 +168,7 @@ def _of_readings(record: LoadRecord, before: Profile) -> Iterator[LedgerEntry]:
 
 
 def _differ(record: LoadRecord, before: Profile) -> list[str]:
-    """Figures that a record has otherwise than a profile; all where it has none."""
+    """Figures of a record that differ from a profile's; all if the record has no profile."""
     try:
         after = derive(record)
     except DocumentError:
@@ -180,7 +178,7 @@ def _differ(record: LoadRecord, before: Profile) -> list[str]:
 
 
 def _why_not(reading: Reading, record: LoadRecord, profile: Profile) -> tuple[str, str]:
-    """Why a reading changes no figure, and what would make it count: a code, and in words."""
+    """Why a reading changes no figure, as a code and in words."""
     mine = record.readings
     if reading not in in_setting(mine, profile.setting):
         counted = f"“{profile.setting}”" if profile.setting else "none"

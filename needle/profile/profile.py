@@ -1,4 +1,4 @@
-"""What a load's readings add up to: its profile, how it is known, and what to measure next."""
+"""The profile of a load: its figures from all readings, with range, grade and advice."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _OTHER_VOLTS = 0.25
 
 @dataclass(frozen=True)
 class LoadRecord:
-    """All that is known of one load.
+    """A load with all of its readings.
 
     Attributes
     ----------
@@ -58,13 +58,13 @@ class LoadRecord:
     readings : tuple of Reading
         In any order.
     mains_v : float
-        Volts of the job, used where a reading has none.
+        Mains voltage, used for readings without volts, V.
     setting : str
-        The setting that the profile speaks of; empty to choose.
+        Setting of the profile; empty to choose the best measured one.
     hours_per_day : float or None
-        Hours in use a day, for loads that run by use.
+        Hours of use per day, for loads that run only when used.
     never_rarer : bool
-        Whether it is known to have no rarer state, such as a defrost.
+        Whether it is known to have no rare state, such as a defrost.
     set_c : float or None
         Set point, °C.
     dc : bool
@@ -102,52 +102,51 @@ class Profile:
     power_factor : Estimate
         Of the running state.
     start_va : Estimate
-        VA in the first moments.
+        Start-up VA.
     start_s : float
-        How long the start lasts, s.
+        Duration of the start-up surge, s.
     cycle_min : float
-        Length of a cycle, min: tallied, else usual for the kind.
+        Length of a cycle, min: measured, or else usual for the kind.
     wh_per_day, task_wh, piece_wh : Estimate or None
-        Wh; None where it depends on use or was not measured.
+        Wh; None if it depends on use or was not measured.
     task_min : float or None
-        Mean length of a task, min; None where none was timed.
+        Mean duration of a task, min; None if none was timed.
     day_spread, day_swing : float
         Relative sd of a day's mean about the long-run one, and amplitude of its swing over a day.
     states : tuple of State
         All states read, in all settings.
     setting : str
-        The setting spoken of.
+        Setting that the figures belong to.
     measured_room_c : float or None
-        Mean room, °C, of the readings that tell the mean.
+        Mean room temperature of the readings that give the mean, °C.
     grade : str
-        Of the mean, the figure that runtimes rest on.
+        Grade of the mean, on which runtimes depend.
     how, notices : tuple of str
     advice : tuple of Advice
         Best first.
     dc : bool
-        Whether it runs on DC: its power factor is 1 and means nothing.
+        Whether it runs on DC; its power factor is then 1 and has no meaning.
     meter : str
-        The own meter that it was read on, where it was only one; else empty.
+        The person's own meter, if all readings were made with the same one; else empty.
     meter_spread : float
-        Relative sd that all readings of that meter share.
+        Relative sd that all readings of this meter share.
     meter_id : str
-        The first name that the meter had: what it is drawn by.
+        First name of the meter, which seeds its random stream.
     course : tuple of CoursePoint
-        Its dated means, oldest first, those included that no longer count.
+        Dated means, oldest first, including those that no longer count.
     change : Change or None
-        The latest real change of its draw.
+        Latest significant change of its power.
     newest_at : datetime or None
-        When the newest reading that counts was made; None where none has a date.
+        Date of the newest reading that counts; None without dates.
     va_spread : float or None
-        Relative sd of its running volt-amperes, where these were read; None where they follow from
-        watts and power factor.
+        Relative sd of its running VA if these were measured; None if they follow from W and power
+        factor.
     watched_h : float
-        Hours over which the mean was counted or recorded, rests included; 0 where it is that of
-        the time in use.
+        Hours over which the mean was measured, including rests; 0 if it is a mean while in use.
     hours_per_day, times_per_day : float or None
-        How long, or how often, it is used a day, where somebody said so.
+        Hours of use, or uses, per day, if stated.
     by_task : bool
-        Whether it is known by single uses rather than by its hours.
+        Whether it is measured by task rather than by hours of use.
     """
 
     mean_w: Estimate
@@ -185,9 +184,9 @@ class Profile:
     by_task: bool = False
 
     def within_use(self, use_h: float) -> float:
-        """How many times its mean it draws while in use, used so many hours a day (at least 1).
+        """Ratio (at least 1) of its power while in use to its mean, for hours of use per day.
 
-        What was counted over longer than the use lasted was drawn within it.
+        Energy counted over longer than the use was drawn within the use.
         """
         if use_h <= 0 or self.watched_h <= use_h:
             return 1.0
@@ -195,16 +194,16 @@ class Profile:
 
 
 class NoEvidence(DocumentError):
-    """No reading says anything about watts or energy."""
+    """Raised when no reading gives any power or energy."""
 
 
 def derive(record: LoadRecord) -> Profile:
-    """Turn a load's readings into its profile. The order of the readings does not matter.
+    """Return the profile of a load's readings, which may be in any order.
 
     Raises
     ------
     NoEvidence
-        Nothing to go by: not even a label.
+        No reading gives any power or energy, not even a label.
     """
     kind = KINDS[record.kind]
     if record.dc:
@@ -317,16 +316,16 @@ def derive(record: LoadRecord) -> Profile:
 
 
 def _power_factor(kind: Kind, running: states.State | None) -> tuple[Estimate, bool]:
-    """The power factor of the running state, and whether it was measured; else its kind's."""
+    """Power factor of the running state and whether it was measured; else its kind's."""
     if running is not None and running.power_factor is not None:
         return running.power_factor, True
     return replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0), False
 
 
 def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:
-    """The record at its label's volts where these are none of the mains', and what to say of it.
+    """The record at its label's volts if these differ from the mains, with a notice.
 
-    Amps that were read without volts are then of those volts.
+    Amps that were read without volts are then taken at those volts.
     """
     rated = [label.volts for label in of_type(record.readings, Label) if label.volts]
     other = next((v for v in rated if abs(v / record.mains_v - 1) > _OTHER_VOLTS), None)
@@ -340,9 +339,9 @@ def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:
 
 
 def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
-    """Hours over which the mean was watched, rests included; 0 where it is that of the use.
+    """Hours over which the mean was measured, including rests; 0 if it is a mean while in use.
 
-    What decides by itself when it runs, and nobody says how long it is used, runs always.
+    A self-regulating load without stated hours of use is taken to run always.
     """
     if evidence.kind.self_regulating and record.hours_per_day is None:
         return 0.0
@@ -357,7 +356,7 @@ def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
 def _evidence_in_force(
     record: LoadRecord, kind: Kind, setting: str
 ) -> tuple[Evidence, list[CoursePoint], Change | None]:
-    """The readings of a setting that count, its course, and the change that others fell behind."""
+    """Readings of a setting that count, its dated means, and the change that excludes others."""
     readings = tuple(states.in_setting(record.readings, setting))
     evidence = Evidence(kind, readings, record.never_rarer, record.dc)
     course = points_of(readings, kind, evidence.watched, record.set_c, record.dc)
@@ -368,14 +367,14 @@ def _evidence_in_force(
 
 
 def _needs_volts(reading: Reading) -> bool:
-    """Whether what it says hangs on volts that it does not give."""
+    """Whether a reading needs a voltage that it does not give."""
     if not isinstance(reading, Spot | Start | Label) or reading.amps is None:
         return False
     return reading.volts is None and reading.watts is None and reading.va is None
 
 
 def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
-    """Running W cannot lie below the mean: a counter that knows better lifts it."""
+    """Running W raised to the mean, if the mean is higher and better known."""
     if running.value >= mean.value:
         return running, []
     doubts = []
@@ -391,7 +390,7 @@ def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
 
 
 def _running(mine: Sequence[states.State], setting: str) -> states.State | None:
-    """The running state: so named, else the highest not resting; the setting's own first."""
+    """The running state: the one with this name, else the highest that is not resting."""
     awake = [reading for reading in mine if reading.name not in states.RESTING]
     if not awake:
         return None
@@ -408,7 +407,7 @@ def _mean_candidates(
     task_w: Estimate | None,
     measured: bool,
 ) -> tuple[list[Estimate], list[str]]:
-    """Every way in which the readings give a mean, and what had to be left out."""
+    """All ways in which the readings give a mean, and notices on what was not used."""
     kind, watched, tallied = evidence.kind, evidence.watched, evidence.tallied
     notices = []
     counter = energy.from_counter(evidence.runs, watched, evidence.dc)
@@ -454,7 +453,7 @@ def _mean_candidates(
 
 
 def _bound(evidence: Evidence, running: Estimate | None) -> Estimate | None:
-    """The most that a load can draw in the mean of which counters and captures saw nothing."""
+    """Upper bound of the mean if counters and captures showed nothing."""
     still = energy.from_still_counters(evidence.runs)
     if still is not None or running is None:
         return still
@@ -472,7 +471,7 @@ def _use_wh(evidence: Evidence, running_w: float) -> float:
 
 
 def _by_assumed(assumed: AssumedDuty, running: Estimate, rest_w: float) -> Estimate:
-    """The mean at a duty that nobody counted: a guess with its range, grade D."""
+    """Mean at an assumed duty: a guess with its range, grade D."""
     words = f"on for {assumed.low * 100:.0f} to {assumed.high * 100:.0f} % of the time, as assumed"
     duty = from_limits(assumed.low, math.sqrt(assumed.low * assumed.high), assumed.high, words)
     above = max(0.0, running.value - rest_w)
@@ -487,7 +486,7 @@ def _running_without_spot(
     means: Sequence[Estimate],
     bound: Estimate | None = None,
 ) -> Estimate:
-    """Running W where no spot reading gives it; by a bound on the mean where there is no more."""
+    """Running W without a spot reading; from an upper bound of the mean if there is no more."""
     if not means and from_label is None and bound is not None:
         return bound
     best = min(means, key=lambda mean: (mean.grade, mean.spread), default=None)
@@ -508,7 +507,7 @@ def _running_without_spot(
 def _settle_mean(
     means: Sequence[Estimate], evidence: Evidence, running: Estimate, rest_w: float
 ) -> tuple[Estimate, list[str]]:
-    """The mean of the best grade there is; weaker ways are compared with it, not mixed in."""
+    """The mean of the best grade; means of lower grades are compared with it, not averaged in."""
     kind = evidence.kind
     if not means:
         if kind.modulates:
@@ -547,7 +546,7 @@ _MOMENT_SPREAD = 0.30
 
 
 def _of_a_moment(running: Estimate) -> Estimate:
-    """The mean of a load whose watts wander, from readings of single moments."""
+    """Mean of a load with varying W, from momentary readings."""
     spread, grade = max(running.spread, _MOMENT_SPREAD), worst((running.grade, "C"))
     how = (*running.how, "its watts wander: a reading is a moment, not its mean")
     return replace(running, spread=spread, grade=grade, how=how)
@@ -608,7 +607,7 @@ def _chain(
     factor: Estimate | None,
     start: Estimate,
 ) -> tuple[str, ...]:
-    """The chain in the order a person would check it; each step with the grade it carries."""
+    """The figures in the order in which a person would check them, each with its grade."""
     parts = [("Mean", mean), ("Running", running)]
     if resting is not None:
         parts.append(("Resting", resting.watts))
@@ -621,7 +620,7 @@ def _chain(
 
 
 def _shared_meter(readings: Sequence[Reading]) -> Instrument | None:
-    """The own meter that all metered readings were made on; None where there is not just one."""
+    """The person's own meter that all metered readings used; None if there is not just one."""
     metered = [
         reading.context
         for reading in readings

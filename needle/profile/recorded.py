@@ -1,4 +1,4 @@
-"""What captures add to a profile: the same figures as other readings give, better proven."""
+"""Figures from captures."""
 
 from __future__ import annotations
 
@@ -20,18 +20,18 @@ _ONE_TASK_H = 6.0
 
 
 def grade_of(capture: Recorded) -> str:
-    """A for a day, or two hours of a steady load; else B: no day looks like its best hour."""
+    """A for a day, or for two hours of a constant load; else B."""
     enough = STEADY_ENOUGH_H if capture.pattern == "steady" else LONG_ENOUGH_H
     return "A" if capture.covered_h >= enough else "B"
 
 
 def is_task(capture: Recorded) -> bool:
-    """A program short enough to be one unit of work rather than days of use."""
+    """Whether a capture is one task rather than days of use."""
     return capture.pattern == "program" and capture.covered_h < _ONE_TASK_H
 
 
 def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
-    """Captures of one program each, as tasks."""
+    """Captures of one task each, as task readings."""
     return [
         Task(capture.wh, (capture.active_h or capture.covered_h) * 60, None, 1, capture.context)
         for capture in captures
@@ -40,7 +40,7 @@ def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
 
 
 def mean_of(captures: Sequence[Recorded], watched: Watched) -> Estimate | None:
-    """Mean W: over whole cycles where nothing rarer was seen, else over all that was covered."""
+    """Mean W over complete cycles if no rare state was recorded, else over the whole capture."""
     drawn = [capture for capture in captures if capture.wh > 0 and not is_task(capture)]
     means = [_mean(capture, watched) for capture in drawn]
     if not means:
@@ -78,7 +78,7 @@ def _mean(capture: Recorded, watched: Watched) -> Estimate:
 
 
 def states_of(captures: Sequence[Recorded]) -> list[State]:
-    """Resting and running states that captures settled on."""
+    """Resting and running states of captures."""
     found_states = []
     for capture in captures:
         grade = grade_of(capture)
@@ -107,7 +107,7 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
 
 
 def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
-    """One state for each name and setting: the better proven, then the narrower one."""
+    """One state per name and setting: the best grade, then the narrowest range."""
     best: dict[tuple[str, str], State] = {}
     for state in sorted(
         (*read, *recorded),
@@ -118,7 +118,7 @@ def merged(read: Sequence[State], recorded: Sequence[State]) -> list[State]:
 
 
 def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
-    """The cycles of the capture that saw most of them."""
+    """Cycles of the capture with the most cycles."""
     seen = [
         capture
         for capture in captures
@@ -135,7 +135,7 @@ def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
 
 
 def starts_of(captures: Sequence[Recorded]) -> list[Start]:
-    """Logged peaks as starts; a logger is blind to what is shorter than its interval."""
+    """Recorded peaks as start readings; a logger misses peaks shorter than its interval."""
     return [
         Start(watts=capture.start_peak_w, context=capture.context)
         for capture in captures

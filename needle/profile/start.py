@@ -1,4 +1,4 @@
-"""Start VA: how much a load draws in its first moments."""
+"""Start-up VA of a load."""
 
 from __future__ import annotations
 
@@ -21,10 +21,10 @@ def start_va(
     power_factor: float,
     mains_v: float,
 ) -> tuple[Estimate, list[str]]:
-    """Start VA, in order of trust: clamp inrush, else running VA times the kind's factor.
+    """Start-up VA: from a clamp's inrush reading, else running VA times the kind's factor.
 
-    The highest clamp reading counts, since starts vary with the moment of switching. What a slow
-    meter or logger saw is a lower bound beside the kind's factor, never instead of it.
+    The highest clamp reading counts, since starts depend on the moment of switching. A reading of a
+    slow meter or logger is a lower bound on the kind's factor, and never replaces it.
 
     Returns
     -------
@@ -54,7 +54,7 @@ LEAST_START, MOST_START = 1.2, 12.0
 
 
 def _odd_start(times: float, kind: Kind) -> list[str]:
-    """What to check of a start that is so many times the running VA."""
+    """Notice on a start with an unusual ratio to the running VA; empty if it is usual."""
     if times < LEAST_START and kind.start_factor[0] >= LEAST_START:
         return [
             f"The start read is {times:.2g} times the running VA, where {kind.one} takes "
@@ -70,15 +70,17 @@ def _odd_start(times: float, kind: Kind) -> list[str]:
 
 
 def is_slow(start: Start) -> bool:
-    """Whether it may have missed the peak: amps or VA without a meter's name are an inrush clamp's,
-    true power is what slower meters show."""
+    """Whether a start reading may have missed the peak.
+
+    Amps or VA without a meter are from an inrush clamp; W are from slower meters.
+    """
     if not start.context.instrument and start.context.own is None:
         return start.watts is not None
     return not start.context.meter().fast_inrush
 
 
 def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[str]]:
-    """The kind's usual start, of which a slow meter's reading cuts off what lies below."""
+    """The kind's usual start-up VA, with a slow meter's reading as its lower bound."""
     low, _, high = kind.start_factor
     how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
     usual = product(running_va, from_limits(*kind.start_factor, ""), (how,))
@@ -112,6 +114,6 @@ def _va(start: Start, power_factor: float, mains_v: float) -> float:
 
 
 def start_seconds(starts: Sequence[Start], kind: Kind) -> float:
-    """The longest start timed, in s, or the kind's usual length."""
+    """Longest measured start in s, or the kind's usual duration."""
     timed = [start.seconds for start in starts if start.seconds]
     return max(timed) if timed else kind.start_s

@@ -1,4 +1,4 @@
-"""The states a load runs in, from spot readings and labels."""
+"""States of a load, from spot readings and labels."""
 
 from __future__ import annotations
 
@@ -34,19 +34,19 @@ _BREAKER_SHARE = (0.12, 0.31, 0.8)
 
 @dataclass(frozen=True)
 class State:
-    """One state in one setting.
+    """A state in one setting.
 
     Attributes
     ----------
     name, setting : str
-        As the reader called them.
+        Names as given in the readings.
     watts : Estimate
         True power, W.
     power_factor : Estimate or None
-        Share, where it was read or follows from what was read.
+        Power factor, if read or computable.
     va_spread : float or None
-        Relative sd of its volt-amperes, where these were read: the errors of W and of the power
-        factor of one reading are no two errors of their product.
+        Relative sd of its VA if these were read: errors of W and power factor in one reading are
+        not independent.
     """
 
     name: str
@@ -57,10 +57,10 @@ class State:
 
 
 def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
-    """The setting a profile speaks of: the wanted one, else the one that was measured best.
+    """Setting of the profile: the wanted one, else the best measured one.
 
-    Readings that count energy come before those of a moment, and these before what nobody
-    measured; of settings measured alike that of readings which name none, then the most-read one.
+    Readings of energy come before momentary ones, and these before assumptions; then readings
+    without a setting, then the most frequent setting.
     """
     if wanted:
         return wanted
@@ -77,23 +77,23 @@ def chosen_setting(readings: Sequence[Reading], wanted: str = "") -> str:
 
 
 def _worth(reading: Reading) -> int:
-    """How much a reading says of the energy in its setting: counted, of a moment, or neither."""
+    """Rank of a reading for the energy in its setting: counted, momentary, or neither."""
     if isinstance(reading, EnergyRun | Recorded | ChargeDrop | Task | ShortRun):
         return 2
     return 1 if isinstance(reading, Spot | Tally) else 0
 
 
 def in_setting(readings: Sequence[Reading], setting: str) -> list[Reading]:
-    """Readings that speak of a setting: those made in it, and those that name none."""
+    """Readings of a setting, and readings without a setting."""
     return [reading for reading in readings if reading.context.setting in ("", setting)]
 
 
 def repeated_spread(values: Sequence[float], accuracy: float, prior: float) -> float:
     """Relative spread of the mean of repeated readings.
 
-    The scatter of one reading is estimated from the logarithms' deviations together with one
-    pseudo-observation of the ``prior`` spread, so that one reading keeps the prior and two equal
-    ones do not become certain; it is divided by the root of the count, and the instrument's own
+    The scatter of one reading is estimated from the deviations of the logarithms together with one
+    pseudo-observation of the ``prior`` spread, so that one reading has the prior spread and two
+    equal readings are not certain; it is divided by the root of the count, and the instrument's own
     accuracy, common to all, is added.
     """
     logs = [math.log(max(value, 1e-9)) for value in values]
@@ -108,7 +108,7 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
     Returns
     -------
     states : list of State
-        By setting, then by watts.
+        In order of setting, then of W.
     notices : list of str
     """
     notices: list[str] = []
@@ -129,7 +129,7 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
 
 @dataclass(frozen=True)
 class _Read:
-    """One spot: its W, its power factor, W's accuracy, and VA with theirs where these were read."""
+    """One spot reading: W, power factor, accuracy of the W, and VA with their accuracy if read."""
 
     watts: Estimate
     power_factor: float | None
@@ -139,7 +139,7 @@ class _Read:
 
 
 def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
-    """One spot's true power, and what there is to say about it."""
+    """Real power of a spot reading, and notices."""
     agreement = spot.agreement()
     meter = spot.context.meter()
     notice = "" if agreement.consistent else f"{spot.state.capitalize()}: {agreement.message}"
@@ -170,7 +170,7 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
 
 
 def _is_dc(volts: float | None) -> bool:
-    """Whether so few volts can only be of DC: mains have more."""
+    """Whether the volts are too low for mains, so that they must be DC."""
     return volts is not None and volts <= MOST_DC_V
 
 
@@ -202,7 +202,7 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> St
 
 
 def _va_spread(reads: Sequence[_Read], prior: float) -> float | None:
-    """Relative sd of a state's VA; None where not all of its readings have them."""
+    """Relative sd of a state's VA; None if any of its readings lacks them."""
     read_va = [(read.va, read.va_accuracy) for read in reads if read.va is not None]
     if len(read_va) < len(reads):
         return None
@@ -211,10 +211,10 @@ def _va_spread(reads: Sequence[_Read], prior: float) -> float | None:
 
 
 def running_from_label(labels: Sequence[Label], kind: Kind, mains_v: float) -> Estimate | None:
-    """Running W from rated figures: labels give bounds, so the range is wide (grade D).
+    """Running W from rated figures: labels are upper bounds, so the range is wide (grade D).
 
-    What one label tells in two ways (input watts and shaft horsepower) is pooled; the breaker is
-    an upper bound for what runs on for minutes. Of several labels the highest counts.
+    Two figures of one label (input W and shaft horsepower) are pooled; the breaker is an upper
+    bound of what runs for minutes. Of several labels the highest counts.
     """
     plates = [plate for label in labels if (plate := _of_label(label, kind, mains_v)) is not None]
     return max(plates, key=lambda plate: plate.value) if plates else None
@@ -236,7 +236,7 @@ def _of_label(label: Label, kind: Kind, mains_v: float) -> Estimate | None:
 
 
 def _rated_input(label: Label, kind: Kind, volts: float) -> Estimate | None:
-    """Running W by rated watts, else by rated VA or amps."""
+    """Running W from rated W, else from rated VA or amps."""
     if label.watts is not None:
         return _plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}")
     if label.va is None and label.amps is None:
@@ -251,7 +251,7 @@ def _rated_input(label: Label, kind: Kind, volts: float) -> Estimate | None:
 
 
 def _at_the_shaft(label: Label) -> Estimate | None:
-    """Running W by horsepower, which is what a motor gives at its shaft."""
+    """Running W from horsepower, which is a motor's power at the shaft."""
     if label.horsepower is None:
         return None
     low, typical, high = MOTOR_EFFICIENCY
@@ -266,7 +266,7 @@ def _at_the_shaft(label: Label) -> Estimate | None:
 
 
 def over_breaker(labels: Sequence[Label], states: Sequence[State], mains_v: float) -> list[str]:
-    """States that were read at more than the label's breaker carries for minutes."""
+    """States with more power than the label's breaker carries for minutes."""
     return [
         f"{state.name.capitalize()} was read at {with_unit(state.watts.value, 'W')}; its breaker "
         f"of {label.breaker_a:g} A carries {with_unit(bound_va, 'VA')} for minutes: check both."

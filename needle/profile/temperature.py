@@ -1,8 +1,8 @@
-"""How the room changes what a cold or a warm box draws.
+"""Effect of the room temperature on the power of cold and warm boxes.
 
-Heat flow through the walls is proportional to the temperature difference (Newton's law of
-cooling); a compressor also works worse in heat, taken here as 1.2 % ± 0.6 % more per °C of room,
-a general engineering value whose spread is carried along.
+Heat flow through the walls is proportional to the temperature difference (Newton's law of cooling);
+a compressor is also less efficient in a warm room: 1.2 % ± 0.6 % more per °C, a general engineering
+value whose spread is propagated.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ COMPRESSOR_COP = 1.5
 
 @dataclass(frozen=True)
 class Scaling:
-    """Factor on the mean draw, and the relative spread it adds."""
+    """Factor on the mean power, and the relative spread that it adds."""
 
     factor: float
     spread: float
@@ -44,11 +44,11 @@ def scale_mean(
     Parameters
     ----------
     set_c, measured_room_c, room_c : float
-        Set point, room while measuring, room now, °C.
+        Set point, room while measuring, and room now, °C.
     heats : bool
-        A heating appliance: set point above the room.
+        Whether it is a heating appliance, with a set point above the room temperature.
     measured_set_c : float or None
-        Set point while measuring, °C, where it was another.
+        Set point while measuring, °C, if different.
 
     Raises
     ------
@@ -71,15 +71,15 @@ def scale_mean(
 
 
 def pull_down_wh(mass_kg: float, from_c: float, to_c: float) -> float:
-    """Electrical Wh that bring contents, taken as water, to a set point once.
+    """Electrical energy that brings contents, taken as water, to a set point once, Wh.
 
-    mass · specific heat · change / COP, with the heat of freezing where they freeze.
+    mass · specific heat · change / COP, with the heat of freezing if they freeze.
 
     Parameters
     ----------
     mass_kg : float
     from_c, to_c : float
-        Contents at the start, set point, °C; warming takes a heater.
+        Temperature of the contents at the start, and set point, °C; warming takes a heater.
     """
     if to_c >= from_c:
         return mass_kg * WATER_KJ * (to_c - from_c) / 3.6

@@ -1,16 +1,16 @@
-"""How one day of a load differs from another, and what a span of measuring says of the others.
+"""Variation of a load between days, and how well a measuring period represents other days.
 
-An estimate is of the long-run mean. Over a span of T hours its relative variance is the sum of
+An estimate is of the long-run mean. Over a period of T hours its relative variance is the sum of
 
-- the meter's, and its last digit's;
-- the cycles': scatter of one over the root of their number, and what the ends of the span cut off;
-- the days': day² / max(1, T/24);
-- the time of day's: swing² · (part of the day that was not covered) / 2, the variance of a sine;
-- what is rarer and was not seen: a defrost, in boxes watched for less than a day.
+- the meter's accuracy, and its last digit;
+- cycles: their scatter over the root of their number, and incomplete cycles at the ends;
+- days: day² / max(1, T/24);
+- time of day: swing² · (part of the day that was not covered) / 2, the variance of a sine;
+- rare states that were not recorded: a defrost, in boxes measured for less than a day.
 
-A plan adds the days' again, day² / max(1, H/24) over its H hours, and the time of day's in the
-draws. The spreads by kind are general values of ours: priors, which captures of several days
-replace (see :func:`day_spread`).
+A plan adds the days' variance again, day² / max(1, H/24) over its H hours, and the time of day's in
+its draws. The spreads of each kind are general values of ours: priors, which captures of several
+days replace (see :func:`day_spread`).
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ _WANDER, _WANDER_H = 0.20, 0.7
 
 
 def day_spread(kind: Kind, seen: Sequence[tuple[int, float]] = ()) -> float:
-    """Relative sd of a day's mean: the kind's, shrunk towards what captures of several days show.
+    """Relative sd of a day's mean: the kind's, shrunk towards captures of several days.
 
     Parameters
     ----------
@@ -56,14 +56,14 @@ def day_spread(kind: Kind, seen: Sequence[tuple[int, float]] = ()) -> float:
 
 
 def span_spread(kind: Kind, hours: float, day: float | None = None) -> float:
-    """What the days and the time of day leave open after so many hours, as a relative sd."""
+    """Relative sd from day-to-day and time-of-day variation after some hours."""
     day = kind.day_spread if day is None else day
     uncovered = max(0.0, 1 - hours / HOURS_A_DAY)
     return math.sqrt(day**2 / max(1.0, hours / HOURS_A_DAY) + kind.day_swing**2 * uncovered / 2)
 
 
 def cut_off_spread(kind: Kind, hours: float, cycle_min: float, duty: float) -> float:
-    """What cycles, or a wander within the hour, leave open in a span, as a relative sd."""
+    """Relative sd from incomplete cycles, or from continuous variation, in a measuring period."""
     if kind.modulates:
         return wander_spread(hours)
     if not kind.cycles or hours <= 0:
@@ -73,18 +73,18 @@ def cut_off_spread(kind: Kind, hours: float, cycle_min: float, duty: float) -> f
 
 
 def wander_spread(hours: float) -> float:
-    """What the wander of a load that modulates leaves open of its mean after so many hours.
+    """Relative sd of the mean of a continuously varying load after some hours.
 
-    Each stretch of it is about independent.
+    Consecutive stretches are about independent.
     """
     return _WANDER / math.sqrt(max(1.0, hours / _WANDER_H))
 
 
 def unseen_share(hours: float) -> float:
-    """Odds that a box defrosts though none was seen in so many hours, over those before, 0…1.
+    """Probability, relative to the prior, that a box defrosts though no defrost was recorded, 0…1.
 
-    By Bayes' rule: a box that defrosts every h hours, h even between two limits, keeps it from who
-    watches T hours in max(0, 1 - T/h) of the cases.
+    By Bayes' rule: a box that defrosts every h hours, with h uniform between two limits, shows no
+    defrost in T hours with probability max(0, 1 - T/h).
     """
     low, high = _EVERY_H
     first = min(high, max(low, hours))
@@ -93,17 +93,17 @@ def unseen_share(hours: float) -> float:
 
 
 def with_unseen(mean: Estimate, kind: Kind, settled: bool, counted: bool, hours: float) -> Estimate:
-    """A mean shifted and widened by a rarer state that may not have been seen yet.
+    """A mean shifted and widened by a rare state that may not have been recorded yet.
 
     Parameters
     ----------
     settled : bool
-        One was seen and counted, or it is known that there is none.
+        Whether one was recorded, or is known not to exist.
     counted : bool
-        Whether it came from a counter, which takes in what nobody saw: its middle stays, and a
-        short one may have taken in more than its share.
+        Whether the mean is from a counter, which includes rare states: the median stays, and a
+        short run may include more than their share.
     hours : float
-        How long it was watched, h.
+        Duration of the measurement, h.
     """
     if settled or not kind.rarer:
         return mean

@@ -193,9 +193,7 @@ def _other_ways(outcome: Outcome, visit: Visit, worth: Worth) -> list[OtherWay]:
 
 
 def usual_ways(outcome: Outcome, visit: Visit) -> dict[str, list[Candidate]]:
-    """Other common ways to spend a visit: counters in turn, by label, for equal times, or as
-    listed.
-    """
+    """Other common ways to spend a visit: counters in turn, by label, evenly, or as listed."""
     loads = [
         load
         for load in outcome.plan.loads

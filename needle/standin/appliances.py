@@ -1,7 +1,7 @@
-"""Stand-in appliances: each is a course of power that follows from its seed.
+"""Simulated appliances: each has a power profile over time that follows from its seed.
 
 Thermal ones integrate the heat balance of a lumped mass, C·dT/dt = UA·(room - T) ± Q, with a
-thermostat's hysteresis; the others draw their lengths from the seed.
+thermostat's hysteresis; the others draw their durations from the seed.
 """
 
 from __future__ import annotations
@@ -22,13 +22,13 @@ _STEP_S = 10.0
 
 @dataclass(frozen=True)
 class Appliance:
-    """A kind of stand-in.
+    """A kind of simulated appliance.
 
     Attributes
     ----------
     key, name : str
     kind : str
-        Key of :data:`needle.profile.kinds.KINDS` that fits it.
+        Matching key of :data:`needle.profile.kinds.KINDS`.
     course : callable
         Random generator, horizon s → segments.
     noise : float
@@ -46,7 +46,7 @@ class Appliance:
 
 
 def _room_c(time_s: float, base_c: float) -> float:
-    """Room by time of day, warmest at 15:00 if the clock began at midnight."""
+    """Room temperature by time of day, warmest at 15:00 if the clock began at midnight."""
     return base_c + 2.0 * math.cos(2 * math.pi * (time_s - 15 * 3600) / DAY_S)
 
 
@@ -96,7 +96,7 @@ def cold_box(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
 
 
 def variable_compressor(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """Speed follows demand: it ramps between levels and never settles."""
+    """Speed follows demand: it ramps between levels and never becomes constant."""
     usual = rng.uniform(40, 75)
     time, watts = 0.0, usual
     while time < horizon_s:
@@ -108,7 +108,7 @@ def variable_compressor(rng: np.random.Generator, horizon_s: float) -> Iterator[
 def _thermostat(
     rng: np.random.Generator, horizon_s: float, watts: float, duty: float, period_s: float
 ) -> Iterator[Segment]:
-    """Heater cycles whose lengths vary a little."""
+    """Heater cycles with slightly varying durations."""
     rest_w = rng.uniform(0.6, 2.8)
     time = 0.0
     yield Segment(0.0, rest_w, rest_w, 0.5, state="resting")
@@ -128,14 +128,14 @@ def thermostat_heater(rng: np.random.Generator, horizon_s: float) -> Iterator[Se
 
 
 def stepped_heater(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """A mat with settings: this one stays on its middle one and cycles quickly."""
+    """A heat mat with settings, on the middle one, with short cycles."""
     yield from _thermostat(rng, horizon_s, rng.uniform(55, 75), rng.uniform(0.55, 0.7), 480.0)
 
 
 def _tool(
     rng: np.random.Generator, horizon_s: float, watts: float, pf: float, factor: float
 ) -> Iterator[Segment]:
-    """Bursts of work under changing load with idle runs between them."""
+    """Bursts of work under varying load, with idle runs between them."""
     yield Segment(0.0, 0.0, 0.0, 1.0, state="resting")
     time = rng.uniform(20, 90)
     while time < horizon_s:
@@ -159,7 +159,7 @@ def universal_tool(rng: np.random.Generator, horizon_s: float) -> Iterator[Segme
 
 
 def induction_tool(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """An induction motor: poor power factor when it idles, a heavy start."""
+    """An induction motor: low power factor when idle, high start-up current."""
     yield from _tool(
         rng, horizon_s, rng.uniform(250, 800), rng.uniform(0.7, 0.82), rng.uniform(3.5, 5.5)
     )
@@ -179,7 +179,7 @@ def pump(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
 
 
 def programme(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """Fill, heat, hold in pulses, dry; then silence until the next one."""
+    """Fill, heat, pulse, dry; then off until the next run."""
     heat, dry = rng.uniform(1300, 1600), rng.uniform(250, 340)
     time = 0.0
     yield Segment(0.0, 0.6, 0.6, 0.4, state="resting")
@@ -201,7 +201,7 @@ def programme(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
 
 
 def kettle(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """A small kettle: a cup whenever somebody wants one, each filled a little differently."""
+    """A small kettle: a cup from time to time, with different fillings."""
     watts, cup_wh = rng.uniform(500, 900), rng.uniform(26, 40)
     time = 0.0
     yield Segment(0.0, 0.0, 0.0, 1.0, state="resting")
@@ -212,7 +212,7 @@ def kettle(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
 
 
 def pack_charging(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """Constant power, then a taper, then the resting draw of a full pack."""
+    """Constant power, then a taper, then the idle draw of a full pack."""
     full_w, pf = rng.uniform(40, 70), rng.uniform(0.55, 0.65)
     time = 0.0
     while time < horizon_s:
@@ -223,7 +223,7 @@ def pack_charging(rng: np.random.Generator, horizon_s: float) -> Iterator[Segmen
 
 
 def electronics(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
-    """A router: steady, with a little more while it is busy."""
+    """A router: nearly constant power."""
     base = rng.uniform(9, 22)
     time = 0.0
     while time < horizon_s:
@@ -274,18 +274,18 @@ APPLIANCES = {
 
 
 def appliance_like(kind: str) -> Appliance | None:
-    """The first stand-in that fits a kind of load; None where there is none."""
+    """The first simulated appliance of a kind of load; None if there is none."""
     return next((stand_in for stand_in in APPLIANCES.values() if stand_in.kind == kind), None)
 
 
 @lru_cache(maxsize=64)
 def timeline(key: str, seed: int, days: float = 8.0, mains_v: float = 230.0) -> Timeline:
-    """The course of one appliance of a kind; the same seed gives the same course.
+    """Return the power profile of one appliance; the same seed gives the same profile.
 
     Raises
     ------
     KeyError
-        Unknown kind.
+        The key is unknown.
     """
     appliance = APPLIANCES[key]
     horizon = days * DAY_S

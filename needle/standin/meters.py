@@ -1,4 +1,4 @@
-"""Stand-in meters in front of stand-in appliances, with the errors and blindness of their class."""
+"""Simulated meters for simulated appliances, with the errors and limits of their class."""
 
 from __future__ import annotations
 
@@ -22,16 +22,16 @@ INRUSH_S = 0.1
 
 @dataclass(frozen=True)
 class Meter:
-    """A meter with its own fixed error.
+    """A meter with a fixed error of its own.
 
     Attributes
     ----------
     instrument : Instrument
-        Its class: accuracy and last digits.
+        Its class: accuracy and resolution.
     seed : int
-        Decides where inside its accuracy this one lies.
+        Determines its error within the accuracy limit.
     interval_s : float
-        Time between its readings, s; it shows the mean of that time.
+        Time between readings, s; each reading is the mean over that time.
     """
 
     instrument: Instrument
@@ -50,10 +50,10 @@ class Meter:
         return np.round(value / step) * step if step else value
 
     def read(self, line: Timeline, time_s: np.ndarray) -> dict[str, np.ndarray]:
-        """What it shows at the given moments: columns by name.
+        """What it shows at the given times: columns by name.
 
-        Each reading is the mean over the interval before it, from ten points of it; starts shorter
-        than that are all but lost, as in a real one.
+        Each reading is the mean over the preceding interval, from ten points; shorter start-up
+        surges hardly show, as with a real meter.
         """
         points = time_s[:, None] - self.interval_s * (np.arange(10) + 0.5) / 10
         sample = line.sample(np.maximum(points, 0.0))
@@ -82,24 +82,24 @@ class Meter:
         return Capture(time - start_s, columns)
 
     def counter_wh(self, line: Timeline, start_s: float, end_s: float) -> float:
-        """What its energy counter shows after a reset at ``start_s``, Wh."""
+        """Its energy counter after a reset at ``start_s``, Wh."""
         true = line.mean_w(start_s, end_s) * (end_s - start_s) / 3600
         step = self.instrument.steps.get("wh", 10.0)
         return float(np.floor(true * self._gain("watts") / step) * step)
 
 
 def plug_meter(seed: int = 0) -> Meter:
-    """A plug meter, a reading a second."""
+    """A plug meter with one reading per second."""
     return Meter(INSTRUMENTS["plug"], seed, 1.0)
 
 
 def panel_logger(seed: int = 0) -> Meter:
-    """A panel logger, a reading every ten seconds."""
+    """A panel logger with one reading every ten seconds."""
     return Meter(INSTRUMENTS["logger"], seed, 10.0)
 
 
 def clamp_inrush(line: Timeline, start_s: float, seed: int = 0, whole_cable: bool = False) -> float:
-    """A clamp's inrush mode: the highest 100 ms RMS within half a second of a start, A."""
+    """A clamp's inrush mode: the highest 100 ms RMS current within half a second of a start, A."""
     if whole_cable:
         return _CANCELLED_A
     time = start_s - 0.1 + np.arange(70) * 0.01

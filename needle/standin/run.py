@@ -1,4 +1,4 @@
-"""A stand-in run: what a supply shows hour by hour while it is drawn down, with its true stop."""
+"""Simulated discharge of a supply: what it shows hour by hour, and its true stop."""
 
 from __future__ import annotations
 
@@ -17,16 +17,15 @@ CYCLE = np.tile([1.7, 0.6, 0.7], 4)
 
 @dataclass(frozen=True)
 class StandinRun:
-    """A run of a stand-in supply.
+    """A discharge of a simulated supply.
 
     Attributes
     ----------
     supply : StandinSupply
     hourly_w, sources_w : tuple of float
-        W at the battery that were expected to be drawn, and given by sources, an hour each; after
-        the last they go on at their mean.
+        Expected W at the battery, and from sources, one per hour; then their mean.
     seed : int
-        Of how far the truth is from that: the levels, and each hour by itself.
+        Seed of the true deviations from that: overall, and of each hour.
     start_charge : float
         True charge at the start, share.
     """
@@ -38,11 +37,11 @@ class StandinRun:
     sources_w: tuple[float, ...] = (0.0,)
 
     def _true_w(self) -> np.ndarray:
-        """W drawn in each hour."""
+        """W in each hour."""
         return self._strayed(self.hourly_w, 31, 0.05, (0.88, 1.14))
 
     def _given_w(self) -> np.ndarray:
-        """W that sources give in each hour."""
+        """W from sources in each hour."""
         return self._strayed(self.sources_w, 37, 0.15, (0.8, 1.15))
 
     def _strayed(
@@ -56,34 +55,34 @@ class StandinRun:
         return np.asarray(np.concatenate([hourly, rest]) * level * strays)
 
     def _net_w(self) -> np.ndarray:
-        """Net W in each twelfth of an hour: loads cycle, so a source now serves and now charges."""
+        """Net W in each twelfth of an hour; cycling loads alternately leave a surplus or a deficit."""
         drawn_w = self._true_w()[:, None] * CYCLE
         return np.asarray((drawn_w - self._given_w()[:, None]).ravel())
 
     def gone_wh(self, hour: float) -> float:
-        """Wh that truly left the battery by an hour, without what was charged."""
+        """Energy that really left the battery by an hour, without what was charged, Wh."""
         total = np.concatenate([[0.0], np.cumsum(np.maximum(0.0, self._net_w()))]) / len(CYCLE)
         return float(np.interp(hour, self._moments, total))
 
     @property
     def _moments(self) -> np.ndarray:
-        """Hours between the parts."""
+        """Hours of the step boundaries."""
         return np.arange(_MOST_H * len(CYCLE) + 1) / len(CYCLE)
 
     @cached_property
     def _charges(self) -> np.ndarray:
-        """True charge (share) at each moment: never above full, never below empty."""
+        """True charge (share) at each step boundary, between empty and full."""
         charge = [self.start_charge]
         for wh in self._net_w() / len(CYCLE):
             charge.append(min(1.0, max(0.0, charge[-1] - wh / self.supply.held_wh)))
         return np.array(charge)
 
     def shown(self, hour: float) -> float:
-        """Charge that the display shows, share, before it is rounded."""
+        """Displayed charge, share, before rounding."""
         return self.supply.charge_shown(float(np.interp(hour, self._moments, self._charges)))
 
     def stop_h(self, shown: float) -> float:
-        """Hours until the display shows a charge (share); all of them where it never does."""
+        """Hours until the display shows a charge (share); the whole run if it never does."""
         charge, wanted = self._charges, self.supply.true_charge(shown)
         under = np.flatnonzero(charge <= wanted + 1e-12)
         if not under.size or under[0] == 0:
@@ -93,9 +92,9 @@ class StandinRun:
         return (at - part) / len(CYCLE)
 
     def seen(self, hour: float) -> dict[str, Any]:
-        """What a person writes down: percent, W of the moment, Wh counted, hours promised.
+        """A check-in as a person writes it: percent, present W, Wh counted, hours promised.
 
-        Where sources give, W in as well.
+        With sources, W in as well.
         """
         rng = np.random.default_rng([self.seed, round(hour * 100)])
         watts = self._true_w()[min(int(hour), _MOST_H - 1)] * rng.uniform(0.4, 1.9)

@@ -1,4 +1,4 @@
-"""A stand-in supply: a battery and inverter with hidden true figures, read as people read one."""
+"""A simulated supply: battery and inverter with hidden true figures."""
 
 from __future__ import annotations
 
@@ -24,19 +24,19 @@ class StandinSupply:
     Attributes
     ----------
     held_wh : float
-        Wh between full and empty.
+        True capacity, Wh.
     idle_w, output_idle_w : float
-        W of the inverter, and of a DC output.
+        Idle draw of the inverter, and of a DC output, W.
     efficiency, output_efficiency : float
-        Marginal, shares.
+        Marginal efficiencies, shares.
     square_per_w : float
-        1/W.
+        Square loss, 1/W.
     continuous_w : float
-        W; 0 without an inverter.
+        Continuous rating, W; 0 without an inverter.
     seed : int
     knee : float
-        True charge (share) at which the display shows its last fifth; 0.2 for a display that is
-        true all the way. Below it the display falls faster than it did before.
+        True charge (share) at which the display shows a fifth; 0.2 for a linear display. Below it
+        the display falls faster than above.
     """
 
     held_wh: float
@@ -50,11 +50,11 @@ class StandinSupply:
     knee: float = LAST_FIFTH
 
     def charge_shown(self, charge: float) -> float:
-        """What the display makes of a true charge (shares), before it is rounded."""
+        """Displayed charge for a true charge (shares), before rounding."""
         return float(charge_shown(charge, self.knee))
 
     def true_charge(self, shown: float) -> float:
-        """The true charge (share) behind what the display shows."""
+        """The true charge (share) behind a displayed one."""
         return float(true_charge(shown, self.knee))
 
     def _shown(self, true: np.ndarray, side: int) -> np.ndarray:
@@ -64,20 +64,20 @@ class StandinSupply:
         return np.round(true * gain, 1)
 
     def paired(self, loads: tuple[float, ...] = TEST_LOADS) -> list[tuple[float, float]]:
-        """AC and DC W read together at loads of so many shares of the continuous W."""
+        """AC and DC W, read together at several shares of the continuous rating."""
         ac = np.array(loads) * self.continuous_w
         dc = np.asarray(dc_w(ac, self.idle_w, self.efficiency, self.square_per_w))
         shown = zip(self._shown(ac, 0), self._shown(dc, 1), strict=True)
         return [(float(a), float(d)) for a, d in shown]
 
     def drain_w(self, load_w: float, output: str = "ac") -> float:
-        """True W at the battery for W at the load, over a route."""
+        """True W at the battery for W at the load, on a route."""
         if output == "ac":
             return float(dc_w(load_w, self.idle_w, self.efficiency, self.square_per_w))
         return self.output_idle_w + load_w / self.output_efficiency
 
     def display(self, load_w: float, hours: float, output: str = "ac") -> float:
-        """Charge shown in whole percent (share) so many hours after full."""
+        """Displayed charge in whole percent (share) some hours after full."""
         gone = self.drain_w(load_w, output) * hours / self.held_wh
         return math.floor(self.charge_shown(max(0.0, 1 - gone)) * 100 + 0.5) / 100
 
@@ -88,7 +88,7 @@ class StandinSupply:
     def drain_log(
         self, load_w: float, end: float, rows: int = 8, output: str = "ac"
     ) -> list[tuple[float, float, float]]:
-        """Hours, charge shown and Wh counted at the battery, from full to a charge shown."""
+        """Hours, displayed charge and Wh at the battery, from full to a displayed charge."""
         hours = np.linspace(0, self.hours_to(load_w, end, output), rows)
         counted = (
             self._shown(np.array([1000.0]), 2)[0] / 1000 * self.drain_w(load_w, output) * hours
@@ -100,7 +100,7 @@ class StandinSupply:
 
 
 def standin_supply(supply: Supply, seed: int) -> StandinSupply:
-    """A stand-in of this make of supply; its true figures follow from the seed."""
+    """Return a simulated supply of this type; its true figures follow from the seed."""
     rng = np.random.default_rng([seed, 77])
     continuous = supply.inverter.continuous_w if supply.inverter else 0.0
     return StandinSupply(

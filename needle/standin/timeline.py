@@ -1,4 +1,4 @@
-"""The course of an appliance's power: segments with ramps, decays and starts."""
+"""Power profile of an appliance over time: segments with ramps, decays and starts."""
 
 from __future__ import annotations
 
@@ -13,20 +13,20 @@ SOURCE_OHM = 0.35
 
 @dataclass(frozen=True)
 class Segment:
-    """One stretch of an appliance's course.
+    """One segment of a power profile.
 
     Attributes
     ----------
     start_s : float
-        When it begins; it lasts until the next one.
+        Its beginning, s; it lasts until the next segment.
     watts, end_watts : float
-        True power at its beginning and, ramping, at its end (W).
+        True power at its beginning and, after a linear ramp, at its end, W.
     pf : float
         Power factor.
     tail_w, tau_s : float
-        Extra power that decays after the beginning, W and s (a compressor's first minutes).
+        Additional power that decays exponentially, W and s (a compressor's first minutes).
     inrush_va, inrush_s : float
-        VA in the first moments and how long they last, s; 0 for no start.
+        Start-up VA and their duration, s; 0 for no start.
     state : str
         resting, running, defrost…
     """
@@ -44,7 +44,7 @@ class Segment:
 
 @dataclass(frozen=True)
 class Sample:
-    """What there is at some moments, arrays of one shape: V, A, W, VA, share, Hz."""
+    """Values at some times, arrays of one shape: V, A, W, VA, share, Hz."""
 
     volts: np.ndarray
     amps: np.ndarray
@@ -56,20 +56,20 @@ class Sample:
 
 @dataclass(frozen=True)
 class Timeline:
-    """An appliance's course over ``horizon_s``.
+    """The power profile of an appliance over ``horizon_s``.
 
     Attributes
     ----------
     segments : tuple of Segment
         From 0 s on, in order.
     horizon_s : float
-        How far it is known, s; later moments start over.
+        Its length, s; later times repeat it.
     seed : int
-        Of the small noise on it.
+        Seed of the noise.
     noise : float
-        Relative standard deviation of the power from moment to moment.
+        Relative standard deviation of the power's noise.
     mains_v : float
-        V.
+        Mains voltage, V.
     """
 
     segments: tuple[Segment, ...]
@@ -86,7 +86,7 @@ class Timeline:
         return columns
 
     def sample(self, time_s: np.ndarray) -> Sample:
-        """Everything at the given moments, s; starts are there at 10 ms and finer."""
+        """All values at the given times, s, including starts to within 10 ms."""
         time = np.asarray(time_s, dtype=float) % self.horizon_s
         columns = self.columns()
         index = np.clip(
@@ -116,7 +116,7 @@ class Timeline:
         return Sample(volts, va / volts, watts, va, np.clip(pf, 0, 1), hertz)
 
     def mean_w(self, start_s: float = 0.0, end_s: float | None = None) -> float:
-        """True mean W between two moments, from the segments' own integrals (inrush left out)."""
+        """True mean W between two times, from the segments' own integrals (without inrush)."""
         end_s = self.horizon_s if end_s is None else end_s
         columns = self.columns()
         begin = np.maximum(columns["start_s"], start_s)
@@ -132,7 +132,7 @@ class Timeline:
         return float(joules.sum() / (end_s - start_s))
 
     def runs_s(self) -> list[tuple[float, float]]:
-        """First and last moment of each segment in which it does not rest, s."""
+        """First and last time of each segment that is not at rest, s."""
         columns = self.columns()
         ends = columns["start_s"] + columns["length_s"]
         return [
@@ -142,7 +142,7 @@ class Timeline:
         ]
 
     def starts_s(self) -> list[float]:
-        """Moments at which something with an inrush switches on, s."""
+        """Times at which something with an inrush switches on, s."""
         return [segment.start_s for segment in self.segments if segment.inrush_va > 0]
 
 

@@ -1,1 +1,1 @@
-"""Batteries, inverters and the supply they make together."""
+"""Batteries, inverters, outputs, inputs, and the supply that they form."""

@@ -1,7 +1,7 @@
-"""What a supply held and idled over the years, and what it will hold.
+"""Ageing of a battery: capacity and idle draw over the years.
 
-Dated capacity tests of one battery are a straight line in the logarithm over time: a loss of so
-much a year, pooled with what is general for the chemistry (a normal prior of the yearly loss).
+The logarithm of a battery's dated capacity tests is a straight line over time: a loss per year,
+pooled with the general value for the chemistry (a normal prior of the yearly loss).
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ Z_REAL = 1.6448536269514722
 
 @dataclass(frozen=True)
 class Held:
-    """What a test found held, as a share of the label, and when."""
+    """Capacity of a test, as a share of the nominal one, and its date."""
 
     on: date
     share: Estimate
@@ -40,14 +40,14 @@ class Held:
 
 @dataclass(frozen=True)
 class Ageing:
-    """A battery's loss a year, as a logarithm: likely, its sd, and whether tests show one."""
+    """A battery's loss per year (logarithm): likely value, sd, and whether tests show one."""
 
     yearly: float
     spread: float
     real: bool
 
     def after(self, held: Estimate, years: float) -> Estimate:
-        """What is held so many years later."""
+        """Capacity after some years."""
         lost = self.yearly * years
         words = f"aged {years:.1f} years at {self.yearly * 100:.1f} % a year"
         return replace(
@@ -59,12 +59,12 @@ class Ageing:
 
 
 def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:
-    """The yearly loss by dated tests, oldest first, pooled with the chemistry's.
+    """Return the yearly loss from dated tests, oldest first, pooled with the chemistry's.
 
     Parameters
     ----------
     tests : sequence of Held
-        Of one battery; fewer than two leave the general value.
+        Tests of one battery; fewer than two give the general value.
     chemistry : str
     """
     usual, usual_sd = YEARLY[chemistry]
@@ -85,7 +85,7 @@ def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:
 
 
 def course_words(tests: Sequence[Held], ageing: Ageing, in_years: float = 1.0) -> str:
-    """What it held and holds, whether the change is real, and what to reckon with."""
+    """Capacity so far and now, whether the change is significant, and what to expect."""
     if not tests:
         return ""
     newest = tests[-1]

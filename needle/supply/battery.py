@@ -1,4 +1,4 @@
-"""What a battery holds, and how much of it can be used."""
+"""A battery bank: capacity and usable energy."""
 
 from __future__ import annotations
 
@@ -29,29 +29,29 @@ class Battery:
     chemistry : str
         Key of :data:`needle.supply.chemistry.CHEMISTRIES`.
     nominal_wh : float
-        Label energy, Wh.
+        Nominal energy, Wh.
     volts : float or None
         Nominal volts.
     floor : float
-        Share of the real capacity left unused.
+        Share of the real capacity that is not used.
     state_of_health : Estimate
-        Real over label capacity.
+        Real over nominal capacity.
     start_charge : float
-        Share at the start.
+        State of charge at the start, share.
     charge_efficiency : float
         Wh stored over Wh put in.
     peukert_n : float
         Peukert's exponent; 1 for none.
     rated_hours : float
-        Discharge time H at which the label capacity holds, h.
+        Discharge time H of the nominal capacity, h.
     internal_ohm : Estimate or None
-        Ω of the whole bank; None where sag is left out.
+        Resistance of the whole bank, Ω; None if voltage sag is not simulated.
     cutoff_v : float or None
-        V at which it switches itself off; None where sag is left out.
+        Voltage at which it switches off, V; None if voltage sag is not simulated.
     measured_c : float
-        Temperature at which the capacity factor holds, °C.
+        Temperature at which the capacity was measured, °C.
     peukert_spread, cold_spread, taper_spread : float
-        Relative spread of n - 1, of the share that cold takes, and of what it takes near full.
+        Relative spread of n - 1, of the share lost to cold, and of the power accepted near full.
     """
 
     chemistry: str
@@ -72,21 +72,21 @@ class Battery:
 
 
 def nominal_wh(volts: float, amp_hours: float, series: int = 1, parallel: int = 1) -> float:
-    """Label energy in Wh of equal batteries: series adds volts, parallel adds amp-hours."""
+    """Nominal energy of equal batteries, Wh: series adds volts, parallel adds amp-hours."""
     return volts * series * amp_hours * parallel
 
 
 def usable_wh(battery: Battery) -> Estimate:
-    """Wh between the charge at the start and the floor, at the battery's terminals."""
+    """Energy between the charge at the start and the floor, at the battery's terminals, Wh."""
     share = max(0.0, battery.start_charge - battery.floor)
     return battery.state_of_health.scaled(battery.nominal_wh * share)
 
 
 def cold_factor(battery: Battery, battery_c: float | None) -> float:
-    """Capacity at a temperature over that where the capacity factor was found.
+    """Capacity at a temperature over that at the temperature of its measurement.
 
-    It falls in proportion under 25 °C (lead-acid 0.8 %/°C, lithium 0.4 %/°C; general values) and
-    does not rise above it. 1 where the temperature is unknown.
+    It falls linearly below 25 °C (lead-acid 0.8 %/°C, lithium 0.4 %/°C; general values) and is
+    constant above. 1 if the temperature is unknown.
     """
     if battery_c is None:
         return 1.0
@@ -119,7 +119,7 @@ _KEYS = (
 
 
 def parse_battery(data: object, path: str = "battery") -> Battery:
-    """Read the battery of a supply document.
+    """Parse the battery of a supply document.
 
     Raises
     ------
@@ -166,7 +166,7 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
 def _sag(
     reader: Reader, chemistry: str, volts: float | None, nominal: float
 ) -> tuple[Estimate | None, float | None]:
-    """Resistance and cut-off; of the two, one that is not given is usual for the chemistry."""
+    """Resistance and cut-off; if one of the two is missing, the usual value of the chemistry."""
     ohm = reader.number("internal_ohm", most=100, above=True)
     cutoff = reader.number("cutoff_v", most=1500, above=True)
     if ohm is None and cutoff is None:

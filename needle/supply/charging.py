@@ -1,4 +1,4 @@
-"""What a charge input lets in, and how a battery takes it towards full."""
+"""Charge inputs and their limits."""
 
 from __future__ import annotations
 
@@ -19,9 +19,9 @@ class ChargeInput:
     ----------
     name : str
     max_w : float
-        By its own W, or A at its own V; infinite where not stated.
+        Limit of its W, or of its A at its own V, W; infinite if not stated.
     controller_a : float
-        A that the charge controller gives the battery; infinite where not stated.
+        Charge controller's limit on the battery side, A; infinite if not stated.
     """
 
     name: str
@@ -33,7 +33,7 @@ _KEYS = ("name", "max_w", "max_a", "volts", "controller_a")
 
 
 def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
-    """Read a supply document's inputs.
+    """Parse a supply document's inputs.
 
     Raises
     ------
@@ -58,9 +58,10 @@ def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
 
 
 def input_limit_w(entry: ChargeInput, battery: Battery) -> float:
-    """W that the input can put into this battery: its own limit and controller A × battery V.
+    """Power at which the input can charge this battery, W.
 
-    A controller's amps make a 12 V battery take half of what a 24 V one does.
+    The lower of its own limit and controller A × battery V: a controller with a current limit
+    charges a 12 V battery at half the power of a 24 V one.
     """
     if battery.volts is None:
         return entry.max_w

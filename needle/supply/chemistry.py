@@ -1,4 +1,4 @@
-"""What a cell chemistry brings to a battery: one record each, and all that depends on it.
+"""Cell chemistries: one record each, with all figures that depend on the chemistry.
 
 Open-circuit volts of a rested cell at 25 °C by charge. Lead-acid: specific gravity 1.265, 1.225,
 1.190, 1.155 and 1.120 at 100, 75, 50, 25 and 0 %, as commonly tabled for starting and deep-cycle
@@ -24,24 +24,24 @@ class Chemistry:
     ----------
     key, name : str
     floor : float
-        Share of the capacity that is usually left unused.
+        Share of the capacity that is usually not used.
     peukert_n : float
         Peukert's exponent.
     charge_efficiency : float
         Wh stored over Wh put in.
     cell_v, cutoff_v : float
-        V of a cell, as labelled and at which discharge usually ends.
+        Volts of a cell: nominal, and at which discharge usually ends.
     ohm_ah : float
-        Usual resistance times capacity of a cell, Ω·Ah: large cells have little.
+        Usual resistance times capacity of a cell, Ω·Ah.
     open_circuit : tuple of (share, V)
-        Rested, 25 °C, charge rising.
+        Open-circuit voltage of a rested cell at 25 °C, charge rising.
     cold_per_c : float
-        Share of capacity lost for each °C under 25 °C.
+        Share of the capacity lost per °C below 25 °C.
     takes_per_h : float
-        Share of its capacity that it takes an hour for each share that is missing: what a charger
-        offers beyond that is left, so that a small charger tapers late and a large one early.
+        Charging rate near full: capacity per hour, per missing share. A charger's power above it
+        is not used, so that a small charger tapers late and a large one early.
     least_charge_c : float or None
-        °C under which it must not be charged; None for no such bound.
+        Lowest temperature for charging, °C; None without a limit.
     """
 
     key: str
@@ -58,7 +58,7 @@ class Chemistry:
     least_charge_c: float | None = 0.0
 
     def may_charge(self, battery_c: float) -> bool:
-        """Whether it may be charged at this temperature, °C."""
+        """Whether it may be charged at a temperature, °C."""
         return self.least_charge_c is None or battery_c >= self.least_charge_c
 
 

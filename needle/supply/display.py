@@ -1,9 +1,9 @@
-"""A supply's own opinion of its charge: its last fifth often goes faster than the rest.
+"""A supply's display of its charge, whose last fifth often goes faster than the rest.
 
-Between full and a knee the display falls with the true charge, and again below it, but the knee, at
-which it shows a fifth, lies at less than a fifth: that last fifth lasts anything from half to all
-of one of the others. Above it the display may bow a little. Both are general observations of people
-who run supplies to the end, not laws.
+The display falls linearly from full to a knee, where it shows a fifth, and again below it; the knee
+is at less than a fifth of true charge, so that the displayed last fifth lasts half to all of one of
+the others. Above the knee the curve may bow slightly. Both are general observations of people who
+run supplies to the end, not laws.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ KNEE = (1 / 9, LAST_FIFTH)
 def charge_shown(
     charge: np.ndarray | float, knee: np.ndarray | float, bow: np.ndarray | float = 0.0
 ) -> np.ndarray:
-    """What a display makes of a true charge (shares), before it is rounded.
+    """Displayed charge for a true charge (shares), before rounding.
 
-    ``bow`` is how much more than the straight lines it shows at half (share).
+    ``bow`` is the deviation from the straight line at half charge (share).
     """
     charge = np.asarray(charge)
     above = LAST_FIFTH + (1 - LAST_FIFTH) * (charge - knee) / (1 - np.asarray(knee))
@@ -33,7 +33,7 @@ def charge_shown(
 def true_charge(
     shown: np.ndarray | float, knee: np.ndarray | float, bow: np.ndarray | float = 0.0
 ) -> np.ndarray:
-    """The true charge (share) behind what a display shows."""
+    """The true charge (share) behind a displayed one."""
     shown = np.asarray(shown)
     straight = _straight(shown, knee)
     # A bow is slight: what it takes at the straight line's charge is near enough.

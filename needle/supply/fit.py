@@ -1,4 +1,4 @@
-"""Idle draw, marginal efficiency and square loss of an inverter from paired AC and DC readings.
+"""Idle draw, marginal efficiency and square loss of an inverter, fitted to AC and DC readings.
 
 DC = idle + AC/efficiency + square·AC² is linear in (idle, 1/efficiency, square): weighted least
 squares. Both readings have errors; the AC one is carried over to the DC side through the slope
@@ -28,7 +28,7 @@ SUSPECT = 3.0
 
 @dataclass(frozen=True)
 class FitRow:
-    """A pair, AC and DC W, its residual in deviations, and whether it is the suspect one."""
+    """A pair, AC and DC W, its residual in standard deviations, and whether it is suspect."""
 
     ac_w: float
     dc_w: float
@@ -38,20 +38,20 @@ class FitRow:
 
 @dataclass(frozen=True)
 class InverterFit:
-    """What paired readings say of an inverter.
+    """Inverter losses fitted to paired readings.
 
     Attributes
     ----------
     idle_w : Estimate
         DC W with nothing plugged in.
     efficiency : Estimate
-        Marginal, at small loads.
+        Marginal efficiency at small loads.
     square_per_w : Estimate
-        DC W for each AC W squared, 1/W.
+        Square loss: DC W per AC W squared, 1/W.
     residuals : tuple of float
-        Read minus fitted DC W, one a pair, in deviations.
+        Read minus fitted DC W, one per pair, in standard deviations.
     suspect : int or None
-        The pair whose residual is beyond 3, the worst one; None for none.
+        Index of the pair with the largest residual above 3; None if there is none.
     pairs : tuple of (AC W, DC W)
     notices : tuple of str
     """
@@ -66,7 +66,7 @@ class InverterFit:
 
     @property
     def rows(self) -> list[FitRow]:
-        """Each pair with how far it is off."""
+        """Each pair with its residual."""
         return [
             FitRow(ac, dc, off, index == self.suspect)
             for index, ((ac, dc), off) in enumerate(zip(self.pairs, self.residuals, strict=True))
@@ -80,23 +80,23 @@ def fit_inverter(
     step_w: float = 0.1,
     path: str = "pairs",
 ) -> InverterFit:
-    """Fit an inverter's losses.
+    """Fit an inverter's losses to paired readings.
 
     Parameters
     ----------
     pairs : sequence of (AC W, DC W)
-        Read at the same moment; at least 3, one of them at no or little load.
+        Readings of the same moment; at least 3, one of them at no or little load.
     ac_limit, dc_limit : float
         Accuracy limits of the two meters, as shares of the reading.
     step_w : float
-        Last digit of both, W.
+        Resolution of both, W.
     path : str
-        Where the pairs stand, for messages.
+        Path of the pairs, for messages.
 
     Raises
     ------
     DocumentError
-        Too few pairs, or ones that cannot be.
+        There are too few pairs, or they are impossible.
     """
     ac, dc = _checked(pairs, path)
     most = float(ac.max())
@@ -147,24 +147,24 @@ def conditioned_by_few(
     dc_limit: float = 0.01,
     path: str = "pairs",
 ) -> tuple[Estimate, Estimate]:
-    """Idle W and marginal efficiency that one or two pairs leave of what is usual.
+    """Idle W and marginal efficiency from usual values, conditioned on one or two pairs.
 
-    Too few for a line: each of many likely inverters is weighed by how well it foretells the pairs
-    (importance weights; their logarithms' mean and deviation are kept).
+    They are too few for a fit: many likely inverters are weighted by how well they predict the
+    pairs (importance sampling; mean and deviation of the logarithms).
 
     Parameters
     ----------
     pairs : sequence of (AC W, DC W)
         One or two.
     usual : (Estimate, Estimate)
-        Idle W and efficiency before them.
+        Usual idle W and efficiency.
     ac_limit, dc_limit : float
         As for :func:`fit_inverter`.
 
     Raises
     ------
     DocumentError
-        No inverter of the usual kind foretells them.
+        No usual inverter predicts the pairs.
     """
     _check_pairs(pairs, path)
     rng = np.random.default_rng(3)

@@ -1,7 +1,7 @@
-"""What an inverter eats and what it can carry.
+"""An inverter: its losses and limits.
 
-DC in = idle + AC out / marginal efficiency + a small term in the square of the load. One percentage
-would hide the idle draw, which at small loads is most of the loss.
+DC in = idle + AC out / marginal efficiency + a small term in the square of the load. A single
+efficiency would hide the idle draw, which is most of the loss at small loads.
 """
 
 from __future__ import annotations
@@ -31,31 +31,31 @@ class Inverter:
     Attributes
     ----------
     continuous_w : float
-        W that it carries without end.
+        Continuous rating, W.
     surge_va : float
-        VA that it carries for ``surge_s`` seconds.
+        Surge rating for ``surge_s`` seconds, VA.
     surge_s : float
-        s.
+        Duration of the surge rating, s.
     idle_w : Estimate
         DC W with nothing plugged in.
     efficiency : Estimate
-        Marginal: more AC W out over more DC W in.
+        Marginal efficiency: additional AC W out over additional DC W in.
     overload : tuple of (ratio, seconds)
-        Beyond ``continuous_w``: how long which multiple is carried, ratios rising.
+        Overload ratings: multiples of ``continuous_w`` (increasing), and their durations.
     waveform : str
         ``"sine"`` or ``"stepped"``.
     square_per_w : Estimate
-        Loss that grows with the square of the load: DC W for each AC W squared, 1/W.
+        Square loss: DC W per AC W squared, 1/W.
     off_unused : bool
-        Switched off, and without idle draw, where no load of a plan is on AC.
+        Whether it is switched off if no load of a plan is on AC.
     off : tuple of Window
-        When it rests: it draws nothing and feeds nothing.
+        Times in which it is switched off.
     surge_known : bool
-        False where the continuous rating stands in for an unknown surge rating.
+        False if the continuous rating is used in place of an unknown surge rating.
     rated_va : float or None
-        VA that it carries without end, where that is rated apart from its W.
+        Continuous rating in VA, if stated separately.
     volts : float or None
-        V that it gives; None fits any load.
+        Output voltage, V; None fits any load.
     """
 
     continuous_w: float
@@ -74,7 +74,7 @@ class Inverter:
 
     @property
     def continuous_va(self) -> float:
-        """VA that it carries without end: as rated, else as many as it carries W."""
+        """Continuous rating in VA: as stated, else the number of its W."""
         return self.continuous_w if self.rated_va is None else self.rated_va
 
 
@@ -87,13 +87,13 @@ def dc_w(
 ) -> float | np.ndarray:
     """DC W in for AC W out; scalars or arrays that broadcast.
 
-    What grows with the square grows with the current: with VA² = W² + non-active VA².
+    The square loss depends on the current: on VA² = W² + non-active VA².
     """
     return idle_w + ac_w / efficiency + square_per_w * (ac_w**2 + nonactive_va**2)
 
 
 def percentage(ac_w: float, idle_w: float, efficiency: float, square_per_w: float = 0.0) -> float:
-    """The one-figure efficiency (share) at one load: what the idle draw does to it."""
+    """Overall efficiency (share) at one load, with the idle draw."""
     return ac_w / float(dc_w(ac_w, idle_w, efficiency, square_per_w))
 
 
@@ -123,7 +123,7 @@ _KEYS = (
 
 
 def parse_inverter(data: object, path: str = "inverter") -> Inverter:
-    """Read the inverter of a supply document.
+    """Parse the inverter of a supply document.
 
     Raises
     ------

@@ -1,4 +1,4 @@
-"""DC and USB outputs: their own idle draw, losses and limits."""
+"""DC and USB outputs: idle draw, losses and limits."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_l
 
 @dataclass(frozen=True)
 class OutputKind:
-    """A kind of output: what it usually passes on, and draws with nothing plugged in (W).
+    """A kind of output: its usual efficiency, and idle draw in W.
 
-    Until tested; general values. Straight on the terminals there is only wire between.
+    General values, used until tested. An output directly on the terminals has no losses.
     """
 
     key: str
@@ -61,23 +61,23 @@ class Output:
     Attributes
     ----------
     name : str
-        Loads name it as their route.
+        Name, which loads use as their route.
     max_w : float
-        W; infinite where not stated.
+        Limit, W; infinite if not stated.
     idle_w : Estimate
-        W at the battery with nothing plugged in, output on.
+        Idle draw at the battery with the output on and nothing plugged in, W.
     efficiency : Estimate
-        More W out over more W from the battery.
+        Marginal efficiency: additional W out over additional W from the battery.
     volts : float or None
-        V at the output.
+        Output voltage, V.
     off_unused : bool
-        Switched off, and without idle draw, while no load is on it.
+        Whether it is switched off if no load is connected to it.
     off_when_idle : bool
-        Switches itself off, and draws nothing, in minutes in which no load draws.
+        Whether it switches itself off in minutes in which no load draws power.
     kind : str
         Key of :data:`OUTPUT_KINDS`.
     id : str
-        What its random streams are made of, so that another name draws alike; empty: its name.
+        Seed of its random streams, so that renaming it changes no draw; empty: its name.
     """
 
     name: str
@@ -108,13 +108,13 @@ _KEYS = (
 
 
 def limit_w(max_w: float | None, max_a: float | None, volts: float | None) -> float:
-    """The lower of a limit in W and one in A at so many V; infinite where neither is stated."""
+    """The lower of a limit in W and one in A at the given V; infinite if neither is stated."""
     by_amps = max_a * volts if max_a is not None and volts is not None else math.inf
     return min(math.inf if max_w is None else max_w, by_amps)
 
 
 def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
-    """Read a supply document's outputs.
+    """Parse a supply document's outputs.
 
     Raises
     ------

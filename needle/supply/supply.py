@@ -1,4 +1,4 @@
-"""A supply as a whole, and what its tests make of it.
+"""A supply: battery, inverter, outputs and inputs, with the results of its tests.
 
 Positive power is power out of the battery.
 """
@@ -37,20 +37,20 @@ _T = TypeVar("_T", bound=SupplyTest)
 
 @dataclass(frozen=True)
 class Supply:
-    """What feeds the loads; without an inverter it has no AC route.
+    """A supply; without an inverter it has no AC route.
 
     Attributes
     ----------
     battery : Battery
     inverter : Inverter or None
     outputs : tuple of Output
-        DC and USB.
+        DC and USB outputs.
     inputs : tuple of ChargeInput
     total_max_w : float
         Common limit of all outputs together, W.
     name : str
     tests : tuple of SupplyTest
-        Oldest first; the newest of each kind has made the figures above.
+        Oldest first; the figures above already include the newest of each kind.
     """
 
     battery: Battery
@@ -64,7 +64,7 @@ class Supply:
 
 @dataclass(frozen=True)
 class SupplyStep:
-    """One step of the staircase: what is left (Estimate, Wh) and why it is less."""
+    """One step of the staircase: the energy left (Estimate, Wh) and why it is less."""
 
     name: str
     left_wh: Estimate
@@ -72,26 +72,26 @@ class SupplyStep:
 
 
 def held_wh(battery: Battery) -> Estimate:
-    """Wh that the battery really holds, full to empty."""
+    """Real capacity of a battery, full to empty, Wh."""
     return battery.state_of_health.scaled(battery.nominal_wh)
 
 
 def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> list[SupplyStep]:
-    """From the label to what reaches the loads, through the inverter or else the first output.
+    """Energy from the label to the loads, through the inverter or else the first output.
 
     Parameters
     ----------
     supply : Supply
     hours : float
-        How long the inverter or output is on, h: its idle draw is paid for all of them.
+        Hours for which the inverter or output is on, with its idle draw.
     mean_ac_w : float or None
-        Mean W of the loads; the hours are cut to what the battery lasts with it.
+        Mean W of the loads; hours are limited to what the battery lasts with it.
 
     Returns
     -------
     list of SupplyStep
-        Label, measured, above the floor, after idle, after conversion. Wh at the battery, the
-        last at the loads.
+        Nominal, measured, above the floor, after idle, after conversion. Wh at the battery, the last
+        one at the loads.
     """
     battery = supply.battery
     label = Estimate(battery.nominal_wh, 0.0, "C", ("label",))
@@ -136,7 +136,7 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
 
 
 def _passed(left_wh: float, hours: float, through: Inverter | Output) -> tuple[float, Estimate]:
-    """Wh that conversion passes on of so many Wh spread evenly over the hours."""
+    """Energy after conversion of an amount spread evenly over the hours, Wh."""
     efficiency = through.efficiency
     square = through.square_per_w.value if isinstance(through, Inverter) else 0.0
     mean = left_wh / hours if hours > 0 else 0.0
@@ -149,7 +149,7 @@ def _passed(left_wh: float, hours: float, through: Inverter | Output) -> tuple[f
 
 
 def parse_supply(data: object, path: str = "supply") -> Supply:
-    """Read a supply document; figures that its tests prove replace those given.
+    """Parse a supply document; its test results replace stated figures.
 
     Raises
     ------
@@ -172,11 +172,11 @@ def parse_supply(data: object, path: str = "supply") -> Supply:
 
 
 def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
-    """The supply with the figures that its tests prove; the newest test of a kind counts.
+    """Return the supply with the results of its tests; the newest test of a kind counts.
 
-    The efficiency test comes first, since a drain counted behind the inverter rests on it; what
-    the battery holds comes before idle tests by its charge. An idle draw that was both tested and
-    fitted is the two pooled.
+    The efficiency test comes first, since a drain counted behind the inverter depends on it; the
+    capacity comes before idle tests by charge. An idle draw that was both tested and fitted is the
+    pooled value.
 
     Parameters
     ----------
@@ -187,7 +187,7 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
     Raises
     ------
     DocumentError
-        A test of an output that the supply has not.
+        A test is of an output that the supply does not have.
     """
     _check_outputs(supply, tests)
     inverter = supply.inverter
@@ -245,7 +245,7 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
 
 
 def held_over_time(supply: Supply) -> list[Held]:
-    """What each dated capacity test found held, oldest first."""
+    """Capacity of each dated capacity test, oldest first."""
     course = []
     for test in supply.tests:
         if isinstance(test, CapacityTest) and test.on:
@@ -257,7 +257,7 @@ def held_over_time(supply: Supply) -> list[Held]:
 
 
 def idle_over_time(supply: Supply) -> str:
-    """What the dated idle tests of the inverter say together; empty for fewer than two."""
+    """The dated idle tests of the inverter, in words; empty for fewer than two."""
     held = held_wh(supply.battery)
     tests = [test for test in supply.tests if _is_idle(test, "ac") and test.on]
     read = sorted((test.on, idle_w(test, held)) for test in tests if isinstance(test, IdleTest))
@@ -275,7 +275,7 @@ def idle_over_time(supply: Supply) -> str:
 
 
 def aged(supply: Supply, on: date) -> Supply:
-    """The supply as it will be on a day: what a test found held has aged since."""
+    """The supply on a later day: the tested capacity is reduced by ageing since."""
     tests = held_over_time(supply)
     days = (on - tests[-1].on).days if tests else 0
     if days <= FRESH_DAYS:
@@ -286,7 +286,7 @@ def aged(supply: Supply, on: date) -> Supply:
 
 
 def _by_few(test: EfficiencyTest, usual: Inverter) -> Inverter:
-    """An inverter of which a pair or two were read: what they leave of what is usual."""
+    """An inverter with its usual values conditioned on one or two pairs."""
     idle, passes = conditioned_by_few(
         test.pairs, (usual.idle_w, usual.efficiency), test.ac_limit, test.dc_limit
     )
@@ -306,7 +306,7 @@ def _is_route(test: SupplyTest, output: str) -> bool:
 
 
 def peukert_of(battery: Battery) -> tuple[float, float]:
-    """A battery's Peukert exponent, and the hours of its rated rate."""
+    """A battery's Peukert exponent, and the hours of its rated current."""
     return battery.peukert_n, battery.rated_hours
 
 

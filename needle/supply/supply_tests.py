@@ -1,7 +1,8 @@
-"""Tests of a supply and what each proves: idle draw, efficiency, capacity, routes compared.
+"""Tests of a supply: idle draw, efficiency, capacity, and comparison of routes.
 
-Positive charge drop is charge that left the battery. A display's step bounds what a drop can tell:
-two roundings of one step each have together a deviation of step/√6 (JCGM 100:2008, 4.3.7).
+A positive charge drop is charge that left the battery. A display's resolution limits how well a
+drop is known: two roundings of one step each have a combined deviation of step/√6 (JCGM 100:2008,
+4.3.7).
 """
 
 from __future__ import annotations
@@ -26,22 +27,22 @@ METER_SD = 0.01 / math.sqrt(3)
 
 @dataclass(frozen=True)
 class IdleTest:
-    """Output on, nothing plugged in.
+    """A test with an output on and nothing plugged in.
 
     Attributes
     ----------
     output : str
         ``"ac"`` or an output's name.
     watts : float or None
-        Read directly on the battery side, W; else the drop tells.
+        Read directly at the battery, W; None if it follows from the drop.
     start, end : float
         Charge, shares.
     hours : float
-        h.
+        Duration, h.
     step : float
-        Last digit of the charge, share.
+        Resolution of the charge, share.
     on : str
-        When, ISO 8601; empty if unknown.
+        Date, ISO 8601; empty if unknown.
     """
 
     output: str = "ac"
@@ -55,7 +56,7 @@ class IdleTest:
 
 @dataclass(frozen=True)
 class EfficiencyTest:
-    """AC W out and DC W in, read together at several loads; limits of the meters as shares."""
+    """AC W out and DC W in, read together at several loads; limits of the meters, shares."""
 
     pairs: tuple[tuple[float, float], ...]
     ac_limit: float = 0.01
@@ -64,32 +65,32 @@ class EfficiencyTest:
 
     @property
     def enough(self) -> bool:
-        """Whether there are pairs enough for a line; fewer leave a part of what is usual."""
+        """Whether there are enough pairs for a fit."""
         return len(self.pairs) >= LEAST_PAIRS
 
     def fit(self) -> InverterFit:
-        """The losses that the pairs give, where they are enough."""
+        """The fitted losses, if there are enough pairs."""
         return fit_inverter(self.pairs, self.ac_limit, self.dc_limit)
 
 
 @dataclass(frozen=True)
 class CapacityTest:
-    """A drain.
+    """A discharge test.
 
     Attributes
     ----------
     log : tuple of (h, charge or None, Wh)
-        Hours, charge shown, Wh counted since the start; the last row counts, all are drawn.
+        Hours, displayed charge, Wh counted since the start; the last row is the result.
     counted : str
         ``"battery"``, or ``"ac"`` for a meter behind the inverter.
     start, end : float
         Charge at the start and the end, shares.
     step : float
-        Last digit of the charge, share; 0 where the end is a cut-off and the start full.
+        Resolution of the charge, share; 0 if it ran from full to the cut-off.
     on : str
-        When, ISO 8601.
+        Date, ISO 8601.
     held : Estimate or None
-        Wh from full to empty, where a whole trial has told it: its charges and counts together.
+        Capacity from full to empty, if a whole trial was evaluated, Wh.
     """
 
     log: tuple[tuple[float, float | None, float], ...]
@@ -103,7 +104,7 @@ class CapacityTest:
 
 @dataclass(frozen=True)
 class RouteRun:
-    """One route's half of a comparison: Wh at the load (None if not metered), charge, shares."""
+    """One route of a comparison: Wh at the load (None if not metered), charges, shares."""
 
     load_wh: float | None
     start: float
@@ -112,7 +113,7 @@ class RouteRun:
 
 @dataclass(frozen=True)
 class RouteTest:
-    """One load over the same hours by AC and by another output."""
+    """One load for the same hours on AC and on another output."""
 
     load: str
     output: str
@@ -125,9 +126,9 @@ class RouteTest:
 
 @dataclass(frozen=True)
 class TogetherTest:
-    """Wh that left the battery over some hours while these loads ran, and nothing else.
+    """Energy that left the battery over some hours while only these loads ran, Wh.
 
-    What they take with the supply's own losses, all together: a plan that has them all rests on it.
+    It includes the supply's own losses; a plan with all of these loads is conditioned on it.
     """
 
     wh: float
@@ -146,7 +147,7 @@ SupplyTest = IdleTest | EfficiencyTest | CapacityTest | RouteTest | TogetherTest
 
 
 def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
-    """Share of a load's W on AC that is left on a DC output: by its newest route test there.
+    """Share of a load's AC power that it draws on a DC output, from its newest route test there.
 
     Parameters
     ----------
@@ -164,7 +165,7 @@ def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
 
 
 def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimate:
-    """Wh that left a battery while its display fell from one charge to another (shares)."""
+    """Energy that left a battery while its display fell from one charge to another, Wh."""
     drop = start - end
     # A display is not straight: only from full to empty it shows all that there was.
     whole = start >= 0.99 and end <= 0.01
@@ -175,15 +176,13 @@ def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimat
 
 
 def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
-    """Idle W of an output.
-
-    idle W = drop × Wh held ÷ h; or what was read directly.
+    """Idle draw of an output, W: drop × Wh held ÷ h, or as read directly.
 
     Parameters
     ----------
     test : IdleTest
     held_wh : Estimate
-        What the battery really holds, Wh.
+        Real capacity of the battery, Wh.
     """
     if test.watts is not None:
         off = math.hypot(METER_SD, 0.05 / max(test.watts, 0.1))
@@ -201,23 +200,23 @@ def state_of_health(
     inverter: Inverter | None = None,
     peukert: tuple[float, float] = (1.0, 20.0),
 ) -> Estimate:
-    """Share of the label that the battery gives at its rated rate.
+    """Share of the nominal energy that the battery gives at its rated current.
 
     Parameters
     ----------
     test : CapacityTest
     nominal_wh : float
-        Label, Wh.
+        Nominal energy, Wh.
     inverter : Inverter or None
-        Adds its idle and conversion where Wh were counted behind it.
+        Its losses are added if Wh were counted behind it.
     peukert : (float, float)
-        The battery's Peukert exponent, and the hours of its rated rate. What was drawn faster gave
-        less: that belongs to the test, not to the battery.
+        The battery's Peukert exponent, and the hours of its rated current: a faster discharge gives
+        less, which is corrected for.
 
     Raises
     ------
     DocumentError
-        Counted behind an inverter that the supply has not.
+        It was counted behind an inverter that the supply does not have.
     """
     if test.held is not None:
         how = _dated(f"trial: {test.held.how[-1]}", test.on)
@@ -243,10 +242,10 @@ def state_of_health(
 
 
 def _at_rated_rate(factor: float, rate: float, n: float, rated_hours: float) -> float:
-    """Share of the label at the rated rate, from that given at a mean rate (label's Wh an hour).
+    """Capacity at the rated current, share, from that at a mean rate (nominal energy per hour).
 
-    Peukert's law as the simulator has it: at W out, the charge falls by W·(W·H/C)^(n-1) where that
-    is faster than rated, so C^n = (Wh given)·(W·H)^(n-1).
+    Peukert's law as in the simulation: at W out, the charge falls by W·(W·H/C)^(n-1) if that is
+    above the rated current, so C^n = (Wh given)·(W·H)^(n-1).
     """
     fast = rate * rated_hours
     if n <= 1 or fast <= factor:
@@ -257,9 +256,9 @@ def _at_rated_rate(factor: float, rate: float, n: float, rated_hours: float) -> 
 def passed_on(
     test: RouteTest, held_wh: Estimate, idle: Estimate, usual: Estimate
 ) -> Estimate | None:
-    """What a DC output passes on, by the DC half of a route test; None where it was not metered.
+    """Efficiency of a DC output from the DC half of a route test; None if it was not metered.
 
-    What is usual for such outputs holds as far as the test leaves it open.
+    The usual value is used as far as the test is imprecise.
     """
     if not test.dc.load_wh:
         return None
@@ -276,7 +275,7 @@ def passed_on(
 
 
 def _before_inverter(out: Estimate, hours: float, inverter: Inverter) -> Estimate:
-    """Wh at the battery for Wh counted behind the inverter over so many hours."""
+    """Energy at the battery for Wh counted behind the inverter over some hours."""
     mean = out.value / hours
     taken = hours * float(
         dc_w(mean, inverter.idle_w.value, inverter.efficiency.value, inverter.square_per_w.value)
@@ -295,9 +294,9 @@ def _before_inverter(out: Estimate, hours: float, inverter: Inverter) -> Estimat
 
 @dataclass(frozen=True)
 class RouteAccount:
-    """Where one route's Wh went: battery = load + idle + conversion.
+    """Energy balance of a route: battery = load + idle + conversion.
 
-    ``load_wh`` and ``conversion_wh`` are None where the load was not metered on it.
+    ``load_wh`` and ``conversion_wh`` are None if the load was not metered.
     """
 
     name: str
@@ -315,12 +314,12 @@ def account(
     held_wh: Estimate,
     idle: Estimate,
 ) -> RouteAccount:
-    """The accounting of one route.
+    """Return the energy balance of one route.
 
     Raises
     ------
     DocumentError
-        The load took more than left the battery.
+        The load used more than left the battery.
     """
     gone = drop_wh(run.start, run.end, test.step, held_wh)
     idle_wh = idle.scaled(test.hours)
@@ -341,9 +340,9 @@ def account(
 
 
 def saved_w(ac: RouteAccount, dc: RouteAccount) -> tuple[float, float, float]:
-    """W at the battery that the second route saves: 10th, 50th and 90th percentile.
+    """Power at the battery that the second route saves, W: 10th, 50th and 90th percentile.
 
-    What the battery holds is common to both, so only the display's steps tell them apart.
+    The capacity is common to both, so only the display's resolution limits the difference.
     """
     value = ac.mean_w.value - dc.mean_w.value
     off = math.hypot(ac.mean_w.value * ac.mean_w.spread, dc.mean_w.value * dc.mean_w.spread)
@@ -358,7 +357,7 @@ TYPES = ("idle", "efficiency", "capacity", "route", "together")
 
 
 def parse_tests(items: Sequence[Any], path: str = "tests") -> tuple[SupplyTest, ...]:
-    """Read a supply document's tests, oldest first.
+    """Parse a supply document's tests, oldest first.
 
     Raises
     ------
@@ -368,7 +367,7 @@ def parse_tests(items: Sequence[Any], path: str = "tests") -> tuple[SupplyTest, 
 
 
 def parse_test(data: Any, path: str = "test") -> SupplyTest:
-    """Read one test.
+    """Parse one test.
 
     Raises
     ------
@@ -387,7 +386,7 @@ def parse_test(data: Any, path: str = "test") -> SupplyTest:
 
 
 def _on(reader: Reader) -> str:
-    """The day of a test, ISO 8601; empty for none."""
+    """The day of a test, ISO 8601; empty if there is none."""
     text = reader.text("on", most=40)
     try:
         return date.fromisoformat(text[:10]).isoformat() if text else ""
@@ -411,7 +410,7 @@ def _together(data: Any, path: str) -> TogetherTest:
 
 
 def _charges(reader: Reader, start: float, end: float | None) -> tuple[float, float, float]:
-    """Start, end and step of a charge that fell, shares."""
+    """Start, end and resolution of a falling charge, shares."""
     first = reader.number("from", most=1.0)
     last = reader.number("to", most=1.0)
     step = reader.number("step", most=0.5)
@@ -495,7 +494,7 @@ def _capacity(data: Any, path: str) -> CapacityTest:
 
 
 def _held(reader: Reader, share: float) -> Estimate | None:
-    """What a trial told of the whole battery; graded by how much of it was used."""
+    """Capacity from a trial; graded by the share of it that was used."""
     if not reader.has("held_wh"):
         return None
     held_wh = reader.need("held_wh", most=1e7, above=True)
@@ -525,12 +524,12 @@ def _route(data: Any, path: str) -> RouteTest:
 
 
 def log_from_text(text: str) -> list[list[float | None]]:
-    """Read a drain log: a row a check of hours, charge in percent (or ``-``) and Wh counted.
+    """Parse a discharge log: one row per check, of hours, charge in percent (or ``-``) and Wh.
 
     Raises
     ------
     DocumentError
-        Names the row that is not one.
+        A row is invalid; the message names it.
     """
     rows: list[list[float | None]] = []
     for number, line in enumerate(text.strip().splitlines(), 1):

@@ -121,9 +121,7 @@ def as_observation(log_likelihood: LogLikelihood) -> Observation:
 
 
 def _measuring(predicted: Predicted, measured: float, spreads: Spreads) -> Observation:
-    """An observation that corrects the particles; the last of its spreads is that of a wrong
-    figure.
-    """
+    """An observation that corrects the particles; the last spread is that of a wrong figure."""
 
     def sight(particles: Particles, may_be_wrong: bool) -> bool:
         every = spreads(particles)
