@@ -1,7 +1,6 @@
-"""``python -m web.begin``: whatever the demo lacks is made, then it is served.
+"""``python -m web.begin``: create whatever the demo lacks, then serve it.
 
-One process does all of it, and what is there already is left alone, so that a second start is
-quick.
+A single process does everything and skips what exists, so that a second start is quick.
 """
 
 from __future__ import annotations
@@ -15,7 +14,7 @@ from web.serve import refuse_if_taken
 
 
 def main() -> None:
-    """Make the data folder, database, demo and collected files where they lack, and serve."""
+    """Create data folder, database, demo and collected files if missing, and serve."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "web.settings")
     os.umask(0o077)
     env, folder = environment()
@@ -53,7 +52,7 @@ def _lacks_demo() -> bool:
 
 
 def _files_changed(manifest: Path) -> bool:
-    """Whether a file of the site is newer than those that were collected."""
+    """Whether a file of the site is newer than the collected ones."""
     if not manifest.is_file():
         return True
     collected = manifest.stat().st_mtime

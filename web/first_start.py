@@ -1,6 +1,6 @@
-"""Before Django starts: the data folder and the secret key, made once.
+"""Data folder and secret key, created before Django starts.
 
-Run as ``python -m web.first_start``; settings only ever read.
+Run as ``python -m web.first_start``; the settings only read.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ def data_folder(env: environ.Env) -> Path:
 
 
 def prepare(folder: Path) -> Path:
-    """Make the folder, its owner's alone, and a secret key unless there is one.
+    """Create the folder, private to its owner, and a secret key unless there is one.
 
-    The key is written beside its place and moved there, so that a kill leaves no empty key.
+    The key is written to a temporary file and renamed, so that a kill leaves no empty key.
     """
     folder.mkdir(parents=True, exist_ok=True)
     folder.chmod(0o700)

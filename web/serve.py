@@ -1,7 +1,6 @@
 """Serve the site with Waitress: ``python -m web.serve``.
 
-Imports stay inside: the processes that work out answers import this module as well, and need
-nothing of the site.
+Imports are inside functions: worker processes import this module too, and do not need the site.
 """
 
 from __future__ import annotations
@@ -15,7 +14,7 @@ THREADS = 16
 
 
 def is_free(host: str, port: int) -> bool:
-    """Whether a port can be listened on."""
+    """Whether a port is free."""
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -27,7 +26,7 @@ def is_free(host: str, port: int) -> bool:
 
 
 def refuse_if_taken(host: str, port: int) -> None:
-    """End with a sentence where the port is in use."""
+    """Exit with a message if the port is in use."""
     if not is_free(host, port):
         sys.exit(
             f"Port {port} of {host} is in use. Stop what runs there, or set STEADY_PORT to "
@@ -36,7 +35,7 @@ def refuse_if_taken(host: str, port: int) -> None:
 
 
 def make_ready() -> None:
-    """Load what first pages would wait for: the sun's packages and all templates."""
+    """Load what the first pages would wait for: solar packages and templates."""
     import gc
 
     from django.template.loader import get_template
@@ -54,7 +53,7 @@ def make_ready() -> None:
 
 
 def main() -> None:
-    """Serve until it is stopped."""
+    """Serve until stopped."""
     import waitress
     from django.conf import settings
 

@@ -110,9 +110,7 @@ def task_wh(drill: Drill, load: DrillLoad) -> float:
 
 
 def tasks(drill: Drill) -> float:
-    """Number of the first load's tasks that the supply runs in the given hours, with the inverter
-    on.
-    """
+    """How often the supply runs the first load's task in the given hours, with the inverter on."""
     supply = drill.supply
     assert supply is not None
     left = usable_wh(supply) - supply.idle_w * drill.within_h

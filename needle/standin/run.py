@@ -55,7 +55,7 @@ class StandinRun:
         return np.asarray(np.concatenate([hourly, rest]) * level * strays)
 
     def _net_w(self) -> np.ndarray:
-        """Net W in each twelfth of an hour; cycling loads alternately leave a surplus or a deficit."""
+        """Net W in each twelfth of an hour; cycling loads alternate surplus and deficit."""
         drawn_w = self._true_w()[:, None] * CYCLE
         return np.asarray((drawn_w - self._given_w()[:, None]).ravel())
 

@@ -90,8 +90,8 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
     Returns
     -------
     list of SupplyStep
-        Nominal, measured, above the floor, after idle, after conversion. Wh at the battery, the last
-        one at the loads.
+        Nominal, measured, above the floor, after idle, after conversion. Wh at the battery,
+        the last one at the loads.
     """
     battery = supply.battery
     label = Estimate(battery.nominal_wh, 0.0, "C", ("label",))

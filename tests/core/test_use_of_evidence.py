@@ -357,7 +357,7 @@ class AdviceTest(unittest.TestCase):
         outcome = simulate(plan(load, other, hours=40, needed_hours=20), 400)
         self.assertTrue(0.1 < outcome.chance < 0.9)
         for suggestion in suggestions(outcome):
-            self.assertEqual(suggestion.odds_before, outcome.chance)
+            self.assertEqual(suggestion.chance_before, outcome.chance)
 
     def test_a_gain_beyond_the_plan_is_looked_for_or_said_to_be_at_least(self):
         loads = [{"name": "Heater", "running_w": 400}, {"name": "Lamp", "running_w": 20}]

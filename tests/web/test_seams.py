@@ -5,7 +5,7 @@ from html import unescape
 
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
-from web.plans.measurement_tips import steadies
+from web.plans.measurement_tips import measurement_tips
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of
 from web.supplies.models import Output
@@ -51,7 +51,7 @@ class RouteTest(SeamTest):
         self.fan = make_load(self.job, "Fan", 30.0, kind="electronics", dc=True)
 
     def steps(self):
-        return [steady.what for steady in steadies(answer_of(self.plan))]
+        return [steady.what for steady in measurement_tips(answer_of(self.plan))]
 
     def test_a_dc_load_is_entered_on_dc_and_may_be_put_on_ac(self):
         page = self.page("plans:entry", self.plan.pk, self.fan.pk)

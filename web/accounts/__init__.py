@@ -1,1 +1,1 @@
-"""Signing in, out and up."""
+"""Accounts: signing in, signing up and out."""

@@ -1,4 +1,4 @@
-"""What signing in brings along."""
+"""Signal handlers of signing in."""
 
 from django.apps import AppConfig
 

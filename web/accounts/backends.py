@@ -1,4 +1,4 @@
-"""Names are compared without case: Ada and ada are one user."""
+"""User names are compared without case: Ada and ada are one user."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from django.http import HttpRequest
 
 
 class AnyCaseBackend(ModelBackend):
-    """Django's own, for a name in whatever case it is written."""
+    """Django's backend, for names in any case."""
 
     def authenticate(
         self,
@@ -24,7 +24,7 @@ class AnyCaseBackend(ModelBackend):
 
 
 def _as_stored(name: str) -> str:
-    """The stored name that differs by case at most; an exact one first."""
+    """The stored name that differs at most in case; an exact match first."""
     names = (
         get_user_model().objects.filter(username__iexact=name).values_list("username", flat=True)
     )

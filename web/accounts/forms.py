@@ -28,7 +28,7 @@ class MailForm(forms.ModelForm):
 
 
 class PasswordForm(forms.Form):
-    """The password once more, before something is deleted for good."""
+    """The password again, before something is deleted permanently."""
 
     password = forms.CharField(widget=forms.PasswordInput, label="Your password, to be sure")
 

@@ -1,4 +1,4 @@
-"""Pages in the units of whoever asks for them."""
+"""Pages in the units of the person who requests them."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _TURNED = ("text/html", "image/svg+xml")
 
 
 def units_in_session(request: HttpRequest) -> Units:
-    """The person's units, as they were when the session began or were changed in it."""
+    """The person's units, as stored in the session."""
     return Units(*request.session.get(SESSION_KEY, ()))
 
 
@@ -25,14 +25,14 @@ def remember(request: HttpRequest, units: Units) -> None:
 
 
 def at_sign_in(sender: Any, request: HttpRequest, user: Any, **_: Any) -> None:
-    """Read them from the database once, when a session begins."""
+    """Store the person's units in a new session."""
     remember(request, units_of(user))
 
 
 def own_units(
     get_response: Callable[[HttpRequest], HttpResponse],
 ) -> Callable[[HttpRequest], HttpResponse]:
-    """Fields are read, and pages shown, in a person's own units."""
+    """Parse fields and render pages in a person's own units."""
 
     def middleware(request: HttpRequest) -> HttpResponse:
         units = units_in_session(request)

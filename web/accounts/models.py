@@ -1,4 +1,4 @@
-"""What a person wants of the site."""
+"""A person's preferences."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from web.common.units import Units
 
 
 class Preferences(models.Model):
-    """Units that a person wants to see, and what lies in the van."""
+    """Display units, and capacitors in stock."""
 
     user = models.OneToOneField(
         settings.AUTH_USER_MODEL,
@@ -38,7 +38,7 @@ class Preferences(models.Model):
 
 
 def stock_of(user: Any) -> tuple[float, ...]:
-    """Capacitors that a person has in stock, µF; empty where none were listed."""
+    """Capacitors that a person has in stock, µF; empty if none were listed."""
     preferences = Preferences.objects.filter(user=user).first()
     return tuple(preferences.stock_uf) if preferences else ()
 
@@ -48,6 +48,6 @@ def keep_stock(user: Any, stock_uf: list[float]) -> None:
 
 
 def units_of(user: Any) -> Units:
-    """A person's units; the usual ones where none were chosen."""
+    """A person's units; the default ones if none were chosen."""
     preferences = Preferences.objects.filter(user=user).first()
     return preferences.units() if preferences else Units()

@@ -1,4 +1,4 @@
-"""Signing in and up, one's account, a forgotten password; what Django has is used as it is."""
+"""Signing in and up, account, forgotten password; based on Django's own views."""
 
 from __future__ import annotations
 
@@ -31,12 +31,12 @@ DEMO_NAME = "demo"
 
 
 def too_often(request: HttpRequest) -> HttpResponse:
-    """Too many tries from one address."""
+    """Response to too many attempts from one address."""
     return render(request, "accounts/locked.html", status=429)
 
 
 def address_of(request: HttpRequest) -> str:
-    """Where a request comes from; trusted proxies have told it already."""
+    """The client's address; trusted proxies have already set it."""
     return str(request.META.get("REMOTE_ADDR", ""))
 
 
@@ -74,7 +74,7 @@ def sign_up(request: HttpRequest) -> HttpResponse:
 
 
 def is_everybodys(user: Any) -> bool:
-    """Whether it is the demo's named account, whose password everybody may know."""
+    """Whether it is the demo's named account, whose password is public."""
     return bool(settings.DEMO and user.username == DEMO_NAME)
 
 
@@ -85,13 +85,13 @@ def _stays(request: HttpRequest) -> HttpResponse:
 
 @require_GET
 def account(request: HttpRequest) -> HttpResponse:
-    """What one may change of one's account."""
+    """The account page."""
     context = {"fixed": is_everybodys(request.user), "mail": settings.MAIL}
     return render(request, "accounts/account.html", context)
 
 
 class ChangePassword(views.PasswordChangeView):
-    """A new password; every other session of the account ends."""
+    """A new password; all other sessions of the account end."""
 
     template_name = "accounts/password.html"
     extra_context = {"validlink": True}
@@ -111,7 +111,7 @@ class ChangePassword(views.PasswordChangeView):
 
 @require_http_methods(["GET", "POST"])
 def units(request: HttpRequest) -> HttpResponse:
-    """°C or °F, and the clock that times are told by."""
+    """Choose °C or °F, and the clock."""
     user = cast(User, request.user)
     form = UnitsForm(request.POST or None, instance=Preferences.objects.filter(user=user).first())
     if request.method == "POST" and form.is_valid():
@@ -125,7 +125,7 @@ def units(request: HttpRequest) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 def mail(request: HttpRequest) -> HttpResponse:
-    """The address that a forgotten password is mended by."""
+    """The address for a forgotten password."""
     if not settings.MAIL:
         raise Http404
     if is_everybodys(request.user):
@@ -140,7 +140,7 @@ def mail(request: HttpRequest) -> HttpResponse:
 
 
 class _WithMail:
-    """A step of mending a forgotten password, where the site can send mail."""
+    """A step of resetting a forgotten password, if the site can send mail."""
 
     def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
         if not settings.MAIL:
@@ -178,7 +178,7 @@ class NewPassword(_WithMail, views.PasswordResetConfirmView):
 
 @require_http_methods(["GET", "POST"])
 def delete(request: HttpRequest) -> HttpResponse:
-    """Delete one's account for good with all its jobs, once the password was given."""
+    """Delete an account permanently with all its jobs, after the password was given."""
     if is_everybodys(request.user):
         return _stays(request)
     posted = request.method == "POST"

@@ -1,1 +1,1 @@
-"""The answer bar: what the current plan comes to, on every page of a job."""
+"""The answer bar: the answer to the current plan, on every page of a job."""

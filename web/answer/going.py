@@ -1,4 +1,4 @@
-"""What is going on in a job: meters that run, trials under way, loads without a reading."""
+"""Activity in a job: running meters, trials under way, loads without a reading."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ def running_sessions(job: Job) -> QuerySet[Session]:
 
 
 def unread_loads(job: Job) -> QuerySet[Load]:
-    """Loads that nothing was read of."""
+    """Loads without any reading."""
     read = Reading.objects.live().filter(load=OuterRef("pk"))
     return job.loads.live().filter(~Exists(read))
 
 
 def going(job: Job) -> list[str]:
-    """What runs now, and since when, in a sentence each."""
+    """What runs now, and since when, one sentence each."""
     words = [
         f"{session.load.name} is on a {session.get_meter_display()}, simulated."
         for session in running_sessions(job).select_related("load")

@@ -1,4 +1,4 @@
-"""The four lines that open every answer: lasts, cannot run, change, measure next."""
+"""The four lines that open every answer: how long, what cannot run, what to change and measure."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from needle.plan.plan import AC
 from needle.plan.verdict import BlockedLoad, Verdict, verdict_of
 from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
 from web.plans.helps import helps_of
-from web.plans.measurement_tips import steadies
+from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import Answer
 
 #: Loads of which it is said why they cannot run, before the rest is only named.
@@ -24,7 +24,7 @@ NEARLY_ALL = 0.9
 
 @dataclass(frozen=True)
 class Line:
-    """One line: what it is about, its sentence, where it leads, and what to mind about it."""
+    """One line: its topic, sentence, link, and caution."""
 
     label: str
     words: str
@@ -48,7 +48,7 @@ class Lines:
 
 
 def lines_of(answer: Answer, outcome: Outcome) -> Lines:
-    """Put an answer that has an outcome into its four lines."""
+    """Return the four lines of an answer with an outcome."""
     verdict = verdict_of(outcome)
     return Lines(
         lasts=lasts_sentence(outcome),
@@ -59,7 +59,7 @@ def lines_of(answer: Answer, outcome: Outcome) -> Lines:
 
 
 def beyond(outcome: Outcome, hours: float) -> bool:
-    """Whether some hours lie beyond what a plan looks at."""
+    """Whether hours are beyond the end of a plan's simulation."""
     return hours >= outcome.plan.hours - 1e-6
 
 
@@ -85,7 +85,7 @@ def span_text(outcome: Outcome) -> str:
 
 
 def runs_line(outcome: Outcome, verdict: Verdict) -> Line:
-    """What cannot run and why; what may not; or that everything runs."""
+    """What cannot run and why; what may fail; or that everything runs."""
     blocked_loads = sorted(verdict.blocked_loads, key=lambda blocked: not blocked.wanted)
     if blocked_loads:
         said = [blocked_sentence(blocked) for blocked in blocked_loads[:EXPLAINED]]
@@ -100,7 +100,7 @@ _GIVER = {AC: "the inverter"}
 
 
 def blocked_sentence(blocked: BlockedLoad) -> str:
-    """Which load is too large, and by what: ``Kettle needs 2.2 kW; the inverter gives 1 kW.``"""
+    """Which load is too large, by what: ``Kettle needs 2.2 kW; the inverter gives 1 kW.``"""
     giver = _GIVER.get(blocked.route, blocked.route)
     if blocked.why == "rest":
         return f"{blocked.load} has no power while the inverter rests."
@@ -129,7 +129,7 @@ _MAY = {
 
 
 def _doubtful(outcome: Outcome, verdict: Verdict) -> str:
-    """What fails in some runs, though not in most; "" for nothing."""
+    """What fails in some runs, but not in most; "" if nothing."""
     failure = verdict.first_failure
     if failure is not None and failure.why in _MAY:
         return (
@@ -144,13 +144,13 @@ def _doubtful(outcome: Outcome, verdict: Verdict) -> str:
 
 
 def _doubt(start: PlannedStart) -> tuple[int, float]:
-    """How much a start is in doubt: its word first, then its odds."""
+    """Sort key for how uncertain a start is: its verdict, then its chance."""
     chance = 1.0 if start.verdict.chance is None else start.verdict.chance
     return RANK[start.verdict.verdict], -chance
 
 
 def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion]) -> Line | None:
-    """The change that does most for the verdict; None where nothing needs to change."""
+    """The most useful change for the verdict; None if nothing needs to change."""
     wanted = [blocked for blocked in verdict.blocked_loads if blocked.wanted]
     first = suggestions[0] if suggestions else None
     if wanted and not (first is not None and first.fixes):
@@ -175,7 +175,7 @@ def _larger(blocked: BlockedLoad) -> str:
 
 
 def _measure(answer: Answer) -> Line | None:
-    best = next(iter(steadies(answer)), None)
+    best = next(iter(measurement_tips(answer)), None)
     if best is None:
         return Line("Measure next", "Nothing: the range is as narrow as its evidence allows.")
     return Line("Measure next", best.sentence, best.url)

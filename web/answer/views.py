@@ -1,4 +1,4 @@
-"""The answer bar by itself, for pages that want it anew."""
+"""The answer bar by itself, for pages that update it."""
 
 from __future__ import annotations
 

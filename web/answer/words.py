@@ -1,4 +1,4 @@
-"""The answer bar's sentences and dial, from an answer."""
+"""Sentences and dial of the answer bar."""
 
 from __future__ import annotations
 
@@ -34,13 +34,13 @@ _WAYS = {
 
 @dataclass(frozen=True)
 class Bar:
-    """What the answer bar shows.
+    """Contents of the answer bar.
 
     ``covers`` is "yes", "no", "unsure" or "" for its word and shape; ``headline`` and ``lines`` are
-    what is read first; the rest are sentences, the dial's markup, where a button leads, and where a
-    pending answer is fetched. ``joined`` tells what the load that was just added makes of the
-    plan's hours, ``caution`` stands wherever a life hangs on a load of the plan, ``contents``
-    where contents must stay in their range.
+    read first; the rest are sentences, the dial's markup, a button's link, and the link of a
+    pending answer. ``joined`` is the effect of a load that was just added, ``caution`` is shown if
+    a life depends on a load of the plan, ``contents`` if contents must stay in their temperature
+    range.
     """
 
     dial: SafeString
@@ -60,7 +60,7 @@ class Bar:
 
 
 def bar_of(answer: Answer, job: Job) -> Bar:
-    """Put an answer into words."""
+    """Return the bar of an answer."""
     plan_url = reverse("plans:plan", args=[job.pk, answer.plan.pk or 0])
     if answer.pending:
         return _pending(answer, job, plan_url)
@@ -96,7 +96,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
 
 
 def _joined(answer: Answer, job: Job) -> str:
-    """What a load that was just added makes of the plan's hours; "" for none, or the only one."""
+    """Effect of a load that was just added on the plan's hours; "" if there is none."""
     added = just_added(job, Load)
     new = [used for used in answer.used if used.load.pk in added and used.counted]
     if not new or answer.outcome is None or answer.quick:
@@ -115,7 +115,7 @@ def _joined(answer: Answer, job: Job) -> str:
 
 
 def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
-    """A bar that fetches its answer once the page stands."""
+    """A bar that fetches its answer after the page has loaded."""
     return Bar(
         dial=empty_dial("Working it out"),
         headline="Working it out…",
@@ -128,7 +128,7 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
 
 
 def caution_of(plan: CorePlan) -> str:
-    """What must be said beside any advice on a plan that a life hangs on."""
+    """Caution for a plan with a load that a life depends on."""
     names = _of_class(plan, "life")
     if not names:
         return ""
@@ -136,7 +136,7 @@ def caution_of(plan: CorePlan) -> str:
 
 
 def _contents(plan: CorePlan) -> str:
-    """What must be said where contents must stay in their range."""
+    """Caution for a plan with contents that must stay in their temperature range."""
     names = _of_class(plan, "store")
     return f"Keep {names} at the temperature that its maker or authority states." if names else ""
 
@@ -150,7 +150,8 @@ _COVERS = {"covers": "yes", "likely": "unsure", "does not": "no"}
 
 
 def covers(verdict: Verdict) -> str:
-    """Whether the plan holds: "yes" at the odds wanted, "unsure" from even odds on, else "no"."""
+    """Whether the plan succeeds: "yes" at the chance wanted, "unsure" from 5 in 10, else "no".
+    """
     return _COVERS[verdict.state]
 
 
@@ -164,18 +165,18 @@ def _said(outcome: Outcome) -> str:
 
 
 def odds_wanted(wanted: float) -> str:
-    """Odds as they are asked for."""
+    """The chance wanted, in words."""
     tenths = 10 * wanted
     return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
 
 
 def detail_of(outcome: Outcome, verdict: Verdict) -> str:
-    """Whether the hours needed are reached, with which chance, and what ends it."""
+    """Whether the needed hours are reached, with what chance, and what ends it."""
     return " ".join(filter(None, (_reaches(outcome, verdict), _ends(outcome, verdict))))
 
 
 def _reaches(outcome: Outcome, verdict: Verdict) -> str:
-    """The hours needed, and the chance to reach them."""
+    """The needed hours, and the chance of reaching them."""
     needed, chance = hours_text(outcome.plan.needed_hours), chance_text(verdict.chance)
     if any(blocked.wanted for blocked in verdict.blocked_loads):
         names = " and ".join(blocked.load for blocked in verdict.blocked_loads if blocked.wanted)
@@ -192,7 +193,7 @@ def _reaches(outcome: Outcome, verdict: Verdict) -> str:
 
 
 def _ends(outcome: Outcome, verdict: Verdict) -> str:
-    """What most likely ends it, where the battery does."""
+    """The most likely end, if it is due to the battery."""
     failure = verdict.first_failure
     if outcome.capped or failure is None or not outcome.stops_by.any():
         return ""

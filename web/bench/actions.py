@@ -1,4 +1,4 @@
-"""What changes captures and sessions: one function each."""
+"""All changes of captures and sessions."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ CORRECTABLE = ("time", "columns")
 
 
 def _mains(capture: Capture) -> float | None:
-    """The job's volts, where a file has amps and nothing better."""
+    """The job's mains voltage, for files with amps only."""
     core = unpack(bytes(capture.packed))
     has_power = {"watts", "va", "wh"} & set(core.columns)
     alone = "amps" in core.columns and "volts" not in core.columns and not has_power
@@ -32,7 +32,7 @@ def _mains(capture: Capture) -> float | None:
 
 
 def fill(capture: Capture, core: CoreCapture) -> None:
-    """Put a read capture into its row, not yet saved; refuses what cannot be analysed.
+    """Set a row's fields from a parsed capture, without saving; refuses what cannot be analysed.
 
     Raises
     ------
@@ -46,12 +46,12 @@ def fill(capture: Capture, core: CoreCapture) -> None:
 
 
 def read_file(capture: Capture, content: bytes) -> Capture:
-    """Read an uploaded file into a capture under preview.
+    """Parse an uploaded file into a capture under preview.
 
     Raises
     ------
     DocumentError
-        It cannot be read, whatever the corrections so far; nothing is stored.
+        It cannot be parsed; nothing is stored.
     """
     capture.header = header_of(content)
     try:
@@ -68,7 +68,7 @@ def read_file(capture: Capture, content: bytes) -> Capture:
 
 
 def correct(capture: Capture) -> None:
-    """Read the file of a capture under preview again, with its corrections.
+    """Parse the file of a capture under preview again, with its corrections.
 
     Raises
     ------
@@ -81,7 +81,7 @@ def correct(capture: Capture) -> None:
 
 
 def evidence(capture: Capture) -> dict[str, Any]:
-    """The reading's document that a capture gives."""
+    """The reading document of a capture."""
     reading = as_reading(capture.analysis(), capture.interval_s)
     reading.pop("type")
     context = {
@@ -93,7 +93,7 @@ def evidence(capture: Capture) -> dict[str, Any]:
 
 
 def keep(capture: Capture) -> Reading:
-    """Make a capture evidence of its load; kept twice it counts once.
+    """Make a capture evidence of its load, once.
 
     Raises
     ------
@@ -115,7 +115,7 @@ def keep(capture: Capture) -> Reading:
 
 
 def correct_levels(capture: Capture) -> None:
-    """Store corrected bounds and names; evidence that rests on the capture follows.
+    """Store corrected boundaries and names, and update the evidence.
 
     Raises
     ------
@@ -130,7 +130,7 @@ def correct_levels(capture: Capture) -> None:
 
 
 def discard(capture: Capture) -> None:
-    """Take a capture, and the evidence it gave, out."""
+    """Remove a capture and its evidence."""
     with transaction.atomic():
         if capture.reading is not None:
             remove(capture.load.job, capture.reading, f"Removed {capture.name}")
@@ -143,7 +143,7 @@ def start_session(session: Session) -> Session:
 
 
 def change_speed(session: Session, speed: int) -> None:
-    """Let the clock go on from where it stands at another speed."""
+    """Continue the clock from its present time at another speed."""
     session.clock_s, session.clock_at, session.speed = session.now_s(), timezone.now(), speed
     session.save(update_fields=["clock_s", "clock_at", "speed"])
 
@@ -155,7 +155,7 @@ def reset_counter(session: Session) -> None:
 
 
 def keep_counter(session: Session, data: dict[str, Any]) -> None:
-    """What the counter shows as an energy run; kept again before a reset, the later counts.
+    """Store the counter as an energy run; before a reset, a later one replaces an earlier one.
 
     Raises
     ------
@@ -172,7 +172,7 @@ def keep_counter(session: Session, data: dict[str, Any]) -> None:
 
 
 def tally(session: Session) -> str:
-    """Note an on or off moment, whichever comes next; returns which."""
+    """Record the next on or off moment; return which it was."""
     with transaction.atomic():
         edges = Session.objects.select_for_update().get(pk=session.pk).tally
         name = "off" if edges and edges[-1][0] == "on" else "on"
@@ -182,12 +182,12 @@ def tally(session: Session) -> str:
 
 
 def keep_tally(session: Session) -> Reading:
-    """The tallied moments as a reading, once: none are left after it.
+    """Store the recorded moments as a reading, once.
 
     Raises
     ------
     DocumentError
-        Fewer than three.
+        There are fewer than three.
     """
     with transaction.atomic():
         edges = Session.objects.select_for_update().get(pk=session.pk).tally
@@ -204,9 +204,9 @@ def _without_meter(session: Session) -> dict[str, Any]:
 
 
 def stop_session(session: Session, name: str) -> Capture | None:
-    """Stop a session; what it recorded becomes a capture and evidence. None for too little.
+    """Stop a session; its recording becomes a capture and evidence. None if it is too short.
 
-    All or nothing: a kill in between leaves the session running.
+    Atomic: after a kill the session is still running.
     """
     with transaction.atomic():
         stored = Session.objects.select_for_update().get(pk=session.pk)

@@ -42,7 +42,7 @@ class UploadForm(forms.Form):
 
 
 class CaptureForm(RecordForm):
-    """Corrections of a capture under preview: what columns mean, zone, volts, conditions."""
+    """Corrections of a capture under preview: meaning of columns, zone, volts, conditions."""
 
     volts = QuantityField(
         "V",
@@ -110,7 +110,7 @@ class CaptureForm(RecordForm):
 
 
 class LevelsForm(RecordForm):
-    """Where one level ends and the next begins, and what the levels are called."""
+    """Boundaries between levels, and their names."""
 
     bounds = forms.CharField(
         label="Bounds between levels",
@@ -159,7 +159,7 @@ class LevelsForm(RecordForm):
 
 
 class MeterReadingForm(SpotForm):
-    """What a real meter shows of one load, as it stands."""
+    """Figures that a real meter shows for a load."""
 
     #: VA stands beside watts: it is what a meter shows.
     aside: ClassVar = tuple(name for name in SpotForm.aside if name != "va")
@@ -179,7 +179,7 @@ class MeterReadingForm(SpotForm):
 
 
 class SessionForm(RecordForm):
-    """What goes on a simulated meter, and under which conditions."""
+    """A simulated appliance and meter, and the conditions."""
 
     main: ClassVar = ("load", "meter", "speed")
 
@@ -224,7 +224,7 @@ class SessionForm(RecordForm):
 
 
 def may_name_topics(user: Any) -> bool:
-    """Whether a person may listen to the broker: it knows no jobs, and would tell of others'."""
+    """Whether a person may subscribe to topics of the broker, which has no separate jobs."""
     return bool(settings.MQTT_URL) and user.get_username() in settings.MQTT_USERS
 
 

@@ -1,4 +1,4 @@
-"""What a live session shows now: dial, readouts, strip, and what the bench finds by itself."""
+"""The present state of a live session: dial, readouts, strip, and findings."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _AFTER_START_S = 5.0
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing that the bench found: what, its figure, what it rests on."""
+    """A finding: what, its figure, and its basis."""
 
     what: str
     says: str
@@ -39,7 +39,7 @@ class Finding:
 
 @dataclass(frozen=True)
 class Live:
-    """All that the live page shows."""
+    """Contents of the live page."""
 
     session: Session
     clock: str
@@ -62,7 +62,7 @@ class Live:
 
 
 def look(session: Session) -> Live:
-    """Work out what the session's meter shows at this moment."""
+    """Compute what the session's meter shows now."""
     line, meter, now = session.line(), session.core_meter(), session.now_s()
     time = _moments(now, meter.interval_s)
     columns = meter.read(line, time)
@@ -101,7 +101,7 @@ def _moments(now: float, interval_s: float) -> np.ndarray:
 
 
 def _glance(session: Session, now: float) -> Analysis | None:
-    """The whole session so far through few moments; None while there is too little."""
+    """The whole session sampled at a few times; None if it is too short."""
     step = max(1.0, now / _GLANCES)
     time = np.arange(0.0, now + 1e-6, step)
     if len(time) < 30:
@@ -114,7 +114,7 @@ def _glance(session: Session, now: float) -> Analysis | None:
 
 
 def _state(watts: float, glance: Analysis | None) -> str:
-    """Resting or running, by which of the found levels is nearer."""
+    """Resting or running, from the nearer level."""
     if glance is None or glance.idle_w is None:
         return "running"
     others = [state.watts for state in glance.states if state.watts > glance.idle_w]
@@ -209,7 +209,7 @@ def _cycles(glance: Analysis) -> str:
 
 
 def _enough(glance: Analysis | None) -> tuple[float, str]:
-    """How far the duty is known, 0…1 of what gives ±5 %, and in words."""
+    """How well the duty is known, 0…1 of the way to ±5 %, and in words."""
     if glance is None:
         return 0.0, "Too little seen yet: give it a minute."
     if glance.pattern in ("steady", "modulating"):

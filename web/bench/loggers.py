@@ -1,4 +1,4 @@
-"""Samples that loggers and scripts send: tokens, posts, and the captures made of them."""
+"""Samples from loggers and scripts: tokens, posts, and captures."""
 
 from __future__ import annotations
 
@@ -35,9 +35,9 @@ def digest_of(token: str) -> str:
 def add_logger(
     load: Load, name: str, instrument: str = "plug", **listened: str
 ) -> tuple[Logger, str]:
-    """Store a new logger; returns it and its token, which nobody can read again.
+    """Store a new logger; return it and its token, which is not stored.
 
-    ``listened``: ``topic``, ``json_key`` and ``time_key`` of one that publishes on the broker.
+    ``listened``: ``topic``, ``json_key`` and ``time_key`` of one that publishes on a broker.
     """
     token = secrets.token_urlsafe(32)
     logger = Logger(
@@ -48,12 +48,12 @@ def add_logger(
 
 
 def revoke(logger: Logger) -> None:
-    """Close a logger's door for good."""
+    """Revoke a logger's token permanently."""
     Logger.objects.filter(pk=logger.pk).update(revoked_at=timezone.now())
 
 
 def logger_of(token: str) -> Logger | None:
-    """The logger that a token belongs to; None for a wrong or revoked one."""
+    """The logger of a token; None for an invalid or revoked one."""
     return (
         Logger.objects.live()
         .select_related("load__job")
@@ -64,17 +64,17 @@ def logger_of(token: str) -> Logger | None:
 
 
 def too_fast(logger: Logger) -> bool:
-    """Count a post; whether it is one too many for this minute."""
+    """Count a post; return whether it exceeds the limit per minute."""
     return POSTS.count(str(logger.pk))
 
 
 def parse_post(body: bytes) -> CoreCapture:
-    """Samples of one post, JSON lines or CSV; times count from 1970.
+    """Samples of one post, JSON lines or CSV, with times since 1970.
 
     Raises
     ------
     DocumentError
-        Names the line.
+        The message names the line.
     """
     text = body.decode("utf-8", errors="replace")
     if text.lstrip().startswith("{"):
@@ -94,7 +94,7 @@ def _since_1970(capture: CoreCapture) -> CoreCapture:
 
 
 def _alone(header: str, row: str) -> CoreCapture:
-    """One row: read beside a copy of itself a second later, which is then dropped."""
+    """A single row, parsed with a copy a second later, which is then dropped."""
     names = header.lower().split(",")
     cells = row.split(",")
     if "time" not in names or len(cells) != len(names):
@@ -110,7 +110,7 @@ def _alone(header: str, row: str) -> CoreCapture:
 
 
 def _lines_as_csv(text: str) -> str:
-    """JSON lines as the CSV that the capture reader takes."""
+    """JSON lines as CSV for the capture parser."""
     rows = []
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip():
@@ -144,7 +144,7 @@ def _cell(value: Any) -> str:
 
 
 def take(logger: Logger, body: bytes) -> int:
-    """Store a post's samples once; returns how many rows are new.
+    """Store a post's samples once; return the number of new rows.
 
     Raises
     ------
@@ -169,7 +169,7 @@ def take(logger: Logger, body: bytes) -> int:
 
 
 def waiting(logger: Logger, seconds: float | None = None) -> CoreCapture | None:
-    """Samples that wait, in order and without repeats; the last ``seconds`` of them if given."""
+    """Pending samples in order, without duplicates; the last ``seconds`` of them if given."""
     chunks = list(logger.chunks.all())
     if not chunks:
         return None
@@ -183,7 +183,7 @@ def waiting(logger: Logger, seconds: float | None = None) -> CoreCapture | None:
 
 
 def collect(logger: Logger, name: str) -> Capture | None:
-    """Make a capture of all that waits, and evidence of it; None for too little. All or nothing."""
+    """Turn all pending samples into a capture and evidence; None if too few. Atomic."""
     with transaction.atomic():
         list(Logger.objects.select_for_update().filter(pk=logger.pk))
         core = waiting(logger)
@@ -206,7 +206,7 @@ def collect(logger: Logger, name: str) -> Capture | None:
 
 
 def watts_now(core: CoreCapture) -> float | None:
-    """The last power that a logger sent, W; VA in its place at worst."""
+    """The last power that a logger sent, W; VA as a last resort."""
     try:
         watts, _ = core.watts()
     except DocumentError:

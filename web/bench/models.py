@@ -31,7 +31,7 @@ METERS = {key: INSTRUMENTS[key].name for key in ("plug", "logger")}
 
 
 def pack(capture: CoreCapture) -> bytes:
-    """A capture's columns, compressed, for one database cell."""
+    """A capture's columns, compressed for one database cell."""
     buffer = io.BytesIO()
     columns = {name: column.astype(np.float32) for name, column in capture.columns.items()}
     np.savez_compressed(buffer, time_s=capture.time_s, **columns)  # type: ignore[arg-type]
@@ -39,12 +39,12 @@ def pack(capture: CoreCapture) -> bytes:
 
 
 def unpack(packed: bytes) -> CoreCapture:
-    """The capture that :func:`pack` put away.
+    """The capture that :func:`pack` compressed.
 
     Raises
     ------
     DocumentError
-        Nothing was: the file is not understood yet.
+        There is none, as the file has not been parsed yet.
     """
     if not packed:
         raise DocumentError("", "what its columns mean is not understood yet")
@@ -56,8 +56,8 @@ def unpack(packed: bytes) -> CoreCapture:
 class Capture(Record):
     """A recorded series of a load: one row, compressed columns.
 
-    While ``kept`` is false it is an import under preview: ``raw`` still holds the file, so that
-    corrections can read it again, and it is evidence of nothing.
+    While ``kept`` is false it is an import under preview: ``raw`` still has the file, so that it
+    can be parsed again with corrections, and it is not evidence.
     """
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="captures")
@@ -108,7 +108,7 @@ class Capture(Record):
         return unpack(bytes(self.packed))
 
     def analysis(self) -> Analysis:
-        """What it says; kept for as long as it does not change."""
+        """Its analysis; cached while unchanged."""
         known = Corrections(tuple(self.bounds_w), tuple(self.names))
         return _analysis(self.pk, bytes(self.packed), self.volts, known)
 
@@ -119,10 +119,10 @@ def _analysis(pk: int | None, packed: bytes, volts: float | None, known: Correct
 
 
 class Session(Record):
-    """A stand-in appliance on a meter: all that is seen follows from its seed and its clock.
+    """A simulated appliance on a meter; everything follows from its seed and its clock.
 
-    The clock runs ``speed`` times as fast as the world's from ``clock_at`` on, when it stood at
-    ``clock_s``; nothing runs on the server in between.
+    The clock was at ``clock_s`` at ``clock_at`` and runs ``speed`` times as fast as real time;
+    nothing runs on the server in between.
     """
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="sessions")
@@ -169,9 +169,9 @@ class Session(Record):
         return min(self.MOST_S, self.clock_s + max(0.0, gone) * self.speed)
 
     def counter(self, now_s: float) -> tuple[float, float]:
-        """What the meter's counter shows: Wh, and the hours it counted them in.
+        """The meter's counter: Wh, and the hours they were counted in.
 
-        Until it is reset it adds to what the last user left on it.
+        Until a reset it includes the previous user's count.
         """
         left_wh, left_h = (0.0, 0.0) if self.reset_s is not None else self._left_on_it()
         since = self.reset_s or 0.0
@@ -179,7 +179,7 @@ class Session(Record):
         return left_wh + wh, left_h + (now_s - since) / 3600
 
     def _left_on_it(self) -> tuple[float, float]:
-        """Wh and hours of whoever used the meter before."""
+        """Wh and hours of the previous user of the meter."""
         return 370.0 + 10.0 * (self.seed % 40), 11.2 + self.seed % 7
 
     def line(self) -> Timeline:
@@ -190,22 +190,21 @@ class Session(Record):
         return Meter(INSTRUMENTS[self.meter], self.seed, interval)
 
     def conditions(self) -> dict[str, Any]:
-        """What its readings carry."""
+        """Conditions of its readings."""
         conditions = {"setting": self.setting, "room_c": self.room_c, "instrument": self.meter}
         return {key: value for key, value in conditions.items() if value not in (None, "")}
 
 
 def one_topic(topic: str) -> None:
-    """Refuse what names more than one topic of a broker, or its own."""
+    """Refuse wildcards and reserved topics of a broker."""
     if any(sign in topic for sign in "#+\0") or topic.startswith("$"):
         raise ValidationError("One topic, without # or +.")
 
 
 class Logger(Record):
-    """A logger or script that sends samples of a load, known by its token over HTTP, or by its
-    topic over MQTT.
+    """A logger or script that sends samples of a load, identified by token (HTTP) or topic (MQTT).
 
-    Only the token's digest is stored; the token itself is shown once.
+    Only the token's digest is stored; the token is shown once.
     """
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="loggers")
@@ -248,7 +247,7 @@ class Logger(Record):
 class Chunk(models.Model):
     """Samples of one post, packed; the same post again is the same chunk.
 
-    Its ``time_s`` counts from 1970.
+    Its ``time_s`` is since 1970.
     """
 
     logger = models.ForeignKey(Logger, on_delete=models.CASCADE, related_name="chunks")

@@ -1,4 +1,4 @@
-"""What a capture's page shows."""
+"""The page of a capture."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ SLOTS = 560
 
 @dataclass(frozen=True)
 class CapturePage:
-    """A capture in figures, a strip and rows.
+    """A capture as figures, a strip and rows.
 
-    ``understood`` says which columns were found; ``starts`` and ``segments`` are shown cut short.
+    ``understood`` lists the columns that were found; ``starts`` and ``segments`` are truncated.
     """
 
     analysis: Analysis
@@ -39,7 +39,7 @@ class CapturePage:
 
 
 def page_of(capture: Capture) -> CapturePage:
-    """Work out a capture's page.
+    """Compute a capture's page.
 
     Raises
     ------
@@ -84,7 +84,7 @@ def page_of(capture: Capture) -> CapturePage:
 
 
 def _clock_s(capture: Capture) -> float:
-    """Seconds of the job's clock, from the start of its day, at which a capture begins; else 0."""
+    """Start of a capture in seconds since midnight of the job's time zone; else 0."""
     if capture.begins is None:
         return 0.0
     begins = timezone.localtime(capture.begins)
@@ -98,9 +98,9 @@ def _epoch_s(capture: Capture) -> float:
 
 
 def _writer(capture: Capture, span_s: float) -> Callable[[float], str]:
-    """How a moment of a capture is written: by the job's clock, or by the time since it began.
+    """Formatting of a capture's times: by the clock, or since its start.
 
-    Seconds are left out where ``span_s`` is hours.
+    Without seconds if ``span_s`` is hours.
     """
     begins = capture.begins
     if begins is None:
@@ -110,7 +110,7 @@ def _writer(capture: Capture, span_s: float) -> Callable[[float], str]:
 
 
 def _since(seconds: float) -> str:
-    """Hours, minutes and seconds since a capture began; days beyond two of them."""
+    """Time since a capture began, in hours, minutes and seconds, or in days."""
     minutes, rest = divmod(round(seconds), 60)
     hours, minutes = divmod(minutes, 60)
     if hours >= 48:
@@ -125,7 +125,7 @@ def _gaps(analysis: Analysis) -> list[tuple[float, float]]:
 
 
 def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
-    """A window of power: seconds, lowest and highest W a slot; the whole where none is named."""
+    """A window of power: seconds, and minimum and maximum W per slot."""
     core = capture.to_core()
     watts, how = core.watts(capture.volts)
     end = float(core.time_s[-1])
@@ -159,7 +159,7 @@ RECENT_S = 900.0
 
 @dataclass(frozen=True)
 class LoggerRow:
-    """A logger as its page lists it: rows that wait, the last power, the last 15 minutes."""
+    """A logger in the list: pending rows, the last power, the last 15 minutes."""
 
     logger: Logger
     rows: int

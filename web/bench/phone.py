@@ -1,4 +1,4 @@
-"""A code that opens this page on a phone, where the site is heard on the home network."""
+"""A QR code that opens this page on a phone, if the site is reachable on the local network."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ MOST_LETTERS = 300
 
 
 def phone_code(request: HttpRequest) -> SafeString | None:
-    """The page's address as a QR code; None where no other device reaches it."""
+    """The page's address as a QR code; None if no other device can reach it."""
     name = _heard_as(request)
     if name is None:
         return None
@@ -30,7 +30,7 @@ def phone_code(request: HttpRequest) -> SafeString | None:
 
 
 def _heard_as(request: HttpRequest) -> str | None:
-    """The site's name and port for other devices: as asked for, or the first name it is given."""
+    """The site's host name and port for other devices."""
     if not _this_computer(request.get_host()):
         return request.get_host()
     if not _any_address(settings.HOST) and _this_computer(settings.HOST):
@@ -52,5 +52,5 @@ def _this_computer(host: str) -> bool:
 
 
 def _any_address(host: str) -> bool:
-    """Whether a site that listens at this host is heard on every network of the computer."""
+    """Whether a site bound to this host is reachable on all networks of the computer."""
     return host in ("0.0.0.0", "::")  # noqa: S104 -- compared, not listened at

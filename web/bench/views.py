@@ -46,9 +46,9 @@ from web.loads.words import row_of
 @require_http_methods(["GET", "POST"])
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
-    """What a real meter shows, sessions that run, captures; posting starts a simulated session.
+    """Real meter, simulated sessions and captures; a POST starts a simulated session.
 
-    ``load`` says which load the meter is on.
+    ``load`` is the load on the meter.
     """
     form = SessionForm(request.POST or None, instance=Session())
     form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
@@ -97,7 +97,7 @@ def _metered(request: HtmxRequest, job: Job, pk: int) -> tuple[Load, MeterReadin
 @require_POST
 @of_job
 def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Keep what a real meter shows."""
+    """Store the figures of a real meter."""
     target, meter = _metered(request, job, load)
     if not meter.is_valid():
         form = SessionForm(instance=Session())
@@ -111,7 +111,7 @@ def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 @require_POST
 @of_job
 def check_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Whether the figures agree with one another, before they are kept."""
+    """Check the figures against one another before they are stored."""
     target, meter = _metered(request, job, load)
     row = None
     if meter.is_valid():
@@ -131,7 +131,7 @@ def _session(job: Job, pk: int) -> Session:
 @require_GET
 @of_job
 def session(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """The live page; asked for by itself every second, it answers with what moves."""
+    """The live page; polled every second, it returns what changes."""
     record = _session(job, session)
     if record.stopped:
         capture = record.load.captures.filter(client_key=record.client_key).first()
@@ -144,7 +144,7 @@ def session(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 def _after(request: HtmxRequest, job: Job, session: Session) -> HttpResponse:
-    """What moves, and out of band what a kept reading changed."""
+    """What changes, and out of band what a stored reading affected."""
     if not request.htmx:
         return redirect("bench:session", job.pk, session.pk)
     context = {"job": job, "session": session, "live": look(session), "speeds": SPEEDS}
@@ -154,7 +154,7 @@ def _after(request: HtmxRequest, job: Job, session: Session) -> HttpResponse:
 @require_POST
 @of_job
 def keep_spot(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """Keep what the meter shows, as a spot reading of the state it is in."""
+    """Store the meter's figures as a spot reading of the present state."""
     record = _session(job, session)
     live = look(record)
     data = {
@@ -168,7 +168,7 @@ def keep_spot(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 @require_POST
 @of_job
 def keep_start(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """Keep the last start as a clamp in inrush mode saw it."""
+    """Store the last start as a clamp in inrush mode would show it."""
     record = _session(job, session)
     live = look(record)
     watts, volts = live.columns["watts"], live.columns["volts"]
@@ -191,7 +191,7 @@ def keep_start(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 @require_POST
 @of_job
 def keep_counter(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """Keep what the counter shows as an energy run."""
+    """Store the counter as an energy run."""
     record = _session(job, session)
     live = look(record)
     if record.reset_s is None:
@@ -226,7 +226,7 @@ def speed(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 @require_POST
 @of_job
 def tally(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """Note that it switched on or off; with ``keep`` the moments become a reading."""
+    """Record that it switched on or off; with ``keep``, store the moments as a reading."""
     record = _session(job, session)
     if request.POST.get("keep"):
         try:
@@ -242,7 +242,7 @@ def tally(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 @require_POST
 @of_job
 def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
-    """Stop a session: what it recorded becomes a capture."""
+    """Stop a session; its recording becomes a capture."""
     record = _session(job, session)
     capture = actions.stop_session(record, request.POST.get("name", ""))
     announce_change(request, job)
@@ -254,7 +254,7 @@ def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Take a file; what was understood of it is shown before it counts."""
+    """Upload a file; a preview is shown before it counts."""
     record = get_object_or_404(job.loads.live(), pk=load)
     form = UploadForm(request.POST or None, request.FILES or None)
     if request.method == "POST" and form.is_valid():
@@ -286,7 +286,7 @@ def _capture(job: Job, pk: int) -> Capture:
 @require_http_methods(["GET", "POST"])
 @of_job
 def capture(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
-    """What a capture says; while under preview, with corrections."""
+    """A capture's page; with corrections while under preview."""
     record = _capture(job, capture)
     form = CaptureForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid() and not record.kept:
@@ -327,7 +327,7 @@ def keep(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
 @require_POST
 @of_job
 def levels(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
-    """Correct the bounds between levels, or what they are called."""
+    """Correct the boundaries between levels, or their names."""
     record = _capture(job, capture)
     form = LevelsForm(request.POST, instance=record)
     if form.is_valid():
@@ -355,7 +355,7 @@ def discard(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
 @require_GET
 @of_job
 def series(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
-    """A window of a capture, thinned so that every spike stays, for the chart."""
+    """A window of a capture for the chart, reduced so that every spike stays."""
     record = _capture(job, capture)
     try:
         first, last = (float(request.GET.get(key, "nan")) for key in ("from", "to"))
@@ -384,7 +384,7 @@ def download(request: HtmxRequest, job: Job, capture: int, filename: str) -> Htt
 @login_not_required
 @require_POST
 def samples(request: HtmxRequest) -> HttpResponse:
-    """Where loggers send samples: a token in the Authorization header, JSON lines or CSV."""
+    """Endpoint for loggers: a token in the Authorization header, JSON lines or CSV."""
     scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     logger = loggers.logger_of(token.strip()) if scheme.casefold() == "bearer" and token else None
     if logger is None:
@@ -404,7 +404,7 @@ def samples(request: HtmxRequest) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
-    """The loggers of a job; posting makes one and shows its token, once."""
+    """The loggers of a job; a POST creates one and shows its token, once."""
     form = LoggerForm(request.POST or None, job=job, user=request.user)
     token = ""
     if request.method == "POST" and form.is_valid():
@@ -437,7 +437,7 @@ def revoke_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
 @require_POST
 @of_job
 def collect_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
-    """Make a capture of what a logger has sent."""
+    """Turn the pending samples of a logger into a capture."""
     record = _logger(job, logger)
     record.load.job = job
     capture = loggers.collect(record, f"{record.name}, {timezone.localtime():%d %b %H:%M}")

@@ -1,1 +1,1 @@
-"""What every place needs: records, forms with quantities, words for numbers."""
+"""Shared parts of the site: records, quantity fields, formatting, middleware."""

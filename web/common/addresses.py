@@ -1,4 +1,4 @@
-"""What stands in an address or a field that no form checks: read carefully, or not at all."""
+"""Validation of addresses and fields that no form checks."""
 
 from __future__ import annotations
 
@@ -12,17 +12,17 @@ _DIGITS = 15
 
 
 def key_of(text: str) -> int | None:
-    """The number of a record; None for what is none."""
+    """A record's primary key from text; None if it is not one."""
     return int(text) if text.isascii() and text.isdigit() and len(text) <= _DIGITS else None
 
 
 def keys_of(texts: Iterable[str]) -> list[int]:
-    """Numbers of records, those that are any."""
+    """Primary keys from texts; invalid ones are dropped."""
     return [key for text in texts if (key := key_of(text)) is not None]
 
 
 def own_path(text: str) -> str:
-    """A path of this site that can be gone back to, its query along; empty for anything else."""
+    """A path of this site to return to, with its query; empty for anything else."""
     try:
         parts = urlsplit(text)
     except ValueError:

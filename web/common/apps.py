@@ -1,4 +1,4 @@
-"""What the site has in common is made ready by ``migrate``."""
+"""Setup of the cache table after ``migrate``."""
 
 from __future__ import annotations
 
@@ -17,5 +17,5 @@ class CommonConfig(AppConfig):
 
 
 def _make_cache_table(using: str, **more: Any) -> None:
-    """The table of the database cache, where that is the cache; nothing where it exists."""
+    """Create the table of the database cache if it is used and missing."""
     call_command("createcachetable", database=using, verbosity=0)

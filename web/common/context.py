@@ -1,4 +1,4 @@
-"""What every page needs to know."""
+"""Context of every page."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ THEMES = ("light", "dark")
 
 
 def look(request: HttpRequest) -> dict[str, Any]:
-    """The chosen theme (empty: as the system), and whether this is a demo or can send mail.
+    """The chosen theme (empty: system), whether this is a demo, and whether mail can be sent.
 
-    A page that belongs to no job, or has no keys of its own, leaves those as they are here.
+    Pages without a job, or without keyboard shortcuts of their own, use the defaults given here.
     """
     theme = request.COOKIES.get("theme", "")
     theme = theme if theme in THEMES else ""

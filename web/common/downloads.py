@@ -1,4 +1,4 @@
-"""Files that a page hands out."""
+"""Downloadable responses."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ CSV_TYPE = "text/csv; charset=utf-8"
 def attachment(
     content: str | bytes, content_type: str, filename: str, inline: bool = False
 ) -> HttpResponse:
-    """A response that a browser stores under a name, or shows where ``inline``."""
+    """A response that the browser saves under a name, or shows if ``inline``."""
     disposition = f'{"inline" if inline else "attachment"}; filename="{filename}"'
     return HttpResponse(
         content, content_type=content_type, headers={"Content-Disposition": disposition}

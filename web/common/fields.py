@@ -1,4 +1,4 @@
-"""The one form field and widget for quantities as people write them."""
+"""Form fields and widgets for quantities."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _APART = re.compile(r"\s*(?P<number>[\d.,]+)\s*(?:°|deg)?\s*(?P<scale>[cfk])?\s
 
 
 class QuantityInput(forms.TextInput):
-    """A text input that shows beneath it how it was understood, as one types."""
+    """A text input that shows below it how the text is understood while typing."""
 
     template_name = "django/forms/widgets/quantity.html"
 
@@ -45,13 +45,13 @@ class QuantityField(forms.CharField):
     Parameters
     ----------
     unit : str
-        What the cleaned value is in.
+        Unit of the cleaned value.
     least, most : float
         Bounds of the cleaned value.
     difference : bool
-        So many degrees apart rather than a temperature.
+        Whether it is a temperature difference.
     read_on_meter : bool
-        Refuse horsepower: it stands on labels, and no meter shows it.
+        Whether it is read on a meter; horsepower, which only labels have, is then refused.
     """
 
     def __init__(
@@ -72,7 +72,7 @@ class QuantityField(forms.CharField):
         super().__init__(**kwargs)
 
     def prepare_value(self, value: Any) -> Any:
-        """Stored numbers are shown with their unit; what was typed is shown as typed."""
+        """Stored numbers with their unit; typed text unchanged."""
         if isinstance(value, int | float) and self.unit == "°C":
             if units().fahrenheit:
                 return f"{fahrenheit(value, self.difference):.4g} °F"
@@ -97,7 +97,7 @@ class QuantityField(forms.CharField):
         return number
 
     def _parse(self, text: str) -> float:
-        """The number in the field's unit; a bare one of a temperature is in the person's own."""
+        """The number in the field's unit; temperatures without a unit in the person's own unit."""
         text = plain_quantity(text, self.unit)
         if self.unit != "°C":
             return quantity.parse(text, self.unit).value
@@ -132,17 +132,17 @@ _BARE = re.compile(r"\s*[.,]?\d[\d.,\u202f\u00a0 ]*\s*")
 
 
 def with_own_unit(text: str, unit: str) -> str:
-    """A bare number with the unit that it was typed in; a text that has a unit as it is."""
+    """A number without a unit gets the unit it was typed in; other text is unchanged."""
     return f"{text.strip()} {unit}" if unit and _BARE.fullmatch(text) else text
 
 
 def share_field(**kwargs: Any) -> QuantityField:
-    """A share that people write in percent; cleaned to percent, stored by the form as 0…1."""
+    """A share written in percent; cleaned to percent, stored by the form as 0…1."""
     return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)
 
 
 class TickedField(forms.ModelMultipleChoiceField):
-    """Records that are ticked; what is no record's number does not reach the database."""
+    """Check boxes for records; values that are not primary keys never reach the database."""
 
     def clean(self, value: Any) -> Any:
         for text in value or ():
@@ -153,7 +153,7 @@ class TickedField(forms.ModelMultipleChoiceField):
 
 
 class MomentInput(forms.DateTimeInput):
-    """A date and a time of day, with the clock that they are told by."""
+    """A date and time of day, with the time zone shown."""
 
     template_name = "django/forms/widgets/moment.html"
 
@@ -167,6 +167,6 @@ class MomentInput(forms.DateTimeInput):
 
 
 def moment_field(**kwargs: Any) -> forms.DateTimeField:
-    """A date and a time of day, by the clock of the job and in our time."""
+    """A date and time of day in the job's time zone."""
     widget = MomentInput()
     return forms.DateTimeField(widget=widget, validators=[in_our_time], **kwargs)

@@ -1,4 +1,4 @@
-"""Forms of records: sent twice they act once, and a stale one is refused with what was typed."""
+"""Base classes of forms: a form sent twice acts once; outdated ones are refused, input is kept."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ STALE = (
 
 
 class FoldedMixin(forms.BaseForm):
-    """A form that shows its main fields and folds the others; all where no main ones are named."""
+    """A form that shows its main fields and folds the others; all fields if none are named."""
 
     main: ClassVar[tuple[str, ...]] = ()
 
@@ -36,7 +36,7 @@ class FoldedMixin(forms.BaseForm):
 
     @property
     def fold_open(self) -> bool:
-        """Whether something in the fold was refused."""
+        """Whether a folded field has an error."""
         return any(field.errors for field in self.more_fields())
 
 
@@ -63,14 +63,14 @@ class OnceMixin(FoldedMixin):
         }
 
     def add_core_error(self, error: DocumentError, fields: dict[str, str] | None = None) -> None:
-        """Put the core's refusal beside the field that it names."""
+        """Add a core error to the field that it names."""
         key = error.path.rsplit(".", 1)[-1].split("[")[0]
         key = (fields or {}).get(key, key)
         self.add_error(key if key in self.fields else None, error.sentence)
 
 
 def _name_empty_choice(field: forms.Field) -> None:
-    """What no choice is called, in place of a row of dashes."""
+    """Replace the dashes of an empty choice by a name."""
     words = "choose…" if field.required else "not said"
     if isinstance(field, forms.ModelChoiceField):
         if field.empty_label == DASHES:
@@ -103,19 +103,19 @@ class PercentMixin(forms.BaseForm):
     shares: ClassVar[tuple[str, ...]] = ()
 
     def show_shares(self) -> None:
-        """Turn stored shares among the initial values into percent."""
+        """Convert shares among the initial values to percent."""
         for name in self.shares:
             value = self.initial.get(name)
             if isinstance(value, int | float):
                 self.initial[name] = value * 100
 
     def store_shares(self, cleaned: dict[str, Any]) -> None:
-        """Turn cleaned percent into shares, in place."""
+        """Convert cleaned percent to shares, in place."""
         for name in self.shares:
             if cleaned.get(name) is not None:
                 cleaned[name] = cleaned[name] / 100
 
 
 def client_key(form: forms.BaseForm) -> uuid.UUID:
-    """The key the form was drawn with, or a new one where it was lost."""
+    """The form's ``client_key``, or a new one if it is missing."""
     return form.cleaned_data.get("client_key") or uuid.uuid4()

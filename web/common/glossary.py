@@ -1,4 +1,4 @@
-"""Words of the trade as this site means them, in one table."""
+"""Glossary of the terms that the site uses."""
 
 from __future__ import annotations
 
@@ -51,5 +51,5 @@ GLOSSARY = {
 
 
 def anchor(term: str) -> str:
-    """Where a word stands on its page."""
+    """HTML id of a term on the glossary page."""
     return f"word-{slugify(term)}"

@@ -1,4 +1,4 @@
-"""Requests as htmx sends them."""
+"""Requests with htmx information."""
 
 from __future__ import annotations
 
@@ -13,5 +13,5 @@ class HtmxRequest(HttpRequest):
 
 
 def is_narrow(request: HttpRequest) -> bool:
-    """Whether the page is on a phone, as its script last said in a cookie."""
+    """Whether the page is on a phone, as its script stored in a cookie."""
     return request.COOKIES.get("screen") == "narrow"

@@ -1,4 +1,4 @@
-"""What holds for every answer of the site."""
+"""Middleware for every response of the site."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from web.common.models import StaleRecordError
 def private_pages(
     get_response: Callable[[HttpRequest], HttpResponse],
 ) -> Callable[[HttpRequest], HttpResponse]:
-    """No cache that people share may keep a page; a browser asks before it shows it again."""
+    """Forbid shared caches to store pages; browsers must revalidate them."""
 
     def middleware(request: HttpRequest) -> HttpResponse:
         response = get_response(request)
@@ -34,7 +34,7 @@ MOST_VALUE, MOST_QUERY = 2_000, 20_000
 def short_queries(
     get_response: Callable[[HttpRequest], HttpResponse],
 ) -> Callable[[HttpRequest], HttpResponse]:
-    """Refuse long queries before any parser or pattern sees them: a link can be sent to anybody."""
+    """Refuse long query strings before any parser or regular expression sees them."""
 
     def middleware(request: HttpRequest) -> HttpResponse:
         if len(request.META.get("QUERY_STRING", "")) > MOST_QUERY or any(
@@ -48,9 +48,9 @@ def short_queries(
 
 
 class Refusals:
-    """A write that cannot be made now is a sentence, never a fault.
+    """Turns write conflicts into a message instead of an error page.
 
-    It waited too long for its turn, or another hand was quicker.
+    The write waited too long for a lock, or another request was faster.
     """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:

@@ -1,4 +1,4 @@
-"""What every stored thing of a job has in common."""
+"""Base of all stored records."""
 
 from __future__ import annotations
 
@@ -10,22 +10,22 @@ from django.db import models
 
 
 class StaleRecordError(Exception):
-    """Another hand stored a record after it was read here: nothing is written over that."""
+    """Raised when a record was changed by another request after it was read."""
 
 
 class RecordQuerySet(models.QuerySet[Any]):
-    """Records, those removed included unless asked for."""
+    """Records, including removed ones."""
 
     def live(self) -> Self:
-        """Not removed."""
+        """Records that are not removed."""
         return self.filter(removed_at=None)
 
 
 class Record(models.Model):
-    """A stored thing that can be sent twice, edited in two windows, removed and brought back.
+    """A record that can be submitted twice, edited in two windows, removed and restored.
 
-    ``client_key`` is drawn with the empty form: the same form sent twice makes one record.
-    ``version`` rises with each change: a form that was opened on an older one is refused.
+    ``client_key`` is generated with the empty form: submitting the same form twice makes one
+    record. ``version`` increases with each change: a form opened on an older version is refused.
     """
 
     client_key = models.UUIDField(default=uuid.uuid4, unique=True, editable=False)
@@ -43,10 +43,10 @@ class Record(models.Model):
         abstract = True
 
     def sent_before(self, mine: Callable[[Self], bool]) -> Self | None:
-        """The record that the same form made before; None where this one is to be stored.
+        """The record that the same form made before; None if this one is to be stored.
 
-        A key of what is not ``mine``, or was taken out since, is replaced: nobody is handed
-        another's record, and who sends a form again after an undo wants it back.
+        The key of a record that is not ``mine``, or was removed since, is replaced: nobody gets
+        another person's record, and submitting a form again after an undo stores it again.
         """
         known: Self | None = type(self)._default_manager.filter(client_key=self.client_key).first()
         if known is not None and mine(known) and known.removed_at is None:
@@ -56,12 +56,12 @@ class Record(models.Model):
         return None
 
     def as_stored(self) -> Self:
-        """The record as it is stored, kept from others to the end of the transaction.
+        """The stored record, locked until the end of the transaction.
 
         Raises
         ------
-        ChangedMeanwhile
-            It is another version than this.
+        StaleRecordError
+            The stored version is another one.
         """
         stored: Self = type(self)._default_manager.select_for_update().get(pk=self.pk)
         if stored.version != self.version:

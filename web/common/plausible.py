@@ -1,4 +1,4 @@
-"""Numbers that can hardly be meant are asked about once: two taps, and nothing is kept before."""
+"""Questions about implausible numbers before they are stored."""
 
 from __future__ import annotations
 
@@ -23,25 +23,25 @@ _COMMA = re.compile(r"(?P<whole>[1-9]\d{0,2}),(?P<rest>\d{3})(?P<unit>\s*[a-zA-Z
 
 @dataclass(frozen=True)
 class Question:
-    """What is asked about a number, and the answers: what each writes in the field, and words."""
+    """A question about a number, and its answers: text for the field, and words."""
 
     words: str
     answers: tuple[tuple[str, str], ...]
 
 
 class PlausibleMixin(forms.BaseForm):
-    """A form that asks about numbers far outside what its fields usually hold.
+    """A form that asks about numbers far outside the usual range of its fields.
 
-    A tap on an answer sends ``sure`` as ``field=text`` and writes the text into the field. Later it
-    comes along as ``was_sure``: then it speaks of the field only as long as that text stands there.
+    Choosing an answer submits ``sure`` as ``field=text`` and writes the text into the field. It is
+    submitted again as ``was_sure``, which applies only while the field still has that text.
     """
 
     def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
-        """Least and most of what fields usually hold, by name, in the field's unit."""
+        """Usual minimum and maximum of fields, by name, in the field's unit."""
         raise NotImplementedError
 
     def answered(self) -> dict[str, str]:
-        """What stands in fields of which somebody said what they meant."""
+        """Texts of fields that were confirmed."""
         if not hasattr(self.data, "getlist"):
             return {}
         before = self._pairs("was_sure").items()
@@ -56,7 +56,7 @@ class PlausibleMixin(forms.BaseForm):
         return {name: text for name, _, text in pairs if name in self.fields and text}
 
     def take_answers(self) -> None:
-        """Write into the fields what was answered; to be called once the form is bound."""
+        """Write confirmed texts into the fields; call this once the form is bound."""
         answered = self.answered() if self.is_bound else {}
         if answered:
             self.data = self.data.copy()  # type: ignore[attr-defined]
@@ -74,7 +74,7 @@ class PlausibleMixin(forms.BaseForm):
                     field.question = question  # type: ignore[attr-defined]
 
     def ask(self, cleaned: dict[str, Any]) -> None:
-        """Refuse, with a question, what lies far outside the usual and was not asked about yet."""
+        """Add a question for each number far outside the usual range that is not confirmed."""
         answered = self.answered()
         for name, (least, most) in self.usual(cleaned).items():
             value, field = cleaned.get(name), self.fields.get(name)
@@ -88,7 +88,7 @@ class PlausibleMixin(forms.BaseForm):
 
 
 def _comma_question(text: str, unit: str) -> Question | None:
-    """Whether ``1,000 W`` is a thousand or one; None where the text is not open to both."""
+    """Whether ``1,000 W`` is a thousand or one; None if the text is not ambiguous."""
     match = _COMMA.fullmatch(text)
     if match is None:
         return None
@@ -101,7 +101,7 @@ def _comma_question(text: str, unit: str) -> Question | None:
 
 
 def _question(value: float, unit: str, least: float, most: float) -> Question:
-    """Whether a number or its thousandfold is meant; or, where neither is usual, whether it is."""
+    """Whether a number or its thousandfold is meant; or whether it is right if neither is usual."""
     typed, larger = as_read(value, unit), _THOUSANDFOLD.get(unit)
     other = ""
     if larger and value < least and least / FAR <= 1000 * value <= most * FAR:

@@ -1,4 +1,4 @@
-"""Who asks, and whether over HTTPS, where a reverse proxy stands before the site."""
+"""Client address and HTTPS behind a trusted reverse proxy."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ UNIX = "unix"
 
 
 class TrustedProxies:
-    """Believes ``X-Forwarded-For`` and ``-Proto`` of trusted proxies, and of nobody else.
+    """Accepts ``X-Forwarded-For`` and ``-Proto`` from trusted proxies only.
 
-    The client is the last address of the chain that is no trusted proxy: what stands before it a
-    client may have written itself.
+    The client is the last address of the chain that is not a trusted proxy: a client may have
+    written the ones before it.
 
     Parameters
     ----------
@@ -27,7 +27,7 @@ class TrustedProxies:
     Raises
     ------
     ValueError
-        One of them is neither.
+        An entry is neither an address nor a network.
     """
 
     def __init__(self, application: Wsgi, trusted: Sequence[str]) -> None:
@@ -56,7 +56,7 @@ class TrustedProxies:
         return self.application(environ, start_response)
 
     def _client(self, chain: str) -> str:
-        """The last address that is no trusted proxy; empty where none is told."""
+        """The last address that is not a trusted proxy; empty if there is none."""
         for written in reversed(chain.split(",")):
             try:
                 address = str(ipaddress.ip_address(written.strip()))

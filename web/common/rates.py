@@ -1,4 +1,4 @@
-"""How often something may be done in a span of time, counted in the cache that processes share."""
+"""Rate limits, counted in the shared cache."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from django.utils import timezone
 
 @dataclass(frozen=True)
 class Rate:
-    """``most`` of ``what`` in every ``span_s`` seconds, for each of those who do it."""
+    """At most ``most`` of ``what`` in every ``span_s`` seconds, for each client."""
 
     what: str
     most: int
@@ -23,7 +23,7 @@ class Rate:
         return f"rate:{self.what}:{name}:{span}"
 
     def count(self, who: str) -> bool:
-        """Count one; whether it is one too many."""
+        """Count one; return whether the limit is exceeded."""
         key = self._key(who)
         cache.add(key, 0, self.span_s + 60)
         try:
@@ -32,5 +32,5 @@ class Rate:
             return False
 
     def is_spent(self, who: str) -> bool:
-        """Whether the next would be one too many."""
+        """Whether the next one would exceed the limit."""
         return bool(cache.get(self._key(who), 0) >= self.most)

@@ -1,4 +1,4 @@
-"""Long writes that take turns, so that short ones between them never wait for long."""
+"""Locks for long writes, so that short writes in between do not wait for long."""
 
 from __future__ import annotations
 
@@ -12,10 +12,10 @@ from django.db import connection
 
 @contextmanager
 def one_at_a_time(name: str) -> Iterator[None]:
-    """Wait until no other process or thread of this machine is within the same turn.
+    """Wait until no other process or thread of this machine holds the lock.
 
-    A database with one writer lets those who wait for it fail after a while, and is not fair; a
-    file's lock waits as long as it takes, without holding the database. Others need no turns.
+    A database with a single writer makes waiting writers fail after a while, in no fair order; a
+    file lock waits as long as needed without blocking the database. Other databases need no lock.
     """
     if connection.vendor != "sqlite":
         yield

@@ -1,4 +1,4 @@
-"""Units of display for a person: °C or °F, a clock of 24 hours or of 12.
+"""Display units of a person: °C or °F, 24-hour or 12-hour clock.
 
 Inside, and in every open format, temperatures are °C and times of day 24-hour. They are turned once
 in the text of a finished page, and back where a field is read; nothing in between knows of them.
@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Units:
-    """What a person wants to see."""
+    """The units that a person wants to see."""
 
     fahrenheit: bool = False
     clock_12: bool = False
@@ -30,7 +30,7 @@ def units() -> Units:
 
 
 class shown_in:
-    """Within: pages are made for somebody with these units."""
+    """Context in which pages are rendered with these units."""
 
     def __init__(self, wanted: Units) -> None:
         self.wanted = wanted
@@ -43,12 +43,12 @@ class shown_in:
 
 
 def fahrenheit(celsius: float, difference: bool = False) -> float:
-    """°F of °C; of so many degrees apart where it is a difference."""
+    """°F from °C; or a temperature difference."""
     return celsius * 1.8 + (0.0 if difference else 32.0)
 
 
 def celsius(degrees_f: float, difference: bool = False) -> float:
-    """°C of °F, to what a thermometer can tell."""
+    """°C from °F, rounded to a thermometer's resolution."""
     return round((degrees_f - (0.0 if difference else 32.0)) / 1.8, 6)
 
 
@@ -68,7 +68,7 @@ _SPOKEN = re.compile(r'(\b(?:aria-label|alt|title)=")([^"]*)(")')
 
 
 def in_own_units(text: str, wanted: Units | None = None) -> str:
-    """A sentence with its temperatures and times of day as a person wants them."""
+    """A sentence with its temperatures and times of day in a person's units."""
     wanted = wanted or units()
     if wanted.fahrenheit and "°C" in text:
         text = _TEMPERATURE.sub(_as_fahrenheit, text)
@@ -78,7 +78,7 @@ def in_own_units(text: str, wanted: Units | None = None) -> str:
 
 
 def page_in_own_units(page: str, wanted: Units) -> str:
-    """A page of HTML or SVG with the same done to its text, and to what is read aloud of it."""
+    """An HTML or SVG page with its texts, and those read aloud, in a person's units."""
     if wanted == USUAL:
         return page
     parts = _TAG.split(page)

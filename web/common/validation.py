@@ -1,4 +1,4 @@
-"""What the core refuses is refused by a model too, typed in a form or taken in from a file."""
+"""Model validation by the core's parsers, for forms and imports alike."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ CONTENTS_C = [MinValueValidator(-100.0), MaxValueValidator(400.0)]
 
 
 def in_our_time(moment: datetime) -> None:
-    """Refuse a moment at a calendar's ends, which leaves no room for the hours after it."""
+    """Refuse moments too near to the calendar's ends."""
     if not FIRST_YEAR <= moment.year <= LAST_YEAR:
         raise ValidationError(f"Give a date between {FIRST_YEAR} and {LAST_YEAR}.")
 
 
 def known_zone(name: str) -> None:
-    """Refuse what is no time zone."""
+    """Refuse unknown time zones."""
     names = available_timezones()
     if name not in names:
         near = get_close_matches(name, names, 1, 0.5)
@@ -37,9 +37,9 @@ def known_zone(name: str) -> None:
 
 @contextmanager
 def refused_by_core() -> Iterator[None]:
-    """Turn a refusal of the core's readers into one of the model as a whole.
+    """Turn an error of the core into a validation error of the whole model.
 
-    Not of a field: a form may show others than the model has.
+    Not of a field: a form may have other fields than the model.
     """
     try:
         yield

@@ -1,4 +1,4 @@
-"""Small answers that belong to no place."""
+"""Small responses of the whole site."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from web.common.glossary import GLOSSARY, anchor
 
 @require_GET
 def echo(request: HttpRequest) -> HttpResponse:
-    """How a quantity was understood, for the line beneath its field."""
+    """How a quantity is understood, for the line below its field."""
     text, unit = request.GET.get(request.GET.get("of", ""), ""), request.GET.get("unit", "")
     understood = problem = ""
     if request.GET.get("counter_unit") in COUNTER_UNITS:
@@ -38,7 +38,7 @@ def echo(request: HttpRequest) -> HttpResponse:
 @login_not_required
 @require_GET
 def glossary(request: HttpRequest) -> HttpResponse:
-    """The words of the trade as this site means them."""
+    """The glossary page."""
     words = [
         (term, anchor(term), meaning)
         for term, meaning in sorted(GLOSSARY.items(), key=lambda item: item[0].casefold())
@@ -49,13 +49,13 @@ def glossary(request: HttpRequest) -> HttpResponse:
 @login_not_required
 @require_GET
 def alive(request: HttpRequest) -> HttpResponse:
-    """For whoever watches that the site is up; asks nothing of the database."""
+    """Health check without database access."""
     return HttpResponse("alive\n", content_type="text/plain")
 
 
 @login_not_required
 def failed(request: HttpRequest) -> HttpResponse:
-    """A page that could not be made; where it was of a job, the ways to mend or delete that."""
+    """Error page; for a job's page with ways to correct or delete the job."""
     match = request.resolver_match
     job = match.kwargs.get("job") if match is not None else None
     return HttpResponse(render_to_string("500.html", {"job_id": job}), status=500)
@@ -63,5 +63,5 @@ def failed(request: HttpRequest) -> HttpResponse:
 
 @login_not_required
 def not_found(request: HttpRequest, exception: Exception) -> HttpResponse:
-    """Nothing here, or nothing of yours."""
+    """Page for unknown addresses and other people's records."""
     return render(request, "404.html", status=404)

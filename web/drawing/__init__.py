@@ -1,1 +1,1 @@
-"""SVG from plain geometry; nothing here knows the trade."""
+"""SVG drawings from plain geometry, without knowledge of the trade."""

@@ -35,7 +35,7 @@ def share_bar(share: float, title: str, width: int = 84, height: int = 9) -> Saf
 def staircase(steps: Sequence[tuple[str, float, float, float, str]], title: str) -> SafeString:
     """Falling bars; each step is (name, low, value, high, text), in one unit.
 
-    The pale end of a bar is its range, the outline where the step before stood.
+    The pale end of a bar is its range, the outline the height of the previous step.
     """
     width, height, top, bottom = 840, 190, 6, 46
     most = max(high for _, _, _, high, _ in steps) or 1.0

@@ -17,7 +17,7 @@ WIDTH, HEIGHT, _LEFT, _RIGHT, _TOP, _BOTTOM = 560, 170, 58, 20, 12, 30
 
 @dataclass(frozen=True)
 class CourseMark:
-    """A dated value with its range; ``counts`` where it is still in force."""
+    """A dated value with its range; ``counts`` if it is still used."""
 
     at: datetime
     low: float
@@ -27,7 +27,7 @@ class CourseMark:
 
 
 def course(marks: Sequence[CourseMark], unit: str, title: str) -> SafeString:
-    """Draw them, oldest first; at least two, at different times."""
+    """Draw the values, oldest first; at least two, at different times."""
     most = nice_ceiling(max(mark.high for mark in marks))
     first, last = marks[0].at, marks[-1].at
     span = max(1.0, (last - first).total_seconds())

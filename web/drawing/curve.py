@@ -1,4 +1,4 @@
-"""A curve through readings, with the readings on it and a band about it."""
+"""A curve through readings, with the readings and a band."""
 
 from __future__ import annotations
 
@@ -25,12 +25,12 @@ def curve(
     Parameters
     ----------
     line : sequence of (x, low, value, high)
-        x rising from 0.
+        x increasing from 0.
     points : sequence of (x, share, whether it is suspect)
     label : callable
         Text of a mark on the x axis.
     axes : (str, str)
-        What lies along and up.
+        Labels of the horizontal and the vertical axis.
     title, description : str
     """
     svg = Svg(WIDTH, HEIGHT, title, description, "curve")

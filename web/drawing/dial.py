@@ -1,4 +1,4 @@
-"""The dial: a scale, an arc for what is not known, a needle, a mark for what is wanted."""
+"""The dial: a scale, an arc for the range, a needle, and a mark for the wanted value."""
 
 from __future__ import annotations
 
@@ -39,14 +39,14 @@ def dial(
     Parameters
     ----------
     span : (low, value, high)
-        The range and the likely value, in one unit, from 0.
+        Range and median, in one unit, from 0.
     wanted : float or None
-        Where a dashed mark stands.
+        Position of a dashed mark.
     label : callable
         A tick's text from its value.
     title, description, css : str
     least : float
-        The scale reaches at least so far.
+        Minimum of the scale's end.
     """
     low, value, high = span
     most = nice_ceiling(max(high, wanted or 0.0, value, least) * 1.08)
@@ -81,7 +81,7 @@ def dial(
 
 
 def empty_dial(title: str) -> SafeString:
-    """A dial that has nothing to show yet: no needle, no arc."""
+    """A dial without a value: no needle, no arc."""
     svg = Svg(WIDTH, HEIGHT, title, "", "dial")
     svg.path(_arc(0, 1, _R - 5, _R), "dial-scale", closed=True)
     for index in range(31):

@@ -1,4 +1,4 @@
-"""A trial over its hours: check-ins, the forecast's fan, legs, and what the display promised."""
+"""A trial over its hours: check-ins, forecast, legs, and the display's promises."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _FIFTH = 0.2
 
 @dataclass(frozen=True)
 class Point:
-    """A check-in: h, charge (share), whether it was shown or worked out, and its words."""
+    """A check-in: h, charge (share), whether it was displayed or computed, and its text."""
 
     h: float
     charge: float
@@ -27,10 +27,10 @@ class Point:
 
 @dataclass(frozen=True)
 class Run:
-    """What is drawn. Charges are shares.
+    """The data of the drawing. Charges are shares.
 
-    ``fan`` are h with low, likely and high; ``legs`` h with words; ``promises`` from h and charge
-    to the h at which the display said it would be empty.
+    ``fan`` has h with low, likely and high; ``legs`` h with text; ``promises`` go from h and charge
+    to the h at which the display predicted it would be empty.
     """
 
     points: Sequence[Point]

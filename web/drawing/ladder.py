@@ -17,7 +17,7 @@ WIDTH, HEIGHT, _PAD = 172, 26, 8
 
 @dataclass(frozen=True)
 class Rungs:
-    """What a ladder shows; all in W but the start, in VA. None where unknown."""
+    """Values of a ladder, in W, the start in VA. None if unknown."""
 
     resting: float | None
     running: float

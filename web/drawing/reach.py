@@ -1,4 +1,4 @@
-"""A range as a bar on a line, to stand under others on the same scale."""
+"""A range as a bar, to be stacked with others on the same scale."""
 
 from __future__ import annotations
 
@@ -12,15 +12,15 @@ WIDTH, HEIGHT = 320, 12
 def reach(
     span: tuple[float, float, float], scale: tuple[float, float], title: str, words: str
 ) -> SafeString:
-    """Draw a range, its likely value marked.
+    """Draw a range with its median marked.
 
     Parameters
     ----------
     span : (low, likely, high)
     scale : (first, last)
-        What the line's ends stand for, in the same unit.
+        Ends of the line, in the same unit.
     title, words : str
-        Read out in place of the picture.
+        Text alternative.
     """
     first, last = scale
     wide = max(1e-9, last - first)

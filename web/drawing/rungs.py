@@ -1,4 +1,4 @@
-"""Bars that grow step by step, with a peak above each, against limits."""
+"""Bars that grow step by step, with a peak above each, and limits."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _LETTERS = 0.155
 
 @dataclass(frozen=True)
 class DrawnRung:
-    """A bar: from what stood before to what stands after, and its peak."""
+    """A bar: running sum before and after, and its peak."""
 
     name: str
     before: float
@@ -30,7 +30,7 @@ class DrawnRung:
 
 @dataclass(frozen=True)
 class Limit:
-    """A line across, with its words."""
+    """A horizontal line with its label."""
 
     at: float
     words: str
@@ -43,7 +43,7 @@ def rungs(
     title: str,
     description: str,
 ) -> SafeString:
-    """Draw the bars; limits far above the highest peak are named at the top edge instead."""
+    """Draw the bars; limits far above the highest peak are named at the top edge."""
     svg = Svg(WIDTH, HEIGHT, title, description, "rungs")
     peak = max(step.peak for step in steps)
     shown = [limit for limit in limits if limit.at <= peak * 2.5]
@@ -84,7 +84,7 @@ def rungs(
 
 
 def _lines(name: str, letters: int) -> list[str]:
-    """A name on at most two lines, cut where it is longer."""
+    """A name on at most two lines, truncated if longer."""
     first, _, rest = name.partition(" ")
     if len(name) <= letters:
         return [name]

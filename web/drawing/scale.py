@@ -1,4 +1,4 @@
-"""Scales: where a value falls, and round numbers to mark."""
+"""Scales: positions of values, and round numbers for ticks."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import math
 
 
 def nice_ceiling(value: float) -> float:
-    """The next round number that a dial can divide by three: 3, 6, 9, 12, 15, 18, 24, 36…"""
+    """The next round number that is divisible by three: 3, 6, 9, 12, 15, 18, 24, 36…"""
     if value <= 0 or not math.isfinite(value):
         return 3.0
     size = 10.0 ** math.floor(math.log10(value / 3))
@@ -17,7 +17,7 @@ def nice_ceiling(value: float) -> float:
 
 
 def hour_step(hours: float, most_marks: int = 9) -> int:
-    """Hours between marks so that no more than so many fit."""
+    """Hours between ticks, for a maximum number of ticks."""
     for step in (1, 2, 3, 4, 6, 12, 24, 48):
         if hours / step <= most_marks:
             return step
@@ -51,7 +51,7 @@ _STEPS_S = (
 
 
 def round_moments(first_s: float, last_s: float, zero_s: float = 0.0, most: int = 6) -> list[float]:
-    """Moments to mark between two, at most so many, at round times after ``zero_s``; all in s."""
+    """Ticks between two times at round times after ``zero_s``, at most ``most``; all in s."""
     span = last_s - first_s
     step = next((step for step in _STEPS_S if span / step <= most), _STEPS_S[-1])
     begin = math.ceil((first_s - zero_s) / step)
@@ -60,6 +60,6 @@ def round_moments(first_s: float, last_s: float, zero_s: float = 0.0, most: int 
 
 
 def log_place(value: float, low: float, high: float) -> float:
-    """Where a value falls between two on a logarithmic scale, 0…1."""
+    """Position of a value on a logarithmic scale, 0…1."""
     inside = min(high, max(low, value))
     return math.log(inside / low) / math.log(high / low)

@@ -1,4 +1,4 @@
-"""How good forecasts have been: at each look, how many ranges held, and how far off they were."""
+"""How good forecasts were: at each checkpoint, how many ranges contained the end."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _WANTED = 0.8
 
 
 def drawing_of(score: Score) -> SafeString:
-    """A row a look: a mark for each trial, filled where its range held."""
+    """One row per checkpoint: a mark for each trial, filled if its range contained the end."""
     checkpoints = [
         (name, checkpoint)
         for name, checkpoint in zip(_NAMES, score.checkpoints, strict=True)

@@ -1,4 +1,4 @@
-"""Ranges beneath one another on one scale."""
+"""Ranges below one another on one scale."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Span:
 
 
 def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
-    """Draw them: the bar is the range, the mark the likely value."""
+    """Draw the ranges as bars, with a mark at the median."""
     most = nice_ceiling(max(row.high for row in rows))
     height = _TOP + _ROW * len(rows) + _BOTTOM
     description = "; ".join(f"{row.name} {with_unit(row.value, unit)}" for row in rows)

@@ -1,4 +1,4 @@
-"""A strip of power over time: thinned so that no spike is lost, with levels, starts and gaps."""
+"""Power over time, reduced so that no spike is lost, with levels, starts and gaps."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _LETTERS = 15
 
 @dataclass(frozen=True)
 class Envelope:
-    """Lowest and highest value in each of some slots of time; NaN where nothing is."""
+    """Minimum and maximum in each slot of time; NaN in empty slots."""
 
     time_s: np.ndarray
     low: np.ndarray
@@ -26,7 +26,7 @@ class Envelope:
 
 
 def thin(time_s: np.ndarray, values: np.ndarray, slots: int) -> Envelope:
-    """Thin a series to lowest and highest a slot; every extreme stays."""
+    """Reduce a series to minimum and maximum per slot."""
     usable = np.isfinite(values)
     time_s, values = time_s[usable], values[usable]
     if not len(time_s):
@@ -46,7 +46,7 @@ def thin(time_s: np.ndarray, values: np.ndarray, slots: int) -> Envelope:
 
 @dataclass(frozen=True)
 class Marks:
-    """What stands on a strip: levels (W, words), starts (s), gaps (from, to in s)."""
+    """Marks on a strip: levels (W, text), starts (s), gaps (from, to in s)."""
 
     levels: Sequence[tuple[float, str]] = ()
     starts: Sequence[float] = ()
@@ -55,9 +55,9 @@ class Marks:
 
 @dataclass(frozen=True)
 class TimeAxis:
-    """What time a strip shows: first and last moment, how one is written, where round ones begin.
+    """Time axis of a strip: first and last time, formatting, and where round times begin.
 
-    All in seconds of the envelope's clock.
+    Times are in seconds of the envelope's clock.
     """
 
     first_s: float
@@ -67,7 +67,7 @@ class TimeAxis:
 
 
 def minutes_before(now_s: float, first_s: float) -> TimeAxis:
-    """The last minutes up to now, a minute at least."""
+    """Axis of the last minutes up to now, at least one minute."""
     return TimeAxis(
         first_s,
         max(now_s, first_s + 60),

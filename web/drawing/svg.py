@@ -14,18 +14,18 @@ Attribute = Number | str
 
 
 class Svg:
-    """One drawing with a title and a description for those who do not see it.
+    """A drawing with a title and a description as its text alternative.
 
     Parameters
     ----------
     width, height : number
-        Of the drawing's own coordinates; the page scales it by its class.
+        Size in the drawing's own coordinates; the page scales it by its class.
     title, description : str
-        Read out in place of the picture.
+        Text alternative.
     css : str
         Classes of the svg element.
     role : str
-        ``"img"``, or ``"group"`` where parts of it can be chosen.
+        ``"img"``, or ``"group"`` if parts of it can be selected.
     """
 
     def __init__(
@@ -52,13 +52,13 @@ class Svg:
 
     @contextmanager
     def inside(self, tag: str, **attributes: Attribute) -> Iterator[None]:
-        """Elements added meanwhile stand inside one of this tag."""
+        """Context in which elements are added inside one of this tag."""
         self._parts.append(f"<{tag}{_written(attributes)}>")
         yield
         self._parts.append(f"</{tag}>")
 
     def clip(self, name: str, x: Number, y: Number, width: Number, height: Number) -> str:
-        """Define a rectangle to clip by; returns the attribute's value."""
+        """Define a clipping rectangle; return the attribute's value."""
         with self.inside("clipPath", id=name):
             self.rect(x, y, width, height, "")
         return f"url(#{name})"
@@ -78,7 +78,7 @@ class Svg:
         self.add("path", d=f"M{steps}{' Z' if closed else ''}", css=css)
 
     def render(self) -> SafeString:
-        """The markup; all that went into it was escaped above."""
+        """The markup; all text in it is escaped."""
         return mark_safe("".join(self._parts) + "</svg>")  # noqa: S308
 
 

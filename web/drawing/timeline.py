@@ -1,4 +1,4 @@
-"""A plan over its hours: stored, drawn, and lanes of loads and sources, on one scale of time."""
+"""A plan over its hours: charge, power, and lanes of loads and sources, on one time scale."""
 
 from __future__ import annotations
 
@@ -22,10 +22,10 @@ _NEAR_END = 130
 
 @dataclass(frozen=True)
 class Paper:
-    """What a timeline is drawn on: its width, and room at the left of the plot.
+    """Layout of a timeline: its width, and the space left of the plot.
 
-    ``above`` is room for a name above what it names, 0 where names stand at the left of it;
-    ``letters`` of a name that have room; ``ticks`` of time that do.
+    ``above`` is the space for a name above its lane, 0 if names are on the left; ``letters`` and
+    ``ticks`` are the maximum length of a name and the maximum number of time ticks.
     """
 
     width: int
@@ -54,7 +54,7 @@ NARROW = Paper(width=366, left=46, above=19, letters=34, ticks=4)
 
 @dataclass(frozen=True)
 class Frame:
-    """The hours shown: when the plan starts, first hour, how many, and spans of night (hours)."""
+    """The hours shown: the plan's start, first hour, number, and nights (hours)."""
 
     start: datetime
     first_h: float
@@ -67,13 +67,13 @@ class Frame:
         return self.first_h + self.span_h
 
     def x(self, hour: float) -> float:
-        """Where an hour falls, kept inside the plot."""
+        """Position of an hour, clipped to the plot."""
         share = (hour - self.first_h) / self.span_h
         return self.paper.left + self.paper.plot * min(1.0, max(0.0, share))
 
     @property
     def right(self) -> float:
-        """Where the plot ends."""
+        """Right end of the plot."""
         return self.paper.width - _RIGHT
 
     def shows(self, hour: float) -> bool:
@@ -82,7 +82,7 @@ class Frame:
 
 @dataclass(frozen=True)
 class Charge:
-    """Stored charge: hours, and shares low, likely and high, all of one length."""
+    """State of charge: hours, and shares low, likely and high, of equal length."""
 
     hours: Sequence[float]
     low: Sequence[float]
@@ -96,9 +96,9 @@ class Charge:
 
 @dataclass(frozen=True)
 class Power:
-    """W by the minute from the plan's start; a limit in W with its words; where it trips.
+    """Power by the minute from the plan's start, W; a limit in W with its label; trips.
 
-    ``ticks`` are amounts to mark, with their words.
+    ``ticks`` are amounts with their labels.
     """
 
     watts: np.ndarray
@@ -109,16 +109,16 @@ class Power:
 
     @property
     def most_w(self) -> float:
-        """The top of its scale, W."""
+        """Upper end of its scale, W."""
         return 1.12 * max(float(self.watts.max(initial=1.0)), self.limit_w or 0.0)
 
 
 @dataclass(frozen=True)
 class LaneBlock:
-    """A stretch of a lane: hours from the start, its class, its words.
+    """A block of a lane: hours from the start, its class, its text.
 
-    ``key`` (attributes of its element) makes it one that can be chosen and moved; ``ends`` whether
-    it can be stretched.
+    With a ``key`` (attributes of its element) it can be selected and moved; ``ends`` is whether it
+    can be stretched.
     """
 
     first_h: float
@@ -131,9 +131,9 @@ class LaneBlock:
 
 @dataclass(frozen=True)
 class Lane:
-    """One load or source: name, a line beneath, where the name leads, what stands in it.
+    """A load or source: name, a second line, link, and blocks.
 
-    ``area`` holds shares 0…1 by the minute; ``crosses`` hours with words at which it trips.
+    ``area`` has shares 0…1 by the minute; ``crosses`` hours and texts of trips.
     """
 
     name: str
@@ -146,7 +146,7 @@ class Lane:
 
 @dataclass(frozen=True)
 class _Axis:
-    """A vertical scale: top and height in the drawing, the amount at its top."""
+    """A vertical scale: top and height in the drawing, and the amount at its top."""
 
     top: float
     tall: float
@@ -159,7 +159,7 @@ class _Axis:
 def charts(
     frame: Frame, charge: Charge, power: Power, names: tuple[str, str, str, str], description: str
 ) -> SafeString:
-    """Draw stored charge and drawn power; ``names`` of both, with a line beneath each."""
+    """Draw charge and power; ``names`` are their names with a second line each."""
     paper = frame.paper
     head = _HEAD + paper.above
     height = head + _STORED + _GAP + paper.above + _DRAWN + 8
@@ -187,7 +187,7 @@ def charts(
 
 
 def _name(svg: Svg, paper: Paper, top: float, name: str, sub: str, href: str = "") -> None:
-    """A name with the line that belongs to it: at the left, or in one line above the plot."""
+    """A name with its second line: on the left, or above the plot."""
     y = top - 8 if paper.above else top + 12
     if href:
         with svg.inside("a", href=href):
@@ -205,7 +205,7 @@ def _name(svg: Svg, paper: Paper, top: float, name: str, sub: str, href: str = "
 
 
 def _time(svg: Svg, frame: Frame, top: float, height: float, words: bool) -> None:
-    """Nights, and marks at whole clock hours; the weekday at the first and at each midnight."""
+    """Nights, and ticks at whole hours; the weekday at the first and at each midnight."""
     for first, last in frame.nights:
         if last > frame.first_h and first < frame.last_h:
             svg.rect(frame.x(first), top, frame.x(last) - frame.x(first), height - top, "night")
@@ -234,7 +234,7 @@ def _stored(svg: Svg, frame: Frame, charge: Charge, axis: _Axis, clip: str) -> N
         svg.words(left - 6, axis.y(share) + 4, f"{share * 100:.0f} %", "tick-label", "end")
 
     def points(shares: Sequence[float]) -> list[tuple[float, float]]:
-        """The line inside the hours shown, its ends worked out."""
+        """The line within the hours shown, interpolated at its ends."""
         inside = [h for h in charge.hours if frame.first_h < h < frame.last_h]
         at = [frame.first_h, *inside, min(frame.last_h, charge.hours[-1])]
         values = np.interp(at, charge.hours, shares)
@@ -290,7 +290,7 @@ def _cross(svg: Svg, x: float, y: float, size: float = 4.5) -> None:
 
 
 def _columns(watts: np.ndarray, frame: Frame) -> np.ndarray:
-    """The highest W in each column of the plot."""
+    """Highest W in each pixel column of the plot."""
     first, last = round(frame.first_h * 60), round(frame.last_h * 60)
     shown = watts[first:last]
     if not len(shown):
@@ -303,7 +303,7 @@ def _columns(watts: np.ndarray, frame: Frame) -> np.ndarray:
 def lanes(
     frame: Frame, rows: Sequence[Lane], title: str, ghosts: Sequence[tuple[int, LaneBlock]] = ()
 ) -> SafeString:
-    """Draw lanes beneath one another; ``ghosts`` are blocks proposed, with their lane's number."""
+    """Draw lanes below one another; ``ghosts`` are proposed blocks with their lane's index."""
     paper = frame.paper
     height = paper.lane * len(rows) + 4
     svg = Svg(paper.width, height, title, "", "timeline lanes", role="group")
@@ -327,7 +327,7 @@ def lanes(
 
 
 def _lane_top(paper: Paper, number: int) -> float:
-    """Where the bar of a lane begins, beneath its name."""
+    """Top of a lane's bar, below its name."""
     return number * paper.lane + 2 + paper.above
 
 

@@ -1,4 +1,4 @@
-"""The power triangle: watts along, non-active power up, volt-amperes across; before and after."""
+"""The power triangle: watts, non-active power and volt-amperes, before and after correction."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _LEFT, _RIGHT, _TOP, _BOTTOM = 24, 120, 26, 46
 
 @dataclass(frozen=True)
 class TriangleSide:
-    """One triangle: W, non-active VA, and the words on its long side."""
+    """A triangle: W, non-active VA, and the label of its long side."""
 
     watts: float
     nonactive: float
@@ -28,7 +28,7 @@ def triangle(
     title: str,
     description: str,
 ) -> SafeString:
-    """Draw both triangles from one corner; ``texts`` name W, what was up before, and is after."""
+    """Draw both triangles from one corner; ``texts`` label W, and non-active VA of both."""
     svg = Svg(WIDTH, HEIGHT, title, description, "triangle")
     wide, tall = WIDTH - _LEFT - _RIGHT, HEIGHT - _TOP - _BOTTOM
     scale = min(

@@ -1,4 +1,4 @@
-"""A measuring round over its hours: one's own minutes, and a lane for each meter."""
+"""A measuring round over its hours: the person's time, and a lane for each meter."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _LETTER = 6.6
 
 @dataclass(frozen=True)
 class VisitBlock:
-    """A stretch on a lane: moments, words in or beside it, its class."""
+    """A block on a lane: times, text, and class."""
 
     first: datetime
     last: datetime
@@ -29,7 +29,7 @@ class VisitBlock:
 
 @dataclass(frozen=True)
 class VisitLane:
-    """One's own minutes, or a meter."""
+    """A lane: the person's time, or a meter."""
 
     name: str
     sub: str
@@ -39,7 +39,7 @@ class VisitLane:
 def visit_lanes(
     begins: datetime, ends: datetime, lanes: Sequence[VisitLane], now: datetime | None, paper: Paper
 ) -> SafeString:
-    """Draw the lanes; a line stands at ``now`` where it falls inside."""
+    """Draw the lanes, with a line at ``now`` if it is within the visit."""
     lane_tall = _LANE + paper.above
     height = _HEAD + lane_tall * len(lanes) + 4
     told = f"From {begins:%H:%M} to {ends:%H:%M}, {len(lanes) - 1} meters"

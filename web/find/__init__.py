@@ -1,1 +1,1 @@
-"""Find anything of one's jobs, pages, and words of the trade, from any page."""
+"""Search for records, pages and terms, from any page."""

@@ -1,4 +1,4 @@
-"""What a few letters lead to: things of one's jobs, pages, words of the trade."""
+"""Search results: the user's records, pages, and terms of the glossary."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ PAGES = (
 
 @dataclass(frozen=True)
 class Hit:
-    """One thing that was found: what sort of thing, its name, where it belongs, its address."""
+    """A search result: its type, name, context, and link."""
 
     sort: str
     name: str
@@ -60,7 +60,7 @@ class Hit:
 
 
 def hits(user: Any, job: Job | None, text: str) -> list[Hit]:
-    """All that the letters lead to, of the open job first; without letters, the job's pages."""
+    """Results for a text, of the open job first; without text, the job's pages."""
     wanted = text.strip()[:MOST_LETTERS]
     pages = list(_pages(job, wanted.casefold()))
     if not wanted:
@@ -111,7 +111,7 @@ def _things(user: Any, job: Job | None, wanted: str) -> Iterator[Hit]:
 
 
 def _pages(job: Job | None, wanted: str) -> Iterator[Hit]:
-    """Pages whose name or other words begin with what is wanted."""
+    """Pages whose name or keywords begin with the text."""
     of_job = [(name, page, also, [job.pk]) for name, page, also in JOB_PAGES] if job else []
     for name, page, also, args in [*of_job, *((*page, []) for page in PAGES)]:
         if any(word.startswith(wanted) for word in f"{name} {also}".casefold().split()) or (
@@ -121,7 +121,7 @@ def _pages(job: Job | None, wanted: str) -> Iterator[Hit]:
 
 
 def _words(wanted: str) -> Iterator[Hit]:
-    """Words of the glossary, those that begin so first."""
+    """Terms of the glossary, those that begin with the text first."""
     fitting = [word for word in GLOSSARY if wanted in word.casefold()]
     fitting.sort(key=lambda word: (not word.casefold().startswith(wanted), word.casefold()))
     for word in fitting[:MOST]:

@@ -1,4 +1,4 @@
-"""Find: a list that comes while one types, or a page without scripts."""
+"""Search: a list while typing, or a page without scripts."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from web.jobs.models import Job
 
 @require_GET
 def find(request: HtmxRequest, job: Job | None = None) -> HttpResponse:
-    """What ``q`` leads to."""
+    """Results for ``q``."""
     text = request.GET.get("q", "")[:MOST_LETTERS]
     context = {"job": job, "find": text, "hits": hits(request.user, job, text)}
     return render(request, "find/_hits.html" if request.htmx else "find/find.html", context)

@@ -1,1 +1,1 @@
-"""Jobs, the switcher, and the record of changes that can be undone."""
+"""Jobs, the job switcher, and the record of changes for undo."""

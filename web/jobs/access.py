@@ -1,4 +1,4 @@
-"""Every address of a job goes through its owner: a foreign or unknown id is a 404."""
+"""Access to jobs: a foreign or unknown id is a 404."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from web.jobs.models import Job
 
 
 def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
-    """Hand the view the :class:`Job` in place of its number, if it is the user's."""
+    """Pass the :class:`Job` to the view instead of its id, if it is the user's."""
 
     @wraps(view)
     def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:

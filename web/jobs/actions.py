@@ -1,4 +1,4 @@
-"""Every change of data goes through here: saved whole, once, and undoable."""
+"""All changes of data: stored completely, once, and undoable."""
 
 from __future__ import annotations
 
@@ -24,12 +24,12 @@ R = TypeVar("R", bound=Record)
 
 
 def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
-    """Store a new record, once for its ``client_key``.
+    """Store a new record, once per ``client_key``.
 
     Returns
     -------
     record, created
-        The stored record, and False where the same form had been sent before.
+        The stored record, and False if the same form was submitted before.
     """
     with transaction.atomic():
         known = record.sent_before(lambda known: _job_of(known) == job)
@@ -41,12 +41,12 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
 
 
 def save_change(job: Job, record: Record, label: str) -> None:
-    """Store a changed record over the version that it was read at.
+    """Store a changed record.
 
     Raises
     ------
-    ChangedMeanwhile
-        Another hand stored it after it was read here.
+    StaleRecordError
+        Another request stored it after it was read here.
     """
     with transaction.atomic():
         before = record.as_stored()
@@ -56,7 +56,7 @@ def save_change(job: Job, record: Record, label: str) -> None:
 
 
 def job_grew(job: Job) -> None:
-    """Let models add what a job wants once it has all that they need, such as a first plan."""
+    """Signal sent so that apps can add records that a complete job needs, such as a first plan."""
     for model in apps.get_models():
         if hasattr(model, "job_grew"):
             model.job_grew(job)
@@ -64,7 +64,7 @@ def job_grew(job: Job) -> None:
 
 @contextmanager
 def as_one(job: Job, label: str) -> Iterator[None]:
-    """Several changes that are stored, named and undone as one."""
+    """Group several changes into one that is named and undone as a whole."""
     with transaction.atomic():
         last = job.changes.values_list("pk", flat=True).first() or 0
         yield
@@ -77,15 +77,15 @@ def as_one(job: Job, label: str) -> Iterator[None]:
 
 
 def remove(job: Job, record: Record, label: str) -> None:
-    """Take a record out; it can be brought back."""
+    """Remove a record; it can be restored."""
     record.removed_at = timezone.now()
     save_change(job, record, label)
 
 
 def undo(job: Job, change_id: int) -> Change | None:
-    """Put back what the job's latest change replaced; None when that is no longer possible.
+    """Take back the job's latest change; None if that is no longer possible.
 
-    It is not when another change came later, or what is put back would clash with what there is.
+    It is impossible after a later change, or if the restored records conflict with existing ones.
     """
     try:
         return _undo(job, change_id)
@@ -108,7 +108,7 @@ def _undo(job: Job, change_id: int) -> Change | None:
 
 
 def _put_back(change: Change) -> None:
-    """Take one change back."""
+    """Take back one change."""
     model: Any = apps.get_model(change.model)
     records = model._default_manager.filter(pk=change.record)
     if change.before:
@@ -127,7 +127,7 @@ def _put_back(change: Change) -> None:
 
 
 def _as_it_was(record: Record) -> str:
-    """A record as JSON, without the fields that no undo needs."""
+    """A record as JSON, without fields that undo does not need."""
     fields = [
         field.name
         for field in record._meta.concrete_fields
@@ -137,7 +137,7 @@ def _as_it_was(record: Record) -> str:
 
 
 def _job_of(record: Any) -> Job:
-    """The job that a record hangs on, directly or through what it belongs to."""
+    """The job that a record belongs to, directly or indirectly."""
     while not hasattr(record, "job"):
         above = next(
             name for name in ("reading", "load", "plan", "supply", "trial") if hasattr(record, name)
@@ -156,7 +156,7 @@ def _remember(job: Job, record: Record, before: str, label: str) -> None:
 
 
 def add_job(job: Job) -> Job:
-    """Store a new job, once for its ``client_key``."""
+    """Store a new job, once per ``client_key``."""
     with transaction.atomic():
         known = job.sent_before(lambda known: known.owner == job.owner)
         if known is not None:
@@ -166,30 +166,30 @@ def add_job(job: Job) -> Job:
 
 
 def delete_job(job: Job) -> None:
-    """Delete a job for good with all that hangs on it; nothing of it can be brought back."""
+    """Delete a job permanently with everything that belongs to it."""
     with transaction.atomic():
         job.delete()
 
 
 def restore_job(job: Job) -> None:
-    """Bring a removed job back."""
+    """Restore a removed job."""
     job.removed_at = None
     save_change(job, job, f"Brought back {job.name}")
 
 
 def empty_bin(user: Any) -> None:
-    """Delete for good what a user removed more than a month ago."""
+    """Delete permanently what a user removed more than a month ago."""
     for job in Job.objects.in_bin_of(user).filter(removed_at__lt=timezone.now() - IN_BIN):
         delete_job(job)
 
 
 def latest_change(job: Job) -> Change | None:
-    """The change that an undo would take back."""
+    """The change that undo would take back."""
     return job.changes.filter(undone=False).first()
 
 
 def just_added(job: Job, model: type[Record]) -> set[int]:
-    """Keys of the records of a model that the latest change added, with all that is one with it."""
+    """Primary keys of records of a model that the latest change added."""
     found = set()
     for change in job.changes.filter(undone=False)[:MOST_AS_ONE]:
         if change.model == model._meta.label and not change.before:

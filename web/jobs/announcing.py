@@ -1,4 +1,4 @@
-"""Saying what was done, with the way to undo it."""
+"""Messages about changes, with undo."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from web.jobs.models import Job
 
 
 def announce_change(request: HttpRequest, job: Job) -> None:
-    """Queue the latest change's words; its number goes along so that the page offers undo."""
+    """Queue a message about the latest change, with its id so that the page offers undo."""
     change = latest_change(job)
     if change is not None:
         messages.success(request, f"{change.label}.", extra_tags=str(change.pk))

@@ -1,4 +1,4 @@
-"""What signing in does for jobs."""
+"""Signal handlers of signing in."""
 
 from django.apps import AppConfig
 

@@ -41,7 +41,7 @@ class JobForm(RecordForm):
 
     @property
     def zones(self) -> list[str]:
-        """Time zones by place, to choose from."""
+        """Time zones by region, to choose from."""
         return sorted(name for name in available_timezones() if "/" in name and "Etc" not in name)
 
     def clean_zone(self) -> str:
@@ -68,7 +68,7 @@ class JobForm(RecordForm):
 
 
 class NameForm(forms.Form):
-    """A name typed once more, before something is deleted for good."""
+    """A name typed again, before something is deleted permanently."""
 
     typed = forms.CharField(label="Its name, to be sure", max_length=150)
 

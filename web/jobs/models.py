@@ -35,16 +35,16 @@ IN_BIN = timedelta(days=30)
 
 class JobQuerySet(RecordQuerySet):
     def visible_to(self, user: Any) -> Self:
-        """A user's own jobs; nobody sees another's."""
+        """A user's own jobs."""
         return self.live().filter(owner=user)
 
     def in_bin_of(self, user: Any) -> Self:
-        """Jobs that a user removed and that can be brought back, the last one first."""
+        """A user's removed jobs that can be restored, the latest first."""
         return self.filter(owner=user).exclude(removed_at=None).order_by("-removed_at")
 
 
 class Job(Record):
-    """One place or occasion: its mains, tariff and currency; all else hangs on it."""
+    """A place or occasion with its mains, tariff and currency; other records belong to a job."""
 
     owner = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="jobs"
@@ -87,7 +87,7 @@ class Job(Record):
 
     @property
     def clock(self) -> tzinfo:
-        """The time zone in which its hours are told."""
+        """The job's time zone."""
         return ZoneInfo(self.zone) if self.zone else timezone.get_default_timezone()
 
     class Meta:
@@ -101,14 +101,14 @@ class Job(Record):
             tariff_of(0.0, self.tariff_hours)
 
     def meters(self) -> dict[str, Instrument]:
-        """Its owner's meters by name, fetched once for each request's job."""
+        """Its owner's meters by name, fetched once per request."""
         if self.known_meters is None:
             self.known_meters = meters_of(self.owner_id)
         return self.known_meters
 
     @property
     def price(self) -> float | None:
-        """Mean price of a kWh drawn at any hour; None without a tariff."""
+        """Mean price per kWh over the day; None without a tariff."""
         if self.tariff is None:
             return None
         return tariff_of(self.tariff, self.tariff_hours).mean()
@@ -120,7 +120,7 @@ class Job(Record):
 
     @property
     def split(self) -> bool:
-        """Whether loads are on one leg or on both."""
+        """Whether loads may be on one leg or on both."""
         return self.mains == "120-240-60"
 
     @property
@@ -129,7 +129,7 @@ class Job(Record):
 
 
 class Change(models.Model):
-    """One change to a record of a job, with what was there before, so that it can be undone."""
+    """A change of a record of a job, with its previous state for undo."""
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="changes")
     label = models.CharField(max_length=200)

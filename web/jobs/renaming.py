@@ -1,7 +1,7 @@
-"""Renaming: what names a record in stored documents follows when it gets another name.
+"""Renaming: references by name in stored documents follow a new name.
 
-Documents name loads, outputs and inputs, as the open formats do. Names are unique among what lives
-in a job or supply, and a rename goes through all that bears the old one, in the same change.
+Documents refer to loads, outputs and inputs by name, as the open formats do. Names are unique
+within a job or supply; a rename changes all references in the same change.
 """
 
 from __future__ import annotations
@@ -16,12 +16,12 @@ from web.jobs.models import Job
 
 
 def save_renamed(job: Job, record: Any, label: str) -> None:
-    """Store a changed record; all that names it follows, and one undo takes all of it back.
+    """Store a changed record and its references; one undo takes back all of it.
 
     Raises
     ------
-    ChangedMeanwhile
-        Another hand stored it after it was read here.
+    StaleRecordError
+        Another request stored it after it was read here.
     """
     stored = type(record)._default_manager.filter(pk=record.pk).values_list("name", flat=True)
     before = stored.first()
@@ -34,7 +34,7 @@ def save_renamed(job: Job, record: Any, label: str) -> None:
 
 
 def _naming(record: Record) -> list[Any]:
-    """Records of all kinds that may name this one: of those that say how (``naming``)."""
+    """All records that may refer to this one: of models that define ``naming``."""
     return [
         named
         for model in apps.get_models()
@@ -44,14 +44,14 @@ def _naming(record: Record) -> list[Any]:
 
 
 def in_list(names: list[Any], before: str, after: str) -> bool:
-    """Put a new name in the old one's place in a list; whether it was there."""
+    """Replace a name in a list; return whether it was there."""
     found = before in names
     names[:] = [after if name == before else name for name in names]
     return found
 
 
 def in_values(data: dict[str, Any], key: str, before: str, after: str) -> bool:
-    """Put a new name in the old one's place under a key; whether it was there."""
+    """Replace a name under a key; return whether it was there."""
     if data.get(key) != before:
         return False
     data[key] = after

@@ -1,4 +1,4 @@
-"""Jobs: the list, a new one, its details, and undoing the latest change."""
+"""Jobs: list, new job, details, and undo."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from web.jobs.models import Job
 
 @require_http_methods(["GET", "POST"])
 def index(request: HttpRequest) -> HttpResponse:
-    """The user's jobs; posting makes a new one."""
+    """The user's jobs; a POST creates one."""
     form = JobForm(request.POST or None, instance=Job(owner=request.user))  # type: ignore[misc]
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
@@ -56,7 +56,7 @@ def remove(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 def delete(request: HttpRequest, job: int) -> HttpResponse:
-    """Delete a job for good, removed or not, once its name was typed."""
+    """Delete a job permanently, removed or not, after its name was typed."""
     record = get_object_or_404(Job, pk=job, owner=request.user)
     form = NameForm(request.POST or None, name=record.name)
     if request.method == "POST" and form.is_valid():
@@ -69,7 +69,7 @@ def delete(request: HttpRequest, job: int) -> HttpResponse:
 
 @require_POST
 def restore(request: HttpRequest, job: int) -> HttpResponse:
-    """Bring back a job that was removed."""
+    """Restore a removed job."""
     record = get_object_or_404(Job.objects.in_bin_of(request.user), pk=job)
     actions.restore_job(record)
     return redirect("loads:survey", record.pk)

@@ -1,4 +1,4 @@
-"""What changes loads and readings: one function each, used by views, demo and imports alike."""
+"""All changes of loads and readings, for views, demo and imports."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ R = TypeVar("R", bound=Record)
 
 
 def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None = None) -> Load:
-    """Store a new load together with the label reading it came with.
+    """Store a new load together with its label reading.
 
-    It joins one plan: the one with the key ``plan``, else the one that the answer bar speaks of.
+    It is added to one plan: the one with the key ``plan``, else the job's current plan.
     """
     with as_one(load.job, f"Added {load.name}"):
         stored, created = save_new(load.job, load, f"Added {load.name}")
@@ -35,7 +35,7 @@ def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None =
 
 
 def join_plan(load: Load, plan: int | None = None) -> None:
-    """Let a load that has just come be counted in one plan, and stay out of all others."""
+    """Include a new load in one plan, and exclude it from all others."""
     for model in apps.get_models():
         if hasattr(model, "load_came"):
             with as_one(load.job, f"Added {load.name}"):
@@ -43,9 +43,9 @@ def join_plan(load: Load, plan: int | None = None) -> None:
 
 
 def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
-    """Copies of loads of other jobs, with their readings and photos; undone as one.
+    """Copy loads of other jobs, with their readings and photos; undone as one.
 
-    A reading that took its volts from its job's mains keeps them, where they differ here.
+    A reading that used its job's mains voltage keeps it, if it differs in this job.
     """
     names = set(job.loads.live().values_list("name", flat=True))
     copies = []
@@ -66,7 +66,7 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
 
 
 def _copied(record: R, **changed: Any) -> R:
-    """A new record with another's fields, but for those given."""
+    """A new record with another's fields, except for those given."""
     own = ("id", "client_key", "version", "created_at", "changed_at", "removed_at")
     fields = {
         field.name: getattr(record, field.name)
@@ -88,7 +88,7 @@ def _free_name(load: Load, taken: set[str]) -> str:
 
 
 def with_volts(data: dict[str, Any], there_v: float, here_v: float) -> dict[str, Any]:
-    """A reading's data; its amps keep the volts that they were read at where others are here."""
+    """A reading's data with the other job's volts, if these differ here."""
     if there_v != here_v and "amps" in data and "volts" not in data:
         return {**data, "volts": there_v}
     return data
@@ -103,7 +103,7 @@ def change_cord(load: Load) -> None:
 
 
 def put_off(load: Load, reason: str) -> None:
-    """Put off what is open about a load, with a reason; none takes it up again."""
+    """Postpone a load's open measurements, with a reason; an empty reason resumes them."""
     load.put_off = reason
     does = f"Put off measuring {load.name}" if reason else f"Took measuring {load.name} up again"
     save_change(load.job, load, does)
@@ -123,12 +123,12 @@ def add_reading(
     client_key: uuid.UUID | None = None,
     picture: Picture | None = None,
 ) -> Reading:
-    """Store a reading as it was seen; ``data`` holds the document's keys.
+    """Store a reading; ``data`` has the document's keys.
 
     Raises
     ------
     needle.document.DocumentError
-        The core does not take it.
+        The core refuses it.
     """
     parse({"type": type, **data})
     reading = Reading(
@@ -150,7 +150,7 @@ def add_reading(
 
 
 def add_photo(reading: Reading, picture: Picture) -> Photo:
-    """Keep a picture beside a reading."""
+    """Store a photo of a reading."""
     photo = Photo(
         reading=reading,
         large=picture.large,
@@ -173,7 +173,7 @@ def change_reading(
     note: str,
     picture: Picture | None = None,
 ) -> None:
-    """Replace what a reading says; a picture comes to those it has."""
+    """Replace a reading's data; a photo is added to those it has."""
     parse({"type": reading.type, **data})
     reading.data, reading.read_at, reading.note = data, read_at, note
     label = f"Changed: {reading.get_type_display()} of {reading.load.name}"

@@ -21,7 +21,7 @@ from web.loads.models import Load
 
 
 def fields_not_of(kind: Kind) -> list[str]:
-    """Fields of a load that a kind has no use for."""
+    """Fields of a load that do not apply to a kind."""
     cold = kind.keeps_contents
     fits = {
         "never_rarer": kind.rarer,
@@ -38,7 +38,7 @@ OTHER = "other"
 
 
 class LoadForm(PlausibleMixin, RecordForm):
-    """A load; when new, its label comes with it."""
+    """A load; a new one with its label."""
 
     label_watts = QuantityField(
         "W",
@@ -172,7 +172,7 @@ class LoadForm(PlausibleMixin, RecordForm):
         return {} if kind is None else {"label_watts": usual_label_w(kind)}
 
     def _name_by_appliance(self, cleaned: dict[str, Any]) -> None:
-        """Kind, name and safety by what a load is called, where they were left open."""
+        """Fill in kind, name and safety from the chosen appliance, if left open."""
         appliance = APPLIANCES.get(cleaned.get("appliance") or "")
         if appliance is not None and not cleaned.get("kind"):
             cleaned["kind"] = appliance.kind
@@ -186,13 +186,13 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.add_error("name", "Give it a name.")
 
     def _free_name(self, short: str) -> str:
-        """What an appliance is called, with a number where the job has one already."""
+        """An appliance's name, with a number if the job already has one."""
         taken = set(self.instance.job.loads.live().values_list("name", flat=True))
         names = (short, *(f"{short} {number}" for number in range(2, 1000)))
         return next(name for name in names if name not in taken)
 
     def label(self) -> dict[str, Any]:
-        """The label reading that came with a new load; empty for none."""
+        """The label reading of a new load; empty if there is none."""
         label_data = {
             "watts": self.cleaned_data.get("label_watts"),
             "amps": self.cleaned_data.get("label_amps"),
@@ -203,7 +203,7 @@ class LoadForm(PlausibleMixin, RecordForm):
 
 
 class PutOffForm(forms.ModelForm):
-    """Why what is open about a load is not measured now."""
+    """Why a load's open measurements are postponed."""
 
     class Meta:
         model = Load
@@ -211,13 +211,13 @@ class PutOffForm(forms.ModelForm):
 
 
 def usual_label_w(kind: Kind) -> tuple[float, float]:
-    """Least and most W that labels of a kind usually state."""
+    """Usual minimum and maximum W on labels of a kind."""
     least, most = kind.usual_w
     return least * kind.plate[0], most * kind.plate[2]
 
 
 def at_the_shaft(label: dict[str, Any], watts_text: str | None) -> dict[str, Any]:
-    """A label whose watts were written in horsepower, as horsepower."""
+    """A label with watts written in horsepower, as horsepower."""
     if "watts" not in label or not is_horsepower(watts_text or ""):
         return label
     rest = {key: value for key, value in label.items() if key != "watts"}

@@ -57,14 +57,14 @@ CAUTIONS = {
 
 class LoadQuerySet(RecordQuerySet):
     def with_readings(self) -> LoadQuerySet:
-        """Loads with their live readings, in two queries whatever their number."""
+        """Loads with their live readings, in two queries."""
         return self.prefetch_related(
             Prefetch("readings", Reading.objects.live(), to_attr="live_readings")
         )
 
 
 class Load(Record):
-    """One appliance, as it is used here."""
+    """An appliance, as it is used in this job."""
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="loads")
     name = models.CharField(max_length=80)
@@ -162,14 +162,14 @@ class Load(Record):
 
     @property
     def hours_in_use(self) -> float | None:
-        """Hours a day in use: as counted, else by its usual use; None where neither is known."""
+        """Hours of use per day: as stated, else from its usual use; None if unknown."""
         if self.hours_per_day is not None:
             return self.hours_per_day
         return hours_per_day_of(self.usual_use)
 
     @property
     def safety(self) -> str:
-        """What hangs on it, a key of :data:`CARES`: as stated, else as usual for its kind."""
+        """Safety class, a key of :data:`CARES`: as stated, else as usual for its kind."""
         return self.cares or ("cold" if self.core_kind.keeps_contents else "none")
 
     @property
@@ -178,35 +178,35 @@ class Load(Record):
 
     @property
     def safety_class(self) -> str:
-        """What hangs on it, as :data:`needle.plan.plan.SAFETY_CLASSES` has it."""
+        """Safety class, a key of :data:`needle.plan.plan.SAFETY_CLASSES`."""
         return SAFETY_CLASSES[self.safety]
 
     @property
     def mains_v(self) -> float:
-        """Volts that feed it: of one leg, or of both."""
+        """Mains voltage of one leg, or of both."""
         both = self.job.split and self.legs == "both"
         return self.job.mains_v * (2 if both else 1)
 
     def volts(self) -> float:
-        """Volts it was read at last, or those that feed it."""
+        """Volts of its latest reading, or the mains voltage."""
         read = (reading.data.get("volts") for reading in reversed(self.known_readings()))
         return next((float(reading) for reading in read if reading), self.mains_v)
 
     def cord(self, running_a: float, start_a: float | None) -> CordCheck | None:
-        """Its cord under so many A; None without one."""
+        """Its cord's voltage drop at these A; None without a cord."""
         if not self.cord_m or not self.cord_size:
             return None
         area = conductor_mm2(self.cord_size)
         return check_cord(self.cord_m, area, running_a, self.volts(), start_a, self.cord_material)
 
     def known_readings(self) -> list[Reading]:
-        """Live readings, from the prefetch where there is one."""
+        """Live readings, prefetched if possible."""
         if not hasattr(self, "live_readings"):
             self.live_readings = list(self.readings.live())
         return list(self.live_readings)
 
     def to_core(self, setting: str = "") -> LoadRecord:
-        """All that is known of it, in a setting other than its usual one where one is named."""
+        """Its record for the core, in another setting if one is named."""
         if not hasattr(self, "live_readings"):
             return self._record(setting)
         # As its readings, fetched once, so what they say.
@@ -233,21 +233,21 @@ class Load(Record):
         )
 
     def profile(self, setting: str = "") -> Profile | None:
-        """What the readings add up to; None while nothing gives watts or energy."""
+        """Its profile; None without evidence of watts or energy."""
         return _profile(self.to_core(setting))
 
 
 def loads_of(job: Job) -> list[Load]:
-    """The job's live loads with their readings, fetched once for each request's job."""
+    """The job's live loads with their readings, fetched once per request."""
     if job.known_loads is None:
         job.known_loads = list(job.loads.live().with_readings())
     return list(job.known_loads)
 
 
 def numbers_of(job: Job) -> dict[int, int]:
-    """Each load's number in the order in which they came to the job, removed ones included.
+    """Each load's number in order of creation, including removed loads.
 
-    What a load is drawn by in plans: it stays when the load gets another name.
+    It seeds a load's random streams in plans, so that renaming changes no draw.
     """
     if job.known_numbers is None:
         keys = job.loads.order_by("pk").values_list("pk", flat=True)
@@ -264,7 +264,7 @@ def _profile(record: LoadRecord) -> Profile | None:
 
 
 class Reading(Record):
-    """One reading of a load, kept as it was seen: ``data`` holds the open document's keys."""
+    """A reading of a load; ``data`` has the open document's keys."""
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="readings")
     type = models.CharField(max_length=12, choices=list(TYPES.items()))
@@ -283,7 +283,7 @@ class Reading(Record):
             self.to_core()
 
     def to_document(self) -> dict[str, Any]:
-        """The reading as the open document has it, with the moment it was made."""
+        """The reading as in the open document, with its date."""
         made = {"at": self.read_at.isoformat()} if self.read_at else {}
         return {"type": self.type, **self.data, **made}
 
@@ -292,7 +292,7 @@ class Reading(Record):
 
 
 class Photo(Record):
-    """A picture beside a reading: of the display, the label or the place."""
+    """A photo of a reading: the display, the label or the place."""
 
     HISTORY_SKIPS: ClassVar = ("large", "small")
 

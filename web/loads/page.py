@@ -1,4 +1,4 @@
-"""A load's page: its profile, settings and costs beside one another, and its readings."""
+"""The page of a load: profile, settings, costs and readings."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ LEAST_DAY = 0.02
 
 @dataclass(frozen=True)
 class LoadPage:
-    """``profile``, ``costs`` and ``ladder`` are None, or empty, without evidence."""
+    """``profile``, ``costs`` and ``ladder`` are None or empty without evidence."""
 
     load: Load
     profile: Profile | None
@@ -36,7 +36,7 @@ class LoadPage:
 
     @property
     def rests(self) -> str:
-        """How many of its readings the profile rests on; empty without any."""
+        """Number of readings that the profile uses; empty without any."""
         if self.profile is None or not self.rows:
             return ""
         out = sum(row.left_out for row in self.rows)
@@ -46,7 +46,7 @@ class LoadPage:
 
     @property
     def course(self) -> SafeString | None:
-        """Its draw over the years, drawn; None where it was not read over more than a month."""
+        """Chart of its power over the years; None for less than a month."""
         profile = self.profile
         if profile is None or len(profile.course) < 2:
             return None
@@ -68,14 +68,14 @@ class LoadPage:
 
     @property
     def notices(self) -> list[str]:
-        """What to mind, but for what stands beside its course."""
+        """Notices, except for those shown with the chart of the years."""
         assert self.profile is not None
         change = self.profile.change if self.course else None
         return [words for words in self.profile.notices if change is None or words != change.words]
 
     @property
     def course_words(self) -> str:
-        """Whether its draw changed."""
+        """Whether its power changed."""
         assert self.profile is not None
         if self.profile.change is not None:
             return self.profile.change.words
@@ -83,7 +83,7 @@ class LoadPage:
 
     @property
     def day_words(self) -> str:
-        """What one day may add to the long-run mean; empty where days are alike."""
+        """Deviation of a single day from the long-run mean; empty if days are equal."""
         if self.profile is None or self.profile.day_spread < LEAST_DAY:
             return ""
         return (
@@ -109,7 +109,7 @@ def page_of(load: Load) -> LoadPage:
 
 
 def _rows(load: Load, photos: dict[int, tuple[int, ...]]) -> list[ReadingRow]:
-    """Its readings, each with what it is used for."""
+    """Its readings, each with its use."""
     readings = load.known_readings()
     entries: list[LedgerEntry | None] = list(readings_ledger(load.to_core()))
     entries = entries or [None] * len(readings)

@@ -1,7 +1,7 @@
-"""Photos beside a reading: of the display, the label or the place.
+"""Photos of readings: of the display, the label or the place.
 
-A picture is drawn anew as a JPEG: what else its file carried (where it was taken, by which phone)
-is left behind, and what is no picture never gets in.
+A picture is re-encoded as a JPEG, which removes its metadata (where it was taken, by which phone)
+and refuses files that are not pictures.
 """
 
 from __future__ import annotations
@@ -22,12 +22,12 @@ FORMATS = ("JPEG", "PNG", "WEBP")
 
 
 class NoPicture(ValueError):
-    """The file is none that is taken; the message says what would do."""
+    """Raised for a file that is not an accepted picture."""
 
 
 @dataclass(frozen=True)
 class Picture:
-    """A picture drawn anew: both JPEGs, and the large one's sides in pixels."""
+    """A re-encoded picture: two JPEGs, and the size of the large one in pixels."""
 
     large: bytes
     small: bytes
@@ -36,7 +36,7 @@ class Picture:
 
 
 def drawn_anew(file: IO[bytes]) -> Picture:
-    """Read a JPEG, PNG or WebP; turned as its camera was held, without its metadata.
+    """Re-encode a JPEG, PNG or WebP, rotated as taken, without its metadata.
 
     Raises
     ------

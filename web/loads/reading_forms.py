@@ -1,4 +1,4 @@
-"""Forms of each kind of reading."""
+"""Forms of each type of reading."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ MOST_PHOTOS = MOST_PICTURES - 100
 
 
 class PhotoField(forms.FileField):
-    """A picture from the camera or a file, cleaned to one that was drawn anew."""
+    """A picture from the camera or a file, cleaned to a re-encoded one."""
 
     widget = forms.FileInput(attrs={"accept": "image/jpeg,image/png,image/webp"})
 
@@ -50,7 +50,7 @@ class PhotoField(forms.FileField):
 
 
 class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
-    """Base of the reading forms: fields named as the document's keys, checked by the core."""
+    """Base of the reading forms: fields named as the document's keys, validated by the core."""
 
     type: ClassVar[str]
     renamed: ClassVar[dict[str, str]] = {}
@@ -107,7 +107,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         self.take_answers()
 
     def _read_in_counter_unit(self) -> None:
-        """Bare numbers of a counter are in the unit that its meter shows."""
+        """Interpret numbers without a unit in the unit that the counter shows."""
         if "counter_unit" not in self.fields:
             return
         unit = self.data.get(self.add_prefix("counter_unit")) if self.is_bound else None
@@ -127,18 +127,18 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
 
     @staticmethod
     def usual_of(kind: Kind, cleaned: Mapping[str, Any]) -> dict[str, tuple[float, float]]:
-        """What fields usually hold for a load of a kind, as :meth:`usual` has it."""
+        """Usual values of fields for a kind of load, as in :meth:`usual`."""
         return {}
 
     def _begin_with_a_dc_meter(self) -> None:
-        """No plug meter fits a load on DC: the first choice is one that does."""
+        """For a DC load, preselect an instrument that fits."""
         field = self.fields.get("instrument")
         if isinstance(field, forms.ChoiceField):
             keys = [key for key, _ in field.choices]  # type: ignore[union-attr, misc]
             field.initial = next((key for key in ("usb", "shunt") if key in keys), field.initial)
 
     def _offer_own_meters(self) -> None:
-        """One's own meters of the classes that can read this, before the classes."""
+        """Offer a person's own meters before the classes."""
         field = self.fields.get("instrument")
         if self.load is None or not isinstance(field, forms.ChoiceField):
             return
@@ -166,7 +166,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
 
     @staticmethod
     def not_of(load: Load) -> tuple[str, ...]:
-        """Fields that a load of its kind does not have."""
+        """Fields that do not apply to a load of this kind."""
         return ("pf", "va", "hz", "horsepower") if load.dc else ()
 
     def initial_from(self, data: Mapping[str, Any]) -> dict[str, Any]:
@@ -192,9 +192,9 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         }
 
     def _split_products(self, own: dict[str, Any]) -> None:
-        """Volts and amps of AC that were written as watts or VA are kept as what they are.
+        """Store volts times amps that were written into a field as volts and amps.
 
-        Refused where volts or amps are given beside them.
+        Refused if volts or amps are given too.
         """
         for name in ("watts", "va"):
             text = self.data.get(self.add_prefix(name)) or ""
@@ -206,7 +206,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             own |= {name: None, "volts": pair[0], "amps": pair[1]}
 
     def _name_meter(self, own: dict[str, Any]) -> None:
-        """One's own meter is kept by its name, beside its class; its counter's step with it."""
+        """Store a person's own meter by name and class, with its counter's resolution."""
         chosen = own.get("instrument") or ""
         if self.load is None or not chosen.startswith(OWN):
             return
@@ -231,7 +231,7 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         return cleaned
 
     def as_reading(self) -> dict[str, Any]:
-        """What :func:`web.loads.actions.add_reading` keeps of a valid form."""
+        """Arguments of :func:`web.loads.actions.add_reading` from a valid form."""
         cleaned = self.cleaned_data
         return {
             "data": self.data_to_store,

@@ -1,4 +1,4 @@
-"""The survey's rows and what its reading column says about them."""
+"""Rows of the survey, and open measurements."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ SORTS = {
     "mean": "mean",
     "start": "start",
     "day": "energy a day",
-    "grade": "proof",
+    "grade": "evidence",
 }
 GRADE_SHARES = {
     "A": "recorded",
@@ -35,9 +35,9 @@ GRADE_SHARES = {
 
 @dataclass(frozen=True)
 class SurveyRow:
-    """One load of the survey; its profile is None while nothing is known.
+    """A load in the survey; its profile is None without evidence.
 
-    ``most_wh`` is the most that any load takes in a day, Wh. Drawings are made when they are shown.
+    ``most_wh`` is the largest daily energy of any load, Wh. Drawings are rendered on demand.
     """
 
     load: Load
@@ -58,13 +58,13 @@ class SurveyRow:
 
     @property
     def key(self) -> str:
-        """What its cells follow from: rows of the same key look the same."""
+        """Cache key of its cells: equal keys mean equal cells."""
         load = self.load
         return str(hash((load.pk, load.name, load.kind, load.to_core(), self.most_wh)))
 
 
 def rows(job: Job, find: str = "", sort: str = "name") -> list[SurveyRow]:
-    """Loads with their profiles, searched and sorted; two queries whatever their number."""
+    """Loads with their profiles, filtered and sorted; in two queries."""
     wanted = find[:80].casefold()
     loads = [load for load in loads_of(job) if wanted in load.name.casefold()]
     pairs = [(load, load.profile()) for load in loads]
@@ -96,7 +96,7 @@ def _bar(profile: Profile | None, most: float) -> SafeString | None:
 
 
 def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
-    """A load's ladder with its numbers as the text alternative."""
+    """A load's ladder, with its numbers as the text alternative."""
     if profile is None:
         return None
     main = {id(profile.running_w), id(profile.resting_w)}
@@ -123,7 +123,7 @@ def ladder_of(load: Load, profile: Profile | None) -> SafeString | None:
 
 @dataclass(frozen=True)
 class SettingRow:
-    """One setting beside the others; cost a day is None without a tariff or a daily figure."""
+    """A setting among others; cost per day is None without a tariff or a daily figure."""
 
     setting: str
     profile: Profile
@@ -132,7 +132,7 @@ class SettingRow:
 
 
 def settings_side_by_side(load: Load) -> list[SettingRow]:
-    """The load's settings, the smallest draw first; empty for fewer than two."""
+    """The load's settings, the lowest power first; empty for fewer than two."""
     tariff = load.job.price
     rows = []
     for setting in settings_of(load.to_core()):
@@ -145,7 +145,7 @@ def settings_side_by_side(load: Load) -> list[SettingRow]:
 
 @dataclass(frozen=True)
 class Open:
-    """A measurement that a load still wants."""
+    """An open measurement of a load."""
 
     load: Load
     advice: Advice
@@ -153,7 +153,7 @@ class Open:
 
 @dataclass(frozen=True)
 class EvidenceShares:
-    """How much of the day's energy rests on which grade: shares by grade, and a bar."""
+    """Shares of the daily energy by grade of evidence, with a bar."""
 
     shares: dict[str, float]
     bar: SafeString
@@ -161,7 +161,7 @@ class EvidenceShares:
 
 
 def evidence_shares(rows: Sequence[SurveyRow]) -> EvidenceShares | None:
-    """Split the known daily energy by grade; None where no load has any."""
+    """Return the known daily energy by grade; None if no load has any."""
     wh = dict.fromkeys(GRADE_SHARES, 0.0)
     for row in rows:
         if row.profile is not None:
@@ -178,17 +178,17 @@ def evidence_shares(rows: Sequence[SurveyRow]) -> EvidenceShares | None:
 
 
 def still_open(rows: Sequence[SurveyRow], most: int = 4) -> list[Open]:
-    """The measurements worth most, but for those that were put off."""
+    """The most useful open measurements, without postponed ones."""
     return [hint for hint in _open(rows) if not hint.load.put_off][:most]
 
 
 def put_off(rows: Sequence[SurveyRow]) -> list[Open]:
-    """The measurements that were put off, each with its load's reason."""
+    """Postponed measurements, each with its load's reason."""
     return [hint for hint in _open(rows) if hint.load.put_off]
 
 
 def _open(rows: Sequence[SurveyRow]) -> list[Open]:
-    """What loads still want: weakest grade first, then the largest draw."""
+    """Open measurements of all loads: worst grade first, then the highest power."""
     wanted = [
         (-ord(row.profile.grade), -row.profile.mean_w.value, Open(row.load, row.profile.advice[0]))
         for row in rows
@@ -199,7 +199,7 @@ def _open(rows: Sequence[SurveyRow]) -> list[Open]:
 
 @dataclass(frozen=True)
 class LoadCosts:
-    """What a load costs, and its energy label's kWh a year beside the measured ones."""
+    """Costs of a load, and its energy label's kWh per year with the measured ones."""
 
     costs: Costs
     measured_kwh_year: Estimate | None
@@ -208,7 +208,7 @@ class LoadCosts:
 
 
 def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
-    """None without evidence, a use that costs something, or a label to hold it against."""
+    """Costs of a load; None without evidence, a cost, or a label to compare with."""
     if profile is None:
         return None
     labels = [
@@ -229,7 +229,7 @@ def costs_of_load(load: Load, profile: Profile | None) -> LoadCosts | None:
 
 @dataclass(frozen=True)
 class ShelfRow:
-    """A load of another job: how many readings it has, and what they say."""
+    """A load of another job: its number of readings, and its figures."""
 
     load: Load
     readings: int
@@ -237,6 +237,6 @@ class ShelfRow:
 
 
 def shelf_rows(loads: Iterable[Load]) -> list[ShelfRow]:
-    """Loads by job and name; those without a reading last."""
+    """Loads by job and name; those without readings last."""
     rows = [ShelfRow(load, len(load.known_readings()), load.profile()) for load in loads]
     return sorted(rows, key=lambda row: (row.load.job.name, not row.readings, row.load.name))

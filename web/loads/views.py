@@ -1,4 +1,4 @@
-"""The survey, and each load's page."""
+"""The survey, and the page of each load."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     if request.htmx and request.htmx.target == "loads-table":
         return render(request, "loads/_table.html", context)
     context |= {
-        "proof": survey.evidence_shares(rows),
+        "evidence_shares": survey.evidence_shares(rows),
         "open": survey.still_open(rows),
         "put_off": survey.put_off(rows),
     }
@@ -73,7 +73,7 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def shelf(request: HttpRequest, job: Job) -> HttpResponse:
-    """Loads of one's other jobs, to take along with their readings."""
+    """Loads of the user's other jobs, to copy with their readings."""
     others = Load.objects.live().with_readings().select_related("job")
     others = others.filter(job__owner=job.owner, job__removed_at=None).exclude(job=job)
     if request.method == "POST":
@@ -151,7 +151,7 @@ def remove(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 @require_POST
 @of_job
 def put_off(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Put off what is open about a load; without a ``reason`` it is open again."""
+    """Postpone a load's open measurements; an empty ``reason`` resumes them."""
     form = PutOffForm(request.POST, instance=_load(job, load))
     if form.is_valid():
         actions.put_off(form.instance, form.cleaned_data["put_off"].strip())
@@ -170,7 +170,7 @@ def _form_class(kind: str) -> type[ReadingForm]:
 @require_http_methods(["GET", "POST"])
 @of_job
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
-    """The empty form of a kind of reading; posting keeps one and answers with what it changed."""
+    """The form of a type of reading; a POST stores one and returns what changed."""
     record, form_class = _load(job, load), _form_class(kind)
     # What was typed as another kind of reading comes along.
     typed = {name: text[:MAX_TEXT] for name, text in request.GET.items() if name != "client_key"}
@@ -191,7 +191,7 @@ def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpRes
 
 
 def _changed(request: HtmxRequest, job: Job, load: int, form: ReadingForm) -> HttpResponse:
-    """After a change: the load's body and, out of band, the answer bar; or the page again."""
+    """After a change: the load's body and, out of band, the answer bar; or the page."""
     if not request.htmx:
         return redirect("loads:load", job.pk, load)
     context = _load_context(job, _load(job, load), form)

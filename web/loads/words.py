@@ -1,4 +1,4 @@
-"""What a reading says, in one line, and whether it agrees with itself."""
+"""A reading in one line, and its consistency."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from web.loads.models import Reading
 
 @dataclass(frozen=True)
 class ReadingRow:
-    """One reading as the load's page lists it; ``entry`` says what it is used for."""
+    """A reading as the load's page lists it; ``entry`` is its ledger entry."""
 
     reading: Reading
     says: str
@@ -49,7 +49,7 @@ def row_of(
     photos: tuple[int, ...] = (),
     meters: Mapping[str, Instrument] = MappingProxyType({}),
 ) -> ReadingRow:
-    """A reading's row; ``photos`` are the keys of those beside it, ``meters`` one's own by name."""
+    """A reading's row; ``photos`` are keys of its photos, ``meters`` the person's own by name."""
     core = reading.to_core()
     agreement = None
     if isinstance(core, Spot):

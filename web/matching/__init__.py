@@ -1,1 +1,1 @@
-"""Matching loads and supplies: starts, switching on, cords, power-factor correction."""
+"""Matching loads and supplies: starts, switching order, cords, power-factor correction."""

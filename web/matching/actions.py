@@ -1,4 +1,4 @@
-"""What changes corrections."""
+"""All changes of corrections."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ MOST = 4
 
 @dataclass(frozen=True)
 class LoadChoice:
-    """A load, in one setting where it has several."""
+    """A load, with a setting if it has several."""
 
     key: str
     words: str
@@ -35,7 +35,7 @@ class LoadChoice:
 
 @dataclass(frozen=True)
 class ComparedCell:
-    """One figure of one side, and against the reference; None for the reference itself."""
+    """A figure of one side, and its ratio to the reference; None for the reference itself."""
 
     value: Estimate | None
     against: Against | None
@@ -51,7 +51,7 @@ class ComparedRow:
 
 @dataclass(frozen=True)
 class Compared:
-    """The page: sides, rows, what is unfair, a picture, and the verdict in words."""
+    """The page: sides, rows, what is unfair, a drawing, and the verdict."""
 
     sides: list[LoadSide]
     rows: list[ComparedRow]
@@ -61,7 +61,7 @@ class Compared:
 
 
 def choices_of(job: Job) -> dict[str, LoadChoice]:
-    """All loads with evidence, each setting of its own."""
+    """All loads with evidence, each setting separately."""
     choices = []
     for load in loads_of(job):
         settings = [setting.setting for setting in settings_of(load.to_core())]
@@ -78,9 +78,9 @@ def choices_of(job: Job) -> dict[str, LoadChoice]:
 def pick(
     choices: dict[str, LoadChoice], wanted: Sequence[str], reference: str = ""
 ) -> list[LoadChoice]:
-    """The first four of those wanted, the reference in front.
+    """The first four of the wanted ones, the reference first.
 
-    A load named without a setting brings all of its settings.
+    A load without a setting includes all of its settings.
     """
     picked: list[LoadChoice] = []
     for key in wanted:
@@ -94,7 +94,7 @@ def pick(
 
 
 def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Compared:
-    """Put them side by side; the first is the reference."""
+    """Compare loads; the first is the reference."""
     sides = [_side(job, choice, supply) for choice in picked]
     rows = []
     for figure in figures(sides):
@@ -127,7 +127,7 @@ def _side(job: Job, choice: LoadChoice, supply: Supply | None) -> LoadSide:
 
 
 def _hours_on(supply: Supply, name: str, profile: Profile) -> np.ndarray | None:
-    """Hours alone on a supply, on AC or else its first output; None where it has neither."""
+    """Hours alone on a supply, on AC or else its first output; None without either."""
     on = supply.to_document()
     routes = (["ac"] if "inverter" in on else []) + [
         output["name"] for output in on.get("outputs", ())
@@ -139,7 +139,7 @@ def _hours_on(supply: Supply, name: str, profile: Profile) -> np.ndarray | None:
 
 
 def _drawing(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> SafeString | None:
-    """The mean W of each with its range; the day's energy where that is known of all."""
+    """Mean W of each with its range; or daily energy if known for all."""
     usable = [row for row in rows if all(cell.value is not None for cell in row.cells)]
     row = next((row for row in usable if row.figure.name == "a day"), usable[0] if usable else None)
     if row is None:
@@ -153,7 +153,7 @@ def _drawing(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> SafeStri
 
 
 def _verdict(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> str:
-    """What the day's energy, or else the mean, says of the second against the first."""
+    """The difference in daily energy, or else in mean W, of the second and the first."""
     if len(sides) < 2:
         return ""
     names = ("a day and litre", "a day", "a task", "mean")

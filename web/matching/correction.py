@@ -1,4 +1,4 @@
-"""What a load's power-factor page shows."""
+"""Contents of a load's power-factor page."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from needle.supply.supply import Supply as CoreSupply
 from web.drawing.triangle import TriangleSide, triangle
 from web.loads.models import Load
 from web.matching.models import Correction as Tried
-from web.plans.outcomes import Answer, won_by
+from web.plans.outcomes import Answer, hours_gained_by
 
 #: A meter's accuracy in each of two readings, for the range of their difference.
 METER_SHARE = 0.01
@@ -34,7 +34,7 @@ METER_SHARE = 0.01
 
 @dataclass(frozen=True)
 class Running:
-    """W, VA and V of the running motor, where they come from, and the power factor's range."""
+    """W, VA and V of the running motor, their source, and the power factor's range."""
 
     watts: float
     va: float
@@ -45,7 +45,7 @@ class Running:
 
 @dataclass(frozen=True)
 class Trial:
-    """A capacitor that was tried: the stored readings and what they say."""
+    """A capacitor that was tried: the stored readings and their result."""
 
     stored: Tried
     check: Sanity
@@ -59,7 +59,7 @@ class Trial:
 
 @dataclass(frozen=True)
 class CorrectionPage:
-    """A load's power-factor page. ``refused`` says why there is nothing to correct, or is empty."""
+    """A load's power-factor page. ``refused`` is why a correction does not apply, or empty."""
 
     load: Load
     refused: str
@@ -74,8 +74,7 @@ class CorrectionPage:
 
 
 def metered_states(load: Load) -> list[str]:
-    """States whose W and power factor were metered, in the setting that is counted: a washer
-    stirs otherwise than it spins."""
+    """States with metered W and power factor, in the current setting."""
     profile = load.profile()
     states = profile.states if profile else ()
     return [
@@ -89,7 +88,7 @@ def metered_states(load: Load) -> list[str]:
 
 
 def running_of(load: Load, wanted: str = "") -> Running | None:
-    """W and VA as metered in a state, else while running; None where only general values are."""
+    """Metered W and VA of a state, else of running; None with general values only."""
     profile = load.profile()
     if profile is not None and wanted in metered_states(load):
         state = next(state for state in profile.states if state.name == wanted)
@@ -116,19 +115,19 @@ def page_of(
     current: Answer,
     stock_uf: Sequence[float] = STOCK_UF,
 ) -> CorrectionPage:
-    """Work out the page.
+    """Compute the page.
 
     Parameters
     ----------
     load : Load
     running : Running or None
-        Read on the bench or from its readings.
+        From the bench, or from its readings.
     target : float
-        Power factor aimed at.
+        Target power factor.
     current : Answer
-        Of the current plan: its supply, and what hours a saving wins.
+        Answer to the current plan: its supply, and hours gained by a saving.
     stock_uf : sequence of float
-        Values to choose from, µF.
+        Available values, µF.
     """
     trials = [_trial(load, correction, current) for correction in load.corrections.live()][::-1]
     refused = not_for(load.core_kind)
@@ -154,7 +153,7 @@ def page_of(
 
 
 def _uf_range(running: Running, target: float, hertz: float) -> str:
-    """µF to the target at both ends of what is known of the power factor that it is found from."""
+    """µF to the target at both ends of the power factor's range."""
     if running.factor is None or running.factor.spread == 0:
         return ""
     ends = []
@@ -197,7 +196,7 @@ def _triangle(running: Running, correction: Correction, fitted: float | None) ->
 def _battery(
     running: Running, correction: Correction, core: CoreSupply | None
 ) -> list[tuple[str, str, str]]:
-    """Rows of the table: what, without, with."""
+    """Rows of the table: figure, without, with."""
     rows = [
         (
             "power factor",
@@ -225,7 +224,7 @@ def _battery(
 def _predicted(
     load: Load, running: Running, correction: Correction, core: CoreSupply | None, current: Answer
 ) -> str:
-    """What it would save at the battery, where the inverter's losses are known."""
+    """Predicted saving at the battery, if the inverter's losses are known."""
     if core is None or core.inverter is None or correction.amps_after >= correction.amps_before:
         return ""
     inverter = core.inverter
@@ -236,19 +235,19 @@ def _predicted(
         )
     after_va = correction.amps_after * running.volts
     saved = battery_saving_w(running.watts, running.va, after_va, inverter)
-    won = _hours_won(load, current, power_factor=min(1.0, running.watts / after_va))
+    won = _hours_gained(load, current, power_factor=min(1.0, running.watts / after_va))
     return (
         f"About {with_unit(saved, 'W', 2)} less at the battery while it runs, by the inverter's "
         f"fitted losses.{won}"
     )
 
 
-def _hours_won(load: Load, current: Answer, **changed: Any) -> str:
-    """What a load that is changed so wins in the current plan, as a sentence.
+def _hours_gained(load: Load, current: Answer, **changed: Any) -> str:
+    """Hours that a changed load gains in the current plan, as a sentence.
 
     ``changed`` are figures of :class:`needle.plan.plan.PlanLoad`.
     """
-    won = won_by(current, load, **changed)
+    won = hours_gained_by(current, load, **changed)
     if won is None:
         return f" {load.name} is not in {current.plan.name}."
     low, value, high = (max(0.0, hours) for hours in won)
@@ -276,7 +275,7 @@ def _trial(load: Load, tried: Tried, current: Answer) -> Trial:
 
 
 def _battery_amps(tried: Tried, current: Answer) -> tuple[float | None, float | None]:
-    """Amps at the battery by the W that were read there, at its nominal volts."""
+    """Battery current from the W read there, at its nominal volts."""
     volts = None if current.supply is None else current.supply.to_core().battery.volts
     read = (tried.battery_w_without, tried.battery_w_with)
     without, with_it = (None if watts is None or not volts else watts / volts for watts in read)
@@ -284,7 +283,7 @@ def _battery_amps(tried: Tried, current: Answer) -> tuple[float | None, float | 
 
 
 def _measured(load: Load, tried: Tried, current: Answer) -> str:
-    """What was saved at the battery, as read, with the meters' own doubt."""
+    """Measured saving at the battery, with the meters' accuracy."""
     without, with_it = tried.battery_w_without, tried.battery_w_with
     if without is None or with_it is None:
         return "Read the watts at the battery too, and the saving is measured."
@@ -300,5 +299,5 @@ def _measured(load: Load, tried: Tried, current: Answer) -> str:
     profile, won = load.profile(), ""
     if profile is not None and saved > 0:
         running_w = max(0.0, profile.running_w.value - saved * efficiency)
-        won = _hours_won(load, current, running_w=running_w)
+        won = _hours_gained(load, current, running_w=running_w)
     return f"{saving} {word} at the battery, as read.{won}"

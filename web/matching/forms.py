@@ -26,7 +26,7 @@ def _moment() -> forms.DateTimeField:
 
 
 class StartTestForm(RecordForm):
-    """What came of switching a load on."""
+    """Result of switching a load on."""
 
     main: ClassVar = ("load", "supply", "result", "times", "ran")
 
@@ -129,7 +129,7 @@ class CordForm(RecordForm):
 
 
 class TargetForm(forms.Form):
-    """The power factor aimed at."""
+    """The target power factor."""
 
     target = forms.FloatField(
         label="Aim for",

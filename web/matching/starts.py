@@ -1,4 +1,4 @@
-"""What the start matrix shows: loads against inverters, sizes, the order of switching on."""
+"""Contents of the start matrix: loads against inverters, sizes, switching order."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from web.supplies.models import StartTest, Supply
 
 @dataclass(frozen=True)
 class SupplyColumn:
-    """An inverter, and what is too much for it whatever the start; "" where nothing is."""
+    """An inverter, and loads that exceed it without a start; "" if none."""
 
     supply: Supply
     core: CoreSupply
@@ -33,7 +33,7 @@ class SupplyColumn:
 
 @dataclass(frozen=True)
 class Question:
-    """One of the three questions of a cell: beside what, and what the answer is."""
+    """One of the three questions of a cell: which other loads run, and the answer."""
 
     beside: str
     verdict: Verdict
@@ -41,7 +41,7 @@ class Question:
 
 @dataclass(frozen=True)
 class Square:
-    """A cell of the matrix: the answer that counts first, the other answers, and its test."""
+    """A cell of the matrix: the most relevant answer, the others, and its test."""
 
     column: SupplyColumn
     cell: Cell
@@ -52,7 +52,7 @@ class Square:
 
 @dataclass(frozen=True)
 class StartRow:
-    """A load: whether it is chosen, what it takes, its cord, and its squares."""
+    """A load: whether it is selected, its figures, its cord, and its cells."""
 
     load: Load
     chosen: bool
@@ -64,7 +64,7 @@ class StartRow:
 
 @dataclass(frozen=True)
 class Switching:
-    """The order of switching on upon one supply, drawn."""
+    """The switching order on one supply, drawn."""
 
     column: SupplyColumn
     steps: list[Rung]
@@ -87,7 +87,7 @@ class Matrix:
 
 
 def contender_of(load: Load, count: int = 1) -> Contender | None:
-    """A load as the matrix weighs it: its highest state counts; None without evidence."""
+    """A load for the matrix, in its highest state; None without evidence."""
     profile = load.profile()
     if profile is None:
         return None
@@ -109,17 +109,17 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
 def matrix_of(
     job: Job, answer: Answer, chosen: Collection[int] | None, supply: int | None
 ) -> Matrix:
-    """Work out the matrix.
+    """Compute the matrix.
 
     Parameters
     ----------
     job : Job
     answer : Answer
-        Of the plan: which loads run together, where none were chosen, and beside what each starts.
+        Answer to the plan: loads that run together if none are selected, and at each start.
     chosen : collection of int or None
-        Keys of the loads that run together; None for the plan's.
+        Primary keys of the loads that run together; None for the plan's.
     supply : int or None
-        Key of the supply whose switching-on is drawn; None for the plan's, or the first.
+        Primary key of the supply whose switching order is drawn; None for the plan's, or the first.
     """
     used = answer.used
     together = (
@@ -176,7 +176,7 @@ def matrix_of(
 def _beside(
     answer: Answer, contenders: dict[int, Contender | None], ticked: list[Contender]
 ) -> dict[int, tuple[Running | None, Running | None]]:
-    """What runs beside each load, by its key: of what is ticked, and at its worst in the plan."""
+    """Loads that run at each load's start, by its key: of the selected ones, and in the plan."""
     together = all_of(ticked)
     by_name = {used_load.name: contenders[used_load.load.pk] for used_load in answer.used}
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
@@ -253,7 +253,7 @@ def _square(
 
 
 def _as_planned(answer: Answer, used: UsedLoad) -> tuple[int, Verdict] | None:
-    """The plan's own word on a load's start, with the key of the supply that it is about."""
+    """The plan's verdict on a load's start, with the key of its supply."""
     if answer.outcome is None or answer.supply is None:
         return None
     starts = {start.load: start.verdict for start in answer.outcome.starts}
@@ -261,7 +261,7 @@ def _as_planned(answer: Answer, used: UsedLoad) -> tuple[int, Verdict] | None:
 
 
 def _questions(cell: Cell) -> list[Question]:
-    """The three questions, the one that counts first; said once where answers are alike."""
+    """The three questions, the most relevant first; equal answers once."""
     asked = []
     if cell.planned is not None:
         asked.append(Question("as in the plan", cell.planned))
@@ -274,7 +274,7 @@ def _questions(cell: Cell) -> list[Question]:
 
 
 def _starters(contenders: list[Contender]) -> list[Starter]:
-    """One to switch on for each of a load's count."""
+    """One starter for each of a load's count."""
     return [
         Starter(
             contender.name if contender.count == 1 else f"{contender.name} {number}",

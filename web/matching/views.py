@@ -1,4 +1,4 @@
-"""Will it start, is its cord thick enough, is correcting its power factor worth it?"""
+"""Starts, cords, and power-factor correction."""
 
 from __future__ import annotations
 
@@ -41,14 +41,14 @@ from web.supplies.models import StartTest
 
 
 def _keys(request: HtmxRequest, name: str) -> list[int]:
-    """Whole numbers of a query's values; others are left out."""
+    """Primary keys in a query's values; others are ignored."""
     return keys_of(request.GET.getlist(name))
 
 
 @require_GET
 @of_job
 def starts(request: HtmxRequest, job: Job) -> HttpResponse:
-    """The start matrix; ``load`` chooses what runs together, ``supply`` whose ladder is drawn."""
+    """The start matrix; ``load`` selects loads, ``supply`` the switching order."""
     answer = answer_of(current_plan(job), page_first=not request.htmx)
     job.current_answer = answer
     chosen = _keys(request, "load") if "chosen" in request.GET else None
@@ -96,7 +96,7 @@ def _load(job: Job, pk: int) -> Load:
 @require_GET
 @of_job
 def compare(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Loads or settings side by side, against the first one."""
+    """Loads or settings compared with the first one."""
     choices = choices_of(job)
     picked = pick(choices, request.GET.getlist("item"), request.GET.get("ref", ""))
     supplies = list(job.supplies.live().with_parts())
@@ -119,7 +119,7 @@ def compare(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """The cord of a load: what it drops while running and at a start."""
+    """The voltage drop of a load's cord."""
     record = _load(job, load)
     form = CordForm(request.POST or None, instance=record)
     if request.method == "POST" and form.is_valid():
@@ -144,7 +144,7 @@ def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 def _running(request: HtmxRequest, load: Load) -> Running | None:
-    """From a live session of the load where one is named, else from its readings."""
+    """Running values from a live session of the load if given, else from its readings."""
     for key in _keys(request, "session"):
         session = Session.objects.live().filter(pk=key, load=load, stopped=False).first()
         if session is not None:
@@ -158,7 +158,7 @@ def _running(request: HtmxRequest, load: Load) -> Running | None:
 @require_http_methods(["GET", "POST"])
 @of_job
 def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
-    """Is a capacitor worth it, and which; what is posted is one's own stock."""
+    """Power-factor correction of a load; a POST stores the user's stock of capacitors."""
     record = _load(job, load)
     own_stock = stock_of(request.user)
     stock = StockForm(request.POST or None, initial={"stock": stock_text(own_stock or STOCK_UF)})

@@ -1,4 +1,4 @@
-"""What changes a person's meters."""
+"""All changes of a person's meters."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from web.meters.models import Meter
 
 
 def add_meter(meter: Meter) -> Meter:
-    """Store a new meter, once for its ``client_key``."""
+    """Store a new meter, once per ``client_key``."""
     with transaction.atomic():
         known = meter.sent_before(lambda known: known.owner == meter.owner)
         if known is not None:
@@ -21,7 +21,7 @@ def add_meter(meter: Meter) -> Meter:
 
 
 def taken_in(meter: Meter, owner: Any) -> Meter:
-    """A meter that came with a package: one's own that has or had that name, else this one."""
+    """A meter of an imported package: the user's own with its name, else this one."""
     own: list[Meter] = list(Meter.objects.visible_to(owner))
     for known in sorted(own, key=lambda known: known.name != meter.name):
         if meter.name in (known.name, *known.formerly):
@@ -32,7 +32,7 @@ def taken_in(meter: Meter, owner: Any) -> Meter:
 
 
 def take_in_documents(owner: Any, documents: list[dict[str, Any]]) -> None:
-    """Meters of an open document that was checked: those whose names one does not have yet."""
+    """Store meters of a checked document whose names the user does not have yet."""
     made: dict[str, Meter] = {}
     for item in documents:
         steps = item.get("steps") or {}
@@ -53,12 +53,12 @@ def take_in_documents(owner: Any, documents: list[dict[str, Any]]) -> None:
 
 
 def change_meter(meter: Meter) -> None:
-    """Store a changed meter; readings go on to know it by the names that it had.
+    """Store a changed meter; readings still find it by its former names.
 
     Raises
     ------
-    ChangedMeanwhile
-        Another hand stored it after it was read here.
+    StaleRecordError
+        Another request stored it after it was read here.
     """
     with transaction.atomic():
         before = meter.as_stored()
@@ -69,19 +69,19 @@ def change_meter(meter: Meter) -> None:
 
 
 def keep_comparison(meter: Meter, against: Meter | None, pairs: list[list[float]]) -> None:
-    """Store what a meter and another showed on the same loads; no pairs take it back."""
+    """Store a comparison with another meter; no pairs remove it."""
     meter.against, meter.pairs = against if pairs else None, pairs
     change_meter(meter)
 
 
 def remove_meter(meter: Meter) -> None:
-    """Take a meter out; it can be brought back. Readings keep its name."""
+    """Remove a meter; it can be restored. Readings keep its name."""
     meter.removed_at = timezone.now()
     change_meter(meter)
 
 
 def bring_back(owner: Any, pk: int) -> Meter | None:
-    """The removed meter again; None where it is not there, or its name is taken by now."""
+    """Restore a removed meter; None if it does not exist, or its name is taken."""
     meter: Meter | None = Meter.objects.filter(owner=owner, pk=pk).exclude(removed_at=None).first()
     if meter is None or Meter.objects.visible_to(owner).filter(name=meter.name).exists():
         return None

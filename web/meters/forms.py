@@ -1,4 +1,4 @@
-"""Forms of a meter, and of how it reads beside another."""
+"""Forms of a meter, and of its comparison with another."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ SHOWN = {
 
 
 class MeterForm(PercentMixin, RecordForm):
-    """A meter; what is left empty is as its class usually is."""
+    """A meter; empty fields are as usual for its class."""
 
     shares: ClassVar = ("limit",)
     limit = share_field(
@@ -107,7 +107,7 @@ class MeterForm(PercentMixin, RecordForm):
 
 
 class ComparisonForm(OnceMixin, forms.Form):
-    """What a meter and another show on the same steady load, a line each."""
+    """Readings of a meter and another on the same constant load, one pair per line."""
 
     against = forms.ModelChoiceField(
         Meter.objects.none(), label="Beside", required=False, empty_label="a plug meter (±1 %)"

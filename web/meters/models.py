@@ -18,15 +18,15 @@ KINDS = {key: instrument.name for key, instrument in INSTRUMENTS.items()}
 
 class MeterQuerySet(RecordQuerySet):
     def visible_to(self, user: Any) -> Self:
-        """A user's own meters; nobody sees another's."""
+        """A user's own meters."""
         return self.live().filter(owner=user)
 
 
 class Meter(Record):
-    """One meter: what it states of itself, and how it reads beside another.
+    """A person's own meter: its stated properties, and its comparison with another.
 
-    What is empty is as its class usually is. ``pairs`` holds what it showed and what ``against``
-    showed, W, on the same loads at the same moments.
+    Empty fields are as usual for its class. ``pairs`` has its W and those of ``against`` on the
+    same loads at the same times.
     """
 
     owner = models.ForeignKey(
@@ -74,7 +74,7 @@ class Meter(Record):
             parse_meters([self.to_document(compared=False)])
 
     def to_document(self, compared: bool = True) -> dict[str, Any]:
-        """The meter as an open document has it."""
+        """The meter as in open documents."""
         steps = {"watts": self.step_w, "wh": self.step_wh}
         document = {
             "name": self.name,
@@ -96,7 +96,7 @@ class Meter(Record):
 
 
 def in_order(meters: list[Meter]) -> list[Meter]:
-    """Meters such that each stands after the one that it was compared with."""
+    """Meters in an order in which each follows the one that it was compared with."""
     ordered: list[Meter] = []
     waiting = list(meters)
     while waiting:
@@ -108,7 +108,7 @@ def in_order(meters: list[Meter]) -> list[Meter]:
 
 
 def documents_of(meters: list[Meter]) -> list[dict[str, Any]]:
-    """Their documents, each naming only what stands before it."""
+    """Their documents; each refers only to earlier ones."""
     documents: list[dict[str, Any]] = []
     for meter in in_order(meters):
         before = {document["name"] for document in documents}
@@ -122,7 +122,7 @@ def documents_of(meters: list[Meter]) -> list[dict[str, Any]]:
 
 
 def with_names(owner: Any, names: set[str]) -> list[Meter]:
-    """A person's meters of those names, present or former, and those they were compared with."""
+    """A person's meters with these names, present or former, and those they were compared with."""
     live = list(Meter.objects.visible_to(owner).select_related("against"))
     used = [meter for meter in live if names & {meter.name, *meter.formerly}]
     for meter in used:
@@ -132,11 +132,11 @@ def with_names(owner: Any, names: set[str]) -> list[Meter]:
 
 
 def documents_naming(owner: Any, names: set[str]) -> list[dict[str, Any]]:
-    """Documents of the meters of those names; empty for none."""
+    """Documents of the meters with these names; empty if there are none."""
     return documents_of(with_names(owner, names)) if names else []
 
 
 def meters_of(owner: Any) -> dict[str, Instrument]:
-    """A person's meters by name, as the core knows them."""
+    """A person's meters by name, as core instruments."""
     live = list(Meter.objects.visible_to(owner).select_related("against"))
     return parse_meters(documents_of(live))

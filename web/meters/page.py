@@ -1,4 +1,4 @@
-"""What a list of meters says of each."""
+"""A meter in the list."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from web.meters.models import Meter
 
 @dataclass(frozen=True)
 class MeterRow:
-    """One meter in words; ``meter`` is None for a class that ships."""
+    """A meter in words; ``meter`` is None for a built-in class."""
 
     meter: Meter | None
     name: str

@@ -1,4 +1,4 @@
-"""My meters: the list, one meter, and how it reads beside another."""
+"""The user's meters: list, form, and comparison."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def edit(request: HttpRequest, meter: int) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 def compare(request: HttpRequest, meter: int) -> HttpResponse:
-    """What a meter shows beside another on the same steady load."""
+    """Comparison of a meter with another on the same constant load."""
     record = _meter(request, meter)
     form = ComparisonForm(request.POST or None, meter=record)
     if request.method == "POST" and form.is_valid():

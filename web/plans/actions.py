@@ -1,4 +1,4 @@
-"""What changes plans."""
+"""All changes of plans."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ R = TypeVar("R", bound=Record)
 
 
 def save_plan(plan: Plan) -> Plan:
-    """Store a new or a changed plan; a job's first one is the one the answer bar speaks of."""
+    """Store a new or changed plan; a job's first plan becomes its current one."""
     if plan.pk is not None:
         save_change(plan.job, plan, f"Changed {plan.name}")
         return plan
@@ -31,12 +31,12 @@ def save_plan(plan: Plan) -> Plan:
 
 
 def use_load(entry: PlanEntry) -> None:
-    """Store how a plan uses a load; stores the plan first where it was only a default.
+    """Store how a plan uses a load; a default plan is stored first.
 
     Raises
     ------
-    ChangedMeanwhile
-        Another hand stored how it uses this load after the form was read.
+    StaleRecordError
+        Another request stored the entry after the form was read.
     """
     with transaction.atomic():
         if entry.plan.pk is None:
@@ -56,7 +56,7 @@ def use_load(entry: PlanEntry) -> None:
 
 
 def save_source(source: PlanSource) -> None:
-    """Store a new or a changed source; stores the plan first where it was only a default."""
+    """Store a new or changed source; a default plan is stored first."""
     with transaction.atomic():
         if source.plan.pk is None:
             source.plan = save_plan(source.plan)
@@ -71,9 +71,9 @@ def remove_source(source: PlanSource) -> None:
 
 
 def keep_conditions(draft: Draft, names: Collection[str]) -> None:
-    """Store conditions that were tried; one undo takes them back.
+    """Store conditions that were tried, undone as one.
 
-    ``names`` are those that changed: fields of the plan, or ``clouds`` of its suns.
+    ``names`` are the changed ones: fields of the plan, or ``clouds`` of its suns.
     """
     plan = draft.plan
     with as_one(plan.job, f"Changed the conditions of {plan.name}"):
@@ -86,7 +86,7 @@ def keep_conditions(draft: Draft, names: Collection[str]) -> None:
 
 
 def copy_plan(draft: Draft) -> Plan:
-    """Store a copy of a plan with its entries and sources; one undo takes it out."""
+    """Store a copy of a plan with its entries and sources, undone as one."""
     job, old = draft.plan.job, draft.plan
     with as_one(job, f"Copied {old.name}"):
         plan = _copy(old, name=f"{old.name[:72]}, copy", is_current=False)
@@ -111,7 +111,7 @@ def _copy(record: R, **changes: Any) -> R:
 
 
 def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
-    """Move tasks to where a proposal puts them; one undo takes all back.
+    """Store the moves of a proposal, undone as one.
 
     Raises
     ------
@@ -129,17 +129,17 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
 
 
 def _done(change: Change) -> str:
-    """What was done, as it is said afterwards."""
+    """What was done, for the message."""
     return f"{change.load} left off" if change.kind == "leave_off" else f"Done: {change.what}"
 
 
 def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:
-    """Store what a suggestion changes in the plan that was run; one undo takes it back.
+    """Store the change of a suggestion, undone as one.
 
     Raises
     ------
     DocumentError
-        It does not fit the plan any more.
+        It no longer fits the plan.
     """
     stored = draft.plan
     # Worked out before the database is kept from others.
@@ -180,14 +180,14 @@ def _run_longer(draft: Draft, begin: str) -> None:
 
 
 def make_current(plan: Plan) -> None:
-    """Let the answer bar speak of this plan."""
+    """Make this the job's current plan."""
     with transaction.atomic():
         plan.job.plans.filter(is_current=True).exclude(pk=plan.pk).update(is_current=False)
         Plan.objects.filter(pk=plan.pk).update(is_current=True)
 
 
 def remove_plan(plan: Plan) -> None:
-    """Take a plan out; another becomes the current one."""
+    """Remove a plan; another becomes the current one."""
     with transaction.atomic():
         plan.is_current = False
         remove(plan.job, plan, f"Removed {plan.name}")

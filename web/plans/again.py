@@ -1,4 +1,4 @@
-"""What an answer rests on that was measured long ago: to measure again."""
+"""Outdated measurements that an answer depends on."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ LEAST_SHARE = 0.05
 
 
 def measure_again(answer: Answer) -> list[str]:
-    """Sentences of what the answer rests on and is older than a year, the most telling first."""
+    """Sentences on old measurements that matter to the answer, the most important first."""
     return [*_loads(answer), *_supply(answer)]
 
 

@@ -1,4 +1,4 @@
-"""Each load by itself on a supply: the table that people ask for first."""
+"""How long each load runs alone on a supply."""
 
 from __future__ import annotations
 
@@ -26,18 +26,18 @@ WHY_NOT = {
 
 @dataclass(frozen=True)
 class AloneRow:
-    """One load on one route, in words.
+    """A load on a route, in words.
 
     Attributes
     ----------
     load : Load
     route : str
     lasts, span : str
-        Hours or tasks: likely, and from low to high; why it does not run where it does not.
+        Hours or tasks: likely, and low to high; or why it cannot run.
     runs : bool
     wh_per_day : (low, likely, high)
     better : bool
-        It runs longer on this route than on the one before it.
+        Whether it runs longer than on the previous route.
     """
 
     load: Load
@@ -50,11 +50,11 @@ class AloneRow:
 
 
 def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
-    """Every load of the job that has evidence, on the draft's supply.
+    """Return all loads of the job with evidence, on the draft's supply.
 
     Raises
     ------
-    NotReady
+    AnswerPending
         It takes longer than ``wait_s``.
     DocumentError
     """
@@ -77,7 +77,7 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
 
 
 def _with_all_taken_in(draft: Draft) -> Draft:
-    """Every load taken in; of what is known by single uses it does not matter when they are."""
+    """The draft with every load included; task times do not matter here."""
     entries = {}
     for used in draft.used:
         entry = used.entry

@@ -1,8 +1,8 @@
-"""Where heavy answers are worked out: a few processes beside the site's own.
+"""A pool of worker processes for heavy answers.
 
-The same question is worked out once however many ask, one at a time for each owner, and nobody
-waits longer than they said: what is not ready yet is asked for again. Without such processes
-(``ANSWER_WORKERS`` 0) a question is answered in the thread that asks.
+The same answer is computed once however many requests need it, one at a time for each owner; a
+request that has waited long enough gets :class:`AnswerPending` and asks again. Without workers
+(``ANSWER_WORKERS`` 0) the answer is computed in the requesting thread.
 """
 
 from __future__ import annotations
@@ -32,13 +32,13 @@ MAX_PENDING = 64
 
 
 class AnswerPending(Exception):
-    """The answer is being worked out; ask again in a moment."""
+    """Raised while an answer is being computed; ask again in a moment."""
 
 
 class AnswerFailedError(DocumentError):
-    """Raised when working out an answer ends in a fault of this program.
+    """Raised if computing an answer fails because of a fault of this program.
 
-    A refusal like any other, so that the pages on which the figures stand can still be opened.
+    It is a refusal like any other, so that the pages with the figures can still be opened.
     """
 
     def __init__(self) -> None:
@@ -49,7 +49,7 @@ class AnswerFailedError(DocumentError):
 
 
 class AnswerPool:
-    """Questions that are being worked out, by key."""
+    """Answers that are being computed, by key."""
 
     def __init__(self) -> None:
         self.pool: ProcessPoolExecutor | None = None
@@ -60,22 +60,22 @@ class AnswerPool:
     def ask(
         self, key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *args: Any
     ) -> T:
-        """The answer to a question.
+        """Return an answer, from a worker process.
 
         Parameters
         ----------
         key : str
-            The same for the same question.
+            Equal for equal questions.
         owner : hashable
-            On whose behalf; one has a single question on the desk.
+            The requesting user; each has at most one pending answer.
         wait_s : float
-            How long one waits, s.
-        work, *given
-            A function of a module, and what it is given; both travel to another process.
+            Longest wait, s.
+        work, *args
+            A module-level function and its arguments; both are pickled.
 
         Raises
         ------
-        NotReady
+        AnswerPending
         """
         until = time.monotonic() + wait_s
         while True:
@@ -99,7 +99,7 @@ class AnswerPool:
     def _put(
         self, key: str, owner: Hashable, work: Callable[..., Any], args: tuple[Any, ...]
     ) -> Future[Any] | None:
-        """Lay a question on the desk; None where there is no room for it yet."""
+        """Submit a question; None if the pool is full."""
         if owner in self.owners or len(self.open) >= MAX_PENDING:
             return None
         try:
@@ -128,7 +128,7 @@ class AnswerPool:
         return self.pool
 
     def close(self) -> None:
-        """End the processes; what lies on the desk is dropped."""
+        """Stop the processes; pending answers are dropped."""
         with self.moved:
             if self.pool is not None:
                 self.pool.shutdown(wait=False, cancel_futures=True)
@@ -136,7 +136,7 @@ class AnswerPool:
 
 
 def _end_with_parent() -> None:
-    """A process of the desk ends when the site's does, however that ends."""
+    """Make a worker process exit when the site's process does."""
     parent = multiprocessing.parent_process()
     assert parent is not None
 
@@ -151,19 +151,19 @@ ANSWER_POOL = AnswerPool()
 
 
 def cached(key: str) -> Any:
-    """An answer that was worked out before; None where there is none."""
+    """A cached answer; None if there is none."""
     return caches["answers"].get(key)
 
 
 def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *args: Any) -> T:
-    """An answer, from what is kept or worked out now; see :meth:`AnswerPool.ask`.
+    """Return an answer, cached or computed; see :meth:`AnswerPool.ask`.
 
     Raises
     ------
-    NotReady
+    AnswerPending
         It takes longer than ``wait_s``.
     DocumentError
-        What was given is refused, or leads to a fault (:class:`AnswerFailedError`).
+        The arguments are refused, or a fault occurred (:class:`AnswerFailedError`).
     """
     known: T | None = cached(key)
     if known is not None:
@@ -179,12 +179,12 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
 
 
 def guarded(work: Callable[..., T], *args: Any) -> T:
-    """What a function answers; a fault in it is logged and becomes a refusal.
+    """Call a function; log an unexpected error and raise it as a refusal.
 
     Raises
     ------
-    NotReady, DocumentError
-        As the function raises them.
+    AnswerPending, DocumentError
+        As raised by the function.
     AnswerFailedError
     """
     try:

@@ -1,4 +1,4 @@
-"""What is drawn of a plan: which of its hours, on which paper, stored and drawn."""
+"""Charts of a plan: the hours shown, their layout, charge and power."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ PARTS = {"loads": "Loads", "sources": "Sources", "sizes": "What size?", "numbers
 
 @dataclass(frozen=True)
 class ViewAsked:
-    """What is to be shown: hours (None: those that matter), on which paper, which part."""
+    """The requested view: hours (None: the relevant ones), layout, and part."""
 
     span_h: float | None = None
     first_h: float | None = None
@@ -38,7 +38,7 @@ USUAL = ViewAsked()
 
 
 def asked_of(wanted: Mapping[str, str], paper: Paper = WIDE) -> ViewAsked:
-    """Of an address or a form: ``span`` and ``from`` in h, ``show``; what is amiss is ignored."""
+    """Parse a view from a query or form: ``span`` and ``from`` in h, ``show``; errors ignored."""
     part = wanted.get("show", "")
     return ViewAsked(
         _number(wanted.get("span")),
@@ -50,7 +50,7 @@ def asked_of(wanted: Mapping[str, str], paper: Paper = WIDE) -> ViewAsked:
 
 @dataclass(frozen=True)
 class Shown:
-    """The hours shown, and where one gets by zooming and by moving on; None at an end."""
+    """The hours shown, and those after zooming or moving; None at an end."""
 
     first_h: float
     span_h: float
@@ -61,7 +61,7 @@ class Shown:
 
 
 def shown_of(outcome: Outcome, asked: ViewAsked) -> Shown:
-    """The hours asked for; where none were, what is needed and the stop, or their first part."""
+    """The requested hours; by default the needed hours and the stop, or their first part."""
     most = outcome.plan.hours
     reaches = [span for span in SPANS if span < most] + [most]
     matters = outcome.plan.needed_hours * 1.04
@@ -99,7 +99,7 @@ def frame_of(outcome: Outcome, shown: Shown, paper: Paper) -> Frame:
 
 
 def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
-    """Stored charge and drawn power over the frame's hours."""
+    """Charge and power over the frame's hours."""
     plan = outcome.plan
     low, mid, high = outcome.charge
     stop_h = None if outcome.capped else outcome.runtime[1]
@@ -150,13 +150,13 @@ def _power(outcome: Outcome) -> Power:
 
 
 def _round_down(value: float) -> float:
-    """To one or two digits that read well."""
+    """Rounded down to one or two significant digits."""
     size = 10.0 ** (len(f"{int(max(1.0, value))}") - 1)
     return max(1.0, int(2 * value / size) / 2 * size)
 
 
 def _nights(start: datetime, hours: float) -> Sequence[tuple[float, float]]:
-    """Spans of the plan's hours that fall into the night."""
+    """Nights within the plan's hours."""
     first = start.replace(hour=NIGHT[0], minute=0, second=0, microsecond=0) - timedelta(days=1)
     length = (NIGHT[1] - NIGHT[0]) % 24
     spans = []

@@ -22,7 +22,7 @@ from web.supplies.models import Supply
 
 @dataclass(frozen=True)
 class PlanChoice:
-    """Something to hold a plan against: another plan, or the same on another supply."""
+    """A plan to compare with: another plan, or the same one on another supply."""
 
     key: str
     words: str
@@ -36,7 +36,7 @@ class PlanChoice:
 
 @dataclass(frozen=True)
 class PlanSide:
-    """One of the two: its names, dial and charts, and its figures in the order of the rows."""
+    """One side: names, dial, charts, and figures in the order of the rows."""
 
     plan: Plan
     supply: Supply | None
@@ -48,7 +48,7 @@ class PlanSide:
 
 @dataclass(frozen=True)
 class Sides:
-    """Both sides, with the names of the rows, what differs, and whether the hours truly do."""
+    """Both sides, row names, differing conditions, and whether the hours differ significantly."""
 
     sides: list[PlanSide]
     rows: list[tuple[str, list[str]]]
@@ -57,7 +57,7 @@ class Sides:
 
 
 def choices_of(job: Job, plan: Plan) -> dict[str, PlanChoice]:
-    """All that this plan can be held against."""
+    """All plans that this one can be compared with."""
     choices = [
         PlanChoice(f"plan-{other.pk}", other.name, other)
         for other in job.plans.live().select_related("supply")
@@ -89,7 +89,7 @@ _ROWS = (
 
 
 def compared(answers: list[Answer], paper: Paper) -> Sides:
-    """Put answers side by side on one scale of time, each drawn on such paper."""
+    """Return the comparison of answers on one time scale, in this layout."""
     hours = max((answer.outcome.runtime[2] for answer in answers if answer.outcome), default=1.0)
     span = max([hours * 1.05, *(answer.plan.needed_hours * 1.05 for answer in answers)])
     sides = [_side(answer, span, paper) for answer in answers]
@@ -145,7 +145,7 @@ def _tripped(outcome: Outcome) -> list[str]:
 
 
 def _differs(answers: list[Answer]) -> list[str]:
-    """Conditions in which the sides are not alike: what makes a comparison unfair."""
+    """Differing conditions, which make the comparison unfair."""
     if len(answers) < 2:
         return []
     this, other = (answer.plan for answer in answers)
@@ -169,7 +169,7 @@ def _differs(answers: list[Answer]) -> list[str]:
 def _differ_in_hours(outcome: Outcome, other: Outcome) -> bool:
     """Whether nine in ten pairs of draws agree on which lasts longer.
 
-    What both share is the same draw in both. As far as both were looked.
+    Shared inputs have the same draws in both. Limited to the shorter simulation.
     """
     draws = min(len(outcome.runtime_h), len(other.runtime_h))
     ahead = min(outcome.plan.hours, other.plan.hours)
@@ -179,7 +179,7 @@ def _differ_in_hours(outcome: Outcome, other: Outcome) -> bool:
 
 
 def _verdict(answers: list[Answer]) -> str:
-    """Which lasts longer, that there is no real difference, or that the hours do not compare."""
+    """Which lasts longer, that there is no significant difference, or why there is no answer."""
     runs = [answer.outcome.runtime for answer in answers if answer.outcome]
     if len(runs) < 2:
         return ""

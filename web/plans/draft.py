@@ -1,4 +1,4 @@
-"""A plan with its entries and sources in memory, as stored or as tried, and its open document."""
+"""A plan with its entries and sources in memory, stored or tried, and its open document."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ LENGTH_NOT_KNOWN = "we do not know how long one use takes: add it, such as 19:00
 
 @dataclass
 class Draft:
-    """A plan and all that hangs on it; changing a draft stores nothing."""
+    """A plan with everything that belongs to it; changing a draft stores nothing."""
 
     plan: Plan
     supply: Supply | None
@@ -52,15 +52,15 @@ class Draft:
 
     @cached_property
     def runs(self) -> list[UsedRun]:
-        """Finished trials of the supply, and whether the plan rests on them."""
+        """Finished trials of the supply, and whether the plan uses them."""
         return runs_of(self.supply, self.used) if self.supply is not None else []
 
     def with_entry(self, entry: PlanEntry) -> Draft:
-        """As it would be with a load used so."""
+        """The draft with another entry of a load."""
         return replace(self, entries={**self.entries, entry.load_id: entry})
 
     def with_source(self, source: PlanSource) -> Draft:
-        """As it would be with a source put in or replaced."""
+        """The draft with a source added or replaced."""
         others = [other for other in self.sources if other.pk != source.pk or other.pk is None]
         return replace(self, sources=[*others, source])
 
@@ -70,14 +70,14 @@ class Draft:
 
 
 def draft_of(plan: Plan) -> Draft:
-    """A stored plan as it stands, in a handful of queries."""
+    """A stored plan as a draft, in a few queries."""
     entries = {} if plan.pk is None else {entry.load_id: entry for entry in plan.entries.live()}
     sources = [] if plan.pk is None else list(plan.sources.live())
     return Draft(plan, supply_of(plan), entries, sources)
 
 
 def supply_of(plan: Plan) -> Supply | None:
-    """The plan's supply, or the job's first where it names none or one that was removed."""
+    """The plan's supply; the job's first if it has none or a removed one."""
     supplies = plan.job.supplies.live().with_parts()
     named = supplies.filter(pk=plan.supply_id).first() if plan.supply_id else None
     return named or supplies.first()
@@ -134,7 +134,7 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
 
 
 def _usual_steps(load: Load, profile: Profile | None) -> list[dict[str, float]]:
-    """A task as it was measured, else its running watts for as long as one use takes."""
+    """A task as measured; else running W for the duration of one use."""
     if profile is None:
         return []
     minutes = load.usual_use.get("minutes")
@@ -150,7 +150,7 @@ def _most_w(output: Output) -> float:
 def _use(
     plan: Plan, load: Load, entry: PlanEntry, profile: Profile | None
 ) -> tuple[dict[str, Any] | None, str]:
-    """When a load is in use (None: nobody knows), and what had to be assumed about it."""
+    """Times of use of a load (None: unknown), and what was assumed."""
     if entry.always:
         return {}, ""
     if entry.use:
@@ -224,7 +224,7 @@ def document(draft: Draft) -> dict[str, Any]:
 
 
 def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
-    """A source; through the input that fits where the supply has none of the name it wants."""
+    """A source's document; with a suitable input if the supply lacks the named one."""
     document = source.to_document()
     if document.get("input") not in {charge_input.name for charge_input in supply.known_inputs()}:
         document.pop("input", None)
@@ -232,7 +232,7 @@ def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
 
 
 def tried_on(supply: Supply) -> dict[int, StartTest]:
-    """The newest start test of each load on a supply, by the load's key."""
+    """The newest start test of each load on a supply, by the load's primary key."""
     tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
     return {test.load_id: test for test in tests}
 
@@ -290,7 +290,7 @@ def _load_document(
 
 
 def _settings(used: UsedLoad) -> list[dict[str, Any]]:
-    """Other settings of a load that were read: what the plan could put it to."""
+    """Other measured settings of a load, which the plan could use."""
     settings = []
     for name in named_settings(used.load.to_core()):
         other = used.load.profile(name) if name != used.setting else None

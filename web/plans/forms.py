@@ -36,7 +36,7 @@ _HOURS = {"placeholder": "such as 23:00–06:00"}
 
 
 def floor_of(plan: Plan) -> float | None:
-    """The floor that a plan keeps to; None where neither it nor a supply says one."""
+    """The floor of a plan; None if neither it nor a supply has one."""
     if plan.floor is not None or plan.supply is None:
         return plan.floor
     usual = CHEMISTRIES[plan.supply.chemistry].floor
@@ -120,7 +120,7 @@ class PlanForm(PercentMixin, RecordForm):
 
 
 def check_charge(form: forms.BaseForm, plan: Plan) -> None:
-    """Refuse a start charge at or under the floor."""
+    """Refuse a start charge at or below the floor."""
     charge, floor = form.cleaned_data.get("start_charge"), floor_of(plan)
     if charge is not None and floor is not None and charge <= floor:
         form.add_error(
@@ -130,7 +130,7 @@ def check_charge(form: forms.BaseForm, plan: Plan) -> None:
 
 
 class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
-    """Conditions of a plan that can be tried without keeping them."""
+    """Conditions of a plan that can be tried without storing them."""
 
     room_c = forms.FloatField(label="Room", min_value=-76, max_value=176, required=False)
     clouds = forms.FloatField(label="Clouds", min_value=0, max_value=100, required=False)
@@ -199,7 +199,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
         return cleaned
 
     def apply(self) -> Draft:
-        """The draft in these conditions, in memory; nothing is stored."""
+        """The draft under these conditions, in memory."""
         plan = self.draft.plan
         for name in ("room_c", "start_charge", "floor", "needed_hours", "odds"):
             if name in self.changed_data:
@@ -211,7 +211,7 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
 
 
 class EntryForm(RecordForm):
-    """How a plan uses one load; the times are written as people write them."""
+    """How a plan uses one load; times are text."""
 
     use = forms.CharField(
         required=False,
@@ -238,7 +238,7 @@ class EntryForm(RecordForm):
         return cleaned
 
     def _read_use(self, text: str) -> None:
-        """Store a use as people write it; one of so many minutes is a step at running watts.
+        """Store a use from text; a duration becomes a step at running W.
 
         Raises
         ------
@@ -260,7 +260,7 @@ class EntryForm(RecordForm):
 
 
 class EntryDetailsForm(EntryForm):
-    """All that a plan can say of one load."""
+    """All details of a load in a plan."""
 
     route = forms.ChoiceField(required=False, label="Fed by")
     setting = forms.ChoiceField(required=False, label="Setting")
@@ -354,7 +354,7 @@ class EntryDetailsForm(EntryForm):
     )
 
     def _leave_out(self, kind: Kind) -> None:
-        """Fields that a load of this kind has no use for, unless something stands in them."""
+        """Remove empty fields that do not apply to the kind of load."""
         cold = kind.key in ("compressor-fixed", "compressor-variable")
         fitting = (True, not cold, kind.key == "electronics", cold or kind.key == "thermostat-heat")
         for (_, names), fits in zip(self.grouped, fitting, strict=True):
@@ -400,7 +400,7 @@ class EntryDetailsForm(EntryForm):
 
 
 class SourceForm(PercentMixin, OnceMixin, forms.Form):
-    """Base of the source forms: fields named as the document's keys, checked by the core."""
+    """Base of the source forms: fields named as the document's keys, validated by the core."""
 
     kind: ClassVar[str]
     name = forms.CharField(max_length=60)
@@ -420,7 +420,7 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
         self.show_shares()
 
     def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
-        """The document's keys from what was typed."""
+        """The document's keys from the cleaned fields."""
         own = ("name", "taken_in", "client_key", "version")
         return {
             key: value

@@ -1,4 +1,4 @@
-"""What would help a plan, in words: hours won, and the odds of holding where they move."""
+"""Suggestions for a plan, in words: hours gained, and the change of the chance."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from needle.quantity import chance_text, hours_range_text, hours_text
 
 @dataclass(frozen=True)
 class Help:
-    """A change and its gains, empty where there is none; ``change`` is what "Do it" stores.
+    """A suggestion and its gains, empty if there are none; ``change`` is what "Do it" stores.
 
-    ``longer`` is how much longer it likely lasts, with its ``span``; ``runs`` says what can run
-    that could not; ``odds`` how the chance moves.
+    ``longer`` is the likely gain with its ``span``; ``runs`` the loads that can run with it;
+    ``odds`` the change of the chance.
     """
 
     change: Change
@@ -26,7 +26,7 @@ class Help:
 
     @property
     def won(self) -> str:
-        """The hours, as they stand in a list: ``+2 h``."""
+        """The hours as shown in a list: ``+2 h``."""
         return f"{'at least ' if self.at_least else ''}+{self.longer}" if self.longer else ""
 
     @property
@@ -49,8 +49,8 @@ def _help(suggestion: Suggestion) -> Help:
     if suggestion.value > LEAST_H:
         longer = hours_text(suggestion.value)
         span = hours_range_text(max(0.0, suggestion.low), suggestion.high)
-    before, after = map(chance_text, (suggestion.odds_before, suggestion.odds_after))
-    if suggestion.odds_won >= LEAST_ODDS and after != before:
+    before, after = map(chance_text, (suggestion.chance_before, suggestion.chance_after))
+    if suggestion.chance_gained >= LEAST_ODDS and after != before:
         odds = f"raises the chance from {before} to {after}"
     if suggestion.fixes:
         what = "everything else" if suggestion.change.kind == "leave_off" else "everything"

@@ -1,4 +1,4 @@
-"""Lanes of the day plan: blocks of loads and sources that can be taken hold of."""
+"""Lanes of the day plan: blocks of loads and sources that can be moved."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _LEAST_CYCLE = 4.0
 def rows_drawn(
     answer: Answer, frame: Frame, ghosts: Ghosts
 ) -> tuple[list[Lane], list[tuple[int, LaneBlock]]]:
-    """Lanes of an answered plan, and ghost blocks with the number of their lane."""
+    """Lanes of an answered plan, and proposed blocks with the index of their lane."""
     outcome = answer.outcome
     assert outcome is not None
     plan = outcome.plan
@@ -81,7 +81,7 @@ def _load_row(
 
 
 def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
-    """When it is on; cycles too narrow to draw become one stretch for each use."""
+    """When it is on; cycles too narrow to draw become one block per use."""
     load = lane.load
     if load.moments:
         return []
@@ -119,7 +119,7 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
 
 
 def _block(use: dict[str, Any], index: int) -> str:
-    """The text of a block's begin."""
+    """The text of a block's start."""
     if use.get("tasks"):
         return str(use["tasks"][index])
     return str(use["between"][index][0])

@@ -1,4 +1,4 @@
-"""What would narrow a plan's range most, where that is done, and how long it takes."""
+"""Measurements that narrow a plan's range most: where to make them, and their duration."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _SUPPLY_TESTS = {
 
 
 @dataclass(frozen=True)
-class Steady:
+class MeasurementTip:
     """One measurement: what, how, how long, where it is done, and what it does to the range."""
 
     what: str
@@ -37,7 +37,7 @@ class Steady:
     narrowing: Narrowing
 
     @property
-    def won_h(self) -> float:
+    def hours_gained(self) -> float:
         return self.narrowing.range_h - self.narrowing.range_h_after
 
     @property
@@ -46,38 +46,38 @@ class Steady:
         first = f"{self.what[:1].upper()}{self.what[1:]}{how}."
         if self.narrowing.key.kind == LOAD_START:
             return first
-        return f"{first} Narrows the range by {hours_text(self.won_h)}."
+        return f"{first} Narrows the range by {hours_text(self.hours_gained)}."
 
 
-def steadies(answer: Answer) -> list[Steady]:
+def measurement_tips(answer: Answer) -> list[MeasurementTip]:
     """Best first."""
-    return [_steady(answer, narrowing) for narrowing in answer.narrowings]
+    return [_tip(answer, narrowing) for narrowing in answer.narrowings]
 
 
-def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
+def _tip(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
     job, supply = answer.plan.job, answer.supply
     test = _SUPPLY_TESTS.get(narrowing.key.kind)
     if narrowing.key.kind == OUTPUT and supply is not None and not supply.continuous_w:
         words = f"the load's Wh on {narrowing.key.name} beside the charge that they took"
-        return Steady(words, "", "a day", "", narrowing)
+        return MeasurementTip(words, "", "a day", "", narrowing)
     if narrowing.key.kind == OUTPUT:
         test = (f"{narrowing.key.name} against AC, one load", "route", "a day each")
     if test is not None and supply is not None:
         words, kind, takes = test
         url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
-        return Steady(words, "", takes, url, narrowing)
+        return MeasurementTip(words, "", takes, url, narrowing)
     if narrowing.key.kind == SOURCE:
-        return Steady(
+        return MeasurementTip(
             f"log what {narrowing.what} give over three days", "", "three days", "", narrowing
         )
     used = next((used for used in answer.used if used.name == narrowing.key.name), None)
     if used is None or used.profile is None:
-        return Steady(narrowing.what, "", "", "", narrowing)
+        return MeasurementTip(narrowing.what, "", "", "", narrowing)
     if narrowing.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
         odds = f"chance that it fails: {chance_text(narrowing.share)}"
-        return Steady(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
+        return MeasurementTip(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
     wanted = ("mean", "running watts")
     advice = min(
         (item for item in used.profile.advice if item.narrows in wanted),
@@ -86,5 +86,5 @@ def _steady(answer: Answer, narrowing: Narrowing) -> Steady:
     )
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
-        return Steady(f"{narrowing.what}, again", "", "", url, narrowing)
-    return Steady(narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing)
+        return MeasurementTip(f"{narrowing.what}, again", "", "", url, narrowing)
+    return MeasurementTip(narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing)

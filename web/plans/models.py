@@ -24,15 +24,15 @@ from web.supplies.models import Input, Output, Supply
 
 
 def this_evening() -> datetime:
-    """When a new plan begins: today at 18:00."""
+    """Default start of a new plan: today at 18:00."""
     return timezone.localtime().replace(hour=18, minute=0, second=0, microsecond=0)
 
 
 class Plan(Record):
-    """Loads on a supply, from a moment on, for the hours needed.
+    """Loads on a supply, from a start for the hours needed.
 
-    A load of the job without an entry is taken in and used as its kind usually is. One that comes
-    later joins one plan (:meth:`load_came`); the others get an entry that leaves it out.
+    A load of the job without an entry is included, with its usual use. A load added later is
+    included in one plan (:meth:`load_came`); the other plans get an entry that leaves it out.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="plans")
@@ -74,7 +74,7 @@ class Plan(Record):
 
     @classmethod
     def default_of(cls, job: Job) -> Plan:
-        """The plan that stands in until a job has one; the same however often it is stored."""
+        """The plan that is shown until a job has one; storing it twice stores it once."""
         key = uuid.uuid5(uuid.NAMESPACE_OID, f"first plan of job {job.pk}")
         return cls(job=job, name="Outage", is_current=True, client_key=key)
 
@@ -88,7 +88,7 @@ class Plan(Record):
 
     @classmethod
     def load_came(cls, load: Load, plan: int | None) -> None:
-        """A load was added: it is counted in the plan of that key, else in the current one."""
+        """A load was added: include it in the plan with that key, else in the current one."""
         plans = list(cls.objects.live().filter(job=load.job))
         joins = next((other for other in plans if other.pk == plan), None)
         joins = joins or next((other for other in plans if other.is_current), None)
@@ -99,9 +99,9 @@ class Plan(Record):
 
 
 class PlanEntry(Record):
-    """How a plan uses one load: left out, or in use always, between hours, or for tasks.
+    """How a plan uses a load: left out, always in use, in some hours, or for tasks.
 
-    JSON fields hold the open document's keys.
+    JSON fields have the open document's keys.
     """
 
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="entries")
@@ -163,21 +163,21 @@ class PlanEntry(Record):
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[PlanEntry]:
-        """Entries that may be fed by an output."""
+        """Entries that may refer to an output."""
         if not isinstance(record, Output):
             return cls.objects.none()
         used = models.Q(plan__supply=record.supply) | models.Q(plan__supply=None)
         return cls.objects.filter(used, plan__job=record.supply.job)
 
     def rename(self, record: Output, before: str) -> bool:
-        """Name an output as it is called now; whether it was named here."""
+        """Update an output's name; return whether it was referred to."""
         found = self.route == before
         self.route = record.name if found else self.route
         return found
 
     @property
     def use(self) -> dict[str, Any]:
-        """Its use as the open document has it; empty for always, and for its usual use."""
+        """Its use as in the open document; empty for always, and for its usual use."""
         if self.moments:
             return {"tasks": self.moments}
         return {"between": self.windows} if self.windows else {}
@@ -196,7 +196,7 @@ SOURCES = {
 
 
 class PlanSource(Record):
-    """What charges in a plan: ``data`` holds the open document's keys."""
+    """A charging source of a plan: ``data`` has the open document's keys."""
 
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="sources")
     kind = models.CharField(max_length=8, choices=list(SOURCES.items()))
@@ -218,14 +218,14 @@ class PlanSource(Record):
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[PlanSource]:
-        """Sources that may go through an input."""
+        """Sources that may use an input."""
         if not isinstance(record, Input):
             return cls.objects.none()
         used = models.Q(plan__supply=record.supply) | models.Q(plan__supply=None)
         return cls.objects.filter(used, plan__job=record.supply.job)
 
     def rename(self, record: Input, before: str) -> bool:
-        """Name an input as it is called now; whether it was named here."""
+        """Update an input's name; return whether it was referred to."""
         return in_values(self.data, "input", before, record.name)
 
     def to_document(self) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""What a plan comes to: its open document, run by the core, kept while nothing changes."""
+"""The answer to a plan: computed by the core from its document, and cached."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from django.http import HttpResponse
 
 from needle.document import DocumentError
 from needle.plan.advice.measurements import Narrowing
-from needle.plan.advice.suggestions import Suggestion, hours_won
+from needle.plan.advice.suggestions import Suggestion, hours_gained
 from needle.plan.answering import Worked, work_out, work_out_quickly
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import hours_text
@@ -36,7 +36,7 @@ QUICK_LOADS = 15
 
 @dataclass(frozen=True)
 class Answer:
-    """What a plan comes to, or why it cannot be answered yet.
+    """The answer to a plan, or why there is none yet.
 
     ``reason`` is empty, or one of ``loads``, ``evidence``, ``supply``, ``output``, ``refused``,
     ``pending``; then ``outcome`` is None and ``words`` says what is missing. A ``quick`` one has
@@ -53,7 +53,7 @@ class Answer:
 
     @property
     def pending(self) -> bool:
-        """Whether it is being worked out."""
+        """Whether it is still being computed."""
         return self.reason == "pending"
 
     @property
@@ -70,16 +70,16 @@ class Answer:
 
 
 def current_plan(job: Job) -> Plan:
-    """The plan that the answer bar speaks of; an unsaved one where the job has none yet."""
+    """The job's current plan; an unsaved one if the job has none yet."""
     plans = list(job.plans.live().select_related("supply"))
     current = next((plan for plan in plans if plan.is_current), plans[0] if plans else None)
     return current or Plan.default_of(job)
 
 
 def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False) -> Answer:
-    """Run a stored plan, or say what it still wants; ``pending`` after so many seconds.
+    """The answer to a stored plan, or what is missing; ``pending`` after ``wait_s``.
 
-    With ``page_first`` nobody waits for the answer of many loads.
+    With ``page_first`` plans with many loads are not waited for.
     """
     draft = draft_of(plan)
     if page_first and sum(used.counted for used in draft.used) > QUICK_LOADS:
@@ -88,7 +88,7 @@ def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False)
 
 
 def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False) -> Answer:
-    """Run a plan as it stands or is tried."""
+    """The answer to a stored or tried draft."""
     reason, words = _missing(draft)
     if reason:
         return Answer(draft, reason=reason, words=words, quick=quick)
@@ -107,14 +107,14 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
 
 
 def energies_until(outcome: Outcome) -> str:
-    """Which hours the energies speak of."""
+    """The hours that the energies cover, in words."""
     if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
         return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
     return "until it stops, in the likely run"
 
 
 def still_working() -> HttpResponse:
-    """For who asked for nothing but an answer that is not there yet."""
+    """Response while the answer is still being computed."""
     words = "This takes longer than usual and is still being worked out: try again in a moment."
     return HttpResponse(words, status=503, content_type="text/plain", headers={"Retry-After": "10"})
 
@@ -124,12 +124,12 @@ def _worked(doc: dict[str, Any], draft: Draft, wait_s: float) -> Worked:
 
 
 def _quickly(doc: dict[str, Any]) -> Worked:
-    """The full answer where it is kept, else a quick one."""
+    """The full answer if it is cached, else a quick one."""
     return cached(key_of(doc)) or guarded(work_out_quickly, doc)
 
 
 def _named(error: DocumentError, draft: Draft) -> str:
-    """A refusal that names the load it speaks of, not its place in the document."""
+    """An error that names the load instead of its path in the document."""
     counted = [used_load.name for used_load in draft.used if used_load.counted]
     match = re.match(r"loads\[(\d+)\]\.?(.*)", error.path)
     if match is None or int(match[1]) >= len(counted):
@@ -157,13 +157,13 @@ def _missing(draft: Draft) -> tuple[str, str]:
 
 
 def key_of(doc: dict[str, Any]) -> str:
-    """Under which a document's answer is kept."""
+    """Cache key of a document's answer."""
     text = json.dumps([ANSWER_VERSION, doc], sort_keys=True)
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def won_by(answer: Answer, load: Load, **changes: Any) -> tuple[float, float, float] | None:
-    """Hours that an answered plan wins where a load is changed so; None where it is not in it."""
+def hours_gained_by(answer: Answer, load: Load, **changes: Any) -> tuple[float, float, float] | None:
+    """Hours that an answered plan gains from a change of a load; None if the load is not in it."""
     if answer.supply is None or answer.outcome is None:
         return None
     plan = answer.outcome.plan
@@ -172,4 +172,4 @@ def won_by(answer: Answer, load: Load, **changes: Any) -> tuple[float, float, fl
     changed = tuple(
         replace(other, **changes) if other.name == load.name else other for other in plan.loads
     )
-    return hours_won(plan, replace(plan, loads=changed))
+    return hours_gained(plan, replace(plan, loads=changed))

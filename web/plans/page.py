@@ -1,4 +1,4 @@
-"""What the day plan's page shows of an answer."""
+"""Contents of the day plan's page."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
-from web.plans.measurement_tips import Steady
+from web.plans.measurement_tips import MeasurementTip
 from web.plans.models import SOURCES, Plan, PlanSource
 from web.plans.outcomes import QUICK_LOADS, Answer, energies_until
 from web.plans.rests import Rests, rests_of
@@ -40,7 +40,7 @@ _SAME_MEAN = 0.02
 
 @dataclass(frozen=True)
 class PlanRow:
-    """One load on the plan's page; ``differs`` says why it is counted with another mean."""
+    """A load on the plan's page; ``differs`` says why its mean is not the profile's."""
 
     used: UsedLoad
     form: EntryForm
@@ -51,7 +51,7 @@ class PlanRow:
 
 @dataclass(frozen=True)
 class Goes:
-    """One part of where the energy goes."""
+    """A part of the energy balance."""
 
     name: str
     wh: float
@@ -60,10 +60,10 @@ class Goes:
 
 @dataclass(frozen=True)
 class PlanPage:
-    """A plan's page: its answer, and what may be changed.
+    """A plan's page: its answer, and what can be changed.
 
-    ``view`` is None where there is no answer; ``part`` is the one of ``PARTS`` that is open;
-    ``latest`` is the change an undo would take back.
+    ``view`` is None without an answer; ``part`` is the open one of ``PARTS``; ``latest`` is the
+    change that undo would take back.
     """
 
     job: Job
@@ -71,7 +71,7 @@ class PlanPage:
     view: PlanView | None
     rows: list[PlanRow]
     plans: list[Plan]
-    steadies: list[Steady]
+    measurement_tips: list[MeasurementTip]
     what_if: WhatIfForm
     latest: Change | None
     part: str = "loads"
@@ -79,7 +79,7 @@ class PlanPage:
 
     @property
     def parts(self) -> list[tuple[str, str, int | None]]:
-        """Key and words of each part, and how many stand in it."""
+        """Key, name and number of entries of each part."""
         counts = {"loads": sum(row.used.counted for row in self.rows), "sources": len(self.sources)}
         return [(key, words, counts.get(key)) for key, words in PARTS.items()]
 
@@ -89,7 +89,7 @@ class PlanPage:
 
     @property
     def plan_id(self) -> int:
-        """The plan's key; 0 while it is unsaved."""
+        """The plan's primary key; 0 while it is unsaved."""
         return self.plan.pk or 0
 
     @property
@@ -102,7 +102,7 @@ class PlanPage:
 
     @property
     def trips(self) -> list[str]:
-        """What is dropped, each load and reason once."""
+        """Dropped loads, each load and reason once."""
         if self.outcome is None:
             return []
         trips: dict[tuple[str, str], list[Trip]] = {}
@@ -112,29 +112,29 @@ class PlanPage:
 
     @property
     def rests_on(self) -> list[UsedRun]:
-        """Runs that were made, which condition the answer."""
+        """Measured runs that the answer is conditioned on."""
         return [run for run in self.answer.draft.runs if run.document is not None]
 
     @property
     def rests(self) -> Rests | None:
-        """What the answer rests on; None without one, and where a long list is fetched later."""
+        """What the answer uses; None without an answer, or if a long list is fetched later."""
         if self.outcome is None or self.rests_later:
             return None
         return rests_of(self.answer.draft)
 
     @property
     def rests_later(self) -> bool:
-        """Whether there are so many loads that what the answer rests on is fetched afterwards."""
+        """Whether there are so many loads that the list is fetched later."""
         return sum(used.counted for used in self.answer.used) > QUICK_LOADS
 
     @property
     def again(self) -> list[str]:
-        """What to measure again, since it is older than a year."""
+        """Measurements older than a year."""
         return measure_again(self.answer)
 
     @property
     def counted_together(self) -> list[Run]:
-        """What was counted of all loads together on this supply, which conditions the answer."""
+        """Counts of all loads together on this supply, which the answer is conditioned on."""
         runs = self.outcome.plan.runs if self.outcome else ()
         return [run for run in runs if run.why == COUNTED_ONLY]
 
@@ -144,13 +144,13 @@ class PlanPage:
 
     @property
     def movable(self) -> bool:
-        """Whether any load has tasks that may be moved."""
+        """Whether any load has tasks that may be rescheduled."""
         return any(used.entry.flexible and used.steps for used in self.answer.used)
 
 
 @dataclass(frozen=True)
 class PlanView:
-    """An answer as the page draws it."""
+    """The drawings of an answer."""
 
     shown: Shown
     paper: Paper
@@ -177,10 +177,10 @@ _TRIPS = {
 
 
 def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
-    """How often a load is dropped and why, against which limit, and what happens afterwards.
+    """How often a load is dropped, by which limit, and what happens afterwards.
 
-    A start is told by what it asks for usually and by the inverter's rating, not by the draws that
-    happen to trip.
+    A start is described by its median VA and the inverter's rating, not by the draws that happen to
+    trip.
     """
     asks, limit = with_unit(trip.watts, trip.unit), with_unit(trip.limit_w, trip.unit)
     figures = f"{asks} wanted, {limit} given"
@@ -198,7 +198,7 @@ def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
 
 
 def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
-    """Loads with the form of their use (by load's key where one was refused), start and trip."""
+    """Loads with the form of their use (with errors, by the load's key), start and trips."""
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
     trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
     plan = answer.outcome.plan if answer.outcome else None
@@ -217,7 +217,7 @@ def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
 
 
 def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> str:
-    """Why a plan counts another mean than the load's profile has; empty where it does not."""
+    """Why a plan uses another mean than the load's profile; empty if it does not."""
     profile = used.profile
     if load is None or plan is None or profile is None or load.steps or load.charge is not None:
         return ""
@@ -235,9 +235,9 @@ def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> st
 
 
 def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> PlanView | None:
-    """What there is to see; None while there is no answer.
+    """The drawings of an answer; None without one.
 
-    A quick one is drawn without lanes: they are what is being moved.
+    A quick answer has no lanes, since these are being moved.
     """
     outcome = answer.outcome
     if outcome is None:
@@ -289,7 +289,7 @@ def _goes(outcome: Outcome) -> list[Goes]:
 
 
 def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
-    """The curve's whole hours for those who read rather than see: time, low, likely, high."""
+    """The curve's whole hours as a table: time, low, likely, high."""
     step = max(1, round(outcome.plan.hours / 24))
     return [
         (
@@ -304,7 +304,7 @@ def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
 
 
 def csv_rows(outcome: Outcome) -> list[list[str]]:
-    """The curve as rows: header, then time, share of charge low, likely, high, W drawn and in."""
+    """The curve as rows: header, then time, charge low, likely, high, W drawn and charged."""
     table = [["time", "charge_low", "charge", "charge_high", "drawn_w", "sources_w"]]
     for index, hour in enumerate(outcome.curve_h.tolist()):
         low, mid, high = (f"{row[index]:.4f}" for row in outcome.charge)

@@ -1,4 +1,4 @@
-"""Panels as people write them: between the words of their form and the keys of the document."""
+"""Solar panels in the form: conversion between text and document keys."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ _TEXTS = (
 
 
 def sun_data(cleaned: dict[str, Any]) -> dict[str, Any]:
-    """Keys of a sun from its form's cleaned values.
+    """Document keys of a sun from its form's cleaned values.
 
     Raises
     ------
     DocumentError
-        Names the field.
+        The message names the field.
     """
     data = {key: value for key, value in cleaned.items() if key not in _TEXTS}
     data |= _place(cleaned)
@@ -58,7 +58,7 @@ def _lines(cleaned: dict[str, Any], key: str) -> list[str]:
 
 
 def _place(cleaned: dict[str, Any]) -> dict[str, float]:
-    """Latitude and longitude, by a town or by degrees."""
+    """Latitude and longitude, from a town or in degrees."""
     text = cleaned["place"].strip()
     towns = {name.casefold(): place for name, place in TOWNS.items()}
     if text.casefold() in towns:
@@ -119,7 +119,7 @@ def _measured_text(item: dict[str, Any]) -> str:
 
 
 def shown_sun(data: dict[str, Any]) -> dict[str, Any]:
-    """A stored sun as its form shows it."""
+    """Initial values of the form from a stored sun."""
     strings = data.get("strings") or [data]
     first = strings[0]
     latitude, longitude = data["latitude"], data.get("longitude", 0.0)

@@ -1,4 +1,4 @@
-"""What an answer of the site rests on: readings, tests, runs, and what was left out."""
+"""What an answer uses: readings, tests, runs, and what is unused."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from web.plans.used import UsedLoad
 
 @dataclass(frozen=True)
 class RestLine:
-    """One thing that was entered: what it is, where it stands, what it is used as or why not."""
+    """One input: what it is, its link, its use or why it is unused."""
 
     what: str
     url: str
@@ -31,7 +31,7 @@ class RestLine:
 
 @dataclass(frozen=True)
 class Rests:
-    """What an answer rests on, in the order of the document."""
+    """What an answer uses, in the order of the document."""
 
     lines: Sequence[RestLine] = ()
     counts: dict[str, int] = field(default_factory=dict)
@@ -46,7 +46,7 @@ class Rests:
 
     @property
     def summary(self) -> str:
-        """Such as ``31 readings, 3 tests, 1 run; 2 left out``."""
+        """For example ``31 readings, 3 tests, 1 run; 2 unused``."""
         told = [_many(number, word) for word, number in self.counts.items() if number]
         words = ", ".join(told) or "nothing measured yet"
         out = len(self.left_out)
@@ -58,7 +58,7 @@ def _many(number: int, word: str) -> str:
 
 
 def rests_of(draft: Draft) -> Rests:
-    """What a plan's answer rests on: readings of its loads, tests and runs of its supply."""
+    """What a plan's answer uses: readings of its loads, tests and runs of its supply."""
     readings = [
         line
         for used in draft.used

@@ -1,4 +1,4 @@
-"""Finished trials of a plan's supply as runs that condition its draws, or why they do not."""
+"""Finished trials of a plan's supply as runs that its draws are conditioned on."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ MOST_OTHERS = 0.15
 
 @dataclass(frozen=True)
 class UsedRun:
-    """A finished trial: its run as the document has it, or None and why it does not count."""
+    """A finished trial: its run as in the document, or None and why it is unused."""
 
     trial: Any
     document: dict[str, Any] | None
@@ -35,7 +35,7 @@ class UsedRun:
 
 
 def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -> dict[str, Any]:
-    """What a trial keeps of the loads that run in it.
+    """What a trial stores of the loads that run in it.
 
     Parameters
     ----------
@@ -43,7 +43,7 @@ def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -
     watts : dict
         Mean W of each at the start, by its name.
     charged : bool
-        Whether sources fed in meanwhile.
+        Whether sources charged meanwhile.
     """
     loads = [
         {**_signature(load), "watts": watts.get(load.name, 0.0)} for load in used if load.counted
@@ -52,7 +52,7 @@ def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -
 
 
 def _signature(used: UsedLoad) -> dict[str, Any]:
-    """What must be alike for a load to count as the same in a run and in a plan."""
+    """What must be equal for a load to count as the same in a run and in a plan."""
     return {
         "name": used.name,
         "route": used.route,
@@ -63,7 +63,7 @@ def _signature(used: UsedLoad) -> dict[str, Any]:
 
 
 def runs_of(supply: Supply, used: Sequence[UsedLoad]) -> list[UsedRun]:
-    """Every finished trial of a supply, newest first."""
+    """Every finished trial of a supply, the newest first."""
     if supply.pk is None:
         return []
     trials = supply.trials.live().with_check_ins().filter(ended_at__isnull=False)

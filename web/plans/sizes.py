@@ -1,4 +1,4 @@
-"""How large, how many more, how many nights: what takes many runs of a plan, kept."""
+"""Sizes for a plan, which need many simulations, cached."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ def sizes_of(answer: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
 
     Raises
     ------
-    NotReady
-        They take longer than ``wait_s``.
+    AnswerPending
+        It takes longer than ``wait_s``.
     """
     if answer.outcome is None:
         return None

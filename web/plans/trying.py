@@ -1,6 +1,6 @@
-"""Trying a plan: conditions while they slide, blocks while they are dragged, and keeping them.
+"""Trying a plan: changing conditions and dragging blocks, and storing the result.
 
-Each answers at once with fewer draws where the request says ``quick``, and stores nothing then.
+With ``quick``, each returns at once an answer of fewer draws, and stores nothing.
 """
 
 from __future__ import annotations
@@ -48,7 +48,7 @@ def _words(form: WhatIfForm) -> str:
 @require_POST
 @of_job
 def what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """The answer in other conditions, which are not kept."""
+    """The answer under other conditions, which are not stored."""
     form = WhatIfForm(request.POST, draft=draft_of(plan_of(job, plan)))
     if not form.is_valid():
         return _refuse(_words(form))
@@ -58,7 +58,7 @@ def what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_POST
 @of_job
 def keep_what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """Keep the conditions that were tried."""
+    """Store the conditions that were tried."""
     draft = draft_of(plan_of(job, plan))
     form = WhatIfForm(request.POST, draft=draft)
     if not form.is_valid():
@@ -70,7 +70,7 @@ def keep_what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 
 
 class Movable:
-    """What holds a block: a load's entry or a source, with its use."""
+    """The owner of a block, a load's entry or a source, with its use."""
 
     def __init__(self, draft: Draft, record: PlanEntry | PlanSource, use: dict[str, Any]) -> None:
         self.draft, self.record, self.use = draft, record, use
@@ -108,7 +108,7 @@ HOLDERS = {"loads": _of_load, "sources": _of_source}
 def _change(
     request: HtmxRequest, job: Job, plan: int, of: str, key: int, change: _Change
 ) -> HttpResponse:
-    """Change the use that a block belongs to: try it, or keep it."""
+    """Change the use that a block belongs to: try it, or store it."""
     draft = draft_of(plan_of(job, plan))
     block = HOLDERS[of](draft, job, key)
     try:
@@ -138,7 +138,7 @@ def _minutes(request: HtmxRequest) -> int:
 def move_block(
     request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
-    """Move a block, or stretch its begin or end, by so many minutes."""
+    """Move a block, or its start or end, by minutes."""
     edge = request.POST.get("edge", "")
 
     def change(use: dict[str, Any]) -> dict[str, Any]:
@@ -163,7 +163,7 @@ def copy_block(
 def remove_block(
     request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
-    """Take a block out; a load whose last one goes is left out of the plan."""
+    """Remove a block; a load without any is left out of the plan."""
     draft = draft_of(plan_of(job, plan))
     block = HOLDERS[of](draft, job, key)
     try:

@@ -5,7 +5,7 @@ from web.plans import trying, views
 
 
 class HolderConverter(StringConverter):
-    """What holds a block: the loads or the sources of a plan."""
+    """The owner of a block: the loads or the sources of a plan."""
 
     regex = "|".join(trying.HOLDERS)
 

@@ -1,4 +1,4 @@
-"""One load as a plan uses it."""
+"""A load as a plan uses it."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from web.plans.models import PlanEntry
 
 @dataclass(frozen=True)
 class UsedLoad:
-    """One load as a plan uses it.
+    """A load as a plan uses it.
 
-    ``use`` and ``steps`` are as the open document has them, ``route`` is one that the supply has,
-    ``can`` others that the load could take; ``assumed`` says what had to be assumed. Where its use
-    is not known it is not counted.
+    ``use`` and ``steps`` are as in the open document, ``route`` is one of the supply, ``can`` are
+    other possible routes; ``assumed`` says what was assumed. A load with an unknown use is not
+    counted.
     """
 
     load: Load
@@ -32,7 +32,7 @@ class UsedLoad:
 
     @property
     def counted(self) -> bool:
-        """Whether the plan counts it: taken in, with evidence, and its use known."""
+        """Whether the plan counts it: included, with evidence, and with a known use."""
         return self.entry.taken_in and self.profile is not None and self.use_known
 
     @property
@@ -41,10 +41,10 @@ class UsedLoad:
 
     @property
     def use_text(self) -> str:
-        """When it is counted as used, as people write it."""
+        """Its times of use as text."""
         return text_of_use(self.use) or "always"
 
     @property
     def setting(self) -> str:
-        """The setting that it is counted in; empty where it has only one."""
+        """Its setting in the plan; empty if it has only one."""
         return self.profile.setting if self.profile else ""

@@ -1,4 +1,4 @@
-"""Day plans: one page each, changed in place."""
+"""Day plans: one page each, updated in place."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ from web.plans.forms import (
     SourceForm,
     WhatIfForm,
 )
-from web.plans.measurement_tips import steadies
+from web.plans.measurement_tips import measurement_tips
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.outcomes import (
     LONG_WAIT_S,
@@ -65,7 +65,7 @@ DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg", "lanes.svg")
 
 
 def plan_of(job: Job, pk: int) -> Plan:
-    """A plan of the job; 0 is the one that stands in until any was stored."""
+    """A plan of the job; 0 is the default plan before any is stored."""
     if pk == 0:
         return current_plan(job)
     record: Plan = get_object_or_404(job.plans.live().select_related("supply"), pk=pk)
@@ -74,7 +74,7 @@ def plan_of(job: Job, pk: int) -> Plan:
 
 
 def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, Any]:
-    """What the page and its fragments show of an answer, which the answer bar takes up as well."""
+    """Context of the page and its fragments, which the answer bar uses too."""
     job.current_answer = answer
     return {
         "job": job,
@@ -87,7 +87,7 @@ def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, A
 
 
 def _asked(request: HtmxRequest) -> ViewAsked:
-    """What is to be shown comes with whatever was sent, and the screen's width in a cookie."""
+    """The requested view, from the request and a cookie with the screen's width."""
     wanted = request.POST if request.method == "POST" else request.GET
     return asked_of(wanted, NARROW if is_narrow(request) else WIDE)
 
@@ -95,7 +95,7 @@ def _asked(request: HtmxRequest) -> ViewAsked:
 def page_context(
     request: HtmxRequest, job: Job, plan: Plan, refused: Mapping[int, EntryForm] | None = None
 ) -> dict[str, Any]:
-    """The whole page of a plan; ``refused`` are forms to be shown with their errors, by load."""
+    """Context of a plan's page; ``refused`` are forms with errors, by load."""
     answer = answer_of(plan)
     job.current_answer = answer
     asked = _asked(request)
@@ -105,7 +105,7 @@ def page_context(
         view=view_of(answer, asked),
         rows=rows_of(answer, refused or {}),
         plans=list(job.plans.live()),
-        steadies=steadies(answer)[:4],
+        measurement_tips=measurement_tips(answer)[:4],
         what_if=WhatIfForm(draft=answer.draft),
         latest=latest_change(job),
         part=asked.part,
@@ -114,7 +114,7 @@ def page_context(
 
 
 def changed(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
-    """After a change was stored: the page anew, as a fragment where htmx or a script asks."""
+    """Response after a stored change: the page, or a fragment for htmx and scripts."""
     if not request.htmx:
         return redirect("plans:plan", job.pk, plan.pk)
     fresh = plan_of(job, plan.pk)
@@ -124,7 +124,7 @@ def changed(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
 @require_GET
 @of_job
 def current(request: HtmxRequest, job: Job) -> HttpResponse:
-    """The plan that the answer bar speaks of."""
+    """The job's current plan."""
     return _page(request, job, current_plan(job))
 
 
@@ -173,7 +173,7 @@ def _entry(draft: Draft, load: Load) -> PlanEntry:
 @require_POST
 @of_job
 def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
-    """Take a load in or leave it out, and when it is used; answers with the plan anew."""
+    """Change how a load is used; return the updated plan."""
     record = plan_of(job, plan)
     target = get_object_or_404(job.loads.live(), pk=load)
     entry = _entry(draft_of(record), target)
@@ -192,7 +192,7 @@ def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpRespon
 @require_http_methods(["GET", "POST"])
 @of_job
 def entry(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
-    """All that a plan says of one load."""
+    """All details of one load in a plan."""
     draft = draft_of(plan_of(job, plan))
     get_object_or_404(job.loads.live(), pk=load)
     used = next(used_load for used_load in draft.used if used_load.load.pk == load)
@@ -226,7 +226,7 @@ def source(request: HtmxRequest, job: Job, plan: int, source: int) -> HttpRespon
 
 
 def source_of(draft: Draft, pk: int) -> PlanSource:
-    """A source of the plan; its plan is the draft's own object."""
+    """A source of the plan, whose plan is the draft's own object."""
     source = next((source for source in draft.sources if source.pk == pk), None)
     if source is None:
         raise Http404
@@ -264,7 +264,7 @@ def remove_source(request: HtmxRequest, job: Job, plan: int, source: int) -> Htt
 @require_GET
 @of_job
 def proposal(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """Where tasks that may be moved go best, as ghosts in the lanes, to accept or not."""
+    """Proposed times of movable tasks, shown as ghosts in the lanes."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     context = {**shown_context(request, job, answer), "moves": [], "refused": ""}
     if answer.outcome is not None:
@@ -279,7 +279,7 @@ def proposal(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_POST
 @of_job
 def place(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """Accept a proposal: worked out anew, so that it fits the plan as it stands."""
+    """Accept a proposal, which is recomputed to fit the present plan."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
         messages.info(request, STILL)
@@ -295,7 +295,7 @@ def place(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_POST
 @of_job
 def apply_help(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """Store one of the changes that would help."""
+    """Store the change of a suggestion."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
         messages.info(request, STILL)
@@ -318,7 +318,7 @@ def apply_help(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_GET
 @of_job
 def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """How large, how many more: fetched once the page stands, for it takes many runs."""
+    """Sizes, fetched after the page since they need many simulations."""
     answer = answer_of(plan_of(job, plan))
     context = {"job": job, "plan": answer.plan, "plan_id": plan, "sizes": None, "pending": False}
     try:
@@ -334,14 +334,14 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_GET
 @of_job
 def rests(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """What a plan's answer rests on and what it left out."""
+    """What a plan's answer uses and what is unused."""
     return render(request, "common/_rests.html", {"rests": rests_of(draft_of(plan_of(job, plan)))})
 
 
 @require_GET
 @of_job
 def alone(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Each load by itself on a supply, on each route it can take; ``supply`` chooses it."""
+    """Each load alone on a supply, on each possible route; ``supply`` selects it."""
     draft = draft_of(current_plan(job))
     supplies = list(job.supplies.live().with_parts())
     wanted = next(iter(keys_of(request.GET.getlist("supply"))), None)
@@ -370,7 +370,7 @@ def alone(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_GET
 @of_job
 def compare(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
-    """This plan beside another, or beside itself on another supply."""
+    """This plan compared with another, or with itself on another supply."""
     record = plan_of(job, plan)
     choices = choices_of(job, record)
     pick = request.GET.get("with", "")
@@ -416,7 +416,7 @@ def remove(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 @require_GET
 @of_job
 def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpResponse:
-    """The plan as its open document, its answer as JSON, or its curve as CSV or SVG."""
+    """The plan's document, its answer as JSON, or its curve as CSV or SVG."""
     answer = answer_of(plan_of(job, plan), LONG_WAIT_S)
     if answer.pending:
         return still_working()

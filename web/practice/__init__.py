@@ -1,1 +1,1 @@
-"""A place to practise: drills on simulated instruments, apart from real jobs."""
+"""Practice: drills on simulated instruments, separate from real jobs."""

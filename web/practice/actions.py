@@ -1,4 +1,4 @@
-"""What changes tries at drills."""
+"""All changes of tries at drills."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ MOVED_ON = "something was done since this page came: here is the bench as it sta
 
 
 def begin(user: Any, number: int, key: uuid.UUID | None = None) -> DrillRun:
-    """A new try at a drill that ships: another one like those tried before."""
+    """Start a new try at a built-in drill, with other values than in earlier tries."""
     tried = DrillRun.objects.visible_to(user).filter(shipped=number).count()
     return _begun(user, {**DRILLS[number - 1], "seed": tried + 1}, number, key)
 
 
 def begin_own(user: Any, document: Any) -> DrillRun:
-    """A new try at a teacher's drill.
+    """Start a new try at a teacher's drill.
 
     Raises
     ------
@@ -51,12 +51,12 @@ def _begun(user: Any, document: Any, number: int, key: uuid.UUID | None) -> Dril
 
 
 def do(run: DrillRun, doing: dict[str, Any], after: int | None = None) -> None:
-    """One more thing done; ``after`` so many that its page showed, where that is known.
+    """Do one more action; ``after`` is the number of actions that the page showed, if known.
 
     Raises
     ------
     DocumentError
-        It cannot be done, the time is over, or something else was done meanwhile.
+        The action is impossible, there is no time left, or another action was done meanwhile.
     """
     if run.answer is not None:
         raise DocumentError("", "the answer was given: begin another one like it")
@@ -70,12 +70,12 @@ def do(run: DrillRun, doing: dict[str, Any], after: int | None = None) -> None:
 
 
 def answer(run: DrillRun, given: DrillAnswer) -> None:
-    """Answer, once; the outcome is kept.
+    """Store the answer, once, with its result.
 
     Raises
     ------
     DocumentError
-        Something else was done meanwhile.
+        Another action was done meanwhile.
     """
     if run.answer is not None:
         return
@@ -87,7 +87,7 @@ def answer(run: DrillRun, given: DrillAnswer) -> None:
 
 
 def _store(run: DrillRun, **changed: Any) -> None:
-    """Store what was worked out, outside of any lock, from a try as it was read."""
+    """Store the result, computed outside of any lock."""
     with transaction.atomic():
         stored = DrillRun.objects.select_for_update().filter(pk=run.pk).first()
         if stored is None or (stored.doings, stored.answer) != (run.doings, run.answer):

@@ -1,4 +1,4 @@
-"""What a learner does, and answers."""
+"""Forms of a drill: actions, plan and answer."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ ENDS = ("from", "to")
 
 
 class OnceForm(forms.Form):
-    """Sent twice it acts once: how many things were done when its page was drawn."""
+    """A form that acts once: it has the number of actions when it was rendered."""
 
     after = forms.IntegerField(required=False)
 
 
 class DoingForm(OnceForm):
-    """One thing to do; which loads, how long."""
+    """An action: which loads, how long."""
 
     do = forms.CharField(max_length=12)
     loads = forms.MultipleChoiceField(required=False)
@@ -54,7 +54,7 @@ class DoingForm(OnceForm):
         return cleaned
 
     def doing(self) -> dict[str, Any]:
-        """As a session has it."""
+        """The action as in a session."""
         cleaned = self.cleaned_data
         doing: dict[str, Any] = {"do": cleaned["do"]}
         if cleaned["do"] in ON_A_LOAD:
@@ -73,7 +73,7 @@ class DoingForm(OnceForm):
 
 
 class PlanForm(OnceForm):
-    """When each load runs on the supply, and how much stays in it; a field's prefix is its load."""
+    """When each load runs on the supply, and the charge to keep; prefixes are loads."""
 
     floor = forms.FloatField(min_value=0, max_value=90, label="Stays in the pack, %")
 
@@ -94,7 +94,7 @@ class PlanForm(OnceForm):
         return cleaned
 
     def doing(self) -> dict[str, Any]:
-        """As a session has it."""
+        """The action as in a session."""
         uses: dict[str, Any] = {}
         for number, name in enumerate(self.names):
             use = self.cleaned_data[f"use-{number}"]

@@ -1,4 +1,4 @@
-"""One try at a drill: whose, which, what was done, what was answered."""
+"""A try at a drill: its user, drill, actions and answer."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from needle.drill.session import Session, played
 
 class DrillRunQuerySet(models.QuerySet[Any]):
     def visible_to(self, user: Any) -> Self:
-        """A learner's own tries; scores are never anybody else's."""
+        """A learner's own tries."""
         return self.filter(owner=user)
 
 
 class DrillRun(models.Model):
-    """A try. ``shipped`` is the number of a drill that ships, 0 for a teacher's."""
+    """A try. ``shipped`` is the number of a built-in drill, 0 for a teacher's."""
 
     owner = models.ForeignKey(
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="drill_runs"

@@ -1,4 +1,4 @@
-"""What the practice pages show."""
+"""Contents of the practice pages."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ SIDES = {"battery": "at the battery", "ac": "behind the inverter"}
 
 @dataclass(frozen=True)
 class DrillCard:
-    """A drill that ships: its number, name, lesson, tries and the best of them, one under way."""
+    """A built-in drill: number, name, lesson, tries, the best try, and one under way."""
 
     number: int
     name: str
@@ -54,7 +54,7 @@ def cards_of(runs: list[DrillRun]) -> list[DrillCard]:
 
 @dataclass(frozen=True)
 class LoadReadings:
-    """A load of a drill: its label and what was read of it, in words."""
+    """A load of a drill: its label and readings, in words."""
 
     name: str
     words: list[str]
@@ -62,7 +62,7 @@ class LoadReadings:
 
 @dataclass(frozen=True)
 class PlanRow:
-    """A load in the learner's plan: its place, name, use (always, between, out), from and to."""
+    """A load in the learner's plan: index, name, use (always, between, out), from and to."""
 
     number: int
     name: str
@@ -90,7 +90,7 @@ class DrillPage:
 
     @property
     def used(self) -> str:
-        """Simulated time that is gone."""
+        """Simulated time used."""
         return hours_text(self.session.minutes / 60, exact=True)
 
     @property
@@ -115,7 +115,7 @@ class DrillPage:
 
     @property
     def has(self) -> dict[str, bool]:
-        """Which meters are there."""
+        """Classes of meters at hand."""
         meters = set(self.drill.meters)
         return {key: key in meters for key in METERS}
 
@@ -125,17 +125,17 @@ class DrillPage:
 
     @property
     def watches_display(self) -> bool:
-        """Whether the supply's idle shows on its display alone."""
+        """Whether the supply's idle draw shows only on its display."""
         return self.tests_supply and not self.has["shunt"]
 
     @property
     def makes_tasks(self) -> bool:
-        """Whether one of its loads does tasks that can be counted."""
+        """Whether one of its loads has tasks that can be counted."""
         return any(APPLIANCES[load.standin].by_task for load in self.drill.loads)
 
     @property
     def plan_rows(self) -> list[PlanRow]:
-        """What the learner planned for each load; at first, all of them all the time."""
+        """The learner's plan for each load; at first, all run all the time."""
         if self.drill.ask != HOURS:
             return []
         drawn = self.session.plan
@@ -156,7 +156,7 @@ class DrillPage:
 
     @property
     def drawn_words(self) -> str:
-        """What the learner's plan comes to, by what was read; empty before one was drawn up."""
+        """Hours of the learner's plan by the readings; empty without a plan."""
         hours = drawn_hours(self.session)
         return "" if hours is None else f"{hours_text(hours[0])} to {hours_text(hours[2])}"
 
@@ -167,7 +167,7 @@ class DrillPage:
 
     @property
     def tool_words(self) -> str:
-        """The range that the tool makes of the same readings."""
+        """The program's range from the same readings."""
         return self._told("tool")
 
     def _told(self, whose: str) -> str:

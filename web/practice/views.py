@@ -1,4 +1,4 @@
-"""Practice: the drills, a try at one, its outcome."""
+"""Practice: the drills, a try, and its result."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def _run(request: HtmxRequest, pk: int) -> DrillRun:
 
 @require_http_methods(["GET", "POST"])
 def index(request: HtmxRequest) -> HttpResponse:
-    """The drills that ship, one's own tries; posting takes a teacher's file."""
+    """Built-in drills and the user's tries; a POST uploads a teacher's file."""
     form = DrillFileForm(request.POST or None, request.FILES or None)
     if request.method == "POST" and form.is_valid():
         try:
@@ -44,7 +44,7 @@ def index(request: HtmxRequest) -> HttpResponse:
 
 @require_POST
 def begin(request: HtmxRequest, number: int) -> HttpResponse:
-    """Another one like it; one under way goes on."""
+    """Start another try, or continue one under way."""
     if not 1 <= number <= len(DRILLS):
         raise Http404
     mine = DrillRun.objects.visible_to(request.user)
@@ -74,7 +74,7 @@ def _page(
 
 @require_POST
 def do(request: HtmxRequest, run: int) -> HttpResponse:
-    """One thing done on the simulated bench."""
+    """Do one action on the simulated bench."""
     record = _run(request, run)
     plans = request.POST.get("do") == PLAN
     form = (PlanForm if plans else DoingForm)(request.POST, drill=record.drill())
@@ -91,7 +91,7 @@ def do(request: HtmxRequest, run: int) -> HttpResponse:
 
 @require_POST
 def answer(request: HtmxRequest, run: int) -> HttpResponse:
-    """The answer, once; then the truth."""
+    """Submit the answer, once; then show the truth."""
     record = _run(request, run)
     form = AnswerForm(request.POST, unit=record.drill().unit)
     if not form.is_valid():
@@ -114,5 +114,5 @@ def remove(request: HtmxRequest, run: int) -> HttpResponse:
 
 @require_GET
 def download(request: HtmxRequest, run: int) -> HttpResponse:
-    """The drill's open document, to change and hand out."""
+    """The drill's document, to change and share."""
     return json_attachment(_run(request, run).document, "drill.json")

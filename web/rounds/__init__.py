@@ -1,1 +1,1 @@
-"""Measuring rounds: what to measure in a visit, checked off as it is done."""
+"""Measuring rounds: what to measure in a visit, and progress."""

@@ -1,4 +1,4 @@
-"""What changes rounds: begun, planned anew, a step checked off, ended."""
+"""All changes of rounds: start, new plan, progress of a step, end."""
 
 from __future__ import annotations
 
@@ -35,19 +35,19 @@ def begin(record: MeasuringRound) -> MeasuringRound:
     ------
     DocumentError
         The plan has no answer, or there is no time.
-    NotReady
+    AnswerPending
     """
     _plan_rest(record, max(record.begins, _now()))
     return save_new(record.job, record, "Planned a measuring round")[0]
 
 
 def plan_anew(record: MeasuringRound, label: str = "Planned the rest of a round anew") -> None:
-    """Plan what is left of a round, from what is known now.
+    """Plan the rest of a round again, from what is known now.
 
     Raises
     ------
     DocumentError
-    NotReady
+    AnswerPending
     """
 
     def planned(record: MeasuringRound) -> str:
@@ -58,21 +58,22 @@ def plan_anew(record: MeasuringRound, label: str = "Planned the rest of a round 
 
 
 def mark(record: MeasuringRound, key: str, state: str) -> None:
-    """Say what became of a step, by its key; after all but a begin, the rest is planned anew.
+    """Set the state of a step; except for a start, the rest is planned again.
 
     Raises
     ------
     DocumentError
-        Also where it is not in the round any more.
-    NotReady
+        The step is no longer in the round, or the plan is refused.
+    AnswerPending
     """
     _change(record, lambda record: _marked(record, key, state))
 
 
 def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> None:
-    """Change a round and store it; changed again from what another hand has stored meanwhile.
+    """Change a round and store it; repeated if another request changed it meanwhile.
 
-    ``change`` gives its label, "" where nothing changed. It may take long: nothing is locked then.
+    ``change`` returns its label, "" if nothing changed. It may take long, and nothing is locked
+    then.
     """
     for _ in range(HANDS):
         label = change(record)
@@ -115,7 +116,7 @@ def end(record: MeasuringRound) -> None:
 
 
 def instruments_of(record: MeasuringRound) -> list[tuple[str, Instrument]]:
-    """Meters by name, in the order given; alike classes are numbered, one's own keep their name."""
+    """Meters by name, in order; equal classes are numbered, own meters keep their names."""
     own = record.job.meters()
     named: list[tuple[str, Instrument]] = []
     for key in record.meters:
@@ -189,7 +190,7 @@ def _stored(planned: Round, number: int) -> dict[str, Any]:
 
 
 def news_of(record: MeasuringRound, job: Job) -> bool:
-    """Whether something was read since the rest was planned."""
+    """Whether there are new readings since the rest was planned."""
     newest = (
         job.loads.live()
         .filter(readings__removed_at=None, readings__created_at__gt=record.planned_at)

@@ -1,4 +1,4 @@
-"""What one has with one, from when to when, and what is left alone."""
+"""Form of a round: meters, time, and what must not be touched."""
 
 from __future__ import annotations
 

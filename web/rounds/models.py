@@ -1,4 +1,4 @@
-"""A measuring round: what is at hand, and its steps as planned, done, skipped."""
+"""A measuring round: what is at hand, and its steps."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ STATES = {
 
 
 class MeasuringRound(Record):
-    """One visit; its steps are what was planned last, and what became of those before."""
+    """A visit; its steps are the latest plan, and those already done or skipped."""
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="rounds")
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, null=True, related_name="+")
@@ -65,13 +65,13 @@ class MeasuringRound(Record):
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[MeasuringRound]:
-        """Rounds that may measure a load, or leave it plugged in."""
+        """Rounds that may refer to a load."""
         if not isinstance(record, Load):
             return cls.objects.none()
         return cls.objects.filter(job=record.job)
 
     def rename(self, record: Load, before: str) -> bool:
-        """Name a load as it is called now; whether it was named here."""
+        """Update a load's name; return whether it was referred to."""
         found = in_list(self.keep_plugged, before, record.name)
         for step in self.steps:
             what, _, subject = step["key"].partition(": ")
@@ -82,7 +82,7 @@ class MeasuringRound(Record):
         return found
 
     def visit(self, at: datetime, instruments: Sequence[tuple[str, Instrument]]) -> Visit:
-        """What is left of the visit at a moment, with meters that are in use."""
+        """The rest of the visit at a moment, with meters in use."""
         busy = tuple(
             (step["meter"], max(at, datetime.fromisoformat(step["last"])))
             for step in self.steps_in(STARTED)
@@ -102,7 +102,7 @@ class MeasuringRound(Record):
 
 
 def _kept_off(key: str, state: str) -> list[str]:
-    """Keys of what is not planned again beside a step of a key, by what became of that."""
+    """Keys of measurements that are not planned again after a step."""
     what, _, subject = key.partition(": ")
     if state == PLANNED:
         return []

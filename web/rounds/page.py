@@ -1,4 +1,4 @@
-"""What a round's page shows: lanes, steps and what became of them, and what they are worth."""
+"""Contents of a round's page: lanes, steps with their state, and the range."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _TESTS = {
 
 @dataclass(frozen=True)
 class StepRow:
-    """A step as listed: its key, clock, words, state, where its reading goes."""
+    """A step in the list: key, times, text, state, and link for its reading."""
 
     key: str
     at: datetime
@@ -93,7 +93,7 @@ class RoundPage:
 
     @property
     def has_moved(self) -> bool:
-        """Whether the range is another one than when the round began."""
+        """Whether the range has changed since the round began."""
         return self.began_words != self.now_words
 
     @property
@@ -141,7 +141,7 @@ def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
 
 
 def _dial(told: dict[str, Any], key: str, title: str) -> SafeString:
-    """A dial of hours; both of a round reach equally far."""
+    """A dial of hours; both dials of a round have the same scale."""
     low, mid, high = told[key]
     most = max(told["now_h"][2], told["after_h"][2])
     words = f"{hours_text(low)} to {hours_text(high)}"
@@ -153,12 +153,12 @@ def _between(hours: list[float]) -> str:
 
 
 def _wide(hours: list[float]) -> str:
-    """How wide a range is."""
+    """Width of a range."""
     return hours_text(hours[2] - hours[0])
 
 
 def _narrowing(told: dict[str, Any], hours: list[float], words: str) -> SafeString:
-    """What is left of the range, under what it is now: all on one scale."""
+    """The remaining range below the present one, on one scale."""
     scale = (told["now_h"][0], told["now_h"][2])
     low, likely, high = hours
     return reach((low, likely, high), scale, words, _between(hours))
@@ -193,7 +193,7 @@ def _moments(step: dict[str, Any]) -> tuple[datetime, datetime]:
 
 
 def _forms(job: Job) -> dict[str, str]:
-    """Pages of a job's loads by the name that a plan gives them: of two alike, the first's own."""
+    """Links of a job's loads by name; of equal names, the first."""
     pages: dict[str, str] = {}
     for load in job.loads.live():
         page = reverse("loads:load", args=[job.pk, load.pk])
@@ -209,7 +209,7 @@ def _form_url(
     first: datetime,
     last: datetime,
 ) -> str:
-    """The form that takes what was read, filled in with what is known; empty for none."""
+    """Link to the form for a reading, with what is known; empty if there is none."""
     hours = _counted_h(step, first, last)
     if step["what"] in _READINGS:
         if step["load"] not in forms:
@@ -229,7 +229,7 @@ def _form_url(
 
 
 def _counted_h(step: dict[str, Any], first: datetime, last: datetime) -> float:
-    """Hours that a counter has run, without one's own minutes at both ends of the step."""
+    """Hours that a counter has run, without the person's time at both ends."""
     now = timezone.localtime()
     ended, own_min = last, step["before_min"] + step["after_min"]
     if step["state"] == STARTED and now < last:

@@ -1,4 +1,4 @@
-"""Measuring rounds: a new one, its page, its steps, files to take along."""
+"""Measuring rounds: new round, page, steps, downloads."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ def _record(job: Job, pk: int) -> MeasuringRound:
 @require_http_methods(["GET", "POST"])
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
-    """What one has with one; rounds made before. Posting plans a new one."""
+    """Form of a new round, and earlier rounds. A POST plans a new one."""
     form = RoundForm(request.POST or None, instance=MeasuringRound(job=job), job=job)
     if request.method == "POST" and form.is_valid():
         form.instance.client_key = client_key(form)
@@ -77,7 +77,7 @@ def page(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 @require_POST
 @of_job
 def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
-    """Say what became of a step: begun, done, skipped, cannot be done, or to be done again."""
+    """Set the state of a step: started, done, skipped, impossible, or planned again."""
     stored = _record(job, record)
     key, state = request.POST.get("step", ""), request.POST.get("state", "")
     if state not in (PLANNED, *STATES):
@@ -88,7 +88,7 @@ def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 @require_POST
 @of_job
 def anew(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
-    """Plan the rest from what is known now."""
+    """Plan the rest again."""
     stored = _record(job, record)
     return _changed(request, job, stored, lambda: actions.plan_anew(stored))
 
@@ -96,7 +96,7 @@ def anew(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 def _changed(
     request: HtmxRequest, job: Job, stored: MeasuringRound, change: Callable[[], None]
 ) -> HttpResponse:
-    """Change a round and go back to its page, which says where that could not be."""
+    """Change a round and redirect to its page, with an error message if needed."""
     try:
         change()
         announce_change(request, job)
@@ -118,7 +118,7 @@ def remove(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 @require_GET
 @of_job
 def download(request: HtmxRequest, job: Job, record: int, filename: str) -> HttpResponse:
-    """The round as its open document, its steps as CSV, a calendar, or its drawing."""
+    """The round's document, its steps as CSV, a calendar, or its drawing."""
     stored = _record(job, record)
     if filename not in DOWNLOADS:
         raise Http404
@@ -150,7 +150,8 @@ def _table(stored: MeasuringRound) -> list[list[Any]]:
 
 
 def _calendar(stored: MeasuringRound, url: str) -> bytes:
-    """An event for each step's beginning, and for its end where it is read then (RFC 5545)."""
+    """Calendar (RFC 5545) of the steps' starts, and of ends at which something is read.
+    """
     calendar = Calendar()
     calendar.add("prodid", "-//Steady Needle//round//EN")
     calendar.add("version", "2.0")

@@ -1,4 +1,4 @@
-"""Load and plan documents of the open formats, from and into a job."""
+"""Load and plan documents of a job, in and out."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ R = TypeVar("R", bound=models.Model)
 
 
 def load_document(load: Load) -> dict[str, Any]:
-    """A load with its readings as the open document; captures as their summaries."""
+    """A load with its readings as the open document; captures as their analyses."""
     document: dict[str, Any] = {
         "name": load.name,
         "kind": load.kind,
@@ -55,7 +55,7 @@ def load_document(load: Load) -> dict[str, Any]:
 def add_load_document(job: Job, data: Any) -> Load:
     """Store a load document as a new load with its readings.
 
-    A reading that took its volts from the mains that the document states keeps them.
+    A reading that used the document's mains voltage keeps it.
 
     Raises
     ------
@@ -91,12 +91,12 @@ def add_load_document(job: Job, data: Any) -> Load:
 
 
 def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
-    """Store a plan document as a new plan over the job's own loads and supply, matched by name.
+    """Store a plan document as a new plan with the job's own loads and supply, matched by name.
 
     Returns
     -------
     plan, left_out : Plan, list of str
-        Loads of the document that the job does not have.
+        Names of loads that the job does not have.
 
     Raises
     ------
@@ -140,7 +140,7 @@ def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:
 
 
 def _checked(record: R) -> R:
-    """A record that passes what one typed in a form would; refused as its document otherwise."""
+    """A validated record; errors are raised as those of its document."""
     try:
         record.clean_fields(exclude={"job", "plan", "load", "supply"})
         record.clean()

@@ -1,4 +1,4 @@
-"""A whole job out and in, as a tabular data package."""
+"""Export and import of a whole job, as a tabular data package."""
 
 from __future__ import annotations
 
@@ -71,14 +71,14 @@ _OWN = {
 
 @dataclass(frozen=True)
 class Preview:
-    """What an import would add: the job's name, and how many of each."""
+    """What an import would add: the job's name, and the number of each kind of record."""
 
     name: str
     counts: list[tuple[str, int]]
 
 
 def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
-    """A model's fields as the package has them: name, type, the field."""
+    """A model's fields in the package: name, type, field."""
     for field in model._meta.concrete_fields:
         if field.name in _OWN or field.name == "job":
             continue
@@ -97,7 +97,7 @@ def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
 
 
 def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
-    """All live records of a kind whose parents live too, in the order they were made."""
+    """All live records of a model whose parents are live, in order of creation."""
     records: Any = model._default_manager.filter(removed_at=None)
     if model is Meter:
         return _meters_read_with(job)
@@ -116,14 +116,14 @@ def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
 
 
 def _meters_read_with(job: Job) -> list[Meter]:
-    """The owner's meters that the job's readings name, and those they were compared with."""
+    """The owner's meters that the job's readings refer to, and those they were compared with."""
     readings = Reading.objects.live().filter(load__job=job, load__removed_at=None)
     named = set(readings.exclude(data__meter=None).values_list("data__meter", flat=True))
     return with_names(job.owner_id, named)
 
 
 def package_of(job: Job) -> Package:
-    """A job with all that hangs on it; ids are counted within the package."""
+    """A job with everything that belongs to it; ids are local to the package."""
     tables: dict[str, Table] = {}
     pictures: dict[str, bytes] = {}
     ids: dict[tuple[type, int], int] = {}
@@ -194,7 +194,7 @@ def preview(content: bytes) -> Preview:
 
 
 def understood(content: bytes) -> Package:
-    """A package that holds a job of this site's making.
+    """Parse a package with a job from this site.
 
     Raises
     ------
@@ -210,12 +210,12 @@ def understood(content: bytes) -> Package:
 
 
 def add_package(package: Package, owner: Any, check: bool = True) -> Job:
-    """Add a package's job, whole or not at all; unchecked only what this site wrote itself.
+    """Store a package's job, atomically; ``check`` false only for packages of this site.
 
     Raises
     ------
     DocumentError
-        Names the table, row and field.
+        The message names the table, row and field.
     """
     try:
         with transaction.atomic():
@@ -238,7 +238,7 @@ def add_package(package: Package, owner: Any, check: bool = True) -> Job:
 
 
 def wait(owner: Any, content: bytes) -> str:
-    """Keep a package until its preview was looked at; returns the token that names it."""
+    """Store a package until its preview is confirmed; return its token."""
     forget_old_packages()
     token = secrets.token_urlsafe(16)
     WaitingPackage.objects.create(owner=owner, token=token, content=content)
@@ -246,7 +246,7 @@ def wait(owner: Any, content: bytes) -> str:
 
 
 def import_waiting(owner: Any, token: str) -> Job | None:
-    """Add the job of a package that waits, once however often it is asked for; None for none.
+    """Add the job of a waiting package, once; None if there is none.
 
     Raises
     ------
@@ -315,7 +315,7 @@ def _draw_anew(photo: Photo, content: bytes | None, where: str) -> None:
 
 
 def _check_whole(job: Job) -> None:
-    """Refuse what each record may say, but not all of them together.
+    """Refuse combinations of records that are each valid.
 
     Raises
     ------
@@ -338,7 +338,7 @@ def _check_whole(job: Job) -> None:
 def _fill(
     record: Any, row: Row, model: type[models.Model], made: dict[tuple[type, int], Any], where: str
 ) -> int:
-    """Set a record's fields from a row; returns the row's own id."""
+    """Set a record's fields from a row; return the row's own id."""
     local = 0
     for name, kind, field in _columns(model):
         value = row.get(name)
@@ -403,7 +403,7 @@ def _capture(package: Package, name: str) -> CoreCapture:
 
 
 def _check(record: Any, where: str) -> None:
-    """What its own reader says of a record."""
+    """Validate a record by its own parser."""
     try:
         record.to_core()
     except DocumentError as error:

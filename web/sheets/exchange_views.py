@@ -1,4 +1,4 @@
-"""Jobs in and out."""
+"""Export and import of jobs."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
-    """Take a load or a plan document into the job."""
+    """Import a load or plan document into the job."""
     if kind not in ("load", "plan"):
         raise Http404
     posted = request.method == "POST"
@@ -99,7 +99,7 @@ def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 def take_in(request: HttpRequest) -> HttpResponse:
-    """Read a package and show what it would add; nothing is stored yet."""
+    """Upload a package and show its preview; nothing is stored yet."""
     posted = request.method == "POST"
     form = PackageForm(request.POST, request.FILES) if posted else PackageForm()
     if posted and form.is_valid():
@@ -113,7 +113,7 @@ def take_in(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 def confirm(request: HttpRequest) -> HttpResponse:
-    """Add what was shown; sent twice it is added once."""
+    """Import the previewed package, once."""
     try:
         job = import_waiting(request.user, request.POST.get("token", ""))
     except DocumentError as error:

@@ -1,4 +1,4 @@
-"""Packages that wait to be confirmed."""
+"""Packages waiting for confirmation."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ WAITS = timedelta(hours=1)
 
 
 class WaitingPackage(models.Model):
-    """An uploaded package whose preview is being looked at; ``job`` is what became of it."""
+    """An uploaded package under preview; ``job`` is the imported job."""
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
     token = models.CharField(max_length=40, unique=True)
@@ -28,5 +28,5 @@ class WaitingPackage(models.Model):
 
 
 def forget_old_packages() -> None:
-    """Drop what waited too long."""
+    """Delete packages that waited too long."""
     WaitingPackage.objects.filter(created_at__lt=timezone.now() - WAITS).delete()

@@ -1,4 +1,4 @@
-"""The sheet as a PDF, legible in black and white."""
+"""The sheet as a PDF, readable in black and white."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
 
 
 class _Pages(FPDF):
-    """Pages with the sheet's title and number at the foot; ``scale`` makes type smaller."""
+    """Pages with the sheet's title and page number in the footer; ``scale`` reduces the type."""
 
     def __init__(self, paper: str, title: str, scale: float) -> None:
         self.scale = scale
@@ -39,7 +39,7 @@ class _Pages(FPDF):
         self.alias_nb_pages()
 
     def type(self, style: str, points: float) -> None:
-        """Set the type, at the pages' scale."""
+        """Set the font, at the pages' scale."""
         self.set_font("B612", style, points * self.scale)
 
     def footer(self) -> None:
@@ -51,7 +51,7 @@ class _Pages(FPDF):
 
 
 def as_pdf(sheet: Sheet, paper: str = "A4") -> bytes:
-    """Print the sheet, a little smaller where that makes it one page."""
+    """Render the sheet, slightly smaller if it then fits on one page."""
     pdf = _printed(sheet, paper, 1.0)
     if pdf.page_no() == 2 and not sheet.photos:
         smaller = _printed(sheet, paper, _SMALLER)
@@ -90,7 +90,7 @@ def _with_caveat(line: Line) -> str:
 
 
 def _photos(pdf: _Pages, photos: Sequence[SheetPhoto]) -> None:
-    """The annex: two photos a row, each with what it stands beside."""
+    """The annex: two photos per row, each with its reading."""
     if not photos:
         return
     pdf.add_page()
@@ -130,7 +130,7 @@ def _words(pdf: _Pages, text: str, grey: bool = False) -> None:
 
 
 def _plain(text: str) -> str:
-    """With spaces that the fonts have, in the units of whoever prints it."""
+    """Text with spaces that the fonts have, in the user's units."""
     return in_own_units(text).replace("\u202f", "\u00a0").replace("→", "to")
 
 
@@ -172,7 +172,7 @@ def _table(pdf: _Pages, table: Table) -> None:
 
 
 def _curve(pdf: _Pages, outcome: Outcome) -> None:
-    """Stored charge with its band, floor, needed hours and nights' clock, in grey."""
+    """Charge with its band, floor, needed hours and ticks, in grey."""
     plan = outcome.plan
     left, top, wide, tall = pdf.l_margin + 10, pdf.get_y() + 5, pdf.epw - 14, 34.0 * pdf.scale
     hours = outcome.curve_h

@@ -1,4 +1,4 @@
-"""What the sheet says: every figure with its range and grade, as text that any form can print."""
+"""Contents of the sheet: every figure with its range and grade, as text."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from web.loads.models import Load, Photo
 from web.loads.words import row_of
 from web.plans.again import measure_again
 from web.plans.helps import helps_of
-from web.plans.measurement_tips import steadies
+from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of, energies_until
 from web.plans.rests import Rests, rests_of
 from web.plans.used import UsedLoad
@@ -45,7 +45,7 @@ GENERAL_CAUTIONS = (
 
 @dataclass(frozen=True)
 class Table:
-    """A table: its title, heads, rows of text, and which columns hold figures."""
+    """A table: title, headers, rows of text, and columns with figures."""
 
     title: str
     heads: list[str]
@@ -55,7 +55,7 @@ class Table:
 
 @dataclass(frozen=True)
 class SheetPhoto:
-    """A photo of the annex, and what it stands beside."""
+    """A photo of the annex, and its reading."""
 
     photo: Photo
     load: Load
@@ -64,7 +64,7 @@ class SheetPhoto:
 
 @dataclass(frozen=True)
 class Sheet:
-    """The whole sheet; pairs and sentences in the order printed.
+    """The whole sheet; pairs and sentences in printing order.
 
     ``lines`` say what cannot run, what to change and what to measure.
     """
@@ -92,7 +92,7 @@ MOST_PHOTOS = 40
 
 
 def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) -> Sheet:
-    """Put the sheet of a plan together, waiting so many seconds for its answer.
+    """Return the sheet of a plan, waiting up to ``wait_s`` for its answer.
 
     ``annex``: with the photos beside the readings of its loads.
     """
@@ -144,12 +144,12 @@ def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
 
 
 def _date(moment: datetime) -> str:
-    """A day as the client reads it: ``1 Dec 2026``."""
+    """A day in words: ``1 Dec 2026``."""
     return f"{moment.day} {moment:%b %Y}"
 
 
 def _schedule(answer: Answer, outcome: Outcome) -> Table:
-    """What runs when, a row for each day; what runs all the time stands first."""
+    """What runs when, one row per day; permanent loads first."""
     plan = outcome.plan
     by_day: dict[str, list[tuple[int, str]]] = {}
     always = []
@@ -326,7 +326,7 @@ def _trials(job: Job) -> Table | None:
 
 
 def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:
-    """What rests on labels and guesses, and what would steady it."""
+    """Figures that depend on labels and guesses, and how to narrow them."""
     words = []
     for used_load in counted:
         if used_load.profile is None:
@@ -339,5 +339,5 @@ def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:
             words.append(f"{used_load.name}: grade {grade}, {assumed}")
         elif assumed:
             words.append(f"{used_load.name}: {assumed}")
-    words += [f"would steady it most: {steady.sentence}" for steady in steadies(answer)[:2]]
+    words += [f"would steady it most: {steady.sentence}" for steady in measurement_tips(answer)[:2]]
     return words

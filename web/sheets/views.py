@@ -1,4 +1,4 @@
-"""The sheet: on the page, as a PDF, its tables as CSV."""
+"""The sheet: as a page, as a PDF, and its tables as CSV."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ def pdf(request: HttpRequest, job: Job, paper: str) -> HttpResponse:
 @require_GET
 @of_job
 def tables(request: HttpRequest, job: Job) -> HttpResponse:
-    """All tables of the sheet beneath one another."""
+    """All tables of the sheet in one CSV."""
     _, sheet = _sheet(request, job, LONG_WAIT_S)
     if sheet.answer.pending:
         return still_working()
@@ -79,5 +79,5 @@ def _all_rows(sheet: Sheet) -> Iterator[list[str]]:
 
 
 def harmless(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
+    """A cell that no spreadsheet treats as a formula."""
     return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t") else cell

@@ -1,1 +1,1 @@
-"""Supplies: batteries with their inverters."""
+"""Supplies: batteries with inverters, outputs, inputs and tests."""

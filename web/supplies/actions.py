@@ -1,4 +1,4 @@
-"""What changes supplies, their parts, and what was tested of them."""
+"""All changes of supplies, their parts and tests."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def add_test(test: SupplyTest) -> SupplyTest:
     Raises
     ------
     needle.document.DocumentError
-        The core does not take it.
+        The core refuses it.
     """
     document = test.supply.to_document()
     parse_supply({**document, "tests": [*document.get("tests", []), test.to_document()]})

@@ -1,4 +1,4 @@
-"""The forms of a supply and its parts: label data in the units found on labels."""
+"""Forms of a supply and its parts, in the units found on labels."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from web.supplies.models import Input, Output, Supply
 
 
 def bank_size(cleaned: dict[str, Any]) -> int:
-    """How many batteries are in series and parallel."""
+    """Number of batteries in series and in parallel."""
     return int((cleaned.get("series") or 1) * (cleaned.get("parallel") or 1))
 
 
@@ -208,7 +208,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
         return cleaned
 
     def _written_wh(self) -> str:
-        """What was written as the battery's Wh, as quantities are read."""
+        """The battery's Wh as written, parsed as a quantity."""
         written = str(self.data.get(self.add_prefix("nominal_wh")) or "")
         try:
             return plain_quantity(written, "Wh")
@@ -216,13 +216,13 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
             return written
 
     def _keep_volts(self, cleaned: dict[str, Any]) -> None:
-        """Amp-hours that were written with their volts tell the battery's volts too."""
+        """Take the battery's volts from amp-hours that were written with volts."""
         written = self._written_wh()
         if cleaned.get("volts") is None and multiple_of(written) == 1:
             cleaned["volts"] = charge_volts(written)
 
     def _check_counted_once(self, cleaned: dict[str, Any]) -> None:
-        """Several batteries are written as such, or put in series and parallel: not both."""
+        """Refuse a product of several batteries together with series or parallel."""
         written = self._written_wh()
         several, bank = multiple_of(written), bank_size(cleaned)
         if several > 1 and bank > 1:
@@ -233,7 +233,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
             )
 
     def comes_to(self) -> str:
-        """What the bank comes to as far as it is typed, in words; empty where it cannot be told."""
+        """The bank's size as typed so far, in words; empty if incomplete."""
         typed: dict[str, Any] = {}
         for name in ("nominal_wh", "volts", "series", "parallel"):
             raw = self.data.get(self.add_prefix(name)) or ""
@@ -273,7 +273,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
 
 
 class PartForm(PercentMixin, RecordForm):
-    """Base of the forms of outputs and inputs; the core checks what they make."""
+    """Base of the forms of outputs and inputs; the core validates them."""
 
     volts = QuantityField("V", label="Volts", most=1500, above=True, required=False)
     max_a = QuantityField("A", label="At most, amps", most=10_000, above=True, required=False)
@@ -302,7 +302,7 @@ class PartForm(PercentMixin, RecordForm):
         return cleaned
 
     def parse(self, document: dict[str, Any]) -> None:
-        """Read it as the core does."""
+        """Parse it as the core does."""
         raise NotImplementedError
 
     class Meta:

@@ -1,4 +1,4 @@
-"""Supplies: battery, inverter, outputs and inputs, and what tests of them proved."""
+"""Supplies: battery, inverter, outputs, inputs, and tests."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class SupplyQuerySet(RecordQuerySet):
     """Supplies of a job."""
 
     def with_parts(self) -> Self:
-        """With their live outputs, inputs and tests, in three further queries."""
+        """With their live outputs, inputs and tests, in three more queries."""
         return self.prefetch_related(
             *(
                 models.Prefetch(name, kind.objects.live(), to_attr=f"live_{name}")
@@ -60,8 +60,8 @@ class SupplyQuerySet(RecordQuerySet):
 class Supply(Record):
     """A battery with its inverter. Shares are 0…1, powers in W and VA, energies in Wh.
 
-    ``nominal_wh`` and ``volts`` are those of one battery; ``series`` and ``parallel`` say how many
-    of them make the bank.
+    ``nominal_wh`` and ``volts`` are those of one battery; ``series`` and ``parallel`` are the
+    numbers of them in the bank.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="supplies")
@@ -108,14 +108,14 @@ class Supply(Record):
         return self.name
 
     def _live(self, name: str) -> list[Any]:
-        """Live parts of that name, fetched once, from the prefetch where there is one."""
+        """Live parts, prefetched if possible."""
         kept = f"live_{name}"
         if not hasattr(self, kept):
             setattr(self, kept, list(getattr(self, name).live()) if self.pk else [])
         return list(getattr(self, kept))
 
     def take_parts_of(self, other: Supply) -> None:
-        """Stand in for another supply, with its outputs, inputs and tests."""
+        """Use the outputs, inputs and tests of another supply."""
         for name in ("outputs", "inputs", "tests"):
             setattr(self, f"live_{name}", other._live(name))
 
@@ -126,12 +126,12 @@ class Supply(Record):
         return self._live("inputs")
 
     def trials_to_carry(self) -> models.QuerySet[Any]:
-        """Trials that have ended on it and are not carried into it yet."""
+        """Finished trials on it whose result has not been stored as a test yet."""
         trials: models.QuerySet[Any] = self.trials.live()
         return trials.exclude(ended_at=None).filter(carried_test=None)
 
     def known_tests(self) -> list[SupplyTest]:
-        """Tests that speak of parts which it still has, oldest first."""
+        """Tests of parts which it still has, oldest first."""
         names = {output.name for output in self.known_outputs()} | (
             {"ac"} if self.continuous_w else set()
         )
@@ -149,11 +149,11 @@ class Supply(Record):
         Parameters
         ----------
         outputs : container of str or None
-            Names of the DC and USB outputs that are switched on; None for all.
+            Names of the DC and USB outputs that are on; None for all.
         without : container of int
-            Keys of tests that are left out.
+            Primary keys of tests to leave out.
         **battery
-            Keys of the battery to add or replace.
+            Keys of the battery document to add or replace.
         """
         document: dict[str, Any] = {
             "name": self.name,
@@ -218,14 +218,14 @@ def _given(values: dict[str, Any]) -> dict[str, Any]:
 
 
 def _one_name(name: str) -> models.UniqueConstraint:
-    """Of what lives in a supply, one of a name."""
+    """Unique names among the live parts of a supply."""
     return models.UniqueConstraint(
         fields=["supply", "name"], condition=models.Q(removed_at=None), name=name
     )
 
 
 class Output(Record):
-    """A DC or USB output; loads name it as their route."""
+    """A DC or USB output; loads refer to it as their route."""
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="outputs")
     name = models.CharField(max_length=40)
@@ -286,9 +286,9 @@ class Input(Record):
 
 
 class SupplyTest(Record):
-    """A test of a supply as it was read: ``data`` holds the open document's keys.
+    """A test of a supply; ``data`` has the open document's keys.
 
-    The newest of a kind is in force; remove it and the one before it is again.
+    The newest of a kind is used; after its removal, the previous one.
     """
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="tests")
@@ -309,7 +309,7 @@ class SupplyTest(Record):
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[SupplyTest]:
-        """Tests that may name a load or an output."""
+        """Tests that may refer to a load or an output."""
         if isinstance(record, Load):
             return cls.objects.filter(supply__job=record.job, type__in=("route", "together"))
         if isinstance(record, Output):
@@ -317,7 +317,7 @@ class SupplyTest(Record):
         return cls.objects.none()
 
     def rename(self, record: Load | Output, before: str) -> bool:
-        """Name a record as it is called now; whether it was named here."""
+        """Update a record's name; return whether it was referred to."""
         key = "load" if isinstance(record, Load) else "output"
         found = in_values(self.data, key, before, record.name)
         if isinstance(record, Output):
@@ -325,7 +325,7 @@ class SupplyTest(Record):
         return in_list(self.data.get("loads", []), before, record.name) or found
 
     def speaks_of(self, names: Container[str]) -> bool:
-        """Whether every output that it is about is among these names."""
+        """Whether all outputs that it refers to are among these names."""
         if self.type == "efficiency" or self.data.get("counted") == "ac":
             return "ac" in names
         if self.type == "idle":
@@ -342,9 +342,9 @@ ORDERS = {"plug-first": "plugged in, then switched on", "on-first": "switched on
 
 
 class StartTest(Record):
-    """A start that was tried: this load on this very inverter, beside what else ran.
+    """A start test: a load on this inverter, with other loads running.
 
-    ``beside`` holds the names of what else ran, ``beside_w`` their W together.
+    ``beside`` has the names of the other running loads, ``beside_w`` their total W.
     """
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="start_tests")
@@ -382,13 +382,13 @@ class StartTest(Record):
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[StartTest]:
-        """Tests that may name a load as what ran beside."""
+        """Tests that may refer to a load among the running ones."""
         if not isinstance(record, Load):
             return cls.objects.none()
         return cls.objects.filter(supply__job=record.job)
 
     def rename(self, record: Load, before: str) -> bool:
-        """Name a load as it is called now; whether it was named here."""
+        """Update a load's name; return whether it was referred to."""
         return in_list(self.beside, before, record.name)
 
     def to_core(self) -> StartTried:

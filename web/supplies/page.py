@@ -1,4 +1,4 @@
-"""What a supply's card and page show: staircase, evidence, curve, accounts."""
+"""Contents of a supply's card and page: staircase, evidence, curve, accounts."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ EXAMPLE_W = 33.0
 
 @dataclass(frozen=True)
 class SupplyFigure:
-    """One figure of a supply: what it is, its estimate and unit, and what would steady it."""
+    """A figure of a supply: its name, estimate and unit, and how to narrow it."""
 
     name: str
     estimate: Estimate
@@ -50,7 +50,7 @@ class SupplyFigure:
 
 @dataclass(frozen=True)
 class Card:
-    """One supply as its place lists it."""
+    """A supply in the list."""
 
     supply: Supply
     core: CoreSupply
@@ -62,7 +62,7 @@ class Card:
 
 @dataclass(frozen=True)
 class TestRow:
-    """One test: the stored one, what it says, and whether a newer one took its place."""
+    """A test: the record, its text, and whether a newer one replaces it."""
 
     test: SupplyTest
     says: str
@@ -71,7 +71,7 @@ class TestRow:
 
 @dataclass(frozen=True)
 class Route:
-    """Two routes of one load: their accounts, what the second saves, in words."""
+    """Two routes of a load: their energy balances, and the saving, in words."""
 
     load: str
     hours: float
@@ -97,7 +97,7 @@ class SupplyPage:
 
 
 def card_of(supply: Supply, hours: float = USUAL_HOURS, mean_ac_w: float | None = None) -> Card:
-    """Work out a supply's staircase over so many hours."""
+    """Compute a supply's staircase over some hours."""
     core = supply.to_core()
     steps = core_staircase(core, hours, mean_ac_w)
     bars = [
@@ -132,7 +132,7 @@ def _figures(core: CoreSupply) -> list[SupplyFigure]:
 
 
 def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
-    """Work out a supply's page."""
+    """Compute a supply's page."""
     card = card_of(supply, hours)
     tests = list(zip(supply.known_tests(), card.core.tests, strict=True))
     newest: dict[tuple[str, str], int] = {}
@@ -173,7 +173,7 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
 
 
 def _what(test: CoreTest) -> tuple[str, str]:
-    """What a test is about: the newest of each takes the place of those before."""
+    """What a test is about; the newest of each replaces earlier ones."""
     if isinstance(test, IdleTest):
         return "idle", test.output
     if isinstance(test, RouteTest):
@@ -206,7 +206,7 @@ def _sentence(test: CoreTest) -> str:
 
 
 def _course(held: Sequence[Held], name: str) -> SafeString | None:
-    """What it held at each dated test, drawn; None for fewer than two, or all of one day."""
+    """Chart of its capacity at each dated test; None for fewer than two dates."""
     if len(held) < 2 or held[0].on == held[-1].on:
         return None
     marks = [
@@ -231,7 +231,7 @@ def _percentages(core: CoreSupply) -> list[tuple[float, float]]:
 
 
 def _square_words(core: CoreSupply, fit: InverterFit) -> str:
-    """The square term as what it takes at the continuous load."""
+    """The square loss at the continuous rating, in words."""
     assert core.inverter is not None
     full = core.inverter.continuous_w
     lost = with_unit(fit.square_per_w.value * full**2, "W")
@@ -239,7 +239,7 @@ def _square_words(core: CoreSupply, fit: InverterFit) -> str:
 
 
 def _curve(core: CoreSupply, fit: InverterFit, name: str) -> SafeString:
-    """What passes on at each load, as fitted, with the pairs on it."""
+    """Efficiency over the load, as fitted, with the readings."""
     assert core.inverter is not None
     most = max(core.inverter.continuous_w, *(ac for ac, _ in fit.pairs))
     idle, efficiency, square = fit.idle_w, fit.efficiency, fit.square_per_w.value

@@ -1,4 +1,4 @@
-"""Lets a simulated supply run a guided test: what a person would have read, for the form."""
+"""Guided tests done on a simulated supply, as values for the form."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _DRAIN_SHARE, _ROUTE_W, _USB_W = 0.12, 14.0, 10.0
 
 
 def simulated(supply: Supply, kind: str) -> dict[str, Any]:
-    """The form's values of one test, run on the stand-in of this supply."""
+    """Values of a test's form from the simulated supply."""
     twin = standin_supply(supply.to_core(), seed=supply.pk or 0)
     makers = {"idle": _idle, "efficiency": _efficiency, "capacity": _capacity, "route": _route}
     return {**makers[kind](supply, twin), "note": "by the simulated supply"}

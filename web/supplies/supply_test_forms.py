@@ -1,4 +1,4 @@
-"""The forms of guided tests: fields named as the document's keys, checked by the core."""
+"""Forms of guided tests: fields named as the document's keys, validated by the core."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class SupplyTestForm(OnceMixin, forms.Form):
         return cleaned
 
     def as_test(self) -> SupplyTest:
-        """The test to store, once valid."""
+        """The test to store, from a valid form."""
         cleaned = self.cleaned_data
         return SupplyTest(
             supply=self.supply,

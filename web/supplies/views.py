@@ -48,7 +48,7 @@ def page(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 @require_POST
 @of_job
 def comes_to(request: HttpRequest, job: Job) -> HttpResponse:
-    """What a bank comes to as it is typed; stores nothing."""
+    """The bank's size as typed so far; stores nothing."""
     form = SupplyForm(request.POST, instance=Supply(job=job))
     return HttpResponse(escape(form.comes_to()))
 
@@ -96,7 +96,7 @@ def remove(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse:
-    """A guided test; asked with ``simulated`` the stand-in has run it and the form is filled in."""
+    """A guided test; with ``simulated`` the form is filled in from the simulated supply."""
     record = _supply(job, supply)
     if kind not in FORMS:
         raise Http404
@@ -115,7 +115,7 @@ def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse
 
 
 def _initial(request: HttpRequest, supply: Supply, kind: str) -> dict[str, Any]:
-    """What a test's form begins with: what a round has planned, or what the stand-in shows."""
+    """Initial values of a test's form: from a round, or from the simulated supply."""
     if kind == "together":
         return {"loads": request.GET.getlist("loads"), "hours": request.GET.get("hours", "")}
     able = FORMS[kind].simulated

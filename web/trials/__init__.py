@@ -1,1 +1,1 @@
-"""Trials: real runs of a supply, checked in on, foretold, and learnt from."""
+"""Trials: real runs of a supply with check-ins, forecasts, and their results."""

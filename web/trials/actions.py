@@ -1,4 +1,4 @@
-"""What changes trials and check-ins."""
+"""All changes of trials and check-ins."""
 
 from __future__ import annotations
 
@@ -30,9 +30,9 @@ STANDIN_DRAWS = 60
 
 
 def start_trial(trial: Trial, ticked: Collection[int] = ()) -> Trial:
-    """Store a new trial with what is believed and expected now.
+    """Store a new trial with its supply and expected course.
 
-    ``ticked`` are keys of the loads that run in it where it has no plan.
+    ``ticked`` are primary keys of the loads that run in it without a plan.
     """
     expect(trial, ticked)
     return save_new(trial.job, trial, f"Started {trial.name}")[0]
@@ -41,9 +41,9 @@ def start_trial(trial: Trial, ticked: Collection[int] = ()) -> Trial:
 def enter_run(
     trial: Trial, ticked: Collection[int], check_ins: Sequence[dict[str, Any]], ended_h: float
 ) -> Trial:
-    """Store a run that is over, whole: the trial, its check-ins (document keys), its end.
+    """Store a finished run: the trial, its check-ins (document keys), and its end.
 
-    Undoing it takes all of it out at once.
+    One undo takes back all of it.
 
     Raises
     ------
@@ -80,7 +80,7 @@ def check_in(record: CheckIn) -> CheckIn:
     Raises
     ------
     needle.document.DocumentError
-        The core does not take the trial with it.
+        The core refuses the trial with it.
     """
     trial = record.trial
     with transaction.atomic():
@@ -97,7 +97,7 @@ def remove_check_in(record: CheckIn) -> None:
 
 
 def end_trial(trial: Trial, at: datetime, why: str, seen: dict[str, Any] | None = None) -> None:
-    """End a trial, or say anew how it ended; ``seen`` is what was read at its end.
+    """End a trial, or correct how it ended; ``seen`` are the figures at its end.
 
     Raises
     ------
@@ -114,16 +114,16 @@ def end_trial(trial: Trial, at: datetime, why: str, seen: dict[str, Any] | None 
 
 
 def resume_trial(trial: Trial) -> None:
-    """Let an ended trial run on."""
+    """Continue an ended trial."""
     trial.ended_at, trial.ended_why = None, ""
     save_change(trial.job, trial, f"{trial.name} runs on")
 
 
 def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
-    """What a trial proved of its battery, as a capacity test of its supply; not stored.
+    """The capacity of a trial's battery as a capacity test of its supply; not stored.
 
-    It holds the trial's own figure and range, without what cold took in its room: plans take that
-    off again for theirs.
+    It has the trial's own figure and range, corrected for the temperature of its room, as plans
+    correct for theirs.
     """
     assert trial.ended_at is not None and trial.supply is not None
     assert prediction.state_of_health is not None
@@ -148,7 +148,7 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
 
 
 def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
-    """Let what a trial proved speak for its supply, once."""
+    """Store a trial's result as a test of its supply, once."""
     with as_one(trial.job, f"Carried {trial.name} into {trial.supply}"):
         trial.carried_test = add_test(carried_test(trial, prediction))
         save_change(trial.job, trial, "")
@@ -156,7 +156,7 @@ def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
 
 
 def carry_into_load(trial: Trial, change: Any) -> None:
-    """Let what a trial of one load proved speak for that load, once.
+    """Store a trial of one load as a reading of that load, once.
 
     ``change`` is a :class:`web.trials.page.Learnt`.
     """
@@ -169,14 +169,14 @@ def carry_into_load(trial: Trial, change: Any) -> None:
 
 
 def simulated_run(trial: Trial) -> StandinRun:
-    """The stand-in that runs a simulated trial."""
+    """The simulated supply of a simulated trial."""
     assert trial.simulated_seed is not None
     twin = standin_supply(parse_supply(trial.believed), trial.simulated_seed)
     return run_on(twin, trial, trial.simulated_seed)
 
 
 def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
-    """A stand-in supply that does what is expected of a trial, more or less, up to its stop."""
+    """A simulated supply that roughly follows what a trial expects, up to its stop."""
     drawn: Sequence[float] = trial.expected.get("by_hour") or [trial.expected.get("value", 50.0)]
     given: Sequence[float] = [0.0]
     if document := trial.expected.get("plan"):
@@ -188,10 +188,10 @@ def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
 
 
 def simulate_on(trial: Trial, to_the_end: bool = False) -> None:
-    """Check in as the stand-in shows it: at the next suggested time, or at all until it stops.
+    """Check in as the simulated supply shows: at the next suggested time, or until it stops.
 
-    Everything is worked out before the database is kept from others. Sent twice it acts once: where
-    another hand checked in meanwhile, that counts.
+    Everything is computed before the database is locked. A double submission acts once: if another
+    request checked in meanwhile, that counts.
     """
     run = simulated_run(trial)
     stop_h = run.stop_h(trial.stop_at)

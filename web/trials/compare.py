@@ -1,4 +1,4 @@
-"""Trials side by side, against the first, and whether that is fair."""
+"""Trials side by side, against the first one, and whether the comparison is fair."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ MOST = 4
 
 @dataclass(frozen=True)
 class Compared:
-    """The page: the trials, rows, what was not alike, the verdict."""
+    """The page: trials, rows, what is unfair, and the verdict."""
 
     views: list[TrialView]
     rows: list[TrialRow]
@@ -25,7 +25,7 @@ class Compared:
 
 
 def compare(trials: Sequence[Trial]) -> Compared:
-    """Put trials side by side; the first is the reference."""
+    """Compare trials; the first is the reference."""
     views = [view_of(trial, LONG_WAIT_S) for trial in trials]
     rows = rows_of([_side(view) for view in views])
     return Compared(views, rows, _unfair(trials), _verdict(rows, trials))
@@ -47,7 +47,7 @@ def _side(view: TrialView) -> TrialSide:
 
 
 def _lift_c(trial: Trial, set_c: float | None) -> float | None:
-    """Degrees between the room and the inside as read, or else the set point."""
+    """Temperature difference between the room and the inside, as read, or from the set point, K."""
     seen = trial.known_check_ins()
     rooms = [check_in.data["room_c"] for check_in in seen if "room_c" in check_in.data]
     insides = [check_in.data["inside_c"] for check_in in seen if "inside_c" in check_in.data]

@@ -1,4 +1,4 @@
-"""What is expected of a trial as it starts: its plan, or loads that were ticked, as a draft."""
+"""What is expected of a new trial: its plan, or selected loads, as a draft."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ LOOK_H = 24.0
 
 
 def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
-    """Keep in a trial what is believed and expected now: its supply, and the plan as it stands.
+    """Store in a trial the battery and the expected course as they are now.
 
-    ``ticked`` are keys of loads that run in it: who ticks loads means these, whatever plan stands
-    beside them. Where neither can be run, nothing is expected.
+    ``ticked`` are primary keys of selected loads, which replace the plan. If neither can be
+    simulated, nothing is expected.
     """
     if ticked:
         trial.plan = None
@@ -43,7 +43,7 @@ def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
 
 
 def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
-    """The trial's plan, or its ticked loads, under the trial's own conditions."""
+    """The trial's plan, or its selected loads, under the trial's conditions."""
     assert trial.supply is not None
     supply = Supply.objects.with_parts().get(pk=trial.supply.pk)
     supply.job = trial.job
@@ -72,7 +72,7 @@ def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
 
 
 def _ticked_entry(plan: Plan, load: Load, usual: PlanEntry | None, taken_in: bool) -> PlanEntry:
-    """How a ticked load runs: as the job's plan has it, where it has it."""
+    """How a selected load runs: as in the job's plan if it is included there."""
     entry = PlanEntry(plan=plan, load=load, taken_in=taken_in)
     if usual is not None:
         entry.route, entry.setting, entry.count = usual.route, usual.setting, usual.count
@@ -82,7 +82,7 @@ def _ticked_entry(plan: Plan, load: Load, usual: PlanEntry | None, taken_in: boo
 
 
 def _believed(trial: Trial) -> dict[str, Any]:
-    """The supply's battery as it is known now: figures that tests gave, not the tests."""
+    """The supply's battery with the results of its tests."""
     assert trial.supply is not None
     battery = trial.supply.to_core().battery
     document = trial.supply.to_document(outputs=())["battery"]

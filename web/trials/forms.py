@@ -23,7 +23,7 @@ MOST_LOG = 1_000_000
 
 
 class TrialForm(PercentMixin, RecordForm):
-    """A trial; as it starts, with what runs in it."""
+    """A trial; a new one with the loads that run in it."""
 
     loads: Any = TickedField(
         None,
@@ -98,7 +98,7 @@ class TrialForm(PercentMixin, RecordForm):
 
     @property
     def ticked(self) -> set[int]:
-        """Keys of the loads that run in it, where no plan is named."""
+        """Primary keys of the loads that run in it, without a plan."""
         return {load.pk for load in self.cleaned_data.get("loads") or ()}
 
     def clean_counted(self) -> str:
@@ -115,7 +115,7 @@ class TrialForm(PercentMixin, RecordForm):
         return cleaned
 
     def _check_place(self, cleaned: dict[str, Any]) -> None:
-        """Elsewhere than at the battery is only known with what runs there."""
+        """Counting elsewhere than at the battery needs loads."""
         place, supply = cleaned.get("counted"), cleaned.get("supply")
         if place in (None, BATTERY) or supply is None:
             return
@@ -133,7 +133,7 @@ TIMES = {
 
 
 class PastRunForm(TrialForm):
-    """A run that is over, from its log."""
+    """A finished run, from its log."""
 
     ended_why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     ended_h = QuantityField(
@@ -211,7 +211,7 @@ class PastRunForm(TrialForm):
 
 
 class _MomentMixin(forms.Form):
-    """When something was seen: as the counter shows it, or by the clock; empty for now."""
+    """Time of a check-in: elapsed, or by the clock; empty for now."""
 
     def moment_of(
         self, cleaned: dict[str, Any], trial: Trial, at: str, usual: datetime
@@ -223,7 +223,7 @@ class _MomentMixin(forms.Form):
 
 
 class CheckInForm(OnceMixin, _MomentMixin):
-    """What is seen at one moment: any of the fields, as the document names them."""
+    """Figures at one moment, named as in the document."""
 
     percent = forms.FloatField(label="Charge, %", required=False)
     bars = forms.IntegerField(label="Bars", required=False)
@@ -284,7 +284,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         self.add_guards(record.version if record.pk else None)
 
     def _offer_places(self, trial: Trial) -> None:
-        """Where W are read, beside them: a display shows what leaves the outlets unless said."""
+        """Offer where W are read; by default at the outlets."""
         places = trial.places
         if len(places) == 1:
             del self.fields["watts_at"]
@@ -296,7 +296,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         self.initial.setdefault("watts_at", usual)
 
     def main_fields(self) -> list[forms.BoundField]:
-        """The usual fields, and those that the last check-in used."""
+        """The usual fields, and those of the last check-in."""
         last = self.record.trial.known_check_ins()[-1:]
         usual = ("ah", "volts", "amps", "watts_in", "wh_in")
         used = {"bars", "of"} if last and "bars" in last[0].data else set()
@@ -358,7 +358,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
 
 
 def ask_for_volts(form: forms.BaseForm, trial: Trial, data: Mapping[str, Any]) -> None:
-    """Refuse amp-hours where no volts make them an energy: they would count for nothing."""
+    """Refuse amp-hours without any volts, which could not be used."""
     if data.get("ah") is None or data.get("volts") is not None:
         return
     if trial.to_core().battery.volts is None:
@@ -376,7 +376,7 @@ def _legs(record: CheckIn) -> list[str]:
 
 
 class EndForm(OnceMixin, _MomentMixin):
-    """When and why a trial ended, and what was read then."""
+    """When and why a trial ended, and the figures then."""
 
     why = forms.ChoiceField(label="Outcome", choices=list(ENDS.items()))
     elapsed = QuantityField(
@@ -397,7 +397,7 @@ class EndForm(OnceMixin, _MomentMixin):
 
     @property
     def seen(self) -> dict[str, Any]:
-        """Figures that were read at the end, as the document names them."""
+        """Figures at the end, named as in the document."""
         cleaned = self.cleaned_data
         return {name: cleaned[name] for name in self.figures if cleaned.get(name) is not None}
 

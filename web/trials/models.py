@@ -37,7 +37,7 @@ _RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
 
 
 def known_ran(ran: Any) -> None:
-    """Refuse what :func:`web.plans.runs.snapshot` does not make: an import may hold anything."""
+    """Refuse data that :func:`web.plans.runs.snapshot` does not make, as imports may have any."""
     loads = ran.get("loads", []) if isinstance(ran, dict) else None
     right = isinstance(loads, list) and all(
         isinstance(load, dict)
@@ -54,18 +54,18 @@ class TrialQuerySet(RecordQuerySet):
     """Trials of a job."""
 
     def with_check_ins(self) -> TrialQuerySet:
-        """With their live check-ins, in one further query."""
+        """With their live check-ins, in one more query."""
         return self.prefetch_related(
             models.Prefetch("check_ins", CheckIn.objects.live(), to_attr="live_check_ins")
         )
 
 
 class Trial(Record):
-    """A run of a supply. What was believed of it at the start is kept as it was: ``believed``.
+    """A run of a supply. ``believed`` is the battery as known at the start.
 
-    ``expected`` holds the plan as it was then (``plan``), or the W at the battery that were
-    expected (``value`` and ``spread``, or ``by_hour``); both have the document's keys. ``ran``
-    holds the loads that ran in it, as :func:`web.plans.runs.snapshot` makes it.
+    ``expected`` has the plan as it was then (``plan``), or the expected W at the battery (``value``
+    and ``spread``, or ``by_hour``); both with the document's keys. ``ran`` has the loads that ran
+    in it, from :func:`web.plans.runs.snapshot`.
     """
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="trials")
@@ -126,7 +126,7 @@ class Trial(Record):
         return self.ended_at is None
 
     def known_check_ins(self) -> list[CheckIn]:
-        """Live check-ins by time, from the prefetch where there is one."""
+        """Live check-ins in order of time, prefetched if possible."""
         if not hasattr(self, "live_check_ins"):
             self.live_check_ins = list(self.check_ins.live()) if self.pk else []
         return sorted(self.live_check_ins, key=lambda check_in: (check_in.at, check_in.pk or 0))
@@ -158,19 +158,19 @@ class Trial(Record):
         return document
 
     def seen(self, check_in: CheckIn) -> dict[str, Any]:
-        """A check-in as the document has it; its figures are read where the trial's are."""
+        """A check-in as in the document; figures are by default at the trial's place."""
         place = {} if self.counted == BATTERY else {"counted": self.counted}
         return {"h": round(self.hours_to(check_in.at), 4), **place, **check_in.data}
 
     @property
     def places(self) -> list[str]:
-        """Where Wh, Ah and W can be read: elsewhere than at the battery where a plan runs."""
+        """Where Wh, Ah and W can be read; other than the battery only with a plan."""
         supply = (self.expected.get("plan") or {}).get("supply", {})
         ac = [AC] if supply.get("inverter") else []
         return [BATTERY, *ac, *(output["name"] for output in supply.get("outputs", ()))]
 
     def why_not_a_run(self) -> str:
-        """Why a finished trial is no run that plans can rest on; "" where it is one."""
+        """Why plans cannot use a finished trial; "" if they can."""
         reasons = (
             (not self.counts, "it was switched off for plans"),
             (not self.ran.get("loads"), "what ran in it was not recorded"),
@@ -182,14 +182,14 @@ class Trial(Record):
 
     @property
     def carried(self) -> bool:
-        """Whether it was made a capacity test of its supply: the same evidence counts once."""
+        """Whether it was stored as a capacity test, so that it does not count twice."""
         return self.supply is not None and any(
             test.pk == self.carried_test_id for test in self.supply.known_tests() if test.pk
         )
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[Trial]:
-        """Trials in which a load ran, or an output fed one."""
+        """Trials that may refer to a load or an output."""
         if isinstance(record, Load):
             return cls.objects.filter(job=record.job)
         if isinstance(record, Output):
@@ -197,14 +197,14 @@ class Trial(Record):
         return cls.objects.none()
 
     def rename(self, record: Load | Output, before: str) -> bool:
-        """Name a record as it is called now in what ran; whether it was named here."""
+        """Update a record's name in ``ran``; return whether it was referred to."""
         key = "name" if isinstance(record, Load) else "route"
         ran = self.ran.get("loads", [])
         renamed = [in_values(load, key, before, record.name) for load in ran]
         return any(renamed)
 
     def as_run(self) -> dict[str, Any]:
-        """A finished trial as a run of the plan document, but for its loads."""
+        """A finished trial as a run of the plan document, without its loads."""
         made = run_of(self.to_core())
         assert not isinstance(made, str)
         run: dict[str, Any] = {
@@ -225,7 +225,7 @@ class Trial(Record):
 
 
 class CheckIn(Record):
-    """What was seen at one moment of a trial: ``data`` holds the open document's keys."""
+    """Figures at one moment of a trial: ``data`` has the open document's keys."""
 
     trial = models.ForeignKey(Trial, on_delete=models.CASCADE, related_name="check_ins")
     at = models.DateTimeField(default=timezone.now, validators=[in_our_time])

@@ -1,4 +1,4 @@
-"""What a trial's page shows: the forecast in words, drawn, and how good forecasts have been."""
+"""Contents of a trial's page: forecast, drawing, and how good forecasts were."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ DAYS_NAMED_H = 144.0
 
 @dataclass(frozen=True)
 class CheckInRow:
-    """A check-in as the table shows it: hours into the trial, and its figures as written."""
+    """A check-in in the table: hours into the trial, and its figures as text."""
 
     record: CheckIn
     h: float
@@ -51,7 +51,7 @@ class CheckInRow:
 
 @dataclass(frozen=True)
 class Carry:
-    """What a finished trial would change in its supply: capacity shares before and after."""
+    """Change of the supply by a finished trial: capacity shares before and after."""
 
     before: float
     after: float
@@ -60,7 +60,7 @@ class Carry:
 
 @dataclass(frozen=True)
 class Learnt:
-    """What a finished trial of one load would change in it: its mean W before and after."""
+    """Change of a load by a finished trial of it alone: its mean W before and after."""
 
     load: Load
     data: dict[str, Any]
@@ -72,7 +72,7 @@ class Learnt:
 
 @dataclass(frozen=True)
 class CheckpointRow:
-    """What was promised after a share of a finished run, in words."""
+    """The forecast after a share of a finished run, in words."""
 
     when: str
     predicted: str
@@ -83,9 +83,9 @@ class CheckpointRow:
 
 @dataclass(frozen=True)
 class TrialView:
-    """A trial as its page shows it; ``prediction`` is None while there is nothing to go by.
+    """A trial's page; ``prediction`` is None without a plan or check-ins.
 
-    ``pending``: it is being worked out.
+    ``pending``: it is being computed.
     """
 
     trial: Trial
@@ -104,7 +104,7 @@ class TrialView:
 
     @property
     def rests(self) -> Rests | None:
-        """What the forecast rests on: the plan of its start, and each look."""
+        """What the forecast uses: the plan at its start, and each check-in."""
         if self.prediction is None:
             return None
         return rests_of_trial(self.trial, self.prediction)
@@ -115,7 +115,7 @@ class TrialView:
 
     @property
     def counted(self) -> str:
-        """The last count as it was read, and where."""
+        """The last counter reading, and where it was read."""
         if self.prediction is None or self.prediction.count is None:
             return ""
         count = self.prediction.count
@@ -126,7 +126,7 @@ class TrialView:
 
 
 def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> TrialView:
-    """Work out a trial as it stands; not ``whole``: without what only its own page shows."""
+    """Compute a trial's page; not ``whole``: without what only its own page shows."""
     core = trial.to_core()
     both = zip(trial.known_check_ins(), core.check_ins, strict=True)
     rows = [_row(record, seen) for record, seen in both]
@@ -161,7 +161,7 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
 
 
 def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
-    """What a trial's forecast rests on, look by look; the plan is as it was at the start."""
+    """What a trial's forecast uses, check-in by check-in; the plan is that of its start."""
     url = reverse("trials:trial", args=[trial.job_id, trial.pk])
     checkpoints = trial.known_check_ins()
     lines = []
@@ -209,7 +209,7 @@ _WHEN = {0.0: "at the start", 1 / 3: "after a third", 0.5: "at half time", 0.8: 
 
 
 def _checkpoint_rows(record: ForecastRecord) -> list[CheckpointRow]:
-    """What forecast and display promised on the way, against the hours that it ran."""
+    """Forecast and display at each checkpoint, against the actual hours."""
     rows = []
     for checkpoint in record.checkpoints:
         predicted = span = verdict = display = ""
@@ -225,7 +225,7 @@ def _checkpoint_rows(record: ForecastRecord) -> list[CheckpointRow]:
 
 
 def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
-    """Moments at which a look is worth most."""
+    """Suggested times of further check-ins."""
     return [
         timezone.localtime(trial.started_at + timedelta(hours=hour))
         for hour in next_check_ins(prediction)
@@ -233,7 +233,7 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
 
 
 def _when(trial: Trial, hours: float) -> str:
-    """A moment of a trial: the day's name, with its date where that would be two of them."""
+    """A time of a trial: its weekday, with the date if that is ambiguous."""
     moment = timezone.localtime(trial.started_at + timedelta(hours=hours))
     return f"{moment:%a %d %b %H:%M}" if hours > DAYS_NAMED_H else f"{moment:%a %H:%M}"
 
@@ -256,7 +256,7 @@ def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
 
 
 def _because(prediction: Forecast, planned: Forecast | None) -> str:
-    """How it differs from what was foretold at its start, and why."""
+    """How the forecast differs from the one at the start, and why."""
     if planned is None or not prediction.now_h or planned.stop_h[1] >= planned.most_h - 1e-6:
         return ""
     off = prediction.stop_h[1] - planned.stop_h[1]
@@ -357,14 +357,14 @@ def _drawing(
 
 
 def _planned_h(planned: Forecast | None) -> float | None:
-    """Hours that were foretold at the start; None where no stop was."""
+    """Hours of the forecast at the start; None if no stop was predicted."""
     if planned is None or planned.stop_h[1] >= planned.most_h - 1e-6:
         return None
     return planned.stop_h[1]
 
 
 def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
-    """What it would change in the supply, where the end tells what its battery holds."""
+    """The change of the supply, if the end shows the battery's capacity."""
     if prediction.state_of_health is None or trial.supply is None:
         return None
     test = carried_test(trial, prediction)
@@ -379,7 +379,7 @@ def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
 
 
 def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
-    """A charge drop of the load, where one ran alone, on AC, in one leg, without a charge."""
+    """A charge drop of the load, if it ran alone, on AC, in one leg, without charging."""
     ran = trial.ran.get("loads", [])
     if trial.ended_at is None or trial.supply is None or len(prediction.legs) > 1:
         return None

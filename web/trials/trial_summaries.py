@@ -1,4 +1,4 @@
-"""What trials come to, worked out beside the site and kept while nothing changes."""
+"""Summaries of trials, computed by the answer pool and cached."""
 
 from __future__ import annotations
 
@@ -27,22 +27,22 @@ PAGE_WAIT_S = 2.0
 
 
 def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> TrialSummary:
-    """What a trial comes to as it stands.
+    """Summary of a trial in its present state.
 
     Raises
     ------
-    NotReady
+    AnswerPending
         It takes longer than ``wait_s``.
     """
     return _worked_out("trial-summary", trial, wait_s, summarise)
 
 
 def record_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> ForecastRecord:
-    """How a finished trial was foretold; without looks where it proves nothing of the battery.
+    """Forecast record of a finished trial; without checkpoints if it did not run to its end.
 
     Raises
     ------
-    NotReady
+    AnswerPending
     """
     return _worked_out("forecast-record", trial, wait_s, forecast_record_of)
 
@@ -55,7 +55,7 @@ def _worked_out(kind: str, trial: Trial, wait_s: float, work: Callable[[dict[str
 
 
 def score_of(trials: Sequence[Trial]) -> tuple[Score, int]:
-    """How good forecasts have been over finished trials, and how many are not worked out yet."""
+    """Score of the forecasts of finished trials, and the number not computed yet."""
     records, waiting = [], 0
     for trial in trials:
         if trial.running:

@@ -1,4 +1,4 @@
-"""Trials: start, check in, follow, finish, learn."""
+"""Trials: start, check in, follow, finish, and use the results."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def index(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 def _listed(request: HtmxRequest, job: Job) -> dict[str, Any]:
-    """The job's trials, and how good forecasts of the user's trials have been."""
+    """The job's trials, and the score of the user's forecasts."""
     views = [view_of(trial, whole=False) for trial in _trials(job)]
     others = (
         Trial.objects.live().with_check_ins().filter(job__owner=request.user, job__removed_at=None)
@@ -80,7 +80,7 @@ def _trials(job: Job) -> list[Trial]:
 @require_GET
 @of_job
 def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Two to four trials, against a reference: the one named, or the first."""
+    """Comparison of two to four trials; the reference is named, or the first."""
     trials = _trials(job)
     wanted = keys_of(request.GET.getlist("item"))
     picked = [trial for trial in trials if trial.pk in wanted][:MOST]
@@ -99,7 +99,7 @@ def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 def _new(job: Job, plan: Plan | None) -> Trial:
-    """A trial as it would be started now."""
+    """A new trial with its default values."""
     supply = supply_of(plan) if plan is not None else job.supplies.live().first()
     number = job.trials.count() + 1
     name = f"{plan.name} rehearsal" if plan and plan.pk else f"Trial {number}"
@@ -116,7 +116,7 @@ def _new(job: Job, plan: Plan | None) -> Trial:
 
 
 def _named_plan(request: HtmxRequest, job: Job) -> Plan:
-    """The plan that the address names, or the current one."""
+    """The plan in the query, or the current one."""
     plan = current_plan(job)
     if (wanted := key_of(request.GET.get("plan", ""))) is not None:
         plan = job.plans.live().filter(pk=wanted).first() or plan
@@ -127,7 +127,7 @@ def _named_plan(request: HtmxRequest, job: Job) -> Plan:
 @require_http_methods(["GET", "POST"])
 @of_job
 def start(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Start a trial, from a plan where one is named."""
+    """Start a trial, from a plan if one is given."""
     instance = _new(job, _named_plan(request, job))
     form = TrialForm(request.POST or None, instance=instance, job=job)
     if request.method == "POST" and form.is_valid():
@@ -145,7 +145,7 @@ def start(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 @of_job
 def past(request: HtmxRequest, job: Job) -> HttpResponse:
-    """Enter a run that is over, from its log."""
+    """Enter a finished run, from its log."""
     instance = _new(job, _named_plan(request, job))
     instance.name = f"Run {job.trials.count() + 1}"
     form = PastRunForm(request.POST or None, request.FILES or None, instance=instance, job=job)
@@ -198,7 +198,7 @@ def page(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 
 
 def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
-    """After a change was stored."""
+    """Response after a stored change."""
     if request.htmx:
         return render(request, "trials/_changed.html", _context(job, _trial(job, trial.pk)))
     return redirect("trials:trial", job.pk, trial.pk)
@@ -207,7 +207,7 @@ def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
 @require_POST
 @of_job
 def check_in(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Keep a check-in; answers with the trial anew."""
+    """Store a check-in; return the updated trial."""
     record = _trial(job, trial)
     form = CheckInForm(request.POST, record=CheckIn(trial=record))
     if not form.is_valid():
@@ -269,7 +269,7 @@ def resume(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 @require_POST
 @of_job
 def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Let the simulated supply run on: one check-in, or to the end."""
+    """Continue the simulated supply: one check-in, or to the end."""
     record = _trial(job, trial)
     if record.simulated_seed is None or not record.running:
         raise Http404
@@ -281,7 +281,7 @@ def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 @require_POST
 @of_job
 def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Let what the trial proved speak for its supply."""
+    """Store the trial's result as a test of its supply."""
     record = _trial(job, trial)
     view = view_of(record, LONG_WAIT_S)
     if view.carry is None or view.carry.done or view.prediction is None:
@@ -294,7 +294,7 @@ def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 @require_POST
 @of_job
 def carry_reading(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Let a trial of one load speak for that load."""
+    """Store a trial of one load as a reading of that load."""
     record = _trial(job, trial)
     change = view_of(record, LONG_WAIT_S).learnt
     if change is None or change.done:
@@ -315,7 +315,7 @@ def remove(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 @require_GET
 @of_job
 def download(request: HtmxRequest, job: Job, trial: int, filename: str) -> HttpResponse:
-    """The trial as its open document, its forecast, check-ins as CSV, drawing, reminders."""
+    """The trial's document, its forecast, check-ins as CSV, drawing, reminders."""
     record = _trial(job, trial)
     view = view_of(record, LONG_WAIT_S)
     if view.pending:

@@ -76,7 +76,7 @@ class Change:
 class Suggestion:
     """A change and the hours it gains: 10th, 50th and 90th percentile.
 
-    ``odds_before`` is the plan's chance of success, ``odds_after`` that chance plus the difference
+    ``chance_before`` is the plan's chance of success, ``chance_after`` that chance plus the difference
     between the paired draws (a control variate: P. Glasserman, "Monte Carlo Methods in Financial
     Engineering", 2003, section 4.1). ``at_least``: the likely gain is longer than the simulation.
     ``fixes``: fewer loads that must or should run are blocked; ``all_run``: none is blocked any
@@ -87,15 +87,15 @@ class Suggestion:
     low: float
     value: float
     high: float
-    odds_before: float = 0.0
-    odds_after: float = 0.0
+    chance_before: float = 0.0
+    chance_after: float = 0.0
     at_least: bool = False
     fixes: bool = False
     all_run: bool = False
 
     @property
-    def odds_won(self) -> float:
-        return self.odds_after - self.odds_before
+    def chance_gained(self) -> float:
+        return self.chance_after - self.chance_before
 
     @property
     def what(self) -> str:
@@ -109,21 +109,21 @@ class Suggestion:
         return {"value": self.value, "low": self.low, "high": self.high}
 
 
-def hours_won(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[float, float, float]:
+def hours_gained(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[float, float, float]:
     """Hours gained by a change: 10th, 50th and 90th percentile over paired draws.
 
     The simulation extends up to ``furthest`` times the plan's length.
     """
-    won, _ = _won_h(plan, changed, furthest)
+    won, _ = _hours_gained(plan, changed, furthest)
     return _percentiles(won)
 
 
-def _percentiles(won_h: np.ndarray) -> tuple[float, float, float]:
-    low, value, high = (float(hours) for hours in np.quantile(won_h, [0.1, 0.5, 0.9]))
+def _percentiles(hours_gained: np.ndarray) -> tuple[float, float, float]:
+    low, value, high = (float(hours) for hours in np.quantile(hours_gained, [0.1, 0.5, 0.9]))
     return low, value, high
 
 
-def _won_h(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool]:
+def _hours_gained(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool]:
     """Hours gained in each paired draw, simulated far enough to see the whole gain.
 
     Also whether the median end is beyond the simulation.
@@ -172,7 +172,7 @@ def _ends(plan: Plan, draws: int) -> Ends:
     return first_ends(plan, draws)
 
 
-def _paired_odds(plan: Plan) -> float:
+def _paired_chance(plan: Plan) -> float:
     """Share of the paired draws that succeed."""
     fails_h = _ends(plan, PAIRED_DRAWS).fails_h
     return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
@@ -211,8 +211,8 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
         for suggestion in tried
         if suggestion.fixes
         or (
-            suggestion.odds_won > -LEAST_ODDS
-            and (suggestion.value > LEAST_H or suggestion.odds_won >= LEAST_ODDS)
+            suggestion.chance_gained > -LEAST_ODDS
+            and (suggestion.value > LEAST_H or suggestion.chance_gained >= LEAST_ODDS)
         )
     ]
     return sorted(helps, key=_order)
@@ -226,7 +226,7 @@ def _order(suggestion: Suggestion) -> tuple[Any, ...]:
     """Sort key: fixes first, then gain in chance, then hours gained, then what takes least away."""
     return (
         not suggestion.fixes,
-        -round(suggestion.odds_won, 1),
+        -round(suggestion.chance_gained, 1),
         -round(suggestion.value, 1),
         _TAKES_AWAY.index(suggestion.change.kind),
         suggestion.what,
@@ -235,8 +235,8 @@ def _order(suggestion: Suggestion) -> tuple[Any, ...]:
 
 def _tried(outcome: Outcome, change: Change, has_culprits: bool) -> Suggestion:
     """The effect of a change on a simulated plan."""
-    won, beyond = _won_h(outcome.plan, change.plan, FURTHEST)
-    moved = _paired_odds(change.plan) - _paired_odds(outcome.plan)
+    won, beyond = _hours_gained(outcome.plan, change.plan, FURTHEST)
+    moved = _paired_chance(change.plan) - _paired_chance(outcome.plan)
     after = min(1.0, max(0.0, outcome.chance + moved))
     left = _cannot_run(change.plan) if has_culprits else 0
     fixes = has_culprits and left < _cannot_run(outcome.plan)

@@ -140,7 +140,7 @@ def as_document(
                 "load": suggestion.load,
                 "kind": suggestion.change.kind,
                 "mind": suggestion.change.caveat,
-                "odds": {"before": suggestion.odds_before, "after": suggestion.odds_after},
+                "odds": {"before": suggestion.chance_before, "after": suggestion.chance_after},
             }
             for suggestion in helps
         ],

@@ -1,4 +1,4 @@
-"""Puts the answer bar and the places' live counts on any page of a job."""
+"""Template tags for the answer bar and the live counts."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ register = template.Library()
 def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, Any]:
     """The answer bar; ``oob`` marks it for an out-of-band swap.
 
-    An answer that takes long is ``fetched`` once the page stands.
+    A slow answer is ``fetched`` after the page has loaded.
     """
     return {"bar": bar_of(_answer(job, fetched), job), "job": job, "oob": oob}
 
 
 def _answer(job: Job, fetched: bool = False) -> Answer:
-    """The current plan's answer, found once for each request's job."""
+    """The current plan's answer, computed once per request."""
     if job.current_answer is None:
         job.current_answer = answer_of(current_plan(job), page_first=not fetched)
     answer: Answer = job.current_answer
@@ -36,7 +36,7 @@ def _answer(job: Job, fetched: bool = False) -> Answer:
 
 @register.inclusion_tag("answer/_places.html")
 def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
-    """The row of places with their counts."""
+    """The navigation with its counts."""
     loads = job.loads.live().count()
     unread = unread_loads(job).count()
     supplies, plans = job.supplies.live().count(), job.plans.live().count()
@@ -68,7 +68,7 @@ def _count(loads: int, noun: str, unread: int) -> str:
 
 @register.inclusion_tag("answer/_sums.html")
 def three_sums(job: Job) -> dict[str, Any]:
-    """Labels at once, the worst minute, and the mean: what people size by."""
+    """Three common estimates: sum of labels, worst minute, and mean."""
     answer = _answer(job)
     labels = sum(
         max(

@@ -1,4 +1,4 @@
-"""Numbers in words: three digits at most for an estimate, and its range beside it."""
+"""Template filters that format numbers: three digits at most for an estimate, with its range."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def quantity(value: float | None, unit: str) -> str:
 
 @register.filter
 def rated(value: float | None, unit: str) -> str:
-    """A rating as it was given."""
+    """A rating with the digits that it was given with."""
     return "–" if value is None else as_read(value, unit)
 
 
@@ -57,7 +57,7 @@ def span(estimate: Estimate | None, unit: str = "") -> str:
 
 @register.filter
 def span_alike(estimate: Estimate | None, unit: str) -> str:
-    """An estimate's range, counted in the unit of its likely value, which stands beside it."""
+    """An estimate's range in the unit of its likely value, which is shown next to it."""
     if estimate is None or estimate.spread == 0:
         return ""
     return _low_to_high(estimate, 1000 if f"k{unit}" in with_unit(estimate.value, unit) else 1)
@@ -65,7 +65,7 @@ def span_alike(estimate: Estimate | None, unit: str) -> str:
 
 @register.filter
 def with_range(estimate: Estimate | None, unit: str = "") -> SafeString:
-    """An estimate's likely value with its range beside it, the unit once."""
+    """An estimate's likely value and range, with one unit."""
     # Digits and units alone: nothing to escape, and a survey writes a thousand of them.
     return SafeString(
         f'{mid(estimate, unit)} <span class="range">{span_alike(estimate, unit)}</span>'
@@ -80,13 +80,13 @@ def _low_to_high(estimate: Estimate, scale: float) -> str:
 
 @register.filter
 def minus(value: float) -> str:
-    """A number with one digit and a true minus."""
+    """A number with one decimal and a true minus sign."""
     return f"{value:.1f}".replace("-", "\u2212")
 
 
 @register.filter
 def count(number: int) -> str:
-    """A large count in groups of three digits."""
+    """A large number in groups of three digits."""
     return f"{number:,}".replace(",", "\u202f")
 
 
@@ -113,19 +113,19 @@ def hours(value: float | None) -> str:
 
 @register.filter
 def hours_exact(value: float | None) -> str:
-    """Hours that were measured, to the minute: ``4 h 12 min``."""
+    """Measured hours, to the minute: ``4 h 12 min``."""
     return "–" if value is None else hours_text(value, exact=True)
 
 
 @register.filter
 def hours_of(seconds: float) -> str:
-    """Seconds as hours and minutes, or seconds where they are few."""
+    """Seconds as hours and minutes, or as seconds if short."""
     return f"{seconds:.0f}\u00a0s" if seconds < 120 else hours_text(seconds / 3600, exact=True)
 
 
 @register.filter
 def near(moment: datetime) -> str:
-    """A moment to come: ``in 40 min (21:32)`` where it is near, with its day where it is far."""
+    """A future moment: ``in 40 min (21:32)`` if near, with its day if far."""
     here = timezone.localtime(moment)
     ahead = (here - timezone.localtime()).total_seconds() / 3600
     if 0 <= ahead <= NEAR_H:
@@ -155,14 +155,14 @@ def span_percent(estimate: Estimate) -> str:
 
 @register.filter
 def percent_one(share: float) -> str:
-    """A small share with the digits it has: ``2.5 %``."""
+    """A small share in percent with one decimal: ``2.5 %``."""
     return f"{share * 100:g}\u00a0%"
 
 
 @register.filter
 @lru_cache(maxsize=16)
 def grade_mark(grade: str) -> SafeString:
-    """The letter of a grade of evidence, with what it rests on; ``?`` where nothing is known."""
+    """The letter of a grade of evidence, with its meaning; ``?`` if unknown."""
     return format_html(
         '<span class="grade grade-{}" title="{}">{}</span>',
         grade.lower(),
@@ -191,31 +191,31 @@ def start_words(verdict: Verdict) -> str:
 
 @register.filter
 def start_mark(verdict: Verdict) -> str:
-    """Its shape, beside its word and colour."""
+    """The shape of a start verdict, shown with its word and colour."""
     return {"holds": "●", "grey": "◐"}.get(verdict.verdict, "✕")
 
 
 @register.filter
 def csrf(request: HttpRequest) -> str:
-    """The token, for partials that are included with nothing but what they name."""
+    """The CSRF token, for partials that are included with ``only``."""
     return get_token(request)
 
 
 @register.filter
 def here(request: Any) -> str:
-    """The page that a request came from: the one shown, for a fragment."""
+    """The page that a request came from; for a fragment, the page that shows it."""
     return request.htmx.current_url_abs_path or "" if request.htmx else request.get_full_path()
 
 
 @register.filter
 def any_filled(fields: list[BoundField]) -> bool:
-    """Whether any field of a group holds something: then its fold stands open."""
+    """Whether any field of a group has a value, so that its fold is open."""
     return any(field.value() not in (None, "", False, []) for field in fields)
 
 
 @register.simple_tag
 def term(word: str, shown: str = "") -> SafeString:
-    """A word of the glossary, with its meaning where the pointer rests, and a way to its page."""
+    """A word of the glossary, with its meaning as a tooltip and a link."""
     address = f"{reverse('common:glossary')}#{anchor(word)}"
     return format_html(
         '<a class="term" href="{}" title="{}">{}</a>', address, GLOSSARY[word], shown or word
@@ -224,24 +224,24 @@ def term(word: str, shown: str = "") -> SafeString:
 
 @register.filter
 def chance(share: float) -> str:
-    """A chance as it is said everywhere: ``6 in 10``."""
+    """A chance: ``6 in 10``."""
     return chance_text(share)
 
 
 @register.filter
 def answers(field: BoundField) -> tuple[tuple[str, str], ...]:
-    """What may be answered where a field's number is asked about: texts and words; else empty."""
+    """Possible answers to a question about a field's number; else empty."""
     question = getattr(field.field, "question", None)
     return () if question is None else question.answers
 
 
 @register.filter
 def sure(field: BoundField) -> str:
-    """What was answered of a field that was asked about; "" where it was not."""
+    """The confirmed text of a field; "" if there is none."""
     return getattr(field.field, "sure", "")
 
 
 @register.filter
 def first_up(text: str) -> str:
-    """A text with a capital first letter, but for units: ``kWh over time`` stays."""
+    """A text with a capital first letter, except units: ``kWh over time`` is unchanged."""
     return text if text[1:2].isupper() else f"{text[:1].upper()}{text[1:]}"

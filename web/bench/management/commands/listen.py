@@ -1,4 +1,4 @@
-"""``manage.py listen``: take in what loggers publish on an MQTT broker, until it is stopped."""
+"""``manage.py listen``: receive samples from an MQTT broker until stopped."""
 
 from __future__ import annotations
 

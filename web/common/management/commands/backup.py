@@ -1,4 +1,4 @@
-"""``manage.py backup FILE``: a whole copy of the database while the site runs."""
+"""``manage.py backup FILE``: copy the database while the site runs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``manage.py restore FILE``: put a copy made by ``backup`` in the place of the database."""
+"""``manage.py restore FILE``: replace the database by a copy made by ``backup``."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Command(BaseCommand):
             self.stdout.write(f"What was there is kept as {kept}.")
 
     def _keep_what_is_there(self) -> Path | None:
-        """A copy of the database that is about to be replaced, beside it."""
+        """Copy the database that is about to be replaced."""
         if "jobs_job" not in connection.introspection.table_names():
             return None
         kept = _beside()
@@ -57,7 +57,7 @@ class Command(BaseCommand):
 
 
 def _beside() -> Path:
-    """A new name beside the database."""
+    """A new file name next to the database."""
     database = Path(str(connection.settings_dict["NAME"]))
     return database.with_name(f"replaced-{timezone.now():%Y-%m-%d-%H%M%S-%f}.sqlite3")
 
@@ -74,7 +74,7 @@ def _copy(source: Path, target: Path) -> None:
 
 
 def _check_whole(tried: Path, source: Path) -> None:
-    """Refuse a file that is damaged, not this site's, or from a newer version of it."""
+    """Refuse a file that is damaged, not from this site, or from a newer version."""
     with closing(sqlite3.connect(tried)) as copy:
         try:
             fine = copy.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
@@ -94,7 +94,7 @@ def _check_whole(tried: Path, source: Path) -> None:
 
 
 def _bring_up_to_date(tried: Path, source: Path) -> None:
-    """Migrate the copy, and see that every table and column of the site is there."""
+    """Migrate the copy, and check that every table and column exists."""
     connections.databases[_TRIED] = {**connections.databases["default"], "NAME": str(tried)}
     try:
         call_command("migrate", database=_TRIED, verbosity=0)
