@@ -6,6 +6,7 @@ A single process does everything and skips what exists, so that a second start i
 from __future__ import annotations
 
 import os
+import sys
 from pathlib import Path
 
 from web.first_start import BASE, environment, prepare
@@ -23,11 +24,14 @@ def main() -> None:
     import django
 
     django.setup()
-    from django.core.management import call_command
+    from django.core.management import CommandError, call_command
 
     if _lacks_migrations():
         print("Making the database…", flush=True)
-        call_command("migrate", verbosity=0)
+        try:
+            call_command("migrate", verbosity=0)
+        except CommandError as error:
+            sys.exit(str(error))
     if _lacks_demo():
         print("Making the demo from its simulated appliances, about ten seconds…", flush=True)
         call_command("demo", verbosity=0)
@@ -41,7 +45,11 @@ def _lacks_migrations() -> bool:
     from django.db import connection
     from django.db.migrations.executor import MigrationExecutor
 
+    from web.common.apps import BEFORE_FIRST_RELEASE
+
     executor = MigrationExecutor(connection)
+    if BEFORE_FIRST_RELEASE in executor.loader.applied_migrations:
+        return True
     return bool(executor.migration_plan(executor.loader.graph.leaf_nodes()))
 
 

@@ -11,12 +11,23 @@ from pathlib import Path
 
 import environ
 
+#: The checkout, or the folder that the packages are installed in.
 BASE = Path(__file__).resolve().parent.parent
+IS_CHECKOUT = (BASE / "manage.py").is_file()
+#: Relative paths of settings start here, and ``.env`` is read from here.
+HOME = BASE if IS_CHECKOUT else Path.cwd()
 
 
 def data_folder(env: environ.Env) -> Path:
-    """Where the site keeps its data."""
-    return (BASE / str(env.str("STEADY_DATA", ".data"))).resolve()
+    """Folder of the site's data: STEADY_DATA, or a usual place."""
+    usual = ".data" if IS_CHECKOUT else str(_user_data())
+    return (HOME / str(env.str("STEADY_DATA", usual))).resolve()
+
+
+def _user_data() -> Path:
+    """Where an installed program keeps a user's data (XDG Base Directory Specification 0.8)."""
+    data = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
+    return Path(data) / "steady-needle"
 
 
 def prepare(folder: Path) -> Path:
@@ -42,7 +53,7 @@ def prepare(folder: Path) -> Path:
 def environment() -> tuple[environ.Env, Path]:
     """The settings' environment and the data folder."""
     env = environ.Env()
-    env.read_env(BASE / ".env")
+    env.read_env(HOME / ".env")
     return env, data_folder(env)
 
 

@@ -66,7 +66,7 @@ def advise_mean(
         if mean.grade != "A":
             advice.append(
                 Advice(
-                    "Energy of one task rests on a single run",
+                    "Energy of one task is known from a single run",
                     "read the counter before and after one more",
                     _task_minutes(evidence),
                     "mean",
@@ -100,7 +100,7 @@ def advise_mean(
         already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
         words = {
             "B": "The average was metered, but not for long",
-            "C": "The average rests on a label",
+            "C": "The average is taken from a label",
             "D": "Average use is only a guess",
         }[mean.grade]
         how, minutes = f"leave {_counter(evidence)} on{already}", more * 60
@@ -197,7 +197,7 @@ def advise_rest(
         hours = hours_text(cycles.more_cycles * cycles.period_min / 60)
         advice.append(
             Advice(
-                f"Duty rests on {cycles.count} whole cycles",
+                f"Duty is known from {cycles.count} complete cycles",
                 f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
                 cycles.more_cycles * cycles.period_min,
                 "duty",

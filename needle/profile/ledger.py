@@ -65,7 +65,7 @@ _FIGURES = (
 #: What a key that changes nothing is there for, or what it would take to count.
 _IDLE_KEYS = {
     "hz": "the frequency says nothing of energy",
-    "note": "a note: no figure rests on it",
+    "note": "a note: no figure uses it",
     "room_c": "the room only counts with a reading of energy; set a temperature setting too",
     "at": "a date counts where readings of other dates tell of a change",
     "instrument": "how exact the instrument is does not matter beside the rest",
@@ -120,7 +120,7 @@ def ledger_of(document: Mapping[str, Any]) -> list[LedgerEntry]:
         if any(covers(entry, where) for entry in out):
             continue
         if key in ("name", "note"):
-            entries.append(LedgerEntry(where, False, key, "a name or note: no figure rests on it"))
+            entries.append(LedgerEntry(where, False, key, "a name or note: no figure uses it"))
         elif others(path, value) and not moves(document, path, value, _answer, before):
             words = _IDLE_KEYS.get(key, "other figures tell the same")
             entries.append(LedgerEntry(where, False, key, words))

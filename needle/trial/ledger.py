@@ -54,7 +54,7 @@ def entries_of(
     for key, words in (
         ("room_c", "for comparing trials"),
         ("inside_c", "for comparing trials"),
-        ("note", "a note: no figure rests on it"),
+        ("note", "a note: no figure uses it"),
     ):
         if getattr(entered, key) not in (None, ""):
             entries.append(LedgerEntry(f"{where}.{key}", False, key, words))

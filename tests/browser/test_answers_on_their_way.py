@@ -33,7 +33,7 @@ class OnTheirWayTest(BrowserTest):
 
     def check_in(self, page, percent):
         page.get_by_label("Charge, %").fill(percent)
-        page.get_by_role("button", name="Keep check-in").click()
+        page.get_by_role("button", name="Save check-in").click()
         page.wait_for_function("document.querySelector('.htmx-request')")
 
     def test_what_comes_by_itself_does_not_take_away_what_is_typed(self):

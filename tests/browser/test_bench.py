@@ -88,7 +88,7 @@ class LiveTest(BrowserTest):
     def test_on_a_phone_the_buttons_stay_in_reach(self):
         page = self.signed_in(PHONE, has_touch=True)
         self.open_session(page)
-        button = page.get_by_role("button", name="Keep this reading")
+        button = page.get_by_role("button", name="Save this reading")
         box = button.bounding_box()
         self.assertLessEqual(box["y"] + box["height"], PHONE["height"])
         self.assertGreaterEqual(box["height"], 44)
@@ -108,12 +108,12 @@ class ImportTest(BrowserTest):
             path = Path(folder) / "pump.csv"
             path.write_text(text)
             page.get_by_label("CSV file").set_input_files(path)
-            page.get_by_role("button", name="Read this file").click()
+            page.get_by_role("button", name="Import this file").click()
             expect(page.locator(".caution")).to_contain_text("no time column")
         page.get_by_label("“when” is").select_option("time")
         page.get_by_role("button", name="Read it again so").click()
         expect(page.locator(".figures")).to_contain_text("cycling")
-        page.get_by_role("button", name="Keep as evidence").click()
+        page.get_by_role("button", name="Save as evidence").click()
         expect(page.locator(".readings")).to_contain_text("cycling: mean")
         self.assertTrue(Capture.objects.get(name="pump.csv").kept)
 
@@ -125,7 +125,7 @@ class ImportTest(BrowserTest):
         page.get_by_label("CSV file").set_input_files(
             {"name": "x.csv", "mimeType": "text/csv", "buffer": b"\xff\xfe\x00"}
         )
-        page.get_by_role("button", name="Read this file").click()
+        page.get_by_role("button", name="Import this file").click()
         expect(page.locator(".drop .field-errors")).to_contain_text("UTF-8")
 
     def test_looking_closer_at_a_long_capture(self):

@@ -138,11 +138,11 @@ class DayPlanTest(BrowserTest):
         expect(page.locator("#plan-charts")).to_contain_text("Only tried, not kept")
         expect(headline).not_to_have_text(before)
         self.assertEqual(self.plan().start_charge, 1.0)
-        page.get_by_role("button", name="Back", exact=True).click()
+        page.get_by_role("button", name="Reset", exact=True).click()
         expect(headline).to_have_text(before)
         slider.focus()
         page.keyboard.press("PageDown")
-        page.get_by_role("button", name="Keep", exact=True).click()
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.locator(".toast")).to_contain_text("Changed the conditions of Storm")
         self.assertLess(self.plan().start_charge, 1.0)
 
@@ -166,11 +166,11 @@ class DayPlanTest(BrowserTest):
 
     def test_a_proposal_is_shown_as_ghosts_and_accepted(self):
         page = self.opened()
-        page.get_by_role("button", name="Find better hours for tasks").click()
+        page.get_by_role("button", name="Find better times for tasks").click()
         expect(page.locator(".ghost").first).to_be_visible()
         page.get_by_role("link", name="Cancel", exact=True).click()
         expect(page.locator(".ghost")).to_have_count(0)
-        page.get_by_role("button", name="Find better hours for tasks").click()
+        page.get_by_role("button", name="Find better times for tasks").click()
         page.get_by_role("button", name="Move 1 task").click()
         expect(page.locator(".toast")).to_contain_text("Moved 1 task.")
         self.assertNotEqual(self.entry().moments, ["19:30"])

@@ -24,7 +24,7 @@ class ReadingsPathTest(BrowserTest):
         expect(form.locator(".echo").first).to_contain_text("VA on AC")
         form.get_by_text("Photo, setting").click()
         form.get_by_label("Photo").set_input_files(photo())
-        form.get_by_role("button", name="Keep this reading").click()
+        form.get_by_role("button", name="Save this reading").click()
         picture = page.get_by_role("img", name="Photo: ")
         expect(picture).to_be_visible()
         # It is shown from its own address, drawn anew.

@@ -16,9 +16,9 @@ class SupplyPathTest(BrowserTest):
             "usual for inverters"
         )
         page.get_by_role("link", name="Efficiency test").click()
-        page.get_by_role("link", name="Let the simulated supply run it").click()
+        page.get_by_role("link", name="Fill in from the simulated supply").click()
         expect(page.get_by_label("DC watts, pair 5")).not_to_have_value("")
-        page.get_by_role("button", name="Keep this test").click()
+        page.get_by_role("button", name="Save this test").click()
         row = page.get_by_role("row", name=re.compile("^efficiency [0-9]"))
         expect(row).to_contain_text("fitted to 5 pairs")
         expect(page.get_by_role("img", name="Efficiency of Visit case")).to_be_visible()
@@ -37,7 +37,7 @@ class SupplyPathTest(BrowserTest):
         page.get_by_role("link", name="Suction pump on Visit case").click()
         expect(page.get_by_label("Load")).to_have_value(str(self.pump()))
         page.get_by_label("What happened").select_option("held")
-        page.get_by_role("button", name="Keep this test").click()
+        page.get_by_role("button", name="Save this test").click()
         cell = page.get_by_role("link", name="Suction pump on Visit case")
         expect(cell).to_contain_text("holds")
 

@@ -55,7 +55,7 @@ class TypingTest(BrowserTest):
         before = trial.check_ins.live().count()
         for percent in ("31", "30", "29", "28"):
             self.type(page, "Charge, %", percent)
-            page.get_by_role("button", name="Keep check-in").click()
+            page.get_by_role("button", name="Save check-in").click()
         self.settled(page)
         expect(page.locator(".check-ins tbody")).to_contain_text("28 %")
         kept = [record.data["percent"] for record in trial.check_ins.live().order_by("pk")[before:]]

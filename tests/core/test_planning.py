@@ -1,4 +1,4 @@
-"""What would help, how large, how many more, and where tasks go best."""
+"""What helps now, how large, how many more, and where tasks go best."""
 
 import copy
 import itertools

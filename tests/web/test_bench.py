@@ -43,7 +43,7 @@ class ImportTest(SiteTest):
         self.assertFalse(capture.kept)
         self.assertEqual(self.load.readings.count(), 1)
         page = self.client.get(self.url("bench:capture", capture.pk))
-        for words in ("cycling", "Keep as evidence", "Understood: watts, volts", "whole cycles"):
+        for words in ("cycling", "Save as evidence", "Understood: watts, volts", "whole cycles"):
             self.assertContains(page, words)
         self.client.post(self.url("bench:keep", capture.pk))
         reading = self.load.readings.get(type="capture")

@@ -536,7 +536,7 @@ class PageTest(DayPlanTest):
         self.assertContains(page, "to be 90\u00a0% sure")
         self.assertContains(page, "By twice the average")
         self.assertContains(page, "Inverter, just enough")
-        self.assertContains(page, "How many more by then")
+        self.assertContains(page, "Further tasks that fit")
 
     def test_sizes_without_an_answer(self):
         self.job.loads.all().delete()

@@ -18,11 +18,13 @@ import numpy as np
 from django.contrib.auth import get_user_model
 from django.core.management import CommandError, call_command
 from django.db import connection
+from django.db.migrations.recorder import MigrationRecorder
 from django.test import TestCase, TransactionTestCase
 
 from needle.package import check, read
 from tests.demo_data import load_demo
 from tests.web.base import SiteTest, import_job, make_job, make_load
+from web.common.apps import BEFORE_FIRST_RELEASE
 from web.common.management.commands import restore
 from web.jobs.models import Job
 from web.loads.models import Load
@@ -116,6 +118,26 @@ class RoundTripTest(TestCase):
         names = [row["name"] for row in package_of(self.jobs[0]).tables["loads"].rows]
         self.assertNotIn("Label printer", names)
         import_job(export_job(self.jobs[0]), self.owner)
+
+
+class OlderDatabaseTest(SiteTest):
+    """A database from before the first release is not migrated; its jobs come as packages."""
+
+    def test_a_package_from_before_the_first_release_is_imported(self):
+        content = (Path(__file__).parent / "data" / "before-first-release.zip").read_bytes()
+        self.assertEqual(preview(content).name, "Tern Point Animal Clinic")
+        job = import_job(content, self.user)
+        counts = [job.loads.count(), job.plans.count(), job.supplies.count(), job.trials.count()]
+        self.assertEqual(counts, [12, 4, 4, 3])
+        self.assertEqual(job.loads.get(name="Vaccine refrigerator").profile().grade, "A")
+        plan = job.plans.get(name="Storm night")
+        self.assertEqual(plan.supply.name, "Wheeled cabinet")
+        self.assertEqual(answer_of(plan).reason, "")
+
+    def test_an_older_database_is_refused_with_the_way_to_keep_its_jobs(self):
+        MigrationRecorder(connection).record_applied(*BEFORE_FIRST_RELEASE)
+        with self.assertRaisesMessage(CommandError, "download each job as a package"):
+            call_command("migrate", verbosity=0)
 
 
 class RefusalTest(SiteTest):
@@ -337,10 +359,12 @@ class BackupTest(TransactionTestCase):
         broken = self.folder / "broken.sqlite3"
         broken.write_bytes(self.copy.read_bytes()[:5000] + b"x" * 5000)
         newer = "INSERT INTO django_migrations (app, name, applied) VALUES ('jobs', '9999_x', '')"
+        older = newer.replace("9999_x", "0002_day_plan")
         for path, said in (
             (broken, "no whole copy"),
             (self.folder / "missing.sqlite3", "is not there"),
             (self.spoilt(newer), "comes from a newer version"),
+            (self.spoilt(older), "comes from before the first release"),
             (self.spoilt("ALTER TABLE loads_load DROP COLUMN note"), "lacks loads_load.note"),
             (self.spoilt("DROP TABLE trials_checkin"), "lacks trials_checkin."),
             (self.spoilt("UPDATE jobs_job SET owner_id = 999"), "no whole copy"),
@@ -482,7 +506,7 @@ class SheetTest(SiteTest):
         clinic = Job.objects.get(name="Tern Point Animal Clinic")
         self.client.force_login(clinic.owner)
         page = self.client.get(f"/jobs/{clinic.pk}/sheet/")
-        for words in ("Still unproven", "Storm night rehearsal", "supports life", "Cautions"):
+        for words in ("Still uncertain", "Storm night rehearsal", "supports life", "Cautions"):
             self.assertContains(page, words)
         for paper in ("a4", "letter"):
             answered = self.client.get(f"/jobs/{clinic.pk}/sheet/{paper}.pdf")

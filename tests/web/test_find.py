@@ -53,5 +53,5 @@ class FindTest(SiteTest):
         self.assertContains(page, "<h1>Find</h1>")
         part = self.client.get(url, {"q": "xyzzy"}, headers={"HX-Request": "true"})
         self.assertNotContains(part, "<h1>")
-        self.assertContains(part, "Nothing is called anything like “xyzzy”")
+        self.assertContains(part, "Nothing found for “xyzzy”")
         self.assertEqual(Client().get(reverse("find:find")).status_code, 302)

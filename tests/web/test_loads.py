@@ -231,7 +231,7 @@ class ReadingTest(SiteTest):
         for setting, watts in (("low", "31 W"), ("high", "62 W")):
             self.post("spot", state="running", watts=watts, setting=setting)
         page = self.client.get(self.url("loads:load", self.load.pk))
-        for words in ("Settings side by side", "+100 %", "cost a day", "¤"):
+        for words in ("Settings compared", "+100 %", "cost a day", "¤"):
             self.assertContains(page, words)
 
     def test_a_capture_is_not_typed_in(self):

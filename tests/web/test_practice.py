@@ -54,7 +54,7 @@ class PracticeTest(SiteTest):
         truth = truth_of(run.drill())
         self.answer(run, truth * 0.9, truth * 1.2, "yes" if truth > 900 else "no")
         page = self.page(run)
-        self.assertContains(page, "✓ it holds the truth")
+        self.assertContains(page, "✓ it contains the true value")
         self.assertContains(page, "No mistake that could be named")
         self.assertContains(page, "0.30")
         self.assertContains(self.client.get(reverse("practice:index")), "best score 0.30")
@@ -82,7 +82,7 @@ class PracticeTest(SiteTest):
 
     def test_a_plan_is_drawn_up_and_told(self):
         run = self.begun(CASE)
-        self.assertContains(self.page(run), "What does this plan come to?")
+        self.assertContains(self.page(run), "How long does this plan last?")
         uses = {"use-0": "always", "use-1": "between", "from-1": "20:00", "to-1": "23:00"}
         self.assertContains(
             self.do(run, do="plan", floor="10", **(uses | {"to-1": ""})),

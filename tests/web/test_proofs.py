@@ -69,7 +69,7 @@ class ProofTest(SiteTest):
         )
         self.assertAlmostEqual(self.core().battery.state_of_health.value, 3800 / (5120 * 0.88))
         page = self.client.get(self.url("supplies:supply", self.supply.pk))
-        self.assertContains(page, "The last drain")
+        self.assertContains(page, "The last discharge")
 
     def test_two_routes_are_accounted_for(self):
         make_load(self.job, "Router", kind="electronics")

@@ -94,7 +94,7 @@ class RunTest(TrialTest):
         width = [high - low for low, _, high in (before.runtime, after.runtime)]
         self.assertLess(width[1], 0.5 * width[0])
         page = self.client.get(self.url("plans:plan", self.plan.pk))
-        self.assertContains(page, "Rests on the run of")
+        self.assertContains(page, "Based on the run of")
         self.assertContains(self.page(), "with these loads rest on it")
 
     def test_carried_it_still_counts_and_once(self):
@@ -424,7 +424,7 @@ class PastRunTest(TrialTest):
         trial = self.trial()
         self.assertEqual((trial.check_ins.count(), trial.ended_why), (3, "floor"))
         self.assertAlmostEqual(trial.hours_to(trial.ended_at), 24 + 1 / 6, places=3)
-        self.assertContains(self.page(), "What was promised on the way")
+        self.assertContains(self.page(), "Forecasts on the way")
         self.assertEqual(trial.why_not_a_run(), "")
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.assertFalse(Trial.objects.filter(removed_at=None).exists())
@@ -593,7 +593,7 @@ class SimulatedTest(TrialTest):
         trial = self.trial()
         self.assertEqual(trial.ended_why, "floor")
         self.assertGreater(trial.check_ins.count(), 4)
-        self.assertContains(self.page(), "What it proved")
+        self.assertContains(self.page(), "Result")
         self.assertEqual(self.client.post(url).status_code, 404)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
         self.assertEqual(self.trial().check_ins.live().count(), 1)

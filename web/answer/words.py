@@ -118,7 +118,7 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
     """A bar that fetches its answer after the page has loaded."""
     return Bar(
         dial=empty_dial("Working it out"),
-        headline="Working it out…",
+        headline="Calculating…",
         detail="It takes a moment; this fills in by itself.",
         covers="",
         plan_words=_plan_words(answer.plan),
@@ -150,8 +150,7 @@ _COVERS = {"covers": "yes", "likely": "unsure", "does not": "no"}
 
 
 def covers(verdict: Verdict) -> str:
-    """Whether the plan succeeds: "yes" at the chance wanted, "unsure" from 5 in 10, else "no".
-    """
+    """Whether the plan succeeds: "yes" at the chance wanted, "unsure" from 5 in 10, else "no"."""
     return _COVERS[verdict.state]
 
 

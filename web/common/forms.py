@@ -6,9 +6,11 @@ import uuid
 from typing import Any, ClassVar
 
 from django import forms
+from django.core.exceptions import NON_FIELD_ERRORS
 from django.db.models.fields import BLANK_CHOICE_DASH
 
 from needle.document import DocumentError
+from web.common.validation import CoreValidationError
 
 #: Django's words for no choice.
 DASHES = BLANK_CHOICE_DASH[0][1]
@@ -83,7 +85,13 @@ def _name_empty_choice(field: forms.Field) -> None:
 
 
 class RecordForm(OnceMixin, forms.ModelForm):
-    """A model form of a :class:`~web.common.models.Record`."""
+    """A model form of a :class:`~web.common.models.Record`.
+
+    What the core refuses of the model is shown beside the field that the error names.
+    """
+
+    #: Fields of keys that the core names otherwise.
+    core_fields: ClassVar[dict[str, str]] = {}
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -95,6 +103,18 @@ class RecordForm(OnceMixin, forms.ModelForm):
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
         return cleaned
+
+    def _update_errors(self, errors: forms.ValidationError) -> None:
+        refused = errors.error_dict.pop(NON_FIELD_ERRORS, [])
+        core_errors = [error for error in refused if isinstance(error, CoreValidationError)]
+        others = [error for error in refused if error not in core_errors]
+        if others:
+            errors.error_dict[NON_FIELD_ERRORS] = others
+        incomplete = bool(self.errors)
+        super()._update_errors(errors)  # type: ignore[misc]
+        if not incomplete:
+            for error in core_errors:
+                self.add_core_error(error.core_error, self.core_fields)
 
 
 class PercentMixin(forms.BaseForm):

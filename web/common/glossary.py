@@ -22,7 +22,7 @@ GLOSSARY = {
     "or surge.",
     "duty": "The share of time in the running state: (mean − resting) ÷ (running − resting).",
     "mean": "Energy over time, in watts: what a battery has to give on and on.",
-    "energy run": "A counter read at two times: so many Wh over so many hours.",
+    "energy run": "A counter read at two times: energy over hours.",
     "task": "One unit of work: a load of washing, a kettle, a print; with its energy and length.",
     "tally": "On and off moments noted by ear or eye, without a recording meter.",
     "capture": "A recorded series of readings: from a file, a logger, or live.",

@@ -35,13 +35,18 @@ def known_zone(name: str) -> None:
         raise ValidationError(f"“{name[:40]}” is not a time zone: {hint}")
 
 
+class CoreValidationError(ValidationError):
+    """Raised by a model that the core refuses; a form puts it beside the field it names."""
+
+    def __init__(self, error: DocumentError) -> None:
+        super().__init__(str(error))
+        self.core_error = error
+
+
 @contextmanager
 def refused_by_core() -> Iterator[None]:
-    """Turn an error of the core into a validation error of the whole model.
-
-    Not of a field: a form may have other fields than the model.
-    """
+    """Turn an error of the core into a validation error of the model."""
     try:
         yield
     except DocumentError as error:
-        raise ValidationError(str(error)) from None
+        raise CoreValidationError(error) from None

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import timedelta, tzinfo
+from functools import cached_property
 from typing import Any, Self
 from zoneinfo import ZoneInfo
 
@@ -43,6 +45,20 @@ class JobQuerySet(RecordQuerySet):
         return self.filter(owner=user).exclude(removed_at=None).order_by("-removed_at")
 
 
+@dataclass
+class JobCache:
+    """What one request has fetched or computed of a job; None if not yet.
+
+    ``loads`` have their readings, ``numbers`` are the loads' numbers by primary key, ``answer`` is
+    that to the current plan, and ``meters`` are the owner's by name.
+    """
+
+    loads: list[Any] | None = None
+    numbers: dict[int, int] | None = None
+    answer: Any = None
+    meters: dict[str, Instrument] | None = None
+
+
 class Job(Record):
     """A place or occasion with its mains, tariff and currency; other records belong to a job."""
 
@@ -76,14 +92,12 @@ class Job(Record):
         help_text="Of its clock, such as Europe/London. Empty: the site's own.",
     )
 
-    #: Fetched or worked out once for each request, whose job this is: its loads with their
-    #: readings, and the answer to its current plan.
-    known_loads: list[Any] | None = None
-    known_numbers: dict[int, int] | None = None
-    current_answer: Any = None
-    known_meters: dict[str, Instrument] | None = None
-
     objects = JobQuerySet.as_manager()  # type: ignore[misc]
+
+    @cached_property
+    def cache(self) -> JobCache:
+        """What this request has fetched or computed of the job."""
+        return JobCache()
 
     @property
     def clock(self) -> tzinfo:
@@ -102,9 +116,9 @@ class Job(Record):
 
     def meters(self) -> dict[str, Instrument]:
         """Its owner's meters by name, fetched once per request."""
-        if self.known_meters is None:
-            self.known_meters = meters_of(self.owner_id)
-        return self.known_meters
+        if self.cache.meters is None:
+            self.cache.meters = meters_of(self.owner_id)
+        return self.cache.meters
 
     @property
     def price(self) -> float | None:

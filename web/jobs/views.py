@@ -61,7 +61,7 @@ def delete(request: HttpRequest, job: int) -> HttpResponse:
     form = NameForm(request.POST or None, name=record.name)
     if request.method == "POST" and form.is_valid():
         actions.delete_job(record)
-        messages.success(request, f"Deleted {form.name} for good.")
+        messages.success(request, f"{form.name} deleted.")
         return redirect("jobs:list")
     status = 422 if form.is_bound else 200
     return render(request, "jobs/delete.html", {"job": record, "form": form}, status=status)

@@ -239,9 +239,9 @@ class Load(Record):
 
 def loads_of(job: Job) -> list[Load]:
     """The job's live loads with their readings, fetched once per request."""
-    if job.known_loads is None:
-        job.known_loads = list(job.loads.live().with_readings())
-    return list(job.known_loads)
+    if job.cache.loads is None:
+        job.cache.loads = list(job.loads.live().with_readings())
+    return list(job.cache.loads)
 
 
 def numbers_of(job: Job) -> dict[int, int]:
@@ -249,10 +249,10 @@ def numbers_of(job: Job) -> dict[int, int]:
 
     It seeds a load's random streams in plans, so that renaming changes no draw.
     """
-    if job.known_numbers is None:
+    if job.cache.numbers is None:
         keys = job.loads.order_by("pk").values_list("pk", flat=True)
-        job.known_numbers = {pk: number for number, pk in enumerate(keys, 1)}
-    return dict(job.known_numbers)
+        job.cache.numbers = {pk: number for number, pk in enumerate(keys, 1)}
+    return dict(job.cache.numbers)
 
 
 @lru_cache(maxsize=4096)

@@ -41,8 +41,8 @@ class LoadPage:
             return ""
         out = sum(row.left_out for row in self.rows)
         used = len(self.rows) - out
-        words = f"Rests on {used} reading{'' if used == 1 else 's'}"
-        return f"{words}; {out} left out." if out else f"{words}."
+        words = f"Based on {used} reading{'' if used == 1 else 's'}"
+        return f"{words}; {out} not used." if out else f"{words}."
 
     @property
     def course(self) -> SafeString | None:

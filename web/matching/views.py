@@ -50,7 +50,7 @@ def _keys(request: HtmxRequest, name: str) -> list[int]:
 def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     """The start matrix; ``load`` selects loads, ``supply`` the switching order."""
     answer = answer_of(current_plan(job), page_first=not request.htmx)
-    job.current_answer = answer
+    job.cache.answer = answer
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)

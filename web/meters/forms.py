@@ -31,14 +31,17 @@ class MeterForm(PercentMixin, RecordForm):
 
     shares: ClassVar = ("limit",)
     limit = share_field(
-        label="Accuracy", most=50.0, required=False, help_text="As stated: ± so many percent…"
+        label="Accuracy",
+        most=50.0,
+        required=False,
+        help_text="As stated: ± percent of the reading…",
     )
     counts = forms.FloatField(
         label="And digits",
         min_value=0,
         max_value=100,
         required=False,
-        help_text="…and so many steps of the last digit.",
+        help_text="…and steps of the last digit.",
     )
     step_w = QuantityField("W", label="Last digit", most=1000, above=True, required=False)
     step_wh = QuantityField(

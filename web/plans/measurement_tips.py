@@ -77,7 +77,9 @@ def _tip(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
         odds = f"chance that it fails: {chance_text(narrowing.share)}"
-        return MeasurementTip(f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing)
+        return MeasurementTip(
+            f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing
+        )
     wanted = ("mean", "running watts")
     advice = min(
         (item for item in used.profile.advice if item.narrows in wanted),
@@ -87,4 +89,6 @@ def _tip(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
     url = reverse("loads:load", args=[job.pk, used.load.pk])
     if advice is None:
         return MeasurementTip(f"{narrowing.what}, again", "", "", url, narrowing)
-    return MeasurementTip(narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing)
+    return MeasurementTip(
+        narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing
+    )

@@ -61,7 +61,9 @@ class Plan(Record):
         ordering = ["pk"]
         constraints = [
             models.UniqueConstraint(
-                fields=["job"], condition=models.Q(is_current=True), name="one_current_plan"
+                fields=["job"],
+                condition=models.Q(is_current=True, removed_at=None),
+                name="one_current_plan",
             )
         ]
 
@@ -145,7 +147,13 @@ class PlanEntry(Record):
 
     class Meta:
         verbose_name_plural = "plan entries"
-        constraints = [models.UniqueConstraint(fields=["plan", "load"], name="one_entry_a_load")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["plan", "load"],
+                condition=models.Q(removed_at=None),
+                name="one_entry_a_load",
+            )
+        ]
 
     def __str__(self) -> str:
         return f"{self.load} in {self.plan}"

@@ -96,9 +96,9 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
         doc = document(draft)
         worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
     except AnswerPending:
-        return Answer(draft, reason="pending", words="Working it out…")
+        return Answer(draft, reason="pending", words="Calculating…")
     except AnswerFailedError as error:
-        words = f"The plan cannot be worked out: {error.message}. Change it, or undo the last step."
+        words = f"The plan cannot be calculated: {error.message}. Change it, or undo the last step."
         return Answer(draft, reason="refused", words=words, quick=quick)
     except DocumentError as error:
         words = f"The plan cannot be run: {_named(error, draft)}."
@@ -115,7 +115,7 @@ def energies_until(outcome: Outcome) -> str:
 
 def still_working() -> HttpResponse:
     """Response while the answer is still being computed."""
-    words = "This takes longer than usual and is still being worked out: try again in a moment."
+    words = "This takes longer than usual: try again in a moment."
     return HttpResponse(words, status=503, content_type="text/plain", headers={"Retry-After": "10"})
 
 
@@ -149,7 +149,7 @@ def _missing(draft: Draft) -> tuple[str, str]:
             return "loads", f"Say in the plan when {asked[0]} is used."
         if any(used_load.entry.taken_in for used_load in used):
             return "evidence", "No load has a label or a reading yet: give one of them a figure."
-        return "loads", "Every load is left out of this plan: take one in."
+        return "loads", "No load is included in this plan: include one."
     if not supply.continuous_w and not supply.known_outputs():
         wanted = "give its inverter's continuous watts, or add a DC or USB output"
         return "output", f"{supply.name} has no way out yet: {wanted}."
@@ -162,7 +162,9 @@ def key_of(doc: dict[str, Any]) -> str:
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def hours_gained_by(answer: Answer, load: Load, **changes: Any) -> tuple[float, float, float] | None:
+def hours_gained_by(
+    answer: Answer, load: Load, **changes: Any
+) -> tuple[float, float, float] | None:
     """Hours that an answered plan gains from a change of a load; None if the load is not in it."""
     if answer.supply is None or answer.outcome is None:
         return None

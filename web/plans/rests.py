@@ -50,7 +50,7 @@ class Rests:
         told = [_many(number, word) for word, number in self.counts.items() if number]
         words = ", ".join(told) or "nothing measured yet"
         out = len(self.left_out)
-        return f"{words}; {out} left out" if out else words
+        return f"{words}; {out} not used" if out else words
 
 
 def _many(number: int, word: str) -> str:

@@ -31,7 +31,7 @@ class UsedRun:
     def sentence(self) -> str:
         on = timezone.localtime(self.trial.started_at)
         hours = hours_text(self.trial.hours_to(self.trial.ended_at), exact=True)
-        return f"Rests on the run of {on.day} {on:%b}: {hours}"
+        return f"Based on the run of {on.day} {on:%b}: {hours}"
 
 
 def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -> dict[str, Any]:

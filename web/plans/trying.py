@@ -163,7 +163,7 @@ def copy_block(
 def remove_block(
     request: HtmxRequest, job: Job, plan: int, of: str, key: int, index: int
 ) -> HttpResponse:
-    """Remove a block; a load without any is left out of the plan."""
+    """Remove a block; a load without any is not in the plan."""
     draft = draft_of(plan_of(job, plan))
     block = HOLDERS[of](draft, job, key)
     try:

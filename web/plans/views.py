@@ -60,7 +60,7 @@ PAGE_KEYS = (
     ("[ ]", "show fewer or more hours"),
     (", .", "show earlier or later hours"),
 )
-STILL = "The plan is still being worked out: press it again in a moment."
+STILL = "The plan is still being calculated: try again in a moment."
 DOWNLOADS = ("plan.json", "answer.json", "curve.csv", "curve.svg", "lanes.svg")
 
 
@@ -75,7 +75,7 @@ def plan_of(job: Job, pk: int) -> Plan:
 
 def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, Any]:
     """Context of the page and its fragments, which the answer bar uses too."""
-    job.current_answer = answer
+    job.cache.answer = answer
     return {
         "job": job,
         "plan": answer.plan,
@@ -97,7 +97,7 @@ def page_context(
 ) -> dict[str, Any]:
     """Context of a plan's page; ``refused`` are forms with errors, by load."""
     answer = answer_of(plan)
-    job.current_answer = answer
+    job.cache.answer = answer
     asked = _asked(request)
     page = PlanPage(
         job=job,
@@ -327,7 +327,7 @@ def sizes(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     except AnswerPending:
         context["pending"] = True
     except DocumentError as error:
-        return HttpResponse(f"Sizes cannot be worked out: {error.message}.", status=200)
+        return HttpResponse(f"Sizes cannot be calculated: {error.message}.", status=200)
     return render(request, "plans/_sizes.html", context)
 
 
@@ -362,7 +362,7 @@ def alone(request: HtmxRequest, job: Job) -> HttpResponse:
         except AnswerPending:
             context["pending"] = True
         except DocumentError as error:
-            context["problem"] = f"It cannot be worked out: {error.message}."
+            context["problem"] = f"It cannot be calculated: {error.message}."
     name = "plans/_alone.html" if request.htmx else "plans/alone.html"
     return render(request, name, context)
 

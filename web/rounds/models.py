@@ -34,7 +34,7 @@ class MeasuringRound(Record):
     """A visit; its steps are the latest plan, and those already done or skipped."""
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="rounds")
-    plan = models.ForeignKey(Plan, on_delete=models.CASCADE, null=True, related_name="+")
+    plan = models.ForeignKey(Plan, on_delete=models.SET_NULL, null=True, related_name="+")
     begins = models.DateTimeField("from", default=timezone.now)
     ends = models.DateTimeField("until")
     meters = models.JSONField(default=list)

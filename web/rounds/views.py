@@ -30,7 +30,7 @@ from web.rounds.forms import RoundForm
 from web.rounds.models import PLANNED, STARTED, STATES, MeasuringRound
 from web.rounds.page import page_of
 
-STILL = "The round is still being worked out: try again in a moment."
+STILL = "The round is still being calculated: try again in a moment."
 DOWNLOADS = ("round.json", "round.csv", "round.ics", "round.svg")
 
 
@@ -150,8 +150,7 @@ def _table(stored: MeasuringRound) -> list[list[Any]]:
 
 
 def _calendar(stored: MeasuringRound, url: str) -> bytes:
-    """Calendar (RFC 5545) of the steps' starts, and of ends at which something is read.
-    """
+    """Calendar (RFC 5545) of the steps' starts, and of ends at which something is read."""
     calendar = Calendar()
     calendar.add("prodid", "-//Steady Needle//round//EN")
     calendar.add("version", "2.0")

@@ -145,7 +145,7 @@ def _checked(record: R) -> R:
         record.clean_fields(exclude={"job", "plan", "load", "supply"})
         record.clean()
     except ValidationError as error:
-        raise DocumentError("", f"cannot be taken in: {error.messages[0]}") from None
+        raise DocumentError("", f"cannot be imported: {error.messages[0]}") from None
     return record
 
 

@@ -234,7 +234,7 @@ def add_package(package: Package, owner: Any, check: bool = True) -> Job:
         ArithmeticError,
         RecursionError,
     ) as error:
-        raise DocumentError("", f"cannot be taken in: {str(error)[:120]}") from None
+        raise DocumentError("", f"cannot be imported: {str(error)[:120]}") from None
 
 
 def wait(owner: Any, content: bytes) -> str:

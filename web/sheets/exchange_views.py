@@ -91,7 +91,7 @@ def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
             announce_change(request, job)
             if left_out:
                 names = ", ".join(left_out)
-                messages.warning(request, f"This job has no {names}: left out of the plan.")
+                messages.warning(request, f"This job has no {names}: not in the plan.")
             return redirect("plans:plan", job.pk, plan.pk)
     context = {"job": job, "form": form, "kind": kind}
     return render(request, "sheets/document.html", context, status=422 if posted else 200)

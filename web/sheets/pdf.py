@@ -78,7 +78,7 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
         _curve(pdf, sheet.outcome)
     for table in sheet.tables:
         _table(pdf, table)
-    _list(pdf, "Still unproven", sheet.unproven)
+    _list(pdf, "Still uncertain", sheet.unproven)
     _list(pdf, "Cautions", sheet.cautions)
     _photos(pdf, sheet.photos)
     return pdf

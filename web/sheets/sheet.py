@@ -308,7 +308,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
             ]
             for helped in helps_of(answer.suggestions[:5])
         ]
-        tables.append(Table("What would help", ["change", "hours won", "note"], won, (1,)))
+        tables.append(Table("What helps now", ["change", "hours won", "note"], won, (1,)))
     return tables
 
 

@@ -33,7 +33,7 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
 @of_job
 def sheet(request: HttpRequest, job: Job) -> HttpResponse:
     plan, sheet = _sheet(request, job, PAGE_WAIT_S)
-    job.current_answer = sheet.answer
+    job.cache.answer = sheet.answer
     context = {
         "job": job,
         "plan": plan,

@@ -6,12 +6,8 @@ from typing import Any, ClassVar
 
 from django import forms
 
-from needle.document import DocumentError
 from needle.household import plain_quantity
 from needle.quantity import QuantityError, as_read, charge_volts, multiple_of, with_unit
-from needle.supply.charging import parse_inputs
-from needle.supply.outputs import parse_outputs
-from needle.supply.supply import parse_supply
 from web.common.fields import QuantityField, share_field
 from web.common.forms import PercentMixin, RecordForm
 from web.common.plausible import PlausibleMixin
@@ -148,7 +144,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     main: ClassVar = ("name", "build", "chemistry", "nominal_wh", "continuous_w")
     #: What stands where nothing was said.
     left_open: ClassVar = {"build": "whole", "series": 1, "parallel": 1}
-    blame_as: ClassVar = {"ratio": "overload_ratio", "seconds": "overload_s"}
+    core_fields: ClassVar = {"ratio": "overload_ratio", "seconds": "overload_s"}
 
     class Meta:
         model = Supply
@@ -203,8 +199,6 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
         if bool(cleaned.get("overload_ratio")) != (cleaned.get("overload_s") is not None):
             self.add_error("overload_s", "Overload needs both a percentage and a time.")
         self.ask(cleaned)
-        if not self.errors:
-            self._check_in_core(cleaned)
         return cleaned
 
     def _written_wh(self) -> str:
@@ -262,15 +256,6 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
                 )
                 return
 
-    def _check_in_core(self, cleaned: dict[str, Any]) -> None:
-        trial = Supply(**{key: cleaned[key] for key in self.Meta.fields if key in cleaned})
-        if self.instance.pk:
-            trial.take_parts_of(self.instance)
-        try:
-            parse_supply(trial.to_document())
-        except DocumentError as error:
-            self.add_core_error(error, self.blame_as)
-
 
 class PartForm(PercentMixin, RecordForm):
     """Base of the forms of outputs and inputs; the core validates them."""
@@ -292,18 +277,7 @@ class PartForm(PercentMixin, RecordForm):
         twins = siblings.filter(name=name).exclude(pk=self.instance.pk)
         if name and twins.exclude(client_key=key).exists():
             self.add_error("name", f"{self.instance.supply} already has “{name}”.")
-        if not self.errors:
-            try:
-                self.parse(
-                    {field: cleaned[field] for field in self.Meta.fields if cleaned.get(field)}
-                )
-            except DocumentError as error:
-                self.add_core_error(error)
         return cleaned
-
-    def parse(self, document: dict[str, Any]) -> None:
-        """Parse it as the core does."""
-        raise NotImplementedError
 
     class Meta:
         fields: ClassVar[list[str]] = []
@@ -347,9 +321,6 @@ class OutputForm(PartForm):
     def clean_kind(self) -> str:
         return self.cleaned_data["kind"] or "dc"
 
-    def parse(self, document: dict[str, Any]) -> None:
-        parse_outputs([document], "outputs")
-
 
 class InputForm(PartForm):
     controller_a = QuantityField(
@@ -365,6 +336,3 @@ class InputForm(PartForm):
         model = Input
         fields = ["name", "volts", "max_a", "max_w", "controller_a"]
         help_texts = {"name": "Such as sun, mains or car."}
-
-    def parse(self, document: dict[str, Any]) -> None:
-        parse_inputs([document], "inputs")

@@ -12,8 +12,9 @@ from django.utils import timezone
 
 from needle.decide.starting import StartTried
 from needle.measure.readings import MOST_W
+from needle.supply.charging import parse_inputs
 from needle.supply.chemistry import CHEMISTRIES
-from needle.supply.outputs import OUTPUT_KINDS
+from needle.supply.outputs import OUTPUT_KINDS, parse_outputs
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
 from needle.supply.supply_tests import parse_test
@@ -106,6 +107,12 @@ class Supply(Record):
 
     def __str__(self) -> str:
         return self.name
+
+    def clean(self) -> None:
+        if None in (self.nominal_wh, self.series, self.parallel):
+            return  # Refused field by field.
+        with refused_by_core():
+            self.to_core()
 
     def _live(self, name: str) -> list[Any]:
         """Live parts, prefetched if possible."""
@@ -253,6 +260,10 @@ class Output(Record):
     def __str__(self) -> str:
         return f"{self.name} of {self.supply}"
 
+    def clean(self) -> None:
+        with refused_by_core():
+            parse_outputs([self.to_document()], "outputs")
+
     def to_document(self) -> dict[str, Any]:
         keys = ("name", "volts", "max_a", "max_w", "idle_w", "efficiency")
         document = _given({key: getattr(self, key) for key in keys})
@@ -279,6 +290,10 @@ class Input(Record):
 
     def __str__(self) -> str:
         return f"{self.name} of {self.supply}"
+
+    def clean(self) -> None:
+        with refused_by_core():
+            parse_inputs([self.to_document()], "inputs")
 
     def to_document(self) -> dict[str, Any]:
         keys = ("name", "volts", "max_a", "max_w", "controller_a")

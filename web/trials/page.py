@@ -136,7 +136,7 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
             _checkpoint_rows(record_of(trial, wait_s)) if whole and not trial.running else []
         )
     except AnswerPending:
-        return TrialView(trial, core, None, "", "Working it out…", rows, pending=True)
+        return TrialView(trial, core, None, "", "Calculating…", rows, pending=True)
     except DocumentError as error:
         return TrialView(trial, core, None, error.sentence, "", rows)
     prediction = tale.prediction

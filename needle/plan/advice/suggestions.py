@@ -76,7 +76,7 @@ class Change:
 class Suggestion:
     """A change and the hours it gains: 10th, 50th and 90th percentile.
 
-    ``chance_before`` is the plan's chance of success, ``chance_after`` that chance plus the difference
+    ``chance_before`` is the plan's chance of success, ``chance_after`` that plus the difference
     between the paired draws (a control variate: P. Glasserman, "Monte Carlo Methods in Financial
     Engineering", 2003, section 4.1). ``at_least``: the likely gain is longer than the simulation.
     ``fixes``: fewer loads that must or should run are blocked; ``all_run``: none is blocked any
@@ -109,7 +109,9 @@ class Suggestion:
         return {"value": self.value, "low": self.low, "high": self.high}
 
 
-def hours_gained(plan: Plan, changed: Plan, furthest: float = FURTHEST) -> tuple[float, float, float]:
+def hours_gained(
+    plan: Plan, changed: Plan, furthest: float = FURTHEST
+) -> tuple[float, float, float]:
     """Hours gained by a change: 10th, 50th and 90th percentile over paired draws.
 
     The simulation extends up to ``furthest`` times the plan's length.

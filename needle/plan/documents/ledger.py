@@ -66,7 +66,7 @@ def _of_value(
     where = path_text(path)
     key = next((part for part in reversed(path) if isinstance(part, str)), "")
     if key in ("name", "id") and path[0] != "loads":
-        return LedgerEntry(where, False, "name", "a name: no figure rests on it")
+        return LedgerEntry(where, False, "name", "a name: no figure uses it")
     by_amps = key == "volts" and _by_amps(document, path)
     why = "" if by_amps else why_unasked(path, situation)
     why = why or _moment_rule(path, value, situation)
@@ -80,8 +80,8 @@ def _of_value(
 
 _SAME = "another figure says the same, and comes before it"
 _REPLACED = {
-    "supply": "a test, or a newer one, tells it better; or nothing given rests on it",
-    "sources": "what was measured comes before it, or nothing given rests on it",
+    "supply": "a test or a newer test replaces it, or nothing depends on it",
+    "sources": "a measurement replaces it, or nothing depends on it",
 }
 
 

@@ -155,7 +155,7 @@ _ADVICE = "only for advice"
 
 _TOP_RULES: dict[str, Rule] = {
     "start": _unless(_clocked, "nothing in the plan goes by the clock"),
-    "name": lambda _: "a name: no figure rests on it",
+    "name": lambda _: "a name: no figure uses it",
     "room_c": _unless(_room, "no load has a temperature setting and a measured room; no cold"),
     "room_swing_c": _unless(
         lambda s: s.plan.room_c is not None and (_boxes(s) or _frost(s)),
@@ -170,7 +170,7 @@ _TOP_RULES: dict[str, Rule] = {
 }
 
 _RULES: dict[str, dict[str, Rule]] = {
-    "supply.name": {"name": lambda _: "a name: no figure rests on it"},
+    "supply.name": {"name": lambda _: "a name: no figure uses it"},
     "supply.battery": {
         "volts": _unless(
             lambda s: (
@@ -348,12 +348,12 @@ _LOAD_RULES: dict[str, Rule] = {
     "notices": lambda _: "said with the answer",
     "spread_after": lambda _: "only for what a measurement would win",
     "kind": lambda _: "only for warnings, and for what a measurement would win",
-    "id": lambda _: "what it is drawn by: no figure rests on it",
+    "id": lambda _: "an identifier: no figure uses it",
 }
 
 _SOURCE_RULES: dict[str, Rule] = {
-    "name": lambda _: "a name: no figure rests on it",
-    "id": lambda _: "what it is drawn by: no figure rests on it",
+    "name": lambda _: "a name: no figure uses it",
+    "id": lambda _: "an identifier: no figure uses it",
 }
 
 _RUN_RULES: dict[str, Rule] = {

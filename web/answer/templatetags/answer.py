@@ -28,9 +28,9 @@ def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, 
 
 def _answer(job: Job, fetched: bool = False) -> Answer:
     """The current plan's answer, computed once per request."""
-    if job.current_answer is None:
-        job.current_answer = answer_of(current_plan(job), page_first=not fetched)
-    answer: Answer = job.current_answer
+    if job.cache.answer is None:
+        job.cache.answer = answer_of(current_plan(job), page_first=not fetched)
+    answer: Answer = job.cache.answer
     return answer
 
 

@@ -10,7 +10,7 @@
   const WAITING = "Working…";
   const REFUSED = {
     409: "This was changed in another window just now: nothing was stored over that. Reload the page and do it again.",
-    503: "Many are saving just now: that was not stored yet. Send it again in a few seconds.",
+    503: "The site is busy: that was not stored yet. Send it again in a few seconds.",
   };
   const refusedWords = (status) => REFUSED[status] || "The site refused that. Reload the page and try again.";
   const line = () => document.getElementById("working");

@@ -15,6 +15,8 @@ from django.db import connection, connections
 from django.db.migrations.loader import MigrationLoader
 from django.utils import timezone
 
+from web.common.apps import BEFORE_FIRST_RELEASE, TOO_OLD
+
 #: The name of the connection on which a copy is tried.
 _TRIED = "tried"
 
@@ -85,6 +87,8 @@ def _check_whole(tried: Path, source: Path) -> None:
     known = set(MigrationLoader(None, ignore_no_migrations=True).disk_migrations)
     if not fine or ("jobs", "0001_initial") not in applied:
         raise CommandError(f"{source} is no whole copy of this site's database.")
+    if BEFORE_FIRST_RELEASE in applied:
+        raise CommandError(f"{source} {TOO_OLD}")
     if newer := sorted(applied - known):
         app, name = newer[0]
         raise CommandError(
