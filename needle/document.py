@@ -114,9 +114,18 @@ class Reader:
 
         ``above`` makes the lower bound exclusive.
         """
-        value = self.data.get(key)
-        if value is None:
+        if self.data.get(key) is None:
             return default
+        value = self._finite(key)
+        if value < least or (above and value == least):
+            word = "above" if above else "at least"
+            raise DocumentError(self.at(key), f"{value:g} is too small: {word} {least:g}")
+        if value > most:
+            raise DocumentError(self.at(key), f"{value:g} is too large: at most {most:g}")
+        return value
+
+    def _finite(self, key: str) -> float:
+        value = self.data[key]
         if isinstance(value, bool) or not isinstance(value, int | float):
             raise DocumentError(self.at(key), f"must be a number, not {str(value)[:40]!r}")
         try:
@@ -125,11 +134,6 @@ class Reader:
             value = math.inf
         if not math.isfinite(value):
             raise DocumentError(self.at(key), f"must be finite, not {value}")
-        if value < least or (above and value == least):
-            word = "above" if above else "at least"
-            raise DocumentError(self.at(key), f"{value:g} is too small: {word} {least:g}")
-        if value > most:
-            raise DocumentError(self.at(key), f"{value:g} is too large: at most {most:g}")
         return value
 
     def need(

@@ -313,32 +313,39 @@ def _described(item: Any, where: str) -> tuple[str, str, tuple[tuple[str, str], 
     return item["name"], path, tuple(fields.items())
 
 
+def _blocks(file: IO[bytes], path: str, names: list[str], most: int) -> Iterator[np.ndarray]:
+    """Blocks of rows of a series, up to the limit of cells."""
+    import pandas as pd
+
+    blocks = pd.read_csv(
+        file,
+        dtype="float64",
+        index_col=False,
+        na_values=[""],
+        keep_default_na=False,
+        chunksize=_CHUNK_ROWS,
+        skip_blank_lines=False,
+        on_bad_lines="error",
+    )
+    cells = 0
+    for block in blocks:
+        if list(block.columns) != names:
+            raise DocumentError(path[:80], _WRONG_HEAD)
+        cells += block.size
+        if cells > most:
+            limits = f"{MOST_SAMPLES:,} cells together"
+            raise DocumentError(path[:80], f"is too long: all series hold at most {limits}")
+        yield block.to_numpy()
+
+
 def _columns(file: IO[bytes], path: str, names: list[str], most: int) -> dict[str, np.ndarray]:
     """A series of numbers, with at most ``most`` cells."""
     import pandas as pd
 
     if len(names) > MOST_COLUMNS:
         raise DocumentError(path[:80], f"has more than {MOST_COLUMNS} columns of numbers")
-    parts, cells = [], 0
     try:
-        blocks = pd.read_csv(
-            file,
-            dtype="float64",
-            index_col=False,
-            na_values=[""],
-            keep_default_na=False,
-            chunksize=_CHUNK_ROWS,
-            skip_blank_lines=False,
-            on_bad_lines="error",
-        )
-        for block in blocks:
-            if list(block.columns) != names:
-                raise DocumentError(path[:80], _WRONG_HEAD)
-            cells += block.size
-            if cells > most:
-                limits = f"{MOST_SAMPLES:,} cells together"
-                raise DocumentError(path[:80], f"is too long: all series hold at most {limits}")
-            parts.append(block.to_numpy())
+        parts = list(_blocks(file, path, names, most))
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise DocumentError(path[:80], f"is not CSV: {str(error)[:80]}") from None
     except ValueError as error:

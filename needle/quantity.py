@@ -372,6 +372,11 @@ def _parse_in(written: str, unit: str) -> float:
         return _convert(_parse_in(charge, "Ah") * _parse_in(parts["volts"], "V"), "Wh", target)
     if dimension == "[time]" and (hours := _compound_hours(written)) is not None:
         return _convert(hours, "h", target)
+    return _number_in(written, unit, target, dimension)
+
+
+def _number_in(written: str, unit: str, target: pint.Unit, dimension: str) -> float:
+    """A number with or without a unit, in the target unit."""
     number, unit_text = _split(written, unit)
     if not unit_text:
         return number
@@ -403,9 +408,7 @@ def _compound_hours(written: str) -> float | None:
     if timer := _MINUTES_SECONDS.match(written):
         return (int(timer[1]) + int(timer[2]) / 60) / 60
     match = _HOURS_MINUTES.match(written)
-    if not match or not any(match.groups()):
-        return None
-    if match["d"] is None and match["h"] is None:
+    if not match or (match["d"] is None and match["h"] is None):
         return None
     parts = [int(match[key] or 0) for key in "dhms"]
     return parts[0] * 24 + parts[1] + parts[2] / 60 + parts[3] / 3600

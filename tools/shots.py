@@ -82,7 +82,7 @@ def settle(page: Page) -> None:
     """Wait until fragments and fonts have come."""
     page.wait_for_load_state("load")
     page.wait_for_timeout(800)
-    expect(page.get_by_text("Working it out")).to_have_count(0, timeout=60_000)
+    expect(page.get_by_text("Calculating")).to_have_count(0, timeout=60_000)
     page.wait_for_timeout(300)
     page.evaluate("document.fonts.ready")
 

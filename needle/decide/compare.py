@@ -109,43 +109,23 @@ def paired(draws: np.ndarray, reference: np.ndarray) -> Against | None:
 def figures(sides: Sequence[LoadSide]) -> list[Figure]:
     """Rows that at least one side has."""
 
-    def per(amount: Estimate | None, divisor: float | None) -> Estimate | None:
-        return amount.scaled(1 / divisor) if amount is not None and divisor else None
-
     profiles = [side.profile for side in sides]
-    days = [profile.wh_per_day for profile in profiles]
+    first = profiles[0]
     # The gain of a meter that both were read on is one.
     shared = [
-        profile.meter_spread if profile.meter and profile.meter == profiles[0].meter else 0.0
+        profile.meter_spread if profile.meter and profile.meter == first.meter else 0.0
         for profile in profiles
     ]
     figures = [
         Figure("mean", "W", [profile.mean_w for profile in profiles], shared=shared),
         Figure("running", "W", [profile.running_w for profile in profiles], shared=shared),
         Figure("an hour", "Wh", [profile.mean_w for profile in profiles], shared=shared),
-        Figure("a day", "Wh", list(days), shared=shared),
+        Figure("a day", "Wh", [profile.wh_per_day for profile in profiles], shared=shared),
         Figure("a task", "Wh", [profile.task_wh for profile in profiles], shared=shared),
         Figure("a piece", "Wh", [profile.piece_wh for profile in profiles], shared=shared),
-        Figure(
-            "a day and litre",
-            "Wh",
-            [per(day, side.litres) for day, side in zip(days, sides, strict=True)],
-        ),
-        Figure(
-            "a day and degree of lift",
-            "Wh",
-            [per(day, side.lift_c) for day, side in zip(days, sides, strict=True)],
-        ),
-        Figure(
-            "cost of a year",
-            "",
-            [
-                cost(day.scaled(DAYS_PER_YEAR), side.price)
-                if day is not None and side.price
-                else None
-                for day, side in zip(days, sides, strict=True)
-            ],
-        ),
+        Figure("a day and litre", "Wh", [_per_day(side, side.litres) for side in sides]),
+        Figure("a day and degree of lift", "Wh", [_per_day(side, side.lift_c) for side in sides]),
+        Figure("cost of a year", "", [_yearly_cost(side) for side in sides]),
         Figure("start", "VA", [profile.start_va for profile in profiles]),
         Figure("power factor", "", [profile.power_factor for profile in profiles]),
         Figure(
@@ -158,23 +138,43 @@ def figures(sides: Sequence[LoadSide]) -> list[Figure]:
     return [figure for figure in figures if any(value is not None for value in figure.values)]
 
 
+def _per_day(side: LoadSide, divisor: float | None) -> Estimate | None:
+    """Energy per day over a divisor; None if either is unknown."""
+    day = side.profile.wh_per_day
+    return day.scaled(1 / divisor) if day is not None and divisor else None
+
+
+def _yearly_cost(side: LoadSide) -> Estimate | None:
+    day = side.profile.wh_per_day
+    if day is None or not side.price:
+        return None
+    return cost(day.scaled(DAYS_PER_YEAR), side.price)
+
+
 def _of_draws(draws: np.ndarray) -> Estimate:
     low, middle, high = (float(value) for value in np.quantile(draws, [0.1, 0.5, 0.9]))
     return from_limits(low, middle, high, "by itself on the supply")
 
 
+def _unfair_room(sides: Sequence[LoadSide]) -> str:
+    """How the rooms of the measurements differ; empty if they do not."""
+    rooms = [side.room_c for side in sides]
+    if _differ(rooms, 2.0):
+        return "the room in which they were measured"
+    if None in rooms and any(side.set_c is not None for side in sides):
+        return "the room: not written down for all of them"
+    return ""
+
+
 def unfair(sides: Sequence[LoadSide]) -> list[str]:
     """Reasons why the comparison may be unfair."""
     words = []
-    rooms = [side.room_c for side in sides]
-    if _differ(rooms, 2.0):
-        words.append("the room in which they were measured")
-    elif any(room is None for room in rooms) and any(side.set_c is not None for side in sides):
-        words.append("the room: not written down for all of them")
+    if room := _unfair_room(sides):
+        words.append(room)
     if _differ([side.set_c for side in sides], 0.5):
         words.append("the set point")
-    litres = [side.litres for side in sides]
-    if _differ(litres, 0.1 * max((litre for litre in litres if litre), default=0.0)):
+    litres = [side.litres or 0.0 for side in sides]
+    if _differ([side.litres for side in sides], 0.1 * max(litres)):
         words.append("their size: compare per litre")
     grades = {side.profile.grade for side in sides}
     if len(grades) > 1:

@@ -133,6 +133,10 @@ def correct(
     )
 
 
+def _is_positive(value: float) -> bool:
+    return math.isfinite(value) and value > 0
+
+
 def _validate(
     watts: float,
     va: float,
@@ -143,15 +147,15 @@ def _validate(
     stock_uf: Sequence[float],
 ) -> None:
     for name, value in (("watts", watts), ("va", va), ("volts", volts), ("hertz", hertz)):
-        if not math.isfinite(value) or value <= 0:
+        if not _is_positive(value):
             raise DocumentError(name, f"{value:g} must be a finite number above 0")
     if watts > va:
         raise DocumentError("watts", f"{watts:g} W cannot exceed {va:g} VA: read them again")
     if not 0 < target <= 1:
         raise DocumentError("target", f"{target:g} must be above 0 and at most 1")
-    if fitted_uf is not None and not (math.isfinite(fitted_uf) and fitted_uf >= 0):
+    if fitted_uf and not _is_positive(fitted_uf):
         raise DocumentError("fitted_uf", f"{fitted_uf:g} must be a finite number of at least 0")
-    if any(not math.isfinite(value_uf) or value_uf <= 0 for value_uf in stock_uf):
+    if not all(map(_is_positive, stock_uf)):
         raise DocumentError("stock", "values must be finite and above 0, such as 4,5,8")
 
 

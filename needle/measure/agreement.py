@@ -112,20 +112,24 @@ def _residuals(values: Mapping[str, float], instrument: Instrument) -> dict[str,
     read = {key: values[key] for key in KEYS if values.get(key, 0.0) > 0}
     if not (_checks_itself(read) or read.get("watts", 0.0) > _va(read)):
         return {}
-    keys = list(read)
-    model = np.array([_MODEL[key] for key in keys])
-    logs = np.log([values[key] for key in keys])
-    sigma = np.array([instrument.relative_sd(key, values[key]) for key in keys])
+    return {
+        key: abs(float(value))
+        for key, value in zip(read, _solution(read, instrument), strict=False)
+        if np.isfinite(value)
+    }
+
+
+def _solution(read: Mapping[str, float], instrument: Instrument) -> np.ndarray:
+    """Normalised residuals of a fit to the readings, in their order."""
+    model = np.array([_MODEL[key] for key in read])
+    logs = np.log(list(read.values()))
+    sigma = np.array([instrument.relative_sd(key, value) for key, value in read.items()])
     solution, log_pf = _normalised(model, logs, sigma)
-    if log_pf > 1e-9 and "watts" in keys:
+    if log_pf > 1e-9 and "watts" in read:
         # W above VA: hold the fit to PF = 1, which then leaves a residual to judge.
         model = np.vstack((model, _MODEL["pf"]))
         solution, _ = _normalised(model, np.append(logs, 0.0), np.append(sigma, 1e-4))
-    return {
-        key: abs(float(value))
-        for key, value in zip(keys, solution, strict=False)
-        if np.isfinite(value)
-    }
+    return solution
 
 
 def _normalised(model: np.ndarray, logs: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, float]:

@@ -431,10 +431,16 @@ def _name(index: int, levels: Levels, shape: _Shape) -> str:
     if index == shape.main:
         return "running"
     assert shape.main is not None
-    above = index > shape.main
-    alike = (len(levels.watts) - 1 - shape.main) if above else shape.main - 1
-    number = f" {index - shape.main if above else index}" if alike > 1 else ""
-    return f"rarer, {'above' if above else 'below'} running{number}"
+    return _rare_name(index, shape.main, len(levels.watts))
+
+
+def _rare_name(index: int, main: int, count: int) -> str:
+    """Name of a level besides rest and running, numbered if there are several on its side."""
+    if index > main:
+        number, alike, side = index - main, count - 1 - main, "above"
+    else:
+        number, alike, side = index, main - 1, "below"
+    return f"rarer, {side} running{f' {number}' if alike > 1 else ''}"
 
 
 def _power_factor(capture: Capture, volts: float | None, energy_wh: float) -> float | None:
@@ -492,6 +498,10 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
     }
 
 
+def _not_negative(watts: float | None) -> float | None:
+    return None if watts is None else max(0.0, watts)
+
+
 def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
     """Return the analysis as a reading document."""
     duty = analysis.duty if analysis.pattern == "cycling" else None
@@ -501,9 +511,9 @@ def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
         "covered_h": analysis.covered_s / 3600,
         "active_h": analysis.active_s / 3600,
         "wh": max(0.0, analysis.energy_wh),
-        "idle_w": None if analysis.idle_w is None else max(0.0, analysis.idle_w),
-        "running_w": None if analysis.running_w is None else max(0.0, analysis.running_w),
-        "cycle_mean_w": None if analysis.cycle_mean_w is None else max(0.0, analysis.cycle_mean_w),
+        "idle_w": _not_negative(analysis.idle_w),
+        "running_w": _not_negative(analysis.running_w),
+        "cycle_mean_w": _not_negative(analysis.cycle_mean_w),
         "duty": None if duty is None else duty.value,
         "duty_spread": None if duty is None else duty.spread,
         "whole_cycles": analysis.whole_cycles,

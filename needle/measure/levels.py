@@ -144,9 +144,8 @@ def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     """Return levels and segments of a series; ``bounds_w`` replaces the boundaries found, in W."""
     from scipy.ndimage import median_filter
 
-    # Wide enough to lose a spike, never wide enough to lose a pulse of a few seconds.
-    size = 5 if series.interval_s <= 1.0 else 3 if series.interval_s <= 4.0 else 1
-    smooth = median_filter(series.watts, size=_odd(size, len(series.watts)), mode="nearest")
+    size = _odd(_filter_size(series.interval_s), len(series.watts))
+    smooth = median_filter(series.watts, size=size, mode="nearest")
     passing, spike = _passing(smooth, series.noise_w)
     bounds = np.log1p(sorted(bounds_w)) if bounds_w else None
     if bounds is None:
@@ -159,14 +158,26 @@ def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     used = np.unique(label)
     label = np.searchsorted(used, label).astype(np.int32)
     count = len(used)
-    watts = np.array([np.median(smooth[label == level]) for level in range(count)])
+    watts = _medians(smooth, label, count)
     seconds = np.bincount(label, weights=series.weight_s, minlength=count)
     holds = _holds(smooth, label, watts, series)
     if not holds and not bounds_w and (split := _on_and_off(smooth, series)) is not None:
         label, holds = _bridged(_settled(split, series), series), True
-        watts = np.array([np.median(smooth[label == level]) for level in (0, 1)])
+        watts = _medians(smooth, label, 2)
         seconds = np.bincount(label, weights=series.weight_s, minlength=2)
     return Levels(watts, seconds, holds, _segments(label, series))
+
+
+def _filter_size(interval_s: float) -> int:
+    """Rows of a median filter that removes a spike, but not a pulse of a few seconds."""
+    if interval_s <= 1.0:
+        return 5
+    return 3 if interval_s <= 4.0 else 1
+
+
+def _medians(smooth: np.ndarray, label: np.ndarray, count: int) -> np.ndarray:
+    """Median W of each level."""
+    return np.array([np.median(smooth[label == level]) for level in range(count)])
 
 
 def _odd(size: int, most: int) -> int:

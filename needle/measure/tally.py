@@ -37,12 +37,13 @@ def parse_moments(text: str) -> list[tuple[str, float]]:
                 "edges", f"moment {number}, “{part[:30]}”, is not like “on 0:00” or “off 6:50”"
             )
         seconds, of_clock = _seconds(match[2].strip(), number)
-        if edges and seconds < edges[-1][1]:
-            if not of_clock or seconds + _DAY_S < edges[-1][1]:
-                raise DocumentError(
-                    "edges", f"moment {number}, “{part[:30]}”, comes before the one above it"
-                )
+        last = edges[-1][1] if edges else 0.0
+        if edges and of_clock and seconds < last:
             seconds += _DAY_S
+        if edges and seconds < last:
+            raise DocumentError(
+                "edges", f"moment {number}, “{part[:30]}”, comes before the one above it"
+            )
         edges.append((match[1].lower(), seconds))
     first = edges[0][1] if edges else 0.0
     return [(name, seconds - first) for name, seconds in edges]

@@ -15,7 +15,9 @@ import numpy as np
 
 from needle.estimate import Estimate
 from needle.plan.energy.simulate import Outcome
+from needle.plan.limits.trips import Trip
 from needle.plan.plan import AC, PlanLoad
+from needle.supply.inverter import Inverter
 
 #: From even odds on a plan is likely; below, it does not hold.
 LIKELY = 0.5
@@ -153,11 +155,8 @@ def _blocked_load(outcome: Outcome, load: PlanLoad) -> BlockedLoad:
     """What a load that fails in most draws needs, from its most common trip."""
     minutes = outcome.failures_by_load[load.name]
     minute = int(np.median(minutes[np.isfinite(minutes)]))
-    trip = max(
-        (trip for trip in outcome.trips if trip.load == load.name),
-        key=lambda trip: trip.chance,
-        default=None,
-    )
+    own_trips = [trip for trip in outcome.trips if trip.load == load.name]
+    trip = max(own_trips, key=lambda trip: trip.chance, default=None)
     wanted, chance = not load.may_be_dropped, float(np.mean(outcome.fails(load.name)))
     if trip is None:
         return BlockedLoad(
@@ -173,14 +172,7 @@ def _blocked_load(outcome: Outcome, load: PlanLoad) -> BlockedLoad:
             wanted=wanted,
             minute=minute,
         )
-    limit, own, spread = trip.limit_w, load.most_w, max(load.watts_spread, load.spread)
-    inverter = outcome.plan.supply.inverter
-    if trip.why == "start" and inverter is not None:
-        # As it is rated: what a start may pass it by is a matter of luck.
-        limit = inverter.surge_va if load.start_s <= inverter.surge_s else inverter.continuous_va
-        own, spread = load.start_va, load.start_spread
-    elif trip.unit == "VA":
-        own /= load.power_factor
+    limit, own, spread = _needs_of(load, trip, outcome.plan.supply.inverter)
     alone = trip.why == "volts" or own > limit
     needs = own if alone and trip.why != "volts" else trip.watts
     # A guess of that spread: its grade is of no matter here.
@@ -198,6 +190,17 @@ def _blocked_load(outcome: Outcome, load: PlanLoad) -> BlockedLoad:
         wanted=wanted,
         minute=minute,
     )
+
+
+def _needs_of(load: PlanLoad, trip: Trip, inverter: Inverter | None) -> tuple[float, float, float]:
+    """Limit that a load's trip exceeds, what the load itself needs, and the spread of that."""
+    if trip.why == "start" and inverter is not None:
+        # The rating, since a start may exceed it by luck.
+        surge = load.start_s <= inverter.surge_s
+        limit = inverter.surge_va if surge else inverter.continuous_va
+        return limit, load.start_va, load.start_spread
+    own = load.most_w / load.power_factor if trip.unit == "VA" else load.most_w
+    return trip.limit_w, own, max(load.watts_spread, load.spread)
 
 
 def _others_fail(outcome: Outcome, blocked_loads: Set[str]) -> np.ndarray:

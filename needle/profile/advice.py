@@ -59,57 +59,61 @@ def advise_mean(
     mean: Estimate, evidence: Evidence, hours_per_day: float | None = None
 ) -> list[Advice]:
     """Return measurements that narrow the mean power, for hours of use per day if known."""
-    kind, runs = evidence.kind, evidence.runs
-    advice = []
-    after = evidence.watched.span(_hours_to_grade_a(kind))
+    after = evidence.watched.span(_hours_to_grade_a(evidence.kind))
     if evidence.by_task:
-        if mean.grade != "A":
-            advice.append(
-                Advice(
-                    "Energy of one task is known from a single run",
-                    "read the counter before and after one more",
-                    _task_minutes(evidence),
-                    "mean",
-                    after,
-                )
-            )
-        return advice
+        if mean.grade == "A":
+            return []
+        what, how = (
+            "Energy of one task is known from a single run",
+            "read the counter before and after one more",
+        )
+        return [Advice(what, how, _task_minutes(evidence), "mean", after)]
+    advice = _advise_counter(mean, evidence)
+    if mean.grade != "A":
+        advice.append(_advise_longer(mean, evidence, hours_per_day, after))
+    return advice
+
+
+def _advise_counter(mean: Estimate, evidence: Evidence) -> list[Advice]:
+    """What to do if a counter has not moved, or its resolution limits the mean."""
+    runs = evidence.runs
+    if not runs:
+        return []
     total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
-    step = max((run.step_wh for run in runs), default=0.0)
-    if runs and total_wh <= 0:
+    step = max(run.step_wh for run in runs)
+    if total_wh <= 0:
         words = f"leave it on for {hours_text(LONG_ENOUGH_H)} more, over a usual day"
         what = "The counter has not moved yet"
-        advice.append(Advice(what, words, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"]))
-    elif runs and count_error(total_wh, step) > 0.05:
-        more = min(LONGEST_COUNT_H, hours_to_settle_count(mean.value, step) - total_h)
-        how = f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %"
-        if more == LONGEST_COUNT_H:
-            how = "use a meter whose counter shows finer digits"
-        advice.append(
-            Advice(
-                f"The counter's last digit alone is ±{count_error(total_wh, step) * 100:.0f} %",
-                how,
-                more * 60,
-                "mean",
-                DEFAULT_SPREAD["B"],
-            )
-        )
-    if mean.grade != "A":
-        need = _hours_to_grade_a(kind)
-        more = max(0.5, need - total_h)
-        already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
-        words = {
-            "B": "The average was metered, but not for long",
-            "C": "The average is taken from a label",
-            "D": "Average use is only a guess",
-        }[mean.grade]
-        how, minutes = f"leave {_counter(evidence)} on{already}", more * 60
-        if kind.by_use and hours_per_day is not None and hours_per_day < SHORT_USE_H:
-            # No counter is left on for hours by what runs for minutes.
-            how = f"read {_counter(evidence)} before and after one use"
-            minutes = min(minutes, 60 * hours_per_day)
-        advice.append(Advice(words, how, minutes, "mean", after))
-    return advice
+        return [Advice(what, words, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"])]
+    error = count_error(total_wh, step)
+    if error <= 0.05:
+        return []
+    more = min(LONGEST_COUNT_H, hours_to_settle_count(mean.value, step) - total_h)
+    how = f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %"
+    if more == LONGEST_COUNT_H:
+        how = "use a meter whose counter shows finer digits"
+    what = f"The counter's last digit alone is ±{error * 100:.0f} %"
+    return [Advice(what, how, more * 60, "mean", DEFAULT_SPREAD["B"])]
+
+
+def _advise_longer(
+    mean: Estimate, evidence: Evidence, hours_per_day: float | None, after: float
+) -> Advice:
+    """Measure for long enough to reach grade A."""
+    kind, runs = evidence.kind, evidence.runs
+    more = max(0.5, _hours_to_grade_a(kind) - sum(run.hours for run in runs))
+    already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
+    words = {
+        "B": "The average was metered, but not for long",
+        "C": "The average is taken from a label",
+        "D": "Average use is only a guess",
+    }[mean.grade]
+    how, minutes = f"leave {_counter(evidence)} on{already}", more * 60
+    if kind.by_use and hours_per_day is not None and hours_per_day < SHORT_USE_H:
+        # A load that runs for minutes is not left on a counter for hours.
+        how = f"read {_counter(evidence)} before and after one use"
+        minutes = min(minutes, 60 * hours_per_day)
+    return Advice(words, how, minutes, "mean", after)
 
 
 def _task_minutes(evidence: Evidence) -> float:
@@ -141,67 +145,42 @@ def advise_rest(
     start: Estimate,
 ) -> list[Advice]:
     """Return measurements that narrow start, running and resting W, power factor and duty."""
-    kind, cycles = evidence.kind, None if evidence.runs else evidence.cycles
+    kind, known_after = evidence.kind, DEFAULT_SPREAD["B"]
     advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
-        advice.append(
-            Advice(
-                "No start reading",
-                "a clamp in inrush mode around one conductor, one start",
-                5,
-                "start",
-                DEFAULT_SPREAD["B"],
-            )
-        )
-    if not has_running:
-        advice.append(
-            Advice(
-                "Running watts are not measured",
-                f"{_meter(evidence)}, when the needle is steady",
-                5,
-                "running watts",
-                DEFAULT_SPREAD["B"],
-            )
-        )
-    elif running.spread > 0.05 and running.grade != "A":
-        advice.append(
-            Advice(
-                "Running watts rest on few readings",
-                "read them again at another time",
-                5,
-                "running watts",
-                running.spread / 1.4,
-            )
-        )
+        how = "a clamp in inrush mode around one conductor, one start"
+        advice.append(Advice("No start reading", how, 5, "start", known_after))
+    advice += _advise_running(evidence, running, has_running)
     if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
-        advice.append(
-            Advice(
-                "Resting watts are not measured",
-                f"{_meter(evidence)} while it rests",
-                5,
-                "duty",
-                DEFAULT_SPREAD["B"],
-            )
-        )
+        how = f"{_meter(evidence)} while it rests"
+        advice.append(Advice("Resting watts are not measured", how, 5, "duty", known_after))
     if not has_factor and kind.power_factor[0] < 1:
-        advice.append(
-            Advice(
-                "Power factor is a table value",
-                "read W and VA, or V, A and W, together",
-                5,
-                "power factor",
-                0.03,
-            )
-        )
+        how = "read W and VA, or V, A and W, together"
+        advice.append(Advice("Power factor is a table value", how, 5, "power factor", 0.03))
+    cycles = None if evidence.runs else evidence.cycles
     if cycles is not None and cycles.more_cycles > 0:
-        hours = hours_text(cycles.more_cycles * cycles.period_min / 60)
+        minutes = cycles.more_cycles * cycles.period_min
         advice.append(
             Advice(
                 f"Duty is known from {cycles.count} complete cycles",
-                f"tally {cycles.more_cycles} more (about {hours}) to know it to ±5 %",
-                cycles.more_cycles * cycles.period_min,
+                f"tally {cycles.more_cycles} more (about {hours_text(minutes / 60)}) to know it "
+                "to ±5 %",
+                minutes,
                 "duty",
                 0.039,
             )
         )
     return advice
+
+
+def _advise_running(evidence: Evidence, running: Estimate, measured: bool) -> list[Advice]:
+    if not measured:
+        what, how = (
+            "Running watts are not measured",
+            f"{_meter(evidence)}, when the needle is steady",
+        )
+        return [Advice(what, how, 5, "running watts", DEFAULT_SPREAD["B"])]
+    if running.spread <= 0.05 or running.grade == "A":
+        return []
+    what, how = "Running watts rest on few readings", "read them again at another time"
+    return [Advice(what, how, 5, "running watts", running.spread / 1.4)]

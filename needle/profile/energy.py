@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 from needle.estimate import (
     DEFAULT_SPREAD,
@@ -346,34 +347,29 @@ def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, E
     if not tasks:
         return None, None, None
     runs = sum(task.runs for task in tasks)
-    grade = "A" if runs >= 2 else "B"
-    accuracy = min(task.context.meter().shared_sd for task in tasks)
-
-    def known(values: list[float], weights: list[float], how: str, unit: str) -> Estimate | None:
-        if not values:
-            return None
-        spread = repeated_spread(values, accuracy, TASK_SPREAD)
-        if len(values) == 1:
-            spread = math.hypot(accuracy, TASK_SPREAD / math.sqrt(runs))
-        value = sum(v * w for v, w in zip(values, weights, strict=True)) / sum(weights)
-        return Estimate(value, spread, grade, (f"{how} {with_unit(value, unit)}",))
-
-    ordered = sorted(tasks, key=lambda task: (task.wh, task.minutes or 0.0, task.pieces or 0.0))
     times = f"{runs} task{'s' if runs > 1 else ''} measured:"
-    timed = [task for task in ordered if task.minutes]
-    pieced = [task for task in ordered if task.pieces]
+    ordered = sorted(tasks, key=lambda task: (task.wh, task.minutes or 0.0, task.pieces or 0.0))
+    by_run = [(task.wh, float(task.runs)) for task in ordered]
+    by_piece = [(task.wh, task.pieces) for task in ordered if task.pieces]
+    by_hour = [(task.wh, task.minutes / 60) for task in ordered if task.minutes]
+    accuracy = min(task.context.meter().shared_sd for task in tasks)
+    known = partial(_ratio, runs=runs, accuracy=accuracy)
     return (
-        known([t.wh / t.runs for t in ordered], [t.runs for t in ordered], times, "Wh"),
-        known(
-            [t.wh / (t.pieces or 1) for t in pieced],
-            [t.pieces or 1 for t in pieced],
-            f"{times} a piece",
-            "Wh",
-        ),
-        known(
-            [t.wh * 60 / (t.minutes or 1) for t in timed],
-            [t.minutes or 1 for t in timed],
-            f"{times} mean while it lasts",
-            "W",
-        ),
+        known(by_run, how=times, unit="Wh"),
+        known(by_piece, how=f"{times} a piece", unit="Wh"),
+        known(by_hour, how=f"{times} mean while it lasts", unit="W"),
     )
+
+
+def _ratio(
+    pairs: Sequence[tuple[float, float]], runs: int, accuracy: float, how: str, unit: str
+) -> Estimate | None:
+    """Total Wh over a total amount of tasks (Wh, amount); None without any."""
+    if not pairs:
+        return None
+    spread = repeated_spread([wh / amount for wh, amount in pairs], accuracy, TASK_SPREAD)
+    if len(pairs) == 1:
+        spread = math.hypot(accuracy, TASK_SPREAD / math.sqrt(runs))
+    value = sum(wh for wh, _ in pairs) / sum(amount for _, amount in pairs)
+    grade = "A" if runs >= 2 else "B"
+    return Estimate(value, spread, grade, (f"{how} {with_unit(value, unit)}",))

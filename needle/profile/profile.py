@@ -214,49 +214,22 @@ def derive(record: LoadRecord) -> Profile:
     all_readings = record.readings
     if change is not None:
         record = replace(record, readings=tuple(in_force(record.readings, change)))
-    spots = of_type(record.readings, Spot)
-    spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
-    known_states, notices = states.find_states(spots, kind, record.mains_v)
-    notices[:0] = of_volts
-    known_states = recorded.merged(
-        known_states, recorded.states_of(of_type(record.readings, Recorded))
-    )
-    notices += states.over_breaker(evidence.labels, known_states, record.mains_v)
+    known_states, notices = _states(record, kind, evidence)
     mine = [state for state in known_states if state.setting in ("", setting)]
     running_state = _running(mine, setting)
     resting_state = next((state for state in mine if state.name in states.RESTING), None)
     task_wh, piece_wh, task_w = energy.per_task(evidence.tasks)
-
-    running = running_state.watts if running_state else None
-    from_label = states.running_from_label(evidence.labels, kind, record.mains_v)
-    rest_w = resting_state.watts.value if resting_state else 0.0
-    means, dropped = _mean_candidates(
-        evidence, running or from_label, rest_w, task_w, measured=running is not None
-    )
-    notices += dropped
-    # A bound tells how little it draws over the day, nothing of what it draws while it runs.
-    bound = _bound(evidence, running or from_label)
-    if running is None:
-        running = _running_without_spot(kind, from_label, means, bound)
-    if bound is not None:
-        means = [*means, bound]
-    mean, checks = _settle_mean(means, evidence, running, rest_w)
-    notices += checks
-    running, doubts = _not_below(running, mean)
-    duty, clipped = _duty(mean, running, rest_w)
-    notices += doubts + clipped
-
+    power = _power(record, evidence, running_state, resting_state, task_w)
     factor, measured_factor = _power_factor(kind, None if record.dc else running_state)
-    running_va = Estimate(running.value / max(factor.value, 0.05), running.spread, running.grade)
+    running_va = Estimate(
+        power.running.value / max(factor.value, 0.05), power.running.spread, power.running.grade
+    )
     start, start_notices = start_va(evidence.starts, running_va, kind, factor.value, record.mains_v)
-    notices += start_notices
-    if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
-        notices.append(f"This profile speaks of the setting “{setting}”.")
     advice = [
-        *advise_mean(mean, evidence, record.hours_per_day),
+        *advise_mean(power.mean, evidence, record.hours_per_day),
         *advise_rest(
             evidence,
-            running,
+            power.running,
             running_state is not None,
             resting_state is not None,
             measured_factor,
@@ -264,28 +237,16 @@ def derive(record: LoadRecord) -> Profile:
         ),
     ]
     meter = _shared_meter(evidence.readings)
-    if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
-        notices.insert(
-            0,
-            (
-                f"Is it on one leg or on both? Its amps were read without volts, and count at "
-                f"{record.mains_v:g} V: on both legs they are twice as many VA. Say it in its "
-                "details."
-            ),
-        )
-    if change is not None:
-        undated = left_out_undated(all_readings, change)
-        notices[:0] = [change.words, undated] if undated else [change.words]
     return Profile(
-        mean_w=mean,
-        running_w=running,
+        mean_w=power.mean,
+        running_w=power.running,
         resting_w=resting_state.watts if resting_state else None,
-        duty=duty,
+        duty=power.duty,
         power_factor=factor,
         start_va=start,
         start_s=start_seconds(evidence.starts, kind),
         cycle_min=evidence.watched.cycle_min,
-        wh_per_day=_per_day(record, evidence, mean),
+        wh_per_day=_per_day(record, evidence, power.mean),
         task_wh=task_wh,
         piece_wh=piece_wh,
         task_min=60 * task_wh.value / task_w.value if task_wh and task_w else None,
@@ -294,25 +255,106 @@ def derive(record: LoadRecord) -> Profile:
         states=tuple(known_states),
         setting=setting,
         measured_room_c=_measured_room(evidence.readings),
-        grade=mean.grade,
-        how=_chain(mean, running, resting_state, duty, None if record.dc else factor, start),
-        notices=tuple(dict.fromkeys(notices)),
+        grade=power.mean.grade,
+        how=_chain(
+            power.mean,
+            power.running,
+            resting_state,
+            power.duty,
+            None if record.dc else factor,
+            start,
+        ),
+        notices=_all_notices(
+            record, all_readings, change, [*of_volts, *notices, *power.notices, *start_notices]
+        ),
         advice=tuple(advice),
         dc=record.dc,
         course=tuple(course),
         change=change,
-        newest_at=max(
-            (at for reading in evidence.readings if (at := reading.context.at)), default=None
-        ),
+        newest_at=_newest_at(evidence.readings),
         meter=meter.name if meter else "",
         meter_id=(meter.id or meter.name) if meter else "",
         meter_spread=meter.shared_sd if meter else 0.0,
         va_spread=running_state.va_spread if running_state and not record.dc else None,
-        watched_h=_watched_h(record, evidence, mean),
+        watched_h=_watched_h(record, evidence, power.mean),
         hours_per_day=record.hours_per_day,
         times_per_day=energy.times_per_day(evidence.short_runs),
         by_task=evidence.by_task,
     )
+
+
+def _states(
+    record: LoadRecord, kind: Kind, evidence: Evidence
+) -> tuple[list[states.State], list[str]]:
+    """States of all settings, from spot readings and captures, with notices."""
+    spots = of_type(record.readings, Spot)
+    spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
+    read, notices = states.find_states(spots, kind, record.mains_v)
+    captured = recorded.states_of(of_type(record.readings, Recorded))
+    known = recorded.merged(read, captured)
+    return known, notices + states.over_breaker(evidence.labels, known, record.mains_v)
+
+
+@dataclass(frozen=True)
+class _Power:
+    """Mean and running W and the duty, with notices."""
+
+    mean: Estimate
+    running: Estimate
+    duty: Estimate
+    notices: list[str]
+
+
+def _power(
+    record: LoadRecord,
+    evidence: Evidence,
+    running_state: states.State | None,
+    resting_state: states.State | None,
+    task_w: Estimate | None,
+) -> _Power:
+    """Power in one setting: the mean of the best grade, and running W that agree with it."""
+    kind = evidence.kind
+    measured = running_state.watts if running_state else None
+    from_label = states.running_from_label(evidence.labels, kind, record.mains_v)
+    rest_w = resting_state.watts.value if resting_state else 0.0
+    means, notices = _mean_candidates(
+        evidence, measured or from_label, rest_w, task_w, measured=measured is not None
+    )
+    # A bound limits the mean over the day, and not the power while it runs.
+    bound = _bound(evidence, measured or from_label)
+    running = measured or _running_without_spot(kind, from_label, means, bound)
+    if bound is not None:
+        means = [*means, bound]
+    mean, checks = _settle_mean(means, evidence, running, rest_w)
+    running, doubts = _not_below(running, mean)
+    duty, clipped = _duty(mean, running, rest_w)
+    return _Power(mean, running, duty, [*notices, *checks, *doubts, *clipped])
+
+
+def _all_notices(
+    record: LoadRecord,
+    all_readings: Sequence[Reading],
+    change: Change | None,
+    notices: Sequence[str],
+) -> tuple[str, ...]:
+    """Notices in order of importance, each once."""
+    first, last = [], []
+    if change is not None:
+        first = [change.words, left_out_undated(all_readings, change)]
+    if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
+        first.append(
+            f"Is it on one leg or on both? Its amps were read without volts, and count at "
+            f"{record.mains_v:g} V: on both legs they are twice as many VA. Say it in its details."
+        )
+    setting = states.chosen_setting(record.readings, record.setting)
+    if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
+        last.append(f"This profile speaks of the setting “{setting}”.")
+    return tuple(dict.fromkeys(filter(None, [*first, *notices, *last])))
+
+
+def _newest_at(readings: Sequence[Reading]) -> datetime | None:
+    """Date of the newest reading; None without dates."""
+    return max((at for reading in readings if (at := reading.context.at)), default=None)
 
 
 def _power_factor(kind: Kind, running: states.State | None) -> tuple[Estimate, bool]:
@@ -408,27 +450,32 @@ def _mean_candidates(
     measured: bool,
 ) -> tuple[list[Estimate], list[str]]:
     """All ways in which the readings give a mean, and notices on what was not used."""
-    kind, watched, tallied = evidence.kind, evidence.watched, evidence.tallied
+    counted, notices = _counted_means(evidence)
+    observed = _observed_means(evidence, running, rest_w, measured)
+    candidates = [
+        with_unseen(mean, evidence.kind, evidence.rarer_settled, takes_all, evidence.longest_seen_h)
+        for means, takes_all in ((counted, True), (observed, False))
+        for mean in means
+        if mean is not None
+    ]
+    if not evidence.runs and task_w is not None:
+        candidates.append(task_w)
+    labelled = energy.from_energy_label(evidence.labels)
+    return candidates + ([labelled] if labelled is not None else []), notices
+
+
+def _counted_means(evidence: Evidence) -> tuple[list[Estimate | None], list[str]]:
+    """Means from counters and charge drops, which include rare states; with notices."""
     notices = []
-    counter = energy.from_counter(evidence.runs, watched, evidence.dc)
-    watching: list[Estimate | None] = []
+    counter = energy.from_counter(evidence.runs, evidence.watched, evidence.dc)
     if counter is None and evidence.runs:
         notices.append(
             "A counter shows no energy yet: it bounds the draw; let it run until its last digit "
             "moves."
         )
-    if tallied is not None and running is not None:
-        mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
-        hours = tallied.count * tallied.period_min / 60
-        spread = math.sqrt(running.spread**2 + tallied.duty.spread**2 + watched.span(hours) ** 2)
-        grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
-        watching.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
-    if evidence.assumed is not None and running is not None:
-        watching.append(_by_assumed(evidence.assumed, running, rest_w))
-    watching.append(recorded.mean_of(evidence.captures, watched))
     counted = [counter]
     for drop in evidence.drops:
-        implied = energy.from_charge_drop(drop, watched)
+        implied = energy.from_charge_drop(drop, evidence.watched)
         counted.append(implied)
         if implied is None:
             notices.append(
@@ -440,16 +487,24 @@ def _mean_candidates(
                 "The fall in charge was taken to pass an inverter of 90 ± 6 %: say what the "
                 "supply passes on, or 100 % where it was read on its outlets."
             )
-    candidates = [
-        with_unseen(mean, kind, evidence.rarer_settled, takes_all, evidence.longest_seen_h)
-        for means, takes_all in ((counted, True), (watching, False))
-        for mean in means
-        if mean is not None
-    ]
-    if not evidence.runs and task_w is not None:
-        candidates.append(task_w)
-    labelled = energy.from_energy_label(evidence.labels)
-    return candidates + ([labelled] if labelled is not None else []), notices
+    return counted, notices
+
+
+def _observed_means(
+    evidence: Evidence, running: Estimate | None, rest_w: float, measured: bool
+) -> list[Estimate | None]:
+    """Means from tallies, an assumed duty, and captures, which may have missed rare states."""
+    means: list[Estimate | None] = []
+    watched, tallied = evidence.watched, evidence.tallied
+    if tallied is not None and running is not None:
+        mean_w = rest_w + tallied.duty.value * max(0.0, running.value - rest_w)
+        hours = tallied.count * tallied.period_min / 60
+        spread = math.sqrt(running.spread**2 + tallied.duty.spread**2 + watched.span(hours) ** 2)
+        grade = worst((running.grade, tallied.duty.grade)) if measured else "C"
+        means.append(Estimate(mean_w, spread, grade, running.how + tallied.duty.how))
+    if evidence.assumed is not None and running is not None:
+        means.append(_by_assumed(evidence.assumed, running, rest_w))
+    return [*means, recorded.mean_of(evidence.captures, watched)]
 
 
 def _bound(evidence: Evidence, running: Estimate | None) -> Estimate | None:
@@ -504,23 +559,24 @@ def _running_without_spot(
     return product(best, replace(duty, value=1 / duty.value), how)
 
 
+def _usual_mean(kind: Kind, running: Estimate, rest_w: float) -> Estimate:
+    """The mean without any measurement of it: running W at the kind's usual duty."""
+    if kind.modulates:
+        return _of_a_moment(running)
+    if kind.duty is None or kind.duty == _FULL:
+        return running
+    usual = from_limits(*kind.duty, f"duty usual for {kind.one}")
+    cycling = replace(running, value=max(0.0, running.value - rest_w))
+    guessed = product(cycling, replace(usual, most=1.0))
+    return replace(guessed, value=guessed.value + rest_w, most=running.value)
+
+
 def _settle_mean(
     means: Sequence[Estimate], evidence: Evidence, running: Estimate, rest_w: float
 ) -> tuple[Estimate, list[str]]:
     """The mean of the best grade; means of lower grades are compared with it, not averaged in."""
-    kind = evidence.kind
     if not means:
-        if kind.modulates:
-            return _of_a_moment(running), []
-        if kind.duty is None:
-            return running, []
-        usual = from_limits(*kind.duty, f"duty usual for {kind.one}")
-        if kind.duty == _FULL:
-            return running, []
-        guessed = product(
-            replace(running, value=max(0.0, running.value - rest_w)), replace(usual, most=1.0)
-        )
-        return replace(guessed, value=guessed.value + rest_w, most=running.value), []
+        return _usual_mean(evidence.kind, running, rest_w), []
     grade = min(estimate.grade for estimate in means)
     # Ways that watched the same days share what those days were like.
     watched_h = max(evidence.longest_h, sum(run.hours for run in evidence.runs))

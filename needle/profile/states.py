@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 
 from needle import electrical
 from needle.estimate import Estimate, from_limits, pool, product
+from needle.measure.agreement import Agreement
+from needle.measure.instruments import Instrument
 from needle.measure.readings import (
     ChargeDrop,
     EnergyRun,
@@ -146,15 +148,7 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
     if not agreement.usable:
         return None, notice
     if agreement.watts is not None:
-        accuracy = meter.relative_sd("watts", agreement.watts)
-        if agreement.watts < meter.least_w:
-            accuracy = max(accuracy, 0.3)
-        how = (f"{with_unit(agreement.watts, 'W')} read on {meter.words}",)
-        watts = Estimate(agreement.watts, accuracy, "B", how)
-        if not agreement.va:
-            return _Read(watts, agreement.power_factor, accuracy), notice
-        va_accuracy = meter.relative_sd("va", agreement.va)
-        return _Read(watts, agreement.power_factor, accuracy, agreement.va, va_accuracy), notice
+        return _read_watts(agreement, agreement.watts, meter), notice
     va = agreement.va if agreement.va is not None else mains_v * (agreement.amps or 0.0)
     assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
     how = (f"{with_unit(va, 'VA')} read on {meter.words}",)
@@ -167,6 +161,18 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
         f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
     )
     return _Read(product(apparent, assumed), agreement.power_factor, spread, va, spread), notice
+
+
+def _read_watts(agreement: Agreement, read_w: float, meter: Instrument) -> _Read:
+    accuracy = meter.relative_sd("watts", read_w)
+    if read_w < meter.least_w:
+        accuracy = max(accuracy, 0.3)
+    how = (f"{with_unit(read_w, 'W')} read on {meter.words}",)
+    watts = Estimate(read_w, accuracy, "B", how)
+    if not agreement.va:
+        return _Read(watts, agreement.power_factor, accuracy)
+    va_accuracy = meter.relative_sd("va", agreement.va)
+    return _Read(watts, agreement.power_factor, accuracy, agreement.va, va_accuracy)
 
 
 def _is_dc(volts: float | None) -> bool:

@@ -149,12 +149,7 @@ def _telling(
 
 def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
     """Measurements assigned to meters, in order, with the range that each leaves."""
-    free = {meter.name: 0.0 for meter in visit.meters}
-    for name, until in visit.busy:
-        # A meter that was removed since is busy with its step, and is dealt no other.
-        if name not in free:
-            continue
-        free[name] = max(0.0, (until - visit.begins).total_seconds() / 60)
+    free = _free_from(visit)
     classes = {meter.name: meter.instrument.key for meter in visit.meters}
     mine = 0.0
     dealt: list[tuple[Placed, str, float]] = []
@@ -179,6 +174,16 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
         Step(placed.candidate, name, first, placed.last_min, left[number])
         for number, (placed, name, first) in enumerate(dealt)
     ]
+
+
+def _free_from(visit: Visit) -> dict[str, float]:
+    """Minute of the visit from which each meter is free, by name."""
+    free = {meter.name: 0.0 for meter in visit.meters}
+    for name, until in visit.busy:
+        # A meter that was removed since is still in use, but gets no further step.
+        if name in free:
+            free[name] = max(0.0, (until - visit.begins).total_seconds() / 60)
+    return free
 
 
 def _other_ways(outcome: Outcome, visit: Visit, worth: Worth) -> list[OtherWay]:

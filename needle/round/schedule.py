@@ -53,12 +53,7 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
         Value of each, same length.
     """
     step, slots = visit.slot_min, visit.slots
-    picks = [
-        (number, slot)
-        for number, candidate in enumerate(offered)
-        if worths[number] > 0
-        for slot in range(slots - _length(candidate, step) + 1)
-    ]
+    picks = _picks(offered, worths, step, slots)
     if not picks:
         return Choice([], 0.0)
     rows = _Rows(len(picks))
@@ -83,20 +78,29 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
     if solved.x is not None:
         solved_picks = [pick for pick, taken in zip(picks, solved.x, strict=True) if taken > 0.5]
         chosen = max(solved_picks, by_hand, key=lambda some: _value(some, worths))
-    placed = [
-        Placed(
-            offered[number],
-            float(slot * step),
-            float((slot + _length(offered[number], step)) * step),
-        )
-        for number, slot in chosen
-    ]
+    placed = [_placed(offered[number], slot, step) for number, slot in chosen]
     placed.sort(key=lambda measurement: (measurement.first_min, measurement.last_min))
     value, bound = _value(chosen, worths), getattr(solved, "mip_dual_bound", None)
     best = at_most(offered, worths)
     if bound is not None:
         best = min(best, -float(bound))
     return Choice(placed, max(0.0, 1 - value / best) if best > 0 else 0.0)
+
+
+def _picks(
+    offered: Sequence[Candidate], worths: Sequence[float], step: int, slots: int
+) -> list[tuple[int, int]]:
+    """Every candidate of any value with every slot in which it may begin."""
+    return [
+        (number, slot)
+        for number, candidate in enumerate(offered)
+        if worths[number] > 0
+        for slot in range(slots - _length(candidate, step) + 1)
+    ]
+
+
+def _placed(candidate: Candidate, slot: int, step: int) -> Placed:
+    return Placed(candidate, float(slot * step), float((slot + _length(candidate, step)) * step))
 
 
 def at_most(offered: Sequence[Candidate], worths: Sequence[float]) -> float:

@@ -154,7 +154,9 @@ def worth_of(outcome: Outcome) -> Worth:
     keys = [key for key in normals if outcome.inputs.spreads.get(key, 0.0) > 0]
     bends: dict[InputKey, np.ndarray] = {}
     lines: dict[InputKey, float] = {}
-    if float(np.var(hours)) > 1e-12 and len(hours) >= _LEAST_DRAWS and keys:
+    if not keys or len(hours) < _LEAST_DRAWS:
+        return Worth(hours, bends, lines, normals)
+    if float(np.var(hours)) > 1e-12:
         fits = _fitted(hours - hours.mean(), [normals[key] for key in keys])
         bends = {key: fit for key, fit in zip(keys, fits, strict=True) if fit.any()}
         lines = {key: line for key, line in _by_energy(outcome).items() if key not in bends}

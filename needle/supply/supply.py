@@ -190,58 +190,82 @@ def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:
         A test is of an output that the supply does not have.
     """
     _check_outputs(supply, tests)
-    inverter = supply.inverter
-    fitted_idle = None
-    # A pair or two never stand in for a line that was read before.
-    lines = [test for test in tests if isinstance(test, EfficiencyTest) and test.enough]
-    efficiency = lines[-1] if lines else _newest(tests, EfficiencyTest)
-    stated = inverter
-    few = efficiency if efficiency is not None and not efficiency.enough else None
-    if few is not None and inverter is not None:
-        inverter = _by_few(few, inverter)
-    elif efficiency is not None and inverter is not None:
-        fit = efficiency.fit()
-        fitted_idle = fit.idle_w
-        inverter = replace(
-            inverter,
-            idle_w=fit.idle_w,
-            efficiency=fit.efficiency,
-            square_per_w=fit.square_per_w,
-        )
-    battery = supply.battery
-    drain = _newest(tests, CapacityTest)
-    if drain is not None:
-        factor = state_of_health(drain, battery.nominal_wh, inverter, peukert_of(battery))
-        if not 0.05 <= factor.value <= 1.5:
-            raise DocumentError(
-                "wh",
-                f"it would mean that the battery holds {factor.value * 100:.0f} % of its label: "
-                "check the counter and the charge",
-            )
-        battery = replace(battery, state_of_health=factor)
+    fitted = _with_efficiency(supply.inverter, tests)
+    battery = _with_capacity(supply.battery, fitted, tests)
     held = held_wh(battery)
-    tested = _newest([test for test in tests if _is_idle(test, "ac")], IdleTest)
-    if tested is not None and inverter is not None:
-        direct = idle_w(tested, held)
-        both = [direct] if fitted_idle is None else [direct, fitted_idle]
-        inverter = replace(inverter, idle_w=pool(both))
-        if few is not None and stated is not None:
-            inverter = _by_few(few, replace(stated, idle_w=direct))
-    outputs = []
-    for stated_output in supply.outputs:
-        output = stated_output
-        tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
-        if tested is not None:
-            output = replace(output, idle_w=idle_w(tested, held))
-        routed = [test for test in tests if _is_route(test, output.name)]
-        route = _newest(routed, RouteTest)
-        if route is not None:
-            passes = passed_on(route, held, output.idle_w, output.efficiency)
-            output = output if passes is None else replace(output, efficiency=passes)
-        outputs.append(output)
     return replace(
-        supply, battery=battery, inverter=inverter, outputs=tuple(outputs), tests=tuple(tests)
+        supply,
+        battery=battery,
+        inverter=_with_idle(supply.inverter, fitted, tests, held),
+        outputs=tuple(_output_as_measured(output, tests, held) for output in supply.outputs),
+        tests=tuple(tests),
     )
+
+
+def _efficiency_test(tests: Sequence[SupplyTest]) -> EfficiencyTest | None:
+    """The newest test with enough pairs for a fit, or else the newest."""
+    lines = [test for test in tests if isinstance(test, EfficiencyTest) and test.enough]
+    return lines[-1] if lines else _newest(tests, EfficiencyTest)
+
+
+def _with_efficiency(inverter: Inverter | None, tests: Sequence[SupplyTest]) -> Inverter | None:
+    """The inverter with losses from its efficiency test."""
+    test = _efficiency_test(tests)
+    if inverter is None or test is None:
+        return inverter
+    if not test.enough:
+        return _by_few(test, inverter)
+    fit = test.fit()
+    return replace(
+        inverter,
+        idle_w=fit.idle_w,
+        efficiency=fit.efficiency,
+        square_per_w=fit.square_per_w,
+    )
+
+
+def _with_capacity(
+    battery: Battery, inverter: Inverter | None, tests: Sequence[SupplyTest]
+) -> Battery:
+    """The battery with the capacity of its newest capacity test."""
+    drain = _newest(tests, CapacityTest)
+    if drain is None:
+        return battery
+    factor = state_of_health(drain, battery.nominal_wh, inverter, peukert_of(battery))
+    if not 0.05 <= factor.value <= 1.5:
+        raise DocumentError(
+            "wh",
+            f"it would mean that the battery holds {factor.value * 100:.0f} % of its label: "
+            "check the counter and the charge",
+        )
+    return replace(battery, state_of_health=factor)
+
+
+def _with_idle(
+    stated: Inverter | None, fitted: Inverter | None, tests: Sequence[SupplyTest], held: Estimate
+) -> Inverter | None:
+    """The fitted inverter with the idle draw of its newest idle test, pooled with a fitted one."""
+    tested = _newest([test for test in tests if _is_idle(test, "ac")], IdleTest)
+    if tested is None or stated is None or fitted is None:
+        return fitted
+    direct = idle_w(tested, held)
+    test = _efficiency_test(tests)
+    if test is not None and test.enough:
+        return replace(fitted, idle_w=pool([direct, fitted.idle_w]))
+    with_idle = replace(stated, idle_w=pool([direct]))
+    return with_idle if test is None else _by_few(test, replace(stated, idle_w=direct))
+
+
+def _output_as_measured(output: Output, tests: Sequence[SupplyTest], held: Estimate) -> Output:
+    """An output with the results of its newest idle test and route test."""
+    tested = _newest([test for test in tests if _is_idle(test, output.name)], IdleTest)
+    if tested is not None:
+        output = replace(output, idle_w=idle_w(tested, held))
+    route = _newest([test for test in tests if _is_route(test, output.name)], RouteTest)
+    passes = None
+    if route is not None:
+        passes = passed_on(route, held, output.idle_w, output.efficiency)
+    return output if passes is None else replace(output, efficiency=passes)
 
 
 def held_over_time(supply: Supply) -> list[Held]:
@@ -264,14 +288,21 @@ def idle_over_time(supply: Supply) -> str:
     if len(read) < 2 or read[0][0] == read[-1][0]:
         return ""
     (since, first), (now, last) = read[0], read[-1]
-    apart = abs(math.log(last.value / first.value)) if first.value and last.value else 0.0
-    real = apart > Z_REAL * math.hypot(first.sigma_log, last.sigma_log)
+    real = _differ(first, last)
     before, after = (
         f"{with_unit(idle.value, 'W')} ({idle.low:.3g} to {idle.high:.3g})"
         for idle in (first, last)
     )
     words = f"Idle {before} in {since[:7]}, {after} in {now[:7]}"
     return f"{words}: a real change, the newest counts." if real else f"{words}: no real change."
+
+
+def _differ(first: Estimate, last: Estimate) -> bool:
+    """Whether two idle draws differ significantly."""
+    if not first.value or not last.value:
+        return False
+    apart = abs(math.log(last.value / first.value))
+    return apart > Z_REAL * math.hypot(first.sigma_log, last.sigma_log)
 
 
 def aged(supply: Supply, on: date) -> Supply:

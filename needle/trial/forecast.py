@@ -251,7 +251,7 @@ class TrialFilter:
         """A check-in without impossible figures: a charge that rises, a counter that falls."""
         shown, volts = check_in.shown, self.trial.battery.volts
         if shown is not None:
-            step = 0.01 if check_in.percent is not None or not check_in.of else 1.0 / check_in.of
+            step = _display_step(check_in)
             if shown - self._last_shown > step + RISE and not self._is_charged:
                 self.notices.append(
                     f"At {check_in.h:g} h the charge rose from {self._last_shown * 100:.3g} to "
@@ -444,6 +444,13 @@ class TrialFilter:
             used = particles.state[OUT_WH] - particles.state[f"leg from {number}"]
             return _range(np.maximum(used, 0.0) / (self.hour - begin), weight)
         return _range(np.exp(particles.state[LEVEL]), weight)
+
+
+def _display_step(check_in: CheckIn) -> float:
+    """Resolution of the displayed charge, share."""
+    if check_in.percent is not None or not check_in.of:
+        return 0.01
+    return 1.0 / check_in.of
 
 
 def _is_too_soon(check_in: CheckIn, trial: Trial) -> bool:

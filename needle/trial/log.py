@@ -114,10 +114,9 @@ def _columns(
     first = [re.sub(r"[\[(].*$|,? in .*$", "", cell.casefold()).strip() for cell in rows[0][1]]
     if not any(name in _NAMES for name in first):
         return [_NAMES.get(key, (key, "")) for key in USUAL], rows
-    unknown = next((name for name in first if name and name not in _NAMES), None)
-    if unknown is not None:
+    if unknown := set(first) - {"", *_NAMES}:
         known = "time, charge, Wh, Ah, W, V, A, note"
-        raise DocumentError("log", f"column “{unknown[:30]}” is not known: {known}")
+        raise DocumentError("log", f"column “{min(unknown)[:30]}” is not known: {known}")
     keys = [_NAMES.get(name, ("", "")) for name in first]
     if ("time", "") not in keys:
         raise DocumentError("log", "has no column “time”")

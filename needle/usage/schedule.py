@@ -46,18 +46,21 @@ def use_from_text(text: str) -> dict[str, Any]:
     if text.strip().casefold() in ("", "always"):
         return {}
     if a_day := _A_DAY.match(text.strip()):
-        count = _WORDS.get(a_day[1].casefold()) or int(a_day[1])
-        if not 1 <= count <= 100:
-            raise DocumentError("use", f"{count} a day: give 1 to 100")
-        return {
-            "tasks": [f"{moment // 60:02d}:{moment % 60:02d}" for moment in spread_over_day(count)]
-        }
+        return {"tasks": _times_a_day(a_day[1].casefold())}
     parts = [part.strip() for part in _PARTS.split(text) if part.strip()]
     if any(_AT.match(part) for part in parts):
         return {"tasks": [_moment(part) for part in parts]}
     windows = [_window(part) for part in parts]
     parse_windows(windows, "use", UTC)
     return {"between": windows}
+
+
+def _times_a_day(number: str) -> list[str]:
+    """Times of a number of tasks per day."""
+    count = _WORDS.get(number) or int(number)
+    if not 1 <= count <= 100:
+        raise DocumentError("use", f"{count} a day: give 1 to 100")
+    return [f"{moment // 60:02d}:{moment % 60:02d}" for moment in spread_over_day(count)]
 
 
 def _window(part: str) -> list[str]:
@@ -92,9 +95,7 @@ def _clock(
 ) -> str:
     hours, minutes = int(hour), int(minute or 0)
     if half:
-        if not 1 <= hours <= 12:
-            raise DocumentError("use", f"“{part[:40]}” is no hour before or after noon")
-        hours = hours % 12 + (12 if half.casefold() == "p" else 0)
+        hours = _of_half_day(hours, half, part)
     if hours == 24 and end and not minutes and day is None:
         hours = 0
     if hours > 23:
@@ -107,6 +108,13 @@ def _clock(
     except ValueError:
         raise DocumentError("use", f"{day} is not a day of the calendar") from None
     return f"{day}T{text}"
+
+
+def _of_half_day(hours: int, half: str, part: str) -> int:
+    """Hour of the day from an hour with a.m. or p.m."""
+    if not 1 <= hours <= 12:
+        raise DocumentError("use", f"“{part[:40]}” is no hour before or after noon")
+    return hours % 12 + (12 if half.casefold() == "p" else 0)
 
 
 def spans_from_text(text: str, key: str) -> list[list[str]]:

@@ -135,7 +135,7 @@ class DayPlanTest(BrowserTest):
         slider.focus()
         for _ in range(3):
             page.keyboard.press("PageDown")
-        expect(page.locator("#plan-charts")).to_contain_text("Only tried, not kept")
+        expect(page.locator("#plan-charts")).to_contain_text("A try: not saved")
         expect(headline).not_to_have_text(before)
         self.assertEqual(self.plan().start_charge, 1.0)
         page.get_by_role("button", name="Reset", exact=True).click()

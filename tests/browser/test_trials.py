@@ -40,10 +40,10 @@ class TrialPathTest(BrowserTest):
         expect(page.locator(".check-ins tbody")).not_to_contain_text("No check-in yet")
         page.get_by_role("button", name="to the end").click()
         expect(page.get_by_role("heading", name="Result")).to_be_visible()
-        page.get_by_role("button", name="Carry it into the supply").click()
+        page.get_by_role("button", name="Use it for the supply").click()
         expect(page.get_by_text("That was done")).to_be_visible()
         page.locator("#messages").get_by_role("button", name="Undo").click()
-        expect(page.get_by_role("button", name="Carry it into the supply")).to_be_visible()
+        expect(page.get_by_role("button", name="Use it for the supply")).to_be_visible()
 
     def test_space_keeps_what_was_typed(self):
         page = self.signed_in()

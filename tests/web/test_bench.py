@@ -424,7 +424,7 @@ class RealMeterTest(SiteTest):
         off = self.post("bench:check-meter", watts="92", volts="230", amps="0.9", pf="0.65")
         self.assertContains(off, "✕")
         alone = self.post("bench:check-meter", watts="92")
-        self.assertContains(alone, "Nothing checks these figures yet")
+        self.assertContains(alone, "Enter one more figure from the meter")
         self.assertEqual(self.load.readings.filter(type="spot").count(), 0)
 
     def test_a_reading_is_kept_and_the_load_stays_chosen(self):
@@ -461,7 +461,7 @@ class RealMeterTest(SiteTest):
             return self.client.get(self.url("bench:index"), headers={"host": host})
 
         with override_settings(ALLOWED_HOSTS=["127.0.0.1", "house.lan", "192.168.7.20"]):
-            self.assertContains(page("127.0.0.1:8000"), "reached from this computer only")
+            self.assertContains(page("127.0.0.1:8000"), "only reachable from this computer")
             self.assertContains(page("192.168.7.20:8000"), "Code of http://192.168.7.20:8000/")
             with override_settings(HOST="0.0.0.0"):
                 self.assertContains(page("127.0.0.1:8000"), "Code of http://house.lan:")

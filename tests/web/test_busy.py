@@ -20,7 +20,7 @@ class BusyTest(SiteTest):
                 {"name": "Fan", "kind": "induction-motor", "priority": "nice"},
             )
         self.assertEqual((answer.status_code, answer["Retry-After"]), (503, "5"))
-        self.assertContains(answer, "send it again", status_code=503)
+        self.assertContains(answer, "try again in a few seconds", status_code=503)
         self.assertFalse(self.job.loads.exists())
 
     def test_other_faults_stay_faults(self):
@@ -45,7 +45,7 @@ class BusyTest(SiteTest):
 
         with mock.patch.object(actions, "change_load", change_slowly):
             answer = self.client.post(self.url("loads:edit", fan.pk), form)
-        self.assertContains(answer, "Nothing was stored over that", status_code=409)
+        self.assertContains(answer, "Nothing was overwritten", status_code=409)
         self.assertEqual(self.job.loads.get().name, "Theirs")
 
     def test_turns_are_taken(self):

@@ -366,7 +366,7 @@ class WhatIfTest(DayPlanTest):
 
     def test_trying_moves_the_answer_and_keeps_nothing(self):
         answered = self.post("what-if", start_charge="60", quick="1")
-        self.assertContains(answered, "Only tried, not kept")
+        self.assertContains(answered, "A try: not saved")
         self.plan.refresh_from_db()
         self.assertEqual((self.plan.start_charge, self.made()), (1.0, 0))
         self.assertNotContains(self.post("what-if"), "Only tried")

@@ -139,7 +139,7 @@ class PendingTest(SiteTest):
         ):
             with self.subTest(page=name):
                 page = self.client.get(self.url(name, *args))
-                self.assertContains(page, "Working it out")
+                self.assertContains(page, "Calculating")
                 asked = self.url(asks, *(args if asks == name else []))
                 self.assertContains(page, f'hx-get="{asked}"')
 

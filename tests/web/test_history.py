@@ -192,7 +192,7 @@ class LargeJobTest(SiteTest):
 
     def test_the_page_comes_first_and_fetches_the_bar(self):
         page = self.client.get(self.url("loads:survey"))
-        self.assertContains(page, "Working it out")
+        self.assertContains(page, "Calculating")
         self.assertContains(page, f'hx-get="{self.url("answer:bar")}"')
         bar = self.client.get(self.url("answer:bar"))
         self.assertContains(bar, "Lasts")

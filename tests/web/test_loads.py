@@ -306,7 +306,7 @@ class ReadingTest(SiteTest):
 
 class SurveyTest(SiteTest):
     def test_empty_says_what_to_do_first(self):
-        self.assertContains(self.client.get(self.url("loads:survey")), "Begin with the thing")
+        self.assertContains(self.client.get(self.url("loads:survey")), "Begin with the appliance")
 
     def test_rows_carry_value_range_and_grade(self):
         make_load(self.job, "Vaccine refrigerator")

@@ -95,7 +95,7 @@ class RunTest(TrialTest):
         self.assertLess(width[1], 0.5 * width[0])
         page = self.client.get(self.url("plans:plan", self.plan.pk))
         self.assertContains(page, "Based on the run of")
-        self.assertContains(self.page(), "with these loads rest on it")
+        self.assertContains(self.page(), "with these loads use it")
 
     def test_carried_it_still_counts_and_once(self):
         counted_wh = self.answer().energy_wh["battery_out"]
@@ -463,7 +463,7 @@ class EndTest(TrialTest):
         self.end("floor", 9.0)
         page = self.page()
         self.assertContains(page, "Reached its floor after 9\u00a0h")
-        self.assertContains(page, "Carry it into the supply")
+        self.assertContains(page, "Use it for the supply")
         before = self.supply.to_core().battery.state_of_health.value
         self.client.post(self.url("trials:carry", self.trial().pk))
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
@@ -490,7 +490,7 @@ class EndTest(TrialTest):
 
     def test_a_trial_of_one_load_is_carried_into_it(self):
         self.end("floor", 9.0)
-        self.assertContains(self.page(), "Carry it into the load")
+        self.assertContains(self.page(), "Use it for the load")
         load = self.job.loads.get()
         before = load.profile().mean_w
         url = self.url("trials:carry-reading", self.trial().pk)
@@ -527,7 +527,7 @@ class EndTest(TrialTest):
 
     def test_a_hand_proves_nothing_to_carry(self):
         self.end("by hand", 9.0)
-        self.assertNotContains(self.page(), "Carry it into the supply")
+        self.assertNotContains(self.page(), "Use it for the supply")
         self.assertEqual(
             self.client.post(self.url("trials:carry", self.trial().pk)).status_code, 404
         )

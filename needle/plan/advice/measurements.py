@@ -74,10 +74,7 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     width, runtime = high - low, outcome.runtime_h
     if width <= 0 or float(np.std(runtime)) < 1e-9 or len(runtime) < 10:
         return settles
-    left = {InputKey(LOAD, load.name): load.spread_after for load in outcome.plan.loads}
-    left |= {InputKey(LOAD_DUTY, load.name): load.spread_after for load in outcome.plan.loads}
-    left |= {InputKey(LOAD_TASK, load.name): load.spread_after for load in outcome.plan.loads}
-    left[InputKey(CAPACITY)] = _CAPACITY_AFTER
+    left = _spreads_after(outcome.plan)
     order = np.argsort(runtime)
     narrowings = []
     for key, normals in outcome.inputs.normals.items():
@@ -93,6 +90,15 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
             narrowings.append(Narrowing(key, share, width, width_after))
     narrowings.sort(key=lambda narrowing: (narrowing.range_h_after, narrowing.what))
     return settles + narrowings
+
+
+def _spreads_after(plan: Plan) -> dict[InputKey, float | None]:
+    """Relative spread of each input after a measurement; None for that of grade A."""
+    left: dict[InputKey, float | None] = {InputKey(CAPACITY): _CAPACITY_AFTER}
+    for load in plan.loads:
+        for kind in (LOAD, LOAD_DUTY, LOAD_TASK):
+            left[InputKey(kind, load.name)] = load.spread_after
+    return left
 
 
 def _matters(runtime: np.ndarray, normals: np.ndarray) -> bool:
@@ -137,6 +143,16 @@ def _start_test(outcome: Outcome) -> list[Narrowing]:
     return [Narrowing(key, failure.chance, high - low, high - low)]
 
 
+def _idle_w(plan: Plan) -> float:
+    """Likely idle draw of the inverter and outputs that are on, W."""
+    parts = {output.name: output for output in plan.supply.outputs} | {AC: plan.supply.inverter}
+    return sum(
+        part.idle_w.value
+        for route, part in parts.items()
+        if part is not None and (feeds(plan, route) or not part.off_unused)
+    )
+
+
 def display_hours(plan: Plan) -> tuple[float, float] | None:
     """Hours that a supply's display would promise between cycles and while everything runs.
 
@@ -146,16 +162,9 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     """
     supply = plan.supply
     left = usable_wh(supply.battery).value
-    inverter = supply.inverter
-    # An inverter that feeds nothing and is off then draws nothing.
-    idle_w = 0.0
-    if inverter is not None and not (inverter.off_unused and not feeds(plan, AC)):
-        idle_w = inverter.idle_w.value
+    idle_w = _idle_w(plan)
     passes = {output.name: output.efficiency.value for output in supply.outputs}
-    passes[AC] = inverter.efficiency.value if inverter is not None else 1.0
-    for output in supply.outputs:
-        if feeds(plan, output.name) or not output.off_unused:
-            idle_w += output.idle_w.value
+    passes[AC] = supply.inverter.efficiency.value if supply.inverter is not None else 1.0
     working = [load.count * load.running_w / passes[load.route] for load in plan.loads]
     resting = [
         load.count * (load.running_w if load.duty >= 1 else load.resting_w) / passes[load.route]

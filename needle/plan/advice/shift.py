@@ -12,6 +12,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,6 +21,9 @@ from needle.moments import DAY_MIN, Moment, in_windows, moment_after, occurrence
 from needle.plan.draws.inputs import likely
 from needle.plan.draws.patterns import patterns_of
 from needle.plan.plan import AC, Plan, PlanLoad
+
+if TYPE_CHECKING:
+    from scipy.optimize import LinearConstraint
 
 SLOT_MIN = 15
 #: How far ahead tasks are placed, h.
@@ -76,53 +80,20 @@ def place(
     surplus_w, room_w : ndarray, (slots,)
         Surplus power of the sources after the other loads, and power left below the limit, W.
     """
-    from scipy.optimize import Bounds, LinearConstraint, milp
-    from scipy.sparse import coo_array
+    from scipy.optimize import Bounds, milp
 
     if not blocks:
         return []
     if any(not block.allowed for block in blocks):
         return None
-    slots = len(surplus_w)
     starts = [(b, at) for b, block in enumerate(blocks) for at in block.allowed]
-    count = len(starts)
+    count, slots = len(starts), len(surplus_w)
     # Variables: one for each start, then W met by surplus in each slot.
-    cost = np.concatenate([np.zeros(count), -np.ones(slots)])
-    for n, (b, at) in enumerate(starts):
-        cost[n] = _NEARNESS * abs(at - blocks[b].stands)
-    rows: list[tuple[int, int, float]] = []
-    low: list[float] = []
-    high: list[float] = []
-
-    def add(entries: list[tuple[int, float]], least: float, most: float) -> None:
-        rows.extend((len(low), column, value) for column, value in entries)
-        low.append(least)
-        high.append(most)
-
-    for b in range(len(blocks)):
-        add([(n, 1.0) for n, (block, _) in enumerate(starts) if block == b], 1, 1)
-    in_slot: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
-    for n, (b, at) in enumerate(starts):
-        for offset, watts in enumerate(blocks[b].watts):
-            if at + offset < slots:
-                in_slot[at + offset].append((n, watts))
-    for slot, entries in enumerate(in_slot):
-        if entries:
-            add(entries, -np.inf, max(0.0, float(room_w[slot])))
-            add([*((n, -watts) for n, watts in entries), (count + slot, 1.0)], -np.inf, 0)
-            for b in {starts[n][0] for n, _ in entries if blocks[starts[n][0]].alone}:
-                # With a block that must be alone running, all others are kept out of the slot.
-                size = float(len(blocks))
-                kept = [(n, size if starts[n][0] == b else 1.0) for n, _ in entries]
-                add(kept, -np.inf, size)
-        else:
-            add([(count + slot, 1.0)], 0, 0)
-    data = [value for _, _, value in rows]
-    where = ([row for row, _, _ in rows], [column for _, column, _ in rows])
-    matrix = coo_array((data, where), shape=(len(low), count + slots)).tocsr()
+    near = [_NEARNESS * abs(at - blocks[b].stands) for b, at in starts]
+    rows = _constraints(blocks, starts, room_w)
     solved = milp(
-        cost,
-        constraints=LinearConstraint(matrix, np.array(low), np.array(high)),
+        np.concatenate([near, -np.ones(slots)]),
+        constraints=rows.constraint(),
         options={"mip_rel_gap": 0.0},
         integrality=np.concatenate([np.ones(count), np.zeros(slots)]),
         bounds=Bounds(
@@ -134,6 +105,64 @@ def place(
         return None
     chosen = np.round(solved.x[:count]).astype(bool)
     return [at for (_, at), taken in zip(starts, chosen, strict=True) if taken]
+
+
+class _Rows:
+    """Rows of a sparse system of constraints, with lower and upper bounds."""
+
+    def __init__(self, columns: int) -> None:
+        self.columns = columns
+        self.entries: list[tuple[int, int, float]] = []
+        self.low: list[float] = []
+        self.high: list[float] = []
+
+    def add(self, entries: Sequence[tuple[int, float]], least: float, most: float) -> None:
+        """Add a row: columns with their coefficients, and the bounds of their sum."""
+        self.entries.extend((len(self.low), column, value) for column, value in entries)
+        self.low.append(least)
+        self.high.append(most)
+
+    def constraint(self) -> LinearConstraint:
+        from scipy.optimize import LinearConstraint
+        from scipy.sparse import coo_array
+
+        rows, columns, values = zip(*self.entries, strict=True)
+        shape = (len(self.low), self.columns)
+        matrix = coo_array((values, (rows, columns)), shape=shape).tocsr()
+        return LinearConstraint(matrix, np.array(self.low), np.array(self.high))
+
+
+def _constraints(
+    blocks: Sequence[TaskBlock], starts: Sequence[tuple[int, int]], room_w: np.ndarray
+) -> _Rows:
+    """One start for each block; in each slot the limit, the surplus used, and blocks alone."""
+    count, slots = len(starts), len(room_w)
+    rows = _Rows(count + slots)
+    for b in range(len(blocks)):
+        rows.add([(n, 1.0) for n, (block, _) in enumerate(starts) if block == b], 1, 1)
+    for slot, entries in enumerate(_watts_in_slots(blocks, starts, slots)):
+        if not entries:
+            rows.add([(count + slot, 1.0)], 0, 0)
+            continue
+        rows.add(entries, -np.inf, max(0.0, float(room_w[slot])))
+        rows.add([*((n, -watts) for n, watts in entries), (count + slot, 1.0)], -np.inf, 0)
+        for b in {starts[n][0] for n, _ in entries if blocks[starts[n][0]].alone}:
+            # While a block that must run alone does, all others are kept out of the slot.
+            size = float(len(blocks))
+            kept = [(n, size if starts[n][0] == b else 1.0) for n, _ in entries]
+            rows.add(kept, -np.inf, size)
+    return rows
+
+
+def _watts_in_slots(
+    blocks: Sequence[TaskBlock], starts: Sequence[tuple[int, int]], slots: int
+) -> list[list[tuple[int, float]]]:
+    """For each slot, the starts that draw power in it, with their W."""
+    in_slot: list[list[tuple[int, float]]] = [[] for _ in range(slots)]
+    for n, (b, at) in enumerate(starts):
+        for offset, watts in enumerate(blocks[b].watts[: slots - at]):
+            in_slot[at + offset].append((n, watts))
+    return in_slot
 
 
 def propose(plan: Plan) -> list[Move]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from needle.moments import minute_of, occurrences
+from needle.moments import Window, minute_of, occurrences
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
@@ -227,29 +227,29 @@ def _by_night(start: int, end: int) -> bool:
     return dark >= min(_LEAST_BY_NIGHT, len(minutes))
 
 
+def _ends_by_night(window: Window, plan: Plan) -> list[int]:
+    """Minutes of the plan at which a window of use ends, if it is one by night."""
+    if not isinstance(window.end, int):
+        return [minute_of(window.end, plan.start)]
+    if not isinstance(window.start, int) or not _by_night(window.start, window.end):
+        return []
+    length = (window.end - window.start) % 1440
+    minutes = round(plan.hours * 60)
+    return [at + length for at in occurrences([window.start], plan.start, minutes)]
+
+
 def nights_covered(outcome: Outcome) -> list[Nights]:
     """Return how many complete nights each load with hours of use at night is supplied."""
     plan = outcome.plan
-    minutes = round(plan.hours * 60)
     nights = []
     never = {name for name, wh in outcome.energy_wh["loads"].items() if wh <= 0}
     for load in plan.loads:
         if load.name in never:
             continue
         ends: dict[int, int] = {}
-        for window in load.windows:
-            if isinstance(window.start, int) and isinstance(window.end, int):
-                if not _by_night(window.start, window.end):
-                    continue
-                length = (window.end - window.start) % 1440
-                over = [at + length for at in occurrences([window.start], plan.start, minutes)]
-            elif not isinstance(window.end, int):
-                over = [minute_of(window.end, plan.start)]
-            else:
-                continue
-            for end in over:
-                night = _night_of(plan, end)
-                ends[night] = max(ends.get(night, 0), end)
+        for end in (end for window in load.windows for end in _ends_by_night(window, plan)):
+            night = _night_of(plan, end)
+            ends[night] = max(ends.get(night, 0), end)
         if ends:
             counts = [
                 sum(end <= hours * 60 + 1e-6 for end in ends.values()) for hours in outcome.runtime

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
@@ -208,16 +208,14 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     holds = outcome.chance >= outcome.plan.odds
     most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
     tried = [_tried(outcome, change, bool(blocked_loads)) for change in changes[:most]]
-    helps = [
-        suggestion
-        for suggestion in tried
-        if suggestion.fixes
-        or (
-            suggestion.chance_gained > -LEAST_ODDS
-            and (suggestion.value > LEAST_H or suggestion.chance_gained >= LEAST_ODDS)
-        )
-    ]
-    return sorted(helps, key=_order)
+    return sorted(filter(_is_useful, tried), key=_order)
+
+
+def _is_useful(suggestion: Suggestion) -> bool:
+    """Whether it fixes something, or gains hours or chance without losing chance."""
+    if suggestion.fixes or suggestion.chance_gained >= LEAST_ODDS:
+        return True
+    return suggestion.value > LEAST_H and suggestion.chance_gained > -LEAST_ODDS
 
 
 #: How much a change takes away, least first.
@@ -277,14 +275,16 @@ def _with_load(plan: Plan, load: PlanLoad, new: PlanLoad) -> Plan:
 
 def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator[Change]:
     inverter = plan.supply.inverter
-    others = [other for other in plan.loads if other is not load and other.route == AC]
+    if load.route != AC or inverter is None:
+        return
+    alone = sum(other.route == AC for other in plan.loads) == 1
+    outputs = {output.name: output for output in plan.supply.outputs}
     for route in load.can:
-        output = next((output for output in plan.supply.outputs if output.name == route), None)
-        if output is None or load.route != AC or inverter is None:
+        output = outputs.get(route)
+        if output is None:
             continue
         saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
         # Where nothing is left on AC the inverter may stay off, and its idle draw is saved too.
-        alone = not others
         changed, caveat = _with_load(plan, load, replace(load, route=route)), ""
         if alone:
             supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
@@ -328,58 +328,81 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     load that must run. With a protected load on AC nothing is proposed.
     """
     inverter = plan.supply.inverter
-    wh = outcome.energy_wh["loads"]
-    # What never runs (the inverter drops it, or its hours do not come) gains nothing by a rest.
-    on_ac = [load for load in plan.loads if load.route == AC and wh.get(load.name, 0.0) > 0]
-    if inverter is None or inverter.off or not on_ac:
+    if inverter is None or inverter.off or not _may_rest(plan, outcome):
         return
-    if any(load.protected for load in plan.loads if load.route == AC):
-        return
-    failure = verdict_of(outcome).first_failure
-    if failure is not None and failure.why in NOT_OF_BATTERY:
-        return
-    minutes = round(plan.hours * 60)
-    clock = (plan.start.hour * 60 + plan.start.minute + np.arange(minutes)) % DAY_MIN
-    barred, warms = np.zeros(DAY_MIN, dtype=bool), np.zeros(DAY_MIN, dtype=bool)
-    without: dict[str, np.ndarray] = {}
-    for load in on_ac:
-        used = np.zeros(DAY_MIN, dtype=bool)
-        used[clock[_in_use(load, plan, minutes)]] = True
-        if load.must_run or not (load.may_be_dropped or load.thermostatic):
-            barred |= used
-        else:
-            without[load.name] = used
-            if load.thermostatic:
-                warms |= used
+    barred, without = _used_by_clock(plan, outcome)
+    boxes = {load.name for load in plan.loads if load.thermostatic}
+    warms = np.zeros(DAY_MIN, dtype=bool)
+    for name in boxes & without.keys():
+        warms |= without[name]
     longest = _longest_rest(barred, warms)
     if longest is None:
         return
     begin, end = longest
-    window = Window(begin, end)
     off = np.zeros(DAY_MIN, dtype=bool)
     off[np.arange(begin, begin + (end - begin) % DAY_MIN) % DAY_MIN] = True
     waits = [name for name, used in without.items() if bool((used & off).any())]
-    boxes = [load.name for load in plan.loads if load.name in waits and load.thermostatic]
     others = [name for name in waits if name not in boxes]
-    hours = hours_text(off.sum() / 60)
-    caveats = [f"leaves {', '.join(others)} without power for {hours}"] if others else []
-    if boxes:
-        off_words = f"{', '.join(boxes)} is off for {hours} and works it off afterwards"
-        caveats.append(f"{off_words}: watch its contents")
-    share = float(off[clock].mean())
-    saved = outcome.energy_wh["inverter_idle"] * share
-    saved += sum(outcome.energy_wh["loads"].get(name, 0.0) for name in others) * share
-    supply = replace(plan.supply, inverter=replace(inverter, off=(window,)))
+    share = float(off[_clock_of(plan)].mean())
+    energy = outcome.energy_wh
+    saved = energy["inverter_idle"] + sum(energy["loads"].get(name, 0.0) for name in others)
+    supply = replace(plan.supply, inverter=replace(inverter, off=(Window(begin, end),)))
     first, last = (f"{minute // 60:02d}:{minute % 60:02d}" for minute in (begin, end))
     yield Change(
         "rest",
         "",
         f"rest the inverter from {first} to {last}",
-        "; ".join(caveats),
+        _caveat_of_rest(others, [name for name in waits if name in boxes], off.sum() / 60),
         f"{first}-{last}",
         replace(plan, supply=supply),
-        saved,
+        saved * share,
     )
+
+
+def _may_rest(plan: Plan, outcome: Outcome) -> bool:
+    """Whether a rest of the inverter could help, and endangers nothing on AC."""
+    on_ac = [load for load in plan.loads if load.route == AC]
+    if not _running(on_ac, outcome) or any(load.protected for load in on_ac):
+        return False
+    failure = verdict_of(outcome).first_failure
+    return failure is None or failure.why not in NOT_OF_BATTERY
+
+
+def _running(loads: Sequence[PlanLoad], outcome: Outcome) -> list[PlanLoad]:
+    """Loads that run: not those that the inverter drops, or whose hours do not come."""
+    wh = outcome.energy_wh["loads"]
+    return [load for load in loads if wh.get(load.name, 0.0) > 0]
+
+
+def _clock_of(plan: Plan) -> np.ndarray:
+    """Minute after midnight of each minute of a plan."""
+    minutes = np.arange(round(plan.hours * 60))
+    return np.asarray((plan.start.hour * 60 + plan.start.minute + minutes) % DAY_MIN)
+
+
+def _used_by_clock(plan: Plan, outcome: Outcome) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Minutes of the day in which AC must be on, and in which each other load on AC is used."""
+    clock = _clock_of(plan)
+    barred = np.zeros(DAY_MIN, dtype=bool)
+    without: dict[str, np.ndarray] = {}
+    for load in _running([load for load in plan.loads if load.route == AC], outcome):
+        used = np.zeros(DAY_MIN, dtype=bool)
+        used[clock[_in_use(load, plan, len(clock))]] = True
+        if load.must_run or not (load.may_be_dropped or load.thermostatic):
+            barred |= used
+        else:
+            without[load.name] = used
+    return barred, without
+
+
+def _caveat_of_rest(others: Sequence[str], boxes: Sequence[str], hours: float) -> str:
+    """What a rest of the inverter means for loads without power, and for boxes."""
+    off = hours_text(hours)
+    caveats = [f"leaves {', '.join(others)} without power for {off}"] if others else []
+    if boxes:
+        off_words = f"{', '.join(boxes)} is off for {off} and works it off afterwards"
+        caveats.append(f"{off_words}: watch its contents")
+    return "; ".join(caveats)
 
 
 def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | None:

@@ -21,7 +21,7 @@ from needle.moments import Moment, minute_of, occurrences, parse_moment
 from needle.plan.documents.parse import parse_load, parse_plan
 from needle.plan.documents.rules import Situation, asked_figures, why_unasked
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, Plan
+from needle.plan.plan import AC, Plan, feeds
 from needle.plan.sources.registry import parse_sources
 from needle.profile.ledger import ledger_of as profile_ledger
 from needle.supply.supply import parse_supply
@@ -59,6 +59,16 @@ def ledger_of(document: Mapping[str, Any], outcome: Outcome) -> list[LedgerEntry
     return entries
 
 
+def _why_unused(document: Mapping[str, Any], path: Path, value: Any, situation: Situation) -> str:
+    """Why a value does not matter in the plan, by its rules; empty if it does."""
+    by_amps = path[-1] == "volts" and _by_amps(document, path)
+    return (
+        ("" if by_amps else why_unasked(path, situation))
+        or _moment_rule(path, value, situation)
+        or _supply_rule(document, path, situation)
+    )
+
+
 def _of_value(
     document: Mapping[str, Any], path: Path, value: Any, situation: Situation
 ) -> LedgerEntry | None:
@@ -67,11 +77,7 @@ def _of_value(
     key = next((part for part in reversed(path) if isinstance(part, str)), "")
     if key in ("name", "id") and path[0] != "loads":
         return LedgerEntry(where, False, "name", "a name: no figure uses it")
-    by_amps = key == "volts" and _by_amps(document, path)
-    why = "" if by_amps else why_unasked(path, situation)
-    why = why or _moment_rule(path, value, situation)
-    why = why or _supply_rule(document, path, situation)
-    if why:
+    if why := _why_unused(document, path, value, situation):
         return LedgerEntry(where, False, key, why)
     if path[0] in _READ and not _reaches(document, path, value):
         return LedgerEntry(where, False, "replaced", _REPLACED.get(str(path[0]), _SAME))
@@ -127,7 +133,6 @@ def _whole_parts(
     document: Mapping[str, Any], plan: Plan, outcome: Outcome
 ) -> Iterator[LedgerEntry]:
     """Entries for loads with their evidence, tests, outputs, inputs, sources and runs."""
-    situation = Situation(plan, outcome)
     for number, load in enumerate(document.get("loads") or ()):
         where = f"loads[{number}]"
         if outcome.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
@@ -136,28 +141,31 @@ def _whole_parts(
             yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
     for entry in tests_ledger(document["supply"], [load.name for load in plan.loads]):
         yield entry.under("supply")
-    for number, output in enumerate(plan.supply.outputs):
-        if output.off_unused and not any(load.route == output.name for load in plan.loads):
-            where = f"supply.outputs[{number}]"
-            yield LedgerEntry(where, False, "unused", "off: no load of the plan is on it")
-    inverter = situation.inverter
-    if inverter is not None and inverter.off_unused and not situation.on_ac:
-        words = "off: no load of the plan is on AC"
-        yield LedgerEntry("supply.inverter", False, "unused", words)
+    yield from _of_unused_routes(plan)
     yield from _of_inputs(document, plan)
     for number, source in enumerate(plan.sources):
         used = outcome.by_source_wh.get(source.name, 0.0) > 0
         words = "what charges" if used else "it gives nothing in these hours"
         yield LedgerEntry(f"sources[{number}]", used, "source" if used else "idle", words)
     for number, _ in enumerate(document.get("runs") or ()):
-        misfit = number in outcome.inconsistent_runs
-        words = "it fits nothing that is known: check its hours, charges and loads"
-        yield LedgerEntry(
-            f"runs[{number}]",
-            not misfit,
-            "misfit" if misfit else "run",
-            words if misfit else "a run that was really made",
-        )
+        where = f"runs[{number}]"
+        if number in outcome.inconsistent_runs:
+            words = "it fits nothing that is known: check its hours, charges and loads"
+            yield LedgerEntry(where, False, "misfit", words)
+        else:
+            yield LedgerEntry(where, True, "run", "a run that was really made")
+
+
+def _of_unused_routes(plan: Plan) -> Iterator[LedgerEntry]:
+    """Entries for outputs and an inverter that are off, since no load uses them."""
+    for number, output in enumerate(plan.supply.outputs):
+        if output.off_unused and not feeds(plan, output.name):
+            where = f"supply.outputs[{number}]"
+            yield LedgerEntry(where, False, "unused", "off: no load of the plan is on it")
+    inverter = plan.supply.inverter
+    if inverter is not None and inverter.off_unused and not feeds(plan, AC):
+        words = "off: no load of the plan is on AC"
+        yield LedgerEntry("supply.inverter", False, "unused", words)
 
 
 def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntry]:
@@ -303,14 +311,19 @@ _BY_CHEMISTRY = (
 )
 
 
+def _date_rule(document: Mapping[str, Any], number: int, situation: Situation) -> str:
+    """Why the date of a test does not matter; empty if the battery has aged since."""
+    test = situation.plan.supply.tests[number]
+    dated = isinstance(test, CapacityTest) and _read_supply(document) is not None
+    aged = dated and parse_supply(document["supply"]).battery != situation.battery
+    return "" if aged else "a date counts where a capacity test is older than three months"
+
+
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:
     """Why a value of a test or an output does not matter; empty if it does."""
     if path[:2] == ("supply", "tests") and path[-1] == "on":
         assert isinstance(path[2], int)
-        test = situation.plan.supply.tests[path[2]]
-        dated = isinstance(test, CapacityTest) and _read_supply(document) is not None
-        aged = dated and parse_supply(document["supply"]).battery != situation.battery
-        return "" if aged else "a date counts where a capacity test is older than three months"
+        return _date_rule(document, path[2], situation)
     if path == ("supply", "battery", "chemistry"):
         asked = [key for key in _BY_CHEMISTRY if not why_unasked((*path[:2], key), situation)]
         stated = all(key in document["supply"]["battery"] for key in asked)

@@ -155,7 +155,7 @@ def with_profile(item: Any, path: str, begin_min: int = 0) -> Any:
     except DocumentError as error:
         raise error.under(f"{path}.profile") from None
     use = item.get("use")
-    if use is None and item.get("steps") is None and item.get("charge") is None:
+    if {"use", "steps", "charge"}.isdisjoint(key for key in item if item[key] is not None):
         use = usual_use(profile, begin_min)
         if use is None:
             raise DocumentError(f"{path}.use", NO_USE)

@@ -260,10 +260,7 @@ def _parse_use(
     """Windows and moments of a load's use."""
     use = reader.data.get("use", "always")
     if use == "always":
-        if steps or charge is not None:
-            part = "steps" if steps else "charge"
-            wanted = "tasks" if steps else "charges"
-            raise DocumentError(reader.at("use"), f'“{part}” needs {{"{wanted}": ["20:15"]}}')
+        _check_always(reader, bool(steps), charge is not None)
         return (), ()
     if isinstance(use, str):
         raise DocumentError(reader.at("use"), f'{use[:40]!r} is not known; write "always"')
@@ -281,6 +278,13 @@ def _parse_use(
     if given == ["charges"] and charge is None:
         raise DocumentError(reader.at("charge"), "is needed for a load that is charged")
     return (), _parse_times(inner, given[0], zone)
+
+
+def _check_always(reader: Reader, has_steps: bool, has_charge: bool) -> None:
+    """Refuse steps or a charge of a load that is always in use."""
+    if has_steps or has_charge:
+        part, wanted = ("steps", "tasks") if has_steps else ("charge", "charges")
+        raise DocumentError(reader.at("use"), f'“{part}” needs {{"{wanted}": ["20:15"]}}')
 
 
 def _parse_times(inner: Reader, key: str, zone: tzinfo | None) -> tuple[Moment, ...]:
@@ -399,6 +403,19 @@ def _run_loads(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[tuple[str, ..
     return tuple(dict.fromkeys(names)), watts
 
 
+def _check_loads(loads: Sequence[PlanLoad], hours: float) -> None:
+    """Refuse two loads of one name, and tasks that are longer than the plan."""
+    names = [load.name for load in loads]
+    if twice := next((name for name in names if names.count(name) > 1), None):
+        raise DocumentError("loads", f"two loads are called “{twice}”: give each its own name")
+    for index, load in enumerate(loads):
+        if load.task_min > hours * 60:
+            raise DocumentError(
+                f"loads[{index}].steps",
+                f"take {load.task_min / 60:.3g} h together: longer than the plan's {hours:g} h",
+            )
+
+
 def parse_plan(data: Any) -> Plan:
     """Return the plan of a document (see ``docs/formats.md``).
 
@@ -435,16 +452,8 @@ def parse_plan(data: Any) -> Plan:
     loads = tuple(
         parse_load(item, f"loads[{index}]", start, routes) for index, item in enumerate(items)
     )
-    names = [load.name for load in loads]
-    if twice := next((name for name in names if names.count(name) > 1), None):
-        raise DocumentError("loads", f"two loads are called “{twice}”: give each its own name")
     hours = max(hours, needed)
-    for index, load in enumerate(loads):
-        if load.task_min > hours * 60:
-            raise DocumentError(
-                f"loads[{index}].steps",
-                f"take {load.task_min / 60:.3g} h together: longer than the plan's {hours:g} h",
-            )
+    _check_loads(loads, hours)
     warmest = parse_moment(reader.text("room_warmest", "15:00"), "room_warmest", UTC)
     if not isinstance(warmest, int):
         raise DocumentError("room_warmest", 'is a time of day such as "15:00"')

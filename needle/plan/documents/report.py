@@ -13,6 +13,9 @@ from needle.plan.advice.sizing import shortage
 from needle.plan.advice.suggestions import Suggestion, suggestions
 from needle.plan.energy.bank import MINUTES_PER_HOUR
 from needle.plan.energy.simulate import Outcome
+from needle.plan.limits.starts import PlannedStart
+from needle.plan.limits.trips import Trip
+from needle.plan.plan import Plan
 from needle.plan.verdict import Verdict, verdict_of
 
 
@@ -60,6 +63,70 @@ def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
     }
 
 
+def _trip(trip: Trip, plan: Plan) -> dict[str, Any]:
+    return {
+        "at": moment_after(plan.start, trip.minute / MINUTES_PER_HOUR).isoformat(),
+        "why": trip.why,
+        "watts": trip.watts,
+        "limit_w": trip.limit_w,
+        "unit": trip.unit,
+        "loads": [trip.load],
+        "chance": trip.chance,
+    }
+
+
+def _start(start: PlannedStart) -> dict[str, Any]:
+    return {
+        "load": start.load,
+        "start_va": start.start_va,
+        "others_w": start.others_w,
+        "limit_va": start.verdict.limit_va,
+        "verdict": start.verdict.verdict,
+        "reason": start.verdict.reason,
+        "chance": start.verdict.chance,
+        "asked_va": dict(zip(("low", "value", "high"), start.required_va, strict=True)),
+    }
+
+
+def _hourly(outcome: Outcome) -> list[dict[str, Any]]:
+    """The curve at whole hours, with mean powers of the hour that begins."""
+    whole = [index for index, hour in enumerate(outcome.curve_h) if abs(hour - round(hour)) < 1e-9]
+    means = dict(enumerate(zip(outcome.drawn_w, outcome.sources_w, strict=True)))
+    rows = []
+    for number, index in enumerate(whole):
+        drawn_w, sources_w = means.get(number, (0.0, 0.0))
+        rows.append(
+            {
+                "hour": round(outcome.curve_h[index]),
+                "charge": float(outcome.charge[1, index]),
+                "charge_low": float(outcome.charge[0, index]),
+                "charge_high": float(outcome.charge[2, index]),
+                "drawn_w": float(drawn_w),
+                "sources_w": float(sources_w),
+            }
+        )
+    return rows
+
+
+def _help(suggestion: Suggestion) -> dict[str, Any]:
+    return {
+        "what": suggestion.what,
+        "hours_won": suggestion.as_range(),
+        "at_least": suggestion.at_least,
+        "load": suggestion.load,
+        "kind": suggestion.change.kind,
+        "mind": suggestion.change.caveat,
+        "odds": {"before": suggestion.chance_before, "after": suggestion.chance_after},
+    }
+
+
+def _on_surge(plan: Plan) -> list[str]:
+    inverter = plan.supply.inverter
+    if inverter is None or inverter.surge_known:
+        return []
+    return ["The surge rating is not known: the continuous rating is used instead."]
+
+
 def as_document(
     outcome: Outcome,
     helps: Sequence[Suggestion] | None = None,
@@ -76,8 +143,6 @@ def as_document(
     plan = outcome.plan
     low, mid, high = outcome.runtime
     judged = verdict_of(outcome)
-    whole = [index for index, hour in enumerate(outcome.curve_h) if abs(hour - round(hour)) < 1e-9]
-    inverter = plan.supply.inverter
     return {
         "runtime_h": {"value": mid, "low": low, "high": high},
         "capped": outcome.capped,
@@ -94,56 +159,10 @@ def as_document(
         "sources_wh": outcome.by_source_wh,
         "fuel_l": outcome.fuel_l,
         "peak_w": outcome.peak_w,
-        "trips": [
-            {
-                "at": moment_after(plan.start, trip.minute / MINUTES_PER_HOUR).isoformat(),
-                "why": trip.why,
-                "watts": trip.watts,
-                "limit_w": trip.limit_w,
-                "unit": trip.unit,
-                "loads": [trip.load],
-                "chance": trip.chance,
-            }
-            for trip in outcome.trips
-        ],
-        "starts": [
-            {
-                "load": start.load,
-                "start_va": start.start_va,
-                "others_w": start.others_w,
-                "limit_va": start.verdict.limit_va,
-                "verdict": start.verdict.verdict,
-                "reason": start.verdict.reason,
-                "chance": start.verdict.chance,
-                "asked_va": dict(zip(("low", "value", "high"), start.required_va, strict=True)),
-            }
-            for start in outcome.starts
-        ],
-        "hourly": [
-            {
-                "hour": round(outcome.curve_h[index]),
-                "charge": float(outcome.charge[1, index]),
-                "charge_low": float(outcome.charge[0, index]),
-                "charge_high": float(outcome.charge[2, index]),
-                "drawn_w": float(outcome.drawn_w[number]) if number < len(outcome.drawn_w) else 0.0,
-                "sources_w": float(outcome.sources_w[number])
-                if number < len(outcome.sources_w)
-                else 0.0,
-            }
-            for number, index in enumerate(whole)
-        ],
-        "helps": [
-            {
-                "what": suggestion.what,
-                "hours_won": suggestion.as_range(),
-                "at_least": suggestion.at_least,
-                "load": suggestion.load,
-                "kind": suggestion.change.kind,
-                "mind": suggestion.change.caveat,
-                "odds": {"before": suggestion.chance_before, "after": suggestion.chance_after},
-            }
-            for suggestion in helps
-        ],
+        "trips": [_trip(trip, plan) for trip in outcome.trips],
+        "starts": [_start(start) for start in outcome.starts],
+        "hourly": _hourly(outcome),
+        "helps": [_help(suggestion) for suggestion in helps],
         "measure_next": [
             {
                 "what": narrowing.what,
@@ -154,12 +173,5 @@ def as_document(
             for narrowing in narrowings
         ],
         "ledger": ledger_document(ledger),
-        "notices": [
-            *outcome.notices,
-            *(
-                ["The surge rating is not known: the continuous rating stands in for it."]
-                if inverter is not None and not inverter.surge_known
-                else []
-            ),
-        ],
+        "notices": [*outcome.notices, *_on_surge(plan)],
     }

@@ -5,7 +5,7 @@ A cut-off matters if the battery's voltage sags to it, a power factor if a load 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import fields
 from typing import Any
 
@@ -366,6 +366,9 @@ _RUN_RULES: dict[str, Rule] = {
 }
 
 
+_PART_RULES = {"loads": _LOAD_RULES, "sources": _SOURCE_RULES, "runs": _RUN_RULES}
+
+
 def asked_figures(load: PlanLoad, situation: Situation) -> dict[str, Any]:
     """A load's figures that matter in the plan."""
     own = Situation(situation.plan, situation.outcome, load)
@@ -379,25 +382,31 @@ def asked_figures(load: PlanLoad, situation: Situation) -> dict[str, Any]:
 def why_unasked(path: Path, situation: Situation) -> str:
     """Why a value does not matter in this plan; empty if it does."""
     keys = [part for part in path if isinstance(part, str)]
-    if path[0] == "loads":
-        assert isinstance(path[1], int)
-        load = situation.plan.loads[path[1]]
-        rule = _LOAD_RULES.get(keys[1])
-        return rule(Situation(situation.plan, situation.outcome, load)) if rule else ""
-    if path[0] == "sources":
-        assert isinstance(path[1], int)
-        part: Any = situation.plan.sources[path[1]]
-        rule = _SOURCE_RULES.get(keys[1])
-        return rule(Situation(situation.plan, situation.outcome, part)) if rule else ""
-    if path[0] == "runs":
-        assert isinstance(path[1], int)
-        part = situation.plan.runs[path[1]]
-        rule = _RUN_RULES.get(keys[1])
-        return rule(Situation(situation.plan, situation.outcome, part)) if rule else ""
-    table = _RULES.get(".".join(keys[:2]) if keys[0] == "supply" else "", {})
-    if keys[0] == "supply" and keys[1] == "outputs":
-        assert isinstance(path[2], int)
-        part = situation.plan.supply.outputs[path[2]]
-        situation = Situation(situation.plan, situation.outcome, part)
-    rule = table.get(keys[-1]) if keys[0] == "supply" else _TOP_RULES.get(keys[0])
-    return rule(situation) if rule else ""
+    rule = _rule_for(keys)
+    if rule is None:
+        return ""
+    part = _part_at(path, situation.plan)
+    return rule(situation if part is None else Situation(situation.plan, situation.outcome, part))
+
+
+def _rule_for(keys: Sequence[str]) -> Rule | None:
+    """The rule of a value, by the keys on the way to it."""
+    if keys[0] in _PART_RULES:
+        return _PART_RULES[keys[0]].get(keys[1])
+    if keys[0] == "supply":
+        return _RULES.get(".".join(keys[:2]), {}).get(keys[-1])
+    return _TOP_RULES.get(keys[0])
+
+
+def _part_at(path: Path, plan: Plan) -> Any:
+    """The load, source, run or output that a path leads to; None for any other part."""
+    for start, parts in (
+        (("loads",), plan.loads),
+        (("sources",), plan.sources),
+        (("runs",), plan.runs),
+        (("supply", "outputs"), plan.supply.outputs),
+    ):
+        number = path[len(start)] if path[: len(start)] == start else None
+        if isinstance(number, int):
+            return parts[number]
+    return None

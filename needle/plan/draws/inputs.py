@@ -90,16 +90,8 @@ class InputKey(NamedTuple):
 
 def spreads_of(plan: Plan) -> dict[InputKey, float]:
     """Relative spread of every uncertain input of a plan."""
-    battery, inverter = plan.supply.battery, plan.supply.inverter
-    spreads = {InputKey(CAPACITY): battery.state_of_health.spread}
-    if battery.internal_ohm is not None:
-        spreads[InputKey(RESISTANCE)] = battery.internal_ohm.spread
-    if battery.peukert_n > 1:
-        spreads[InputKey(PEUKERT)] = battery.peukert_spread
-    if plan.room_c is not None:
-        spreads[InputKey(COLD)] = battery.cold_spread
-    if plan.sources:
-        spreads[InputKey(TAPER)] = battery.taper_spread
+    spreads = _spreads_of_battery(plan)
+    inverter = plan.supply.inverter
     if inverter is not None:
         spreads[InputKey(INVERTER_IDLE)] = inverter.idle_w.spread
         spreads[InputKey(INVERTER_EFFICIENCY)] = inverter.efficiency.spread
@@ -113,6 +105,20 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
     for source in plan.sources:
         if source.drawn:
             spreads[InputKey(SOURCE, source.name)] = source.spread
+    return spreads
+
+
+def _spreads_of_battery(plan: Plan) -> dict[InputKey, float]:
+    battery = plan.supply.battery
+    spreads = {InputKey(CAPACITY): battery.state_of_health.spread}
+    if battery.internal_ohm is not None:
+        spreads[InputKey(RESISTANCE)] = battery.internal_ohm.spread
+    if battery.peukert_n > 1:
+        spreads[InputKey(PEUKERT)] = battery.peukert_spread
+    if plan.room_c is not None:
+        spreads[InputKey(COLD)] = battery.cold_spread
+    if plan.sources:
+        spreads[InputKey(TAPER)] = battery.taper_spread
     return spreads
 
 

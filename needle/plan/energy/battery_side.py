@@ -39,35 +39,8 @@ class BatterySide:
 
     def __init__(self, plan: Plan, inputs: Inputs, minutes: int) -> None:
         self.plan = plan
-        supply = plan.supply
-        inverter = supply.inverter
-        self.inverter_on = np.ones(minutes, dtype=bool)
-        self.idle_w: Any = 0.0
-        self.efficiency: Any = 1.0
-        self.square: Any = 0.0
-        if inverter is not None:
-            self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
-            if inverter.off_unused and not feeds(plan, AC):
-                self.inverter_on[:] = False
-            self.idle_w = _column(inverter.idle_w, inputs.factor(INVERTER_IDLE))
-            self.efficiency = _column(inverter.efficiency, inputs.factor(INVERTER_EFFICIENCY))
-            if inverter.square_per_w.value > 0:
-                self.square = _column(inverter.square_per_w, inputs.factor(INVERTER_SQUARE))
-        self.passes: dict[str, Any] = {
-            output.name: _column(output.efficiency, inputs.factor(OUTPUT, output.name))
-            for output in supply.outputs
-        }
-        idles = {
-            output: _column(output.idle_w, inputs.factor(OUTPUT_IDLE, output.name))
-            for output in supply.outputs
-            if feeds(plan, output.name) or not output.off_unused
-        }
-        self.always_idle_w = np.zeros((1, 1), np.float32) + sum(
-            idle for output, idle in idles.items() if not output.off_when_idle
-        )
-        self.sleeping_idle_w = {
-            output.name: idle for output, idle in idles.items() if output.off_when_idle
-        }
+        self._set_inverter(plan, inputs, minutes)
+        self._set_outputs(plan, inputs)
         self.steady = [
             (source, source.power_w(plan.start, minutes), self._factors(source, inputs, minutes))
             for source in plan.sources
@@ -77,6 +50,37 @@ class BatterySide:
         self.other_w: np.ndarray | None = None
         if others:
             self.other_w = np.sum([other.power_w(plan.start, minutes) for other in others], axis=0)
+
+    def _set_inverter(self, plan: Plan, inputs: Inputs, minutes: int) -> None:
+        inverter = plan.supply.inverter
+        self.inverter_on = np.ones(minutes, dtype=bool)
+        self.idle_w: Any = 0.0
+        self.efficiency: Any = 1.0
+        self.square: Any = 0.0
+        if inverter is None:
+            return
+        self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
+        if inverter.off_unused and not feeds(plan, AC):
+            self.inverter_on[:] = False
+        self.idle_w = _column(inverter.idle_w, inputs.factor(INVERTER_IDLE))
+        self.efficiency = _column(inverter.efficiency, inputs.factor(INVERTER_EFFICIENCY))
+        if inverter.square_per_w.value > 0:
+            self.square = _column(inverter.square_per_w, inputs.factor(INVERTER_SQUARE))
+
+    def _set_outputs(self, plan: Plan, inputs: Inputs) -> None:
+        self.passes: dict[str, Any] = {}
+        self.always_idle_w: Any = np.zeros((1, 1), np.float32)
+        self.sleeping_idle_w: dict[str, Any] = {}
+        for output in plan.supply.outputs:
+            name = output.name
+            self.passes[name] = _column(output.efficiency, inputs.factor(OUTPUT, name))
+            if output.off_unused and not feeds(plan, name):
+                continue
+            idle_w = _column(output.idle_w, inputs.factor(OUTPUT_IDLE, name))
+            if output.off_when_idle:
+                self.sleeping_idle_w[name] = idle_w
+            else:
+                self.always_idle_w = self.always_idle_w + idle_w
 
     def _factors(self, source: Source, inputs: Inputs, minutes: int) -> np.ndarray:
         """Factors of each calendar day on a source, (draws or 1, days)."""
@@ -143,7 +147,7 @@ class BatterySide:
 
     def outputs_idle_w(self, routes: dict[str, np.ndarray]) -> np.ndarray:
         """Idle draw of all DC and USB outputs, W, (draws or 1, minutes or 1)."""
-        idle = self.always_idle_w
+        idle: np.ndarray = self.always_idle_w
         for name, watts in self.sleeping_idle_w.items():
             if name in routes:
                 idle = idle + watts * (routes[name] > 0)

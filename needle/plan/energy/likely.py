@@ -63,11 +63,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
         * side.on(pattern, 0, minutes)
         for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
     ]
-    for trip in trips:
-        if trip.chance > 0.5:
-            for pattern, watts in zip(means, powers, strict=True):
-                if pattern.load.name == trip.load:
-                    watts[0, trip.minute : trip.until_minute] = 0.0
+    _drop_common_trips(trips, means, powers)
     routes = side.routes(means, powers, 2, minutes)
     drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
     flow = _in_blocks(bank, drawn, side, minutes)
@@ -119,6 +115,18 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
         runtime_h=runtime,
         never_off_h=never_off,
     )
+
+
+def _drop_common_trips(
+    trips: Sequence[Trip], patterns: Sequence[Pattern], powers: Sequence[np.ndarray]
+) -> None:
+    """Set to zero, in place, the uses that trip in more than half of the draws."""
+    for trip in trips:
+        if trip.chance <= 0.5:
+            continue
+        for pattern, watts in zip(patterns, powers, strict=True):
+            if pattern.load.name == trip.load:
+                watts[0, trip.minute : trip.until_minute] = 0.0
 
 
 def _wh(watt_minutes: Any) -> float:

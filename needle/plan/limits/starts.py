@@ -59,11 +59,7 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
         if pattern.load.route == AC:
             first.setdefault(pattern.load.name, pattern)
     in_use = {name: pattern.shape > 0 for name, pattern in first.items()}
-    dropped = {
-        pattern.load.name
-        for pattern, minute in zip(trips.patterns, trips.first_drops_min, strict=True)
-        if float(np.isfinite(minute).mean()) > MOSTLY
-    }
+    dropped = _mostly_dropped(trips)
     running = np.zeros(minutes)
     for name, pattern in first.items():
         if name in dropped:
@@ -80,6 +76,15 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
             ]
             starts.append(_start(trips, pattern, beside))
     return starts
+
+
+def _mostly_dropped(trips: TripSimulator) -> set[str]:
+    """Names of loads that are dropped in most draws."""
+    return {
+        pattern.load.name
+        for pattern, minute in zip(trips.patterns, trips.first_drops_min, strict=True)
+        if float(np.isfinite(minute).mean()) > MOSTLY
+    }
 
 
 def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> PlannedStart:

@@ -74,19 +74,23 @@ class Limit:
         ]
 
 
+def _on_route(patterns: Sequence[Pattern], route: str) -> list[int]:
+    """Indices of the patterns on a route."""
+    return [n for n, pattern in enumerate(patterns) if pattern.load.route == route]
+
+
 def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
     """Return the limits of a plan's supply that its loads could reach at all."""
     supply = plan.supply
     limits = []
     if supply.inverter is not None:
-        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
+        mine = _on_route(patterns, AC)
         inverter = supply.inverter
         limits.append(Limit(inverter.continuous_w, mine, curve=inverter.overload))
         if any(patterns[n].nonactive is not None for n in mine):
             limits.append(Limit(inverter.continuous_va, mine, "VA", curve=inverter.overload))
     for output in supply.outputs:
-        mine = [n for n, pattern in enumerate(patterns) if pattern.load.route == output.name]
-        limits.append(Limit(output.max_w, mine, why="output"))
+        limits.append(Limit(output.max_w, _on_route(patterns, output.name), why="output"))
     limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
     return [limit for limit in limits if limit.members and np.isfinite(limit.most)]
 
@@ -206,10 +210,7 @@ class TripSimulator:
         """
         if not powers:
             return None
-        minutes = first + np.arange(powers[0].shape[1])
-        for n, until in enumerate(self.dropped_until):
-            if int(until.max()) > first:
-                powers[n] *= minutes >= until[:, None]
+        self._keep_dropped(first, powers)
         self._drop_unfit(first, powers)
         most_w = [
             float(self._asked(n, first, watts, slice(None)).max()) for n, watts in enumerate(powers)
@@ -228,6 +229,13 @@ class TripSimulator:
         extra = self._start_extra(powers) if self.sags else None
         self.was_on = on_at_end
         return extra
+
+    def _keep_dropped(self, first: int, powers: list[np.ndarray]) -> None:
+        """Set to zero, in place, uses that were dropped in an earlier block."""
+        minutes = first + np.arange(powers[0].shape[1])
+        for n, until in enumerate(self.dropped_until):
+            if int(until.max()) > first:
+                powers[n] *= minutes >= until[:, None]
 
     def _drop_unfit(self, first: int, powers: list[np.ndarray]) -> None:
         """Drop loads with an unsuitable supply voltage, from their first use on."""
