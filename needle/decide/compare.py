@@ -176,10 +176,16 @@ def unfair(sides: Sequence[LoadSide]) -> list[str]:
     litres = [side.litres or 0.0 for side in sides]
     if _differ([side.litres for side in sides], 0.1 * max(litres)):
         words.append("their size: compare per litre")
-    grades = {side.profile.grade for side in sides}
+    return words + _unlike_evidence([side.profile for side in sides])
+
+
+def _unlike_evidence(profiles: Sequence[Profile]) -> list[str]:
+    """How the measurements differ in grade and setting."""
+    words = []
+    grades = {profile.grade for profile in profiles}
     if len(grades) > 1:
         words.append(f"how well they are measured: grades {', '.join(sorted(grades))}")
-    settings = [side.profile.setting for side in sides]
+    settings = [profile.setting for profile in profiles]
     if any(settings) and not all(settings):
         words.append("a setting is named for some and not for others")
     return words

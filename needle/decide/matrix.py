@@ -159,10 +159,9 @@ def cells_of(
     supplies : sequence of (Supply, StartTried or None)
     """
     start, nothing = load.start(), Running.nothing(DRAWS)
-    alone, in_plan, with_ticked = (
-        None if others is None else start.beside(others) for others in (nothing, planned, ticked)
-    )
-    assert alone is not None
+    alone = start.beside(nothing)
+    in_plan = None if planned is None else start.beside(planned)
+    with_ticked = None if ticked is None else start.beside(ticked)
     counts_w = (planned or ticked or nothing).usual_w
     cells = []
     for supply, tried in supplies:

@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from statistics import NormalDist
+from typing import TypeGuard
 
 from needle.estimate import Z90, Estimate
 from needle.measure.readings import (
@@ -75,28 +76,26 @@ class Change:
         )
 
 
+def _counted_mean(reading: Reading, watched: energy.Watched, dc: bool) -> Estimate | None:
+    """Mean W of a counter or a capture; None for other readings."""
+    if isinstance(reading, EnergyRun):
+        return energy.from_counter([reading], watched, dc)
+    return recorded.mean_of([reading], watched) if isinstance(reading, Recorded) else None
+
+
+def _is_running_spot(reading: Reading) -> TypeGuard[Spot]:
+    return isinstance(reading, Spot) and bool(reading.watts) and reading.state == "running"
+
+
 def points_of(
     readings: Sequence[Reading], kind: Kind, watched: energy.Watched, set_c: float | None, dc: bool
 ) -> list[CoursePoint]:
     """Return dated means in order of time: of counters and captures, or else of spot readings."""
     dated = [reading for reading in readings if reading.context.at is not None]
-    dated_means: list[tuple[Reading, Estimate | None]] = [
-        (reading, energy.from_counter([reading], watched, dc))
-        for reading in dated
-        if isinstance(reading, EnergyRun)
-    ]
-    dated_means += [
-        (reading, recorded.mean_of([reading], watched))
-        for reading in dated
-        if isinstance(reading, Recorded)
-    ]
-    known = [(reading, mean) for reading, mean in dated_means if mean is not None]
+    means = ((reading, _counted_mean(reading, watched, dc)) for reading in dated)
+    known = [(reading, mean) for reading, mean in means if mean is not None]
     if not known and not kind.varies:
-        known = [
-            (spot, _of_a_moment(spot, kind))
-            for spot in dated
-            if isinstance(spot, Spot) and spot.watts and spot.state == "running"
-        ]
+        known = [(spot, _of_a_moment(spot, kind)) for spot in dated if _is_running_spot(spot)]
     if not known:
         return []
     known.sort(key=lambda pair: (_at(pair[0]), pair[1].value))

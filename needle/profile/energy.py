@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
@@ -139,6 +139,11 @@ def _goes_on(longer: EnergyRun, run: EnergyRun) -> bool:
     return more_h > near_h and abs(read_later_h - more_h) <= near_h and longer.wh >= run.wh
 
 
+def _is_settled(runs: Sequence[EnergyRun]) -> bool:
+    """Whether the counter's resolution is at most 5 % of the energy counted."""
+    return count_error(sum(run.wh for run in runs), max(run.step_wh for run in runs)) <= 0.05
+
+
 def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) -> Estimate | None:
     """Mean W from energy counters; for a load with an AC adapter (not ``dc``), at its plug.
 
@@ -149,9 +154,8 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
     if not counted:
         return None
     total_h = sum(run.hours for run in runs)
-    settled = count_error(sum(r.wh for r in counted), max(r.step_wh for r in counted)) <= 0.05
     enough = LONG_ENOUGH_H if watched.kind.varies else STEADY_ENOUGH_H
-    grade = "A" if total_h >= enough and settled else "B"
+    grade = "A" if total_h >= enough and _is_settled(counted) else "B"
     means = [_counter_mean(run, watched, grade, dc) for run in counted]
     mean = replace(pool(means, watched.span(total_h)), grade=grade)
     if len(counted) == len(runs):
@@ -349,22 +353,25 @@ def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, E
     runs = sum(task.runs for task in tasks)
     times = f"{runs} task{'s' if runs > 1 else ''} measured:"
     ordered = sorted(tasks, key=lambda task: (task.wh, task.minutes or 0.0, task.pieces or 0.0))
-    by_run = [(task.wh, float(task.runs)) for task in ordered]
-    by_piece = [(task.wh, task.pieces) for task in ordered if task.pieces]
-    by_hour = [(task.wh, task.minutes / 60) for task in ordered if task.minutes]
     accuracy = min(task.context.meter().shared_sd for task in tasks)
-    known = partial(_ratio, runs=runs, accuracy=accuracy)
+    known = partial(_ratio, ordered, runs=runs, accuracy=accuracy)
     return (
-        known(by_run, how=times, unit="Wh"),
-        known(by_piece, how=f"{times} a piece", unit="Wh"),
-        known(by_hour, how=f"{times} mean while it lasts", unit="W"),
+        known(lambda task: float(task.runs), how=times, unit="Wh"),
+        known(lambda task: task.pieces, how=f"{times} a piece", unit="Wh"),
+        known(lambda task: (task.minutes or 0) / 60, how=f"{times} mean while it lasts", unit="W"),
     )
 
 
 def _ratio(
-    pairs: Sequence[tuple[float, float]], runs: int, accuracy: float, how: str, unit: str
+    tasks: Sequence[Task],
+    amount_of: Callable[[Task], float | None],
+    runs: int,
+    accuracy: float,
+    how: str,
+    unit: str,
 ) -> Estimate | None:
-    """Total Wh over a total amount of tasks (Wh, amount); None without any."""
+    """Total Wh over a total amount, of the tasks that have one; None without any."""
+    pairs = [(task.wh, amount) for task in tasks if (amount := amount_of(task))]
     if not pairs:
         return None
     spread = repeated_spread([wh / amount for wh, amount in pairs], accuracy, TASK_SPREAD)

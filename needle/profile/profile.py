@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import Any
 
 from needle.document import DocumentError
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
@@ -236,7 +237,6 @@ def derive(record: LoadRecord) -> Profile:
             start,
         ),
     ]
-    meter = _shared_meter(evidence.readings)
     return Profile(
         mean_w=power.mean,
         running_w=power.running,
@@ -249,7 +249,7 @@ def derive(record: LoadRecord) -> Profile:
         wh_per_day=_per_day(record, evidence, power.mean),
         task_wh=task_wh,
         piece_wh=piece_wh,
-        task_min=60 * task_wh.value / task_w.value if task_wh and task_w else None,
+        task_min=_task_min(task_wh, task_w),
         day_spread=evidence.watched.day_spread,
         day_swing=kind.day_swing,
         states=tuple(known_states),
@@ -272,9 +272,7 @@ def derive(record: LoadRecord) -> Profile:
         course=tuple(course),
         change=change,
         newest_at=_newest_at(evidence.readings),
-        meter=meter.name if meter else "",
-        meter_id=(meter.id or meter.name) if meter else "",
-        meter_spread=meter.shared_sd if meter else 0.0,
+        **_meter_fields(_shared_meter(evidence.readings)),
         va_spread=running_state.va_spread if running_state and not record.dc else None,
         watched_h=_watched_h(record, evidence, power.mean),
         hours_per_day=record.hours_per_day,
@@ -350,6 +348,22 @@ def _all_notices(
     if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
         last.append(f"This profile speaks of the setting “{setting}”.")
     return tuple(dict.fromkeys(filter(None, [*first, *notices, *last])))
+
+
+def _task_min(task_wh: Estimate | None, task_w: Estimate | None) -> float | None:
+    """Mean duration of a task, min; None if none was timed."""
+    return 60 * task_wh.value / task_w.value if task_wh and task_w else None
+
+
+def _meter_fields(meter: Instrument | None) -> dict[str, Any]:
+    """The profile's figures of the meter that all readings share."""
+    if meter is None:
+        return {}
+    return {
+        "meter": meter.name,
+        "meter_id": meter.id or meter.name,
+        "meter_spread": meter.shared_sd,
+    }
 
 
 def _newest_at(readings: Sequence[Reading]) -> datetime | None:

@@ -157,7 +157,7 @@ def worth_of(outcome: Outcome) -> Worth:
     if not keys or len(hours) < _LEAST_DRAWS:
         return Worth(hours, bends, lines, normals)
     if float(np.var(hours)) > 1e-12:
-        fits = _fitted(hours - hours.mean(), [normals[key] for key in keys])
+        fits = _fitted(hours - hours.mean(), list(map(normals.__getitem__, keys)))
         bends = {key: fit for key, fit in zip(keys, fits, strict=True) if fit.any()}
         lines = {key: line for key, line in _by_energy(outcome).items() if key not in bends}
     return Worth(hours, bends, lines, normals)

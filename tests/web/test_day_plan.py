@@ -488,7 +488,7 @@ class PlacingTest(DayPlanTest):
         self.entry.moments = ["20:15", "21:15"]
         self.entry.save()
         page = self.client.get(self.url("plans:proposal", self.plan.pk))
-        self.assertContains(page, "2\u00a0tasks would go")
+        self.assertContains(page, "2\u00a0tasks could move")
         self.assertContains(page, "ghost", count=2)
         self.entry.refresh_from_db()
         self.assertEqual(self.entry.moments, ["20:15", "21:15"])

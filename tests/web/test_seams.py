@@ -41,7 +41,7 @@ class TellingTest(SeamTest):
     def test_a_load_of_another_plan_is_listed_as_left_out(self):
         load = make_load(self.job, "Screen")
         PlanEntry.objects.create(plan=self.plan, load=load, taken_in=False)
-        self.assertIn("not included", self.page("plans:edit", self.plan.pk))
+        self.assertIn("No load is included in this plan", self.page("plans:edit", self.plan.pk))
 
 
 class RouteTest(SeamTest):

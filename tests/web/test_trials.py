@@ -470,7 +470,7 @@ class EndTest(TrialTest):
         after = self.supply.to_core().battery.state_of_health.value
         self.assertAlmostEqual(after, 1350 / 0.93 / 2000, delta=0.08)
         self.assertNotEqual(before, after)
-        self.assertContains(self.page(), "That was done")
+        self.assertContains(self.page(), "Done:")
         again = self.client.post(self.url("trials:carry", self.trial().pk))
         self.assertEqual(again.status_code, 404)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))

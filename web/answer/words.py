@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from django.urls import reverse
@@ -19,8 +19,10 @@ from web.drawing.dial import dial, empty_dial
 from web.jobs.actions import just_added
 from web.jobs.models import Job
 from web.loads.models import Load
+from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import Answer, answer_draft
+from web.plans.used import UsedLoad
 
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
@@ -101,10 +103,7 @@ def _joined(answer: Answer, job: Job) -> str:
     new = [used for used in answer.used if used.load.pk in added and used.counted]
     if not new or answer.outcome is None or answer.quick:
         return ""
-    draft = answer.draft
-    for used in new:
-        draft = draft.with_entry(PlanEntry(plan=answer.plan, load=used.load, taken_in=False))
-    before = answer_draft(draft).outcome
+    before = answer_draft(_without(answer.draft, new)).outcome
     if before is None:
         return ""
     names = ", ".join(used.name for used in new)
@@ -112,6 +111,13 @@ def _joined(answer: Answer, job: Job) -> str:
     if after == without:
         return f"{names} joined this plan, which lasts about as long: {after}."
     return f"{names} joined this plan: with it {after}, without it {without}."
+
+
+def _without(draft: Draft, loads: Iterable[UsedLoad]) -> Draft:
+    """The draft without some loads."""
+    for used in loads:
+        draft = draft.with_entry(PlanEntry(plan=draft.plan, load=used.load, taken_in=False))
+    return draft
 
 
 def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:

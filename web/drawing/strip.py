@@ -110,10 +110,7 @@ def strip(
         if first <= moment <= last:
             svg.line(x(moment), top, x(moment), top + 8, "start-mark")
     if len(envelope.time_s):
-        xs = [x(float(second)) for second in envelope.time_s]
-        upper = [(a, y(float(b))) for a, b in zip(xs, envelope.high, strict=True)]
-        lower = [(a, y(float(b)) + 0.8) for a, b in zip(xs, envelope.low, strict=True)]
-        svg.path(upper + lower[::-1], "power", closed=True)
+        svg.path(_outline(envelope, x, y), "power", closed=True)
     placed = 1e9
     for watts, words in sorted(marks.levels, reverse=True):
         svg.line(left, y(watts), width - right, y(watts), "level-line")
@@ -123,3 +120,13 @@ def strip(
             svg.words(width - right + 6, at, line, "level-label")
             placed, at = at, at + 13
     return svg.render()
+
+
+def _outline(
+    envelope: Envelope, x: Callable[[float], float], y: Callable[[float], float]
+) -> list[tuple[float, float]]:
+    """Outline of the power between minimum and maximum, at least a line thick."""
+    xs = [x(float(second)) for second in envelope.time_s]
+    upper = [(a, y(float(b))) for a, b in zip(xs, envelope.high, strict=True)]
+    lower = [(a, y(float(b)) + 0.8) for a, b in zip(xs, envelope.low, strict=True)]
+    return upper + lower[::-1]

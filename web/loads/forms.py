@@ -9,7 +9,7 @@ from django.urls import reverse
 
 from needle.document import DocumentError
 from needle.measure.readings import MOST_A, MOST_W
-from needle.profile.appliances import APPLIANCES
+from needle.profile.appliances import APPLIANCES, Appliance
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
 from needle.quantity import is_horsepower
@@ -174,16 +174,20 @@ class LoadForm(PlausibleMixin, RecordForm):
     def _name_by_appliance(self, cleaned: dict[str, Any]) -> None:
         """Fill in kind, name and safety from the chosen appliance, if left open."""
         appliance = APPLIANCES.get(cleaned.get("appliance") or "")
-        if appliance is not None and not cleaned.get("kind"):
-            cleaned["kind"] = appliance.kind
-            cleaned["cares"] = cleaned.get("cares") or appliance.safety
         if not cleaned.get("kind"):
-            field = "kind" if cleaned.get("appliance") == OTHER else "appliance"
-            self.add_error(field, "Choose what it is.")
+            self._kind_by_appliance(appliance, cleaned)
         if not cleaned.get("name") and appliance is not None:
             cleaned["name"] = self._free_name(appliance.short)
         elif not cleaned.get("name") and "name" not in self.errors:
             self.add_error("name", "Give it a name.")
+
+    def _kind_by_appliance(self, appliance: Appliance | None, cleaned: dict[str, Any]) -> None:
+        if appliance is not None:
+            cleaned["kind"] = appliance.kind
+            cleaned["cares"] = cleaned.get("cares") or appliance.safety
+            return
+        field = "kind" if cleaned.get("appliance") == OTHER else "appliance"
+        self.add_error(field, "Choose what it is.")
 
     def _free_name(self, short: str) -> str:
         """An appliance's name, with a number if the job already has one."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import singledispatch
 from types import MappingProxyType
 
 from needle.ledger import LedgerEntry
@@ -71,57 +72,77 @@ def _amounts(pairs: list[tuple[float | None, str]]) -> str:
     return " · ".join(as_read(value, unit) for value, unit in pairs if value is not None)
 
 
+@singledispatch
 def _sentence(core: CoreReading) -> str:
-    if isinstance(core, Spot):
-        amounts = _amounts(
-            [
-                (core.watts, "W"),
-                (core.volts, "V"),
-                (core.amps, "A"),
-                (core.va, "VA"),
-                (core.hz, "Hz"),
-            ]
-        )
-        factor = f" · PF {core.pf:.2f}" if core.pf is not None else ""
-        return f"{core.state}: {amounts}{factor}"
-    if isinstance(core, Start):
-        return _amounts(
-            [
-                (core.amps, "A"),
-                (core.volts, "V"),
-                (core.va, "VA"),
-                (core.watts, "W"),
-                (core.seconds, "s"),
-            ]
-        )
-    if isinstance(core, EnergyRun):
-        mean = with_unit(core.wh / core.hours, "W")
-        at_output = " at a DC output" if core.counted == "dc" else ""
-        span = hours_text(core.hours, exact=True)
-        return f"{as_read(core.wh, 'Wh')} in {span}{at_output}: mean {mean}"
-    if isinstance(core, Tally):
-        cycles = from_tallies([core])
-        assert cycles is not None
-        count = f"{cycles.count} whole cycle{'' if cycles.count == 1 else 's'}"
-        period = hours_text(cycles.period_min / 60, exact=True)
-        return f"{count} of {period}: duty {cycles.duty.value:.2f}"
-    if isinstance(core, AssumedDuty):
-        return f"on for {core.low * 100:.3g} to {core.high * 100:.3g} % of the time, assumed"
-    if isinstance(core, Task):
-        return _task(core)
-    if isinstance(core, ShortRun):
-        often = f", {core.times_per_day:g} times a day" if core.times_per_day else ""
-        return f"{as_read(core.watts, 'W')} for {seconds_text(core.seconds)}{often}"
-    if isinstance(core, ChargeDrop):
-        return (
-            f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "
-            f"in {hours_text(core.hours, exact=True)}"
-        )
-    if isinstance(core, Recorded):
-        return _recorded(core)
-    return _label(core)
+    """A reading in one line."""
+    raise TypeError(f"no words for a {type(core).__name__}")
 
 
+@_sentence.register
+def _spot(core: Spot) -> str:
+    amounts = _amounts(
+        [
+            (core.watts, "W"),
+            (core.volts, "V"),
+            (core.amps, "A"),
+            (core.va, "VA"),
+            (core.hz, "Hz"),
+        ]
+    )
+    factor = f" · PF {core.pf:.2f}" if core.pf is not None else ""
+    return f"{core.state}: {amounts}{factor}"
+
+
+@_sentence.register
+def _start(core: Start) -> str:
+    return _amounts(
+        [
+            (core.amps, "A"),
+            (core.volts, "V"),
+            (core.va, "VA"),
+            (core.watts, "W"),
+            (core.seconds, "s"),
+        ]
+    )
+
+
+@_sentence.register
+def _energy(core: EnergyRun) -> str:
+    mean = with_unit(core.wh / core.hours, "W")
+    at_output = " at a DC output" if core.counted == "dc" else ""
+    span = hours_text(core.hours, exact=True)
+    return f"{as_read(core.wh, 'Wh')} in {span}{at_output}: mean {mean}"
+
+
+@_sentence.register
+def _tally(core: Tally) -> str:
+    cycles = from_tallies([core])
+    assert cycles is not None
+    count = f"{cycles.count} complete cycle{'' if cycles.count == 1 else 's'}"
+    period = hours_text(cycles.period_min / 60, exact=True)
+    return f"{count} of {period}: duty {cycles.duty.value:.2f}"
+
+
+@_sentence.register
+def _assumed_duty(core: AssumedDuty) -> str:
+    return f"on for {core.low * 100:.3g} to {core.high * 100:.3g} % of the time, assumed"
+
+
+@_sentence.register
+def _short_run(core: ShortRun) -> str:
+    often = f", {core.times_per_day:g} times a day" if core.times_per_day else ""
+    return f"{as_read(core.watts, 'W')} for {seconds_text(core.seconds)}{often}"
+
+
+@_sentence.register
+def _charge_drop(core: ChargeDrop) -> str:
+    return (
+        f"{core.start * 100:.3g} → {core.end * 100:.3g} % of {as_read(core.supply_wh, 'Wh')} "
+        f"in {hours_text(core.hours, exact=True)}"
+    )
+
+
+@_sentence.register
 def _recorded(core: Recorded) -> str:
     sentence = f"{hours_text(core.covered_h, exact=True)}, {core.pattern}: "
     sentence += f"mean {with_unit(core.wh / core.covered_h, 'W')}"
@@ -130,6 +151,7 @@ def _recorded(core: Recorded) -> str:
     return sentence
 
 
+@_sentence.register
 def _task(core: Task) -> str:
     took = f" in {hours_text(core.minutes / 60, exact=True)}" if core.minutes else ""
     pieces = f", {core.pieces:g} pieces" if core.pieces else ""
@@ -137,6 +159,7 @@ def _task(core: Task) -> str:
     return f"{as_read(core.wh, 'Wh')}{took}{pieces}{runs}"
 
 
+@_sentence.register
 def _label(core: Label) -> str:
     amounts = _amounts(
         [

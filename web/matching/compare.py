@@ -158,7 +158,7 @@ def _verdict(rows: Sequence[ComparedRow], sides: Sequence[LoadSide]) -> str:
         return ""
     names = ("a day and litre", "a day", "a task", "mean")
     by_name = {row.figure.name: row for row in rows}
-    comparable = [by_name[name] for name in names if name in by_name]
+    comparable = filter(None, map(by_name.get, names))
     row = next((row for row in comparable if row.cells[1].against is not None), None)
     if row is None or row.cells[1].against is None:
         return ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 from django.utils.safestring import SafeString
@@ -121,21 +121,9 @@ def matrix_of(
     supply : int or None
         Primary key of the supply whose switching order is drawn; None for the plan's, or the first.
     """
-    used = answer.used
-    together = (
-        {used_load.load.pk for used_load in used if used_load.counted}
-        if chosen is None
-        else set(chosen)
-    )
-    tests = list(
-        StartTest.objects.live()
-        .filter(supply__job=job, supply__removed_at=None, load__removed_at=None)
-        .select_related("supply", "load")
-    )
-    newest = {(test.load_id, test.supply_id): test for test in tests}
-    contenders = {
-        used_load.load.pk: contender_of(used_load.load, used_load.entry.count) for used_load in used
-    }
+    together = {used.load.pk for used in answer.used if used.counted}
+    together = together if chosen is None else set(chosen)
+    contenders = {used.load.pk: contender_of(used.load, used.entry.count) for used in answer.used}
     ticked = [
         contender
         for pk, contender in contenders.items()
@@ -143,34 +131,45 @@ def matrix_of(
     ]
     beside = _beside(answer, contenders, ticked)
     columns = _columns(job, ticked)
-    rows = []
-    for used_load in used:
-        pk = used_load.load.pk
-        rows.append(
-            _row(
-                used_load,
-                contenders[pk],
-                pk in together,
-                beside.get(pk),
-                columns,
-                newest,
-                _as_planned(answer, used_load),
-            )
+    tests = _start_tests(job)
+    newest = {(test.load_id, test.supply_id): test for test in tests}
+    rows = [
+        _row(
+            used,
+            contenders[used.load.pk],
+            used.load.pk in together,
+            beside.get(used.load.pk),
+            columns,
+            newest,
+            _as_planned(answer, used),
         )
+        for used in answer.used
+    ]
     starters = _starters([row.contender for row in rows if row.chosen and row.contender])
-    named = supply or answer.plan.supply_id
-    shown = next((column for column in columns if column.supply.pk == named), None)
-    shown = shown or next(iter(columns), None)
+    shown = _column_of(columns, supply or answer.plan.supply_id)
     return Matrix(
         columns=columns,
         rows=rows,
-        # The same VA as stand beside an inverter that does not carry all of it together.
+        # The same VA that an inverter is compared with if it cannot run all of it together.
         sizes=inverter_sizes(starters, all_of(ticked).usual_va if ticked else None),
         switching=_switching(starters, shown) if shown and starters else None,
         tests=tests[::-1],
         summary=_summary(rows),
         running_w=sum(contender.running_w.value * contender.count for contender in ticked),
     )
+
+
+def _start_tests(job: Job) -> list[StartTest]:
+    """Live start tests of live loads on live supplies, oldest first."""
+    tests = StartTest.objects.live()
+    tests = tests.filter(supply__job=job, supply__removed_at=None, load__removed_at=None)
+    return list(tests.select_related("supply", "load"))
+
+
+def _column_of(columns: Sequence[SupplyColumn], pk: int | None) -> SupplyColumn | None:
+    """The column of a supply; the first one if there is none."""
+    named = (column for column in columns if column.supply.pk == pk)
+    return next(named, columns[0] if columns else None)
 
 
 def _beside(

@@ -143,6 +143,13 @@ def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     return render(request, "matching/cord.html", context, status=422 if form.is_bound else 200)
 
 
+def _target(form: TargetForm) -> float:
+    """The target power factor of a valid form, or the usual one."""
+    if not form.is_bound or not form.is_valid():
+        return TARGET
+    return form.cleaned_data["target"] or TARGET
+
+
 def _running(request: HtmxRequest, load: Load) -> Running | None:
     """Running values from a live session of the load if given, else from its readings."""
     for key in _keys(request, "session"):
@@ -166,7 +173,7 @@ def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
         keep_stock(request.user, stock.cleaned_data["stock"])
         return redirect("matching:correction", job.pk, load)
     form = TargetForm(request.GET if "target" in request.GET else None)
-    target = (form.cleaned_data["target"] if form.is_bound and form.is_valid() else None) or TARGET
+    target = _target(form)
     running = _running(request, record)
     current = answer_of(current_plan(job))
     page = page_of(record, running, target, current, own_stock or STOCK_UF)

@@ -16,6 +16,10 @@ from web.common.validation import refused_by_core
 KINDS = {key: instrument.name for key, instrument in INSTRUMENTS.items()}
 
 
+def _given(values: dict[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in values.items() if value is not None}
+
+
 class MeterQuerySet(RecordQuerySet):
     def visible_to(self, user: Any) -> Self:
         """A user's own meters."""
@@ -81,7 +85,7 @@ class Meter(Record):
             "kind": self.kind,
             "limit": self.limit,
             "counts": self.counts,
-            "steps": {key: step for key, step in steps.items() if step is not None} or None,
+            "steps": _given(steps) or None,
             "least_w": self.least_w,
             "most_a": self.most_a,
             "base_w": self.base_w,
@@ -92,7 +96,7 @@ class Meter(Record):
         }
         if compared and self.pairs:
             document |= {"pairs": self.pairs, "against": self.against.name if self.against else ""}
-        return {key: value for key, value in document.items() if value is not None}
+        return _given(document)
 
 
 def in_order(meters: list[Meter]) -> list[Meter]:

@@ -60,6 +60,12 @@ class Shown:
     after: float | None
 
 
+def _usual_span(reaches: Sequence[float], matters_h: float, paper: Paper) -> float:
+    """Hours that show what matters; fewer on narrow paper."""
+    span = next((reach for reach in reaches if reach >= matters_h), reaches[-1])
+    return span if paper is WIDE else min(span, NARROW_SPAN_H)
+
+
 def shown_of(outcome: Outcome, asked: ViewAsked) -> Shown:
     """The requested hours; by default the needed hours and the stop, or their first part."""
     most = outcome.plan.hours
@@ -67,11 +73,8 @@ def shown_of(outcome: Outcome, asked: ViewAsked) -> Shown:
     matters = outcome.plan.needed_hours * 1.04
     if not outcome.capped:
         matters = max(matters, outcome.runtime[1] * 1.04)
-    span = asked.span_h
-    if span is None:
-        span = next((reach for reach in reaches if reach >= matters), most)
-        span = span if asked.paper is WIDE else min(span, NARROW_SPAN_H)
-    span = min(reaches, key=lambda reach: abs(reach - (span or most)))
+    span = asked.span_h or _usual_span(reaches, matters, asked.paper)
+    span = min(reaches, key=lambda reach: abs(reach - span))
     last = max(0.0, most - span)
     first = min(last, max(0.0, asked.first_h or 0.0))
     place = reaches.index(span)

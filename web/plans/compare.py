@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from django.utils.safestring import SafeString
@@ -148,22 +149,21 @@ def _differs(answers: list[Answer]) -> list[str]:
     """Differing conditions, which make the comparison unfair."""
     if len(answers) < 2:
         return []
-    this, other = (answer.plan for answer in answers)
-    words = []
-    for name, values in (
-        ("room", [plan.room_c for plan in (this, other)]),
-        ("hours needed", [plan.needed_hours for plan in (this, other)]),
-        ("charge at the start", [plan.start_charge for plan in (this, other)]),
-        (
-            "floor",
-            [answer.outcome and answer.outcome.plan.supply.battery.floor for answer in answers],
-        ),
-        ("begin", [plan.start for plan in (this, other)]),
-        ("loads", [[used.name for used in answer.used if used.counted] for answer in answers]),
-    ):
-        if values[0] != values[1]:
-            words.append(name)
-    return words
+    first, second = (_conditions(answer) for answer in answers)
+    return [name for name, value in first.items() if value != second[name]]
+
+
+def _conditions(answer: Answer) -> dict[str, Any]:
+    """Conditions of an answer, by name."""
+    plan, outcome = answer.plan, answer.outcome
+    return {
+        "room": plan.room_c,
+        "hours needed": plan.needed_hours,
+        "charge at the start": plan.start_charge,
+        "floor": None if outcome is None else outcome.plan.supply.battery.floor,
+        "begin": plan.start,
+        "loads": [used.name for used in answer.used if used.counted],
+    }
 
 
 def _differ_in_hours(outcome: Outcome, other: Outcome) -> bool:

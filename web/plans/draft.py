@@ -94,43 +94,67 @@ def _routed(supply: Supply | None) -> dict[str, set[str]]:
 
 def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> UsedLoad:
     profile = load.profile(entry.setting)
-    outputs = draft.supply.known_outputs() if draft.supply else []
+    routes = _routes_of(draft.supply, load)
+    able = _able_outputs(draft.supply, load, profile, routed)
+    route, on_route = _route_of(draft.supply, load, entry.route, routes, able)
+    use, on_use = _use(draft.plan, load, entry, profile)
+    tasks = use is not None and "tasks" in use
+    steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
+    if tasks and not steps and entry.charge is None:
+        use, on_use = (
+            None,
+            "we do not know how long one use takes: say it with its hours, such as 19:00 4 min",
+        )
+    others = able if load.dc else [AC, *able]
+    can = [other for other in others if other != route and other in routes]
+    assumptions = [*on_route, on_use, _on_setting(load, entry, profile)]
+    words = "; ".join(filter(None, assumptions))
+    return UsedLoad(load, profile, entry, use or {}, steps, route, can, words, use is not None)
+
+
+def _routes_of(supply: Supply | None, load: Load) -> list[str]:
+    """Routes of the supply, in the order in which a load would use them."""
+    if supply is None:
+        return []
+    on_ac = [AC] if supply.continuous_w else []
+    on_dc = [output.name for output in supply.known_outputs()]
+    return on_dc + on_ac if load.dc else on_ac + on_dc
+
+
+def _able_outputs(
+    supply: Supply | None, load: Load, profile: Profile | None, routed: dict[str, set[str]]
+) -> list[str]:
+    """Outputs that can feed a load: by its kind of current or a test, and by their limit."""
     watts = profile.running_w.value if profile else 0.0
-    able = [
+    outputs = supply.known_outputs() if supply else []
+    return [
         output.name
         for output in outputs
         if (load.dc or load.can_dc or load.name in routed.get(output.name, ()))
         and _most_w(output) >= watts
     ]
-    on_ac = [AC] if draft.supply and draft.supply.continuous_w else []
-    routes = [output.name for output in outputs] + on_ac
-    if not load.dc:
-        routes = on_ac + [output.name for output in outputs]
-    route = entry.route or (able[0] if load.dc and able else AC)
+
+
+def _route_of(
+    supply: Supply | None, load: Load, wanted: str, routes: list[str], able: list[str]
+) -> tuple[str, list[str]]:
+    """The route that a load is counted on, and what was assumed."""
+    route = wanted or (able[0] if load.dc and able else AC)
     assumptions = []
     if load.dc and routes == [AC]:
-        assumptions.append(f"{draft.supply} has no DC output for it: counted on AC")
+        assumptions.append(f"{supply} has no DC output for it: counted on AC")
     if routes and route not in routes:
-        assumptions.append(f"{draft.supply} has no {route}: counted on {routes[0]}")
+        assumptions.append(f"{supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
-    use, assumed = _use(draft.plan, load, entry, profile)
-    tasks = use is not None and "tasks" in use
-    steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
-    if tasks and not steps and entry.charge is None:
-        use, assumed = (
-            None,
-            "we do not know how long one use takes: say it with its hours, such as 19:00 4 min",
-        )
-    assumptions += [assumed] if assumed else []
-    names = named_settings(load.to_core()) if not (entry.setting or load.setting) else []
-    if profile is not None and len(names) > 1:
-        one = f"“{profile.setting}”" if profile.setting else "readings that name no setting"
-        assumptions.append(f"counted by {one}: say which setting it is used in")
-    others = able if load.dc else [AC, *able]
-    can = [other for other in others if other != route and other in routes]
-    known = use is not None
-    words = "; ".join(assumptions)
-    return UsedLoad(load, profile, entry, use or {}, steps, route, can, words, known)
+    return route, assumptions
+
+
+def _on_setting(load: Load, entry: PlanEntry, profile: Profile | None) -> str:
+    """Which setting was assumed; empty if it was chosen, or there is only one."""
+    if entry.setting or load.setting or profile is None or len(named_settings(load.to_core())) < 2:
+        return ""
+    one = f"“{profile.setting}”" if profile.setting else "readings that name no setting"
+    return f"counted by {one}: say which setting it is used in"
 
 
 def _usual_steps(load: Load, profile: Profile | None) -> list[dict[str, float]]:
@@ -180,19 +204,6 @@ def document(draft: Draft) -> dict[str, Any]:
     battery: dict[str, Any] = {"start_charge": plan.start_charge}
     if plan.floor is not None:
         battery["floor"] = plan.floor
-    loads = []
-    numbers = numbers_of(plan.job)
-    tried = tried_on(supply)
-    routes = [
-        parse_test(test.to_document()) for test in supply.known_tests() if test.type == "route"
-    ]
-    first = min((used_load.load.pk for used_load in draft.used), default=None)
-    for used_load in draft.used:
-        if used_load.counted:
-            test = tried.get(used_load.load.pk)
-            load = _load_document(used_load, test, routes, numbers)
-            # What a job began with is what it is made for.
-            loads.append({**load, "purpose": used_load.load.pk == first})
     named = {used_load.route for used_load in draft.used} | {
         route for used_load in draft.used for route in used_load.can
     }
@@ -213,7 +224,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_c": plan.room_c,
         "room_swing_c": plan.room_swing_c,
         "supply": document,
-        "loads": loads,
+        "loads": _load_documents(draft, supply),
         "runs": [run.document for run in runs],
         "sources": [
             {**_source_document(source, supply), "id": f"source {number}"}
@@ -221,6 +232,23 @@ def document(draft: Draft) -> dict[str, Any]:
             if source.taken_in
         ],
     }
+
+
+def _load_documents(draft: Draft, supply: Supply) -> list[dict[str, Any]]:
+    """Counted loads; the job's first load is what the plan is made for."""
+    numbers, tried = numbers_of(draft.plan.job), tried_on(supply)
+    routes = [
+        parse_test(test.to_document()) for test in supply.known_tests() if test.type == "route"
+    ]
+    first = min((used.load.pk for used in draft.used), default=None)
+    return [
+        {
+            **_load_document(used, tried.get(used.load.pk), routes, numbers),
+            "purpose": used.load.pk == first,
+        }
+        for used in draft.used
+        if used.counted
+    ]
 
 
 def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
@@ -260,10 +288,7 @@ def _load_document(
         "settings": _settings(used),
         "alone": entry.alone,
     }
-    outputs = [route for route in (used.route, *used.can) if route != AC]
-    if load.core_kind.electronic and outputs and not load.dc:
-        left = left_on_dc(routes, load.name, outputs[0])
-        document |= {"adapter": left.value, "adapter_spread": left.spread}
+    document |= _adapter(used, routes)
     # A test of another setting says nothing of this one.
     if tried is not None and tried.setting in ("", used.setting):
         document |= {
@@ -276,16 +301,33 @@ def _load_document(
         document |= {"use": {"charges": used.use["tasks"]}, "charge": entry.charge}
     elif by_task:
         document |= {"steps": used.steps, "flexible": entry.flexible}
-    set_c, room_c = load.set_c, profile.measured_room_c
-    if entry.set_c is not None:
-        # Where no reading tells the room, it is taken to have been the plan's.
-        set_c, room_c = entry.set_c, entry.plan.room_c if room_c is None else room_c
-    if set_c is not None:
-        document |= {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
-        if entry.warm_kg is not None and entry.warm_c is not None:
-            document["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
+    document |= _temperatures(used, profile.measured_room_c)
     if entry.pull_down_h is not None:
         document["pull_down_h"] = entry.pull_down_h
+    return document
+
+
+def _adapter(used: UsedLoad, routes: Sequence[SupplyTest]) -> dict[str, Any]:
+    """Share of an electronic load's W that it draws on its DC output, without its adapter."""
+    outputs = [route for route in (used.route, *used.can) if route != AC]
+    if not outputs or used.load.dc or not used.load.core_kind.electronic:
+        return {}
+    left = left_on_dc(routes, used.load.name, outputs[0])
+    return {"adapter": left.value, "adapter_spread": left.spread}
+
+
+def _temperatures(used: UsedLoad, measured_room_c: float | None) -> dict[str, Any]:
+    """Set point, room while measuring, and energy to cool down warm contents."""
+    load, entry = used.load, used.entry
+    set_c, room_c = load.set_c, measured_room_c
+    if entry.set_c is not None:
+        # If no reading has the room, it is assumed to have been the plan's.
+        set_c, room_c = entry.set_c, entry.plan.room_c if room_c is None else room_c
+    if set_c is None:
+        return {}
+    document = {"set_c": set_c, "measured_room_c": room_c, "measured_set_c": load.set_c}
+    if entry.warm_kg is not None and entry.warm_c is not None:
+        document["pull_down_wh"] = pull_down_wh(entry.warm_kg, entry.warm_c, set_c)
     return document
 
 

@@ -334,15 +334,7 @@ class EntryDetailsForm(EntryForm):
         labels = {"use": "In use", "count": "How many", "taken_in": "Counted in this plan"}
         for name, words in labels.items():
             self.fields[name].label = words
-        charge = self.instance.charge or {}
-        self.initial = {
-            **self.initial,
-            "steps": text_of_steps(self.instance.steps),
-            "movable": text_of_use({"between": self.instance.flexible}),
-            "pack_wh": charge.get("pack_wh"),
-            "missing": 100 * charge["missing"] if charge else None,
-            "charge_w": charge.get("watts"),
-        }
+        self.initial = {**self.initial, **self._initial_texts()}
         self._leave_out(used.load.core_kind)
 
     #: Words of each group, and its fields.
@@ -352,6 +344,17 @@ class EntryDetailsForm(EntryForm):
         ("Or a pack to fill, at each of those times", ("pack_wh", "missing", "charge_w")),
         ("Set point and contents", ("set_c", "warm_kg", "warm_c", "pull_down_h")),
     )
+
+    def _initial_texts(self) -> dict[str, Any]:
+        """Steps, movable hours and charge of the entry, as their fields show them."""
+        charge = self.instance.charge or {}
+        return {
+            "steps": text_of_steps(self.instance.steps),
+            "movable": text_of_use({"between": self.instance.flexible}),
+            "pack_wh": charge.get("pack_wh"),
+            "missing": 100 * charge["missing"] if charge else None,
+            "charge_w": charge.get("watts"),
+        }
 
     def _leave_out(self, kind: Kind) -> None:
         """Remove empty fields that do not apply to the kind of load."""
@@ -373,30 +376,44 @@ class EntryDetailsForm(EntryForm):
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
-        entry = self.instance
         try:
-            if "steps" in self.fields:
-                if steps := steps_from_text(cleaned.get("steps") or ""):
-                    entry.steps = steps
-                elif "steps" in self.changed_data:
-                    entry.steps = []
-                entry.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
+            self._read_steps(cleaned)
         except DocumentError as error:
             self.add_core_error(error)
-        pack, missing, watts = (cleaned.get(name) for name in ("pack_wh", "missing", "charge_w"))
-        if "pack_wh" in self.fields:
-            entry.charge = None
-        if pack and missing and watts:
-            entry.charge = {"pack_wh": pack, "missing": missing / 100, "watts": watts}
-        elif pack or missing or watts:
-            self.add_error("pack_wh", "A charge needs all three: the pack, the share, the watts.")
-        if entry.charge and "use" in cleaned and not entry.moments:
+        self._read_charge(cleaned)
+        if self.instance.charge and "use" in cleaned and not self.instance.moments:
             self.add_error("use", "Say when it is charged, such as at 19:00.")
         if (cleaned.get("warm_kg") is None) != (cleaned.get("warm_c") is None):
             self.add_error("warm_kg", "Give both: how much, and how warm it is.")
         if cleaned.get("warm_kg") is not None and cleaned.get("pull_down_h") is not None:
             self.add_error("pull_down_h", "Give the contents, or how long it took: not both.")
         return cleaned
+
+    def _read_steps(self, cleaned: dict[str, Any]) -> None:
+        """Store steps and movable hours from their texts.
+
+        Raises
+        ------
+        DocumentError
+        """
+        if "steps" not in self.fields:
+            return
+        if steps := steps_from_text(cleaned.get("steps") or ""):
+            self.instance.steps = steps
+        elif "steps" in self.changed_data:
+            self.instance.steps = []
+        self.instance.flexible = spans_from_text(cleaned.get("movable") or "", "movable")
+
+    def _read_charge(self, cleaned: dict[str, Any]) -> None:
+        """Store the charge of a pack from its three fields."""
+        given = [cleaned.get(name) for name in ("pack_wh", "missing", "charge_w")]
+        pack, missing, watts = given
+        if "pack_wh" in self.fields:
+            self.instance.charge = None
+        if pack and missing and watts:
+            self.instance.charge = {"pack_wh": pack, "missing": missing / 100, "watts": watts}
+        elif any(given):
+            self.add_error("pack_wh", "A charge needs all three: the pack, the share, the watts.")
 
 
 class SourceForm(PercentMixin, OnceMixin, forms.Form):

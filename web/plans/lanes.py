@@ -13,6 +13,7 @@ from needle.plan.advice.shift import Move
 from needle.plan.draws.lanes import LoadLane, SourceLane, Span, load_lanes, source_lanes
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
+from needle.plan.plan import PlanLoad
 from needle.plan.sources.sun import Sun
 from needle.quantity import with_unit
 from needle.usage.schedule import is_daily
@@ -65,6 +66,13 @@ def _load_row(
         for trip in outcome.trips
         if trip.load == load.name
     ]
+    sub = _second_line(load, used.route)
+    href = reverse("plans:entry", args=[answer.plan.job.pk, answer.plan.pk or 0, used.load.pk])
+    return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
+
+
+def _second_line(load: PlanLoad, route: str) -> str:
+    """What a load draws, and on which route or how many there are."""
     sub = f"{with_unit(load.mean_w * load.count, 'W')} mean"
     if load.steps:
         sub = f"{with_unit(load.task_wh, 'Wh')} a task"
@@ -72,12 +80,9 @@ def _load_row(
         sub = f"{with_unit(load.charge.wall_wh, 'Wh')} a charge"
     elif load.duty >= 0.999:
         sub = with_unit(load.mean_w * load.count, "W")
-    if used.route != "ac":
-        sub += f", on {used.route}"
-    elif load.count > 1:
-        sub += f", {load.count} of them"
-    href = reverse("plans:entry", args=[answer.plan.job.pk, answer.plan.pk or 0, used.load.pk])
-    return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
+    if route != "ac":
+        return f"{sub}, on {route}"
+    return f"{sub}, {load.count} of them" if load.count > 1 else sub
 
 
 def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:

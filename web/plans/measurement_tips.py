@@ -70,25 +70,26 @@ def _tip(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
         return MeasurementTip(
             f"log what {narrowing.what} give over three days", "", "three days", "", narrowing
         )
+    return _tip_for_load(answer, narrowing)
+
+
+def _tip_for_load(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
+    """A start test of a load, or the measurement that narrows its power most."""
+    job, supply = answer.plan.job, answer.supply
     used = next((used for used in answer.used if used.name == narrowing.key.name), None)
     if used is None or used.profile is None:
         return MeasurementTip(narrowing.what, "", "", "", narrowing)
     if narrowing.key.kind == LOAD_START:
         url = reverse("matching:record-start", args=[job.pk])
         url += f"?load={used.load.pk}&supply={supply.pk if supply else ''}"
-        odds = f"chance that it fails: {chance_text(narrowing.share)}"
-        return MeasurementTip(
-            f"a start test of {narrowing.what}", odds, "five minutes", url, narrowing
-        )
+        chance = f"chance that it fails: {chance_text(narrowing.share)}"
+        what = f"a start test of {narrowing.what}"
+        return MeasurementTip(what, chance, "five minutes", url, narrowing)
     wanted = ("mean", "running watts")
-    advice = min(
-        (item for item in used.profile.advice if item.narrows in wanted),
-        key=lambda item: wanted.index(item.narrows),
-        default=None,
-    )
+    fitting = [advice for advice in used.profile.advice if advice.narrows in wanted]
     url = reverse("loads:load", args=[job.pk, used.load.pk])
-    if advice is None:
+    if not fitting:
         return MeasurementTip(f"{narrowing.what}, again", "", "", url, narrowing)
-    return MeasurementTip(
-        narrowing.what, advice.method, hours_text(advice.minutes / 60), url, narrowing
-    )
+    advice = min(fitting, key=lambda advice: wanted.index(advice.narrows))
+    takes = hours_text(advice.minutes / 60)
+    return MeasurementTip(narrowing.what, advice.method, takes, url, narrowing)

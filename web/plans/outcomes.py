@@ -144,16 +144,20 @@ def _missing(draft: Draft) -> tuple[str, str]:
     if supply is None:
         return "supply", "No supply yet: add the battery that will power these loads."
     if not any(used_load.counted for used_load in used):
-        asked = [used_load.name for used_load in used if not used_load.use_known]
-        if asked:
-            return "loads", f"Say in the plan when {asked[0]} is used."
-        if any(used_load.entry.taken_in for used_load in used):
-            return "evidence", "No load has a label or a reading yet: give one of them a figure."
-        return "loads", "No load is included in this plan: include one."
+        return _why_none_counts(used)
     if not supply.continuous_w and not supply.known_outputs():
         wanted = "give its inverter's continuous watts, or add a DC or USB output"
         return "output", f"{supply.name} has no way out yet: {wanted}."
     return "", ""
+
+
+def _why_none_counts(used: Sequence[UsedLoad]) -> tuple[str, str]:
+    unknown = [used_load.name for used_load in used if not used_load.use_known]
+    if unknown:
+        return "loads", f"Say in the plan when {unknown[0]} is used."
+    if any(used_load.entry.taken_in for used_load in used):
+        return "evidence", "No load has a label or a reading yet: give one of them a figure."
+    return "loads", "No load is included in this plan: include one."
 
 
 def key_of(doc: dict[str, Any]) -> str:

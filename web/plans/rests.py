@@ -17,6 +17,7 @@ from web.loads.models import Load
 from web.loads.words import row_of
 from web.plans.draft import Draft, tried_on
 from web.plans.used import UsedLoad
+from web.supplies.models import StartTest
 
 
 @dataclass(frozen=True)
@@ -122,18 +123,23 @@ def _of_starts(draft: Draft) -> Iterable[RestLine]:
     newest = {pk: test.pk for pk, test in tried_on(draft.supply).items()}
     by_load = {used.load.pk: used for used in draft.used}
     for test in draft.supply.start_tests.live().select_related("load"):
-        used = by_load.get(test.load_id)
         what = f"{test.load}: start test, {test.get_result_display()}"
-        if used is None or not used.counted:
-            yield RestLine(what, url, "the load is not counted in this plan", False)
-        elif newest.get(test.load_id) != test.pk:
-            yield RestLine(what, url, "a newer start test replaces it", False)
-        elif used.route != AC:
-            yield RestLine(what, url, "the load is not on AC in this plan", False)
-        elif test.setting not in ("", used.setting):
-            yield RestLine(what, url, f"made in the setting “{test.setting}”", False)
-        else:
-            yield RestLine(what, url, "its start", True)
+        newer = newest.get(test.load_id) != test.pk
+        why = _why_unused(test, by_load.get(test.load_id), newer)
+        yield RestLine(what, url, why or "its start", not why)
+
+
+def _why_unused(test: StartTest, used: UsedLoad | None, newer: bool) -> str:
+    """Why a start test is not used in a plan; empty if it is."""
+    if used is None or not used.counted:
+        return "the load is not counted in this plan"
+    if newer:
+        return "a newer start test replaces it"
+    if used.route != AC:
+        return "the load is not on AC in this plan"
+    if test.setting not in ("", used.setting):
+        return f"made in the setting “{test.setting}”"
+    return ""
 
 
 def _of_runs(draft: Draft) -> Iterable[RestLine]:

@@ -238,6 +238,11 @@ def _counted_h(step: dict[str, Any], first: datetime, last: datetime) -> float:
     return max(0.1, minutes / 60)
 
 
+def _css_of(step: dict[str, Any]) -> str:
+    css = "visit-start" if step["what"] == "start" else "visit-meter"
+    return f"{css} is-done" if step["state"] == DONE else css
+
+
 def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
     shown = [step for step in record.steps if step["state"] not in (SKIPPED, IMPOSSIBLE)]
     hands: list[VisitBlock] = []
@@ -245,8 +250,7 @@ def _drawn(record: MeasuringRound, now: datetime, paper: Paper) -> SafeString:
     for step in shown:
         first, last = _moments(step)
         words = step["load"] or step["what"]
-        css = f"visit-{'start' if step['what'] == 'start' else 'meter'}"
-        css += " is-done" if step["state"] == DONE else ""
+        css = _css_of(step)
         by_meter.setdefault(step["meter"], []).append(VisitBlock(first, last, words, css))
         begin = first + timedelta(minutes=step["before_min"])
         hands.append(VisitBlock(first, begin, f"begin {words}", "visit-hands"))

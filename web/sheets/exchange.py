@@ -77,23 +77,25 @@ class Preview:
     counts: list[tuple[str, int]]
 
 
+#: Types of a package's fields, by the model's.
+_TYPES: tuple[tuple[tuple[type[models.Field[Any, Any]], ...], str], ...] = (
+    ((models.AutoField, models.ForeignKey, models.IntegerField), "integer"),
+    ((models.FloatField,), "number"),
+    ((models.BooleanField,), "boolean"),
+    ((models.DateTimeField,), "datetime"),
+)
+
+
 def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
     """A model's fields in the package: name, type, field."""
     for field in model._meta.concrete_fields:
         if field.name in _OWN or field.name == "job":
             continue
-        if field.primary_key or isinstance(field, models.ForeignKey | models.IntegerField):
-            yield field.name, "integer", field
-        elif isinstance(field, models.FloatField):
-            yield field.name, "number", field
-        elif isinstance(field, models.BooleanField):
-            yield field.name, "boolean", field
-        elif isinstance(field, models.DateTimeField):
-            yield field.name, "datetime", field
-        elif isinstance(field, models.JSONField):
-            yield field.name, "array" if field.default is list else "object", field
+        if isinstance(field, models.JSONField):
+            kind = "array" if field.default is list else "object"
         else:
-            yield field.name, "string", field
+            kind = next((name for types, name in _TYPES if isinstance(field, types)), "string")
+        yield field.name, kind, field
 
 
 def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
@@ -349,25 +351,35 @@ def _fill(
         elif kind == "datetime" and value is not None:
             setattr(record, name, _moment(value, f"{where}, {name}"))
         elif value is None and not field.null:
-            # A column that the package lacks is older than it; an empty cell is what it says.
-            empty = "" if name in row and kind == "string" else field.get_default()
-            setattr(record, name, empty)
+            # A column that the package lacks is newer than it; an empty cell is an empty text.
+            is_empty_text = kind == "string" and name in row
+            setattr(record, name, "" if is_empty_text else field.get_default())
         else:
             setattr(record, name, value)
-    skip = {field.name for field in model._meta.concrete_fields if field.name in _OWN} | {"job"}
+    _check_fields(record, model, where)
+    return local
+
+
+def _check_fields(record: Any, model: type[models.Model], where: str) -> None:
+    """Validate a record as a form would.
+
+    Raises
+    ------
+    DocumentError
+    """
     # An empty list or object is a value of its own where forms do not ask for one.
-    skip |= {
+    empty = {
         field.name
         for _, kind, field in _columns(model)
         if kind in ("array", "object") and not getattr(record, field.attname)
     }
+    skip = empty.union(_OWN, {"job"}) & {field.name for field in model._meta.concrete_fields}
     try:
         record.full_clean(exclude=skip, validate_unique=False, validate_constraints=False)
     except ValidationError as error:
         name, words = next(iter(error.message_dict.items()))
         at = where if name == NON_FIELD_ERRORS else f"{where}, {name}"
         raise DocumentError(at, words[0].rstrip(".")) from None
-    return local
 
 
 def _point(

@@ -169,20 +169,17 @@ class Supply(Record):
         }
         if self.continuous_w:
             document["inverter"] = self._inverter()
+        # Numbered among all, so that switching one off renames no other.
         on = [
-            output for output in self.known_outputs() if outputs is None or output.name in outputs
+            {**output.to_document(), "id": f"output {number}"}
+            for number, output in enumerate(self.known_outputs(), 1)
+            if outputs is None or output.name in outputs
         ]
-        numbers = {part.pk: number for number, part in enumerate(self.known_outputs(), 1)}
-        document["outputs"] = [
-            {**part.to_document(), "id": f"output {numbers[part.pk]}"} for part in on
-        ]
+        document["outputs"] = on
         document["inputs"] = [charge_input.to_document() for charge_input in self.known_inputs()]
-        names = {"ac", *(part.name for part in on)}
-        document["tests"] = [
-            test.to_document()
-            for test in self.known_tests()
-            if test.speaks_of(names) and not (test.pk and test.pk in without)
-        ]
+        names = {"ac", *(output["name"] for output in on)}
+        tests = [test for test in self.known_tests() if test.pk is None or test.pk not in without]
+        document["tests"] = [test.to_document() for test in tests if test.speaks_of(names)]
         return {key: value for key, value in document.items() if value not in (None, [])}
 
     def _battery(self) -> dict[str, Any]:

@@ -135,20 +135,10 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     """Compute a supply's page."""
     card = card_of(supply, hours)
     tests = list(zip(supply.known_tests(), card.core.tests, strict=True))
-    newest: dict[tuple[str, str], int] = {}
-    for stored, core in tests:
-        newest[_what(core)] = stored.pk
-    fit = next(
-        (
-            test.fit()
-            for _, test in reversed(tests)
-            if isinstance(test, EfficiencyTest) and test.enough
-        ),
-        None,
-    )
-    drain = next((test for _, test in reversed(tests) if isinstance(test, CapacityTest)), None)
+    newest = {_what(core): stored.pk for stored, core in tests}
+    fit, drain = _newest_fit(card.core.tests), _newest_drain(card.core.tests)
     routes, troubles = _routes(
-        [test for _, test in tests if isinstance(test, RouteTest)], card.core
+        [test for test in card.core.tests if isinstance(test, RouteTest)], card.core
     )
     held = held_over_time(card.core)
     ageing = ageing_of(held, card.core.battery.chemistry)
@@ -166,10 +156,22 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
         curve=None if fit is None else _curve(card.core, fit, supply.name),
         square_words="" if fit is None else _square_words(card.core, fit),
         percentages=_percentages(card.core),
-        log=drain.log if drain is not None and len(drain.log) > 1 else (),
+        log=drain,
         routes=routes,
         troubles=troubles,
     )
+
+
+def _newest_fit(tests: Sequence[CoreTest]) -> InverterFit | None:
+    """Losses from the newest efficiency test with enough pairs."""
+    fitted = [test for test in tests if isinstance(test, EfficiencyTest) and test.enough]
+    return fitted[-1].fit() if fitted else None
+
+
+def _newest_drain(tests: Sequence[CoreTest]) -> tuple[tuple[float, float | None, float], ...]:
+    """Log of the newest capacity test; empty for a single row."""
+    drains = [test for test in tests if isinstance(test, CapacityTest)]
+    return drains[-1].log if drains and len(drains[-1].log) > 1 else ()
 
 
 def _what(test: CoreTest) -> tuple[str, str]:

@@ -271,10 +271,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
         self._offer_places(record.trial)
-        for check_in in record.trial.known_check_ins()[-1:] if not record.pk else ():
-            for name, value in check_in.data.items():
-                if name in self.fields and isinstance(value, int | float):
-                    self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
+        if not record.pk:
+            self._show_last(record.trial)
         legs = list(dict.fromkeys(["start", *_legs(record)]))
         if len(legs) > 1:
             choices = [("", "–"), *((leg, leg) for leg in legs)]
@@ -282,6 +280,13 @@ class CheckInForm(OnceMixin, _MomentMixin):
         else:
             del self.fields["back_to"]
         self.add_guards(record.version if record.pk else None)
+
+    def _show_last(self, trial: Trial) -> None:
+        """Show the figures of the last check-in as placeholders."""
+        for check_in in trial.known_check_ins()[-1:]:
+            for name, value in check_in.data.items():
+                if name in self.fields and isinstance(value, int | float):
+                    self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
 
     def _offer_places(self, trial: Trial) -> None:
         """Offer where W are read; by default at the outlets."""
@@ -297,10 +302,10 @@ class CheckInForm(OnceMixin, _MomentMixin):
 
     def main_fields(self) -> list[forms.BoundField]:
         """The usual fields, and those of the last check-in."""
-        last = self.record.trial.known_check_ins()[-1:]
-        usual = ("ah", "volts", "amps", "watts_in", "wh_in")
-        used = {"bars", "of"} if last and "bars" in last[0].data else set()
-        used |= {name for check_in in last for name in check_in.data if name in usual}
+        check_ins = self.record.trial.known_check_ins()
+        last = check_ins[-1].data if check_ins else {}
+        used = {"bars", "of"} if "bars" in last else set()
+        used |= {"ah", "volts", "amps", "watts_in", "wh_in"} & last.keys()
         shown = used | {name for name in self.main if name != "percent" or "bars" not in used}
         shown |= {"watts_at"}
         return [self[name] for name in self.fields if name in shown]
@@ -332,6 +337,15 @@ class CheckInForm(OnceMixin, _MomentMixin):
         ask_for_volts(self, trial, data)
         if "amps" in data and not {"volts", "watts"} & set(data):
             self.add_error("volts", "Amps alone are no watts: give the volts beside them.")
+        self._check_moment(trial, moment)
+        if self.errors:
+            return cleaned
+        self._check_beside_others(trial, moment, data)
+        self.record.at, self.record.data = moment, data
+        return cleaned
+
+    def _check_moment(self, trial: Trial, moment: datetime) -> None:
+        """Refuse a time before the start, or in the future."""
         if trial.hours_to(moment) < 0:
             started = timezone.localtime(trial.started_at)
             self.add_error(
@@ -339,11 +353,6 @@ class CheckInForm(OnceMixin, _MomentMixin):
             )
         elif moment > timezone.now() and trial.simulated_seed is None:
             self.add_error("at", "That time is in the future: enter only what you have seen.")
-        if self.errors:
-            return cleaned
-        self._check_beside_others(trial, moment, data)
-        self.record.at, self.record.data = moment, data
-        return cleaned
 
     def _check_beside_others(self, trial: Trial, moment: datetime, data: dict[str, Any]) -> None:
         others = [

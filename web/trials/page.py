@@ -284,19 +284,16 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     counted = f"{seen.wh:g} Wh" if seen.wh is not None else ""
     if seen.ah is not None:
         counted = f"{seen.ah:g} Ah"
+    figures = (
+        (seen.volts, "{:g} V"),
+        (seen.amps, "{:g} A"),
+        (seen.watts_in, "in {:g} W"),
+        (seen.wh_in, "charged {:g} Wh"),
+        (seen.room_c, "room {:.3g} °C"),
+        (seen.inside_c, "inside {:.3g} °C"),
+    )
     notes = [f"new leg: {seen.leg}" if seen.leg else "", seen.note]
-    if seen.volts is not None:
-        notes.append(f"{seen.volts:g} V")
-    if seen.amps is not None:
-        notes.append(f"{seen.amps:g} A")
-    if seen.watts_in is not None:
-        notes.append(f"in {seen.watts_in:g} W")
-    if seen.wh_in is not None:
-        notes.append(f"charged {seen.wh_in:g} Wh")
-    if seen.room_c is not None:
-        notes.append(f"room {seen.room_c:.3g} °C")
-    if seen.inside_c is not None:
-        notes.append(f"inside {seen.inside_c:.3g} °C")
+    notes += [text.format(value) for value, text in figures if value is not None]
     return CheckInRow(
         record,
         seen.h,

@@ -320,9 +320,8 @@ def download(request: HtmxRequest, job: Job, trial: int, filename: str) -> HttpR
     view = view_of(record, LONG_WAIT_S)
     if view.pending:
         return still_working()
-    if filename not in DOWNLOADS or (
-        view.prediction is None and filename not in ("trial.json", "check-ins.csv")
-    ):
+    needs_forecast = filename not in ("trial.json", "check-ins.csv")
+    if filename not in DOWNLOADS or (needs_forecast and view.prediction is None):
         raise Http404
     if filename == "trial.json":
         return json_attachment(record.to_document(), filename)

@@ -80,11 +80,9 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
     for key, normals in outcome.inputs.normals.items():
         spread = outcome.inputs.spreads[key]
         after = left.get(key) or DEFAULT_SPREAD["A"]
-        if key.kind not in MEASURABLE or spread <= 1.1 * after:
+        if key.kind not in MEASURABLE or spread <= 1.1 * after or not _matters(runtime, normals):
             continue
         rest = max(_NARROWEST, math.sqrt(math.log1p(after**2) / math.log1p(spread**2)))
-        if not _matters(runtime, normals):
-            continue
         width_after, share = _left_of(runtime[order], normals[order], rest)
         if share > LEAST_SHARE and width_after < width * (1 - LEAST_SHARE / 2):
             narrowings.append(Narrowing(key, share, width, width_after))

@@ -251,9 +251,8 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
             night = _night_of(plan, end)
             ends[night] = max(ends.get(night, 0), end)
         if ends:
-            counts = [
-                sum(end <= hours * 60 + 1e-6 for end in ends.values()) for hours in outcome.runtime
-            ]
+            last = np.array(list(ends.values()))
+            counts = [int((last <= hours * 60 + 1e-6).sum()) for hours in outcome.runtime]
             nights.append(Nights(load.name, *counts))
     return nights
 

@@ -332,7 +332,7 @@ def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) 
         return ""
     assert isinstance(path[2], int)
     output = document["supply"]["outputs"][path[2]]
-    if path[-1] == "kind" and "idle_w" in output and "efficiency" in output:
+    if path[-1] == "kind" and {"idle_w", "efficiency"} <= output.keys():
         return "its idle draw and efficiency are stated"
     return ""
 

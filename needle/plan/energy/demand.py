@@ -308,33 +308,34 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
     new: dict[PlanLoad, PlanLoad] = {}
     notices = []
     for load in sorted(_every_load(plan), key=lambda load: (load not in plan.loads, load.name)):
-        moved = load
-        if None not in (plan.room_c, load.set_c, load.measured_room_c):
-            assert plan.room_c is not None and load.set_c is not None
-            assert load.measured_room_c is not None
-            heats = load.set_c > load.measured_room_c
-            try:
-                scaling = scale_mean(
-                    load.set_c, load.measured_room_c, plan.room_c, heats, load.measured_set_c
-                )
-            except ValueError as error:
-                if load in plan.loads:
-                    notices.append(f"{load.name}: not corrected for the room: {error}.")
-            else:
-                moved = _scaled(load, scaling.factor)
-                if scaling.factor * load.duty > 1 and load.duty < 1 and load in plan.loads:
-                    notices.append(
-                        f"{load.name}: in a room of {plan.room_c:.3g} °C it would never cycle off, "
-                        "and may not reach its set point."
-                    )
-                moved = replace(
-                    moved,
-                    measured_room_c=plan.room_c,
-                    measured_set_c=load.set_c,
-                    spread=float(np.hypot(load.spread, scaling.spread)),
-                )
-        new[load] = moved
+        new[load], notice = _in_room(load, plan.room_c)
+        if notice and load in plan.loads:
+            notices.append(f"{load.name}: {notice}")
     return _with_loads(plan, new), notices
+
+
+def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, str]:
+    """A load as it runs in a room, and a notice."""
+    if room_c is None or load.set_c is None or load.measured_room_c is None:
+        return load, ""
+    heats = load.set_c > load.measured_room_c
+    try:
+        scaling = scale_mean(load.set_c, load.measured_room_c, room_c, heats, load.measured_set_c)
+    except ValueError as error:
+        return load, f"not corrected for the room: {error}."
+    notice = ""
+    if scaling.factor * load.duty > 1 and load.duty < 1:
+        notice = (
+            f"in a room of {room_c:.3g} °C it would never cycle off, and may not reach its set "
+            "point."
+        )
+    moved = replace(
+        _scaled(load, scaling.factor),
+        measured_room_c=room_c,
+        measured_set_c=load.set_c,
+        spread=float(np.hypot(load.spread, scaling.spread)),
+    )
+    return moved, notice
 
 
 def _scaled(load: PlanLoad, factor: float) -> PlanLoad:

@@ -133,7 +133,8 @@ def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
         inverter = plan.supply.inverter
         fits = inverter is None or fits_volts(load.volts, inverter)
         return None if fits or inverter is None else inverter.volts
-    output = next(output for output in plan.supply.outputs if output.name == load.route)
+    outputs = {output.name: output for output in plan.supply.outputs}
+    output = outputs[load.route]
     given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
     if load.volts is None or load.volts > MOST_DC_V or given_v is None or output.kind == "usb":
         return None
