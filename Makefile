@@ -3,7 +3,7 @@
 PY := .venv/bin/python
 export STEADY_DEMO ?= true
 
-.PHONY: demo demo-reset test check measures docs lint types contracts core-tests shots bench lock clean
+.PHONY: demo demo-reset test check measures fields docs lint types contracts core-tests shots bench lock clean
 
 demo: .venv/.runtime
 	@$(PY) -m web.begin
@@ -37,6 +37,9 @@ core-tests: .venv/.dev
 
 shots: .venv/.dev chromium
 	@$(PY) -m tools.shots
+
+fields: .venv/.runtime
+	@$(PY) -m tools.fields
 
 docs: .venv/.dev
 	@$(PY) -m tools.api_docs

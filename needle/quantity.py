@@ -49,6 +49,10 @@ watt_hour = [energy] = Wh
 joule = watt_hour / 3600 = J
 ampere_hour = [charge] = Ah
 horsepower = 746 * watt = hp
+meter_per_second = [speed] = mps
+kilometer_per_hour = meter_per_second / 3.6 = kmph
+mile_per_hour = 0.44704 * meter_per_second = mph
+knot = 1852 / 3600 * meter_per_second = kn
 watt_hour_per_year = [yearly_energy] = Whpyear
 watt_hour_per_day = 365 * watt_hour_per_year = Whpday
 """
@@ -71,6 +75,7 @@ _DIMENSIONS = {
     "[mass]": ("a mass", "4 kg"),
     "[share]": ("a share", "10 %"),
     "[temperature]": ("a temperature", "4 °C"),
+    "[speed]": ("a speed", "5 m/s"),
     "[time]": ("a length of time", "1h30 or 90 min"),
     "[energy]": ("an amount", "4 kWh"),
     "[charge]": ("amp-hours", "100 Ah"),
@@ -149,6 +154,13 @@ _SPELLINGS = {
     "foot": "ft",
     "ms": "ms",
     "kg": "kg",
+    "m/s": "mps",
+    "km/h": "kmph",
+    "kmh": "kmph",
+    "kph": "kmph",
+    "mph": "mph",
+    "kt": "kn",
+    "knots": "kn",
     **{
         f"kwh{per}{span}": "kWhpyear"
         for per in ("/", " per ", "/ ")

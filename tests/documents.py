@@ -360,6 +360,7 @@ def supply_tests(rng: Random, supply: dict[str, Any], names: list[str]) -> list[
             "from": 1.0,
             "to": 0.1,
             "counted": "battery",
+            **maybe(rng, 0.2, held_wh=0.9 * held, held_spread=0.04, step=0.02),
             **on,
         }
     )
@@ -368,7 +369,7 @@ def supply_tests(rng: Random, supply: dict[str, Any], names: list[str]) -> list[
             {
                 "type": "together",
                 "hours": 6.0,
-                "wh": 0.1 * held,
+                **rng.choice([{"wh": 0.1 * held}, {"watts": held / 60}]),
                 **on,
                 "loads": rng.sample(names, rng.randint(1, len(names))),
             }
@@ -471,7 +472,7 @@ def plan_load(
 
 
 def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
-    kind = rng.choice(["sun", "window", "battery"])
+    kind = rng.choice(["sun", "window", "battery", "wind"])
     inputs = [entry["name"] for entry in supply["inputs"]]
     common = {
         "kind": kind,
@@ -489,6 +490,9 @@ def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
             "between": spans(rng),
             **maybe(rng, 0.3, litres_per_kwh=0.4, spread=0.1, measured_w=150),
         }
+    if kind == "wind":
+        power = rng.choice([{"rated_w": 300}, {"curve": [[3, 0], [8, 120], [12, 300], [20, 280]]}])
+        return {**common, **power, "mean_speed": rng.uniform(2, 9), **maybe(rng, 0.4, spread=0.1)}
     if kind == "battery":
         return {**common, "nominal_wh": 500, "max_w": 100, **maybe(rng, 0.4, efficiency=0.8)}
     sun = {
@@ -503,6 +507,14 @@ def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
             connected=lambda: spans(rng, 1),
             shade=lambda: spans(rng, 1),
             **{"yield": 0.7},
+        ),
+        **maybe(
+            rng,
+            0.2,
+            measured=lambda: [
+                {"on": "2026-06-20", "wh": rng.uniform(50, 300)},
+                {"at": "2026-06-21T12:10:00+00:00", "watts": rng.uniform(20, 90)},
+            ],
         ),
     }
     one = {"rated_w": 200, **maybe(rng, 0.4, tilt=20, azimuth=170)}
@@ -781,6 +793,14 @@ def rich_plan(rng: Random) -> dict[str, Any]:
             connected=[["09:00", "15:00"]],
             shade=[["13:00", "14:30"]],
             **{"yield": 0.7},
+        ),
+        **maybe(
+            rng,
+            0.2,
+            measured=lambda: [
+                {"on": "2026-06-20", "wh": rng.uniform(50, 300)},
+                {"at": "2026-06-21T12:10:00+00:00", "watts": rng.uniform(20, 90)},
+            ],
         ),
     }
     window = {

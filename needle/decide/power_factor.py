@@ -14,7 +14,6 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError
 from needle.electrical import nonactive_va
-from needle.profile.kinds import Kind
 from needle.supply.inverter import Inverter, dc_w
 
 #: Usual target; beyond 1 the current leads, which upsets inverters.
@@ -240,25 +239,6 @@ def sanity(
     if missing < 0:
         words += " The current leads now: fit less."
     return Sanity(first, fitted_uf, missing, off, agrees, words)
-
-
-def not_for(kind: Kind) -> str:
-    """Why a kind of load must not be corrected by a capacitor; empty if it may be."""
-    if kind.motor:
-        return ""
-    if kind.key == "compressor-variable":
-        return (
-            "A variable-speed drive shapes its own current: a capacitor beside it does not help "
-            "and can be destroyed, or destroy the drive."
-        )
-    if kind.electronic:
-        return (
-            "Its poor power factor comes from a distorted current, not from a lagging one. A "
-            "capacitor does not cure distortion."
-        )
-    if kind.key == "universal-motor":
-        return "A motor with brushes is near unity already: there is nothing to correct."
-    return "Heaters have a power factor of 1: there is nothing to correct."
 
 
 def battery_saving_w(watts: float, before_va: float, after_va: float, inverter: Inverter) -> float:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.fields import Choice, Fields, Items, Number, Part, Parts, Text, Windows
 from needle.moments import DAY_MIN, parse_windows
 from needle.standin.appliances import APPLIANCES
 
@@ -135,6 +136,54 @@ class Drill:
         return 97 * self.seed + place
 
 
+_QUIRKS_FORM = "names of what is amiss"
+_LOAD_FIELDS: Fields = {
+    "name": Text("its name", most=60, otherwise="its appliance's"),
+    "standin": Choice("simulated appliance", choices=tuple(APPLIANCES)),
+    "label_factor": Number("label over running W", least=0.2, most=6.0, default=1.5),
+    "quirks": Items(f"{_QUIRKS_FORM}: {', '.join(QUIRKS)}", form='["…"]', most=4),
+    "between": Windows("when the client runs it; empty: all the time", most=8),
+}
+_SUPPLY_FIELDS: Fields = {
+    "nominal_wh": Number("label of the battery", unit="Wh", most=1e6, above=True, needed=True),
+    "holds": Number("true share of it", least=0.2, most=1.2, default=0.93),
+    "continuous_w": Number("continuous rating", unit="W", most=1e5, above=True, needed=True),
+    "surge_va": Number("surge rating", unit="VA", most=1e6, otherwise="twice continuous_w"),
+    "idle_w": Number("idle draw", unit="W", most=1e4, otherwise="a hundredth of continuous_w"),
+    "efficiency": Number("efficiency", unit="share", least=0.5, most=1.0, default=0.9),
+    "floor": Number("share left in the battery", unit="share", most=0.9, default=0.1),
+    "quirks": Items(f"{_QUIRKS_FORM}: {', '.join(SUPPLY_QUIRKS)}", form='["…"]', most=4),
+}
+DRILL_FIELDS: Fields = {
+    "name": Text("its name", most=80, otherwise="Drill"),
+    "lesson": Text("what it teaches", most=400),
+    "question": Text("what the client asks", most=400),
+    "ask": Choice("what is asked for", choices=tuple(ASKS)),
+    "limit": Number(
+        "yes is right where the truth is above it, in the unit asked for",
+        least=-1e6,
+        most=1e6,
+        needed=True,
+    ),
+    "minutes": Number("simulated time", unit="min", most=MOST_MINUTES, above=True, needed=True),
+    "within": Number(
+        "hours in which tasks are done, the inverter on",
+        unit="h",
+        least=0.1,
+        most=168.0,
+        default=2.0,
+    ),
+    "meters": Items(
+        f"meters at hand, as often as they are there: {', '.join(METERS)}",
+        form='["plug", …]',
+        most=6,
+    ),
+    "loads": Parts("simulated loads", fields=_LOAD_FIELDS, most=MOST_LOADS),
+    "supply": Part("simulated supply", fields=_SUPPLY_FIELDS),
+    "seed": Number("another seed is another drill like it", most=1e6, default=1),
+}
+
+
 def parse_drill(data: Any) -> Drill:
     """Parse a drill document.
 
@@ -142,71 +191,53 @@ def parse_drill(data: Any) -> Drill:
     ------
     DocumentError
     """
-    keys = (
-        "name",
-        "lesson",
-        "question",
-        "ask",
-        "limit",
-        "minutes",
-        "meters",
-        "loads",
-        "supply",
-        "within",
-        "seed",
-    )
-    reader = Reader(data if isinstance(data, dict) else None, "", keys)
-    ask = reader.choice("ask", tuple(ASKS))
-    loads = tuple(
-        _load(item, f"loads[{n}]") for n, item in enumerate(reader.items("loads", most=MOST_LOADS))
-    )
+    reader = Reader(data, "", DRILL_FIELDS)
+    ask = reader.choice("ask")
+    loads = tuple(_load(part) for part in reader.parts("loads"))
     names = [load.name for load in loads]
     if not loads or len(set(names)) < len(names):
         raise DocumentError("loads", "needs one load or more, each with a name of its own")
     if ask == DIFFERENCE and len(loads) < 2:
         raise DocumentError("loads", "needs two loads to ask for their difference")
-    meters = tuple(reader.items("meters", most=6))
+    meters = tuple(reader.items("meters"))
     for meter in meters:
         if meter not in METERS:
             raise DocumentError("meters", f"“{str(meter)[:40]}” is none of {', '.join(METERS)}")
-    supply = data.get("supply")
+    supply = reader.part("supply")
     if ask in (HOURS, TASKS) and supply is None:
         raise DocumentError("supply", f"is needed to ask for {ask}")
     if ask == TASKS and not APPLIANCES[loads[0].standin].by_task:
         raise DocumentError(
             "loads[0].standin", "does no tasks that could be counted: take a kettle"
         )
-    seed = reader.number("seed", 0, 1e6, default=1.0)
     return Drill(
-        name=reader.text("name", most=80) or "Drill",
-        lesson=reader.text("lesson", most=400),
-        question=reader.text("question", most=400),
+        name=reader.text("name") or "Drill",
+        lesson=reader.text("lesson"),
+        question=reader.text("question"),
         ask=ask,
-        limit=reader.need("limit", least=-1e6, most=1e6),
-        minutes=reader.need("minutes", most=MOST_MINUTES, above=True),
+        limit=reader.number("limit"),
+        minutes=reader.number("minutes"),
         meters=meters,
         loads=loads,
         supply=None if supply is None else _supply(supply),
-        within_h=reader.number("within", 0.1, 168.0, default=2.0),
-        seed=int(seed or 0),
+        within_h=reader.number("within"),
+        seed=int(reader.number("seed")),
     )
 
 
-def _load(data: Any, path: str) -> DrillLoad:
-    reader = Reader(data, path, ("name", "standin", "label_factor", "quirks", "between"))
-    standin = reader.choice("standin", tuple(APPLIANCES))
-    name = reader.text("name", most=60) or APPLIANCES[standin].name
+def _load(reader: Reader) -> DrillLoad:
+    standin = reader.choice("standin")
     return DrillLoad(
-        name,
+        reader.text("name") or APPLIANCES[standin].name,
         standin,
-        reader.number("label_factor", 0.2, 6.0, default=1.5),
+        reader.number("label_factor"),
         _quirks(reader, QUIRKS),
         between_of(reader, "between"),
     )
 
 
 def _quirks(reader: Reader, known: tuple[str, ...]) -> tuple[str, ...]:
-    quirks = tuple(reader.items("quirks", most=4))
+    quirks = tuple(reader.items("quirks"))
     for quirk in quirks:
         if quirk not in known:
             words = f"“{str(quirk)[:40]}” is none of {', '.join(known)}"
@@ -216,33 +247,22 @@ def _quirks(reader: Reader, known: tuple[str, ...]) -> tuple[str, ...]:
 
 def between_of(reader: Reader, key: str) -> Between:
     """Hours of the day in which a load runs, as clock times; empty for all day."""
-    items = reader.items(key, most=8)
+    items = reader.items(key)
     for window in parse_windows(items, reader.at(key), None):
         if not isinstance(window.start, int) or not isinstance(window.end, int):
             raise DocumentError(reader.at(key), "takes times of day, such as 18:00 to 22:00")
     return tuple((str(first), str(last)) for first, last in items)
 
 
-def _supply(data: Any) -> DrillSupply:
-    keys = (
-        "nominal_wh",
-        "holds",
-        "continuous_w",
-        "surge_va",
-        "idle_w",
-        "efficiency",
-        "floor",
-        "quirks",
-    )
-    reader = Reader(data, "supply", keys)
-    continuous = reader.need("continuous_w", most=1e5, above=True)
+def _supply(reader: Reader) -> DrillSupply:
+    continuous = reader.number("continuous_w")
     return DrillSupply(
-        nominal_wh=reader.need("nominal_wh", most=1e6, above=True),
-        holds=reader.number("holds", 0.2, 1.2, default=0.93),
+        nominal_wh=reader.number("nominal_wh"),
+        holds=reader.number("holds"),
         continuous_w=continuous,
-        surge_va=reader.number("surge_va", most=1e6, default=2 * continuous),
-        idle_w=reader.number("idle_w", most=1e4, default=0.01 * continuous),
-        efficiency=reader.number("efficiency", 0.5, 1.0, default=0.9),
-        floor=reader.number("floor", 0.0, 0.9, default=0.1),
+        surge_va=reader.number("surge_va", 2 * continuous),
+        idle_w=reader.number("idle_w", 0.01 * continuous),
+        efficiency=reader.number("efficiency"),
+        floor=reader.number("floor"),
         quirks=_quirks(reader, SUPPLY_QUIRKS),
     )

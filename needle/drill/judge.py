@@ -11,6 +11,7 @@ from needle.drill.answer import DrillAnswer, answered, drawn_hours, the_clients
 from needle.drill.drill import Drill
 from needle.drill.session import Mistake, Session
 from needle.drill.truth import truth_of
+from needle.fields import Fields, Flag, Number
 
 #: A range is to hold the truth eight times in ten.
 _ALPHA = 0.2
@@ -113,6 +114,13 @@ def _of_the_plan(session: Session) -> list[Mistake]:
     return mistakes
 
 
+ANSWER_FIELDS: Fields = {
+    "low": Number("low end of the range", least=-1e9, most=1e9, needed=True),
+    "high": Number("high end", least=-1e9, most=1e9, needed=True),
+    "yes": Flag("answer to the client's question"),
+}
+
+
 def parse_answer(data: Any) -> DrillAnswer:
     """Parse an answer: ``low``, ``high``, ``yes``.
 
@@ -120,9 +128,8 @@ def parse_answer(data: Any) -> DrillAnswer:
     ------
     DocumentError
     """
-    reader = Reader(data if isinstance(data, dict) else None, "answer", ("low", "high", "yes"))
-    low = reader.need("low", least=-1e9, most=1e9)
-    high = reader.need("high", least=-1e9, most=1e9)
+    reader = Reader(data, "answer", ANSWER_FIELDS)
+    low, high = reader.number("low"), reader.number("high")
     if low > high:
         raise DocumentError("answer.high", f"{high:g} lies under the low {low:g}")
     return DrillAnswer(low, high, reader.flag("yes"))

@@ -14,6 +14,7 @@ import numpy as np
 from needle.document import DocumentError, Reader
 from needle.drill.drill import Between, Drill, DrillLoad, DrillSupply, between_of
 from needle.drill.truth import label_w, line_of, usable_wh
+from needle.fields import AnyValue, Choice, Fields, Flag, Items, Number, Text, Windows
 from needle.standin.appliances import APPLIANCES
 from needle.standin.meters import clamp_inrush, plug_meter
 
@@ -119,23 +120,28 @@ def played(drill: Drill, doings: Sequence[Any]) -> Session:
     return session
 
 
+ACTION_FIELDS: Fields = {
+    "do": Choice("the action", choices=DOINGS),
+    "load": Text("the load it is done with", most=60),
+    "loads": Items("or several, as many as there are meters", form='["fridge", …]', most=8),
+    "hours": Number("how long it is counted or waited", unit="h", most=168.0, default=0.0),
+    "when": Choice("state that is read", choices=STATES, default="running"),
+    "settle": Flag("whether a slow meter is given time"),
+    "whole_cable": Flag("whether a clamp is put about the whole cable"),
+    "count": Number("tasks counted together", least=1, most=MOST_TASKS, default=1, whole=True),
+    "uses": AnyValue(
+        "when each load runs in the learner's plan",
+        form='{"kettle": [["20:00", "23:00"]], "heater": "out", …}',
+        default={},
+    ),
+    "floor": Number("share left in the battery", unit="share", most=0.9, otherwise="the client's"),
+}
+
+
 def _do(session: Session, number: int, doing: Any) -> None:
     path = f"doings[{number}]"
-    keys = (
-        "do",
-        "load",
-        "loads",
-        "hours",
-        "whole_cable",
-        "when",
-        "settle",
-        "count",
-        "uses",
-        "floor",
-    )
-    reader = Reader(doing if isinstance(doing, dict) else None, path, keys)
-    what = reader.choice("do", DOINGS)
-    hours = reader.number("hours", 0.0, 168.0, default=0.0) or 0.0
+    reader = Reader(doing, path, ACTION_FIELDS)
+    what, hours = reader.choice("do"), reader.number("hours")
     if what == WAIT:
         _spend(session, hours * 60, path)
         return
@@ -145,7 +151,7 @@ def _do(session: Session, number: int, doing: Any) -> None:
     if what in (DRAIN, IDLE):
         _test(session, number, what, hours, path)
         return
-    names = reader.items("loads", most=8) or [reader.text("load", most=60)]
+    names = reader.items("loads") or [reader.text("load")]
     loads = [_load_named(session.drill, name, path) for name in names]
     needs = "clamp" if what == START else "plug"
     have = sum(meter == needs for meter in session.drill.meters)
@@ -158,11 +164,10 @@ def _do(session: Session, number: int, doing: Any) -> None:
         _count(session, number, loads, hours, path)
     elif what == SPOT:
         for load in loads:
-            state = reader.choice("when", STATES, "running")
+            state = reader.choice("when")
             _spot(session, number, load, state, reader.flag("settle"), path)
     elif what == TASK:
-        count = reader.number("count", least=1, most=MOST_TASKS, default=1.0)
-        _tasks(session, number, loads[0], int(count), path)
+        _tasks(session, number, loads[0], reader.whole("count"), path)
     else:
         _start(session, number, loads[0], reader.flag("whole_cable"), path)
 
@@ -241,9 +246,9 @@ def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str
 
 def _plan(drill: Drill, reader: Reader) -> DrawnPlan:
     """When each load runs, by its name; loads not named run all the time."""
-    given = reader.data.get("uses", {})
     names = tuple(load.name for load in drill.loads)
-    uses_reader = Reader(given, reader.at("uses"), names)
+    fields = {name: Windows("when it runs", most=8) for name in names}
+    uses_reader = Reader(reader.value("uses"), reader.at("uses"), fields)
     uses: dict[str, Between | None] = {}
     for name in names:
         use = uses_reader.data.get(name, ALWAYS)
@@ -252,7 +257,7 @@ def _plan(drill: Drill, reader: Reader) -> DrawnPlan:
         else:
             uses[name] = between_of(uses_reader, name)
     usual = drill.supply.floor if drill.supply else 0.0
-    return DrawnPlan(uses, reader.number("floor", 0.0, 0.9, default=usual))
+    return DrawnPlan(uses, reader.number("floor", usual))
 
 
 def _test(session: Session, number: int, what: str, hours: float, path: str) -> None:

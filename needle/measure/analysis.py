@@ -352,7 +352,7 @@ def _duty(
     edges = series.interval_s / math.sqrt(6) * math.sqrt(count) / float(on.sum())
     spread = math.hypot(cycle_spread(deviations.tolist()), edges)
     grade = "A" if count >= 6 else "B"
-    how = (f"{count} whole cycles recorded",)
+    how = (f"{count} complete cycles recorded",)
     wh = np.concatenate(([0.0], np.cumsum(segments.watts * seconds))) / 3600
     return {
         "cycle_mean_w": float((wh[last] - wh[first])[whole].sum() * 3600 / period.sum()),

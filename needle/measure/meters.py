@@ -15,6 +15,7 @@ from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import spread_of_few
+from needle.fields import Choice, Fields, Flag, Items, Number, Part, Rows, Text
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.measure.readings import MOST_A, MOST_W, Reading
 
@@ -113,47 +114,63 @@ def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instru
     former: dict[str, Instrument] = {}
     for index, item in enumerate(items):
         where = f"{path}[{index}]"
-        meter = _parse_meter(item, where, meters)
+        reader = Reader(item, where, METER_FIELDS)
+        meter = _parse_meter(reader, meters)
         if meter.name in meters:
             raise DocumentError(f"{where}.name", f"“{meter.name}” is there already")
         meters[meter.name] = meter
-        for old in Reader(item, where, _KEYS).items("formerly", most=20):
+        for old in reader.items("formerly"):
             former.setdefault(str(old)[:60], meter)
     # A name that is in use comes before one that was.
     return former | meters
 
 
-_KEYS = (
-    "name",
-    "kind",
-    "limit",
-    "counts",
-    "steps",
-    "least_w",
-    "most_a",
-    "shows",
-    "fast_inrush",
-    "logs",
-    "base_w",
-    "pairs",
-    "against",
-    "formerly",
-)
+METER_FIELDS: Fields = {
+    "name": Text("what readings call it; needed", most=60),
+    "kind": Choice("class of the instrument", choices=INSTRUMENTS),
+    "limit": Number("stated accuracy", unit="share", most=0.5, otherwise="as its class"),
+    "counts": Number("stated digits beside it", most=100, otherwise="as its class"),
+    "steps": Part(
+        "smallest step of each quantity, in its unit; others as its class",
+        fields={quantity: Number(f"step of {quantity}", most=10_000) for quantity in QUANTITIES},
+    ),
+    "least_w": Number(
+        "power below which it shows 0", unit="W", most=MOST_W, otherwise="as its class"
+    ),
+    "most_a": Number("highest current", unit="A", most=MOST_A, above=True),
+    "shows": Items(
+        "quantities it shows; of its class where empty",
+        form='["watts", "wh", …]',
+        most=len(QUANTITIES),
+    ),
+    "fast_inrush": Flag("whether it catches a start within a cycle", otherwise="as its class"),
+    "logs": Flag("whether it records", otherwise="as its class"),
+    "base_w": Number("its own consumption that it counts", unit="W", most=100, default=0.0),
+    "pairs": Rows(
+        "comparisons with another meter on one constant load",
+        columns={
+            "own": Number("what it shows", unit="W", most=MOST_W, above=True, needed=True),
+            "other": Number("what the other shows", unit="W", most=MOST_W, above=True, needed=True),
+        },
+        most=200,
+    ),
+    "against": Text("the other meter, an earlier one; empty for a plug meter as it is", most=60),
+    "formerly": Items("names that it had", form='["name", …]', most=20),
+}
 
 
-def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instrument:
-    reader = Reader(item, path, _KEYS)
-    kind = INSTRUMENTS[reader.choice("kind", INSTRUMENTS)]
-    name = reader.text("name", most=60).strip()
+def _parse_meter(reader: Reader, known: Mapping[str, Instrument]) -> Instrument:
+    kind = INSTRUMENTS[reader.choice("kind")]
+    name = reader.text("name").strip()
     if not name:
         raise DocumentError(reader.at("name"), "is needed: readings name the meter")
-    steps = Reader(reader.data.get("steps") or {}, reader.at("steps"), QUANTITIES)
+    steps = reader.part("steps")
     own_steps = {
-        quantity: steps.need(quantity, most=10_000)
+        quantity: steps.number(quantity)
         for quantity in QUANTITIES
-        if steps.has(quantity)
+        if steps is not None and steps.has(quantity)
     }
-    shows = reader.items("shows", most=len(QUANTITIES)) or kind.shows
+    shows = reader.items("shows") or kind.shows
     for quantity in shows:
         if quantity not in QUANTITIES:
             raise DocumentError(reader.at("shows"), f"“{quantity}” is none of {QUANTITIES}")
@@ -161,43 +178,31 @@ def _parse_meter(item: Any, path: str, known: Mapping[str, Instrument]) -> Instr
         kind,
         name=name,
         own=True,
-        limit=reader.number("limit", 0.0, 0.5, default=kind.limit),
-        counts=reader.number("counts", 0.0, 100, default=kind.counts),
+        limit=reader.number("limit", kind.limit),
+        counts=reader.number("counts", kind.counts),
         steps={**kind.steps, **own_steps},
-        least_w=reader.number("least_w", 0.0, MOST_W, default=kind.least_w),
-        most_a=reader.number("most_a", most=MOST_A, above=True),
+        least_w=reader.number("least_w", kind.least_w),
+        most_a=reader.number_or_none("most_a"),
         shows=tuple(shows),
         fast_inrush=reader.flag("fast_inrush", kind.fast_inrush),
         logs=reader.flag("logs", kind.logs),
-        base_w=reader.number("base_w", 0.0, 100, default=0.0),
-        id=str(next(iter(reader.items("formerly", most=20)), name))[:60],
+        base_w=reader.number("base_w"),
+        id=str(next(iter(reader.items("formerly")), name))[:60],
     )
     if not reader.has("pairs"):
         return meter
-    against = reader.text("against", most=60)
+    against = reader.text("against")
     if against and against not in known:
         raise DocumentError(reader.at("against"), f"“{against}” is no meter before this one")
     other = known[against] if against else INSTRUMENTS["plug"]
     try:
         return calibrated(meter, calibrate(_parse_pairs(reader), meter, other))
     except DocumentError as error:
-        raise error.under(path) from None
+        raise error.under(reader.path) from None
 
 
 def _parse_pairs(reader: Reader) -> list[tuple[float, float]]:
-    pairs = []
-    for number, pair in enumerate(reader.items("pairs", most=200)):
-        where = f"{reader.at('pairs')}[{number}]"
-        if not isinstance(pair, list | tuple) or len(pair) != 2:
-            raise DocumentError(where, "must be [what it shows, what the other shows]")
-        inner = Reader({"own": pair[0], "other": pair[1]}, where, ("own", "other"))
-        pairs.append(
-            (
-                inner.need("own", most=MOST_W, above=True),
-                inner.need("other", most=MOST_W, above=True),
-            )
-        )
-    return pairs
+    return [(row.number("own"), row.number("other")) for row in reader.rows("pairs")]
 
 
 def corrected(reading: Reading) -> Reading:

@@ -12,7 +12,8 @@ from datetime import UTC, datetime
 from itertools import pairwise
 from typing import Any
 
-from needle.document import DocumentError, Reader
+from needle.document import DocumentError, Reader, kind_of
+from needle.fields import Choice, Fields, Flag, Items, Number, Text
 from needle.measure.agreement import Agreement, agree
 from needle.measure.instruments import INSTRUMENTS, Instrument, get
 from needle.moments import parse_moment
@@ -22,8 +23,6 @@ MOST_V = 1_000.0
 MOST_A = 2_000.0
 MOST_WH = 10_000_000.0
 MOST_H = 24 * 366 * 5.0
-
-_COMMON = ("type", "setting", "instrument", "meter", "room_c", "note", "at")
 
 
 @dataclass(frozen=True)
@@ -223,20 +222,33 @@ Reading = (
 PATTERNS = ("steady", "cycling", "modulating", "program")
 
 
-def _context(reader: Reader) -> Context:
-    instrument = reader.choice("instrument", ("", *INSTRUMENTS), "")
+#: Fields of every reading.
+COMMON_FIELDS: Fields = {
+    "type": Text("what kind of reading it is"),
+    "setting": Text("setting that the appliance was at", most=60),
+    "instrument": Choice(
+        "class of the instrument", choices=("", *INSTRUMENTS), default="", otherwise="a plug meter"
+    ),
+    "meter": Text("name of one of the document's `meters`", most=60),
+    "room_c": Number("room temperature", unit="°C", least=-60, most=80),
+    "note": Text("remark; not used", most=10_000),
+    "at": Text("day or moment it was made, ISO 8601", most=40),
+}
+
+
+def _context(reader: Reader, instrument: str = "") -> Context:
     return Context(
-        reader.text("setting", most=60),
-        instrument,
-        reader.number("room_c", least=-60, most=80),
-        reader.text("meter", most=60),
+        reader.text("setting"),
+        reader.choice("instrument", default=instrument),
+        reader.number_or_none("room_c"),
+        reader.text("meter"),
         at=_made_at(reader),
     )
 
 
 def _made_at(reader: Reader) -> datetime | None:
     """The day or time of the reading."""
-    text = reader.text("at", most=40)
+    text = reader.text("at")
     if not text:
         return None
     moment = parse_moment(
@@ -245,91 +257,113 @@ def _made_at(reader: Reader) -> datetime | None:
     return moment if isinstance(moment, datetime) else None
 
 
-def _label(data: dict[str, Any], path: str) -> Label:
-    keys = ("watts", "volts", "amps", "va", "kwh_per_year", "horsepower", "breaker_a")
-    reader = Reader(data, path, (*_COMMON, *keys))
-    if not any(reader.has(key) for key in keys if key != "volts"):
+_LABEL_FIELDS: Fields = {
+    "watts": Number("rated power", unit="W", most=MOST_W, above=True),
+    "volts": Number("rated voltage", unit="V", most=MOST_V, above=True),
+    "amps": Number("rated current", unit="A", most=MOST_A, above=True),
+    "va": Number("rated apparent power", unit="VA", most=MOST_W, above=True),
+    "kwh_per_year": Number("energy label", unit="kWh a year", most=100_000, above=True),
+    "horsepower": Number("power at the shaft", unit="hp", most=100, above=True),
+    "breaker_a": Number("breaker: a bound for minutes", unit="A", most=MOST_A, above=True),
+}
+
+
+def _label(reader: Reader) -> Label:
+    if not any(reader.has(key) for key in _LABEL_FIELDS if key != "volts"):
         raise DocumentError(
-            path, "a label reading needs watts, VA, amps, kWh a year, horsepower or the breaker"
+            reader.path,
+            "a label reading needs watts, VA, amps, kWh a year, horsepower or the breaker",
         )
-    return Label(
-        watts=reader.number("watts", most=MOST_W, above=True),
-        volts=reader.number("volts", most=MOST_V, above=True),
-        amps=reader.number("amps", most=MOST_A, above=True),
-        va=reader.number("va", most=MOST_W, above=True),
-        kwh_per_year=reader.number("kwh_per_year", most=100_000, above=True),
-        horsepower=reader.number("horsepower", most=100, above=True),
-        breaker_a=reader.number("breaker_a", most=MOST_A, above=True),
-        context=_context(reader),
-    )
+    figures = {key: reader.number_or_none(key) for key in _LABEL_FIELDS}
+    return Label(**figures, context=_context(reader))
 
 
-def _spot(data: dict[str, Any], path: str) -> Spot:
-    keys = ("state", "watts", "volts", "amps", "va", "pf", "hz")
-    reader = Reader(data, path, (*_COMMON, *keys))
-    spot = Spot(
-        state=reader.text("state", "running", most=40).strip().casefold() or "running",
-        watts=reader.number("watts", most=MOST_W),
-        volts=reader.number("volts", most=MOST_V, above=True),
-        amps=reader.number("amps", most=MOST_A),
-        va=reader.number("va", most=MOST_W),
-        pf=reader.number("pf", most=1.0),
-        hz=reader.number("hz", least=0, most=500, above=True),
-        context=_context(reader),
-    )
+_SPOT_FIELDS: Fields = {
+    "state": Text("state it was in", default="running", most=40),
+    "watts": Number("power", unit="W", most=MOST_W),
+    "volts": Number("voltage", unit="V", most=MOST_V, above=True),
+    "amps": Number("current", unit="A", most=MOST_A),
+    "va": Number("apparent power", unit="VA", most=MOST_W),
+    "pf": Number("power factor", most=1.0),
+    "hz": Number("frequency", unit="Hz", most=500, above=True),
+}
+
+
+def _spot(reader: Reader) -> Spot:
+    figures = {key: reader.number_or_none(key) for key in _SPOT_FIELDS if key != "state"}
+    state = reader.text("state").strip().casefold() or "running"
+    spot = Spot(state, **figures, context=_context(reader))
     if spot.watts is None and spot.va is None and spot.amps is None:
-        raise DocumentError(path, "a spot reading needs watts, VA, or amps")
+        raise DocumentError(reader.path, "a spot reading needs watts, VA, or amps")
     return spot
 
 
-def _start(data: dict[str, Any], path: str) -> Start:
-    keys = ("amps", "volts", "va", "watts", "seconds")
-    reader = Reader(data, path, (*_COMMON, *keys))
+_START_FIELDS: Fields = {
+    "amps": Number("highest current", unit="A", most=MOST_A, above=True),
+    "volts": Number("voltage at that moment", unit="V", most=MOST_V, above=True),
+    "va": Number("highest apparent power", unit="VA", most=MOST_W * 10, above=True),
+    "watts": Number("highest power", unit="W", most=MOST_W * 10, above=True),
+    "seconds": Number("length of the surge", unit="s", most=60, above=True),
+}
+
+
+def _start(reader: Reader) -> Start:
     if not any(reader.has(key) for key in ("amps", "va", "watts")):
-        raise DocumentError(path, "a start reading needs amps, VA or watts")
-    return Start(
-        amps=reader.number("amps", most=MOST_A, above=True),
-        volts=reader.number("volts", most=MOST_V, above=True),
-        va=reader.number("va", most=MOST_W * 10, above=True),
-        watts=reader.number("watts", most=MOST_W * 10, above=True),
-        seconds=reader.number("seconds", most=60, above=True),
-        context=_context(reader),
-    )
+        raise DocumentError(reader.path, "a start reading needs amps, VA or watts")
+    figures = {key: reader.number_or_none(key) for key in _START_FIELDS}
+    return Start(**figures, context=_context(reader))
 
 
 #: Instruments that sit in a DC line: what they count was drawn there.
 DC_INSTRUMENTS = ("shunt", "usb")
 
+_ENERGY_FIELDS: Fields = {
+    "wh": Number("energy counted", unit="Wh", most=MOST_WH, needed=True),
+    "hours": Number("time it was counted", unit="h", most=MOST_H, above=True, needed=True),
+    "step_wh": Number("smallest step of the counter", unit="Wh", most=10_000, default=10.0),
+    "counted": Choice(
+        "where: at the plug, or at a DC output",
+        choices=("ac", "dc"),
+        default="ac",
+        otherwise="dc for a shunt and a USB meter, else ac",
+    ),
+}
 
-def _energy(data: dict[str, Any], path: str) -> EnergyRun:
-    if data.get("counted") == "dc" and not data.get("instrument"):
-        data = {**data, "instrument": "usb"}
-    elif not data.get("counted") and data.get("instrument") in DC_INSTRUMENTS:
-        data = {**data, "counted": "dc"}
-    reader = Reader(data, path, (*_COMMON, "wh", "hours", "step_wh", "counted"))
+
+def _energy(reader: Reader) -> EnergyRun:
+    by_dc = reader.data.get("instrument") in DC_INSTRUMENTS
+    counted = reader.choice("counted", default="dc" if by_dc else "ac")
     run = EnergyRun(
-        wh=reader.need("wh", most=MOST_WH),
-        hours=reader.need("hours", most=MOST_H, above=True),
-        step_wh=10.0 if not reader.has("step_wh") else reader.need("step_wh", most=10_000),
-        counted=reader.choice("counted", ("ac", "dc"), "ac"),
-        context=_context(reader),
+        wh=reader.number("wh"),
+        hours=reader.number("hours"),
+        step_wh=reader.number("step_wh"),
+        counted=counted,
+        context=_context(reader, "usb" if counted == "dc" else ""),
     )
     if run.wh / run.hours > MOST_W:
         raise DocumentError(
-            f"{path}.wh" if path else "wh",
+            reader.at("wh"),
             f"{run.wh:g} Wh in {run.hours:g} h is {run.wh / run.hours:g} W: check both",
         )
     return run
 
 
-def _tally(data: dict[str, Any], path: str) -> Tally:
-    reader = Reader(data, path, (*_COMMON, "edges"))
+_TALLY_FIELDS: Fields = {
+    "edges": Items(
+        "moments of switching, in seconds from any start, in any order",
+        form='[["on", 0], ["off", 410], …]',
+    ),
+}
+_SECONDS = Number("seconds", unit="s", most=MOST_H * 3600, needed=True)
+
+
+def _tally(reader: Reader) -> Tally:
     edges: list[tuple[str, float]] = []
     for number, item in enumerate(reader.items("edges")):
         where = f"{reader.at('edges')}[{number}]"
         if not isinstance(item, list | tuple) or len(item) != 2 or item[0] not in ("on", "off"):
             raise DocumentError(where, 'must be ["on", seconds] or ["off", seconds]')
-        seconds = Reader({"s": item[1]}, where, ("s",)).need("s", most=MOST_H * 3600)
+        seconds = Reader({"s": item[1]}, where, {"s": _SECONDS}).number("s")
         edges.append((str(item[0]), seconds))
     edges.sort(key=lambda edge: edge[1])
     if len(edges) < 3:
@@ -344,36 +378,56 @@ def _tally(data: dict[str, Any], path: str) -> Tally:
     return Tally(tuple(edges), _context(reader))
 
 
-def _assumed_duty(data: dict[str, Any], path: str) -> AssumedDuty:
-    reader = Reader(data, path, (*_COMMON, "low", "high", "feel"))
+_DUTY_FIELDS: Fields = {
+    "low": Number("least share of time that it runs", unit="share", most=1.0, above=True),
+    "high": Number("highest share of time that it runs", unit="share", most=1.0, above=True),
+    "feel": Choice(
+        "the share in words, in place of `low` and `high`", choices=FEELS, otherwise="as `low` says"
+    ),
+}
+
+
+def _assumed_duty(reader: Reader) -> AssumedDuty:
     if reader.has("feel"):
         if reader.has("low") or reader.has("high"):
             raise DocumentError(reader.at("feel"), "says the share already: leave low and high out")
-        return AssumedDuty(*FEELS[reader.choice("feel", FEELS)], _context(reader))
-    low = reader.need("low", most=1.0, above=True)
-    high = reader.need("high", most=1.0, above=True)
+        return AssumedDuty(*FEELS[reader.choice("feel")], _context(reader))
+    low, high = reader.number("low"), reader.number("high")
     if high < low:
         raise DocumentError(reader.at("high"), f"{high:g} is below the low end, {low:g}")
     return AssumedDuty(low, high, _context(reader))
 
 
-def _task(data: dict[str, Any], path: str) -> Task:
-    reader = Reader(data, path, (*_COMMON, "wh", "minutes", "pieces", "runs"))
+_TASK_FIELDS: Fields = {
+    "wh": Number("energy of all runs together", unit="Wh", most=MOST_WH, above=True, needed=True),
+    "minutes": Number("time of all runs together", unit="min", most=MOST_H * 60, above=True),
+    "pieces": Number("pieces served (cups, loaves)", most=1_000_000, above=True),
+    "runs": Number("tasks that the figure covers", least=1, most=10_000, default=1, whole=True),
+}
+
+
+def _task(reader: Reader) -> Task:
     return Task(
-        wh=reader.need("wh", most=MOST_WH, above=True),
-        minutes=reader.number("minutes", most=MOST_H * 60, above=True),
-        pieces=reader.number("pieces", most=1_000_000, above=True),
-        runs=int(reader.number("runs", least=1, most=10_000) or 1),
+        wh=reader.number("wh"),
+        minutes=reader.number_or_none("minutes"),
+        pieces=reader.number_or_none("pieces"),
+        runs=reader.whole("runs"),
         context=_context(reader),
     )
 
 
-def _short_run(data: dict[str, Any], path: str) -> ShortRun:
-    reader = Reader(data, path, (*_COMMON, "watts", "seconds", "times_per_day"))
+_SHORT_RUN_FIELDS: Fields = {
+    "watts": Number("power while it runs", unit="W", most=MOST_W, above=True, needed=True),
+    "seconds": Number("length of one use", unit="s", most=MOST_H * 3600, above=True, needed=True),
+    "times_per_day": Number("how often a day", most=100_000, above=True),
+}
+
+
+def _short_run(reader: Reader) -> ShortRun:
     run = ShortRun(
-        watts=reader.need("watts", most=MOST_W, above=True),
-        seconds=reader.need("seconds", most=MOST_H * 3600, above=True),
-        times_per_day=reader.number("times_per_day", most=100_000, above=True),
+        watts=reader.number("watts"),
+        seconds=reader.number("seconds"),
+        times_per_day=reader.number_or_none("times_per_day"),
         context=_context(reader),
     )
     if run.times_per_day and run.times_per_day * run.seconds > 86_400:
@@ -384,17 +438,39 @@ def _short_run(data: dict[str, Any], path: str) -> ShortRun:
     return run
 
 
-def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
-    keys = ("supply_wh", "from", "to", "hours", "idle_w", "efficiency", "step", "proven")
-    reader = Reader(data, path, (*_COMMON, *keys))
+_CHARGE_DROP_FIELDS: Fields = {
+    "supply_wh": Number(
+        "energy of the full supply", unit="Wh", most=MOST_WH, above=True, needed=True
+    ),
+    "from": Number("charge at the start", unit="share", most=1.0, needed=True),
+    "to": Number("charge at the end", unit="share", most=1.0, needed=True),
+    "hours": Number("time between", unit="h", most=MOST_H, above=True, needed=True),
+    "idle_w": Number(
+        "supply's own consumption", unit="W", most=10_000, otherwise="wide general values"
+    ),
+    "efficiency": Number(
+        "share of the battery's Wh that reach the load",
+        unit="share",
+        most=1.0,
+        above=True,
+        otherwise="wide general values",
+    ),
+    "step": Number(
+        "smallest step of the display", unit="share", most=0.5, above=True, default=0.01
+    ),
+    "proven": Flag("whether `supply_wh` was measured rather than printed on a label"),
+}
+
+
+def _charge_drop(reader: Reader) -> ChargeDrop:
     drop = ChargeDrop(
-        supply_wh=reader.need("supply_wh", most=MOST_WH, above=True),
-        start=reader.need("from", most=1.0),
-        end=reader.need("to", most=1.0),
-        hours=reader.need("hours", most=MOST_H, above=True),
-        idle_w=reader.number("idle_w", most=10_000),
-        efficiency=reader.number("efficiency", most=1.0, above=True),
-        step=reader.number("step", most=0.5, above=True, default=0.01),
+        supply_wh=reader.number("supply_wh"),
+        start=reader.number("from"),
+        end=reader.number("to"),
+        hours=reader.number("hours"),
+        idle_w=reader.number_or_none("idle_w"),
+        efficiency=reader.number_or_none("efficiency"),
+        step=reader.number("step"),
         proven=reader.flag("proven"),
         context=_context(reader),
     )
@@ -406,67 +482,80 @@ def _charge_drop(data: dict[str, Any], path: str) -> ChargeDrop:
     return drop
 
 
-def _recorded(data: dict[str, Any], path: str) -> Recorded:
-    keys = (
-        "pattern",
-        "covered_h",
-        "wh",
-        "idle_w",
-        "running_w",
-        "cycle_mean_w",
-        "duty",
-        "duty_spread",
-        "whole_cycles",
-        "period_min",
-        "start_peak_w",
-        "power_factor",
-        "rarer",
-        "interval_s",
-        "active_h",
-        "high_w",
-        "days",
-        "day_spread",
-    )
-    if "file" in data:
-        raise DocumentError(f"{path}.file", "a capture's file is read by the command that opens it")
-    reader = Reader(data, path, (*_COMMON, *keys))
-    if not isinstance(data.get("rarer", False), bool):
-        raise DocumentError(reader.at("rarer"), "must be true or false")
+_CAPTURE_FIELDS: Fields = {
+    "file": Text("a capture beside the document; the other figures are then computed from it"),
+    "pattern": Choice("shape of its power over time", choices=PATTERNS),
+    "covered_h": Number("time covered", unit="h", most=MOST_H, above=True, needed=True),
+    "wh": Number("energy", unit="Wh", most=MOST_WH, needed=True),
+    "idle_w": Number("power at rest", unit="W", most=MOST_W),
+    "running_w": Number("power while running", unit="W", most=MOST_W),
+    "cycle_mean_w": Number("mean over complete cycles", unit="W", most=MOST_W),
+    "duty": Number("share of time running", unit="share", most=1.0),
+    "duty_spread": Number("relative spread of the duty between cycles", most=2.0),
+    "whole_cycles": Number("complete cycles", most=1_000_000, default=0, whole=True),
+    "period_min": Number("length of a cycle", unit="min", most=MOST_H * 60, above=True),
+    "start_peak_w": Number("highest power at a start", unit="W", most=MOST_W * 10),
+    "power_factor": Number("power factor while running", most=1.0),
+    "rarer": Flag("whether there are states besides the main cycle, such as a defrost"),
+    "interval_s": Number("time between samples", unit="s", most=86_400, above=True, default=1.0),
+    "active_h": Number("from its first start to its last end", unit="h", most=MOST_H),
+    "high_w": Number("a high percentile of its power", unit="W", most=MOST_W * 10),
+    "days": Number("complete days", most=4000, default=0, whole=True),
+    "day_spread": Number("relative spread of the means of those days", most=5.0),
+}
+_RECORDED_FIGURES = (
+    "idle_w",
+    "running_w",
+    "cycle_mean_w",
+    "duty",
+    "duty_spread",
+    "period_min",
+    "start_peak_w",
+    "power_factor",
+    "active_h",
+    "high_w",
+    "day_spread",
+)
+
+
+def _recorded(reader: Reader) -> Recorded:
+    if reader.has("file"):
+        raise DocumentError(
+            reader.at("file"), "a capture's file is read by the command that opens it"
+        )
     return Recorded(
-        pattern=reader.choice("pattern", PATTERNS),
-        covered_h=reader.need("covered_h", most=MOST_H, above=True),
-        wh=reader.need("wh", most=MOST_WH),
-        idle_w=reader.number("idle_w", most=MOST_W),
-        running_w=reader.number("running_w", most=MOST_W),
-        cycle_mean_w=reader.number("cycle_mean_w", most=MOST_W),
-        duty=reader.number("duty", most=1.0),
-        duty_spread=reader.number("duty_spread", most=2.0),
-        whole_cycles=int(reader.number("whole_cycles", most=1_000_000) or 0),
-        period_min=reader.number("period_min", most=MOST_H * 60, above=True),
-        start_peak_w=reader.number("start_peak_w", most=MOST_W * 10),
-        power_factor=reader.number("power_factor", most=1.0),
-        rarer=bool(data.get("rarer", False)),
-        interval_s=reader.number("interval_s", most=86_400, above=True) or 1.0,
-        active_h=reader.number("active_h", most=MOST_H),
-        high_w=reader.number("high_w", most=MOST_W * 10),
-        days=int(reader.number("days", most=4000, default=0.0)),
-        day_spread=reader.number("day_spread", most=5.0),
+        pattern=reader.choice("pattern"),
+        covered_h=reader.number("covered_h"),
+        wh=reader.number("wh"),
+        whole_cycles=reader.whole("whole_cycles"),
+        rarer=reader.flag("rarer"),
+        interval_s=reader.number("interval_s"),
+        days=reader.whole("days"),
         context=_context(reader),
+        **{key: reader.number_or_none(key) for key in _RECORDED_FIGURES},
     )
 
 
-#: Document type → its reader.
-TYPES: dict[str, Callable[[dict[str, Any], str], Reading]] = {
-    "label": _label,
-    "spot": _spot,
-    "start": _start,
-    "energy": _energy,
-    "tally": _tally,
-    "duty": _assumed_duty,
-    "task": _task,
-    "short-run": _short_run,
-    "charge-drop": _charge_drop,
-    "capture": _recorded,
+@dataclass(frozen=True)
+class ReadingType:
+    """A type of reading: its fields beside the common ones, and what reads them."""
+
+    fields: Fields
+    read: Callable[[Reader], Reading]
+
+
+#: Types of readings as documents name them.
+TYPES = {
+    "label": ReadingType(_LABEL_FIELDS, _label),
+    "spot": ReadingType(_SPOT_FIELDS, _spot),
+    "start": ReadingType(_START_FIELDS, _start),
+    "energy": ReadingType(_ENERGY_FIELDS, _energy),
+    "tally": ReadingType(_TALLY_FIELDS, _tally),
+    "duty": ReadingType(_DUTY_FIELDS, _assumed_duty),
+    "task": ReadingType(_TASK_FIELDS, _task),
+    "short-run": ReadingType(_SHORT_RUN_FIELDS, _short_run),
+    "charge-drop": ReadingType(_CHARGE_DROP_FIELDS, _charge_drop),
+    "capture": ReadingType(_CAPTURE_FIELDS, _recorded),
 }
 
 
@@ -476,7 +565,7 @@ def parse(data: Any, path: str = "") -> Reading:
     Parameters
     ----------
     data : dict
-        As described under "load" in ``docs/formats.md``.
+        As described in ``docs/fields.md``.
     path : str
         Path of the document, for messages.
 
@@ -485,7 +574,5 @@ def parse(data: Any, path: str = "") -> Reading:
     DocumentError
         The message names the key, the fault, and what would be accepted.
     """
-    if not isinstance(data, dict):
-        raise DocumentError(path, "a reading must be an object with a type")
-    kind = Reader({"type": data.get("type")}, path, ("type",)).choice("type", TYPES)
-    return TYPES[kind](data, path)
+    kind = TYPES[kind_of(data, path, "type", TYPES)]
+    return kind.read(Reader(data, path, {**COMMON_FIELDS, **kind.fields}))

@@ -11,6 +11,7 @@ import numpy as np
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
+from needle.fields import Number
 from needle.moments import DAY_MIN, Window, in_windows, parse_windows
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 
@@ -18,6 +19,7 @@ DAYS_PER_MONTH = 30.4
 DAYS_PER_YEAR = 365.0
 #: Of a kWh, in whatever currency.
 MOST_PRICE = 1_000_000.0
+_PRICE = Number("price", unit="a kWh", most=MOST_PRICE, needed=True)
 _MIDNIGHT = datetime(2001, 1, 1, tzinfo=UTC)
 _PRICED = re.compile(
     r"^(\d{1,2}(?::\d{2})?)\s*(?:-|–|to)\s*(\d{1,2}(?::\d{2})?)\s+(\d+(?:[.,]\d+)?)$"
@@ -83,8 +85,8 @@ def tariff_of(per_kwh: float, hours: Sequence[Sequence[str | float]]) -> Tariff:
     for index, item in enumerate(hours):
         if not isinstance(item, list | tuple) or len(item) != 3:
             raise DocumentError(f"hours[{index}]", 'must be ["23:00", "07:00", 0.18]')
-        price = Reader({"price": item[2]}, f"hours[{index}]", ("price",))
-        prices.append(price.need("price", most=MOST_PRICE))
+        price = Reader({"price": item[2]}, f"hours[{index}]", {"price": _PRICE})
+        prices.append(price.number("price"))
     windows = parse_windows([item[:2] for item in hours], "hours", UTC)
     if any(isinstance(window.start, datetime) for window in windows):
         raise DocumentError("hours", "are times of day, such as 23:00")

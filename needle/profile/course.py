@@ -126,7 +126,7 @@ def _in_the_room(
     if room_c is None or newest_c is None or set_c is None:
         return replace(mean, spread=math.hypot(mean.spread, SEASON_SPREAD))
     try:
-        scaling = scale_mean(set_c, room_c, newest_c, heats=kind.key == "thermostat-heat")
+        scaling = scale_mean(set_c, room_c, newest_c, heats=kind.set_point == "heats")
     except ValueError:
         return replace(mean, spread=math.hypot(mean.spread, SEASON_SPREAD))
     return replace(

@@ -7,6 +7,7 @@ from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
+from needle.fields import Choice, Fields, Flag, Number, Part, Parts, Text
 from needle.ledger import LedgerEntry
 from needle.ledger import as_document as ledger_document
 from needle.measure.instruments import Instrument
@@ -15,54 +16,73 @@ from needle.measure.readings import Reading, parse
 from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, Profile
 
+#: Mains voltage where a document states none, V.
+MAINS_V = 230.0
+
+LOAD_FIELDS: Fields = {
+    "name": Text("its name", default="load"),
+    "kind": Choice("kind of load", choices=KINDS),
+    "mains": Part(
+        "the mains where it was measured",
+        fields={
+            "volts": Number("mains voltage", unit="V", least=10, most=1000, default=MAINS_V),
+            "hertz": Number("mains frequency", unit="Hz", least=10, most=500),
+            "split": Flag("whether two legs carry twice the volts between them"),
+        },
+    ),
+    "volts": Number(
+        "its own voltage", unit="V", least=1, most=1000, otherwise="the mains', twice on both legs"
+    ),
+    "legs": Choice(
+        "on split mains, the legs it is wired to; asked for where amps have no volts",
+        choices=("", "one", "both"),
+        default="",
+    ),
+    "dc": Flag("whether it is fed with DC: volts times amps are watts, there is no power factor"),
+    "setting": Text("the setting to be profiled", most=60),
+    "hours_per_day": Number("hours of use a day", unit="h", most=24),
+    "never_rarer": Flag("whether it has no defrost or other rare state"),
+    "set_c": Number("set point", unit="°C", least=-100, most=400),
+    "meters": Parts("one's own meters", see="meter", most=100),
+    "readings": Parts("its readings", see="reading", most=5000),
+}
+
 
 def parse_load(data: Any) -> LoadRecord:
-    """Parse a load document (see ``docs/formats.md``).
+    """Parse a load document (see ``docs/fields.md``).
 
     Raises
     ------
     DocumentError
     """
-    reader = Reader(
-        data,
-        "",
-        (
-            "name",
-            "kind",
-            "mains",
-            "set_c",
-            "readings",
-            "setting",
-            "hours_per_day",
-            "never_rarer",
-            "dc",
-            "volts",
-            "meters",
-            "legs",
-        ),
-    )
-    meters = parse_meters(reader.items("meters", most=100))
-    mains = Reader(data.get("mains") or {}, "mains", ("volts", "hertz", "split"))
-    mains.number("hertz", least=10, most=500)
-    legs = reader.choice("legs", ("", "one", "both"), "")
-    legs_v = mains.number("volts", least=10, most=1000, default=230.0) * (
-        2 if legs == "both" else 1
-    )
+    reader = Reader(data, "", LOAD_FIELDS)
+    meters = parse_meters(reader.documents("meters"))
+    legs = reader.choice("legs")
+    mains_v, split = _mains(reader)
     return LoadRecord(
-        name=reader.text("name", "load"),
-        kind=reader.choice("kind", KINDS),
+        name=reader.text("name"),
+        kind=reader.choice("kind"),
         readings=tuple(
             _read_on(parse(item, f"readings[{index}]"), meters, f"readings[{index}]")
-            for index, item in enumerate(reader.items("readings", most=5000))
+            for index, item in enumerate(reader.documents("readings"))
         ),
-        mains_v=reader.number("volts", least=1, most=1000) or legs_v,
-        legs_open=mains.flag("split") and not legs and not reader.has("volts"),
-        setting=reader.text("setting", most=60),
-        hours_per_day=reader.number("hours_per_day", most=24),
+        mains_v=reader.number("volts", mains_v * (2 if legs == "both" else 1)),
+        legs_open=split and not legs and not reader.has("volts"),
+        setting=reader.text("setting"),
+        hours_per_day=reader.number_or_none("hours_per_day"),
         never_rarer=reader.flag("never_rarer"),
-        set_c=reader.number("set_c", least=-100, most=400),
+        set_c=reader.number_or_none("set_c"),
         dc=reader.flag("dc"),
     )
+
+
+def _mains(reader: Reader) -> tuple[float, bool]:
+    """Volts of the mains, and whether they are split."""
+    mains = reader.part("mains")
+    if mains is None:
+        return MAINS_V, False
+    mains.number_or_none("hertz")  # Checked, though the profile does not use it.
+    return mains.number("volts"), mains.flag("split")
 
 
 def _read_on(reading: Reading, meters: Mapping[str, Instrument], path: str) -> Reading:

@@ -274,7 +274,7 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
     timing = STOPWATCH_S * math.sqrt(2 / 3) * math.sqrt(count) / on_s
     spread = math.hypot(cycle_spread(deviations), timing)
     how = (
-        f"{count} whole cycle{'s' if count > 1 else ''} tallied, "
+        f"{count} complete cycle{'s' if count > 1 else ''} tallied, "
         f"{hours_text(on_s / 3600)} on of {hours_text(all_s / 3600)}: duty {duty:.2f}"
     )
     return Cycles.of(Estimate(duty, spread, "B", (how,), 1.0), count, all_s / count / 60)

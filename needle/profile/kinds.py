@@ -54,6 +54,18 @@ class Kind:
         Usual running W; a reading far outside is queried.
     keeps_contents : bool
         Whether it keeps food, medicine or vaccine cold, unless stated otherwise.
+    set_point : str
+        ``"cools"`` or ``"heats"`` to a set point; empty without one.
+    electronic : bool
+        Whether its current is shaped by electronics, including drives.
+    adapter : bool
+        Whether it is fed by an AC adapter, which a DC output does without.
+    charges : bool
+        Whether it may charge a pack.
+    uncounted : bool
+        Whether its name takes no article.
+    no_capacitor : str
+        Why no capacitor may correct its power factor; empty for a motor, which one may.
     """
 
     key: str
@@ -72,6 +84,12 @@ class Kind:
     rarer: bool = False
     modulates: bool = False
     keeps_contents: bool = False
+    set_point: str = ""
+    electronic: bool = False
+    adapter: bool = False
+    charges: bool = False
+    uncounted: bool = False
+    no_capacitor: str = ""
     usual_w: tuple[float, float] = (1.0, 5000.0)
 
     @property
@@ -97,21 +115,18 @@ class Kind:
         return math.hypot(0.03, self.day_spread, self.day_swing / math.sqrt(2))
 
     @property
-    def electronic(self) -> bool:
-        """Whether its current is shaped by electronics, including drives."""
-        return self.key in _ELECTRONIC
-
-    @property
     def one(self) -> str:
         """Its name in a sentence: ``an LED light``, ``a pump against head``, ``resistive heat``."""
-        if self.key in _UNCOUNTED:
+        if self.uncounted:
             return self.name
         return f"{'an' if self.name[0] in 'aeiouL' else 'a'} {self.name}"
 
 
-_ELECTRONIC = ("electronics", "led", "induction-hob", "compressor-variable")
-#: Kinds whose names take no article.
-_UNCOUNTED = ("compressor-fixed", "resistive-heat", "thermostat-heat", "electronics")
+_DISTORTED = (
+    "Its poor power factor comes from a distorted current, not from a lagging one. A capacitor "
+    "does not cure distortion."
+)
+_UNITY = "Heaters have a power factor of 1: there is nothing to correct."
 
 _TABLE = (
     Kind(
@@ -127,6 +142,8 @@ _TABLE = (
         day_swing=0.12,
         rarer=True,
         keeps_contents=True,
+        set_point="cools",
+        uncounted=True,
         usual_w=(40, 600),
     ),
     Kind(
@@ -142,6 +159,12 @@ _TABLE = (
         rarer=True,
         modulates=True,
         keeps_contents=True,
+        set_point="cools",
+        electronic=True,
+        no_capacitor=(
+            "A variable-speed drive shapes its own current: a capacitor beside it does not help "
+            "and can be destroyed, or destroy the drive."
+        ),
         usual_w=(20, 3000),
     ),
     Kind(
@@ -177,6 +200,7 @@ _TABLE = (
         None,
         0.3,
         by_use=True,
+        no_capacitor="A motor with brushes is near unity already: there is nothing to correct.",
         usual_w=(50, 2500),
     ),
     Kind(
@@ -190,6 +214,8 @@ _TABLE = (
         plate=_HEATER_PLATE,
         by_use=True,
         day_spread=0.02,
+        uncounted=True,
+        no_capacitor=_UNITY,
         usual_w=(20, 4000),
     ),
     Kind(
@@ -204,6 +230,9 @@ _TABLE = (
         cycle_min=15,
         day_spread=0.08,
         day_swing=0.12,
+        uncounted=True,
+        set_point="heats",
+        no_capacitor=_UNITY,
         usual_w=(10, 5000),
     ),
     Kind(
@@ -215,6 +244,8 @@ _TABLE = (
         None,
         0.1,
         by_use=True,
+        electronic=True,
+        no_capacitor=_DISTORTED,
         usual_w=(300, 7000),
     ),
     Kind(
@@ -227,6 +258,11 @@ _TABLE = (
         0.005,
         day_spread=0.03,
         day_swing=0.06,
+        uncounted=True,
+        electronic=True,
+        adapter=True,
+        charges=True,
+        no_capacitor=_DISTORTED,
         usual_w=(1, 1000),
     ),
     Kind(
@@ -238,6 +274,9 @@ _TABLE = (
         None,
         0.005,
         by_use=True,
+        electronic=True,
+        adapter=True,
+        no_capacitor=_DISTORTED,
         usual_w=(1, 300),
     ),
 )

@@ -74,7 +74,7 @@ _IDLE_KEYS = {
     "pf": "W and VA were read: they tell the power factor",
     "step_wh": "the last digit is too small to matter here",
     "interval_s": "how often it was recorded does not matter here",
-    "edges": "it belongs to no whole cycle",
+    "edges": "it belongs to no complete cycle",
     "days": "it counts with how its days differed",
     "hertz": "the frequency counts for power-factor correction only",
     "split": "it is known how it is fed, or readings give their own volts",

@@ -72,7 +72,7 @@ def _mean(capture: Recorded, watched: Watched) -> Estimate:
         + (capture.context.meter().limit / math.sqrt(3)) ** 2
     )
     span = hours_text(hours, exact=True)
-    seen = f", {capture.whole_cycles} whole cycles" if capture.whole_cycles else ""
+    seen = f", {capture.whole_cycles} complete cycles" if capture.whole_cycles else ""
     how = f"capture of {span}{seen}: mean {with_unit(mean_w, 'W')}"
     return Estimate(mean_w, spread, grade_of(capture), (how,))
 
@@ -129,7 +129,7 @@ def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
     best = max(seen, key=lambda capture: (capture.whole_cycles, capture.covered_h))
     assert best.duty is not None and best.period_min is not None
     spread = DEFAULT_SPREAD["B"] if best.duty_spread is None else best.duty_spread
-    how = (f"{best.whole_cycles} whole cycles recorded: duty {best.duty:.2f}",)
+    how = (f"{best.whole_cycles} complete cycles recorded: duty {best.duty:.2f}",)
     duty = Estimate(best.duty, spread, grade_of(best), how, 1.0)
     return Cycles.of(duty, best.whole_cycles, best.period_min)
 

@@ -14,16 +14,9 @@ from datetime import date
 import numpy as np
 
 from needle.estimate import Z90, Estimate
+from needle.supply.chemistry import CHEMISTRIES
 
 DAYS_A_YEAR = 365.25
-#: Loss of what is held in a year, and its spread between batteries, as logarithms (general values:
-#: batteries in use, of each chemistry).
-YEARLY = {
-    "lfp": (0.02, 0.015),
-    "lithium": (0.035, 0.025),
-    "usb": (0.05, 0.04),
-    "lead": (0.08, 0.06),
-}
 #: A test so many days old or younger tells what is held today.
 FRESH_DAYS = 90
 #: Deviations beyond which nine of ten differences are real.
@@ -67,7 +60,7 @@ def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:
         Tests of one battery; fewer than two give the general value.
     chemistry : str
     """
-    usual, usual_sd = YEARLY[chemistry]
+    usual, usual_sd = CHEMISTRIES[chemistry].yearly_loss
     if len(tests) < 2:
         return Ageing(usual, usual_sd, False)
     years = np.array([(test.on - tests[0].on).days / DAYS_A_YEAR for test in tests])

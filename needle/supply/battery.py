@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SPREAD, Estimate
+from needle.fields import Choice, Fields, Number
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import usual_cutoff_v, usual_ohm
 
@@ -97,25 +98,58 @@ def cold_factor(battery: Battery, battery_c: float | None) -> float:
     return now / then
 
 
-_KEYS = (
-    "chemistry",
-    "nominal_wh",
-    "volts",
-    "floor",
-    "capacity_factor",
-    "capacity_spread",
-    "start_charge",
-    "charge_efficiency",
-    "peukert_n",
-    "rated_hours",
-    "internal_ohm",
-    "ohm_spread",
-    "cutoff_v",
-    "measured_c",
-    "peukert_spread",
-    "cold_spread",
-    "taper_spread",
-)
+BATTERY_FIELDS: Fields = {
+    "chemistry": Choice("cell chemistry", choices=CHEMISTRIES),
+    "nominal_wh": Number("nominal energy", unit="Wh", most=10_000_000, above=True, needed=True),
+    "volts": Number("nominal voltage", unit="V", most=1500, above=True),
+    "floor": Number(
+        "share of the real capacity that is not used",
+        unit="share",
+        most=0.99,
+        otherwise="as its chemistry",
+    ),
+    "capacity_factor": Number(
+        "real over nominal capacity", least=0.05, most=1.5, default=STATE_OF_HEALTH.value
+    ),
+    "capacity_spread": Number("relative spread of it", most=1.0, default=STATE_OF_HEALTH.spread),
+    "start_charge": Number("charge at the start", unit="share", most=1.0, default=1.0),
+    "charge_efficiency": Number(
+        "Wh stored over Wh put in", unit="share", most=1.0, above=True, otherwise="as its chemistry"
+    ),
+    "peukert_n": Number("Peukert's exponent", least=1.0, most=1.6, otherwise="as its chemistry"),
+    "rated_hours": Number(
+        "discharge time of the nominal capacity", unit="h", least=0.1, most=1000, default=20.0
+    ),
+    "internal_ohm": Number(
+        "resistance of the whole bank",
+        unit="Ω",
+        most=100,
+        above=True,
+        otherwise="as usual beside `cutoff_v`; without both, sag is not simulated",
+    ),
+    "ohm_spread": Number("relative spread of it", most=1.0, default=STATED_SPREAD),
+    "cutoff_v": Number(
+        "voltage at which it switches off",
+        unit="V",
+        most=1500,
+        above=True,
+        otherwise="as usual beside `internal_ohm`",
+    ),
+    "measured_c": Number(
+        "temperature at which the capacity was measured",
+        unit="°C",
+        least=-40,
+        most=70,
+        default=LABEL_C,
+    ),
+    "peukert_spread": Number("relative spread of n − 1", most=2.0, default=PEUKERT_SPREAD),
+    "cold_spread": Number(
+        "relative spread of the share lost to cold", most=2.0, default=COLD_SPREAD
+    ),
+    "taper_spread": Number(
+        "relative spread of the power accepted near full", most=2.0, default=TAPER_SPREAD
+    ),
+}
 
 
 def parse_battery(data: object, path: str = "battery") -> Battery:
@@ -125,35 +159,31 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
     ------
     DocumentError
     """
-    reader = Reader(data, path, _KEYS)
-    chemistry = CHEMISTRIES[reader.choice("chemistry", CHEMISTRIES)]
+    reader = Reader(data, path, BATTERY_FIELDS)
+    chemistry = CHEMISTRIES[reader.choice("chemistry")]
 
     factor = STATE_OF_HEALTH
     if reader.has("capacity_factor") or reader.has("capacity_spread"):
-        value = reader.number("capacity_factor", 0.05, 1.5, default=STATE_OF_HEALTH.value)
-        spread = reader.number("capacity_spread", 0.0, 1.0, default=STATE_OF_HEALTH.spread)
+        value, spread = reader.number("capacity_factor"), reader.number("capacity_spread")
         factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
-    nominal = reader.need("nominal_wh", most=10_000_000, above=True)
-    volts = reader.number("volts", most=1500, above=True)
+    nominal, volts = reader.number("nominal_wh"), reader.number_or_none("volts")
     ohm, cutoff = _sag(reader, chemistry.key, volts, nominal)
     battery = Battery(
         chemistry=chemistry.key,
         nominal_wh=nominal,
         volts=volts,
-        floor=reader.number("floor", 0.0, 0.99, default=chemistry.floor),
+        floor=reader.number("floor", chemistry.floor),
         state_of_health=factor,
-        start_charge=reader.number("start_charge", 0.0, 1.0, default=1.0),
-        charge_efficiency=reader.number(
-            "charge_efficiency", 0.0, 1.0, True, default=chemistry.charge_efficiency
-        ),
-        peukert_n=reader.number("peukert_n", 1.0, 1.6, default=chemistry.peukert_n),
-        rated_hours=reader.number("rated_hours", 0.1, 1000, default=20.0),
+        start_charge=reader.number("start_charge"),
+        charge_efficiency=reader.number("charge_efficiency", chemistry.charge_efficiency),
+        peukert_n=reader.number("peukert_n", chemistry.peukert_n),
+        rated_hours=reader.number("rated_hours"),
         internal_ohm=ohm,
         cutoff_v=cutoff,
-        measured_c=reader.number("measured_c", -40, 70, default=LABEL_C),
-        peukert_spread=reader.number("peukert_spread", most=2.0, default=PEUKERT_SPREAD),
-        cold_spread=reader.number("cold_spread", most=2.0, default=COLD_SPREAD),
-        taper_spread=reader.number("taper_spread", most=2.0, default=TAPER_SPREAD),
+        measured_c=reader.number("measured_c"),
+        peukert_spread=reader.number("peukert_spread"),
+        cold_spread=reader.number("cold_spread"),
+        taper_spread=reader.number("taper_spread"),
     )
     if battery.start_charge <= battery.floor:
         raise DocumentError(
@@ -167,8 +197,7 @@ def _sag(
     reader: Reader, chemistry: str, volts: float | None, nominal: float
 ) -> tuple[Estimate | None, float | None]:
     """Resistance and cut-off; if one of the two is missing, the usual value of the chemistry."""
-    ohm = reader.number("internal_ohm", most=100, above=True)
-    cutoff = reader.number("cutoff_v", most=1500, above=True)
+    ohm, cutoff = reader.number_or_none("internal_ohm"), reader.number_or_none("cutoff_v")
     if ohm is None and cutoff is None:
         return None, None
     if volts is None:
@@ -178,7 +207,7 @@ def _sag(
         raise DocumentError(
             reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"
         )
-    spread = reader.number("ohm_spread", most=1.0, default=STATED_SPREAD)
+    spread = reader.number("ohm_spread")
     resistance = (
         Estimate(ohm, spread, "B", ("as given",))
         if ohm is not None

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.fields import Fields, Number, Text
 from needle.supply.battery import Battery
 from needle.supply.outputs import limit_w
 
@@ -29,7 +30,15 @@ class ChargeInput:
     controller_a: float = math.inf
 
 
-_KEYS = ("name", "max_w", "max_a", "volts", "controller_a")
+INPUT_FIELDS: Fields = {
+    "name": Text("its name", most=40, otherwise="“input 1”, …"),
+    "max_w": Number("highest power", unit="W", most=1_000_000, above=True),
+    "max_a": Number("highest current; needs `volts`", unit="A", most=10_000, above=True),
+    "volts": Number("voltage of that current", unit="V", most=1500, above=True),
+    "controller_a": Number(
+        "charge controller's limit on the battery side", unit="A", most=10_000, above=True
+    ),
+}
 
 
 def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
@@ -41,17 +50,15 @@ def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
     """
     inputs: list[ChargeInput] = []
     for index, item in enumerate(items):
-        reader = Reader(item, f"{path}[{index}]", _KEYS)
-        volts = reader.number("volts", most=1500, above=True)
-        amps = reader.number("max_a", most=10_000, above=True)
+        reader = Reader(item, f"{path}[{index}]", INPUT_FIELDS)
+        volts, amps = reader.number_or_none("volts"), reader.number_or_none("max_a")
         if amps is not None and volts is None:
             raise DocumentError(reader.at("volts"), "is needed beside max_a")
-        controller = reader.number("controller_a", most=10_000, above=True)
         inputs.append(
             ChargeInput(
-                name=reader.text("name", most=40) or f"input {index + 1}",
-                max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
-                controller_a=math.inf if controller is None else controller,
+                name=reader.text("name") or f"input {index + 1}",
+                max_w=limit_w(reader.number_or_none("max_w"), amps, volts),
+                controller_a=reader.number("controller_a", math.inf),
             )
         )
     return tuple(inputs)

@@ -35,6 +35,8 @@ class Chemistry:
         Usual resistance times capacity of a cell, Ω·Ah.
     open_circuit : tuple of (share, V)
         Open-circuit voltage of a rested cell at 25 °C, charge rising.
+    yearly_loss : (loss, sd)
+        Capacity lost in a year, and its spread between batteries, as logarithms.
     cold_per_c : float
         Share of the capacity lost per °C below 25 °C.
     takes_per_h : float
@@ -53,6 +55,7 @@ class Chemistry:
     cutoff_v: float
     ohm_ah: float
     open_circuit: tuple[tuple[float, float], ...]
+    yearly_loss: tuple[float, float]
     cold_per_c: float = 0.004
     takes_per_h: float = 5.0
     least_charge_c: float | None = 0.0
@@ -104,6 +107,7 @@ CHEMISTRIES = {
             cutoff_v=2.5,
             ohm_ah=0.08,
             open_circuit=_IRON_PHOSPHATE_V,
+            yearly_loss=(0.02, 0.015),
         ),
         Chemistry(
             "lithium",
@@ -115,6 +119,7 @@ CHEMISTRIES = {
             cutoff_v=3.0,
             ohm_ah=0.10,
             open_circuit=_LITHIUM_V,
+            yearly_loss=(0.035, 0.025),
         ),
         Chemistry(
             "lead",
@@ -126,6 +131,7 @@ CHEMISTRIES = {
             cutoff_v=1.75,
             ohm_ah=0.08,
             open_circuit=_LEAD_V,
+            yearly_loss=(0.08, 0.06),
             cold_per_c=0.008,
             takes_per_h=1.0,
             least_charge_c=None,
@@ -140,6 +146,7 @@ CHEMISTRIES = {
             cutoff_v=3.0,
             ohm_ah=0.10,
             open_circuit=_LITHIUM_V,
+            yearly_loss=(0.05, 0.04),
         ),
     )
 }

@@ -12,6 +12,7 @@ import numpy as np
 
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
+from needle.fields import Choice, Fields, Flag, Number, Rows, Windows
 from needle.moments import Window, parse_windows
 
 #: No-load draw as a share of the continuous rating, until an idle test (general values).
@@ -103,23 +104,51 @@ def usual_idle_w(continuous_w: float) -> Estimate:
     return from_limits(low, typical, high, "usual for inverters of this size; no idle test yet")
 
 
-_KEYS = (
-    "continuous_w",
-    "surge_va",
-    "surge_s",
-    "idle_w",
-    "idle_spread",
-    "efficiency",
-    "efficiency_spread",
-    "square_per_w",
-    "square_spread",
-    "overload",
-    "waveform",
-    "off",
-    "off_unused",
-    "continuous_va",
-    "volts",
-)
+INVERTER_FIELDS: Fields = {
+    "continuous_w": Number("continuous rating", unit="W", most=1_000_000, above=True, needed=True),
+    "continuous_va": Number(
+        "continuous rating in VA, where it is another number",
+        unit="VA",
+        most=5_000_000,
+        above=True,
+        otherwise="the number of its W",
+    ),
+    "surge_va": Number(
+        "surge rating", unit="VA", most=5_000_000, above=True, otherwise="continuous_w"
+    ),
+    "surge_s": Number("duration of the surge", unit="s", most=600, above=True, default=2.0),
+    "idle_w": Number(
+        "DC power with nothing plugged in",
+        unit="W",
+        most=10_000,
+        otherwise="wide general values",
+    ),
+    "idle_spread": Number("relative spread of it", most=2.0, default=STATED_SPREAD),
+    "efficiency": Number(
+        "additional AC over additional DC power",
+        unit="share",
+        least=0.3,
+        most=1.0,
+        otherwise="wide general values",
+    ),
+    "efficiency_spread": Number("relative spread of it", most=0.5, default=STATED_SHARE_SPREAD),
+    "square_per_w": Number(
+        "loss in the square of the load", unit="1/W", most=0.1, otherwise="none"
+    ),
+    "square_spread": Number("relative spread of it", most=5.0, default=STATED_SPREAD),
+    "overload": Rows(
+        "overload ratings, multiples rising",
+        columns={
+            "ratio": Number("multiple of continuous", least=1.0, most=20, needed=True),
+            "seconds": Number("seconds", unit="s", most=86_400, needed=True),
+        },
+        most=20,
+    ),
+    "waveform": Choice("wave of its output", choices=("sine", "stepped"), default="sine"),
+    "volts": Number("output voltage", unit="V", most=1000, above=True, otherwise="any load's"),
+    "off": Windows("hours in which it is off", most=100),
+    "off_unused": Flag("whether it is off in a plan that has no load on AC"),
+}
 
 
 def parse_inverter(data: object, path: str = "inverter") -> Inverter:
@@ -129,52 +158,42 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
     ------
     DocumentError
     """
-    reader = Reader(data, path, _KEYS)
-    continuous = reader.need("continuous_w", most=1_000_000, above=True)
-    surge = reader.number("surge_va", most=5_000_000, above=True)
+    reader = Reader(data, path, INVERTER_FIELDS)
+    continuous, surge = reader.number("continuous_w"), reader.number_or_none("surge_va")
     if surge is not None and surge < continuous:
         raise DocumentError(
             reader.at("surge_va"), f"{surge:g} VA is below the continuous {continuous:g} W"
         )
-    seconds = reader.number("surge_s", most=600, above=True)
-    idle = reader.number("idle_w", most=10_000)
-    efficiency = reader.number("efficiency", least=0.3, most=1.0)
-    idle_spread = reader.number("idle_spread", most=2.0, default=STATED_SPREAD)
-    efficiency_spread = reader.number("efficiency_spread", most=0.5, default=STATED_SHARE_SPREAD)
-    square = reader.number("square_per_w", most=0.1)
-    square_spread = reader.number("square_spread", most=5.0, default=STATED_SPREAD)
+    idle, efficiency = reader.number_or_none("idle_w"), reader.number_or_none("efficiency")
+    square = reader.number_or_none("square_per_w")
     return Inverter(
         continuous_w=continuous,
         surge_va=continuous if surge is None else surge,
-        surge_s=2.0 if seconds is None else seconds,
+        surge_s=reader.number("surge_s"),
         idle_w=usual_idle_w(continuous)
         if idle is None
-        else Estimate(idle, idle_spread, "B", ("as given",)),
+        else Estimate(idle, reader.number("idle_spread"), "B", ("as given",)),
         efficiency=EFFICIENCY
         if efficiency is None
-        else Estimate(efficiency, efficiency_spread, "B", ("as given",), 1.0),
+        else Estimate(efficiency, reader.number("efficiency_spread"), "B", ("as given",), 1.0),
         overload=_overload(reader),
-        waveform=reader.choice("waveform", ("sine", "stepped"), "sine"),
+        waveform=reader.choice("waveform"),
         surge_known=surge is not None,
         off_unused=reader.flag("off_unused"),
-        rated_va=reader.number("continuous_va", most=5_000_000, above=True),
-        volts=reader.number("volts", most=1000, above=True),
-        off=parse_windows(reader.items("off", most=100), reader.at("off"), None),
+        rated_va=reader.number_or_none("continuous_va"),
+        volts=reader.number_or_none("volts"),
+        off=parse_windows(reader.items("off"), reader.at("off"), None),
         square_per_w=NO_SQUARE
         if square is None
-        else Estimate(square, square_spread, "B", ("as given",)),
+        else Estimate(square, reader.number("square_spread"), "B", ("as given",)),
     )
 
 
 def _overload(reader: Reader) -> tuple[tuple[float, float], ...]:
     points: list[tuple[float, float]] = []
-    for index, item in enumerate(reader.items("overload", most=20)):
-        where = f"{reader.at('overload')}[{index}]"
-        if not isinstance(item, list | tuple) or len(item) != 2:
-            raise DocumentError(where, "must be [multiple of continuous, seconds]")
-        pair = Reader({"ratio": item[0], "seconds": item[1]}, where, ("ratio", "seconds"))
-        point = (pair.need("ratio", least=1.0, most=20), pair.need("seconds", most=86_400))
+    for row in reader.rows("overload"):
+        point = (row.number("ratio"), row.number("seconds"))
         if points and (point[0] <= points[-1][0] or point[1] > points[-1][1]):
-            raise DocumentError(where, "multiples must rise and their times must not")
+            raise DocumentError(row.path, "multiples must rise and their times must not")
         points.append(point)
     return tuple(points)

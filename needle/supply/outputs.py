@@ -8,6 +8,7 @@ from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
+from needle.fields import Choice, Fields, Flag, Number, Text
 
 
 @dataclass(frozen=True)
@@ -91,20 +92,28 @@ class Output:
     id: str = ""
 
 
-_KEYS = (
-    "name",
-    "max_w",
-    "max_a",
-    "volts",
-    "idle_w",
-    "idle_spread",
-    "efficiency",
-    "efficiency_spread",
-    "off_unused",
-    "off_when_idle",
-    "kind",
-    "id",
-)
+OUTPUT_FIELDS: Fields = {
+    "name": Text("its name, such as dc12; needed", most=40),
+    "max_w": Number("highest power", unit="W", most=1_000_000, above=True),
+    "max_a": Number("highest current; needs `volts`", unit="A", most=10_000, above=True),
+    "volts": Number("voltage", unit="V", most=1500, above=True),
+    "idle_w": Number(
+        "its own consumption", unit="W", most=1000, otherwise="wide general values of its kind"
+    ),
+    "idle_spread": Number("relative spread of it", most=2.0, default=STATED_SPREAD),
+    "efficiency": Number(
+        "share passed on",
+        unit="share",
+        least=0.3,
+        most=1.0,
+        otherwise="wide general values of its kind",
+    ),
+    "efficiency_spread": Number("relative spread of it", most=0.5, default=STATED_SHARE_SPREAD),
+    "off_unused": Flag("whether it is off in a plan that has no load on it"),
+    "off_when_idle": Flag("whether it switches itself off while nothing draws"),
+    "kind": Choice("kind of output", choices=OUTPUT_KINDS, default="dc"),
+    "id": Text("what its draws hang on", most=40, otherwise="its name"),
+}
 
 
 def limit_w(max_w: float | None, max_a: float | None, volts: float | None) -> float:
@@ -122,8 +131,8 @@ def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
     """
     outputs: list[Output] = []
     for index, item in enumerate(items):
-        reader = Reader(item, f"{path}[{index}]", _KEYS)
-        name = reader.text("name", most=40)
+        reader = Reader(item, f"{path}[{index}]", OUTPUT_FIELDS)
+        name = reader.text("name")
         if not name or name == "ac":
             raise DocumentError(
                 reader.at("name"), "needs a name such as dc12; “ac” is the inverter"
@@ -135,32 +144,23 @@ def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
 
 
 def _output(reader: Reader, name: str) -> Output:
-    volts = reader.number("volts", most=1500, above=True)
-    amps = reader.number("max_a", most=10_000, above=True)
+    volts, amps = reader.number_or_none("volts"), reader.number_or_none("max_a")
     if amps is not None and volts is None:
         raise DocumentError(reader.at("volts"), "is needed beside max_a")
-    kind = OUTPUT_KINDS[reader.choice("kind", OUTPUT_KINDS, "dc")]
-    idle, efficiency = reader.number("idle_w", most=1000), reader.number("efficiency", 0.3, 1.0)
+    kind = OUTPUT_KINDS[reader.choice("kind")]
+    idle, efficiency = reader.number_or_none("idle_w"), reader.number_or_none("efficiency")
     return Output(
         name=name,
-        max_w=limit_w(reader.number("max_w", most=1_000_000, above=True), amps, volts),
+        max_w=limit_w(reader.number_or_none("max_w"), amps, volts),
         idle_w=kind.idle_w
         if idle is None
-        else Estimate(
-            idle, reader.number("idle_spread", most=2.0, default=STATED_SPREAD), "B", ("as given",)
-        ),
+        else Estimate(idle, reader.number("idle_spread"), "B", ("as given",)),
         efficiency=kind.efficiency
         if efficiency is None
-        else Estimate(
-            efficiency,
-            reader.number("efficiency_spread", most=0.5, default=STATED_SHARE_SPREAD),
-            "B",
-            ("as given",),
-            1.0,
-        ),
+        else Estimate(efficiency, reader.number("efficiency_spread"), "B", ("as given",), 1.0),
         volts=volts,
         off_unused=reader.flag("off_unused"),
         off_when_idle=reader.flag("off_when_idle"),
         kind=kind.key,
-        id=reader.text("id", most=40),
+        id=reader.text("id"),
     )

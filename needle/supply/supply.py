@@ -13,6 +13,7 @@ from typing import TypeVar
 
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, pool, worst
+from needle.fields import Fields, Number, Part, Parts, Text
 from needle.quantity import with_unit
 from needle.supply.ageing import DAYS_A_YEAR, FRESH_DAYS, Z_REAL, Held, ageing_of
 from needle.supply.battery import Battery, parse_battery
@@ -148,6 +149,21 @@ def _passed(left_wh: float, hours: float, through: Inverter | Output) -> tuple[f
     return out * hours, efficiency
 
 
+SUPPLY_FIELDS: Fields = {
+    "name": Text("its name", default="supply"),
+    "battery": Part("the battery bank; needed", see="supply: battery"),
+    "inverter": Part("the inverter, if there is one", see="supply: inverter"),
+    "outputs": Parts("DC and USB outputs", see="supply: output", most=20),
+    "inputs": Parts("charge inputs", see="supply: input", most=20),
+    "total_max_w": Number("limit of all outputs together", unit="W", most=1_000_000, above=True),
+    "tests": Parts(
+        "its tests, oldest first; the newest of a kind replaces what is stated",
+        see="supply test",
+        most=500,
+    ),
+}
+
+
 def parse_supply(data: object, path: str = "supply") -> Supply:
     """Parse a supply document; its test results replace stated figures.
 
@@ -155,20 +171,18 @@ def parse_supply(data: object, path: str = "supply") -> Supply:
     ------
     DocumentError
     """
-    known = ("name", "battery", "inverter", "outputs", "inputs", "total_max_w", "tests")
-    reader = Reader(data, path, known)
-    total = reader.number("total_max_w", most=1_000_000, above=True)
+    reader = Reader(data, path, SUPPLY_FIELDS)
     supply = Supply(
-        battery=parse_battery(reader.data.get("battery"), reader.at("battery")),
-        inverter=parse_inverter(reader.data["inverter"], reader.at("inverter"))
+        battery=parse_battery(reader.document("battery"), reader.at("battery")),
+        inverter=parse_inverter(reader.document("inverter"), reader.at("inverter"))
         if reader.has("inverter")
         else None,
-        outputs=parse_outputs(reader.items("outputs", most=20), reader.at("outputs")),
-        inputs=parse_inputs(reader.items("inputs", most=20), reader.at("inputs")),
-        total_max_w=math.inf if total is None else total,
-        name=reader.text("name", "supply"),
+        outputs=parse_outputs(reader.documents("outputs"), reader.at("outputs")),
+        inputs=parse_inputs(reader.documents("inputs"), reader.at("inputs")),
+        total_max_w=reader.number("total_max_w", math.inf),
+        name=reader.text("name"),
     )
-    return as_measured(supply, parse_tests(reader.items("tests", most=500), reader.at("tests")))
+    return as_measured(supply, parse_tests(reader.documents("tests"), reader.at("tests")))
 
 
 def as_measured(supply: Supply, tests: Sequence[SupplyTest]) -> Supply:

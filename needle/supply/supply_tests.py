@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
-from needle.document import DocumentError, Reader
+from needle.document import DocumentError, Reader, kind_of
 from needle.estimate import DISPLAY_BEND, Estimate, pool, worst
+from needle.fields import Choice, Fields, Items, Number, Part, Rows, Text
 from needle.moments import day_text
 from needle.quantity import with_unit
 from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
@@ -353,7 +354,17 @@ def _dated(how: str, on: str) -> str:
     return f"{how}, {day_text(on)}" if on else how
 
 
-TYPES = ("idle", "efficiency", "capacity", "route", "together")
+_CHARGE_FIELDS: Fields = {
+    "from": Number("charge at the start", unit="share", most=1.0, default=1.0),
+    "to": Number("charge at the end", unit="share", most=1.0),
+}
+COMMON_FIELDS: Fields = {
+    "type": Text("type of the test"),
+    "on": Text("its day, ISO 8601", most=40),
+}
+_STEP_FIELDS: Fields = {
+    "step": Number("smallest step of the display", unit="share", most=0.5, default=0.01),
+}
 
 
 def parse_tests(items: Sequence[Any], path: str = "tests") -> tuple[SupplyTest, ...]:
@@ -373,21 +384,13 @@ def parse_test(data: Any, path: str = "test") -> SupplyTest:
     ------
     DocumentError
     """
-    kind = Reader(data if isinstance(data, dict) else None, path, data or ()).choice("type", TYPES)
-    if kind == "idle":
-        return _idle(data, path)
-    if kind == "efficiency":
-        return _efficiency(data, path)
-    if kind == "capacity":
-        return _capacity(data, path)
-    if kind == "together":
-        return _together(data, path)
-    return _route(data, path)
+    kind = TYPES[kind_of(data, path, "type", TYPES)]
+    return kind.read(Reader(data, path, {**COMMON_FIELDS, **kind.fields}))
 
 
 def _on(reader: Reader) -> str:
     """The day of a test, ISO 8601; empty if there is none."""
-    text = reader.text("on", most=40)
+    text = reader.text("on")
     try:
         return date.fromisoformat(text[:10]).isoformat() if text else ""
     except ValueError:
@@ -396,131 +399,185 @@ def _on(reader: Reader) -> str:
         ) from None
 
 
-def _together(data: Any, path: str) -> TogetherTest:
-    reader = Reader(data, path, ("type", "wh", "watts", "hours", "loads", "on"))
-    hours = reader.need("hours", most=2000, above=True)
-    if reader.has("watts"):
-        wh = reader.need("watts", most=1e6, above=True) * hours
-    else:
-        wh = reader.need("wh", most=1e8, above=True)
-    names = [str(name)[:120] for name in reader.items("loads", most=200)]
+def _charges(reader: Reader, end: float | None = None) -> tuple[float, float]:
+    """Charge at the start and at the end, shares; ``end`` where the document has none."""
+    first, last = reader.number("from"), reader.number_or_none("to")
+    last = end if last is None else last
+    if last is None:
+        raise DocumentError(reader.at("to"), "is needed: the charge at the end, 0…1")
+    if last >= first:
+        raise DocumentError(reader.at("to"), f"{last:g} is not below the {first:g} at the start")
+    return first, last
+
+
+_TOGETHER_FIELDS: Fields = {
+    "wh": Number("energy at the battery", unit="Wh", most=1e8, above=True),
+    "watts": Number("mean power at the battery, in place of it", unit="W", most=1e6, above=True),
+    "hours": Number("time it was counted", unit="h", most=2000, above=True, needed=True),
+    "loads": Items("names of the loads that ran", form='["fridge", …]', most=200),
+}
+
+
+def _together(reader: Reader) -> TogetherTest:
+    hours = reader.number("hours")
+    wh = reader.number("watts") * hours if reader.has("watts") else reader.number("wh")
+    names = [str(name)[:120] for name in reader.items("loads")]
     if not names:
         raise DocumentError(reader.at("loads"), "is empty: say what ran on the supply")
     return TogetherTest(wh, hours, tuple(dict.fromkeys(names)), _on(reader))
 
 
-def _charges(reader: Reader, start: float, end: float | None) -> tuple[float, float, float]:
-    """Start, end and resolution of a falling charge, shares."""
-    first = reader.number("from", most=1.0)
-    last = reader.number("to", most=1.0)
-    step = reader.number("step", most=0.5)
-    first = start if first is None else first
-    if last is None and end is None:
-        raise DocumentError(reader.at("to"), "is needed: the charge at the end, 0…1")
-    last = end if last is None else last
-    assert last is not None
-    if last >= first:
-        raise DocumentError(reader.at("to"), f"{last:g} is not below the {first:g} at the start")
-    return first, last, 0.01 if step is None else step
+_IDLE_FIELDS: Fields = {
+    "output": Text("ac, or the name of an output", default="ac", most=40),
+    "watts": Number("consumption with nothing plugged in, as read", unit="W", most=10_000),
+    **_CHARGE_FIELDS,
+    **_STEP_FIELDS,
+    "hours": Number("time between, in place of `watts`", unit="h", most=1000, above=True),
+}
 
 
-def _idle(data: Any, path: str) -> IdleTest:
-    keys = ("type", "output", "watts", "from", "to", "hours", "step", "on")
-    reader = Reader(data, path, keys)
-    watts = reader.number("watts", most=10_000)
-    output, on = reader.text("output", "ac", 40), _on(reader)
+def _idle(reader: Reader) -> IdleTest:
+    watts, output, on = reader.number_or_none("watts"), reader.text("output"), _on(reader)
     if watts is not None:
         return IdleTest(output, watts, on=on)
-    first, last, step = _charges(reader, 1.0, None)
-    hours = reader.need("hours", most=1000, above=True)
-    return IdleTest(output, None, first, last, hours, step, on)
+    first, last = _charges(reader)
+    return IdleTest(output, None, first, last, reader.number("hours"), reader.number("step"), on)
 
 
-def _efficiency(data: Any, path: str) -> EfficiencyTest:
-    reader = Reader(data, path, ("type", "pairs", "ac_limit", "dc_limit", "on"))
-    pairs = []
-    for index, item in enumerate(reader.items("pairs", most=200)):
-        where = f"{reader.at('pairs')}[{index}]"
-        if not isinstance(item, list | tuple) or len(item) != 2:
-            raise DocumentError(where, "must be [AC watts, DC watts]")
-        pair = Reader({"ac_w": item[0], "dc_w": item[1]}, where, ("ac_w", "dc_w"))
-        pairs.append((pair.need("ac_w", most=1e6), pair.need("dc_w", most=1e6, above=True)))
-    limits = [reader.number(key, most=0.2, above=True) or 0.01 for key in ("ac_limit", "dc_limit")]
-    test = EfficiencyTest(tuple(pairs), limits[0], limits[1], _on(reader))
+_EFFICIENCY_FIELDS: Fields = {
+    "pairs": Rows(
+        "power out and in at the same time; three pairs give a line",
+        columns={
+            "ac_w": Number("AC watts", unit="W", most=1e6, needed=True),
+            "dc_w": Number("DC watts", unit="W", most=1e6, above=True, needed=True),
+        },
+        most=200,
+    ),
+    "ac_limit": Number(
+        "accuracy of the AC meter", unit="share", most=0.2, above=True, default=0.01
+    ),
+    "dc_limit": Number(
+        "accuracy of the DC meter", unit="share", most=0.2, above=True, default=0.01
+    ),
+}
+
+
+def _efficiency(reader: Reader) -> EfficiencyTest:
+    pairs = [(row.number("ac_w"), row.number("dc_w")) for row in reader.rows("pairs")]
+    limits = reader.number("ac_limit"), reader.number("dc_limit")
+    test = EfficiencyTest(tuple(pairs), *limits, _on(reader))
     if test.enough:
-        fit_inverter(pairs, limits[0], limits[1], path=reader.at("pairs"))
+        fit_inverter(pairs, *limits, path=reader.at("pairs"))
     elif not pairs:
         raise DocumentError(reader.at("pairs"), "needs at least one pair of AC and DC watts")
     return test
 
 
-def _capacity(data: Any, path: str) -> CapacityTest:
-    keys = (
-        "type",
-        "log",
-        "wh",
-        "hours",
-        "counted",
-        "from",
-        "to",
-        "step",
-        "on",
-        "held_wh",
-        "held_spread",
-    )
-    reader = Reader(data, path, keys)
+_CAPACITY_FIELDS: Fields = {
+    "wh": Number("energy counted", unit="Wh", above=True),
+    "hours": Number("time it took", unit="h", most=2000, above=True),
+    "log": Rows(
+        "checks on the way, in place of `wh` and `hours`; a charge may be null",
+        columns={
+            "h": Number("hours", unit="h", most=2000, needed=True),
+            "charge": Number("charge", unit="share", most=1.0),
+            "wh": Number("Wh", unit="Wh", most=1e7, needed=True),
+        },
+        most=2000,
+    ),
+    "counted": Choice("where the energy was counted", choices=("battery", "ac"), default="battery"),
+    **_CHARGE_FIELDS,
+    **_STEP_FIELDS,
+    "held_wh": Number("capacity that a whole trial came to", unit="Wh", most=1e7, above=True),
+    "held_spread": Number("relative spread of it", most=1.0, default=METER_SD),
+}
+
+
+def _capacity(reader: Reader) -> CapacityTest:
     log: list[tuple[float, float | None, float]] = []
-    for index, item in enumerate(reader.items("log", most=2000)):
-        where = f"{reader.at('log')}[{index}]"
-        if not isinstance(item, list | tuple) or len(item) != 3:
-            raise DocumentError(where, "must be [hours, charge, Wh]")
-        row = Reader(
-            dict(zip(("h", "charge", "wh"), item, strict=True)), where, ("h", "charge", "wh")
-        )
-        entry = (row.need("h", most=2000), row.number("charge", most=1.0), row.need("wh", most=1e7))
+    for row in reader.rows("log"):
+        entry = (row.number("h"), row.number_or_none("charge"), row.number("wh"))
         if log and (entry[0] <= log[-1][0] or entry[2] < log[-1][2]):
-            raise DocumentError(where, "hours must rise and the counter must not fall")
+            raise DocumentError(row.path, "hours must rise and the counter must not fall")
         log.append(entry)
     if not log:
-        log = [(reader.need("hours", most=2000, above=True), None, reader.need("wh", above=True))]
+        log = [(reader.number("hours"), None, reader.number("wh"))]
     if log[-1][0] <= 0 or log[-1][2] <= 0:
         raise DocumentError(reader.at("log"), "ends before anything was counted")
-    last = next((charge for _, charge, _ in reversed(log) if charge is not None), None)
-    first, end, step = _charges(reader, 1.0, last)
-    counted = reader.choice("counted", ("battery", "ac"), "battery")
+    first, end = _charges(reader, _last_charge(log))
     return CapacityTest(
-        tuple(log), counted, first, end, step, _on(reader), _held(reader, first - end)
+        tuple(log),
+        reader.choice("counted"),
+        first,
+        end,
+        reader.number("step"),
+        _on(reader),
+        _held(reader, first - end),
     )
+
+
+def _last_charge(log: Sequence[tuple[float, float | None, float]]) -> float | None:
+    return next((charge for _, charge, _ in reversed(log) if charge is not None), None)
 
 
 def _held(reader: Reader, share: float) -> Estimate | None:
     """Capacity from a trial; graded by the share of it that was used."""
     if not reader.has("held_wh"):
         return None
-    held_wh = reader.need("held_wh", most=1e7, above=True)
-    spread = reader.number("held_spread", most=1.0, default=METER_SD)
+    held_wh = reader.number("held_wh")
     how = f"{with_unit(held_wh, 'Wh')} from full to empty"
-    return Estimate(held_wh, spread, "A" if share >= 0.7 else "B", (how,))
+    return Estimate(held_wh, reader.number("held_spread"), "A" if share >= 0.7 else "B", (how,))
 
 
-def _route(data: Any, path: str) -> RouteTest:
-    keys = ("type", "load", "output", "hours", "ac", "dc", "step", "on")
-    reader = Reader(data, path, keys)
-    runs = []
-    for name in ("ac", "dc"):
-        inner = Reader(reader.data.get(name), reader.at(name), ("load_wh", "from", "to"))
-        first, last, _ = _charges(inner, 1.0, None)
-        runs.append(RouteRun(inner.number("load_wh", most=1e6, above=True), first, last))
-    step = reader.number("step", most=0.5)
+_ROUTE_RUN_FIELDS: Fields = {
+    "load_wh": Number("energy at the load, where it was counted", unit="Wh", most=1e6, above=True),
+    **_CHARGE_FIELDS,
+}
+_ROUTE_FIELDS: Fields = {
+    "load": Text("name of the load", most=120),
+    "output": Text("name of the DC output", most=40),
+    "hours": Number("time on each", unit="h", most=1000, above=True, needed=True),
+    "ac": Part("its run on the inverter; needed", fields=_ROUTE_RUN_FIELDS),
+    "dc": Part("its run on the output; needed", fields=_ROUTE_RUN_FIELDS),
+    **_STEP_FIELDS,
+}
+
+
+def _route_run(reader: Reader, key: str) -> RouteRun:
+    run = reader.part(key)
+    if run is None:
+        raise DocumentError(reader.at(key), "must be an object with named values")
+    return RouteRun(run.number_or_none("load_wh"), *_charges(run))
+
+
+def _route(reader: Reader) -> RouteTest:
     return RouteTest(
-        load=reader.text("load", most=120),
-        output=reader.text("output", most=40),
-        hours=reader.need("hours", most=1000, above=True),
-        ac=runs[0],
-        dc=runs[1],
-        step=0.01 if step is None else step,
+        load=reader.text("load"),
+        output=reader.text("output"),
+        hours=reader.number("hours"),
+        ac=_route_run(reader, "ac"),
+        dc=_route_run(reader, "dc"),
+        step=reader.number("step"),
         on=_on(reader),
     )
+
+
+@dataclass(frozen=True)
+class SupplyTestType:
+    """A type of supply test: its fields beside the common ones, and what reads them."""
+
+    fields: Fields
+    read: Callable[[Reader], SupplyTest]
+
+
+#: Types of tests as documents name them.
+TYPES = {
+    "idle": SupplyTestType(_IDLE_FIELDS, _idle),
+    "efficiency": SupplyTestType(_EFFICIENCY_FIELDS, _efficiency),
+    "capacity": SupplyTestType(_CAPACITY_FIELDS, _capacity),
+    "route": SupplyTestType(_ROUTE_FIELDS, _route),
+    "together": SupplyTestType(_TOGETHER_FIELDS, _together),
+}
 
 
 def log_from_text(text: str) -> list[list[float | None]]:

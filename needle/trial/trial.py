@@ -8,6 +8,7 @@ from itertools import pairwise
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.fields import Choice, Fields, Items, Number, Part, Parts, Text
 from needle.plan.documents.parse import parse_plan
 from needle.plan.plan import AC, Plan
 from needle.supply.battery import Battery
@@ -170,26 +171,65 @@ class Trial:
         return [check_in for check_in in self.check_ins if check_in.leg is not None]
 
 
-_CHECK_KEYS = (
-    "h",
-    "percent",
-    "bars",
-    "of",
-    "ah",
-    "wh",
-    "wh_in",
-    "volts",
-    "watts",
-    "amps",
-    "watts_in",
-    "counted",
-    "watts_at",
-    "display_h",
-    "room_c",
-    "inside_c",
-    "leg",
-    "note",
-)
+_ANYWHERE = "battery, ac or an output; elsewhere than at the battery only with a plan"
+
+CHECK_IN_FIELDS: Fields = {
+    "h": Number("hours since the start", unit="h", least=-1e9, most=1e9, needed=True),
+    "percent": Number("charge on the display", unit="%", most=100.0),
+    "bars": Number("bars on the display", most=100, whole=True),
+    "of": Number("how many bars there are", most=100, whole=True),
+    "ah": Number("charge used since the start", unit="Ah", most=1e6),
+    "wh": Number("energy used since the start", unit="Wh", most=1e8),
+    "wh_in": Number("energy put into the battery since the start", unit="Wh", most=1e8),
+    "volts": Number("battery voltage", unit="V", most=2000, above=True),
+    "watts": Number("power now", unit="W", most=1e6),
+    "amps": Number("current now; with `volts` it gives the power", unit="A", most=1e5),
+    "watts_in": Number("power of sun or charger now", unit="W", most=1e6),
+    "counted": Text(f"where Wh and Ah are read: {_ANYWHERE}", default=BATTERY, most=80),
+    "watts_at": Text(f"where W are read: {_ANYWHERE}", most=80, otherwise="`counted`"),
+    "display_h": Number("hours that its display promises", unit="h", most=10_000),
+    "room_c": Number("room temperature", unit="°C", least=-60, most=80),
+    "inside_c": Number("temperature in a fridge, for the record", unit="°C", least=-100, most=400),
+    "leg": Text('name of a leg that begins; an earlier name or "start" goes back to it', most=120),
+    "note": Text("remark", most=400),
+}
+TRIAL_FIELDS: Fields = {
+    "name": Text("its name"),
+    "plan": Part("what is expected: a plan, sources and all", see="plan"),
+    "supply": Part("or a supply; the battery is enough", see="supply"),
+    "expected_w": Part(
+        "with it, what is drawn at the battery, sources taken off",
+        fields={
+            "value": Number("mean power", unit="W", most=1_000_000, above=True),
+            "by_hour": Items("or the mean of each hour, W", form="[120, 80, …]", most=1000),
+            "spread": Number("relative spread of it", most=3.0, default=0.3),
+        },
+    ),
+    "start_charge": Number(
+        "charge at the start; as the display shows it where check-ins do",
+        unit="share",
+        most=1.0,
+        above=True,
+        otherwise="the plan's, else 1",
+    ),
+    "stop_at": Number(
+        "charge at which it is stopped",
+        unit="share",
+        most=0.99,
+        otherwise="the plan's floor, else 0",
+    ),
+    "check_ins": Parts("check-ins, in any order", see="trial: check-in", most=5000),
+    "ended": Part(
+        "its end",
+        fields={
+            "h": Number("hours since the start", unit="h", most=MOST_H, above=True, needed=True),
+            "why": Choice("why", choices=ENDS),
+        },
+    ),
+}
+_HOUR: Fields = {
+    "watts": Number("mean power of an hour", unit="W", least=-100_000, most=1_000_000, needed=True)
+}
 
 
 def parse_trial(data: Any) -> Trial:
@@ -199,31 +239,19 @@ def parse_trial(data: Any) -> Trial:
     ------
     DocumentError
     """
-    known = (
-        "name",
-        "plan",
-        "supply",
-        "start_charge",
-        "stop_at",
-        "expected_w",
-        "check_ins",
-        "ended",
-    )
-    reader = Reader(data, "", known)
+    reader = Reader(data, "", TRIAL_FIELDS)
     plan = _parse_plan(reader)
-    supply = plan.supply if plan is not None else parse_supply(reader.data.get("supply"))
+    supply = plan.supply if plan is not None else parse_supply(reader.document("supply"))
     battery = supply.battery
-    start = reader.number("start_charge", most=1.0, above=True)
-    start = (1.0 if plan is None else battery.start_charge) if start is None else start
-    stop = reader.number("stop_at", most=0.99)
-    stop = (0.0 if plan is None else battery.floor) if stop is None else stop
+    start = reader.number("start_charge", 1.0 if plan is None else battery.start_charge)
+    stop = reader.number("stop_at", 0.0 if plan is None else battery.floor)
     if stop >= start:
         raise DocumentError("stop_at", f"{stop:g} is not below the start charge {start:g}")
     if plan is not None:
         supply = replace(supply, battery=replace(battery, start_charge=start, floor=stop))
         plan = replace(plan, supply=supply)
     watts, spread = _expected(reader)
-    checks = parse_check_ins(reader.items("check_ins", most=5000), _routes(supply, plan))
+    checks = parse_check_ins(reader.documents("check_ins"), _routes(supply, plan))
     return Trial(supply, start, stop, watts, spread, checks, _ended(reader, checks), plan)
 
 
@@ -234,7 +262,7 @@ def _parse_plan(reader: Reader) -> Plan | None:
         if reader.has(key):
             raise DocumentError(key, "stands in the plan already: give one of them")
     try:
-        return parse_plan(reader.data["plan"])
+        return parse_plan(reader.document("plan"))
     except DocumentError as error:
         raise error.under("plan") from None
 
@@ -248,20 +276,18 @@ def _routes(supply: Supply, plan: Plan | None) -> tuple[str, ...]:
 
 
 def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
-    if not reader.has("expected_w"):
+    expected = reader.part("expected_w")
+    if expected is None:
         return (), 0.0
-    inner = Reader(reader.data["expected_w"], "expected_w", ("value", "spread", "by_hour"))
-    spread = inner.number("spread", most=3.0)
-    spread = 0.3 if spread is None else spread
-    hours = []
-    for index, item in enumerate(inner.items("by_hour", most=1000)):
-        hour = Reader({"watts": item}, f"expected_w.by_hour[{index}]", ("watts",))
-        hours.append(hour.need("watts", least=-100_000, most=1_000_000))
+    spread, hours = expected.number("spread"), []
+    for index, item in enumerate(expected.items("by_hour")):
+        hour = Reader({"watts": item}, f"expected_w.by_hour[{index}]", _HOUR)
+        hours.append(hour.number("watts"))
     if hours:
         if sum(hours) <= 0:
             raise DocumentError("expected_w.by_hour", "adds up to nothing drawn")
         return tuple(hours), spread
-    return (inner.need("value", most=1_000_000, above=True),), spread
+    return (expected.number("value"),), spread
 
 
 def parse_check_ins(
@@ -288,22 +314,20 @@ def parse_check_ins(
 
 
 def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
-    reader = Reader(item, path, _CHECK_KEYS)
-    hours = reader.number("h", least=-1e9, most=1e9)
-    if hours is None:
-        raise DocumentError(reader.at("h"), "is needed")
+    reader = Reader(item, path, CHECK_IN_FIELDS)
+    hours = reader.number("h")
     if hours < 0:
         raise DocumentError(reader.at("h"), f"{hours:g} is before the start of the trial")
     if hours > MOST_H:
         raise DocumentError(reader.at("h"), f"{hours:g} is too large: at most {MOST_H:g}")
-    percent = reader.number("percent", most=100.0)
+    percent = reader.number_or_none("percent")
     bars, of = _whole(reader, "bars"), _whole(reader, "of")
     if bars is not None and not of:
         raise DocumentError(reader.at("of"), "is needed beside bars: how many there are")
     if bars is not None and of and bars > of:
         raise DocumentError(reader.at("bars"), f"{bars} of {of} is more than there are")
-    counted = reader.text("counted", BATTERY, 80)
-    watts_at = reader.text("watts_at", counted, 80)
+    counted = reader.text("counted")
+    watts_at = reader.text("watts_at", counted)
     for key, place in (("counted", counted), ("watts_at", watts_at)):
         if places is not None and place not in places:
             known = ", ".join(places)
@@ -313,35 +337,33 @@ def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
         percent=None if percent is None else percent / 100,
         bars=bars,
         of=of,
-        ah=reader.number("ah", most=1e6),
-        wh=reader.number("wh", most=1e8),
-        wh_in=reader.number("wh_in", most=1e8),
-        volts=reader.number("volts", most=2000, above=True),
-        watts=reader.number("watts", most=1e6),
-        amps=reader.number("amps", most=1e5),
-        watts_in=reader.number("watts_in", most=1e6),
+        ah=reader.number_or_none("ah"),
+        wh=reader.number_or_none("wh"),
+        wh_in=reader.number_or_none("wh_in"),
+        volts=reader.number_or_none("volts"),
+        watts=reader.number_or_none("watts"),
+        amps=reader.number_or_none("amps"),
+        watts_in=reader.number_or_none("watts_in"),
         counted=counted,
         watts_at=watts_at,
-        display_h=reader.number("display_h", most=10_000),
-        room_c=reader.number("room_c", least=-60, most=80),
-        inside_c=reader.number("inside_c", least=-100, most=400),
-        leg=reader.text("leg", most=120) if reader.has("leg") else None,
-        note=reader.text("note", most=400),
+        display_h=reader.number_or_none("display_h"),
+        room_c=reader.number_or_none("room_c"),
+        inside_c=reader.number_or_none("inside_c"),
+        leg=reader.text("leg") if reader.has("leg") else None,
+        note=reader.text("note"),
     )
 
 
 def _whole(reader: Reader, key: str) -> int | None:
-    value = reader.number(key, most=100)
-    if value is not None and value != int(value):
-        raise DocumentError(reader.at(key), f"{value:g} must be a whole number")
+    value = reader.number_or_none(key)
     return None if value is None else int(value)
 
 
 def _ended(reader: Reader, checks: Sequence[CheckIn]) -> End | None:
-    if not reader.has("ended"):
+    ended = reader.part("ended")
+    if ended is None:
         return None
-    inner = Reader(reader.data["ended"], "ended", ("h", "why"))
-    end = End(inner.need("h", most=MOST_H, above=True), inner.choice("why", ENDS))
+    end = End(ended.number("h"), ended.choice("why"))
     late = next((check for check in checks if check.h > end.h + 1e-9), None)
     if late is not None:
         raise DocumentError("ended.h", f"{end.h:g} is before the check-in at {late.h:g} h")

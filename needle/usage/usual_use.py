@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.fields import Fields, Flag, Items, Number, Windows
 from needle.moments import DAY_MIN
 from needle.quantity import QuantityError, hours_text, parse
 from needle.usage.schedule import text_of_use, use_from_text
@@ -157,6 +158,15 @@ def _tasks(when: str, minutes: float | None) -> dict[str, Any]:
     return {"tasks": tasks, "minutes": minutes}
 
 
+USUAL_USE_FIELDS: Fields = {
+    "always": Flag("all the time"),
+    "hours": Number("hours a day", unit="h", most=24.0, above=True),
+    "between": Windows("windows of every day", most=50),
+    "tasks": Items("times at which a task begins", form='["07:30", …]', most=100),
+    "minutes": Number("length of a task", unit="min", most=float(DAY_MIN), above=True),
+}
+
+
 def parse_usual_use(data: Any, path: str = "use") -> dict[str, Any]:
     """Validate a stored usual use.
 
@@ -164,16 +174,15 @@ def parse_usual_use(data: Any, path: str = "use") -> dict[str, Any]:
     ------
     DocumentError
     """
-    reader = Reader(data, path, ("always", "hours", "between", "tasks", "minutes"))
-    hours = reader.number("hours", most=24.0, above=True)
-    minutes = reader.number("minutes", most=float(DAY_MIN), above=True)
+    reader = Reader(data, path, USUAL_USE_FIELDS)
+    hours, minutes = reader.number_or_none("hours"), reader.number_or_none("minutes")
     if reader.flag("always"):
         return {"always": True}
     if hours is not None:
         return {"hours": hours}
-    if tasks := reader.items("tasks", most=100):
+    if tasks := reader.items("tasks"):
         return _tasks("at " + ", ".join(map(str, tasks)), minutes)
-    between = reader.items("between", most=50)
+    between = reader.items("between")
     text = ", ".join("–".join(map(str, span)) for span in between if isinstance(span, list))
     return use_from_text(text) if text else {}
 

@@ -216,7 +216,7 @@ class PlanTest(BrowserTest):
         self.go(page, "plans:current")
         headline = page.locator(".answer-headline")
         before = headline.inner_text()
-        page.get_by_label("Take in Recovery heat mat").uncheck()
+        page.get_by_label("Include Recovery heat mat").uncheck()
         expect(headline).not_to_have_text(before)
         expect(page.locator("tr", has_text="Recovery heat mat")).to_contain_text("not included")
         after = headline.inner_text()

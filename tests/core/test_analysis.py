@@ -30,7 +30,7 @@ def cycling(
     defrost_every=0,
     interval=1.0,
 ):
-    """Power of a fixed-speed box, and the on and off seconds of its whole cycles."""
+    """Power of a fixed-speed box, and the on and off seconds of its complete cycles."""
     rng = np.random.default_rng(seed)
     parts, truth = [np.full(int(off / 2 / interval), resting)], []
     for number in range(cycles):

@@ -10,6 +10,7 @@ from needle.plan.documents.report import as_document as plan_document
 from needle.plan.energy.simulate import simulate
 from needle.profile.document import as_document, parse_load
 from needle.profile.profile import derive
+from tools import fields
 
 READINGS = Path(__file__).parents[2] / "docs" / "readings.md"
 BLOCK = re.compile(r"```json (load|plan) (\w+)([=<>])([\d.]+)\n(.*?)```", re.S)
@@ -33,3 +34,8 @@ class ReadingsPageTest(unittest.TestCase):
                     self.assertLess(answer[key]["high"], wanted + 1)
                 else:
                     self.assertGreater(value, wanted)
+
+
+class FieldsPageTest(unittest.TestCase):
+    def test_it_is_what_is_declared(self):
+        self.assertEqual(fields.FILE.read_text("utf-8"), fields.as_markdown(), "run `make fields`")

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, conductor_mm2
 from needle.decide.order import Starter, best_order, ladder, worst
-from needle.decide.power_factor import battery_saving_w, correct, not_for, sanity
+from needle.decide.power_factor import battery_saving_w, correct, sanity
 from needle.decide.sizing import inverter_sizes
 from needle.decide.starting import StartTried, as_tested, will_it_start
 from needle.document import DocumentError
@@ -128,9 +128,9 @@ class CorrectionTest(unittest.TestCase):
     def test_who_is_refused(self):
         for key, kind in KINDS.items():
             with self.subTest(key=key):
-                self.assertEqual(not_for(kind) == "", kind.motor)
-        self.assertIn("distortion", not_for(KINDS["electronics"]))
-        self.assertIn("drive", not_for(KINDS["compressor-variable"]))
+                self.assertEqual(kind.no_capacitor == "", kind.motor)
+        self.assertIn("distortion", KINDS["electronics"].no_capacitor)
+        self.assertIn("drive", KINDS["compressor-variable"].no_capacitor)
 
 
 class ConductorTest(unittest.TestCase):

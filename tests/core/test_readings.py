@@ -1,11 +1,13 @@
 """Reading open documents of readings, and jotted moments."""
 
 import unittest
+from typing import ClassVar
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.document import DocumentError, Reader
+from needle.fields import Choice, Fields, Flag, Items, Number, Rows, Text
 from needle.measure.readings import EnergyRun, Spot, Tally, parse
 from needle.measure.tally import parse_moments, written
 
@@ -103,22 +105,65 @@ class ParseTest(unittest.TestCase):
 
 
 class ReaderTest(unittest.TestCase):
-    def test_flags(self):
-        reader = Reader({"on": True, "odd": "yes"}, "", ("on", "off", "odd"))
-        self.assertEqual((reader.flag("on"), reader.flag("off")), (True, False))
-        with self.assertRaises(DocumentError) as caught:
-            reader.flag("odd")
-        self.assertIn("true or false", str(caught.exception))
+    FIELDS: ClassVar[Fields] = {
+        "on": Flag("on"),
+        "off": Flag("off"),
+        "n": Number("n", least=1, most=3, whole=True),
+        "needed": Number("needed"),
+        "usual": Number("usual", default=4.0),
+        "word": Text("word", most=3),
+        "kind": Choice("kind", choices=("pump", "led")),
+        "list": Items("list", most=2),
+        "pairs": Rows(
+            "pairs", columns={"a": Number("volts", above=True), "b": Number("amps")}, most=5
+        ),
+    }
 
-    def test_wrong_types(self):
-        for call in (
-            lambda r: r.text("n"),
-            lambda r: r.choice("n", ["a"]),
-            lambda r: r.items("n"),
-            lambda r: r.need("missing"),
+    def reader(self, **data):
+        return Reader(data, "", self.FIELDS)
+
+    def test_flags(self):
+        reader = self.reader(on=True)
+        self.assertEqual((reader.flag("on"), reader.flag("off")), (True, False))
+        self.assertTrue(reader.flag("off", True))
+
+    def test_declared_default_comes_after_the_callers(self):
+        reader = self.reader()
+        self.assertEqual((reader.number("usual"), reader.number("usual", 5.0)), (4.0, 5.0))
+        self.assertIsNone(reader.number_or_none("usual"))
+
+    def test_rows_are_read_by_their_columns(self):
+        (row,) = self.reader(pairs=[[12, 5]]).rows("pairs")
+        self.assertEqual((row.number("a"), row.number("b"), row.path), (12.0, 5.0, "pairs[0]"))
+
+    def test_what_is_refused_names_the_key_and_what_would_do(self):
+        for data, call, said in (
+            ({"on": "yes"}, lambda r: r.flag("on"), "on: must be true or false"),
+            ({"word": 5}, lambda r: r.text("word"), "word: must be text"),
+            ({"word": "long"}, lambda r: r.text("word"), "word: is too long: at most 3"),
+            ({"n": 4}, lambda r: r.number("n"), "n: 4 is too large: at most 3"),
+            ({"n": 0}, lambda r: r.number("n"), "n: 0 is too small: at least 1"),
+            ({"n": 1.5}, lambda r: r.whole("n"), "n: 1.5 must be a whole number"),
+            ({"n": "2"}, lambda r: r.number("n"), "n: must be a number"),
+            ({}, lambda r: r.number("needed"), "needed: is needed"),
+            ({"kind": "pomp"}, lambda r: r.choice("kind"), "did you mean “pump”?"),
+            ({"list": 5}, lambda r: r.items("list"), "list: must be a list"),
+            ({"list": [1, 2, 3]}, lambda r: r.items("list"), "list: has 3 entries: at most 2"),
+            ({"pairs": [[1]]}, lambda r: r.rows("pairs"), "pairs[0]: must be [volts, amps]"),
+            (
+                {"pairs": [[0, 1]]},
+                lambda r: r.rows("pairs")[0].number("a"),
+                "pairs[0].a: 0 is too small: above 0",
+            ),
+            ({"usul": 1}, lambda r: r, "usul: unknown key; did you mean “usual”?"),
         ):
-            with self.assertRaises(DocumentError):
-                call(Reader({"n": 5}, "", ("n", "missing")))
+            with self.subTest(said=said), self.assertRaises(DocumentError) as caught:
+                call(self.reader(**data))
+            self.assertIn(said, str(caught.exception))
+
+    def test_a_field_is_read_as_it_is_declared(self):
+        with self.assertRaises(TypeError):
+            self.reader(n=1).text("n")
 
 
 class MomentsTest(unittest.TestCase):

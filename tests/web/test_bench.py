@@ -43,7 +43,7 @@ class ImportTest(SiteTest):
         self.assertFalse(capture.kept)
         self.assertEqual(self.load.readings.count(), 1)
         page = self.client.get(self.url("bench:capture", capture.pk))
-        for words in ("cycling", "Save as evidence", "Understood: watts, volts", "whole cycles"):
+        for words in ("cycling", "Save as evidence", "Understood: watts, volts", "complete cycles"):
             self.assertContains(page, words)
         self.client.post(self.url("bench:keep", capture.pk))
         reading = self.load.readings.get(type="capture")
@@ -273,7 +273,7 @@ class SessionTest(SiteTest):
         url = self.url("bench:session", self.session.pk)
         with self.assertNumQueries(4):
             answer = self.client.get(url, **HTMX)
-        for words in ("real power", "Last 15 minutes", "whole cycle", "Long enough?"):
+        for words in ("real power", "Last 15 minutes", "complete cycle", "Long enough?"):
             self.assertContains(answer, words)
         self.assertNotContains(answer, "<html")
 
@@ -398,7 +398,7 @@ class SessionTest(SiteTest):
         running = next(segment.watts for segment in line.segments if segment.state == "running")
         shown = float(said["running"].split("\u00a0")[0])
         self.assertAlmostEqual(shown / running, 1, delta=0.06)
-        self.assertIn("whole cycles seen", live.enough_words)
+        self.assertIn("complete cycles seen", live.enough_words)
         self.assertGreater(live.enough, 0.5)
 
     def test_too_short_to_keep(self):

@@ -37,7 +37,7 @@ class ReadingWordsTest(SimpleTestCase):
             (
                 "tally",
                 {"edges": [["on", 0], ["off", 410], ["on", 1290]]},
-                f"1 whole cycle of 22{N}min: duty 0.32",
+                f"1 complete cycle of 22{N}min: duty 0.32",
             ),
             (
                 "task",

@@ -205,7 +205,7 @@ def _findings(
 
 
 def _cycles(glance: Analysis) -> str:
-    return f"{glance.whole_cycles} whole cycle{'' if glance.whole_cycles == 1 else 's'}"
+    return f"{glance.whole_cycles} complete cycle{'' if glance.whole_cycles == 1 else 's'}"
 
 
 def _enough(glance: Analysis | None) -> tuple[float, str]:
@@ -219,7 +219,7 @@ def _enough(glance: Analysis | None) -> tuple[float, str]:
         words = f"{hours_text(left)} more make grade A." if left else "Long enough for grade A."
         return min(1.0, hours / need), f"It never rests. {words}"
     if glance.duty is None or not glance.whole_cycles or glance.period_s is None:
-        return 0.05, "No whole cycle yet: wait for a second start."
+        return 0.05, "No complete cycle yet: wait for a second start."
     cycles = Cycles.of(glance.duty, glance.whole_cycles, glance.period_s / 60)
     known = glance.duty.spread * Z90 * 100
     need = max(cycles.more_cycles, ENOUGH_CYCLES - glance.whole_cycles)

@@ -20,7 +20,7 @@ from needle.measure.instruments import INSTRUMENTS
 from needle.standin.appliances import APPLIANCES, timeline
 from needle.standin.meters import Meter
 from needle.standin.timeline import Timeline
-from web.common.models import Record
+from web.common.models import ChoiceField, Record
 from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
 
@@ -65,7 +65,7 @@ class Capture(Record):
         Reading, on_delete=models.SET_NULL, null=True, related_name="capture"
     )
     name = models.CharField(max_length=80)
-    source = models.CharField(max_length=8, default="file", choices=list(SOURCES.items()))
+    source = ChoiceField(max_length=8, default="file", choices=list(SOURCES.items()))
     kept = models.BooleanField(default=False)
     raw = models.BinaryField(default=bytes, help_text="The file, gzipped, while under preview.")
     packed = models.BinaryField(default=bytes)
@@ -126,11 +126,11 @@ class Session(Record):
     """
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="sessions")
-    standin = models.CharField(
+    standin = ChoiceField(
         max_length=16,
         choices=[(appliance.key, appliance.name) for appliance in APPLIANCES.values()],
     )
-    meter = models.CharField(max_length=12, default="plug", choices=list(METERS.items()))
+    meter = ChoiceField(max_length=12, default="plug", choices=list(METERS.items()))
     seed = models.PositiveIntegerField(
         default=1, validators=[MinValueValidator(0), MaxValueValidator(1_000_000)]
     )
@@ -210,7 +210,7 @@ class Logger(Record):
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="loggers")
     name = models.CharField(max_length=80, default="logger")
     digest = models.CharField(max_length=64, unique=True, editable=False)
-    instrument = models.CharField(
+    instrument = ChoiceField(
         max_length=12,
         default="plug",
         choices=INSTRUMENT_NAMES,

@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from needle.measure.instruments import Instrument
 from needle.profile.cost import MOST_PRICE, tariff_of
-from web.common.models import Record, RecordQuerySet
+from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import known_zone, refused_by_core
 from web.meters.models import meters_of
 
@@ -66,7 +66,7 @@ class Job(Record):
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="jobs"
     )
     name = models.CharField(max_length=80)
-    mains = models.CharField(
+    mains = ChoiceField(
         max_length=12,
         default="230-50",
         choices=[(key, words) for key, (words, *_) in MAINS.items()],

@@ -25,9 +25,9 @@ def fields_not_of(kind: Kind) -> list[str]:
     cold = kind.keeps_contents
     fits = {
         "never_rarer": kind.rarer,
-        "set_c": cold or kind.key == "thermostat-heat",
+        "set_c": bool(kind.set_point),
         "litres": cold,
-        "hours_per_day": not cold and kind.key != "thermostat-heat",
+        "hours_per_day": not kind.set_point,
         "can_dc": kind.electronic,
     }
     return [name for name, fitting in fits.items() if not fitting]

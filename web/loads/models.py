@@ -16,7 +16,7 @@ from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
-from web.common.models import Record, RecordQuerySet
+from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 
@@ -68,13 +68,9 @@ class Load(Record):
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="loads")
     name = models.CharField(max_length=80)
-    kind = models.CharField(
-        max_length=24, choices=[(kind.key, kind.name) for kind in KINDS.values()]
-    )
-    priority = models.CharField(max_length=8, default="should", choices=list(PRIORITIES.items()))
-    cares = models.CharField(
-        "safety", max_length=8, blank=True, default="", choices=list(CARES.items())
-    )
+    kind = ChoiceField(max_length=24, choices=[(kind.key, kind.name) for kind in KINDS.values()])
+    priority = ChoiceField(max_length=8, default="should", choices=list(PRIORITIES.items()))
+    cares = ChoiceField("safety", max_length=8, blank=True, default="", choices=list(CARES.items()))
     setting = models.CharField(
         max_length=60, blank=True, help_text="Which setting the plan counts with, such as “mid”."
     )
@@ -95,7 +91,7 @@ class Load(Record):
         default=False,
         help_text="Straight from a DC or USB output: volts times amps are its watts.",
     )
-    legs = models.CharField(
+    legs = ChoiceField(
         "fed by",
         max_length=4,
         blank=True,
@@ -120,7 +116,7 @@ class Load(Record):
         validators=[MinValueValidator(0.01), MaxValueValidator(10_000)],
     )
     cord_size = models.CharField("conductor", max_length=30, blank=True)
-    cord_material = models.CharField(
+    cord_material = ChoiceField(
         "material",
         max_length=12,
         default="copper",
@@ -267,7 +263,7 @@ class Reading(Record):
     """A reading of a load; ``data`` has the open document's keys."""
 
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="readings")
-    type = models.CharField(max_length=12, choices=list(TYPES.items()))
+    type = ChoiceField(max_length=12, choices=list(TYPES.items()))
     data = models.JSONField(default=dict)
     read_at = models.DateTimeField("read at", null=True, blank=True, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)

@@ -359,7 +359,7 @@ class EnergyForm(ReadingForm):
 
     @staticmethod
     def not_of(load: Load) -> tuple[str, ...]:
-        fed_by_adapter = load.kind in ("electronics", "led") and not load.dc
+        fed_by_adapter = load.core_kind.adapter and not load.dc
         return () if fed_by_adapter else ("counted",)
 
 

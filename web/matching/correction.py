@@ -14,7 +14,6 @@ from needle.decide.power_factor import (
     Sanity,
     battery_saving_w,
     correct,
-    not_for,
     sanity,
 )
 from needle.electrical import nonactive_va
@@ -130,7 +129,7 @@ def page_of(
         Available values, µF.
     """
     trials = [_trial(load, correction, current) for correction in load.corrections.live()][::-1]
-    refused = not_for(load.core_kind)
+    refused = load.core_kind.no_capacitor
     if refused or running is None:
         return CorrectionPage(load, refused, running, None, "", None, [], "", trials, [])
     hertz = load.job.mains_hz

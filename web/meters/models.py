@@ -10,7 +10,7 @@ from django.db import models
 
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.measure.meters import parse_meters
-from web.common.models import Record, RecordQuerySet
+from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import refused_by_core
 
 KINDS = {key: instrument.name for key, instrument in INSTRUMENTS.items()}
@@ -37,7 +37,7 @@ class Meter(Record):
         settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="meters"
     )
     name = models.CharField(max_length=60)
-    kind = models.CharField(max_length=12, choices=list(KINDS.items()))
+    kind = ChoiceField(max_length=12, choices=list(KINDS.items()))
     limit = models.FloatField(
         "accuracy",
         null=True,

@@ -6,12 +6,9 @@ from collections.abc import Mapping
 from typing import Any, ClassVar
 
 from django import forms
-from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.plan.documents.places import TOWNS
 from needle.plan.plan import AC, MOST_HOURS
-from needle.plan.sources.registry import parse_sources
 from needle.profile.cost import named_settings
 from needle.profile.kinds import Kind
 from needle.supply.chemistry import CHEMISTRIES
@@ -28,8 +25,7 @@ from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import celsius, fahrenheit, in_own_units, units
 from web.jobs.models import Job
 from web.plans.draft import Draft
-from web.plans.models import Plan, PlanEntry, PlanSource
-from web.plans.panels import shown_sun, sun_data
+from web.plans.models import Plan, PlanEntry
 from web.plans.used import UsedLoad
 
 _HOURS = {"placeholder": "such as 23:00–06:00"}
@@ -358,8 +354,8 @@ class EntryDetailsForm(EntryForm):
 
     def _leave_out(self, kind: Kind) -> None:
         """Remove empty fields that do not apply to the kind of load."""
-        cold = kind.key in ("compressor-fixed", "compressor-variable")
-        fitting = (True, not cold, kind.key == "electronics", cold or kind.key == "thermostat-heat")
+        cold = kind.set_point == "cools"
+        fitting = (True, not cold, kind.charges, bool(kind.set_point))
         for (_, names), fits in zip(self.grouped, fitting, strict=True):
             if not fits and not any(self.initial.get(name) for name in names):
                 for name in names:
@@ -414,166 +410,3 @@ class EntryDetailsForm(EntryForm):
             self.instance.charge = {"pack_wh": pack, "missing": missing / 100, "watts": watts}
         elif any(given):
             self.add_error("pack_wh", "A charge needs all three: the pack, the share, the watts.")
-
-
-class SourceForm(PercentMixin, OnceMixin, forms.Form):
-    """Base of the source forms: fields named as the document's keys, validated by the core."""
-
-    kind: ClassVar[str]
-    name = forms.CharField(max_length=60)
-    input = forms.ChoiceField(required=False, help_text="Of the supply: it limits what comes in.")
-    taken_in = forms.BooleanField(required=False, initial=True, label="Counted in this plan")
-
-    def __init__(self, *args: Any, source: PlanSource, draft: Draft, **kwargs: Any) -> None:
-        self.source, self.draft = source, draft
-        if source.pk:
-            kwargs["initial"] = {"name": source.name, "taken_in": source.taken_in, **source.data}
-        super().__init__(*args, **kwargs)
-        inputs = draft.supply.known_inputs() if draft.supply else []
-        self.fields["input"].choices = [("", "the one that fits")] + [  # type: ignore[attr-defined]
-            (charge_input.name, charge_input.name) for charge_input in inputs
-        ]
-        self.add_guards(source.version if source.pk else None)
-        self.show_shares()
-
-    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
-        """The document's keys from the cleaned fields."""
-        own = ("name", "taken_in", "client_key", "version")
-        return {
-            key: value
-            for key, value in cleaned.items()
-            if key not in own and value not in (None, "")
-        }
-
-    def clean(self) -> dict[str, Any]:
-        cleaned = super().clean() or self.cleaned_data
-        self.check_version(cleaned)
-        self.store_shares(cleaned)
-        if self.errors or self.draft.supply is None:
-            return cleaned
-        try:
-            data = self.to_data(cleaned)
-            document = {"kind": self.kind, "name": cleaned["name"], **data}
-            zone = timezone.get_current_timezone()
-            parse_sources([document], zone, self.draft.supply.to_core())
-        except DocumentError as error:
-            self.add_core_error(error)
-        else:
-            self.source.kind, self.source.name = self.kind, cleaned["name"]
-            self.source.taken_in, self.source.data = cleaned["taken_in"], data
-        return cleaned
-
-
-class SunForm(SourceForm):
-    kind = "sun"
-    shares: ClassVar = ("yield", "clouds")
-    main: ClassVar = ("name", "rated_w", "place", "tilt", "azimuth", "clouds")
-    rated_w = QuantityField(
-        "W", label="Rated", above=True, help_text="All panels of one aim, as printed on them."
-    )
-    place = forms.CharField(
-        max_length=60,
-        label="Near",
-        widget=forms.TextInput(attrs={"list": "towns", "autocomplete": "off"}),
-        help_text="A town, or degrees: 38.7, −9.1 (north, east).",
-    )
-    tilt = forms.CharField(max_length=20, initial="30", help_text="flat, roof, wall, or degrees.")
-    azimuth = forms.CharField(
-        max_length=20,
-        initial="south",
-        label="Faces",
-        help_text="south, SE, or degrees: 90 is east.",
-    )
-    clouds = share_field(label="Clouds", initial=50, help_text="Share of the sky.")
-    strings = forms.CharField(
-        max_length=600,
-        required=False,
-        label="More strings",
-        widget=forms.Textarea(attrs={"rows": 2, "placeholder": "400 W, flat, east"}),
-        help_text="A line each: rated watts, tilt, which way it faces.",
-    )
-    connected = forms.CharField(
-        max_length=200,
-        required=False,
-        label="Connected only",
-        widget=forms.TextInput(attrs={"placeholder": "09:00–15:00"}),
-    )
-    shade = forms.CharField(
-        max_length=200,
-        required=False,
-        label="In shade",
-        widget=forms.TextInput(attrs={"placeholder": "15:00–18:00"}),
-        help_text="A fifth is left of it then.",
-    )
-    measured = forms.CharField(
-        max_length=8000,
-        required=False,
-        label="Measured",
-        widget=forms.Textarea(
-            attrs={"rows": 3, "placeholder": "2026-11-20 2.1 kWh\n2026-11-21 12:30 410 W"}
-        ),
-        help_text="Wh of whole days, or W in full sun with the time: they come before the sky.",
-    )
-
-    def __init__(self, *args: Any, **kwargs: Any) -> None:
-        super().__init__(*args, **kwargs)
-        self.fields["yield"] = share_field(
-            label="Real yield",
-            initial=72,
-            above=True,
-            help_text="Of rated at best sun: heat, dirt and wires take the rest.",
-        )
-        if self.source.pk:
-            self.initial = {**self.initial, **shown_sun(self.source.data)}
-
-    @property
-    def towns(self) -> list[str]:
-        return list(TOWNS)
-
-    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
-        return sun_data(super().to_data(cleaned))
-
-
-class WindowForm(SourceForm):
-    kind = "window"
-    main: ClassVar = ("name", "watts", "measured_w", "hours", "litres_per_kwh")
-    watts = QuantityField("W", label="Charger", above=True, help_text="As stated on it.")
-    measured_w = QuantityField(
-        "W",
-        label="Measured",
-        above=True,
-        required=False,
-        help_text="What really went into the battery: comes before what is stated.",
-    )
-    hours = forms.CharField(
-        max_length=300, label="Runs", widget=forms.TextInput(attrs={"placeholder": "18:30–20:30"})
-    )
-    litres_per_kwh = forms.FloatField(
-        required=False,
-        min_value=0,
-        max_value=5,
-        label="Fuel",
-        help_text="Litres a kWh, of a generator. Outdoors, far from openings.",
-    )
-
-    def __init__(self, *args: Any, **kwargs: Any) -> None:
-        super().__init__(*args, **kwargs)
-        self.initial["hours"] = text_of_use({"between": self.source.data.get("between", [])})
-
-    def to_data(self, cleaned: dict[str, Any]) -> dict[str, Any]:
-        data = super().to_data(cleaned)
-        data["between"] = spans_from_text(data.pop("hours"), "hours")
-        if not data["between"]:
-            raise DocumentError("hours", "say when it runs, such as 18:30–20:30")
-        return data
-
-
-class BatteryForm(SourceForm):
-    kind = "battery"
-    nominal_wh = QuantityField("Wh", label="Holds", above=True)
-    max_w = QuantityField("W", label="Gives at most", above=True)
-
-
-SOURCE_FORMS: dict[str, type[SourceForm]] = {
-    form.kind: form for form in (SunForm, WindowForm, BatteryForm)
-}

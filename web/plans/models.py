@@ -11,10 +11,10 @@ from django.db import models
 from django.utils import timezone
 
 from needle.moments import parse_windows
-from needle.plan.documents.parse import check_use
+from needle.plan.documents.use import check_use
 from needle.plan.plan import MOST_HOURS
-from needle.plan.sources.registry import parse_sources
-from web.common.models import Record
+from needle.plan.sources.registry import KINDS, parse_sources
+from web.common.models import ChoiceField, Record
 from web.common.validation import CONTENTS_C, ROOM_C, SHARE, in_our_time, refused_by_core
 from web.jobs.actions import save_new
 from web.jobs.models import Job
@@ -196,18 +196,15 @@ class PlanEntry(Record):
         self.always = False
 
 
-SOURCES = {
-    "sun": "sun on panels",
-    "window": "mains or a generator, for some hours",
-    "battery": "another battery",
-}
+#: Titles of the kinds of sources.
+SOURCES = {key: kind.TITLE for key, kind in KINDS.items()}
 
 
 class PlanSource(Record):
     """A charging source of a plan: ``data`` has the open document's keys."""
 
     plan = models.ForeignKey(Plan, on_delete=models.CASCADE, related_name="sources")
-    kind = models.CharField(max_length=8, choices=list(SOURCES.items()))
+    kind = ChoiceField(max_length=20, choices=list(SOURCES.items()))
     name = models.CharField(max_length=60)
     data = models.JSONField(default=dict)
     taken_in = models.BooleanField(default=True)

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.plan.advice.shift import propose
 from needle.plan.documents.report import as_document
+from needle.plan.sources.registry import KINDS
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
@@ -31,11 +32,9 @@ from web.plans.charts import ViewAsked, asked_of
 from web.plans.compare import choices_of, compared
 from web.plans.draft import Draft, document, draft_of
 from web.plans.forms import (
-    SOURCE_FORMS,
     EntryDetailsForm,
     EntryForm,
     PlanForm,
-    SourceForm,
     WhatIfForm,
 )
 from web.plans.measurement_tips import measurement_tips
@@ -51,6 +50,7 @@ from web.plans.outcomes import (
 from web.plans.page import PlanPage, csv_rows, rows_of, view_of
 from web.plans.rests import rests_of
 from web.plans.sizes import sizes_of
+from web.plans.source_forms import SOURCE_FORMS, SourceForm
 
 #: Keys of the page, for its sheet of keys.
 PAGE_KEYS = (
@@ -248,6 +248,7 @@ def _source(request: HtmxRequest, job: Job, draft: Draft, source: PlanSource) ->
         "plan_id": draft.plan.pk or 0,
         "source": source,
         "form": form,
+        "about": KINDS[source.kind].ABOUT,
     }
     return render(request, "plans/source.html", context, status=422 if form.is_bound else 200)
 

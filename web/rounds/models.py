@@ -13,7 +13,7 @@ from django.utils import timezone
 from needle.measure.instruments import Instrument
 from needle.round.candidate import OF_THE_MEAN, TALLY
 from needle.round.visit import CarriedMeter, Visit
-from web.common.models import Record
+from web.common.models import ChoiceField, Record
 from web.jobs.models import Job
 from web.jobs.renaming import in_list, in_values
 from web.loads.models import Load
@@ -40,7 +40,7 @@ class MeasuringRound(Record):
     meters = models.JSONField(default=list)
     keep_plugged = models.JSONField(default=list)
     qualified = models.BooleanField(default=False)
-    target = models.CharField(max_length=8, default="plan", choices=list(TARGETS.items()))
+    target = ChoiceField(max_length=8, default="plan", choices=list(TARGETS.items()))
     steps = models.JSONField(default=list)
     before_h = models.JSONField(default=list)
     told = models.JSONField(default=dict)

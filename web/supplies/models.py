@@ -18,7 +18,7 @@ from needle.supply.outputs import OUTPUT_KINDS, parse_outputs
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
 from needle.supply.supply_tests import parse_test
-from web.common.models import Record, RecordQuerySet
+from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.jobs.renaming import in_list, in_values
@@ -67,8 +67,8 @@ class Supply(Record):
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="supplies")
     name = models.CharField(max_length=80)
-    build = models.CharField(max_length=8, default="whole", choices=list(BUILDS.items()))
-    chemistry = models.CharField(
+    build = ChoiceField(max_length=8, default="whole", choices=list(BUILDS.items()))
+    chemistry = ChoiceField(
         max_length=8,
         choices=[(chemistry.key, chemistry.name) for chemistry in CHEMISTRIES.values()],
     )
@@ -95,7 +95,7 @@ class Supply(Record):
     efficiency = models.FloatField(null=True, blank=True)
     overload_ratio = models.FloatField(null=True, blank=True)
     overload_s = models.FloatField(null=True, blank=True)
-    waveform = models.CharField(max_length=8, default="sine", choices=list(WAVEFORMS.items()))
+    waveform = ChoiceField(max_length=8, default="sine", choices=list(WAVEFORMS.items()))
     total_max_w = models.FloatField(null=True, blank=True)
     note = models.CharField(max_length=400, blank=True)
 
@@ -236,7 +236,7 @@ class Output(Record):
     volts = models.FloatField(null=True, blank=True)
     max_a = models.FloatField(null=True, blank=True)
     max_w = models.FloatField(null=True, blank=True)
-    kind = models.CharField(
+    kind = ChoiceField(
         "what it is",
         max_length=10,
         default="dc",
@@ -304,7 +304,7 @@ class SupplyTest(Record):
     """
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="tests")
-    type = models.CharField(max_length=12, choices=list(TESTS.items()))
+    type = ChoiceField(max_length=12, choices=list(TESTS.items()))
     data = models.JSONField(default=dict)
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
@@ -361,7 +361,7 @@ class StartTest(Record):
 
     supply = models.ForeignKey(Supply, on_delete=models.CASCADE, related_name="start_tests")
     load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="start_tests")
-    result = models.CharField(max_length=12, choices=list(RESULTS.items()))
+    result = ChoiceField(max_length=12, choices=list(RESULTS.items()))
     times = models.PositiveSmallIntegerField(
         "tried", default=1, validators=[MinValueValidator(1), MaxValueValidator(100)]
     )
@@ -377,7 +377,7 @@ class StartTest(Record):
         validators=[MinValueValidator(1.0), MaxValueValidator(86_400.0)],
         help_text="With all that ran beside it, before it was switched off or tripped.",
     )
-    order = models.CharField(max_length=12, blank=True, choices=list(ORDERS.items()))
+    order = ChoiceField(max_length=12, blank=True, choices=list(ORDERS.items()))
     tested_at = models.DateTimeField("tested at", default=timezone.now, validators=[in_our_time])
     note = models.CharField(max_length=400, blank=True)
 

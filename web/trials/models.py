@@ -14,7 +14,7 @@ from needle.plan.plan import AC
 from needle.trial.finished_run import run_of
 from needle.trial.trial import BATTERY, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
-from web.common.models import Record, RecordQuerySet
+from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 from web.jobs.renaming import in_values
@@ -84,11 +84,9 @@ class Trial(Record):
     counted = models.CharField("Wh, Ah and W are read at", max_length=40, default=BATTERY)
     room_c = models.FloatField("room", null=True, blank=True, validators=ROOM_C)
     contents = models.CharField(max_length=200, blank=True)
-    begins = models.CharField(
-        "contents begin", max_length=4, blank=True, choices=list(STARTS.items())
-    )
+    begins = ChoiceField("contents begin", max_length=4, blank=True, choices=list(STARTS.items()))
     ended_at = models.DateTimeField("ended at", null=True, blank=True, validators=[in_our_time])
-    ended_why = models.CharField(max_length=8, blank=True, choices=list(ENDS.items()))
+    ended_why = ChoiceField(max_length=8, blank=True, choices=list(ENDS.items()))
     ran = models.JSONField(default=dict, blank=True)
     counts = models.BooleanField("use it in plans", default=True)
     carried_test = models.ForeignKey(

@@ -18,7 +18,8 @@ from needle.estimate import Estimate
 from needle.leaves import Path, leaves, moves, others, path_text, without
 from needle.ledger import LedgerEntry, covers
 from needle.moments import Moment, minute_of, occurrences, parse_moment
-from needle.plan.documents.parse import parse_load, parse_plan
+from needle.plan.documents.load import parse_load
+from needle.plan.documents.parse import parse_plan
 from needle.plan.documents.rules import Situation, asked_figures, why_unasked
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import AC, Plan, feeds

@@ -1,4 +1,4 @@
-"""Charging sources by kind: sun, a charger in windows, another battery."""
+"""Charging sources by kind: sun, wind, a charger in windows, another battery."""
 
 from __future__ import annotations
 
@@ -10,11 +10,13 @@ from typing import Any
 
 import numpy as np
 
-from needle.document import DocumentError, Reader
+from needle.document import DocumentError, Reader, kind_of
 from needle.estimate import STATED_SPREAD
+from needle.fields import Choice, Fields, Number, Text, Windows
 from needle.moments import Window, in_windows, parse_windows
 from needle.plan.sources.source import Source
 from needle.plan.sources.sun import Sun
+from needle.plan.sources.wind import Wind
 from needle.supply.charging import input_limit_w
 from needle.supply.supply import Supply
 
@@ -29,7 +31,22 @@ class ChargeWindow(Source):
     ``spread`` is the relative spread of its W.
     """
 
-    KEYS = ("watts", "between", "litres_per_kwh", "spread", "measured_w")
+    TITLE = "mains or a generator, for some hours"
+    ABOUT = (
+        "Caution",
+        "Generators outdoors, far from openings, with a carbon-monoxide alarm indoors. "
+        "Never feed a building through an outlet. Lithium must not be charged below "
+        "freezing.",
+    )
+    FIELDS = {
+        "watts": Number("charger, as stated", unit="W", most=1_000_000, above=True),
+        "measured_w": Number(
+            "what really went in: comes before `watts`", unit="W", most=1_000_000, above=True
+        ),
+        "between": Windows("hours in which it runs; needed", most=500),
+        "litres_per_kwh": Number("fuel of a generator", unit="l/kWh", most=10, default=0.0),
+        "spread": Number("relative spread of its W", most=1.0, default=STATED_SPREAD),
+    }
 
     watts: float
     windows: tuple[Window, ...] = field()
@@ -38,17 +55,14 @@ class ChargeWindow(Source):
 
     @classmethod
     def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> ChargeWindow:
-        between = reader.items("between", most=500)
-        windows = parse_windows(between, reader.at("between"), zone)
+        windows = parse_windows(reader.items("between"), reader.at("between"), zone)
         if not windows:
             raise DocumentError(reader.at("between"), "needs at least one window")
-        spread = reader.number("spread", most=1.0, default=STATED_SPREAD)
         if reader.has("measured_w"):
-            watts, spread = reader.need("measured_w", most=1_000_000, above=True), READ_SPREAD
+            watts, spread = reader.number("measured_w"), READ_SPREAD
         else:
-            watts = reader.need("watts", most=1_000_000, above=True)
-        fuel = reader.number("litres_per_kwh", most=10, default=0.0)
-        return cls(name, limit_w, watts, windows, fuel, spread)
+            watts, spread = reader.number("watts"), reader.number("spread")
+        return cls(name, limit_w, watts, windows, reader.number("litres_per_kwh"), spread)
 
     def factors(
         self, days: int, normals: np.ndarray | None, rng: np.random.Generator
@@ -71,17 +85,40 @@ class ChargeWindow(Source):
 class OtherBattery(Source):
     """Another battery that supplies a limited power until its energy is used up."""
 
-    KEYS = ("nominal_wh", "max_w", "efficiency")
+    TITLE = "another battery"
+    ABOUT = (
+        "Another battery",
+        "It charges through an input with limited watts until it reaches its own floor.",
+    )
+    FIELDS = {
+        "nominal_wh": Number(
+            "energy it holds",
+            label="Holds",
+            unit="Wh",
+            most=10_000_000,
+            above=True,
+            needed=True,
+        ),
+        "max_w": Number(
+            "highest power",
+            label="Gives at most",
+            unit="W",
+            most=1_000_000,
+            above=True,
+            needed=True,
+        ),
+        "efficiency": Number(
+            "share of it that arrives", unit="share", least=0.3, most=1.0, default=0.85
+        ),
+    }
 
     store_wh: float = field()
     max_w: float
 
     @classmethod
     def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> OtherBattery:
-        efficiency = reader.number("efficiency", least=0.3, most=1.0, default=0.85)
-        held = reader.need("nominal_wh", most=10_000_000, above=True)
-        most = reader.need("max_w", most=1_000_000, above=True)
-        return cls(name, limit_w, held * efficiency, most)
+        store_wh = reader.number("nominal_wh") * reader.number("efficiency")
+        return cls(name, limit_w, store_wh, reader.number("max_w"))
 
     @property
     def rated_most_w(self) -> float:
@@ -92,8 +129,21 @@ class OtherBattery(Source):
 
 
 #: Kinds as the document names them.
-KINDS: dict[str, type[Source]] = {"sun": Sun, "window": ChargeWindow, "battery": OtherBattery}
-_COMMON = ("kind", "name", "input", "id")
+KINDS: dict[str, type[Source]] = {
+    "sun": Sun,
+    "window": ChargeWindow,
+    "battery": OtherBattery,
+    "wind": Wind,
+}
+COMMON_FIELDS: Fields = {
+    "kind": Text("kind of source"),
+    "name": Text("its name", most=80, otherwise="its kind"),
+    "input": Choice(
+        "input of the supply that it charges through",
+        otherwise="one of its name or kind, else the only one, else the largest",
+    ),
+    "id": Text("what its draws hang on", most=40, otherwise="its name"),
+}
 
 
 def parse_sources(
@@ -108,17 +158,15 @@ def parse_sources(
     sources: list[Source] = []
     for index, item in enumerate(items):
         path = f"sources[{index}]"
-        if not isinstance(item, dict):
-            raise DocumentError(path, "must be an object with named values")
-        kind = Reader(item, path, item).choice("kind", KINDS)
-        reader = Reader(item, path, (*_COMMON, *KINDS[kind].KEYS))
-        name = reader.text("name", kind, 80)
+        kind = kind_of(item, path, "kind", KINDS)
+        reader = Reader(item, path, {**COMMON_FIELDS, **KINDS[kind].FIELDS})
+        name = reader.text("name", kind)
         taken = sum(source.name == name or source.name.startswith(f"{name} ") for source in sources)
         name = name if not taken else f"{name} {taken + 1}"
         limit = _limit_w(reader, (name, kind), supply)
         source = KINDS[kind].read(reader, name, limit, zone)
         # Frozen as they are, sources have no field for what only streams are made of.
-        object.__setattr__(source, "id", reader.text("id", most=40))
+        object.__setattr__(source, "id", reader.text("id"))
         sources.append(source)
     return tuple(sources)
 

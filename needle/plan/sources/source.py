@@ -11,6 +11,7 @@ from typing import ClassVar
 import numpy as np
 
 from needle.document import Reader
+from needle.fields import Fields
 from needle.moments import Window
 
 _NO_WINDOWS: tuple[Window, ...] = ()
@@ -29,8 +30,12 @@ class Source(ABC):
         Seed of its random streams, so that renaming a source changes no draw; empty: its name.
     """
 
-    #: Its keys in the document, beside the common ones.
-    KEYS: ClassVar[tuple[str, ...]]
+    #: What the kind is called where one is chosen.
+    TITLE: ClassVar[str]
+    #: How it is counted, for the page where it is described: a heading and paragraphs.
+    ABOUT: ClassVar[tuple[str, ...]]
+    #: Its fields in the document, beside the common ones; those with a label make up its form.
+    FIELDS: ClassVar[Fields]
     #: Between which it gives; empty where its hours are not set.
     windows = _NO_WINDOWS
     #: Relative spread of what it gives.

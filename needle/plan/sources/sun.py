@@ -16,6 +16,7 @@ import numpy as np
 
 from needle.document import DocumentError, Reader
 from needle.estimate import spread_of_few
+from needle.fields import Fields, Number, Parts, Text, Windows
 from needle.moments import DAY_MIN, Window, in_windows, parse_moment, parse_windows
 from needle.plan.sources.source import Source
 
@@ -53,6 +54,15 @@ class SunString:
     azimuth: float
 
 
+_STRING_FIELDS: Fields = {
+    "rated_w": Number(
+        "rated power of all panels of one aim", unit="W", most=1_000_000, above=True, needed=True
+    ),
+    "tilt": Number("tilt from level", unit="°", most=90, default=TILT),
+    "azimuth": Number("where they face; 180 is south", unit="°", most=360, default=AZIMUTH),
+}
+
+
 @dataclass(frozen=True)
 class Sun(Source):
     """Solar panels as a charging source.
@@ -76,20 +86,43 @@ class Sun(Source):
         What was measured; empty if nothing.
     """
 
-    KEYS = (
-        "rated_w",
-        "yield",
-        "latitude",
-        "longitude",
-        "tilt",
-        "azimuth",
-        "clouds",
-        "spread",
-        "strings",
-        "connected",
-        "shade",
-        "measured",
+    TITLE = "sun on panels"
+    ABOUT = (
+        "How sun is counted",
+        "Each day's clear sky at that place, less clouds, times the rated watts and the "
+        "real yield, limited by the input and the charge controller. The range is wide, as "
+        "there is no weather forecast in it.",
+        "Your measurements replace general values: the Wh of a few whole days show what "
+        "clouds, shade and dirt leave at your place, and watts in full sun show what the "
+        "panels give.",
     )
+    FIELDS = {
+        **_STRING_FIELDS,
+        "strings": Parts(
+            "strings of panels, in place of the three above", fields=_STRING_FIELDS, most=20
+        ),
+        "yield": Number(
+            "real over rated power in full sun", unit="share", least=0.05, most=1.0, default=YIELD
+        ),
+        "latitude": Number("latitude, north positive", unit="°", least=-90, most=90, needed=True),
+        "longitude": Number(
+            "longitude, east positive", unit="°", least=-180, most=180, default=0.0
+        ),
+        "clouds": Number("mean cloud cover", unit="share", most=1.0, default=0.5),
+        "spread": Number("relative spread of what it gives", most=2.0, default=0.25),
+        "connected": Windows("hours in which the panels are connected; empty: all", most=50),
+        "shade": Windows("hours in which they are shaded: a fifth is left", most=50),
+        "measured": Parts(
+            "what they gave: comes before `clouds` and `yield`",
+            fields={
+                "on": Text("a whole day", most=40),
+                "wh": Number("its energy", unit="Wh", most=10_000_000, above=True),
+                "at": Text("or a moment in full sun", most=40),
+                "watts": Number("its power", unit="W", most=1_000_000, above=True),
+            },
+            most=400,
+        ),
+    }
 
     strings: tuple[SunString, ...]
     performance_ratio: float
@@ -106,15 +139,14 @@ class Sun(Source):
 
     @classmethod
     def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> Sun:
-        spread = reader.number("spread", 0, 2, default=0.25)
-        clouds = reader.number("clouds", 0, 1, default=0.5)
+        spread, clouds = reader.number("spread"), reader.number("clouds")
         sun = cls(
             name=name,
             limit_w=limit_w,
             strings=_strings(reader),
-            performance_ratio=reader.number("yield", 0.05, 1.0, default=YIELD),
-            latitude=reader.need("latitude", least=-90, most=90),
-            longitude=reader.number("longitude", -180, 180, default=0.0),
+            performance_ratio=reader.number("yield"),
+            latitude=reader.number("latitude"),
+            longitude=reader.number("longitude"),
             clouds=clouds,
             connected=_windows(reader, "connected", zone),
             shade=_windows(reader, "shade", zone),
@@ -169,39 +201,29 @@ class Sun(Source):
 
 
 def _windows(reader: Reader, key: str, zone: tzinfo | None) -> tuple[Window, ...]:
-    return parse_windows(reader.items(key, most=50), reader.at(key), zone)
+    return parse_windows(reader.items(key), reader.at(key), zone)
 
 
 def _strings(reader: Reader) -> tuple[SunString, ...]:
-    items = reader.items("strings", most=20)
-    if not items:
-        return (_string(reader),)
-    if reader.has("rated_w"):
+    strings = reader.parts("strings")
+    if strings and reader.has("rated_w"):
         raise DocumentError(reader.at("rated_w"), "stands in each of the strings")
-    return tuple(
-        _string(Reader(item, f"{reader.at('strings')}[{index}]", ("rated_w", "tilt", "azimuth")))
-        for index, item in enumerate(items)
-    )
+    return tuple(_string(string) for string in strings or [reader])
 
 
 def _string(reader: Reader) -> SunString:
-    return SunString(
-        reader.need("rated_w", most=1_000_000, above=True),
-        reader.number("tilt", 0, 90, default=TILT),
-        reader.number("azimuth", 0, 360, default=AZIMUTH),
-    )
+    return SunString(reader.number("rated_w"), reader.number("tilt"), reader.number("azimuth"))
 
 
 def _as_measured(sun: Sun, reader: Reader, zone: tzinfo | None) -> Sun:
     """The panels with measured values in place of general ones."""
     spots: list[float] = []
     days: list[float] = []
-    for index, item in enumerate(reader.items("measured", most=400)):
-        inner = Reader(item, f"{reader.at('measured')}[{index}]", ("at", "watts", "on", "wh"))
-        if inner.has("watts"):
-            spots.append(_in_full_sun(sun, inner, zone))
+    for measured in reader.parts("measured"):
+        if measured.has("watts"):
+            spots.append(_in_full_sun(sun, measured, zone))
         else:
-            days.append(_of_a_day(sun, inner, zone))
+            days.append(_of_a_day(sun, measured, zone))
     if spots:
         ratio = math.exp(sum(math.log(spot) for spot in spots) / len(spots))
         words = f"{len(spots)} reading{'' if len(spots) == 1 else 's'} in full sun"
@@ -247,7 +269,7 @@ def _in_full_sun(sun: Sun, reader: Reader, zone: tzinfo | None) -> float:
         raise DocumentError(
             reader.at("at"), "needs a date with a time: the sun's height hangs on it"
         )
-    watts = reader.need("watts", most=1_000_000, above=True)
+    watts = reader.number("watts")
     clear = float(sun.clear_w(at, 1)[0])
     if clear < LEAST_SUN * sun.rated_w:
         raise DocumentError(
@@ -267,7 +289,7 @@ def _of_a_day(sun: Sun, reader: Reader, zone: tzinfo | None) -> float:
     day = parse_moment(f"{reader.text('on')[:10]}T00:00", reader.at("on"), zone or UTC)
     if not isinstance(day, datetime):
         raise DocumentError(reader.at("on"), "needs a day such as 2026-11-20")
-    wh = reader.need("wh", most=10_000_000, above=True)
+    wh = reader.number("wh")
     clear_wh = float(sun.clear_w(day, DAY_MIN).sum()) / 60
     if clear_wh <= 0 or wh > 1.2 * clear_wh:
         raise DocumentError(
