@@ -538,24 +538,25 @@ def _recorded(reader: Reader) -> Recorded:
 
 @dataclass(frozen=True)
 class ReadingType:
-    """A type of reading: its fields beside the common ones, and what reads them."""
+    """A type of reading: its title, its fields beside the common ones, and what reads them."""
 
+    title: str
     fields: Fields
     read: Callable[[Reader], Reading]
 
 
-#: Types of readings as documents name them.
+#: Types of readings as documents name them, the most usual first.
 TYPES = {
-    "label": ReadingType(_LABEL_FIELDS, _label),
-    "spot": ReadingType(_SPOT_FIELDS, _spot),
-    "start": ReadingType(_START_FIELDS, _start),
-    "energy": ReadingType(_ENERGY_FIELDS, _energy),
-    "tally": ReadingType(_TALLY_FIELDS, _tally),
-    "duty": ReadingType(_DUTY_FIELDS, _assumed_duty),
-    "task": ReadingType(_TASK_FIELDS, _task),
-    "short-run": ReadingType(_SHORT_RUN_FIELDS, _short_run),
-    "charge-drop": ReadingType(_CHARGE_DROP_FIELDS, _charge_drop),
-    "capture": ReadingType(_CAPTURE_FIELDS, _recorded),
+    "spot": ReadingType("watts now", _SPOT_FIELDS, _spot),
+    "energy": ReadingType("kWh over time", _ENERGY_FIELDS, _energy),
+    "start": ReadingType("start-up surge", _START_FIELDS, _start),
+    "task": ReadingType("one use", _TASK_FIELDS, _task),
+    "tally": ReadingType("on and off times", _TALLY_FIELDS, _tally),
+    "short-run": ReadingType("short run", _SHORT_RUN_FIELDS, _short_run),
+    "duty": ReadingType("share of time on", _DUTY_FIELDS, _assumed_duty),
+    "charge-drop": ReadingType("battery % used", _CHARGE_DROP_FIELDS, _charge_drop),
+    "capture": ReadingType("capture", _CAPTURE_FIELDS, _recorded),
+    "label": ReadingType("label", _LABEL_FIELDS, _label),
 }
 
 

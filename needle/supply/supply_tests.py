@@ -564,19 +564,20 @@ def _route(reader: Reader) -> RouteTest:
 
 @dataclass(frozen=True)
 class SupplyTestType:
-    """A type of supply test: its fields beside the common ones, and what reads them."""
+    """A type of supply test: its title, fields beside the common ones, and what reads them."""
 
+    title: str
     fields: Fields
     read: Callable[[Reader], SupplyTest]
 
 
 #: Types of tests as documents name them.
 TYPES = {
-    "idle": SupplyTestType(_IDLE_FIELDS, _idle),
-    "efficiency": SupplyTestType(_EFFICIENCY_FIELDS, _efficiency),
-    "capacity": SupplyTestType(_CAPACITY_FIELDS, _capacity),
-    "route": SupplyTestType(_ROUTE_FIELDS, _route),
-    "together": SupplyTestType(_TOGETHER_FIELDS, _together),
+    "idle": SupplyTestType("idle test", _IDLE_FIELDS, _idle),
+    "efficiency": SupplyTestType("efficiency test", _EFFICIENCY_FIELDS, _efficiency),
+    "capacity": SupplyTestType("capacity test", _CAPACITY_FIELDS, _capacity),
+    "route": SupplyTestType("AC against DC", _ROUTE_FIELDS, _route),
+    "together": SupplyTestType("everything together", _TOGETHER_FIELDS, _together),
 }
 
 

@@ -11,6 +11,7 @@ from django.db.models import Prefetch
 
 from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
 from needle.measure.meters import resolved
+from needle.measure.readings import TYPES as READING_TYPES
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, Kind
@@ -21,18 +22,7 @@ from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 
 #: Kinds of reading; all but a capture can be typed in.
-TYPES = {
-    "spot": "watts now",
-    "energy": "kWh over time",
-    "start": "start-up surge",
-    "task": "one use",
-    "tally": "on and off times",
-    "short-run": "short run",
-    "duty": "share of time on",
-    "charge-drop": "battery % used",
-    "capture": "capture",
-    "label": "label",
-}
+TYPES = {key: kind.title for key, kind in READING_TYPES.items()}
 PRIORITIES = {"must": "must run", "should": "should run", "nice": "nice to have"}
 CARES = {
     "": "as usual for its kind: refrigeration keeps its contents",

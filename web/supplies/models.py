@@ -17,6 +17,7 @@ from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.outputs import OUTPUT_KINDS, parse_outputs
 from needle.supply.supply import Supply as CoreSupply
 from needle.supply.supply import parse_supply
+from needle.supply.supply_tests import TYPES as TEST_TYPES
 from needle.supply.supply_tests import parse_test
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import in_our_time, refused_by_core
@@ -30,13 +31,7 @@ BUILDS = {
     "bank": "battery bank with an inverter of its own",
     "usb": "USB bank",
 }
-TESTS = {
-    "idle": "idle test",
-    "efficiency": "efficiency test",
-    "capacity": "capacity test",
-    "route": "AC against DC",
-    "together": "everything together",
-}
+TESTS = {key: kind.title for key, kind in TEST_TYPES.items()}
 RESULTS = {
     "held": "held",
     "complained": "complained, then ran",
