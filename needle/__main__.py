@@ -140,7 +140,6 @@ def _plan(args: argparse.Namespace) -> Any:
 
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
-    from needle.ledger import as_document as ledger_document
     from needle.plan.advice import alone
     from needle.plan.documents.ledger import ledger_of
     from needle.plan.documents.parse import parse_plan
@@ -154,7 +153,7 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     ledger = ledger_of(document, outcome)
     if args.alone:
         answer = alone.as_document(alone.alone(plan, args.draws, args.seed))
-        return {**answer, "ledger": ledger_document(ledger)}
+        return {**answer, "ledger": ledger}
     return as_document(outcome, ledger=ledger)
 
 
@@ -178,7 +177,6 @@ def _planned_or_error(args: argparse.Namespace, file: str) -> dict[str, Any]:
 
 
 def _round(args: argparse.Namespace) -> dict[str, Any]:
-    from needle.ledger import as_document as ledger_document
     from needle.plan.answering import work_out
     from needle.plan.documents.ledger import ledger_of
     from needle.round.planning import plan_round
@@ -203,7 +201,7 @@ def _round(args: argparse.Namespace) -> dict[str, Any]:
         target="grades" if args.grades else "plan",
     )
     answer = as_document(plan_round(outcome, visit))
-    return {**answer, "ledger": ledger_document(ledger_of(document, outcome))}
+    return {**answer, "ledger": ledger_of(document, outcome)}
 
 
 def _drill(args: argparse.Namespace) -> dict[str, Any]:
@@ -335,11 +333,13 @@ def _add_plan_verbs(verbs: Any) -> None:
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Run one command; return the exit status."""
+    from needle.words import worded
+
     args = _arguments().parse_args(argv)
     try:
         answer = args.run(args)
         several = answer if isinstance(answer, list) else [answer]
-        lines = [json.dumps(answer, ensure_ascii=False, allow_nan=False) for answer in several]
+        lines = [json.dumps(worded(part), ensure_ascii=False, allow_nan=False) for part in several]
     except DocumentError as error:
         return _refused(str(error))
     except _NO_FIGURE:

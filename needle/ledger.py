@@ -6,9 +6,9 @@ and what would make it count. An entry refers to a path in the document: a whole
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Any
+
+from needle.message import Message
 
 #: Codes of what is only told: no figure rests on a name or a note.
 TOLD = ("name", "note")
@@ -23,30 +23,17 @@ class LedgerEntry:
     where : str
         Its path in the document: ``"loads[0].profile.readings[2].hz"``.
     used : bool
-    code : str
-        Why it is unused, or the kind of its use.
-    text : str
+    said : Message
         What it is used for; or why it is unused, and what would make it count.
     """
 
     where: str
     used: bool
-    code: str
-    text: str
+    said: Message
 
     def under(self, path: str) -> LedgerEntry:
         """The same entry for a document that is part of another."""
         return replace(self, where=f"{path}.{self.where}" if self.where else path)
-
-    def as_document(self) -> dict[str, Any]:
-        """The entry as in open documents."""
-        said = {"as": self.text} if self.used else {"why": self.text}
-        return {"where": self.where, "used": self.used, "code": self.code, **said}
-
-
-def as_document(entries: Iterable[LedgerEntry]) -> list[dict[str, Any]]:
-    """Entries as in open documents."""
-    return [entry.as_document() for entry in entries]
 
 
 def covers(entry: LedgerEntry, path: str) -> bool:

@@ -30,12 +30,6 @@ class Window:
     end: Moment
 
 
-def when_text(moment: datetime, start: datetime) -> str:
-    """A moment with its weekday, and with its date if the weekday is ambiguous."""
-    near = abs(moment - start) < timedelta(days=6)
-    return f"{moment:%a %H:%M}" if near else f"{moment:%a} {moment.day} {moment:%b %H:%M}"
-
-
 def day_text(day: str) -> str:
     """An ISO 8601 day as people write it: ``27 Sep 2026``."""
     moment = datetime.fromisoformat(day[:10])

@@ -26,6 +26,7 @@ def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     from needle.trial.forecast import as_document as forecast_document
     from needle.trial.forecast import forecast
     from needle.trial.trial import parse_trial
+    from needle.words import worded
 
     if kind == "load":
         told = profile_document(derive(parse_load(document)))
@@ -34,7 +35,7 @@ def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     else:
         told = plan_document(simulate(parse_plan(document), draws=60))
     # What an answer rests on is tested by itself.
-    return {key: value for key, value in told.items() if key != "ledger"}
+    return worded({key: value for key, value in told.items() if key != "ledger"})
 
 
 def rounded(value: Any) -> Any:

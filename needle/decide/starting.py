@@ -9,7 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from needle.quantity import chance_text, with_unit
+from needle.message import Message, message
 from needle.supply.battery import Battery
 from needle.supply.inverter import Inverter
 from needle.supply.voltage import most_w, open_circuit_v
@@ -20,8 +20,8 @@ GREY_FACTOR = 2.0
 SHORT_S = 0.5
 
 
-#: From these odds on a start holds, and is likely to; below the last it trips.
-HOLDS, LIKELY, TRIPS = 0.9, 0.5, 0.1
+#: From this chance on a start holds; below the last it trips.
+HOLDS, TRIPS = 0.9, 0.1
 #: Share of a start's VA that is true power: most of a motor's inrush is reactive (general value).
 START_REAL = 0.5
 #: Volts of a load and of what feeds it that are this near each other fit (relative).
@@ -52,7 +52,7 @@ class StartTried:
 
     @property
     def ran(self) -> bool:
-        return TESTED[self.result][0] != "trips"
+        return TESTED[self.result] != "trips"
 
     def settles(self, others_w: float) -> bool:
         """Whether it settles a start with these W of other loads."""
@@ -191,14 +191,6 @@ def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
     return abs(load_v / inverter.volts - 1) <= SAME_VOLTS
 
 
-def words_of(verdict: Verdict) -> str:
-    """A verdict in words, with its chance if that matters: "likely holds, 8 in 10"."""
-    if verdict.chance is None or verdict.verdict != "grey":
-        return verdict.verdict
-    odds = chance_text(verdict.chance)
-    return f"likely holds, {odds}" if verdict.chance >= LIKELY else f"grey, {odds}"
-
-
 def by_odds(verdict: Verdict, chance: float) -> Verdict:
     """A computed verdict replaced by the chance over draws."""
     word = verdict.verdict
@@ -221,8 +213,7 @@ class Verdict:
         The rating that applies, VA.
     margin_va : float
         Margin below the rating, VA; negative if exceeded.
-    reason : str
-        Reason, in words.
+    reason : Message
     chance : float or None
         Share of draws in which it starts, if drawn.
     """
@@ -230,7 +221,7 @@ class Verdict:
     verdict: str
     limit_va: float
     margin_va: float
-    reason: str
+    reason: Message
     chance: float | None = None
 
 
@@ -263,17 +254,13 @@ def will_it_start(
     over = running_sum - continuous
     top = inverter.overload[-1][0] if inverter.overload else 1.0
     if running_sum > continuous * top:
-        carried = with_unit(continuous, "W")
-        reason = f"{with_unit(running_sum, 'W')} running is over the {carried} it carries"
+        reason = message("over-continuous", watts=running_sum, carried_w=continuous)
         return Verdict("trips", continuous, -over, reason)
     start = _judge_start(start_va + others_w, start_s, inverter)
     if over <= 0 or start.verdict == "trips":
         return start
     seconds = next(s for ratio, s in inverter.overload if running_sum <= continuous * ratio)
-    reason = (
-        f"{with_unit(running_sum, 'W')} running is {with_unit(over, 'W')} over; it is carried "
-        f"for {seconds:g} s only"
-    )
+    reason = message("carried-for-seconds", watts=running_sum, over_w=over, seconds=seconds)
     return Verdict("grey", continuous, -over, reason)
 
 
@@ -283,23 +270,17 @@ def _judge_start(total_va: float, start_s: float, inverter: Inverter) -> Verdict
     limit = inverter.continuous_w if long else inverter.surge_va
     margin = limit - total_va
     if margin >= 0:
-        return Verdict("holds", limit, margin, f"{with_unit(margin, 'VA')} left")
-    words = f"{with_unit(-margin, 'VA')} over the surge rating, for {start_s:g} s"
-    if long:
-        words = f"{with_unit(-margin, 'VA')} over, for {start_s:g} s: longer than its surge rating"
+        return Verdict("holds", limit, margin, message("surge-left", va=margin))
+    reason = message("over-surge-long" if long else "over-surge", va=-margin, seconds=start_s)
     if total_va < GREY_FACTOR * limit and start_s < SHORT_S:
-        reason = f"{words}: its voltage may dip and still start it; test it"
-        return Verdict("grey", limit, margin, reason)
-    return Verdict("trips", limit, margin, words)
+        return Verdict("grey", limit, margin, message(TEST_IT, why=reason))
+    return Verdict("trips", limit, margin, reason)
 
 
+#: Code of a reason that asks for a test.
+TEST_IT = "may-dip-test-it"
 #: What came of a start that was tried on this very inverter, and the verdict that it is.
-TESTED = {
-    "held": ("holds", "tested: it held"),
-    "complained": ("grey", "tested: it complained, then ran"),
-    "tripped": ("trips", "tested: it tripped"),
-    "refused": ("trips", "tested: the load refused to start"),
-}
+TESTED = {"held": "holds", "complained": "grey", "tripped": "trips", "refused": "trips"}
 
 
 def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Verdict:
@@ -312,24 +293,18 @@ def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Ve
     others_w : float
         W of the other loads now.
     """
-    verdict, observed = TESTED[tried.result]
-    if tried.times > 1:
-        observed = f"{observed}, {tried.times} times"
+    verdict = TESTED[tried.result]
+    observed = message("start-tested", result=tried.result, times=tried.times)
     if not tried.settles(others_w):
-        fewer = with_unit(tried.beside_w, "W")
-        beside = "alone" if tried.beside_w <= 0 else f"beside {fewer}"
-        reason = computed.reason.removesuffix("; test it")
-        return replace(computed, reason=f"{reason}; {observed}, {beside}")
-    reason = (
-        observed
-        if verdict == computed.verdict
-        else f"{observed}; by the numbers it {_by(computed)}"
-    )
+        why = computed.reason
+        if why.code == TEST_IT:
+            why = replace(why, code="may-dip")
+        reason = message("tested-beside", why=why, tested=observed, beside_w=tried.beside_w)
+        return replace(computed, reason=reason)
+    reason = observed
+    if verdict != computed.verdict:
+        reason = message("tested-against-figures", tested=observed, computed=computed.verdict)
     return replace(computed, verdict=verdict, reason=reason, chance=None)
-
-
-def _by(computed: Verdict) -> str:
-    return "would be grey" if computed.verdict == "grey" else computed.verdict
 
 
 @dataclass(frozen=True)
@@ -446,8 +421,7 @@ class StartBeside:
             start.usual_va, start.start_s, start.usual_running_w, usual_w, inverter
         )
         if not fits_volts(start.volts, inverter):
-            wants, gives = (with_unit(volts or 0.0, "V") for volts in (start.volts, inverter.volts))
-            reason = f"it wants {wants}, and the inverter gives {gives}"
+            reason = message("other-inverter-volts", wants_v=start.volts, gives_v=inverter.volts)
             return Verdict("trips", computed.limit_va, computed.margin_va, reason, 0.0)
         if tried is not None and tried.settles(usual_w):
             return as_tested(computed, tried, usual_w)
@@ -487,9 +461,7 @@ def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Ver
     if verdict.verdict == "trips":
         return verdict
     carried = inverter.continuous_va
-    reason = (
-        f"{with_unit(running_va, 'VA')} running is over the {with_unit(carried, 'VA')} it carries"
-    )
+    reason = message("over-continuous-va", va=running_va, carried_va=carried)
     return replace(verdict, limit_va=carried, margin_va=carried - running_va, reason=reason)
 
 

@@ -7,16 +7,17 @@ from datetime import datetime, timedelta
 from needle.drill.answer import plan_of, the_clients
 from needle.drill.drill import HOURS, Drill
 from needle.drill.session import begin
+from needle.message import Message
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.round.planning import plan_round
-from needle.round.report import words_of
+from needle.round.report import begin_of
 from needle.round.visit import MOST_ROUND_H, Visit, carried
 
 _DRAWS = 200
 
 
-def advised(drill: Drill) -> list[tuple[datetime, str]]:
+def advised(drill: Drill) -> list[tuple[datetime, Message]]:
     """Times and actions of a round planned from the labels; empty except for hours."""
     if drill.ask != HOURS:
         return []
@@ -26,6 +27,6 @@ def advised(drill: Drill) -> list[tuple[datetime, str]]:
     planned = plan_round(simulate(plan, _DRAWS), Visit(day, ends, carried(drill.meters)))
     visit = planned.visit
     return [
-        (visit.after(step.first_min), words_of(step, f"{visit.after(step.last_min):%H:%M}"))
+        (visit.after(step.first_min), begin_of(step, visit.after(step.last_min)))
         for step in planned.steps
     ]

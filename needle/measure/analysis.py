@@ -11,9 +11,10 @@ import numpy as np
 
 from needle.document import DocumentError
 from needle.estimate import DEFAULT_SPREAD, Estimate
-from needle.measure.capture import Capture
+from needle.measure.capture import WATTS_LOGGED, Capture
 from needle.measure.cycles import cycle_spread
 from needle.measure.levels import STEADY_SHARE, Levels, Segments, Series, find_levels, series_of
+from needle.message import Message, message
 
 #: A start's peak is looked for within so many seconds of its edge.
 PEAK_WITHIN_S = 5.0
@@ -92,7 +93,7 @@ class Analysis:
         Relative sd of the days' means; None for fewer than two.
     segments : Segments
     start_events : tuple of StartEvent
-    notices : tuple of str
+    notices : tuple of Message
     """
 
     samples: int
@@ -120,7 +121,7 @@ class Analysis:
     day_spread: float | None
     segments: Segments
     start_events: tuple[StartEvent, ...]
-    notices: tuple[str, ...]
+    notices: tuple[Message, ...]
 
 
 @dataclass(frozen=True)
@@ -164,11 +165,11 @@ def analyse(
     known = corrections or Corrections()
     levels = find_levels(series, known.bounds_w)
     notices = list(capture.notices)
-    if how != "watts as logged":
-        notices.append(f"Power is {how}.")
+    if how.code != WATTS_LOGGED:
+        notices.append(message("power-is", how=how))
     if gaps := int(series.gap_after.sum()):
         missing = series.time_s[-1] - series.time_s[0] - series.covered_s
-        notices.append(f"{gaps} gaps of {missing:.0f} s together are not counted.")
+        notices.append(message("gaps", gaps=gaps, seconds=float(missing)))
     shape = _named(_shape(levels, series), levels, known)
     main = _main_cycle(levels, series, shape, notices)
     energy = series.energy_wh()
@@ -274,7 +275,7 @@ def _weighted_median(values: np.ndarray) -> float:
 
 
 def _main_cycle(
-    levels: Levels, series: Series, shape: _Shape, notices: list[str]
+    levels: Levels, series: Series, shape: _Shape, notices: list[Message]
 ) -> dict[str, Any]:
     """Resting and running W, duty, cycles and starts of the main cycle."""
     none: dict[str, Any] = {
@@ -318,7 +319,7 @@ def _inside(segments: Segments, main: int) -> int:
 
 
 def _duty(
-    segments: Segments, main: int, series: Series, notices: list[str], cycles: int
+    segments: Segments, main: int, series: Series, notices: list[Message], cycles: int
 ) -> dict[str, Any]:
     """Duty over complete cycles: from one start to the next, without gaps or rare states.
 
@@ -337,10 +338,7 @@ def _duty(
     period = (segments.start_s[last] - segments.start_s[first])[whole]
     if len(first) > whole.sum():
         left = len(first) - int(whole.sum())
-        noun, verb = ("cycle", "does") if left == 1 else ("cycles", "do")
-        notices.append(
-            f"{left} {noun} with a gap or a rarer state in between {verb} not count for the duty."
-        )
+        notices.append(message("cycles-interrupted", cycles=left))
     if not len(period):
         if not cycles:
             return {}

@@ -17,6 +17,7 @@ import pandas as pd
 from needle.document import DocumentError
 from needle.measure.table import MISSING, as_text, read_table, separator_of
 from needle.measure.times import numeric_times, read_times
+from needle.message import Message, message
 
 COLUMNS = ("watts", "volts", "amps", "va", "pf", "hz", "wh")
 #: Other names that loggers give the columns, without case or units.
@@ -54,6 +55,8 @@ _SCALES = {"kw": 1000.0, "kwh": 1000.0, "ma": 0.001, "mv": 0.001, "kva": 1000.0,
 GAP_INTERVALS = 5.0
 #: What no meter shows, whatever the unit.
 MOST_VALUE = 1e9
+#: Code of watts that were logged themselves.
+WATTS_LOGGED = "watts-logged"
 
 
 @dataclass(frozen=True)
@@ -68,16 +71,16 @@ class Capture:
         Any of :data:`COLUMNS` in W, V, A, VA, share, Hz, Wh; NaN for missing cells.
     start : datetime or None
         Time of the first row, if the file has it.
-    notices : tuple of str
+    notices : tuple of Message
         Anomalies, columns not used, and the number of cells that could not be parsed.
     """
 
     time_s: np.ndarray
     columns: dict[str, np.ndarray] = field(default_factory=dict)
     start: datetime | None = None
-    notices: tuple[str, ...] = ()
+    notices: tuple[Message, ...] = ()
 
-    def watts(self, volts: float | None = None) -> tuple[np.ndarray, str]:
+    def watts(self, volts: float | None = None) -> tuple[np.ndarray, Message]:
         """Real power, W, from the best columns available, and how; VA as a last resort.
 
         Parameters
@@ -92,26 +95,26 @@ class Capture:
         """
         columns = self.columns
         if "watts" in columns:
-            return columns["watts"], "watts as logged"
+            return columns["watts"], message(WATTS_LOGGED)
         va, how = self.volt_amperes(volts)
         if va is not None and "pf" in columns:
-            return va * columns["pf"], f"{how} times PF"
+            return va * columns["pf"], message("va-times-pf", va=how)
         if "wh" in columns:
-            return _from_counter(self.time_s, columns["wh"]), "watts from the counter's steps"
+            return _from_counter(self.time_s, columns["wh"]), message("watts-from-counter")
         if va is not None:
-            return va, f"{how}: volt-amperes, an upper bound of watts"
+            return va, message("va-for-watts", va=how)
         raise DocumentError("columns", "no watts, VA, amps or Wh: name the column that holds them")
 
-    def volt_amperes(self, volts: float | None = None) -> tuple[np.ndarray | None, str]:
+    def volt_amperes(self, volts: float | None = None) -> tuple[np.ndarray | None, Message]:
         """Apparent power, VA, as recorded or from V·A; None if unknown."""
         columns = self.columns
         if "va" in columns:
-            return columns["va"], "VA as logged"
+            return columns["va"], message("va-logged")
         if "amps" in columns and "volts" in columns:
-            return columns["amps"] * columns["volts"], "V times A"
+            return columns["amps"] * columns["volts"], message("volts-times-amps")
         if "amps" in columns and volts is not None:
-            return columns["amps"] * volts, f"A times {volts:g} V"
-        return None, ""
+            return columns["amps"] * volts, message("amps-times-volts", volts=volts)
+        return None, message("va-unknown")
 
     def interval_s(self) -> float:
         """Median interval between rows, s."""
@@ -154,7 +157,7 @@ def read_capture(
     if "time" not in columns and "date" not in columns:
         raise DocumentError("time", f"no time column among {', '.join(header)[:200]}")
     if aside:
-        notices.append(f"Left aside: {', '.join(aside)[:200]}.")
+        notices.append(message("columns-left-aside", columns=", ".join(aside)[:200]))
     seconds, start = read_times(table, columns, zone or UTC, zone is not None, notices)
     values = {
         name: _numbers(table[column], name, scale, notices)
@@ -203,13 +206,13 @@ def _meaning(written: str) -> tuple[str, float]:
     return name, _SCALES.get(unit, 1.0)
 
 
-def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> np.ndarray:
+def _numbers(column: pd.Series, name: str, scale: float, notices: list[Message]) -> np.ndarray:
     """A column as floats; unreadable cells are missing, and counted."""
     if column.dtype.kind in "fi":
         values = column.to_numpy(dtype=np.float64)
     elif column.dtype.kind == "b":
         values = np.full(len(column), np.nan)
-        notices.append(f"{len(column)} cells of {name} are not numbers: left out.")
+        notices.append(message("cells-not-numbers", cells=len(column), column=name))
     else:
         text = as_text(column)
         missing = text.str.casefold().isin(MISSING)
@@ -219,19 +222,19 @@ def _numbers(column: pd.Series, name: str, scale: float, notices: list[str]) -> 
         if unread > 0:
             example = text[np.isnan(values) & ~missing.to_numpy()].iloc[0]
             notices.append(
-                f"{unread} cells of {name} are not numbers (such as “{example[:20]}”): left out."
+                message("cells-not-numbers", cells=unread, column=name, example=example[:20])
             )
     with np.errstate(over="ignore"):
         # What is beyond all numbers is beyond any meter, too.
         return _within(values * scale if scale != 1.0 else values, name, notices)
 
 
-def _within(values: np.ndarray, name: str, notices: list[str]) -> np.ndarray:
+def _within(values: np.ndarray, name: str, notices: list[Message]) -> np.ndarray:
     """A column without values that no meter shows."""
     absurd = np.abs(values) > MOST_VALUE
     if not absurd.any():
         return values
-    notices.append(f"{int(absurd.sum())} cells of {name} are beyond any meter: left out.")
+    notices.append(message("cells-beyond-meters", cells=int(absurd.sum()), column=name))
     return np.where(absurd, np.nan, values)
 
 
@@ -252,14 +255,17 @@ def tidy(time_s: np.ndarray, columns: Mapping[str, np.ndarray]) -> Capture:
     """
     if not columns:
         raise DocumentError("columns", f"none of {', '.join(COLUMNS)} is there")
-    notices: list[str] = []
+    notices: list[Message] = []
     values = {name: _within(column, name, notices) for name, column in columns.items()}
     seconds, _ = numeric_times(np.asarray(time_s, dtype=np.float64), notices)
     return _clean(seconds, values, None, notices)
 
 
 def _clean(
-    seconds: np.ndarray, values: dict[str, np.ndarray], start: datetime | None, notices: list[str]
+    seconds: np.ndarray,
+    values: dict[str, np.ndarray],
+    start: datetime | None,
+    notices: list[Message],
 ) -> Capture:
     """Sort rows by time, drop duplicates, and spread rows with equal times."""
     usable = np.isfinite(seconds)
@@ -269,7 +275,7 @@ def _clean(
     if len(seconds) < 2:
         raise DocumentError("file", "needs at least two rows with a readable time")
     if (np.diff(seconds) < 0).any():
-        notices.append("Rows were out of order: sorted by time.")
+        notices.append(message("rows-sorted"))
         order = np.argsort(seconds, kind="stable")
         seconds = seconds[order]
         values = {name: column[order] for name, column in values.items()}
@@ -283,7 +289,7 @@ def _clean(
 
 
 def _spread(
-    seconds: np.ndarray, values: dict[str, np.ndarray], same: np.ndarray, notices: list[str]
+    seconds: np.ndarray, values: dict[str, np.ndarray], same: np.ndarray, notices: list[Message]
 ) -> tuple[np.ndarray, dict[str, np.ndarray]]:
     """Drop exact duplicates; spread other rows of equal time over their interval."""
     equal = same.copy()
@@ -291,13 +297,13 @@ def _spread(
         before = np.concatenate(([np.nan], column[:-1]))
         equal &= (column == before) | (np.isnan(column) & np.isnan(before))
     if equal.any():
-        notices.append(f"{int(equal.sum())} rows were repeated: dropped.")
+        notices.append(message("rows-repeated", rows=int(equal.sum())))
         seconds, same = seconds[~equal], same[~equal]
         values = {name: column[~equal] for name, column in values.items()}
         same = np.diff(seconds, prepend=np.nan) == 0
     if not same.any():
         return seconds, values
-    notices.append(f"{int(same.sum())} rows share a moment with another: spread out.")
+    notices.append(message("rows-spread-out", rows=int(same.sum())))
     firsts = np.flatnonzero(~same)
     counts = np.diff(np.append(firsts, len(seconds)))
     moments = seconds[firsts]

@@ -15,6 +15,7 @@ import numpy as np
 import pandas as pd
 
 from needle.document import DocumentError
+from needle.message import Message, message
 
 #: Cells that say nothing.
 MISSING = frozenset(("", "--", "nan", "-", "null", "none", "n/a", "na"))
@@ -26,7 +27,7 @@ _ONE_AT_A_TIME = threading.Lock()
 _CHECKED_BYTES = 1_000_000
 
 
-def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
+def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[Message]]:
     """Parse a table; return it with its header and notices."""
     data = text.encode() if isinstance(text, str) else bytes(text)
     del text
@@ -53,10 +54,10 @@ def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[str]]:
         raise DocumentError("file", "has a header and no rows")
     header = [str(column).strip() for column in table.columns]
     table.columns = pd.Index(range(len(header)))
-    notices = []
+    notices: list[Message] = []
     lost = _data_lines(data) - len(table)
     if lost > 0:
-        notices.append(f"{lost} rows have more cells than the header's {width}: left out.")
+        notices.append(message("rows-too-wide", rows=lost, columns=width))
     return table, header, notices
 
 

@@ -11,6 +11,7 @@ from pandas.tseries.api import guess_datetime_format
 
 from needle.document import DocumentError
 from needle.measure.table import as_text
+from needle.message import Message, message
 from needle.moments import FIRST_YEAR
 
 #: Rows whose way of writing times is tried on all, and rows that are read one by one.
@@ -28,7 +29,7 @@ def read_times(
     columns: Mapping[str, tuple[int, float]],
     zone: tzinfo,
     zone_known: bool,
-    notices: list[str],
+    notices: list[Message],
 ) -> tuple[np.ndarray, datetime | None]:
     """Seconds since the first readable row (NaN if unreadable), and its time if known."""
     column = table[columns["time"][0]]
@@ -41,24 +42,24 @@ def read_times(
     if numbers.notna().sum() > 0.5 * len(text):
         unread = int(numbers.isna().sum())
         if unread:
-            notices.append(f"{unread} rows have no readable time: left out.")
+            notices.append(message("rows-without-time", rows=unread))
         return numeric_times(numbers.to_numpy(dtype=np.float64), notices, told=True)
     return _written_times(text, zone, zone_known, notices)
 
 
 def numeric_times(
-    seconds: np.ndarray, notices: list[str], told: bool = False
+    seconds: np.ndarray, notices: list[Message], told: bool = False
 ) -> tuple[np.ndarray, datetime | None]:
     usable = np.abs(seconds) < MOST_TIME
     if not told and not usable.all():
-        notices.append(f"{int((~usable).sum())} rows have no readable time: left out.")
+        notices.append(message("rows-without-time", rows=int((~usable).sum())))
     if not usable.any():
         raise DocumentError("time", "no row has a readable time")
     seconds = np.where(usable, seconds, np.nan)
     first = float(np.nanmin(seconds))
     if first > _MILLISECONDS_FROM:
         seconds, first = seconds / 1000.0, first / 1000.0
-        notices.append("Times are milliseconds since 1970.")
+        notices.append(message("times-in-milliseconds"))
     start = None
     if 1e8 < first < 1e10:
         start = datetime.fromtimestamp(first, UTC)
@@ -66,7 +67,7 @@ def numeric_times(
 
 
 def _written_times(
-    text: pd.Series, zone: tzinfo, zone_known: bool, notices: list[str]
+    text: pd.Series, zone: tzinfo, zone_known: bool, notices: list[Message]
 ) -> tuple[np.ndarray, datetime | None]:
     """Dates with times: ISO 8601, else in the form of the first row."""
     has_offset = bool(text.head(50).str.contains(r"(?:Z|[+-]\d\d:?\d\d)$", regex=True).any())
@@ -77,7 +78,7 @@ def _written_times(
     if unread == len(text):
         raise DocumentError("time", f"“{text.iloc[0][:40]}” is not a time that can be read")
     if unread:
-        notices.append(f"{unread} rows have no readable time: left out.")
+        notices.append(message("rows-without-time", rows=unread))
     if zone_known and not has_offset:
         located = _located(moments, zone)
         if located is not None:
@@ -89,7 +90,7 @@ def _written_times(
     if not has_offset:
         seconds = _mend_clock_change(seconds, notices)
         if not zone_known:
-            notices.append("Times carry no offset: taken as UTC.")
+            notices.append(message("times-as-utc"))
         first = datetime.fromtimestamp(float(np.nanmin(seconds)), UTC).replace(tzinfo=zone)
     else:
         first = datetime.fromtimestamp(float(np.nanmin(seconds)), UTC)
@@ -130,7 +131,7 @@ def _located(moments: pd.Series, zone: tzinfo) -> pd.Series | None:
     return local.dt.tz_convert("UTC")
 
 
-def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
+def _mend_clock_change(seconds: np.ndarray, notices: list[Message]) -> np.ndarray:
     """Treat a single jump back by an hour of local time as a clock change."""
     step = np.diff(seconds)
     if not np.isfinite(step).any():
@@ -138,7 +139,7 @@ def _mend_clock_change(seconds: np.ndarray, notices: list[str]) -> np.ndarray:
     usual = float(np.nanmedian(np.abs(step)))
     back = np.flatnonzero(np.abs(step + _HOUR_S) < max(3 * usual, 2.0) + usual)
     if len(back) == 1 and int(np.nansum(step < 0)) == 1:
-        notices.append("The clock went back by an hour during the capture: corrected.")
+        notices.append(message("clock-went-back"))
         seconds = seconds.copy()
         seconds[back[0] + 1 :] += _HOUR_S
     return seconds

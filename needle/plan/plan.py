@@ -8,6 +8,7 @@ from datetime import datetime
 import numpy as np
 
 from needle.decide.starting import StartTried
+from needle.message import Message
 from needle.moments import (
     Moment,
     Window,
@@ -144,7 +145,7 @@ class PlanLoad:
         Whether the plan exists for this load; no advice leaves it off.
     kind : str
         Key of :data:`needle.profile.kinds.KINDS`; empty where it is not known.
-    notices : tuple of str
+    notices : tuple of str or Message
         Remarks on its evidence.
     id : str
         Seed of its random streams, so that renaming a load changes no draw; empty: its name.
@@ -193,7 +194,7 @@ class PlanLoad:
     adapter: float = 1.0
     adapter_spread: float = 0.0
     kind: str = ""
-    notices: tuple[str, ...] = ()
+    notices: tuple[str | Message, ...] = ()
     id: str = ""
 
     @property

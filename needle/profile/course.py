@@ -25,6 +25,7 @@ from needle.measure.readings import (
     Spot,
     Tally,
 )
+from needle.message import Message, message
 from needle.profile import energy, recorded
 from needle.profile.kinds import Kind
 from needle.profile.temperature import scale_mean
@@ -63,16 +64,15 @@ class Change:
     high: float
 
     @property
-    def words(self) -> str:
-        """The change as a sentence."""
-        more = "more" if self.ratio >= 1 else "less"
-        ends = sorted(abs(share - 1) * 100 for share in (self.low, self.high))
-        first, last = self.last_before, self.first_after
-        same = (first.year, first.month) == (last.year, last.month)
-        when = f"{first:%B %Y}" if same else f"some time between {first:%B %Y} and {last:%B %Y}"
-        return (
-            f"It draws {abs(self.ratio - 1) * 100:.0f} % {more} ({ends[0]:.0f} to {ends[1]:.0f} %) "
-            f"since {when}: older readings no longer count."
+    def notice(self) -> Message:
+        """The change as it is said."""
+        return message(
+            "draw-changed",
+            ratio=self.ratio,
+            low=self.low,
+            high=self.high,
+            last_before=self.last_before,
+            first_after=self.first_after,
         )
 
 
@@ -173,18 +173,14 @@ def _mean_log(points: Sequence[CoursePoint]) -> tuple[float, float]:
     return sum(w * log for w, log in zip(weights, logs, strict=True)) / total, 1 / math.sqrt(total)
 
 
-def left_out_undated(readings: Sequence[Reading], change: Change) -> str:
-    """Notice about readings without a date, which cannot be assigned; empty if there are none."""
+def left_out_undated(readings: Sequence[Reading], change: Change) -> Message | None:
+    """Notice about readings without a date, which cannot be assigned; None if there are none."""
     undated = [
         reading
         for reading in readings
         if reading.context.at is None and not _is_since(reading, change)
     ]
-    if not undated:
-        return ""
-    count = len(undated)
-    what = "A counter or capture has" if count == 1 else f"{count} counters or captures have"
-    return f"{what} no date, and may be from before the change: give the date, and it counts."
+    return message("undated-left-out", count=len(undated)) if undated else None
 
 
 #: Readings that tell what it draws; labels and starts stay.

@@ -9,7 +9,6 @@ from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
 from needle.fields import Choice, Fields, Flag, Number, Part, Parts, Text
 from needle.ledger import LedgerEntry
-from needle.ledger import as_document as ledger_document
 from needle.measure.instruments import Instrument
 from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
@@ -141,5 +140,5 @@ def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[st
         "how": list(profile.how),
         "advice": [hint.sentence() for hint in profile.advice],
         "notices": list(profile.notices),
-        "ledger": ledger_document(ledger),
+        "ledger": list(ledger),
     }

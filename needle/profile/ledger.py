@@ -28,6 +28,7 @@ from needle.measure.readings import (
     Tally,
     Task,
 )
+from needle.message import Message, message
 from needle.profile.course import in_force
 from needle.profile.document import parse_load
 from needle.profile.energy import without_read_on
@@ -37,59 +38,59 @@ from needle.profile.states import in_setting
 
 #: Readings beyond which each is no longer tried by itself.
 MOST_TRIED = 120
-#: Figures of a profile, and what each is called.
+#: Figures of a profile, in the order in which they are named.
 _FIGURES = (
-    ("mean_w", "average draw"),
-    ("running_w", "running watts"),
-    ("resting_w", "resting watts"),
-    ("power_factor", "power factor"),
-    ("va_spread", "volt-amperes"),
-    ("start_va", "start-up surge"),
-    ("start_s", "length of the start"),
-    ("task_wh", "energy of one use"),
-    ("task_min", "length of one use"),
-    ("piece_wh", "energy of a piece"),
-    ("times_per_day", "uses a day"),
-    ("hours_per_day", "hours a day"),
-    ("cycle_min", "length of a cycle"),
-    ("day_spread", "how days differ"),
-    ("states", "states"),
-    ("measured_room_c", "its room"),
-    ("setting", "its setting"),
-    ("watched_h", "how long it was counted"),
-    ("wh_per_day", "energy a day"),
-    ("course", "its draw over the years"),
-    ("meter_spread", "what its meter errs by"),
-    ("notices", "what to mind"),
+    "mean_w",
+    "running_w",
+    "resting_w",
+    "power_factor",
+    "va_spread",
+    "start_va",
+    "start_s",
+    "task_wh",
+    "task_min",
+    "piece_wh",
+    "times_per_day",
+    "hours_per_day",
+    "cycle_min",
+    "day_spread",
+    "states",
+    "measured_room_c",
+    "setting",
+    "watched_h",
+    "wh_per_day",
+    "course",
+    "meter_spread",
+    "notices",
 )
-#: What a key that changes nothing is there for, or what it would take to count.
-_IDLE_KEYS = {
-    "hz": "the frequency says nothing of energy",
-    "note": "a note: no figure uses it",
-    "room_c": "the room only counts with a reading of energy; set a temperature setting too",
-    "at": "a date counts where readings of other dates tell of a change",
-    "instrument": "how exact the instrument is does not matter beside the rest",
-    "meter": "how exact the meter is does not matter beside the rest",
-    "volts": "watts or volt-amperes were read: they need no volts",
-    "pf": "W and VA were read: they tell the power factor",
-    "step_wh": "the last digit is too small to matter here",
-    "interval_s": "how often it was recorded does not matter here",
-    "edges": "it belongs to no complete cycle",
-    "days": "it counts with how its days differed",
-    "hertz": "the frequency counts for power-factor correction only",
-    "split": "it is known how it is fed, or readings give their own volts",
-    "seconds": "the length of a start counts with what was seen of it",
-    "times_per_day": "a newer short run says how often",
-    "hours_per_day": "somebody counted how much it takes a day",
-    "set_c": "counts in plans, once a room was noted beside a reading of energy",
-    "legs": "readings give their own volts",
-    "never_rarer": "it was watched long enough, or its kind has no rare state",
-}
+#: Keys of which something is said where they change no figure: what they would take to count.
+_IDLE_KEYS = (
+    "hz",
+    "note",
+    "room_c",
+    "at",
+    "instrument",
+    "meter",
+    "volts",
+    "pf",
+    "step_wh",
+    "interval_s",
+    "edges",
+    "days",
+    "hertz",
+    "split",
+    "seconds",
+    "times_per_day",
+    "hours_per_day",
+    "set_c",
+    "legs",
+    "never_rarer",
+)
 
 
 def figures_of(profile: Profile) -> dict[str, Any]:
     """A profile's figures by name, without how they are known."""
-    return {name: _plain(getattr(profile, name)) for name, _ in _FIGURES}
+    return {name: _plain(getattr(profile, name)) for name in _FIGURES}
 
 
 def _plain(value: Any) -> Any:
@@ -120,10 +121,10 @@ def ledger_of(document: Mapping[str, Any]) -> list[LedgerEntry]:
         if any(covers(entry, where) for entry in out):
             continue
         if key in ("name", "note"):
-            entries.append(LedgerEntry(where, False, key, "a name or note: no figure uses it"))
+            entries.append(LedgerEntry(where, False, message(key)))
         elif others(path, value) and not moves(document, path, value, _answer, before):
-            words = _IDLE_KEYS.get(key, "other figures tell the same")
-            entries.append(LedgerEntry(where, False, key, words))
+            code = f"idle-{key}" if key in _IDLE_KEYS else "other-figures"
+            entries.append(LedgerEntry(where, False, message(code)))
     return entries
 
 
@@ -148,8 +149,8 @@ def readings_ledger(record: LoadRecord) -> tuple[LedgerEntry, ...]:
     return tuple(_of_readings(record, before))
 
 
-def used_as(record: LoadRecord, number: int, before: Profile) -> list[str]:
-    """Names of the profile's figures that differ without a reading."""
+def used_as(record: LoadRecord, number: int, before: Profile) -> list[Message]:
+    """The profile's figures that differ without a reading."""
     rest = (*record.readings[:number], *record.readings[number + 1 :])
     return _differ(replace(record, readings=rest), before)
 
@@ -158,54 +159,49 @@ def _of_readings(record: LoadRecord, before: Profile) -> Iterator[LedgerEntry]:
     for number, reading in enumerate(record.readings):
         where = f"readings[{number}]"
         if number >= MOST_TRIED:
-            yield LedgerEntry(where, True, "reading", "one of many readings")
+            yield LedgerEntry(where, True, message("one-of-many"))
             continue
         figures = used_as(record, number, before)
         if not figures:
-            yield LedgerEntry(where, False, *_why_not(reading, record, before))
+            yield LedgerEntry(where, False, _why_not(reading, record, before))
             continue
-        yield LedgerEntry(where, True, "reading", ", ".join(figures[:3]))
+        yield LedgerEntry(where, True, message("used-for", what=tuple(figures[:3])))
 
 
-def _differ(record: LoadRecord, before: Profile) -> list[str]:
+def _differ(record: LoadRecord, before: Profile) -> list[Message]:
     """Figures of a record that differ from a profile's; all if the record has no profile."""
     try:
         after = derive(record)
     except DocumentError:
-        return ["all that is known of it"]
+        return [message("all-known")]
     mine, theirs = figures_of(after), figures_of(before)
-    return [words for name, words in _FIGURES if mine[name] != theirs[name]]
+    return [message(f"figure-{name}") for name in _FIGURES if mine[name] != theirs[name]]
 
 
-def _why_not(reading: Reading, record: LoadRecord, profile: Profile) -> tuple[str, str]:
-    """Why a reading changes no figure, as a code and in words."""
+def _why_not(reading: Reading, record: LoadRecord, profile: Profile) -> Message:
+    """Why a reading changes no figure."""
     mine = record.readings
     if reading not in in_setting(mine, profile.setting):
-        counted = f"“{profile.setting}”" if profile.setting else "none"
-        return "setting", (
-            f"made in the setting “{reading.context.setting}”; the profile speaks of {counted}: "
-            "choose the setting in its details"
-        )
+        return message("other-setting", made=reading.context.setting, counted=profile.setting)
     if profile.change is not None and reading not in in_force(mine, profile.change):
-        return "older", "older than a real change of its draw"
+        return message("before-change")
     if isinstance(reading, Spot) and not reading.agreement().usable:
-        return "contradicts", "its figures contradict one another: read them again"
+        return message("contradicts")
     return _by_type(reading, mine, profile)
 
 
-def _by_type(reading: Reading, mine: Sequence[Reading], profile: Profile) -> tuple[str, str]:
+def _by_type(reading: Reading, mine: Sequence[Reading], profile: Profile) -> Message:
     if isinstance(reading, Label):
-        return "label", "a label is only an upper limit, and the load was measured"
+        return message("label-bounds")
     if isinstance(reading, Start):
         if is_slow(reading):
-            return "slow", "this meter is blind to short starts, and it lies below the usual one"
-        return "start", "a higher start was read"
+            return message("slow-meter")
+        return message("higher-start")
     if isinstance(reading, AssumedDuty):
-        return "assumed", "it was measured how long it runs, or assumed anew since"
+        return message("duty-measured")
     runs = [other for other in mine if isinstance(other, EnergyRun)]
     if isinstance(reading, EnergyRun) and reading not in without_read_on(runs):
-        return "read-on", "the same counter was read again later, without a reset"
+        return message("read-on")
     if isinstance(reading, EnergyRun | Tally | ChargeDrop | Recorded | Task | ShortRun):
-        grade = profile.mean_w.grade
-        return "weaker", f"the average is known better (grade {grade}) by other readings"
-    return "same", "other readings tell the same"
+        return message("known-better", grade=profile.mean_w.grade)
+    return message("same-reading")

@@ -24,6 +24,7 @@ from needle.measure.readings import (
     Tally,
     Task,
 )
+from needle.message import Message, message
 from needle.profile import energy, recorded, states
 from needle.profile.advice import Advice, advise_mean, advise_rest
 from needle.profile.course import (
@@ -169,7 +170,7 @@ class Profile:
     measured_room_c: float | None
     grade: str
     how: tuple[str, ...]
-    notices: tuple[str, ...]
+    notices: tuple[Message, ...]
     advice: tuple[Advice, ...]
     dc: bool = False
     meter: str = ""
@@ -283,7 +284,7 @@ def derive(record: LoadRecord) -> Profile:
 
 def _states(
     record: LoadRecord, kind: Kind, evidence: Evidence
-) -> tuple[list[states.State], list[str]]:
+) -> tuple[list[states.State], list[Message]]:
     """States of all settings, from spot readings and captures, with notices."""
     spots = of_type(record.readings, Spot)
     spots += [run.as_spot() for run in of_type(record.readings, ShortRun)]
@@ -300,7 +301,7 @@ class _Power:
     mean: Estimate
     running: Estimate
     duty: Estimate
-    notices: list[str]
+    notices: list[Message]
 
 
 def _power(
@@ -333,20 +334,18 @@ def _all_notices(
     record: LoadRecord,
     all_readings: Sequence[Reading],
     change: Change | None,
-    notices: Sequence[str],
-) -> tuple[str, ...]:
+    notices: Sequence[Message],
+) -> tuple[Message, ...]:
     """Notices in order of importance, each once."""
-    first, last = [], []
+    first: list[Message | None] = []
+    last: list[Message] = []
     if change is not None:
-        first = [change.words, left_out_undated(all_readings, change)]
+        first = [change.notice, left_out_undated(all_readings, change)]
     if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
-        first.append(
-            f"Is it on one leg or on both? Its amps were read without volts, and count at "
-            f"{record.mains_v:g} V: on both legs they are twice as many VA. Say it in its details."
-        )
+        first.append(message("legs-open", volts=record.mains_v))
     setting = states.chosen_setting(record.readings, record.setting)
     if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
-        last.append(f"This profile speaks of the setting “{setting}”.")
+        last.append(message("of-setting", setting=setting))
     return tuple(dict.fromkeys(filter(None, [*first, *notices, *last])))
 
 
@@ -378,7 +377,7 @@ def _power_factor(kind: Kind, running: states.State | None) -> tuple[Estimate, b
     return replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0), False
 
 
-def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:
+def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
     """The record at its label's volts if these differ from the mains, with a notice.
 
     Amps that were read without volts are then taken at those volts.
@@ -387,11 +386,8 @@ def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[str]]:
     other = next((v for v in rated if abs(v / record.mains_v - 1) > _OTHER_VOLTS), None)
     if other is None or record.dc or not any(map(_needs_volts, record.readings)):
         return record, []
-    words = (
-        f"Its label says {other:g} V, where its mains have {record.mains_v:g} V: amps that were "
-        f"read without volts count at {other:g} V. Check how it is fed."
-    )
-    return replace(record, mains_v=other, legs_open=False), [words]
+    notice = message("other-volts", label_v=other, mains_v=record.mains_v)
+    return replace(record, mains_v=other, legs_open=False), [notice]
 
 
 def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
@@ -429,17 +425,13 @@ def _needs_volts(reading: Reading) -> bool:
     return reading.volts is None and reading.watts is None and reading.va is None
 
 
-def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[str]]:
+def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[Message]]:
     """Running W raised to the mean, if the mean is higher and better known."""
     if running.value >= mean.value:
         return running, []
     doubts = []
     if mean.value > running.value * (1 + 3 * running.spread) + 1e-9:
-        doubts.append(
-            f"The mean of {with_unit(mean.value, 'W')} lies above the running watts of "
-            f"{with_unit(running.value, 'W')}: was the counter reset, and is the elapsed time "
-            "right? The mean counts."
-        )
+        doubts.append(message("mean-above-running", mean_w=mean.value, running_w=running.value))
     why = f"lifted to the mean of {with_unit(mean.value, 'W')}"
     spread = max(running.spread, mean.spread)
     return replace(running, value=mean.value, spread=spread, how=(*running.how, why)), doubts
@@ -462,7 +454,7 @@ def _mean_candidates(
     rest_w: float,
     task_w: Estimate | None,
     measured: bool,
-) -> tuple[list[Estimate], list[str]]:
+) -> tuple[list[Estimate], list[Message]]:
     """All ways in which the readings give a mean, and notices on what was not used."""
     counted, notices = _counted_means(evidence)
     observed = _observed_means(evidence, running, rest_w, measured)
@@ -478,29 +470,20 @@ def _mean_candidates(
     return candidates + ([labelled] if labelled is not None else []), notices
 
 
-def _counted_means(evidence: Evidence) -> tuple[list[Estimate | None], list[str]]:
+def _counted_means(evidence: Evidence) -> tuple[list[Estimate | None], list[Message]]:
     """Means from counters and charge drops, which include rare states; with notices."""
     notices = []
     counter = energy.from_counter(evidence.runs, evidence.watched, evidence.dc)
     if counter is None and evidence.runs:
-        notices.append(
-            "A counter shows no energy yet: it bounds the draw; let it run until its last digit "
-            "moves."
-        )
+        notices.append(message("counter-still"))
     counted = [counter]
     for drop in evidence.drops:
         implied = energy.from_charge_drop(drop, evidence.watched)
         counted.append(implied)
         if implied is None:
-            notices.append(
-                "The supply's own idle draw explains the whole fall in charge: the load's share "
-                "cannot be told from it."
-            )
+            notices.append(message("drop-all-idle"))
         elif drop.efficiency is None:
-            notices.append(
-                "The fall in charge was taken to pass an inverter of 90 ± 6 %: say what the "
-                "supply passes on, or 100 % where it was read on its outlets."
-            )
+            notices.append(message("drop-efficiency-assumed"))
     return counted, notices
 
 
@@ -587,7 +570,7 @@ def _usual_mean(kind: Kind, running: Estimate, rest_w: float) -> Estimate:
 
 def _settle_mean(
     means: Sequence[Estimate], evidence: Evidence, running: Estimate, rest_w: float
-) -> tuple[Estimate, list[str]]:
+) -> tuple[Estimate, list[Message]]:
     """The mean of the best grade; means of lower grades are compared with it, not averaged in."""
     if not means:
         return _usual_mean(evidence.kind, running, rest_w), []
@@ -601,8 +584,13 @@ def _settle_mean(
         evidence.watched.span(watched_h),
     )
     notices = [
-        f"Two ways to know the mean differ: {best.how[0]} ({with_unit(best.value, 'W')}); "
-        f"{other.how[-1]} ({with_unit(other.value, 'W')}). The better-graded one is used."
+        message(
+            "means-differ",
+            best=best.how[0],
+            best_w=best.value,
+            other=other.how[-1],
+            other_w=other.value,
+        )
         for other in sorted(means, key=lambda mean: (mean.grade, mean.value))
         if other.grade != grade and disagree(best, other)
     ]
@@ -622,17 +610,13 @@ def _of_a_moment(running: Estimate) -> Estimate:
     return replace(running, spread=spread, grade=grade, how=how)
 
 
-def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, list[str]]:
+def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, list[Message]]:
     """Energy-equivalent duty (mean - resting)/(running - resting), clipped to 0…1."""
     span = running.value - rest_w
     above = mean.value - rest_w
     if rest_w > 0 and (span <= 0 or above <= 0):
-        words = (
-            "Resting watts are not below the mean and running watts: check which state is which. "
-            "The duty leaves them out."
-        )
         duty, notices = _duty(mean, running, 0.0)
-        return duty, [words, *notices]
+        return duty, [message("resting-not-below"), *notices]
     if span <= 0 or above <= 0:
         return Estimate(0.0, 0.0, worst((mean.grade, running.grade))), []
     share = min(1.0, above / span)

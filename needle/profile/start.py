@@ -9,6 +9,7 @@ from statistics import NormalDist
 
 from needle.estimate import DEFAULT_SPREAD, Z90, Estimate, from_limits, product
 from needle.measure.readings import Start
+from needle.message import Message, message
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
 from needle.quantity import with_unit
@@ -20,7 +21,7 @@ def start_va(
     kind: Kind,
     power_factor: float,
     mains_v: float,
-) -> tuple[Estimate, list[str]]:
+) -> tuple[Estimate, list[Message]]:
     """Start-up VA: from a clamp's inrush reading, else running VA times the kind's factor.
 
     The highest clamp reading counts, since starts depend on the moment of switching. A reading of a
@@ -30,7 +31,7 @@ def start_va(
     -------
     start : Estimate
         VA, never below running VA.
-    notices : list of str
+    notices : list of Message
     """
     read = [(_va(start, power_factor, mains_v), start) for start in starts]
     quick = sorted(
@@ -53,19 +54,20 @@ def start_va(
 LEAST_START, MOST_START = 1.2, 12.0
 
 
-def _odd_start(times: float, kind: Kind) -> list[str]:
+def _odd_start(times: float, kind: Kind) -> list[Message]:
     """Notice on a start with an unusual ratio to the running VA; empty if it is usual."""
     if times < LEAST_START and kind.start_factor[0] >= LEAST_START:
         return [
-            f"The start read is {times:.2g} times the running VA, where {kind.one} takes "
-            f"{kind.start_factor[0]:g} to {kind.start_factor[2]:g} times: did the meter hold the "
-            "peak, and was one conductor clamped?"
+            message(
+                "start-low",
+                times=times,
+                kind=kind.one,
+                low=kind.start_factor[0],
+                high=kind.start_factor[2],
+            )
         ]
     if times > max(MOST_START, kind.start_factor[2]):
-        return [
-            f"The start read is {times:.0f} times the running VA: check its amps and volts, and "
-            "the running watts."
-        ]
+        return [message("start-high", times=times)]
     return []
 
 
@@ -79,17 +81,14 @@ def is_slow(start: Start) -> bool:
     return not start.context.meter().fast_inrush
 
 
-def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[str]]:
+def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[Message]]:
     """The kind's usual start-up VA, with a slow meter's reading as its lower bound."""
     low, _, high = kind.start_factor
     how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
     usual = product(running_va, from_limits(*kind.start_factor, ""), (how,))
     if slow_va <= 0:
         return usual, []
-    note = (
-        f"The start was read as {with_unit(slow_va, 'VA')} by a meter that is blind to starts "
-        "shorter than about a second: it is at least that."
-    )
+    note = message("start-at-least", va=slow_va)
     if slow_va <= usual.low:
         return usual, [note]
     # The middle and the high end of what is left of a log-normal above the bound.

@@ -22,6 +22,7 @@ from needle.measure.readings import (
     Tally,
     Task,
 )
+from needle.message import Message, message
 from needle.profile.kinds import Kind
 from needle.quantity import MOST_DC_V, with_unit
 
@@ -104,20 +105,22 @@ def repeated_spread(values: Sequence[float], accuracy: float, prior: float) -> f
     return math.hypot(accuracy, scatter / math.sqrt(len(logs)))
 
 
-def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list[State], list[str]]:
+def find_states(
+    spots: Sequence[Spot], kind: Kind, mains_v: float
+) -> tuple[list[State], list[Message]]:
     """Pool spot readings into states; unusable readings become notices.
 
     Returns
     -------
     states : list of State
         In order of setting, then of W.
-    notices : list of str
+    notices : list of Message
     """
-    notices: list[str] = []
+    notices: list[Message] = []
     groups: dict[tuple[str, str], list[_Read]] = defaultdict(list)
     for spot in spots:
         read, notice = _read(spot, kind, mains_v)
-        if notice:
+        if notice is not None:
             notices.append(notice)
         if read is not None:
             groups[(spot.context.setting, spot.state)].append(read)
@@ -126,7 +129,7 @@ def find_states(spots: Sequence[Spot], kind: Kind, mains_v: float) -> tuple[list
         for (setting, name), reads in groups.items()
     ]
     states.sort(key=lambda state: (state.setting, state.watts.value, state.name))
-    return states, sorted(set(notices))
+    return states, sorted(set(notices), key=repr)
 
 
 @dataclass(frozen=True)
@@ -140,11 +143,13 @@ class _Read:
     va_accuracy: float = 0.0
 
 
-def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
+def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, Message | None]:
     """Real power of a spot reading, and notices."""
     agreement = spot.agreement()
     meter = spot.context.meter()
-    notice = "" if agreement.consistent else f"{spot.state.capitalize()}: {agreement.message}"
+    notice = None
+    if not agreement.consistent:
+        notice = message("spot-disagrees", state=spot.state, why=agreement.message)
     if not agreement.usable:
         return None, notice
     if agreement.watts is not None:
@@ -156,9 +161,12 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, str]:
     if kind.power_factor[0] >= 1 or _is_dc(spot.volts):
         return _Read(replace(apparent, how=how), None, apparent.spread), notice
     spread = apparent.spread
-    notice = notice or (
-        f"{_state_words(spot)}: only volt-amperes are known; the watts assume a power factor of "
-        f"{kind.power_factor[0]:g} to {kind.power_factor[2]:g}."
+    notice = notice or message(
+        "only-va-known",
+        state=spot.state,
+        setting=spot.context.setting,
+        low=kind.power_factor[0],
+        high=kind.power_factor[2],
     )
     return _Read(product(apparent, assumed), agreement.power_factor, spread, va, spread), notice
 
@@ -178,11 +186,6 @@ def _read_watts(agreement: Agreement, read_w: float, meter: Instrument) -> _Read
 def _is_dc(volts: float | None) -> bool:
     """Whether the volts are too low for mains, so that they must be DC."""
     return volts is not None and volts <= MOST_DC_V
-
-
-def _state_words(spot: Spot) -> str:
-    setting = f" ({spot.context.setting})" if spot.context.setting else ""
-    return f"{spot.state.capitalize()}{setting}"
 
 
 def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> State:
@@ -271,11 +274,16 @@ def _at_the_shaft(label: Label) -> Estimate | None:
     )
 
 
-def over_breaker(labels: Sequence[Label], states: Sequence[State], mains_v: float) -> list[str]:
+def over_breaker(labels: Sequence[Label], states: Sequence[State], mains_v: float) -> list[Message]:
     """States with more power than the label's breaker carries for minutes."""
     return [
-        f"{state.name.capitalize()} was read at {with_unit(state.watts.value, 'W')}; its breaker "
-        f"of {label.breaker_a:g} A carries {with_unit(bound_va, 'VA')} for minutes: check both."
+        message(
+            "over-breaker",
+            state=state.name,
+            watts=state.watts.value,
+            breaker_a=label.breaker_a,
+            va=bound_va,
+        )
         for label in labels
         if label.breaker_a is not None
         for state in states

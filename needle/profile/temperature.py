@@ -30,6 +30,14 @@ class Scaling:
     spread: float
 
 
+class WrongSideError(ValueError):
+    """Raised for a room that was on the wrong side of the set point; it holds the latter, °C."""
+
+    def __init__(self, set_c: float) -> None:
+        super().__init__(f"the room was on the wrong side of {set_c:g} °C")
+        self.set_c = set_c
+
+
 def scale_mean(
     set_c: float,
     measured_room_c: float,
@@ -52,17 +60,14 @@ def scale_mean(
 
     Raises
     ------
-    ValueError
+    WrongSideError
         The room while measuring was on the wrong side of the set point.
     """
     set_before = set_c if measured_set_c is None else measured_set_c
     lift_before = (set_before - measured_room_c) if heats else (measured_room_c - set_before)
     lift_now = (set_c - room_c) if heats else (room_c - set_c)
     if lift_before <= 0:
-        side = "below" if heats else "above"
-        raise ValueError(
-            f"the room while measuring must be {side} the set point of {set_before:.3g} °C"
-        )
+        raise WrongSideError(set_before)
     change = room_c - measured_room_c
     per_c = 0.0 if heats else COMPRESSOR_PER_C
     factor = max(0.0, lift_now) / lift_before * max(0.0, 1 + per_c * change)

@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from needle.message import Message
 from needle.plan.draws.inputs import InputKey
 
 COUNTER, SPOT, TALLY, START, TASK = "counter", "spot", "tally", "start", "task"
@@ -104,7 +105,7 @@ class LeftAlone:
     """A load or part that the round does not measure, and why."""
 
     subject: str
-    why: str
+    why: Message
 
 
 def log_sd(spread: float) -> float:

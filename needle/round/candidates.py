@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from needle.message import Message, message
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import PlanLoad
 from needle.round.candidate import Candidate, LeftAlone
@@ -30,13 +31,13 @@ def candidates(outcome: Outcome, visit: Visit) -> tuple[list[Candidate], list[Le
     ], alone
 
 
-def _hands_off(load: PlanLoad, visit: Visit) -> str:
-    """Why a load must not be unplugged; empty if it may be."""
+def _hands_off(load: PlanLoad, visit: Visit) -> Message | None:
+    """Why a load must not be unplugged; None if it may be."""
     if load.safety_class == "hard-wired":
-        return "" if visit.qualified else "hard-wired: a licensed electrician clamps it"
+        return None if visit.qualified else message("hard-wired")
     if load.name in visit.keep_plugged:
-        return "its plug stays in"
-    return ""
+        return message("plug-stays-in")
+    return None
 
 
 def counter_for(load: PlanLoad, outcome: Outcome, visit: Visit, hours: float) -> Candidate | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from needle.message import Message, message
 from needle.plan.draws.inputs import InputKey
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan
@@ -46,7 +47,7 @@ class Step:
 class OtherWay:
     """Another common way to spend the same time, and the range that it would leave."""
 
-    words: str
+    said: Message
     left_h: tuple[float, float, float]
 
 
@@ -189,11 +190,11 @@ def _free_from(visit: Visit) -> dict[str, float]:
 def _other_ways(outcome: Outcome, visit: Visit, worth: Worth) -> list[OtherWay]:
     """Ranges that the same time would leave in other common ways."""
     told = []
-    for words, measured in usual_ways(outcome, visit).items():
+    for code, measured in usual_ways(outcome, visit).items():
         known: dict[InputKey, float] = {}
         for candidate in measured:
             known = combined(known, candidate.leaves)
-        told.append(OtherWay(words, worth.left(known)))
+        told.append(OtherWay(message(code), worth.left(known)))
     return told
 
 
@@ -211,14 +212,14 @@ def usual_ways(outcome: Outcome, visit: Visit) -> dict[str, list[Candidate]]:
     biggest = sorted(loads, key=lambda load: -load.running_w)
     each_min = visit.minutes * meters / len(loads) - PUT_IN_MIN - TAKE_OUT_MIN
     return {
-        words: [
+        code: [
             counter
             for load in chosen
             if (counter := counter_for(load, outcome, visit, hours)) is not None
         ]
-        for words, chosen, hours in (
-            ("the biggest first, an hour each", biggest[:turns], _USUAL_H),
-            ("each for the same time", loads, max(0.1, each_min / 60)),
-            ("in the order of the list, an hour each", loads[:turns], _USUAL_H),
+        for code, chosen, hours in (
+            ("biggest-first", biggest[:turns], _USUAL_H),
+            ("same-time-each", loads, max(0.1, each_min / 60)),
+            ("in-order", loads[:turns], _USUAL_H),
         )
     }

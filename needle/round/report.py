@@ -2,65 +2,38 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
-from needle.round.candidate import (
-    COUNTER,
-    DRAIN,
-    EFFICIENCY,
-    IDLE,
-    IDLE_DROP,
-    SPOT,
-    START,
-    TALLY,
-    TASK,
-    TOGETHER,
-)
+from needle.message import AsText, Message, message
+from needle.round.candidate import COUNTER, EFFICIENCY, IDLE, SPOT, START
 from needle.round.planning import Round, Step
 
-#: What is done, by what is measured; ``{until}`` is the clock when its meter is free again.
-_DONE = {
-    COUNTER: "{meter} to {subject}: reset its counter, leave it in until {until}",
-    SPOT: "{meter} to {subject}: read it while it runs",
-    TALLY: "{meter}, {subject}: note each start and each stop until {until}",
-    START: "{meter} around one conductor of {subject}, inrush mode: switch it on",
-    TASK: "{meter} to {subject}: reset its counter, run it once, read it at {until}",
-    IDLE: "{meter}: inverter on, nothing plugged in; read its watts",
-    IDLE_DROP: "{meter}: note the charge, inverter on with nothing in it; note it again at {until}",
-    EFFICIENCY: "{meter} and a plug meter: read both at three loads and more",
-    TOGETHER: "{meter}: run {loads} on the supply, nothing else; reset it, read its Wh at {until}",
-    DRAIN: "{meter}: reset it, drain the full battery, read the Wh at {until}; charge it at once",
-}
-#: What is read at the end, by what is measured; what is not named is read at once.
-_ENDS = {
-    COUNTER: "read {meter} at {subject}, and take it out",
-    TASK: "read {meter} at {subject}, and take it out",
-    TALLY: "enter the moments noted at {subject}",
-    IDLE_DROP: "read the charge again on {meter}",
-    TOGETHER: "read {meter}: Wh since its reset, and the hours; charge the battery again",
-    DRAIN: "read {meter}: Wh given, and the charge",
-}
 
-
-def words_of(step: Step, until: str) -> str:
+def begin_of(step: Step, until: datetime) -> Message:
     """What to do at the beginning of a step; ``until`` is when its meter is free again."""
-    count = step.candidate.count
-    words = _DONE[step.candidate.what].format(
+    candidate, count = step.candidate, step.candidate.count
+    return message(
+        f"begin-{candidate.what.replace(' ', '-')}",
         meter=step.meter,
-        subject=step.candidate.subject,
+        subject=candidate.subject,
         until=until,
-        loads=", ".join(count.loads) if count else "",
+        loads=count.loads if count else (),
+        switch_on=candidate.switch_on and candidate.what in (COUNTER, SPOT),
     )
-    if step.candidate.switch_on and step.candidate.what in (COUNTER, SPOT):
-        words += "; switch it on for it"
-    return words[0].upper() + words[1:]
 
 
-def end_words_of(step: Step) -> str:
-    """What to do at the end of a step; empty if it is read at once."""
-    words = _ENDS.get(step.candidate.what, "")
-    told = words.format(meter=step.meter, subject=step.candidate.subject)
-    return told[:1].upper() + told[1:]
+#: Measurements that are read at once: nothing is left to do at their end.
+_AT_ONCE = (SPOT, START, IDLE, EFFICIENCY)
+
+
+def end_of(step: Step) -> Message | None:
+    """What to do at the end of a step; None if it is read at once."""
+    candidate = step.candidate
+    if candidate.what in _AT_ONCE:
+        return None
+    code = f"end-{candidate.what.replace(' ', '-')}"
+    return message(code, meter=step.meter, subject=candidate.subject)
 
 
 def as_document(planned: Round) -> dict[str, Any]:
@@ -81,17 +54,17 @@ def as_document(planned: Round) -> dict[str, Any]:
                 "meter": step.meter,
                 "what": step.candidate.what,
                 "load": step.candidate.subject or None,
-                "do": words_of(step, f"{visit.after(step.last_min):%H:%M}"),
+                "do": AsText(begin_of(step, visit.after(step.last_min))),
                 "hands_min": step.candidate.hands_min,
                 "leaves_h": _hours(step.left_h),
                 **({"together": list(count.loads)} if (count := step.candidate.count) else {}),
             }
             for step in planned.steps
         ],
-        "left_alone": [{"load": left.subject, "why": left.why} for left in planned.alone],
+        "left_alone": [{"load": left.subject, "why": AsText(left.why)} for left in planned.alone],
         "open": planned.open,
         "other_ways": [
-            {"way": way.words, "leaves_h": _hours(way.left_h)} for way in planned.others
+            {"way": AsText(way.said), "leaves_h": _hours(way.left_h)} for way in planned.others
         ],
     }
 

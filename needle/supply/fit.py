@@ -17,6 +17,7 @@ import numpy as np
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.message import Message, message
 
 LEAST_PAIRS = 3
 ENOUGH_PAIRS = 5
@@ -53,7 +54,7 @@ class InverterFit:
     suspect : int or None
         Index of the pair with the largest residual above 3; None if there is none.
     pairs : tuple of (AC W, DC W)
-    notices : tuple of str
+    notices : tuple of Message
     """
 
     idle_w: Estimate
@@ -62,7 +63,7 @@ class InverterFit:
     residuals: tuple[float, ...]
     suspect: int | None
     pairs: tuple[tuple[float, float], ...]
-    notices: tuple[str, ...]
+    notices: tuple[Message, ...]
 
     @property
     def rows(self) -> list[FitRow]:
@@ -236,9 +237,9 @@ def _as_fit(
     notices = []
     if suspect is not None:
         ac, dc = read[0][suspect], read[1][suspect]
-        notices.append(f"The pair {ac:g} W AC, {dc:g} W DC does not fit the others: read it again.")
+        notices.append(message("pair-suspect", ac_w=float(ac), dc_w=float(dc)))
     if read[0].min() > 0.1 * read[0].max():
-        notices.append("No pair at little load: the idle draw is only carried over from the rest.")
+        notices.append(message("no-pair-at-little-load"))
     grade = "A" if count >= ENOUGH_PAIRS and suspect is None else "B"
     how = (f"fitted to {count} pairs of AC and DC readings",)
     return InverterFit(

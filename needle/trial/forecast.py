@@ -11,7 +11,7 @@ import numpy as np
 
 from needle.document import DocumentError
 from needle.ledger import LedgerEntry
-from needle.ledger import as_document as ledger_document
+from needle.message import Message, message
 from needle.plan.energy.bank import MINUTES_PER_HOUR
 from needle.supply.battery import cold_factor
 from needle.supply.display import LAST_FIFTH
@@ -78,7 +78,7 @@ class Forecast:
         Mean absolute error of the display's promised hours, h.
     fan : list of (h, low, mid, high)
         Predicted true state of charge, share.
-    notices : list of str
+    notices : list of Message
     count : Count or None
         The last counter reading.
     ledger : tuple of LedgerEntry
@@ -100,7 +100,7 @@ class Forecast:
     ended_h: float | None
     display_error_h: float | None
     fan: list[tuple[float, float, float, float]]
-    notices: list[str] = field(default_factory=list)
+    notices: list[Message] = field(default_factory=list)
     count: Count | None = None
     ledger: tuple[LedgerEntry, ...] = ()
 
@@ -161,7 +161,7 @@ class TrialFilter:
             self.particles.state[START] = behind(trial.start_charge, self.particles)
             self.particles.settle()
         self.legs = [(0.0, "start")]
-        self.notices: list[str] = []
+        self.notices: list[Message] = []
         self.ledger: list[LedgerEntry] = []
         self.hour = 0.0
         #: Of each kind of figure, when it was told last, and what.
@@ -254,8 +254,12 @@ class TrialFilter:
             step = _display_step(check_in)
             if shown - self._last_shown > step + RISE and not self._is_charged:
                 self.notices.append(
-                    f"At {check_in.h:g} h the charge rose from {self._last_shown * 100:.3g} to "
-                    f"{shown * 100:.3g} %: was it charged? Kept as a note, not counted."
+                    message(
+                        "charge-rose-at",
+                        hours=check_in.h,
+                        before=self._last_shown,
+                        after=shown,
+                    )
                 )
                 check_in = replace(check_in, percent=None, bars=None)
             else:
@@ -266,7 +270,7 @@ class TrialFilter:
         counted_wh = check_in.counted_wh(volts)
         before_wh = self._counted_wh.get(check_in.counted, 0.0)
         if counted_wh is not None and counted_wh < before_wh - 1.0:
-            self.notices.append(f"At {check_in.h:g} h the counter fell: was it reset? Not counted.")
+            self.notices.append(message("counter-fell-at", hours=check_in.h))
             return replace(check_in, wh=None, ah=None)
         if counted_wh is not None:
             self._counted_wh[check_in.counted] = counted_wh
@@ -275,10 +279,7 @@ class TrialFilter:
     def _with_own_volts(self, check_in: CheckIn) -> CheckIn:
         """Ah converted to Wh by the volts read at the same time; without volts they are unused."""
         if check_in.volts is None:
-            self.notices.append(
-                f"At {check_in.h:g} h the Ah are not counted: the battery's volts are not known. "
-                "Give them, or the volts beside the Ah."
-            )
+            self.notices.append(message("ah-without-volts-at", hours=check_in.h))
             return replace(check_in, ah=None)
         assert check_in.ah is not None
         wh = check_in.ah * check_in.volts if check_in.wh is None else check_in.wh
@@ -339,13 +340,15 @@ class TrialFilter:
         stands = self._shown_h >= self.hour or not self._is_charged
         if ended is None and stands and self._most_shown < charge[0] - FAR_BELOW:
             notices.append(
-                f"The {self._last_shown * 100:.3g} % shown lies far below the "
-                f"{charge[0] * 100:.0f} to {charge[2] * 100:.0f} % that all else leaves. "
-                "Look again; if it shows the same, do not rely on this forecast: be ready for "
-                "it to stop soon."
+                message(
+                    "charge-far-below",
+                    shown=self._last_shown,
+                    low=float(charge[0]),
+                    high=float(charge[2]),
+                )
             )
         if self._last_shown <= LAST_FIFTH + 0.05:
-            notices.append("The last fifth of a display often goes faster than it says.")
+            notices.append(message("last-fifth"))
         return Forecast(
             stop_h=stop_h,
             most_h=MOST_H,
@@ -497,12 +500,7 @@ def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) 
         display_error_h=None,
         fan=fan,
         ledger=tuple(
-            LedgerEntry(
-                f"check_ins[{check_in.number}]",
-                False,
-                "soon",
-                "too soon after the start to say anything; look again later",
-            )
+            LedgerEntry(f"check_ins[{check_in.number}]", False, message("too-soon"))
             for check_in in soon
         ),
     )
@@ -553,5 +551,5 @@ def as_document(prediction: Forecast) -> dict[str, Any]:
         "ended_h": prediction.ended_h,
         "display_error_h": prediction.display_error_h,
         "notices": prediction.notices,
-        "ledger": ledger_document(prediction.ledger),
+        "ledger": list(prediction.ledger),
     }

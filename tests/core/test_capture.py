@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from needle.document import DocumentError
 from needle.measure.capture import as_csv, read_capture, tidy
+from needle.words import text_of
 
 PLAIN = "time,watts,volts\n0,1.5,230\n1,92,230\n2,91.5,229.5\n"
 
@@ -48,27 +49,35 @@ class ReadTest(unittest.TestCase):
 
     def test_cells_that_cannot_be_read_are_counted(self):
         capture = read_capture("time,watts\n0,1\n1,abc\n2,1.2.3\n3,4\n")
-        self.assertIn("2 cells of watts are not numbers (such as “abc”)", capture.notices[0])
+        self.assertIn(
+            "2 cells of watts are not numbers (such as “abc”)", text_of(capture.notices[0])
+        )
         capture = read_capture("time,watts\n0,1\nsoon,2\n2,3\n")
-        self.assertIn("1 rows have no readable time", capture.notices[0])
+        self.assertIn("1 rows have no readable time", text_of(capture.notices[0]))
         self.assertEqual(len(capture.time_s), 2)
-        self.assertIn("beyond any meter", read_capture("time,watts\n0,inf\n1,2\n2,2\n").notices[0])
+        self.assertIn(
+            "beyond any meter", text_of(read_capture("time,watts\n0,inf\n1,2\n2,2\n").notices[0])
+        )
 
     def test_rows_with_too_many_cells_are_counted(self):
         capture = read_capture("time,watts\n0,1\n1,2,3,4\n2,3\n")
         self.assertEqual(len(capture.time_s), 2)
-        self.assertTrue(any("1 rows have more cells" in notice for notice in capture.notices))
+        self.assertTrue(
+            any("1 rows have more cells" in text_of(notice) for notice in capture.notices)
+        )
 
     def test_other_columns_are_named(self):
         capture = read_capture("time,watts,mood\n0,1,good\n1,2,bad\n")
-        self.assertEqual(capture.notices, ("Left aside: mood.",))
+        self.assertEqual(text_of(*capture.notices), "Left aside: mood.")
 
     def test_disorder_and_repeats(self):
         capture = read_capture("time,watts\n2,3\n0,1\n1,2\n1,2\n3,4\n")
         np.testing.assert_allclose(capture.time_s, [0, 1, 2, 3])
         np.testing.assert_allclose(capture.columns["watts"], [1, 2, 3, 4])
-        self.assertTrue(any("out of order" in notice for notice in capture.notices))
-        self.assertTrue(any("1 rows were repeated" in notice for notice in capture.notices))
+        self.assertTrue(any("out of order" in text_of(notice) for notice in capture.notices))
+        self.assertTrue(
+            any("1 rows were repeated" in text_of(notice) for notice in capture.notices)
+        )
 
     def test_rows_of_one_moment_are_spread_so_that_no_spike_is_lost(self):
         capture = read_capture("time,watts\n0,1\n1,2\n1,400\n2,3\n3,3\n")
@@ -87,7 +96,9 @@ class ReadTest(unittest.TestCase):
         capture = read_capture(text, zone=zone)
         self.assertEqual(capture.start, datetime(2027, 7, 9, 18, tzinfo=zone))
         np.testing.assert_allclose(capture.time_s, [0, 60])
-        self.assertTrue(any("taken as UTC" in notice for notice in read_capture(text).notices))
+        self.assertTrue(
+            any("taken as UTC" in text_of(notice) for notice in read_capture(text).notices)
+        )
         text = "time,watts\n09/02/2027 18:00,1\n09/02/2027 18:01,2\n"
         self.assertEqual(read_capture(text).start.day, 9)
 
@@ -97,7 +108,7 @@ class ReadTest(unittest.TestCase):
         capture = read_capture("time,watts\n" + "\n".join(rows) + "\n")
         np.testing.assert_allclose(np.diff(capture.time_s), 60)
         self.assertEqual(capture.columns["watts"].tolist(), [57, 58, 59, 60, 61, 62])
-        self.assertTrue(any("went back" in notice for notice in capture.notices))
+        self.assertTrue(any("went back" in text_of(notice) for notice in capture.notices))
 
     def test_a_known_zone_knows_its_clock_changes(self):
         zone = ZoneInfo("Europe/London")
@@ -122,7 +133,7 @@ class ReadTest(unittest.TestCase):
         )
         watts, how = capture.watts()
         np.testing.assert_allclose(watts, [230, 460])
-        self.assertIn("upper bound", how)
+        self.assertIn("upper bound", text_of(how))
 
     def test_only_amps(self):
         capture = read_capture("time,amps\n0,1\n1,2\n")
@@ -216,7 +227,7 @@ class LimitTest(unittest.TestCase):
         capture = read_capture(text)
         self.assertEqual(list(capture.time_s), [0, 60, 120])
         self.assertEqual((capture.start.month, capture.start.day), (2, 9))
-        self.assertIn("1 rows have no readable time", " ".join(capture.notices))
+        self.assertIn("1 rows have no readable time", " ".join(map(text_of, capture.notices)))
 
     def test_lines_that_end_with_a_carriage_return_alone(self):
         self.assertEqual(list(read_capture("time,watts\r0,1\r1,2\r").time_s), [0, 1])
@@ -225,7 +236,7 @@ class LimitTest(unittest.TestCase):
     def test_finite_cells_never_become_infinite(self):
         capture = read_capture("time,kw,watts\n-1e308,1,1\n0,1e308,1\n1,2,1e300\n2,3,1\n")
         self.assertEqual(list(capture.time_s), [0, 1, 2])
-        self.assertIn("are beyond any meter", " ".join(capture.notices))
+        self.assertIn("are beyond any meter", " ".join(map(text_of, capture.notices)))
 
     def test_columns_from_elsewhere_are_put_in_order(self):
         capture = tidy(
@@ -280,7 +291,7 @@ class FuzzTest(unittest.TestCase):
                 unread += cell in ("x1", "1.2.3")
             else:
                 self.assertAlmostEqual(value, float(cell), places=6)
-        said = [notice for notice in capture.notices if "not numbers" in notice]
+        said = [notice for notice in map(text_of, capture.notices) if "not numbers" in notice]
         self.assertEqual(bool(said), unread > 0)
         if said:
             self.assertTrue(said[0].startswith(f"{unread} cells"))

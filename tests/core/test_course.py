@@ -13,6 +13,7 @@ from needle.profile.document import parse_load
 from needle.profile.profile import derive
 from needle.supply.ageing import Held, ageing_of, course_words
 from needle.supply.supply import aged, held_over_time, parse_supply
+from needle.words import text_of
 
 
 def run(month, mean_w, **more):
@@ -31,9 +32,11 @@ class CourseTest(unittest.TestCase):
             run("2024-03", 30), run("2024-09", 31), run("2026-02", 48), run("2026-06", 47)
         )
         self.assertAlmostEqual(worn.mean_w.value, 47.5, delta=0.5)
-        self.assertIn("since some time between September 2024 and February 2026", worn.change.words)
+        self.assertIn(
+            "since some time between September 2024 and February 2026", text_of(worn.change.notice)
+        )
         self.assertAlmostEqual(worn.change.ratio, 47.5 / 30.5, delta=0.03)
-        self.assertIn(worn.change.words, worn.notices)
+        self.assertIn(worn.change.notice, worn.notices)
         self.assertEqual(len(worn.course), 4)
 
     def test_what_days_may_explain_is_pooled(self):
@@ -76,7 +79,7 @@ class CourseTest(unittest.TestCase):
         undated = {key: value for key, value in run("2024-03", 30).items() if key != "at"}
         worn = profile(undated, run("2024-03", 30), run("2026-02", 48))
         self.assertAlmostEqual(worn.mean_w.value, 48, delta=0.5)
-        self.assertIn("A counter or capture has no date", " ".join(worn.notices))
+        self.assertIn("A counter or capture has no date", " ".join(map(text_of, worn.notices)))
 
     def test_false_alarms_are_one_in_ten_at_most(self):
         """Boxes that did not change, whose days differ by 7 % and whose rooms were noted."""

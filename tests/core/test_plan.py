@@ -17,6 +17,7 @@ from needle.plan.draws.inputs import LOAD, InputKey
 from needle.plan.energy.likely import likely_hours
 from needle.plan.energy.simulate import simulate
 from needle.plan.plan import in_use
+from needle.words import text_of
 from tests.core.exact import exact
 
 BASE = {
@@ -142,7 +143,7 @@ class RuntimeTest(unittest.TestCase):
         box = {**BASE["loads"][0], "set_c": 4, "measured_room_c": 10}
         outcome = simulate(plan_of(loads=[box], room_c=40), 20)
         self.assertEqual(outcome.plan.loads[0].duty, 1.0)
-        self.assertTrue(any("never cycle off" in notice for notice in outcome.notices))
+        self.assertTrue(any("never cycle off" in text_of(notice) for notice in outcome.notices))
 
 
 class PropertyTest(unittest.TestCase):

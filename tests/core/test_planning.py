@@ -16,6 +16,7 @@ from needle.plan.advice.sizing import battery_for, more_tasks, nights_covered, s
 from needle.plan.advice.suggestions import changes_of, suggestions
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
+from needle.words import text_of
 from tests.core.exact import exact
 
 BASE = {
@@ -95,7 +96,7 @@ class HelpsTest(unittest.TestCase):
         loads = [copy.deepcopy(BASE["loads"][1])]
         (only,) = list(suggestions(simulate(plan_of(loads=loads, hours=300), 60)))
         self.assertEqual((only.change.kind, only.change.to), ("route", "dc12"))
-        self.assertIn("stay off", only.change.caveat)
+        self.assertIn("stay off", text_of(only.change.caveat))
         exact = 1800 / (1 + 15 / 0.92) - 1800 / (1 + 25 + 15 / 0.9)
         self.assertAlmostEqual(only.value, exact, delta=0.02 * exact)
 
@@ -106,7 +107,7 @@ class HelpsTest(unittest.TestCase):
             for change in changes_of(simulate(plan_of(loads=loads), 30))
             if change.kind == "rest"
         )
-        self.assertIn("Mat is off for 6\u00a0h and works it off afterwards", rest.caveat)
+        self.assertIn("Mat is off for 6\u00a0h and works it off afterwards", text_of(rest.caveat))
 
     def test_what_a_life_or_contents_hang_on_is_never_touched(self):
         window = {"between": [["22:00", "02:00"]]}
@@ -183,7 +184,7 @@ class HelpsTest(unittest.TestCase):
         }
         offered = suggestions(simulate(plan_of(sources=[source]), 60))
         charge = next(offer for offer in offered if offer.change.kind == "charge")
-        self.assertIn("outdoors", charge.change.caveat)
+        self.assertIn("outdoors", text_of(charge.change.caveat))
         self.assertGreater(charge.value, 2)
 
     def test_a_plan_that_lasts_needs_no_help(self):

@@ -15,6 +15,7 @@ from needle.profile import energy, temperature
 from needle.profile.document import as_document, parse_load
 from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, NoEvidence, derive
+from needle.words import text_of
 
 BOX = {
     "name": "Cold box",
@@ -172,19 +173,19 @@ class SpotTest(unittest.TestCase):
         profile = derive(record([spot], "induction-motor"))
         self.assertAlmostEqual(profile.running_w.value, 460 * 0.75, places=6)
         self.assertEqual(profile.running_w.grade, "D")
-        self.assertTrue(any("assume" in notice for notice in profile.notices))
+        self.assertTrue(any("assume" in text_of(notice) for notice in profile.notices))
 
     def test_an_inconsistent_set_is_used_without_its_culprit(self):
         spot = {"type": "spot", "volts": 231, "amps": 3.30, "watts": 610, "va": 762, "pf": 0.70}
         profile = derive(record([spot], "induction-motor"))
         self.assertAlmostEqual(profile.power_factor.value, 0.8005, places=4)
-        self.assertTrue(any("misread" in notice for notice in profile.notices))
+        self.assertTrue(any("misread" in text_of(notice) for notice in profile.notices))
 
     def test_an_impossible_set_is_flagged_and_not_used(self):
         spots = [{"type": "spot", "watts": 200, "va": 148}, {"type": "label", "watts": 120}]
         profile = derive(record(spots))
         self.assertEqual(profile.running_w.grade, "D")
-        self.assertTrue(any("cannot exceed" in notice for notice in profile.notices))
+        self.assertTrue(any("cannot exceed" in text_of(notice) for notice in profile.notices))
 
     def test_settings_are_kept_apart(self):
         spots = [
@@ -196,7 +197,7 @@ class SpotTest(unittest.TestCase):
         low = derive(record(spots, "thermostat-heat", setting="low"))
         self.assertAlmostEqual(low.running_w.value, 31.0)
         self.assertEqual(len(low.states), 2)
-        self.assertTrue(any("low" in notice for notice in low.notices))
+        self.assertTrue(any("low" in text_of(notice) for notice in low.notices))
 
     def test_the_highest_state_speaks_where_none_is_called_running(self):
         spots = [
@@ -259,7 +260,7 @@ class CounterTest(unittest.TestCase):
         readings = [{"type": "spot", "watts": 50}, {"type": "energy", "wh": 2400, "hours": 24}]
         profile = derive(record(readings))
         self.assertEqual(profile.duty.value, 1.0)
-        self.assertTrue(any("counter reset" in notice for notice in profile.notices))
+        self.assertTrue(any("counter reset" in text_of(notice) for notice in profile.notices))
 
     def test_two_ways_that_differ_are_said(self):
         readings = [
@@ -268,14 +269,14 @@ class CounterTest(unittest.TestCase):
             {"type": "energy", "wh": 1700, "hours": 25},
         ]
         profile = derive(record(readings))
-        self.assertTrue(any("Two ways" in notice for notice in profile.notices))
+        self.assertTrue(any("Two ways" in text_of(notice) for notice in profile.notices))
 
     def test_a_counter_that_never_moved_is_a_bound(self):
         spot = {"type": "spot", "watts": 444}
         profile = derive(record([spot, {"type": "energy", "wh": 0, "hours": 12}], "pump"))
         self.assertAlmostEqual(profile.mean_w.high, 10 / 12)
         self.assertAlmostEqual(profile.running_w.value, 444)
-        self.assertTrue(any("last digit moves" in notice for notice in profile.notices))
+        self.assertTrue(any("last digit moves" in text_of(notice) for notice in profile.notices))
         self.assertFalse(any("inf" in hint.sentence() for hint in profile.advice))
         # In a span beside others in which it moved, it is time in which nothing was drawn.
         moved = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12}], "pump"))
@@ -383,7 +384,7 @@ class OtherEvidenceTest(unittest.TestCase):
         without = derive(record(readings[:1]))
         self.assertGreaterEqual(profile.start_va.value, without.start_va.value)
         self.assertEqual(profile.start_va.grade, "D")
-        self.assertTrue(any("blind" in notice for notice in profile.notices))
+        self.assertTrue(any("blind" in text_of(notice) for notice in profile.notices))
 
     def test_what_a_slow_meter_saw_of_a_start_cuts_off_what_lies_below(self):
         spot = {"type": "spot", "watts": 92, "va": 148}
@@ -436,7 +437,7 @@ class DirectCurrentTest(unittest.TestCase):
                 parse_load({"name": "Light", "kind": "led", "readings": [spot], **more})
             )
             self.assertAlmostEqual(profile.running_w.value, 138.6, places=3)
-            self.assertFalse(any("power factor" in notice for notice in profile.notices))
+            self.assertFalse(any("power factor" in text_of(notice) for notice in profile.notices))
         self.assertIsNotNone(as_document(profile)["power_factor"])
 
     def test_said_to_be_dc_it_has_no_power_factor(self):
@@ -556,7 +557,7 @@ class LabelBoundsTest(unittest.TestCase):
     def test_a_reading_above_the_breaker_is_asked_about(self):
         label = {"type": "label", "watts": 400, "breaker_a": 2}
         spot = {"type": "spot", "state": "running", "watts": 700}
-        notices = " ".join(derive(record([label, spot], "pump")).notices)
+        notices = " ".join(map(text_of, derive(record([label, spot], "pump")).notices))
         self.assertIn("its breaker of 2 A carries 460", notices)
 
 
@@ -579,10 +580,10 @@ class SplitPhaseTest(unittest.TestCase):
 
     def test_it_is_asked_and_both_legs_are_twice_the_volts(self):
         asked = self.profile()
-        self.assertIn("one leg or on both", asked.notices[0])
+        self.assertIn("one leg or on both", text_of(asked.notices[0]))
         both = self.profile(legs="both")
         self.assertAlmostEqual(both.running_w.value / both.power_factor.value, 7440, delta=1)
-        self.assertFalse(any("one leg or" in notice for notice in both.notices))
+        self.assertFalse(any("one leg or" in text_of(notice) for notice in both.notices))
         self.assertAlmostEqual(both.running_w.value, 2 * self.profile(legs="one").running_w.value)
 
     def test_volts_that_were_read_settle_it(self):
@@ -601,7 +602,7 @@ class SplitPhaseTest(unittest.TestCase):
             },
         ):
             told = self.profile(**more)
-            self.assertFalse(any("one leg or" in notice for notice in told.notices))
+            self.assertFalse(any("one leg or" in text_of(notice) for notice in told.notices))
             self.assertAlmostEqual(told.running_w.value / told.power_factor.value, 7440, delta=1)
 
 
@@ -609,7 +610,7 @@ class OddStartTest(unittest.TestCase):
     def notices(self, amps, kind="compressor-fixed"):
         spot = {"type": "spot", "state": "running", "watts": 92, "pf": 0.6, "instrument": "plug"}
         start = {"type": "start", "amps": amps, "volts": 230, "instrument": "clamp"}
-        return " ".join(derive(record([spot, start], kind)).notices)
+        return " ".join(map(text_of, derive(record([spot, start], kind)).notices))
 
     def test_too_small_and_too_large_are_asked_about(self):
         self.assertIn("did the meter hold the peak", self.notices(0.7))

@@ -22,6 +22,7 @@ from needle.supply.supply_tests import (
     saved_w,
     state_of_health,
 )
+from needle.words import text_of
 
 CABINET = {
     "battery": {"chemistry": "lfp", "nominal_wh": 5120, "volts": 51.2},
@@ -152,7 +153,7 @@ class FitTest(unittest.TestCase):
         self.assertIsNone(fit_inverter([*pairs[:4], (2100, 2310)]).suspect)
         fitted = fit_inverter([pairs[0], (150, 251), *pairs[2:4], (2100, 2310)])
         self.assertEqual(fitted.suspect, 1)
-        self.assertIn("read it again", fitted.notices[0])
+        self.assertIn("read it again", text_of(fitted.notices[0]))
         self.assertEqual(fitted.efficiency.grade, "B")
 
     def test_refusals(self):

@@ -30,13 +30,15 @@ from needle.round.candidate import (
 )
 from needle.round.candidates import candidates
 from needle.round.planning import plan_round, usual_ways
-from needle.round.report import as_document, end_words_of, words_of
+from needle.round.report import as_document, begin_of, end_of
 from needle.round.schedule import choose
 from needle.round.visit import Visit, carried, clock_of
 from needle.round.worth import worth_of
+from needle.words import text_of
 from tools.rounds import BOUND, PLANNED, judge
 
 BEGINS = datetime(2027, 2, 9, 14, tzinfo=UTC)
+FIVE = BEGINS.replace(hour=17)
 
 
 def load(name, kind, watts, **more):
@@ -75,7 +77,7 @@ class RoundTest(unittest.TestCase):
         offered, alone = candidates(self.outcome, visit(**more))
         return (
             {(offer.what, offer.subject) for offer in offered},
-            {left.subject: left.why for left in alone},
+            {left.subject: text_of(left.why) for left in alone},
         )
 
 
@@ -237,7 +239,7 @@ class TogetherTest(unittest.TestCase):
     def test_many_small_loads_are_counted_at_once(self):
         planned = plan_round(self.outcome, self.visit())
         steps = {step.candidate.what: step for step in planned.steps}
-        told = words_of(steps[TOGETHER], "17:00")
+        told = text_of(begin_of(steps[TOGETHER], FIVE))
         self.assertTrue(told.startswith("DC shunt"), told)
         self.assertIn("run Set 0, Set 1, Set 2, Set 3, Set 4, Set 5 on the supply, nothing", told)
         self.assertEqual(planned.open, [])
@@ -345,9 +347,9 @@ class PlannedTest(RoundTest):
             self.assertTrue(told["do"].startswith(step.meter[0].upper()))
             self.assertIn(step.candidate.subject, told["do"])
             self.assertEqual(
-                bool(end_words_of(step)), step.candidate.what not in (SPOT, START, IDLE)
+                end_of(step) is not None, step.candidate.what not in (SPOT, START, IDLE)
             )
-            self.assertNotIn("{", words_of(step, "16:00"))
+            self.assertNotIn("{", text_of(begin_of(step, FIVE)) + text_of(end_of(step)))
 
 
 class TallyTest(RoundTest):
@@ -377,7 +379,7 @@ class TallyTest(RoundTest):
         self.assertEqual({step.candidate.subject for step in tallies}, {"Box", "Incubator"})
         first, second = tallies
         self.assertLessEqual(first.last_min, second.first_min)
-        self.assertIn("note each start and each stop until", words_of(first, "16:00"))
+        self.assertIn("note each start and each stop until", text_of(begin_of(first, FIVE)))
 
 
 class ProofTest(unittest.TestCase):

@@ -11,6 +11,7 @@ from needle.plan.draws.inputs import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputK
 from needle.plan.energy.runs import counted_moves
 from needle.plan.energy.simulate import simulate
 from needle.plan.plan import COUNTED_ONLY, Run
+from needle.words import text_of
 
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}
 LAMP = {"name": "Lamp", "running_w": 40, "spread": 0.2}
@@ -132,7 +133,7 @@ class RunsTest(unittest.TestCase):
             {"hours": 30, "to": 0.1, "loads": [{"watts": 1e6}]},
         ):
             outcome = simulate(parse_plan({**PLAN, "runs": [run]}), 200)
-            self.assertIn("fits nothing that is known", " ".join(outcome.notices))
+            self.assertIn("fits nothing that is known", " ".join(map(text_of, outcome.notices)))
             np.testing.assert_allclose(outcome.runtime[1], answer()[1], rtol=0.05)
 
     def test_refusals(self):

@@ -17,6 +17,7 @@ from needle.supply.display import KNEE, charge_shown, true_charge
 from needle.trial.forecast import as_document, forecast
 from needle.trial.trial import parse_trial
 from needle.trial.trial_summary import check_ins_until, next_check_ins
+from needle.words import text_of
 from tests.core.twins import DISPLAYS, household, trial_of
 
 BASE = {
@@ -357,15 +358,15 @@ class CheckInTest(unittest.TestCase):
 
     def test_a_charge_that_rises_is_asked_about_and_not_counted(self):
         prediction = forecast_of([{"h": 10, "percent": 60}, {"h": 11, "percent": 75}])
-        self.assertIn("was it charged", prediction.notices[0])
+        self.assertIn("was it charged", text_of(prediction.notices[0]))
         self.assertAlmostEqual(prediction.used_wh, 400 + 40, delta=60)
 
     def test_a_counter_that_falls_was_reset(self):
         prediction = forecast_of([{"h": 10, "wh": 400}, {"h": 11, "wh": 30}])
-        self.assertIn("was it reset", prediction.notices[0])
+        self.assertIn("was it reset", text_of(prediction.notices[0]))
 
     def test_the_last_fifth_is_said(self):
-        self.assertIn("last fifth", forecast_of([{"h": 19, "percent": 21}]).notices[-1])
+        self.assertIn("last fifth", text_of(forecast_of([{"h": 19, "percent": 21}]).notices[-1]))
 
     def test_a_display_far_below_all_else_is_pointed_out(self):
         before = [{"h": 1, "percent": 96}, {"h": 3, "percent": 88}, {"h": 5, "percent": 80}]
@@ -373,12 +374,14 @@ class CheckInTest(unittest.TestCase):
         self.assertEqual(agreeing.notices, [])
         plunged = forecast_of([*before, {"h": 5.2, "percent": 12}])
         self.assertGreater(plunged.charge[0], 0.22)
-        self.assertRegex(plunged.notices[0], "12 % shown lies far below .* be ready for it to stop")
+        self.assertRegex(
+            text_of(plunged.notices[0]), "12 % shown lies far below .* be ready for it to stop"
+        )
         # It stands until something charges it: then what was shown says nothing of now.
         for later, stands in (({"h": 6, "watts": 40}, True), ({"h": 6, "watts_in": 200}, False)):
             with self.subTest(later=later):
                 notices = forecast_of([*before, {"h": 5.2, "percent": 12}, later]).notices
-                self.assertEqual(any("far below" in notice for notice in notices), stands)
+                self.assertEqual(any("far below" in text_of(notice) for notice in notices), stands)
 
     def test_that_it_still_runs_is_news(self):
         late = forecast_of([{"h": 26, "watts": 40}])

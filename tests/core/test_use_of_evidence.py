@@ -23,6 +23,7 @@ from needle.supply.supply import parse_supply, staircase
 from needle.supply.supply_tests import parse_test
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
+from needle.words import text_of
 
 SUPPLY = {
     "battery": {
@@ -142,7 +143,9 @@ class UseTest(unittest.TestCase):
             "name": "Sump",
         }
         notices = simulate(plan(load), 4).notices
-        self.assertTrue(any(notice.startswith("Sump: A counter shows no") for notice in notices))
+        self.assertTrue(
+            any(text_of(notice).startswith("Sump: A counter shows no") for notice in notices)
+        )
 
 
 class SeveralTest(unittest.TestCase):
@@ -206,7 +209,7 @@ class VoltAmpereTest(unittest.TestCase):
             mains_v=120.0,
         )
         self.assertAlmostEqual(known.running_w.value, 240 * 3 * 0.75)
-        self.assertIn("label says 240 V", known.notices[0])
+        self.assertIn("label says 240 V", text_of(known.notices[0]))
 
 
 class TestedSupplyTest(unittest.TestCase):
@@ -312,8 +315,8 @@ class StartTestTest(unittest.TestCase):
         supply = {**SUPPLY, "inverter": {"continuous_w": 1500, "surge_va": 3000}}
         (start,) = simulate(plan(pump, supply=supply), 400).starts
         self.assertEqual(start.verdict.verdict, "trips")
-        self.assertIn("over the surge rating", start.verdict.reason)
-        self.assertIn("tested: it tripped, beside 80", start.verdict.reason)
+        self.assertIn("over the surge rating", text_of(start.verdict.reason))
+        self.assertIn("tested: it tripped, beside 80", text_of(start.verdict.reason))
 
     def test_what_ran_on_for_a_while_is_carried_so_long(self):
         inverter = parse_inverter({"continuous_w": 1000})
@@ -412,7 +415,7 @@ class TrialCountsTest(unittest.TestCase):
 
     def test_amp_hours_without_volts_are_said_or_counted_by_volts_beside_them(self):
         said = self.trial({}, {"h": 5, "ah": 30})
-        self.assertIn("volts are not known", " ".join(said.notices))
+        self.assertIn("volts are not known", " ".join(map(text_of, said.notices)))
         beside = self.trial({}, {"h": 5, "ah": 30, "volts": 13.0})
         self.assertAlmostEqual(beside.drawn_wh[1], 390, delta=8)
         known = self.trial({"volts": 12.8}, {"h": 5, "ah": 30})

@@ -236,11 +236,15 @@ MEASUREMENT = (
 
 ''',
     ),
-    Insertion("needle/round/report.py", "    COUNTER,\n", "    REMOTE,\n"),
     Insertion(
-        "needle/round/report.py",
-        '    SPOT: "{meter} to',
-        '    REMOTE: "{meter} to {subject}: leave it in, read its count tomorrow from afar",\n',
+        "needle/words/round.py",
+        '    "spot": "{meter} to',
+        '    "remote-count": "{meter} to {subject}: leave it in, read it tomorrow from afar",\n',
+    ),
+    Insertion(
+        "needle/words/round.py",
+        '    "task": "read {meter} at',
+        '    "remote-count": "read the count of {subject} from afar",\n',
     ),
     Insertion("web/rounds/page.py", '    "spot": "spot",\n', '    "remote count": "energy",\n'),
 )

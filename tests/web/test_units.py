@@ -1,57 +1,29 @@
 """Pages in a person's own units: °F, a clock of twelve hours, money with its usual digits."""
 
 import unittest
+from datetime import datetime
 
 from django.urls import reverse
 
 from needle.quantity import money_text
+from needle.words import Units
 from tests.web.base import SiteTest, make_load, make_supply
-from web.common.units import Units, in_own_units, page_in_own_units
+from web.common.units import clock, clocks, day_clock, shown_in, temperature
 
 AMERICAN = Units(fahrenheit=True, clock_12=True)
 
 
 class WordsTest(unittest.TestCase):
-    def test_temperatures(self):
-        for said, shown in (
-            ("room 24 °C", "room 75.2\u00a0°F"),
-            ("from 4 to 6 °C", "from 39.2 to 42.8\u00a0°F"),
-            ("swings by 5 °C", "swings by 9\u00a0°F"),
-            ("±1.5 °C", "±2.7\u00a0°F"),
-            ("−40 °C", "−40\u00a0°F"),
-            ("31\u00a0°C indoors", "87.8\u00a0°F indoors"),
-            ("0.8 %/°C", "0.8 %/°C"),
-        ):
-            with self.subTest(said=said):
-                self.assertEqual(in_own_units(said, AMERICAN), shown)
-
-    def test_times_of_day(self):
-        for said, shown in (
-            ("Tue 14:05", "Tue 2:05\u00a0pm"),
-            ("00:30", "12:30\u00a0am"),
-            ("12:00 to 23:59", "12:00\u00a0pm to 11:59\u00a0pm"),
-            ("1:30 h", "1:30 h"),
-            ("at 127.0.0.1:8000", "at 127.0.0.1:8000"),
-            ("06:07:08", "06:07:08"),
-        ):
-            with self.subTest(said=said):
-                self.assertEqual(in_own_units(said, AMERICAN), shown)
-
-    def test_only_the_text_of_a_page(self):
-        page = (
-            '<p title="at 18:00">4 °C</p><input value="18:00"><textarea>on 6:50</textarea>'
-            '<script>x = "18:00"</script><svg aria-label="to 4 °C"><text>18:00</text></svg>'
-        )
-        turned = page_in_own_units(page, AMERICAN)
-        self.assertEqual(
-            turned,
-            (
-                '<p title="at 6:00\u00a0pm">39.2\u00a0°F</p><input value="18:00">'
-                '<textarea>on 6:50</textarea><script>x = "18:00"</script>'
-                '<svg aria-label="to 39.2\u00a0°F"><text>6:00\u00a0pm</text></svg>'
-            ),
-        )
-        self.assertIs(page_in_own_units(page, Units()), page)
+    def test_figures_are_written_in_ones_units(self):
+        with shown_in(AMERICAN):
+            self.assertEqual(temperature(24.0), "75.2\u00a0°F")
+            self.assertEqual(temperature(-40.0), "−40\u00a0°F")
+            self.assertEqual(temperature(5.0, difference=True), "9\u00a0°F")
+            self.assertEqual(day_clock(datetime(2027, 2, 9, 14, 5)), "Tue 2:05\u00a0pm")
+            self.assertEqual(clock("00:30"), "12:30\u00a0am")
+            self.assertEqual(clocks("12:00–23:59"), "12:00\u00a0pm–11:59\u00a0pm")
+        self.assertEqual(temperature(24.0), "24\u00a0°C")
+        self.assertEqual(clocks("12:00–23:59"), "12:00–23:59")
 
     def test_money_has_the_digits_of_its_currency(self):
         for value, currency, shown in (
@@ -116,6 +88,10 @@ class OwnUnitsTest(SiteTest):
         self.assertContains(page, "6:00\u00a0pm")
         self.assertContains(page, "77\u00a0°F indoors")
         self.assertNotContains(page, "18:00<")
+
+    def test_what_somebody_named_is_left_as_it_is(self):
+        make_load(self.job, name="Shelf 4 °C at 18:30")
+        self.assertContains(self.client.get(self.url("loads:survey")), "Shelf 4 °C at 18:30")
 
     def test_another_person_sees_the_usual_ones(self):
         self.client.force_login(self.other)

@@ -7,11 +7,11 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 
+from needle.words import USUAL, Units
 from web.accounts.models import units_of
-from web.common.units import USUAL, Units, page_in_own_units, shown_in
+from web.common.units import shown_in
 
 SESSION_KEY = "units"
-_TURNED = ("text/html", "image/svg+xml")
 
 
 def units_in_session(request: HttpRequest) -> Units:
@@ -39,11 +39,6 @@ def own_units(
         if units == USUAL:
             return get_response(request)
         with shown_in(units):
-            response = get_response(request)
-        kind = response.get("Content-Type", "").split(";")[0]
-        if kind in _TURNED and not response.streaming:
-            page = response.content.decode(response.charset)
-            response.content = page_in_own_units(page, units).encode(response.charset)
-        return response
+            return get_response(request)
 
     return middleware

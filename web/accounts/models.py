@@ -7,7 +7,7 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
-from web.common.units import Units
+from needle.words import Units
 
 
 class Preferences(models.Model):

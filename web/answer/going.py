@@ -6,6 +6,7 @@ from django.db.models import Exists, OuterRef, QuerySet
 from django.utils import timezone
 
 from web.bench.models import Session
+from web.common.units import clock
 from web.jobs.models import Job
 from web.loads.models import Load, Reading
 
@@ -28,5 +29,5 @@ def going(job: Job) -> list[str]:
     ]
     for trial in job.trials.live().filter(ended_at=None):
         since = timezone.localtime(trial.started_at)
-        words.append(f"Trial “{trial.name}” since {since:%a %d %b %H:%M}.")
+        words.append(f"Trial “{trial.name}” since {since:%a %d %b} {clock(since)}.")
     return words

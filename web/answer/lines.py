@@ -12,6 +12,7 @@ from needle.plan.limits.starts import PlannedStart
 from needle.plan.plan import AC
 from needle.plan.verdict import BlockedLoad, Verdict, verdict_of
 from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
+from web.common.units import said
 from web.plans.helps import helps_of
 from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import Answer
@@ -158,7 +159,7 @@ def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion
     if first is None:
         return None
     helped = helps_of([first])[0]
-    return Line("Change", f"{helped.words}.", caveat=first.change.caveat)
+    return Line("Change", f"{helped.words}.", caveat=said(first.change.caveat))
 
 
 def _larger(blocked: BlockedLoad) -> str:

@@ -9,12 +9,13 @@ from django.urls import reverse
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after, when_text
+from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.verdict import Verdict, verdict_of
 from needle.quantity import chance_text, hours_text
 from web.answer.lines import Line, lines_of, span_text
+from web.common import units
 from web.drawing.dial import dial, empty_dial
 from web.jobs.actions import just_added
 from web.jobs.models import Job
@@ -205,10 +206,10 @@ def _ends(outcome: Outcome, verdict: Verdict) -> str:
     sags = int(outcome.cut_off.sum()) * 2 > int(outcome.stops_by.sum())
     why = "the battery's volts fall under its cut-off" if sags else "battery empty"
     moment = moment_after(outcome.plan.start, outcome.runtime[1], 10)
-    return f"Most likely end: {why}, {when_text(moment, outcome.plan.start)}."
+    return f"Most likely end: {why}, {units.moment(moment, outcome.plan.start)}."
 
 
 def _plan_words(plan: Plan) -> str:
     start = timezone.localtime(plan.start)
-    room = f", {plan.room_c:.3g} °C indoors" if plan.room_c is not None else ""
-    return f"{plan.name}, from {start:%a %H:%M}{room}"
+    room = f", {units.temperature(plan.room_c)} indoors" if plan.room_c is not None else ""
+    return f"{plan.name}, from {units.day_clock(start)}{room}"

@@ -14,6 +14,7 @@ from needle.document import DocumentError
 from needle.measure.analysis import as_reading
 from needle.measure.capture import Capture as CoreCapture
 from needle.measure.capture import header_of, read_capture
+from needle.message import as_stored, message
 from web.bench.models import Capture, Session, pack, unpack
 from web.jobs.actions import remove, save_change, save_new
 from web.loads.actions import add_reading, change_reading
@@ -42,7 +43,7 @@ def fill(capture: Capture, core: CoreCapture) -> None:
     capture.begins = core.start
     capture.rows = len(core.time_s)
     capture.interval_s = core.interval_s()
-    capture.notices = list(core.notices)
+    capture.notices = [as_stored(notice) for notice in core.notices]
 
 
 def read_file(capture: Capture, content: bytes) -> Capture:
@@ -61,7 +62,7 @@ def read_file(capture: Capture, content: bytes) -> Capture:
         if error.path not in CORRECTABLE:
             raise
         # Kept under preview, so that the columns can be given their meaning.
-        capture.packed, capture.notices = b"", [f"{error}"]
+        capture.packed, capture.notices = b"", [as_stored(message("refused", why=str(error)))]
     capture.raw = gzip.compress(content, 1)
     capture.client_key = capture.client_key or uuid.uuid4()
     return save_new(capture.load.job, capture, f"Read a capture of {capture.load.name}")[0]

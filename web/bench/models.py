@@ -17,9 +17,11 @@ from needle.document import DocumentError
 from needle.measure.analysis import Analysis, Corrections, analyse
 from needle.measure.capture import Capture as CoreCapture
 from needle.measure.instruments import INSTRUMENTS
+from needle.message import Message, from_stored
 from needle.standin.appliances import APPLIANCES, timeline
 from needle.standin.meters import Meter
 from needle.standin.timeline import Timeline
+from needle.words import is_stored
 from web.common.models import ChoiceField, Record
 from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
@@ -95,14 +97,21 @@ class Capture(Record):
         return self.name
 
     def clean(self) -> None:
-        texts = (self.header, self.names, self.notices, list(self.meanings.values()))
+        texts = (self.header, self.names, list(self.meanings.values()))
         if not all(isinstance(text, str) for listed in texts for text in listed):
-            raise ValidationError("Its header, names and notices are texts.")
+            raise ValidationError("Its header and names are texts.")
+        if not all(map(is_stored, self.notices)):
+            raise ValidationError("Its notices are not known.")
         for bound in self.bounds_w:
             if isinstance(bound, bool) or not isinstance(bound, int | float) or not bound > 0:
                 raise ValidationError("Bounds between levels are W above 0.")
         if self.instrument not in INSTRUMENTS:
             raise ValidationError(f"“{self.instrument}” is no instrument.")
+
+    @property
+    def messages(self) -> list[Message | str]:
+        """What reading its file found."""
+        return [from_stored(notice) for notice in self.notices]
 
     def to_core(self) -> CoreCapture:
         return unpack(bytes(self.packed))

@@ -17,6 +17,7 @@ from needle.measure.analysis import Analysis
 from needle.quantity import hours_text, with_unit
 from web.bench import loggers
 from web.bench.models import Capture, Logger
+from web.common.units import day_clock, said
 from web.drawing.strip import Marks, TimeAxis, minutes_before, strip, thin
 
 #: Slots of time that one view of a chart is thinned to.
@@ -46,7 +47,7 @@ def page_of(capture: Capture) -> CapturePage:
     DocumentError
     """
     if not capture.packed:
-        raise DocumentError("", capture.notices[0] if capture.notices else "it is empty")
+        raise DocumentError("", said(capture.messages[0]) if capture.notices else "it is empty")
     core, analysis = capture.to_core(), capture.analysis()
     watts, _ = core.watts(capture.volts)
     write = _writer(capture, 0.0)
@@ -105,8 +106,13 @@ def _writer(capture: Capture, span_s: float) -> Callable[[float], str]:
     begins = capture.begins
     if begins is None:
         return _since
-    pattern = "%a %H:%M" if span_s > 2 * 3600 else "%a %H:%M:%S"
-    return lambda at_s: timezone.localtime(begins + timedelta(seconds=at_s)).strftime(pattern)
+    with_seconds = span_s <= 2 * 3600
+
+    def write(at_s: float) -> str:
+        at = timezone.localtime(begins + timedelta(seconds=at_s))
+        return f"{at:%a %H:%M:%S}" if with_seconds else day_clock(at)
+
+    return write
 
 
 def _since(seconds: float) -> str:

@@ -10,6 +10,8 @@ from typing import Any
 
 from django.http import HttpResponse
 
+from needle.words import worded
+
 CSV_TYPE = "text/csv; charset=utf-8"
 
 
@@ -24,7 +26,7 @@ def attachment(
 
 
 def json_attachment(document: Any, filename: str) -> HttpResponse:
-    return attachment(json.dumps(document, indent=1), "application/json", filename)
+    return attachment(json.dumps(worded(document), indent=1), "application/json", filename)
 
 
 def csv_attachment(rows: Iterable[Sequence[Any]], filename: str) -> HttpResponse:

@@ -13,8 +13,9 @@ from django.utils import timezone
 
 from needle import quantity
 from needle.household import plain_quantity
+from needle.words.figures import fahrenheit
 from web.common.addresses import key_of
-from web.common.units import celsius, fahrenheit, in_own_units, units
+from web.common.units import celsius, temperature, units
 from web.common.validation import in_our_time
 
 #: So many degrees apart: "4", "4 °C", "7 F".
@@ -114,13 +115,19 @@ class QuantityField(forms.CharField):
         return celsius(degrees, difference=True) if scale == "f" else degrees
 
     def _check_bounds(self, text: str, number: float) -> None:
-        shown = in_own_units(quantity.with_unit(self.least, self.unit))
         if number < self.least or (self.above and number == self.least):
             word = "above" if self.above else "at least"
-            raise ValidationError(f"{text} is too small: this must be {word} {shown}.")
+            raise ValidationError(
+                f"{text} is too small: this must be {word} {self._bound(self.least)}."
+            )
         if number > self.most:
-            most = in_own_units(quantity.with_unit(self.most, self.unit))
+            most = self._bound(self.most)
             raise ValidationError(f"{text} is more than this can be: at most {most}.")
+
+    def _bound(self, value: float) -> str:
+        if self.unit == "°C":
+            return temperature(value, self.difference)
+        return quantity.with_unit(value, self.unit)
 
     def has_changed(self, initial: Any, data: Any) -> bool:
         return bool(self.prepare_value(initial) != data)

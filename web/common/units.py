@@ -1,32 +1,31 @@
 """Display units of a person: °C or °F, 24-hour or 12-hour clock.
 
-Inside, and in every open format, temperatures are °C and times of day 24-hour. They are turned once
-in the text of a finished page, and back where a field is read; nothing in between knows of them.
+Inside, and in every open format, temperatures are °C and times of day 24-hour. They are written in
+a person's units where a figure is formatted, and read back where a field is read.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from contextvars import ContextVar
-from dataclasses import dataclass
+from datetime import datetime, time
+from typing import Any
 
+from needle.message import Message, unkept
+from needle.words import USUAL, Units, text_of
+from needle.words.figures import clock_text, moment_text, temperature_text
 
-@dataclass(frozen=True)
-class Units:
-    """The units that a person wants to see."""
-
-    fahrenheit: bool = False
-    clock_12: bool = False
-
-
-USUAL = Units()
 #: Of whoever asks for the page that is being made.
 _UNITS: ContextVar[Units] = ContextVar("units", default=USUAL)
 
 
 def units() -> Units:
     return _UNITS.get()
+
+
+def said(message: Message | str | dict[str, Any] | None) -> str:
+    """The sentence of a message, or of one as it is kept, in the units of whoever asks."""
+    return text_of(unkept(message), units())
 
 
 class shown_in:
@@ -42,81 +41,34 @@ class shown_in:
         _UNITS.reset(self.token)
 
 
-def fahrenheit(celsius: float, difference: bool = False) -> float:
-    """°F from °C; or a temperature difference."""
-    return celsius * 1.8 + (0.0 if difference else 32.0)
-
-
 def celsius(degrees_f: float, difference: bool = False) -> float:
     """°C from °F, rounded to a thermometer's resolution."""
     return round((degrees_f - (0.0 if difference else 32.0)) / 1.8, 6)
 
 
-_GAP = r"[ \u00a0]?"
-_NUMBER = r"(?<![\w.])[−-]?\d+(?:\.\d+)?"
-#: "4 °C", "from 4 to 6 °C", "12–15 °C"; "by 3 °C" and "±3 °C" are differences.
-_TEMPERATURE = re.compile(
-    rf"(?P<apart>\bby |±)?(?P<first>{_NUMBER})(?P<to> to |–)?(?P<second>\d+(?:\.\d+)?)?{_GAP}°C\b"
-)
-_CLOCK = re.compile(
-    r"(?<![\d:.,])(?P<hour>[01]?\d|2[0-3]):(?P<minute>[0-5]\d)(?![\d:])(?! ?(?:h|min)\b)"
-)
-#: Parts of a page whose text is somebody's own, or no text.
-_TAG = re.compile(r"(<!--.*?-->|<(script|style|textarea|code|pre)\b.*?</\2>|<[^>]*>)", re.DOTALL)
-#: Words of a page that stand within a tag.
-_SPOKEN = re.compile(r'(\b(?:aria-label|alt|title)=")([^"]*)(")')
+def temperature(degrees_c: float, difference: bool = False) -> str:
+    """A temperature as whoever asks writes it."""
+    return temperature_text(degrees_c, units(), difference)
 
 
-def in_own_units(text: str, wanted: Units | None = None) -> str:
-    """A sentence with its temperatures and times of day in a person's units."""
-    wanted = wanted or units()
-    if wanted.fahrenheit and "°C" in text:
-        text = _TEMPERATURE.sub(_as_fahrenheit, text)
-    if wanted.clock_12 and ":" in text:
-        text = _CLOCK.sub(_as_twelve, text)
-    return text
+def clock(at: datetime | time | str) -> str:
+    """A time of day as whoever asks writes it: ``18:30`` or ``6:30 pm``."""
+    if isinstance(at, str):
+        hour, minute = at.split(":")
+        return clock_text(60 * int(hour) + int(minute), units())
+    return clock_text(60 * at.hour + at.minute, units())
 
 
-def page_in_own_units(page: str, wanted: Units) -> str:
-    """An HTML or SVG page with its texts, and those read aloud, in a person's units."""
-    if wanted == USUAL:
-        return page
-    parts = _TAG.split(page)
-    pieces = []
-    # Each match leaves the text before it, the tag, and the name of a skipped element or None.
-    for place in range(0, len(parts), 3):
-        pieces.append(in_own_units(parts[place], wanted))
-        if place + 1 < len(parts):
-            pieces.append(_SPOKEN.sub(_turned_within(wanted), parts[place + 1]))
-    return "".join(pieces)
+def day_clock(at: datetime) -> str:
+    """A moment with its weekday."""
+    return f"{at:%a} {clock(at)}"
 
 
-def _turned_within(wanted: Units) -> Callable[[re.Match[str]], str]:
-    return lambda match: match[1] + in_own_units(match[2], wanted) + match[3]
+def moment(at: datetime, begins: datetime) -> str:
+    """A moment with its weekday, and with its date if the weekday is ambiguous."""
+    return moment_text(at, begins, units())
 
 
-def _as_fahrenheit(match: re.Match[str]) -> str:
-    apart = bool(match["apart"])
-    first, second = (
-        None if text is None else _degrees(text, apart)
-        for text in (match["first"], match["second"])
-    )
-    if match["to"] and second is None:
-        return match[0]
-    if second is None or not match["to"]:
-        # Without a word between them two numbers are one.
-        whole = match["first"] + (match["second"] or "")
-        return f"{match['apart'] or ''}{_degrees(whole, apart)}\u00a0°F"
-    return f"{match['apart'] or ''}{first}{match['to']}{second}\u00a0°F"
-
-
-def _degrees(text: str, apart: bool) -> str:
-    value = fahrenheit(float(text.replace("−", "-")), apart)
-    shown = f"{value:.3g}" if abs(value) < 100 else f"{value:.0f}"
-    return shown.replace("-", "−")
-
-
-def _as_twelve(match: re.Match[str]) -> str:
-    hour, minute = int(match["hour"]), match["minute"]
-    half = "am" if hour < 12 else "pm"
-    return f"{(hour + 11) % 12 + 1}:{minute}\u00a0{half}"
+def clocks(use: str) -> str:
+    """The times of a use, such as ``18:00–22:30``, as whoever asks writes them."""
+    return re.sub(r"\d\d:\d\d", lambda match: clock(match[0]), use)

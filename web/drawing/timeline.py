@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 import numpy as np
 from django.utils.safestring import SafeString
 
+from web.common.units import clock
 from web.drawing.scale import hour_step
 from web.drawing.svg import Attribute, Svg
 
@@ -223,7 +224,7 @@ def _time(svg: Svg, frame: Frame, top: float, height: float, words: bool) -> Non
                 if words and at < frame.paper.width - 40:
                     day = "" if moment.date() == last_day else f"{moment:%a} "
                     last_day = moment.date()
-                    svg.words(at + 4, 18, f"{day}{moment:%H:%M}", "tick-label")
+                    svg.words(at + 4, 18, f"{day}{clock(moment)}", "tick-label")
         moment += timedelta(hours=1)
 
 

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 
 from django.utils.safestring import SafeString
 
+from web.common.units import clock
 from web.drawing.scale import round_moments
 from web.drawing.svg import Svg
 from web.drawing.timeline import Paper
@@ -42,7 +43,7 @@ def visit_lanes(
     """Draw the lanes, with a line at ``now`` if it is within the visit."""
     lane_tall = _LANE + paper.above
     height = _HEAD + lane_tall * len(lanes) + 4
-    told = f"From {begins:%H:%M} to {ends:%H:%M}, {len(lanes) - 1} meters"
+    told = f"From {clock(begins)} to {clock(ends)}, {len(lanes) - 1} meters"
     svg = Svg(paper.width, height, "The round", told, "timeline visit")
     span = (ends - begins).total_seconds()
     midnight = begins.replace(hour=0, minute=0, second=0, microsecond=0)
@@ -56,7 +57,7 @@ def visit_lanes(
         moment = begins + timedelta(seconds=second)
         svg.line(x(moment), _HEAD - 6, x(moment), height, "grid")
         if x(moment) < paper.width - 40:
-            svg.words(x(moment) + 3, 14, f"{moment:%H:%M}", "tick-label")
+            svg.words(x(moment) + 3, 14, clock(moment), "tick-label")
     for number, lane in enumerate(lanes):
         top = _HEAD + number * lane_tall + paper.above
         svg.words(2, top - 4 if paper.above else top + 12, lane.name, "lane-name")
@@ -73,7 +74,7 @@ def visit_lanes(
 def _block(svg: Svg, paper: Paper, block: VisitBlock, x: float, end: float, top: float) -> None:
     wide = max(3.0, end - x)
     with svg.inside("g"):
-        svg.add("title", f"{block.words}, {block.first:%H:%M} to {block.last:%H:%M}")
+        svg.add("title", f"{block.words}, {clock(block.first)} to {clock(block.last)}")
         svg.rect(x, top, wide, _BAR, block.css)
         room = int(wide / _LETTER) - 1
         if room >= 6:

@@ -10,8 +10,10 @@ from django.utils.safestring import SafeString
 
 from needle.estimate import Z90
 from needle.ledger import LedgerEntry
+from needle.message import Message
 from needle.profile.ledger import readings_ledger
 from needle.profile.profile import Profile
+from web.common.units import said
 from web.drawing.course import CourseMark, course
 from web.loads.models import Load, Photo
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
@@ -67,18 +69,18 @@ class LoadPage:
         return course(marks, "W", f"What {self.load.name} drew over the years")
 
     @property
-    def notices(self) -> list[str]:
+    def notices(self) -> list[Message]:
         """Notices, except for those shown with the chart of the years."""
         assert self.profile is not None
         change = self.profile.change if self.course else None
-        return [words for words in self.profile.notices if change is None or words != change.words]
+        return [each for each in self.profile.notices if change is None or each != change.notice]
 
     @property
     def course_words(self) -> str:
         """Whether its power changed."""
         assert self.profile is not None
         if self.profile.change is not None:
-            return self.profile.change.words
+            return said(self.profile.change.notice)
         return "No change that these readings could show: all of them count."
 
     @property

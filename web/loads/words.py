@@ -25,6 +25,7 @@ from needle.measure.readings import (
 from needle.measure.readings import Reading as CoreReading
 from needle.profile.energy import count_error, from_tallies
 from needle.quantity import as_read, hours_text, seconds_text, with_unit
+from web.common.units import temperature
 from web.loads.models import Reading
 
 
@@ -62,7 +63,7 @@ def row_of(
     if not isinstance(core, Label | Tally | AssumedDuty):
         aside.append(context.meter_name or context.meter().name)
     if context.room_c is not None:
-        aside.append(f"room {context.room_c:.3g} °C")
+        aside.append(f"room {temperature(context.room_c)}")
     return ReadingRow(
         reading, _sentence(core), ", ".join(aside), agreement, _remark(core, agreement), photos
     )

@@ -14,6 +14,7 @@ from needle.plan.advice.suggestions import CHARGE_MIN, Change
 from needle.plan.plan import Plan as CorePlan
 from needle.usage.schedule import moved_block
 from web.common.models import Record, StaleRecordError
+from web.common.units import said
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry, PlanSource
@@ -130,7 +131,7 @@ def place_tasks(draft: Draft, moves: Sequence[Move]) -> None:
 
 def _done(change: Change) -> str:
     """What was done, for the message."""
-    return f"{change.load} left off" if change.kind == "leave_off" else f"Done: {change.what}"
+    return f"{change.load} left off" if change.kind == "leave_off" else f"Done: {said(change.what)}"
 
 
 def apply_help(draft: Draft, change: Change, plan: CorePlan) -> None:

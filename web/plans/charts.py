@@ -8,10 +8,11 @@ from datetime import datetime, timedelta
 
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after, when_text
+from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import MOST_HOURS
 from needle.quantity import as_read, hours_text, with_unit
+from web.common.units import moment
 from web.drawing.timeline import WIDE, Charge, Frame, Paper, Power, charts
 
 NIGHT = (22, 6)
@@ -109,7 +110,7 @@ def charts_of(outcome: Outcome, frame: Frame, supply: str) -> SafeString:
     stop = (
         ""
         if stop_h is None
-        else f"empty {when_text(moment_after(plan.start, stop_h, 10), plan.start)}"
+        else f"empty {moment(moment_after(plan.start, stop_h, 10), plan.start)}"
     )
     description = (
         f"From {100 * mid[0]:.0f} % to {100 * mid[-1]:.0f} % in {hours_text(plan.hours)}; "

@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after, when_text
+from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import chance_text, hours_text, with_unit
+from web.common.units import moment
 from web.drawing.dial import dial
 from web.drawing.timeline import Frame, Paper
 from web.jobs.models import Job
@@ -111,7 +112,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
     empty = (
         "no"
         if outcome.capped
-        else when_text(moment_after(outcome.plan.start, mid, 10), outcome.plan.start)
+        else moment(moment_after(outcome.plan.start, mid, 10), outcome.plan.start)
     )
     return PlanSide(
         answer.plan,

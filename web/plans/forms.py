@@ -20,9 +20,10 @@ from needle.usage.schedule import (
     use_from_text,
 )
 from needle.usage.usual_use import usual_use_from_text
+from needle.words.figures import fahrenheit
 from web.common.fields import QuantityField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
-from web.common.units import celsius, fahrenheit, in_own_units, units
+from web.common.units import celsius, temperature, units
 from web.jobs.models import Job
 from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry
@@ -185,7 +186,9 @@ class WhatIfForm(PercentMixin, OnceMixin, forms.Form):
             return None
         room = celsius(room) if units().fahrenheit else room
         if not -60 <= room <= 80:
-            raise forms.ValidationError(in_own_units("A room is between −60 and 80 °C."))
+            raise forms.ValidationError(
+                f"A room is between {temperature(-60)} and {temperature(80)}."
+            )
         return room
 
     def clean(self) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from needle.plan.advice.suggestions import LEAST_H, LEAST_ODDS, Change, Suggestion
 from needle.quantity import chance_text, hours_range_text, hours_text
+from web.common.units import said
 
 
 @dataclass(frozen=True)
@@ -37,7 +38,8 @@ class Help:
             span = "" if gains or self.odds or self.at_least else f" ({self.span})"
             gains.append(f"lasts {'at least ' if self.at_least else ''}{self.longer} longer{span}")
         gains += [self.odds] if self.odds else []
-        return f"{self.change.what[:1].upper()}{self.change.what[1:]}: {', '.join(gains)}"
+        what = said(self.change.what)
+        return f"{what[:1].upper()}{what[1:]}: {', '.join(gains)}"
 
 
 def helps_of(suggestions: Sequence[Suggestion]) -> list[Help]:

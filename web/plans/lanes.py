@@ -17,6 +17,7 @@ from needle.plan.plan import PlanLoad
 from needle.plan.sources.sun import Sun
 from needle.quantity import with_unit
 from needle.usage.schedule import is_daily
+from web.common.units import clock, day_clock
 from web.drawing.svg import Attribute
 from web.drawing.timeline import Frame, Lane, LaneBlock
 from web.plans.models import PlanSource
@@ -133,7 +134,7 @@ def _block(use: dict[str, Any], index: int) -> str:
 def _words(name: str, span: Span, plan: CorePlan, begin: str) -> str:
     first, last = (moment_after(plan.start, minute / 60) for minute in (span.first, span.last))
     daily = ", every day" if is_daily(begin) and plan.hours > 24 else ""
-    return f"{name}, {first:%a %H:%M} to {last:%H:%M}{daily}"
+    return f"{name}, {day_clock(first)} to {clock(last)}{daily}"
 
 
 def _key(of: str, pk: int, span: Span, name: str) -> dict[str, Attribute]:

@@ -17,6 +17,7 @@ from needle.plan.limits.trips import Trip
 from needle.plan.plan import AC, COUNTED_ONLY, PlanLoad, Run
 from needle.plan.plan import Plan as CorePlan
 from needle.quantity import chance_text, hours_text, with_unit
+from web.common.units import day_clock, temperature
 from web.drawing.bars import split_bar
 from web.drawing.timeline import Paper, lanes
 from web.jobs.models import Change, Job
@@ -226,9 +227,9 @@ def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> st
     reasons = []
     measured_c, room_c = profile.measured_room_c, plan.room_c
     if measured_c is not None and room_c is not None and abs(room_c - measured_c) >= 0.5:
-        reasons.append(f"in {room_c:.3g} °C, measured in {measured_c:.3g} °C")
+        reasons.append(f"in {temperature(room_c)}, measured in {temperature(measured_c)}")
     if used.entry.set_c is not None:
-        reasons.append(f"set to {used.entry.set_c:.3g} °C")
+        reasons.append(f"set to {temperature(used.entry.set_c)}")
     if used.route != AC:
         reasons.append(f"on {used.route}, without its adapter's loss")
     return f"counted with {with_unit(load.mean_w, 'W')}: {'; '.join(reasons)}" if reasons else ""
@@ -293,7 +294,7 @@ def _table(outcome: Outcome) -> list[tuple[str, float, float, float]]:
     step = max(1, round(outcome.plan.hours / 24))
     return [
         (
-            f"{moment_after(outcome.plan.start, hour):%a %H:%M}",
+            day_clock(moment_after(outcome.plan.start, hour)),
             float(outcome.charge[0, i]),
             float(outcome.charge[1, i]),
             float(outcome.charge[2, i]),

@@ -13,6 +13,7 @@ from needle.ledger import LedgerEntry
 from needle.plan.documents.ledger import tests_ledger
 from needle.plan.plan import AC
 from needle.profile.ledger import readings_ledger
+from web.common.units import said
 from web.loads.models import Load
 from web.loads.words import row_of
 from web.plans.draft import Draft, tried_on
@@ -92,7 +93,7 @@ def _of_readings(load: Load, setting: str) -> Iterable[RestLine]:
 
 
 def _line(entry: LedgerEntry, what: str, url: str) -> RestLine:
-    return RestLine(what, url, entry.text, entry.used)
+    return RestLine(what, url, said(entry.said), entry.used)
 
 
 def _of_tests(draft: Draft) -> Iterable[RestLine]:

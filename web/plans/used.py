@@ -7,6 +7,7 @@ from typing import Any
 
 from needle.profile.profile import Profile
 from needle.usage.schedule import text_of_use
+from web.common.units import clocks
 from web.loads.models import Load
 from web.plans.models import PlanEntry
 
@@ -42,7 +43,7 @@ class UsedLoad:
     @property
     def use_text(self) -> str:
         """Its times of use as text."""
-        return text_of_use(self.use) or "always"
+        return clocks(text_of_use(self.use)) or "always"
 
     @property
     def setting(self) -> str:

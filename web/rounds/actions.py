@@ -12,8 +12,9 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.measure.instruments import INSTRUMENTS, Instrument
+from needle.message import as_stored, kept
 from needle.round.planning import Round, plan_round
-from needle.round.report import as_document, end_words_of, words_of
+from needle.round.report import as_document, begin_of, end_of
 from web.common.models import StaleRecordError
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
@@ -137,18 +138,18 @@ def _now() -> datetime:
 
 def _plan_rest(record: MeasuringRound, at: datetime) -> None:
     planned = _planned(record, at)
-    kept = [step for step in record.steps if step["state"] != PLANNED]
-    record.steps = kept + [_stored(planned, number) for number in range(len(planned.steps))]
+    done = [step for step in record.steps if step["state"] != PLANNED]
+    record.steps = done + [_stored(planned, number) for number in range(len(planned.steps))]
     if not record.before_h:
         record.before_h = list(planned.before_h)
     record.told = {
         "now_h": list(planned.before_h),
         "after_h": list(planned.after_h),
         "open": planned.open,
-        "alone": [[left.subject, left.why] for left in planned.alone],
+        "alone": [[left.subject, as_stored(left.why)] for left in planned.alone],
         "gap": planned.gap,
-        "others": [[way.words, list(way.left_h)] for way in planned.others],
-        "document": as_document(planned),
+        "others": [[as_stored(way.said), list(way.left_h)] for way in planned.others],
+        "document": kept(as_document(planned)),
     }
     record.planned_at = timezone.now()
 
@@ -178,8 +179,8 @@ def _stored(planned: Round, number: int) -> dict[str, Any]:
         "meter": step.meter,
         "first": first.isoformat(),
         "last": last.isoformat(),
-        "do": words_of(step, f"{last:%H:%M}"),
-        "end": end_words_of(step),
+        "do": as_stored(begin_of(step, last)),
+        "end": kept(end_of(step)),
         "before_min": step.candidate.before_min,
         "after_min": step.candidate.after_min,
         "left_h": list(step.left_h),

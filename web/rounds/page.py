@@ -12,6 +12,7 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.quantity import hours_text
+from web.common.units import said
 from web.drawing.dial import dial
 from web.drawing.reach import reach
 from web.drawing.timeline import Paper
@@ -106,7 +107,8 @@ class RoundPage:
 
     @property
     def alone(self) -> list[list[str]]:
-        return list(self.record.told.get("alone", []))
+        alone = self.record.told.get("alone", [])
+        return [[subject, said(why)] for subject, why in alone]
 
     @property
     def open(self) -> list[str]:
@@ -132,8 +134,8 @@ def page_of(record: MeasuringRound, job: Job, paper: Paper) -> RoundPage:
         after_words=_between(told["after_h"]),
         hands_min=sum(row.hands_min for row in rows if row.open),
         others=[
-            (words, _wide(left), _narrowing(told, left, "Hours then"))
-            for words, left in told.get("others", [])
+            (said(way), _wide(left), _narrowing(told, left, "Hours then"))
+            for way, left in told.get("others", [])
         ],
         now_drawn=_narrowing(told, told["now_h"], "Hours now"),
         news=news_of(record, job),
@@ -173,8 +175,8 @@ def _row(
         key=step["key"],
         at=first,
         until=last,
-        words=step["do"],
-        end_words=step["end"],
+        words=said(step["do"]),
+        end_words=said(step["end"]),
         state=step["state"],
         state_words=STATES.get(step["state"], ""),
         hands_min=step["before_min"] + step["after_min"],

@@ -16,9 +16,11 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from icalendar import Calendar, Event
 
 from needle.document import DocumentError
+from needle.message import unkept
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest, is_narrow
+from web.common.units import said
 from web.drawing.standalone import standalone
 from web.drawing.timeline import NARROW, WIDE
 from web.jobs.access import of_job
@@ -123,7 +125,7 @@ def download(request: HtmxRequest, job: Job, record: int, filename: str) -> Http
     if filename not in DOWNLOADS:
         raise Http404
     if filename == "round.json":
-        return json_attachment(stored.told["document"], filename)
+        return json_attachment(unkept(stored.told["document"]), filename)
     if filename == "round.svg":
         return svg_attachment(standalone(page_of(stored, job, WIDE).drawing), filename)
     if filename == "round.csv":
@@ -142,7 +144,7 @@ def _table(stored: MeasuringRound) -> list[list[Any]]:
                 step["meter"],
                 step["what"],
                 step["load"],
-                step["do"],
+                said(step["do"]),
                 step["state"],
             ]
         )
@@ -157,9 +159,9 @@ def _calendar(stored: MeasuringRound, url: str) -> bytes:
     for step in stored.steps_in(PLANNED, STARTED):
         first, last = (datetime.fromisoformat(step[key]) for key in ("first", "last"))
         ends = last - timedelta(minutes=step["after_min"])
-        moments = [(first, step["before_min"], step["do"])]
+        moments = [(first, step["before_min"], said(step["do"]))]
         if step["end"]:
-            moments.append((ends, step["after_min"], step["end"]))
+            moments.append((ends, step["after_min"], said(step["end"])))
         for place, (moment, minutes, words) in enumerate(moments):
             event = Event()
             # A step that was planned anew moves in a calendar that has it already.

@@ -13,7 +13,7 @@ from fpdf.fonts import FontFace
 from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from web.answer.lines import Line
-from web.common.units import in_own_units
+from web.common.units import day_clock
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
 _FONTS = Path(__file__).parent / "fonts"
@@ -130,8 +130,8 @@ def _words(pdf: _Pages, text: str, grey: bool = False) -> None:
 
 
 def _plain(text: str) -> str:
-    """Text with spaces that the fonts have, in the user's units."""
-    return in_own_units(text).replace("\u202f", "\u00a0").replace("→", "to")
+    """Text with spaces that the fonts have."""
+    return text.replace("\u202f", "\u00a0").replace("→", "to")
 
 
 def _head(pdf: _Pages, text: str) -> None:
@@ -195,7 +195,7 @@ def _curve(pdf: _Pages, outcome: Outcome) -> None:
     step = max(1, round(most / 8))
     for hour in range(0, int(most) + 1, step):
         pdf.line(x(hour), top, x(hour), y(0))
-        pdf.text(x(hour) - 3, y(0) + 3.2, _plain(f"{moment_after(plan.start, hour):%a %H:%M}"))
+        pdf.text(x(hour) - 3, y(0) + 3.2, _plain(day_clock(moment_after(plan.start, hour))))
     band = [(x(hours[i]), y(high[i])) for i in shown] + [
         (x(hours[i]), y(low[i])) for i in reversed(shown)
     ]

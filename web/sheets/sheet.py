@@ -10,16 +10,17 @@ from typing import Any
 from django.db.models import QuerySet
 from django.utils import timezone
 
-from needle.decide.starting import words_of
 from needle.estimate import Estimate
-from needle.moments import moment_after, when_text
+from needle.moments import moment_after
 from needle.plan.draws.lanes import load_lanes, source_lanes
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import chance_text, hours_text, with_unit
 from needle.usage.schedule import text_of_use
+from needle.words.plan import start_text
 from web.answer.lines import Line
 from web.answer.words import bar_of, odds_wanted
 from web.common.templatetags.words import span_alike
+from web.common.units import clock, clocks, moment, said, temperature
 from web.jobs.models import Job
 from web.loads.models import Load, Photo
 from web.loads.words import row_of
@@ -112,7 +113,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
     )
     return Sheet(
         title=f"{job.name}: {plan.name}",
-        made=f"{_date(timezone.localtime())}, {timezone.localtime():%H:%M}, by {who}",
+        made=f"{_date(timezone.localtime())}, {clock(timezone.localtime())}, by {who}",
         facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
@@ -164,7 +165,7 @@ def _schedule(answer: Answer, outcome: Outcome) -> Table:
             continue
         first, last = (moment_after(plan.start, minute / 60) for minute in (use.first, use.last))
         if use.first / 60 < plan.needed_hours:
-            times = f"{first:%H:%M}" if task else f"{first:%H:%M}–{last:%H:%M}"
+            times = clock(first) if task else f"{clock(first)}–{clock(last)}"
             day = f"{first:%a} {first.day} {first:%b}"
             by_day.setdefault(day, []).append((use.first, f"{times} {name}"))
     rows = [["all the time", ", ".join(dict.fromkeys(always))]] if always else []
@@ -182,12 +183,13 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
         (
             "purpose",
             plan.note
-            or f"{hours_text(plan.needed_hours)} from {start:%a} {start.day} {start:%b %H:%M}",
+            or f"{hours_text(plan.needed_hours)} from {start:%a} {start.day} {start:%b} "
+            f"{clock(start)}",
         ),
         ("mains", job.get_mains_display()),
-        ("begins", f"{start:%a} {_date(start)} {start:%H:%M}"),
+        ("begins", f"{start:%a} {_date(start)} {clock(start)}"),
         ("needed", f"{hours_text(plan.needed_hours)} with a chance of {odds_wanted(plan.odds)}"),
-        ("room", "not stated" if plan.room_c is None else f"{plan.room_c:.3g} °C"),
+        ("room", "not stated" if plan.room_c is None else temperature(plan.room_c)),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
     ]
     if answer.supply is not None:
@@ -218,12 +220,12 @@ def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
             [
                 f"{used_load.name}{f' ({used_load.setting})' if used_load.setting else ''}"
                 f"{f' × {used_load.entry.count}' if used_load.entry.count > 1 else ''}",
-                text_of_use(used_load.use) or "always",
+                clocks(text_of_use(used_load.use)) or "always",
                 "AC" if used_load.route == "ac" else used_load.route,
                 ranged(used_load.profile.mean_w, "W"),
                 ranged(used_load.profile.running_w, "W"),
                 ranged(used_load.profile.start_va, "VA"),
-                words_of(verdict) if verdict else "–",
+                start_text(verdict.verdict, verdict.chance) if verdict else "–",
                 with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
             ]
         )
@@ -297,14 +299,14 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)
         chance = f"chance {chance_text(trip.chance)}"
-        rows.append([f"{trip.load} trips", f"first {when_text(at, plan.start)}, {chance}"])
+        rows.append([f"{trip.load} trips", f"first {moment(at, plan.start)}, {chance}"])
     tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [
             [
-                helped.change.what,
+                said(helped.change.what),
                 f"{helped.won} ({helped.span})" if helped.won else helped.odds,
-                helped.change.caveat,
+                said(helped.change.caveat),
             ]
             for helped in helps_of(answer.suggestions[:5])
         ]

@@ -15,6 +15,7 @@ from needle.trial.log import check_ins_of_log
 from needle.trial.trial import BATTERY, parse_check_ins
 from web.common.fields import QuantityField, TickedField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
+from web.common.units import clock, day_clock
 from web.jobs.models import Job
 from web.trials.models import ENDS, CheckIn, Trial
 
@@ -349,7 +350,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         if trial.hours_to(moment) < 0:
             started = timezone.localtime(trial.started_at)
             self.add_error(
-                "at", f"The trial began {started:%a %d %b %H:%M}: this is before its start."
+                "at",
+                f"The trial began {started:%a %d %b} {clock(started)}: this is before its start.",
             )
         elif moment > timezone.now() and trial.simulated_seed is None:
             self.add_error("at", "That time is in the future: enter only what you have seen.")
@@ -418,7 +420,7 @@ class EndForm(OnceMixin, _MomentMixin):
             self.add_error("ended_at", "That is before the trial began.")
         elif last and moment < last[0].at:
             at = timezone.localtime(last[0].at)
-            self.add_error("ended_at", f"There is a check-in after that, at {at:%a %H:%M}.")
+            self.add_error("ended_at", f"There is a check-in after that, at {day_clock(at)}.")
         elif moment > timezone.now() and self.trial.simulated_seed is None:
             self.add_error("ended_at", "That time is in the future.")
         cleaned["ended_at"] = moment

@@ -24,6 +24,7 @@ from needle.trial.forecast import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial_summary import ForecastRecord, next_check_ins
+from web.common.units import clock, day_clock, said, temperature
 from web.drawing.fan import Point, Run, fan
 from web.loads.models import Load, loads_of
 from web.plans.answer_pool import AnswerPending
@@ -170,15 +171,15 @@ def rests_of_trial(trial: Trial, prediction: Forecast) -> Rests:
     used, left_out = 0, defaultdict[tuple[str, str], list[str]](list)
     for entry in prediction.ledger:
         number, _, key = entry.where.removeprefix("check_ins[").partition("]")
-        if int(number) >= len(checkpoints) or entry.code in TOLD:
+        if int(number) >= len(checkpoints) or entry.said.code in TOLD:
             continue
         hours = trial.hours_to(checkpoints[int(number)].at)
         at = hours_text(hours, exact=True)
         if entry.used:
             used += 1
-            lines.append(RestLine(f"Check-in at {at}", url, entry.text, True))
+            lines.append(RestLine(f"Check-in at {at}", url, said(entry.said), True))
         else:
-            left_out[_FIGURES[key.lstrip(".")], entry.text].append(at)
+            left_out[_FIGURES[key.lstrip(".")], said(entry.said)].append(at)
     for (what, why), seen_at in left_out.items():
         lines.append(RestLine(f"{what}, at {', '.join(seen_at)}", url, why, False))
     return Rests(lines, {"check-in": used})
@@ -235,7 +236,7 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
 def _when(trial: Trial, hours: float) -> str:
     """A time of a trial: its weekday, with the date if that is ambiguous."""
     moment = timezone.localtime(trial.started_at + timedelta(hours=hours))
-    return f"{moment:%a %d %b %H:%M}" if hours > DAYS_NAMED_H else f"{moment:%a %H:%M}"
+    return f"{moment:%a %d %b} {clock(moment)}" if hours > DAYS_NAMED_H else day_clock(moment)
 
 
 def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
@@ -289,11 +290,11 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
         (seen.amps, "{:g} A"),
         (seen.watts_in, "in {:g} W"),
         (seen.wh_in, "charged {:g} Wh"),
-        (seen.room_c, "room {:.3g} °C"),
-        (seen.inside_c, "inside {:.3g} °C"),
     )
+    degrees = ((seen.room_c, "room"), (seen.inside_c, "inside"))
     notes = [f"new leg: {seen.leg}" if seen.leg else "", seen.note]
     notes += [text.format(value) for value, text in figures if value is not None]
+    notes += [f"{where} {temperature(at_c)}" for at_c, where in degrees if at_c is not None]
     return CheckInRow(
         record,
         seen.h,

@@ -11,14 +11,14 @@ from typing import Any
 import numpy as np
 
 from needle.document import DocumentError
-from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences, when_text
+from needle.message import Message, message
+from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences
 from needle.plan.advice.shift import moved, propose
 from needle.plan.draws.patterns import runs
 from needle.plan.energy.simulate import Ends, Outcome, first_ends
 from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
 from needle.plan.sources.registry import ChargeWindow
 from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
-from needle.quantity import hours_text
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 60
@@ -54,8 +54,9 @@ class Change:
         ``"charge"``.
     load : str
         The load it is about, or "".
-    what, caveat : str
-        The change in words; its cost or risk, or "".
+    what : Message
+    caveat : Message or None
+        Its cost or risk.
     to : str
         New route, setting, set point or moment; else "".
     plan : Plan
@@ -65,11 +66,16 @@ class Change:
 
     kind: str
     load: str
-    what: str
-    caveat: str
+    what: Message
+    caveat: Message | None
     to: str
     plan: Plan
     saved_wh: float
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """What is changed, and to what."""
+        return self.kind, self.load, self.to
 
 
 @dataclass(frozen=True)
@@ -98,7 +104,7 @@ class Suggestion:
         return self.chance_after - self.chance_before
 
     @property
-    def what(self) -> str:
+    def what(self) -> Message:
         return self.change.what
 
     @property
@@ -203,7 +209,7 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     }
     changes = sorted(
         changes_of(outcome),
-        key=lambda change: (change.load not in blocked_loads, -change.saved_wh, change.what),
+        key=lambda change: (change.load not in blocked_loads, -change.saved_wh, change.key),
     )
     holds = outcome.chance >= outcome.plan.odds
     most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
@@ -229,7 +235,7 @@ def _order(suggestion: Suggestion) -> tuple[Any, ...]:
         -round(suggestion.chance_gained, 1),
         -round(suggestion.value, 1),
         _TAKES_AWAY.index(suggestion.change.kind),
-        suggestion.what,
+        suggestion.change.key,
     )
 
 
@@ -259,7 +265,8 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
         mine = wh.get(load.name, 0.0)
         if load.priority != "must" and not load.purpose and len(plan.loads) > 1:
             without = replace(plan, loads=tuple(other for other in plan.loads if other is not load))
-            yield Change("leave_off", load.name, f"leave off {load.name}", "", "", without, mine)
+            what = message("leave-off", load=load.name)
+            yield Change("leave_off", load.name, what, None, "", without, mine)
         yield from _routes(plan, load, mine, outcome)
         yield from _settings(plan, load, mine)
         yield from _warmer(plan, load, mine)
@@ -285,12 +292,13 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
             continue
         saved = wh * (1 / inverter.efficiency.value - 1 / output.efficiency.value)
         # Where nothing is left on AC the inverter may stay off, and its idle draw is saved too.
-        changed, caveat = _with_load(plan, load, replace(load, route=route)), ""
+        changed = _with_load(plan, load, replace(load, route=route))
+        caveat = message("inverter-may-stay-off") if alone else None
         if alone:
             supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
-            changed, caveat = replace(changed, supply=supply), "the inverter can stay off"
+            changed = replace(changed, supply=supply)
             saved += outcome.energy_wh["inverter_idle"]
-        what = f"put {load.name} on {route}"
+        what = message("put-on-route", load=load.name, route=route)
         yield Change("route", load.name, what, caveat, route, changed, saved)
 
 
@@ -300,8 +308,9 @@ def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         if mean < load.mean_w:
             new = replace(load, running_w=setting.running_w, duty=setting.duty)
             saved = wh * (1 - mean / load.mean_w)
-            what, changed = f"set {load.name} to {setting.name}", _with_load(plan, load, new)
-            yield Change("setting", load.name, what, "", setting.name, changed, saved)
+            what = message("set-to", load=load.name, setting=setting.name)
+            changed = _with_load(plan, load, new)
+            yield Change("setting", load.name, what, None, setting.name, changed, saved)
 
 
 def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
@@ -315,8 +324,8 @@ def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
         measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
         measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
     )
-    what = f"set {load.name} from {load.set_c:.3g} to {warmer:.3g} °C"
-    caveat = "only within the range that the contents' maker states"
+    what = message("set-warmer", load=load.name, from_c=load.set_c, to_c=warmer)
+    caveat = message("within-makers-range")
     changed = _with_load(plan, load, new)
     yield Change("set_point", load.name, what, caveat, f"{warmer:g}", changed, wh * share)
 
@@ -351,7 +360,7 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     yield Change(
         "rest",
         "",
-        f"rest the inverter from {first} to {last}",
+        message("rest-inverter", first_min=begin, last_min=end),
         _caveat_of_rest(others, [name for name in waits if name in boxes], off.sum() / 60),
         f"{first}-{last}",
         replace(plan, supply=supply),
@@ -395,14 +404,11 @@ def _used_by_clock(plan: Plan, outcome: Outcome) -> tuple[np.ndarray, dict[str, 
     return barred, without
 
 
-def _caveat_of_rest(others: Sequence[str], boxes: Sequence[str], hours: float) -> str:
+def _caveat_of_rest(others: Sequence[str], boxes: Sequence[str], hours: float) -> Message | None:
     """What a rest of the inverter means for loads without power, and for boxes."""
-    off = hours_text(hours)
-    caveats = [f"leaves {', '.join(others)} without power for {off}"] if others else []
-    if boxes:
-        off_words = f"{', '.join(boxes)} is off for {off} and works it off afterwards"
-        caveats.append(f"{off_words}: watch its contents")
-    return "; ".join(caveats)
+    if not others and not boxes:
+        return None
+    return message("rest-means", others=tuple(others), boxes=tuple(boxes), hours=float(hours))
 
 
 def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | None:
@@ -444,18 +450,18 @@ def _place(plan: Plan, wh: dict[str, float]) -> Iterator[Change]:
     names = list(dict.fromkeys(move.load for move in moves))
     to = moment_after(plan.start, moves[0].to_minute / 60)
     what = (
-        f"move {names[0]} to {when_text(to, plan.start)}"
+        message("move-task", load=names[0], to=to, begins=plan.start)
         if len(moves) == 1
-        else f"move {len(moves)} tasks ({', '.join(names)})"
+        else message("move-tasks", count=len(moves), loads=tuple(names))
     )
     saved = sum(wh.get(name, 0.0) for name in names)
-    yield Change("place", "", what, "", "", moved(plan, moves), saved)
+    yield Change("place", "", what, None, "", moved(plan, moves), saved)
 
 
-def _fuel(charger: ChargeWindow) -> str:
-    """Fuel burnt by running a charger longer; "" if it burns none."""
+def _fuel(charger: ChargeWindow) -> Message | None:
+    """Fuel burnt by running a charger longer; None if it burns none."""
     litres = charger.watts * CHARGE_MIN / 60 / 1000 * charger.litres_per_kwh
-    return f"about {litres:.1f} l of fuel; outdoors, far from openings" if litres > 0 else ""
+    return message("burns-fuel", litres=litres) if litres > 0 else None
 
 
 def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
@@ -471,7 +477,7 @@ def _charge(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     yield Change(
         "charge",
         "",
-        f"run {charger.name} for 2 h more, once, from {when_text(begin, plan.start)}",
+        message("charge-longer", source=charger.name, at=begin, begins=plan.start),
         _fuel(charger),
         begin.isoformat(),
         replace(plan, sources=sources),

@@ -17,6 +17,7 @@ from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.leaves import Path, leaves, moves, others, path_text, without
 from needle.ledger import LedgerEntry, covers
+from needle.message import message
 from needle.moments import Moment, minute_of, occurrences, parse_moment
 from needle.plan.documents.load import parse_load
 from needle.plan.documents.parse import parse_plan
@@ -61,7 +62,7 @@ def ledger_of(document: Mapping[str, Any], outcome: Outcome) -> list[LedgerEntry
 
 
 def _why_unused(document: Mapping[str, Any], path: Path, value: Any, situation: Situation) -> str:
-    """Why a value does not matter in the plan, by its rules; empty if it does."""
+    """Code of why a value does not matter in the plan, by its rules; empty if it does."""
     by_amps = path[-1] == "volts" and _by_amps(document, path)
     return (
         ("" if by_amps else why_unasked(path, situation))
@@ -77,19 +78,16 @@ def _of_value(
     where = path_text(path)
     key = next((part for part in reversed(path) if isinstance(part, str)), "")
     if key in ("name", "id") and path[0] != "loads":
-        return LedgerEntry(where, False, "name", "a name: no figure uses it")
+        return LedgerEntry(where, False, message("name"))
     if why := _why_unused(document, path, value, situation):
-        return LedgerEntry(where, False, key, why)
+        return LedgerEntry(where, False, message(why))
     if path[0] in _READ and not _reaches(document, path, value):
-        return LedgerEntry(where, False, "replaced", _REPLACED.get(str(path[0]), _SAME))
+        return LedgerEntry(where, False, message(_REPLACED[str(path[0])]))
     return None
 
 
-_SAME = "another figure says the same, and comes before it"
-_REPLACED = {
-    "supply": "a test or a newer test replaces it, or nothing depends on it",
-    "sources": "a measurement replaces it, or nothing depends on it",
-}
+#: What replaces values that do not reach their part of the plan.
+_REPLACED = {"supply": "tested", "sources": "measured"}
 
 
 def _read_supply(document: Mapping[str, Any]) -> Any:
@@ -137,7 +135,7 @@ def _whole_parts(
     for number, load in enumerate(document.get("loads") or ()):
         where = f"loads[{number}]"
         if outcome.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
-            yield LedgerEntry(where, False, "idle", "it is not in use within the plan's hours")
+            yield LedgerEntry(where, False, message("not-in-use"))
         else:
             yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
     for entry in tests_ledger(document["supply"], [load.name for load in plan.loads]):
@@ -146,32 +144,29 @@ def _whole_parts(
     yield from _of_inputs(document, plan)
     for number, source in enumerate(plan.sources):
         used = outcome.by_source_wh.get(source.name, 0.0) > 0
-        words = "what charges" if used else "it gives nothing in these hours"
-        yield LedgerEntry(f"sources[{number}]", used, "source" if used else "idle", words)
+        said = message("charges" if used else "gives-nothing")
+        yield LedgerEntry(f"sources[{number}]", used, said)
     for number, _ in enumerate(document.get("runs") or ()):
         where = f"runs[{number}]"
         if number in outcome.inconsistent_runs:
-            words = "it fits nothing that is known: check its hours, charges and loads"
-            yield LedgerEntry(where, False, "misfit", words)
+            yield LedgerEntry(where, False, message("run-inconsistent"))
         else:
-            yield LedgerEntry(where, True, "run", "a run that was really made")
+            yield LedgerEntry(where, True, message("run-made"))
 
 
 def _of_unused_routes(plan: Plan) -> Iterator[LedgerEntry]:
     """Entries for outputs and an inverter that are off, since no load uses them."""
     for number, output in enumerate(plan.supply.outputs):
         if output.off_unused and not feeds(plan, output.name):
-            where = f"supply.outputs[{number}]"
-            yield LedgerEntry(where, False, "unused", "off: no load of the plan is on it")
+            yield LedgerEntry(f"supply.outputs[{number}]", False, message("output-off"))
     inverter = plan.supply.inverter
     if inverter is not None and inverter.off_unused and not feeds(plan, AC):
-        words = "off: no load of the plan is on AC"
-        yield LedgerEntry("supply.inverter", False, "unused", words)
+        yield LedgerEntry("supply.inverter", False, message("inverter-off"))
 
 
 def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntry]:
     """Entries for a load, and for its evidence as far as the plan depends on it."""
-    yield LedgerEntry(where, True, "load", "what runs")
+    yield LedgerEntry(where, True, message("load-runs"))
     if not isinstance(load, Mapping) or not isinstance(load.get("profile"), Mapping):
         return
     profile = load["profile"]
@@ -186,7 +181,7 @@ def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntr
         entry = each
         number = re.fullmatch(r"readings\[(\d+)\]", entry.where)
         if entry.used and number and _same_without(load, int(number[1]), asked_for, before):
-            entry = replace(entry, used=False, code="other", text=_OTHER_FIGURES)
+            entry = replace(entry, used=False, said=_UNASKED)
             out.append(entry)
         yield entry.under(f"{where}.profile")
     for path, value in leaves(profile):
@@ -194,10 +189,10 @@ def _of_load(load: Any, where: str, situation: Situation) -> Iterator[LedgerEntr
         if any(covers(entry, place) for entry in out):
             continue
         if not moves(load, ("profile", *path), value, asked_for, before) and others(path, value):
-            yield LedgerEntry(f"{where}.profile.{place}", False, "other", _OTHER_FIGURES)
+            yield LedgerEntry(f"{where}.profile.{place}", False, _UNASKED)
 
 
-_OTHER_FIGURES = "it tells a figure that this plan does not ask for"
+_UNASKED = message("figure-unasked")
 
 
 def _same_without(
@@ -245,15 +240,14 @@ def _of_test(
     except DocumentError:
         told = True
     if told:
-        return LedgerEntry(where, True, "test", f"{kind} test")
+        return LedgerEntry(where, True, message("test", type=kind))
     if kind == "together" and set(map(str, test.get("loads", ()))) <= set(names):
-        return LedgerEntry(where, True, "test", "what its loads draw together")
+        return LedgerEntry(where, True, message("loads-together"))
     if kind == "together":
-        return LedgerEntry(where, False, "others", "it had loads that this plan has not")
+        return LedgerEntry(where, False, message("other-loads"))
     if kind == "route":
-        words = "the load's Wh on DC were not read: read them to know what the output passes on"
-        return LedgerEntry(where, False, "route", words)
-    return LedgerEntry(where, False, "older", "a newer test of the kind replaces it")
+        return LedgerEntry(where, False, message("route-wh-missing"))
+    return LedgerEntry(where, False, message("newer-test"))
 
 
 def _of_inputs(document: Mapping[str, Any], plan: Plan) -> Iterator[LedgerEntry]:
@@ -263,8 +257,7 @@ def _of_inputs(document: Mapping[str, Any], plan: Plan) -> Iterator[LedgerEntry]
         return
     if not plan.sources:
         for number in range(len(items)):
-            words = "nothing charges through it in this plan"
-            yield LedgerEntry(f"supply.inputs[{number}]", False, "unused", words)
+            yield LedgerEntry(f"supply.inputs[{number}]", False, message("input-unused"))
         return
     before = _read_sources(document)
     for number in range(len(items)):
@@ -273,9 +266,8 @@ def _of_inputs(document: Mapping[str, Any], plan: Plan) -> Iterator[LedgerEntry]
             used = _read_sources(fewer) != before
         except DocumentError:
             used = True
-        words = "what it lets in" if used else "nothing charges through it in this plan"
-        code = "input" if used else "unused"
-        yield LedgerEntry(f"supply.inputs[{number}]", used, code, words)
+        said = message("input-limit" if used else "input-unused")
+        yield LedgerEntry(f"supply.inputs[{number}]", used, said)
 
 
 #: Keys under which moments stand; of a pair the first begins something, the second ends it.
@@ -283,7 +275,7 @@ _MOMENTS = ("between", "tasks", "charges", "off", "connected", "shade")
 
 
 def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
-    """Why a moment does not matter in this plan; empty if it falls within its hours."""
+    """Code of why a moment does not matter in this plan; empty if it falls within its hours."""
     keys = [part for part in path if isinstance(part, str)]
     if keys[-1] not in _MOMENTS or not isinstance(value, str):
         return ""
@@ -295,9 +287,9 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
     else:
         inside = any(0 < at < minutes for at in occurrences([moment], plan.start, minutes))
     if not inside:
-        return "it does not come within the plan's hours"
+        return "outside-hours"
     if keys[-1] in ("connected", "shade"):
-        return "" if outcome.by_source_wh else "the sun gives nothing then"
+        return "" if outcome.by_source_wh else "no-sun-then"
     return ""
 
 
@@ -313,28 +305,28 @@ _BY_CHEMISTRY = (
 
 
 def _date_rule(document: Mapping[str, Any], number: int, situation: Situation) -> str:
-    """Why the date of a test does not matter; empty if the battery has aged since."""
+    """Code of why the date of a test does not matter; empty if the battery has aged since."""
     test = situation.plan.supply.tests[number]
     dated = isinstance(test, CapacityTest) and _read_supply(document) is not None
     aged = dated and parse_supply(document["supply"]).battery != situation.battery
-    return "" if aged else "a date counts where a capacity test is older than three months"
+    return "" if aged else "date-too-recent"
 
 
 def _supply_rule(document: Mapping[str, Any], path: Path, situation: Situation) -> str:
-    """Why a value of a test or an output does not matter; empty if it does."""
+    """Code of why a value of a test or an output does not matter; empty if it does."""
     if path[:2] == ("supply", "tests") and path[-1] == "on":
         assert isinstance(path[2], int)
         return _date_rule(document, path[2], situation)
     if path == ("supply", "battery", "chemistry"):
         asked = [key for key in _BY_CHEMISTRY if not why_unasked((*path[:2], key), situation)]
         stated = all(key in document["supply"]["battery"] for key in asked)
-        return "all that it stands for here is stated" if stated else ""
+        return "chemistry-stated" if stated else ""
     if path[:2] != ("supply", "outputs"):
         return ""
     assert isinstance(path[2], int)
     output = document["supply"]["outputs"][path[2]]
     if path[-1] == "kind" and {"idle_w", "efficiency"} <= output.keys():
-        return "its idle draw and efficiency are stated"
+        return "output-stated"
     return ""
 
 

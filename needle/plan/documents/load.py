@@ -19,6 +19,7 @@ from needle.fields import (
     Parts,
     Text,
 )
+from needle.message import Message, from_stored
 from needle.moments import (
     parse_windows,
 )
@@ -236,14 +237,18 @@ def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:
     return hours * (1 - reader.number("duty")) * (running_w - resting_w)
 
 
-def _parse_notices(reader: Reader) -> tuple[str, ...]:
+def _parse_notices(reader: Reader) -> tuple[str | Message, ...]:
     """Remarks on its evidence, shown with the plan's own notices."""
-    texts = []
+    notices = []
     for index, item in enumerate(reader.items("notices")):
-        if not isinstance(item, str) or len(item) > 1000:
+        try:
+            notice = from_stored(item)
+        except (KeyError, TypeError, ValueError, AttributeError):
+            notice = ""
+        if not notice or (isinstance(notice, str) and len(notice) > 1000):
             raise DocumentError(f"{reader.at('notices')}[{index}]", "must be a sentence")
-        texts.append(item)
-    return tuple(texts)
+        notices.append(notice)
+    return tuple(notices)
 
 
 def _parse_tried(reader: Reader) -> StartTried | None:

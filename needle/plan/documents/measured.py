@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from needle.document import DocumentError
+from needle.message import as_stored
 from needle.moments import DAY_MIN, in_windows, parse_windows, spread_over_day
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
@@ -109,7 +110,7 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
         "spread_after": _spread_after(profile, task_spread if by_task else profile.mean_w.spread),
         "day_spread": profile.day_spread,
         "day_swing": profile.day_swing,
-        "notices": list(profile.notices),
+        "notices": [as_stored(notice) for notice in profile.notices],
     }
 
 

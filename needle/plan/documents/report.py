@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from needle.ledger import LedgerEntry
-from needle.ledger import as_document as ledger_document
+from needle.message import AsText, Message, message
 from needle.moments import moment_after
 from needle.plan.advice.measurements import Narrowing, measure_next
 from needle.plan.advice.sizing import shortage
@@ -110,21 +110,22 @@ def _hourly(outcome: Outcome) -> list[dict[str, Any]]:
 
 def _help(suggestion: Suggestion) -> dict[str, Any]:
     return {
-        "what": suggestion.what,
+        "what": AsText(suggestion.what),
+        "said": suggestion.what,
         "hours_won": suggestion.as_range(),
         "at_least": suggestion.at_least,
         "load": suggestion.load,
         "kind": suggestion.change.kind,
-        "mind": suggestion.change.caveat,
+        "mind": AsText(suggestion.change.caveat),
         "odds": {"before": suggestion.chance_before, "after": suggestion.chance_after},
     }
 
 
-def _on_surge(plan: Plan) -> list[str]:
+def _on_surge(plan: Plan) -> list[Message]:
     inverter = plan.supply.inverter
     if inverter is None or inverter.surge_known:
         return []
-    return ["The surge rating is not known: the continuous rating is used instead."]
+    return [message("surge-rating-unknown")]
 
 
 def as_document(
@@ -172,6 +173,6 @@ def as_document(
             }
             for narrowing in narrowings
         ],
-        "ledger": ledger_document(ledger),
+        "ledger": list(ledger),
         "notices": [*outcome.notices, *_on_surge(plan)],
     }

@@ -19,7 +19,7 @@ from needle.supply.battery import cold_factor
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.supply_tests import CapacityTest
 
-#: A plan and its outcome → why a value is not asked for; empty where it is.
+#: A plan and its outcome → code of why a value is not asked for; empty where it is.
 Rule = Callable[["Situation"], str]
 
 
@@ -43,9 +43,9 @@ class Situation:
         return any(load.power_factor_known and load.power_factor < 1 for load in self.on_ac)
 
 
-def _unless(asked: Callable[[Situation], bool], words: str) -> Rule:
+def _unless(asked: Callable[[Situation], bool], code: str) -> Rule:
     """A rule: the value is unused, for this reason, unless it matters."""
-    return lambda situation: "" if asked(situation) else words
+    return lambda situation: "" if asked(situation) else code
 
 
 def _room(situation: Situation) -> bool:
@@ -145,32 +145,32 @@ def _clocked(situation: Situation) -> bool:
     )
 
 
-_NO_SAG = "its volts do not fall to the cut-off in this plan"
-_NO_AC = "no load is on AC"
-_BY_TASK = "it runs by tasks: their steps tell its watts"
-_NO_PAUSE = "it runs without a pause while in use"
-_ON_DC = "it is on a DC output: no start or power factor is asked for there"
-_NO_ROOM = "the plan's room, its temperature setting and the room it was measured in go together"
-_ADVICE = "only for advice"
+_NO_SAG = "no-sag"
+_NO_AC = "no-ac-load"
+_BY_TASK = "steps-tell-watts"
+_NO_PAUSE = "no-pause"
+_ON_DC = "on-dc"
+_NO_ROOM = "room-incomplete"
+_ADVICE = "for-advice"
 
 _TOP_RULES: dict[str, Rule] = {
-    "start": _unless(_clocked, "nothing in the plan goes by the clock"),
-    "name": lambda _: "a name: no figure uses it",
-    "room_c": _unless(_room, "no load has a temperature setting and a measured room; no cold"),
+    "start": _unless(_clocked, "no-clock"),
+    "name": lambda _: "name",
+    "room_c": _unless(_room, "no-room-effect"),
     "room_swing_c": _unless(
         lambda s: s.plan.room_c is not None and (_boxes(s) or _frost(s)),
-        "no load follows the room's course",
+        "no-room-course",
     ),
     "room_warmest": _unless(
         lambda s: (
             s.plan.room_c is not None and s.plan.room_swing_c > 0 and (_boxes(s) or _frost(s))
         ),
-        "no load follows the room's course",
+        "no-room-course",
     ),
 }
 
 _RULES: dict[str, dict[str, Rule]] = {
-    "supply.name": {"name": lambda _: "a name: no figure uses it"},
+    "supply.name": {"name": lambda _: "name"},
     "supply.battery": {
         "volts": _unless(
             lambda s: (
@@ -181,50 +181,44 @@ _RULES: dict[str, dict[str, Rule]] = {
                     and any(np.isfinite(entry.controller_a) for entry in s.plan.supply.inputs)
                 )
             ),
-            "asked for with a cut-off or resistance, a charge controller, or bare terminals",
+            "volts-unasked",
         ),
         "charge_efficiency": _unless(
-            lambda s: s.outcome.energy_wh["battery_in"] > 0, "nothing is charged in this plan"
+            lambda s: s.outcome.energy_wh["battery_in"] > 0, "nothing-charged"
         ),
-        "taper_spread": _unless(_tapers, "no charger comes near what it takes when nearly full"),
-        "floor": _unless(
-            lambda s: bool(np.any(s.outcome.stops_by)), "it never falls to it in the plan's hours"
-        ),
+        "taper_spread": _unless(_tapers, "no-taper"),
+        "floor": _unless(lambda s: bool(np.any(s.outcome.stops_by)), "floor-not-reached"),
         "nominal_wh": _unless(
             lambda s: not any(isinstance(test, CapacityTest) for test in s.plan.supply.tests),
-            "a capacity test tells what it holds",
+            "capacity-tested",
         ),
-        "peukert_n": _unless(_pulls, "it is never drawn faster than at its rated rate"),
-        "peukert_spread": _unless(_pulls, "it is never drawn faster than at its rated rate"),
-        "rated_hours": _unless(_pulls, "it is never drawn faster than at its rated rate"),
-        "measured_c": _unless(lambda s: s.plan.room_c is not None, "the plan's room is not known"),
-        "cold_spread": _unless(_cold, "cold takes nothing in this plan's room"),
+        "peukert_n": _unless(_pulls, "slow-discharge"),
+        "peukert_spread": _unless(_pulls, "slow-discharge"),
+        "rated_hours": _unless(_pulls, "slow-discharge"),
+        "measured_c": _unless(lambda s: s.plan.room_c is not None, "room-unknown"),
+        "cold_spread": _unless(_cold, "no-cold"),
         "ohm_spread": _unless(_cuts, _NO_SAG),
         "internal_ohm": _unless(_cuts, _NO_SAG),
         "cutoff_v": _unless(_cuts, _NO_SAG),
     },
     "supply.inverter": {
         "volts": _unless(
-            lambda s: any(load.volts is not None for load in s.on_ac), "no load's volts are known"
+            lambda s: any(load.volts is not None for load in s.on_ac), "load-volts-unknown"
         ),
         "continuous_va": _unless(
             lambda s: s.any_factor or any(load.start_s > s.inverter.surge_s for load in s.on_ac),
-            "no load's power factor is known",
+            "power-factor-unknown",
         ),
-        "off_unused": _unless(lambda s: not s.on_ac, "something is on AC"),
-        "overload": _unless(_near, "its continuous rating is never exceeded for long"),
+        "off_unused": _unless(lambda s: not s.on_ac, "ac-used"),
+        "overload": _unless(_near, "no-overload"),
         "continuous_w": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "surge_va": _unless(lambda s: bool(s.on_ac), _NO_AC),
-        "surge_s": _unless(
-            lambda s: bool(s.on_ac) and s.inverter.surge_known, "its surge rating is not known"
-        ),
+        "surge_s": _unless(lambda s: bool(s.on_ac) and s.inverter.surge_known, "surge-unknown"),
         "efficiency": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "efficiency_spread": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "square_per_w": _unless(lambda s: bool(s.on_ac), _NO_AC),
         "square_spread": _unless(lambda s: bool(s.on_ac), _NO_AC),
-        "waveform": _unless(
-            lambda s: any(load.kind for load in s.on_ac), "the kinds of the loads are not known"
-        ),
+        "waveform": _unless(lambda s: any(load.kind for load in s.on_ac), "kinds-unknown"),
     },
     "supply.outputs": {
         "volts": _unless(
@@ -235,106 +229,98 @@ _RULES: dict[str, dict[str, Rule]] = {
                     for load in s.plan.loads
                 )
             ),
-            "no amps are stated, and no DC load's volts are known",
+            "output-volts-unasked",
         ),
         "max_w": _unless(
-            lambda s: any(load.route == s.part.name for load in s.plan.loads), "nothing is on it"
+            lambda s: any(load.route == s.part.name for load in s.plan.loads), "output-empty"
         ),
         "max_a": _unless(
-            lambda s: any(load.route == s.part.name for load in s.plan.loads), "nothing is on it"
+            lambda s: any(load.route == s.part.name for load in s.plan.loads), "output-empty"
         ),
         "efficiency": _unless(
-            lambda s: any(load.route == s.part.name for load in s.plan.loads), "nothing is on it"
+            lambda s: any(load.route == s.part.name for load in s.plan.loads), "output-empty"
         ),
         "efficiency_spread": _unless(
-            lambda s: any(load.route == s.part.name for load in s.plan.loads), "nothing is on it"
+            lambda s: any(load.route == s.part.name for load in s.plan.loads), "output-empty"
         ),
         "off_unused": _unless(
             lambda s: not any(load.route == s.part.name for load in s.plan.loads),
-            "a load is on it",
+            "output-used",
         ),
         "off_when_idle": _unless(
             lambda s: any(
                 load.route == s.part.name and (load.windows or load.by_moments or load.duty < 1)
                 for load in s.plan.loads
             ),
-            "something draws there all the time",
+            "output-always-drawn",
         ),
     },
 }
 
 
 _LOAD_RULES: dict[str, Rule] = {
-    "priority": _unless(
-        lambda s: _rests(s) and not s.part.protected, "the inverter never rests: for advice only"
-    ),
+    "priority": _unless(lambda s: _rests(s) and not s.part.protected, "inverter-never-rests"),
     "cares": _unless(
         lambda s: _rests(s) and s.part.priority != "must",
-        "the inverter never rests: for advice only",
+        "inverter-never-rests",
     ),
-    "purpose": lambda _: "for advice only",
-    "settings": lambda _: "for advice only",
-    "can": lambda _: "for advice only, and for each load alone",
+    "purpose": lambda _: "for-advice",
+    "settings": lambda _: "for-advice",
+    "can": lambda _: "for-advice-and-alone",
     "watts_spread": _unless(
         lambda s: s.part.by_moments or s.part.duty < 1 or s.part.duty_spread is not None,
-        "it runs without a pause: the spread of its mean is that of its watts",
+        "watts-spread-is-mean-spread",
     ),
     "running_w": _unless(lambda s: _by_mean(s) or _on_ac(s), _BY_TASK),
     "resting_w": _unless(_cycles, _NO_PAUSE),
-    "duty": _unless(_by_mean, "it runs by tasks: their steps tell how much of them it is on"),
+    "duty": _unless(_by_mean, "steps-tell-duty"),
     "cycle_min": _unless(_cycles, _NO_PAUSE),
     "spread": _unless(
         lambda s: _by_mean(s) and s.part.duty_spread is None,
-        "its task's energy, or its watts and duty, have spreads of their own",
+        "own-spreads",
     ),
     "duty_spread": _unless(_by_mean, _BY_TASK),
-    "task_spread": _unless(lambda s: s.part.by_moments, "it does not run by tasks"),
-    "day_spread": _unless(_by_mean, "a task's spread tells how its uses differ"),
+    "task_spread": _unless(lambda s: s.part.by_moments, "no-tasks"),
+    "day_spread": _unless(_by_mean, "task-spread-tells-days"),
     "day_swing": _unless(
         lambda s: _by_mean(s) and s.plan.room_swing_c <= 0,
-        "the room's own course, or its tasks' hours, tell it",
+        "course-told",
     ),
     "power_factor": _unless(_can_ac, _ON_DC),
     "power_factor_spread": _unless(
         lambda s: _can_ac(s) and s.part.power_factor < 1 and s.part.va_spread is None,
-        "its volt-amperes were read, or it is on DC, or has none",
+        "va-read",
     ),
     "va_spread": _unless(lambda s: _can_ac(s) and s.part.power_factor < 1, _ON_DC),
     "start_va": _unless(_can_ac, _ON_DC),
     "start_spread": _unless(_can_ac, _ON_DC),
     "start_s": _unless(
         lambda s: _can_ac(s) and s.inverter.surge_known and s.part.tried is None,
-        "no surge rating is known, or the start was tested, or it is on DC",
+        "start-length-unasked",
     ),
-    "steps": _unless(lambda s: s.part.by_moments, "it does not run by tasks"),
+    "steps": _unless(lambda s: s.part.by_moments, "no-tasks"),
     "start_tested": _unless(_can_ac, _ON_DC),
-    "start_beside_w": _unless(
-        lambda s: _can_ac(s) and s.part.tried is not None, "no start was tested"
-    ),
-    "start_times": _unless(
-        lambda s: _can_ac(s) and s.part.tried is not None, "no start was tested"
-    ),
+    "start_beside_w": _unless(lambda s: _can_ac(s) and s.part.tried is not None, "no-start-test"),
+    "start_times": _unless(lambda s: _can_ac(s) and s.part.tried is not None, "no-start-test"),
     "start_ran_s": _unless(
         lambda s: (
             _can_ac(s)
             and s.part.tried is not None
             and s.part.running_w + s.part.tried.beside_w > 0.8 * s.inverter.continuous_w
         ),
-        "what ran then is within what the inverter carries without end",
+        "start-run-carried",
     ),
     "volts": _unless(
         lambda s: (
             (s.part.route == AC and s.inverter is not None and s.inverter.volts is not None)
             or s.part.route != AC
         ),
-        "the inverter's volts are not known",
+        "inverter-volts-unknown",
     ),
-    "adapter": _unless(
-        lambda s: s.part.route != AC, "on AC its adapter's loss is in what was read"
-    ),
+    "adapter": _unless(lambda s: s.part.route != AC, "adapter-in-reading"),
     "adapter_spread": _unless(
         lambda s: s.part.adapter < 1 and s.part.route != AC,
-        "on AC its adapter's loss is in what was read",
+        "adapter-in-reading",
     ),
     "set_c": _unless(_follows_room, _NO_ROOM),
     "measured_room_c": _unless(_follows_room, _NO_ROOM),
@@ -343,26 +329,24 @@ _LOAD_RULES: dict[str, Rule] = {
     "pull_down_h": _unless(_cycles, _NO_PAUSE),
     "alone": lambda _: _ADVICE,
     "flexible": lambda _: _ADVICE,
-    "meter": _unless(lambda s: s.part.meter_spread > 0, "what its meter errs by is not known"),
-    "meter_spread": _unless(lambda s: bool(s.part.meter), "its meter has no name"),
-    "notices": lambda _: "said with the answer",
-    "spread_after": lambda _: "only for what a measurement would win",
-    "kind": lambda _: "only for warnings, and for what a measurement would win",
-    "id": lambda _: "an identifier: no figure uses it",
+    "meter": _unless(lambda s: s.part.meter_spread > 0, "meter-spread-unknown"),
+    "meter_spread": _unless(lambda s: bool(s.part.meter), "meter-unnamed"),
+    "notices": lambda _: "said-with-answer",
+    "spread_after": lambda _: "for-measurement-tips",
+    "kind": lambda _: "for-cautions-and-tips",
+    "id": lambda _: "identifier",
 }
 
 _SOURCE_RULES: dict[str, Rule] = {
-    "name": lambda _: "a name: no figure uses it",
-    "id": lambda _: "an identifier: no figure uses it",
+    "name": lambda _: "name",
+    "id": lambda _: "identifier",
 }
 
 _RUN_RULES: dict[str, Rule] = {
-    "counted": _unless(lambda s: s.part.wh is not None, "nothing was counted in it"),
-    "room_c": _unless(
-        lambda s: _cold(s) or s.plan.room_c is not None, "the plan's room is not known"
-    ),
-    "from": _unless(lambda s: s.part.why != "counted", "only Wh were counted in it"),
-    "to": _unless(lambda s: s.part.why != "counted", "only Wh were counted in it"),
+    "counted": _unless(lambda s: s.part.wh is not None, "run-not-counted"),
+    "room_c": _unless(lambda s: _cold(s) or s.plan.room_c is not None, "room-unknown"),
+    "from": _unless(lambda s: s.part.why != "counted", "run-only-counted"),
+    "to": _unless(lambda s: s.part.why != "counted", "run-only-counted"),
 }
 
 
@@ -380,7 +364,7 @@ def asked_figures(load: PlanLoad, situation: Situation) -> dict[str, Any]:
 
 
 def why_unasked(path: Path, situation: Situation) -> str:
-    """Why a value does not matter in this plan; empty if it does."""
+    """Code of why a value does not matter in this plan; empty if it does."""
     keys = [part for part in path if isinstance(part, str)]
     rule = _rule_for(keys)
     if rule is None:

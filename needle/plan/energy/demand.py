@@ -12,16 +12,17 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from needle.decide.starting import overload_as_tried
+from needle.message import Message, message
 from needle.moments import in_windows
 from needle.plan.draws.patterns import patterns_of
 from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_side import BatterySide
-from needle.plan.energy.runs import conditioned, inconsistent_run_words
+from needle.plan.energy.runs import conditioned, inconsistent_run
 from needle.plan.limits.trips import TripSimulator
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.sources.sun import Sun
 from needle.profile.kinds import KINDS
-from needle.profile.temperature import scale_mean
+from needle.profile.temperature import WrongSideError, scale_mean
 
 #: Hours that a clock may differ from the sun's before it is asked about.
 MOST_CLOCK_H = 2.0
@@ -116,7 +117,7 @@ class Demand:
     ----------
     plan : Plan
         The plan, with duties adjusted to its room temperature.
-    notices : list of str
+    notices : list of Message
     minutes : int
     inputs : Inputs
     patterns : list of Pattern
@@ -130,14 +131,14 @@ class Demand:
         self.plan, self.notices = _in_its_room(_by_its_routes(_with_tried_overload(plan)))
         self.notices += _off_clock(self.plan)
         self.notices += [
-            f"{load.name}: {notice}" for load in self.plan.loads for notice in load.notices
+            message("of-load", load=load.name, notice=notice)
+            for load in self.plan.loads
+            for notice in load.notices
         ]
         self.minutes = round(plan.hours * MINUTES_PER_HOUR)
         self.inputs, inconsistent_runs = conditioned(self.plan, draws, seed)
         self.inconsistent_runs = tuple(inconsistent_runs)
-        self.notices += [
-            inconsistent_run_words(self.plan.runs[number]) for number in inconsistent_runs
-        ]
+        self.notices += [inconsistent_run(self.plan.runs[number]) for number in inconsistent_runs]
         self.notices += _on_stepped_wave(self.plan)
         self.patterns = [
             pattern
@@ -219,21 +220,20 @@ class Demand:
         return first, name
 
 
-def _on_stepped_wave(plan: Plan) -> list[str]:
+def _on_stepped_wave(plan: Plan) -> list[Message]:
     """Notices for motors and drives on a modified sine wave: they may overheat, or not run."""
     inverter = plan.supply.inverter
     if inverter is None or inverter.waveform != "stepped":
         return []
     kinds = [(load.name, KINDS[load.kind]) for load in plan.loads if load.route == AC and load.kind]
     return [
-        f"{name}: {'a motor runs hot on' if kind.motor else 'its electronics may refuse'} a "
-        "modified sine: try it, and keep the start test."
+        message("motor-on-modified-sine" if kind.motor else "drive-on-modified-sine", load=name)
         for name, kind in kinds
         if kind.motor or kind.electronic
     ]
 
 
-def _off_clock(plan: Plan) -> list[str]:
+def _off_clock(plan: Plan) -> list[Message]:
     """Notices for panels whose longitude does not fit the plan's UTC offset (15° per hour)."""
     offset = plan.start.utcoffset()
     assert offset is not None
@@ -244,8 +244,12 @@ def _off_clock(plan: Plan) -> list[str]:
             apart = abs((source.longitude / 15 - hours + 12) % 24 - 12)
             if apart > MOST_CLOCK_H:
                 notices.append(
-                    f"{source.name}: at longitude {source.longitude:g}° the sun is {apart:.0f} h "
-                    "away from the plan's clock: check the time zone, or where the panels stand."
+                    message(
+                        "sun-off-clock",
+                        source=source.name,
+                        longitude=source.longitude,
+                        hours=apart,
+                    )
                 )
     return notices
 
@@ -303,32 +307,29 @@ def _without_adapter(load: PlanLoad) -> PlanLoad:
     )
 
 
-def _in_its_room(plan: Plan) -> tuple[Plan, list[str]]:
+def _in_its_room(plan: Plan) -> tuple[Plan, list[Message]]:
     """The plan with duties adjusted from the room where they were measured to the plan's room."""
     new: dict[PlanLoad, PlanLoad] = {}
     notices = []
     for load in sorted(_every_load(plan), key=lambda load: (load not in plan.loads, load.name)):
         new[load], notice = _in_room(load, plan.room_c)
-        if notice and load in plan.loads:
-            notices.append(f"{load.name}: {notice}")
+        if notice is not None and load in plan.loads:
+            notices.append(message("of-load", load=load.name, notice=notice))
     return _with_loads(plan, new), notices
 
 
-def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, str]:
+def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, Message | None]:
     """A load as it runs in a room, and a notice."""
     if room_c is None or load.set_c is None or load.measured_room_c is None:
-        return load, ""
+        return load, None
     heats = load.set_c > load.measured_room_c
     try:
         scaling = scale_mean(load.set_c, load.measured_room_c, room_c, heats, load.measured_set_c)
-    except ValueError as error:
-        return load, f"not corrected for the room: {error}."
-    notice = ""
+    except WrongSideError as error:
+        return load, message("room-not-corrected", heats=heats, set_c=error.set_c)
+    notice = None
     if scaling.factor * load.duty > 1 and load.duty < 1:
-        notice = (
-            f"in a room of {room_c:.3g} °C it would never cycle off, and may not reach its set "
-            "point."
-        )
+        notice = message("never-cycles-off", room_c=room_c)
     moved = replace(
         _scaled(load, scaling.factor),
         measured_room_c=room_c,

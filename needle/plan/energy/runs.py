@@ -15,6 +15,7 @@ from dataclasses import replace
 import numpy as np
 
 from needle.estimate import DISPLAY_BEND, Estimate
+from needle.message import Message, message
 from needle.moments import occurrences
 from needle.plan.draws.inputs import (
     CAPACITY,
@@ -31,7 +32,6 @@ from needle.plan.draws.inputs import (
 from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import battery_draws, peukert_w
 from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad, Run, in_use
-from needle.quantity import hours_text
 from needle.supply.inverter import dc_w
 
 #: Static samples that are weighed, and how many must carry weight at the least.
@@ -118,12 +118,9 @@ def _scaled(load: PlanLoad, ratio: float) -> PlanLoad:
     )
 
 
-def inconsistent_run_words(run: Run) -> str:
+def inconsistent_run(run: Run) -> Message:
     """A notice for a run that contradicts all draws."""
-    return (
-        f"The run of {hours_text(run.hours, exact=True)} fits nothing that is known of this "
-        "supply and its loads: it does not count. Check its hours, charges and loads."
-    )
+    return message("inconsistent-run", hours=run.hours)
 
 
 def _tempered(doubt: np.ndarray) -> np.ndarray:

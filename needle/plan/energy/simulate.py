@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from needle.message import Message
 from needle.plan.draws.inputs import Inputs
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.battery_side import other_wh
@@ -84,7 +85,7 @@ class Outcome:
     failures_by_load : dict
         Minute at which each load first lacks power, by its name, (draws,), infinite if never: it is
         dropped, or must run while the inverter is off. Only loads that ever do.
-    notices : list of str
+    notices : list of Message
     inconsistent_runs : tuple of int
         Indices of the plan's runs that contradict all draws, and are not used.
     """
@@ -113,7 +114,7 @@ class Outcome:
     inputs: Inputs
     failures: Failures
     failures_by_load: dict[str, np.ndarray] = field(default_factory=dict)
-    notices: list[str] = field(default_factory=list)
+    notices: list[Message] = field(default_factory=list)
     inconsistent_runs: tuple[int, ...] = ()
 
     @property

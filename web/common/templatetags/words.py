@@ -15,10 +15,13 @@ from django.utils import timezone
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
-from needle.decide.starting import Verdict, words_of
+from needle.decide.starting import Verdict
 from needle.estimate import GRADE_WORDS, Estimate
+from needle.message import Message
 from needle.quantity import as_read, chance_text, hours_text, money_text, significant, with_unit
+from needle.words.plan import start_text
 from web.common.glossary import GLOSSARY, anchor
+from web.common.units import clock, day_clock, said, temperature
 
 register = template.Library()
 #: A moment is near within so many hours, h.
@@ -29,6 +32,12 @@ NEAR_H = 2.0
 def quantity(value: float | None, unit: str) -> str:
     """A value with its unit, or a dash."""
     return "–" if value is None else with_unit(value, unit)
+
+
+@register.filter
+def say(message: Message | str | None) -> str:
+    """The sentence of a message."""
+    return said(message)
 
 
 @register.filter
@@ -123,14 +132,26 @@ def hours_of(seconds: float) -> str:
     return f"{seconds:.0f}\u00a0s" if seconds < 120 else hours_text(seconds / 3600, exact=True)
 
 
+@register.filter(name="clock")
+def clock_of(moment: datetime | None) -> str:
+    """A moment's time of day."""
+    return "" if moment is None else clock(timezone.localtime(moment))
+
+
+@register.filter
+def degrees(degrees_c: float) -> str:
+    """A temperature."""
+    return temperature(degrees_c)
+
+
 @register.filter
 def near(moment: datetime) -> str:
     """A future moment: ``in 40 min (21:32)`` if near, with its day if far."""
     here = timezone.localtime(moment)
     ahead = (here - timezone.localtime()).total_seconds() / 3600
     if 0 <= ahead <= NEAR_H:
-        return f"in {hours_text(ahead)} ({here:%H:%M})"
-    return f"{here:%a %H:%M}"
+        return f"in {hours_text(ahead)} ({clock(here)})"
+    return day_clock(here)
 
 
 @register.filter
@@ -186,7 +207,7 @@ def plural(count: int, noun: str) -> str:
 
 @register.filter
 def start_words(verdict: Verdict) -> str:
-    return words_of(verdict)
+    return start_text(verdict.verdict, verdict.chance)
 
 
 @register.filter
