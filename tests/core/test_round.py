@@ -34,7 +34,7 @@ from needle.round.report import as_document, begin_of, end_of
 from needle.round.schedule import choose
 from needle.round.visit import Visit, carried, clock_of
 from needle.round.worth import worth_of
-from needle.words import text_of
+from needle.words import text_of, worded
 from tools.rounds import BOUND, PLANNED, judge
 
 BEGINS = datetime(2027, 2, 9, 14, tzinfo=UTC)
@@ -341,7 +341,7 @@ class PlannedTest(RoundTest):
 
     def test_words_and_document(self):
         planned = plan_round(self.outcome, visit())
-        document = as_document(planned)
+        document = worded(as_document(planned))
         self.assertEqual(document["meters"][:2], ["plug meter 1", "plug meter 2"])
         for step, told in zip(planned.steps, document["steps"], strict=True):
             self.assertTrue(told["do"].startswith(step.meter[0].upper()))

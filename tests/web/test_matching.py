@@ -4,7 +4,8 @@ import re
 
 from django.core.exceptions import ValidationError
 
-from needle.decide.starting import words_of
+from needle.words import text_of
+from needle.words.plan import start_text
 from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.matching.models import Correction
@@ -151,9 +152,9 @@ class StartsTest(SiteTest):
         plan.save()
         answer = answer_of(current_plan(self.job))
         for start in answer.outcome.starts:
-            said = f"{start.load} on Large, as in the plan: {words_of(start.verdict)}"
+            said = f"{start.load} on Large, as in the plan: {start_text(start.verdict.verdict, start.verdict.chance)}"
             self.assertIn(said, self.page())
-            self.assertIn(start.verdict.reason, self.page())
+            self.assertIn(text_of(start.verdict.reason), self.page())
 
     def test_what_ran_is_a_list_of_names(self):
         test = StartTest(load=self.pump, supply=self.large, result="held")

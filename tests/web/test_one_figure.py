@@ -8,6 +8,7 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.documents.report import as_document
 from needle.plan.energy.simulate import simulate
 from needle.quantity import hours_text
+from needle.words import worded
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
 
@@ -57,7 +58,7 @@ class OneFigureTest(SiteTest):
                 site = self.get("plans:download", 0, "answer.json").json()
                 plan = parse_plan(self.get("plans:download", 0, "plan.json").json())
                 outcome = simulate(plan, answering.MOST_DRAWS)
-                headless = as_document(outcome, [], [])
+                headless = worded(as_document(outcome, [], []))
                 for key in SAME:
                     self.assertEqual(site[key], headless[key], key)
                 self.check_pages(site)

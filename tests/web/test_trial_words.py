@@ -72,7 +72,13 @@ class WordsTest(SiteTest):
         )
         (row,) = self.view().rows
         self.assertEqual((row.charge, row.counted), ("4 of 5 bars", "9.5 Ah"))
-        for words in ("new leg: door open", "warm", "13.1 V", "room 21 °C", "inside 4.5 °C"):
+        for words in (
+            "new leg: door open",
+            "warm",
+            "13.1 V",
+            "room 21\u00a0°C",
+            "inside 4.5\u00a0°C",
+        ):
             self.assertIn(words, row.note)
 
     def test_counted_points_are_drawn_open(self):

@@ -11,6 +11,7 @@ from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
 from needle.quantity import chance_text
 from needle.supply.inverter import parse_inverter
+from needle.words import text_of
 from web.answer.lines import lasts_sentence, runs_line
 from web.answer.words import covers, detail_of
 from web.common.templatetags import words
@@ -60,7 +61,7 @@ class ReadingWordsTest(SimpleTestCase):
 
     def test_where_it_was_read(self):
         row = says("energy", wh=710, hours=21.5, room_c=24, setting="eco", instrument="logger")
-        self.assertEqual(row.where, "eco, panel logger, room 24 °C")
+        self.assertEqual(row.where, f"eco, panel logger, room 24{N}°C")
 
     def test_the_agreement_is_carried(self):
         row = says("spot", watts=610, va=762, volts=231, amps=3.3, pf=0.7)
@@ -205,4 +206,5 @@ class NumberTest(unittest.TestCase):
 
     def test_a_verdicts_margin_has_a_unit(self):
         inverter = parse_inverter({"continuous_w": 1000, "surge_va": 2000})
-        self.assertEqual(will_it_start(900, 0.3, 100, 0, inverter).reason, f"1.10{N}kVA left")
+        reason = will_it_start(900, 0.3, 100, 0, inverter).reason
+        self.assertEqual(text_of(reason), f"1.10{N}kVA left")

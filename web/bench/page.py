@@ -143,7 +143,7 @@ def series_json(capture: Capture, first: float, last: float) -> dict[str, Any]:
         "time_s": np.round(thinned.time_s, 2).tolist(),
         "low": np.round(thinned.low, 1).tolist(),
         "high": np.round(thinned.high, 1).tolist(),
-        "how": how,
+        "how": said(how),
         "end_s": end,
         # As if the job's clock were UTC; 0 where only the time since it began is known.
         "clock_s": _epoch_s(capture),

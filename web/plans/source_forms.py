@@ -198,7 +198,8 @@ class DeclaredSourceForm(SourceForm):
 
 def _form_field(field: Field) -> forms.Field:
     """The form's field for a declared one."""
-    help_text = f"{field.meaning[:1].upper()}{field.meaning[1:]}."
+    meaning = field.meaning.replace("`", "")
+    help_text = f"{meaning[:1].upper()}{meaning[1:]}."
     if isinstance(field, Number):
         return QuantityField(
             field.unit,
@@ -210,13 +211,13 @@ def _form_field(field: Field) -> forms.Field:
             help_text=help_text,
         )
     if isinstance(field, Rows):
-        units = " ".join(column.unit for column in field.columns.values())
+        units = ", ".join(column.unit for column in field.columns.values())
         return forms.CharField(
             max_length=4000,
             label=field.label,
             required=False,
             widget=forms.Textarea(attrs={"rows": 3}),
-            help_text=f"{help_text[:-1]}; a line each, in {units}.",
+            help_text=f"{help_text[:-1]}; a line each: {units}.",
         )
     raise TypeError(type(field).__name__)
 
@@ -247,7 +248,9 @@ _OWN_FORMS = {form.kind: form for form in (SunForm, WindowForm)}
 
 
 def _declared_form(kind: str) -> type[SourceForm]:
-    of_kind = {"kind": kind, "fields_of": KINDS[kind].FIELDS}
+    fields = KINDS[kind].FIELDS
+    labelled = [key for key, field in fields.items() if field.label]
+    of_kind = {"kind": kind, "fields_of": fields, "main": ("name", *labelled)}
     return type(f"{KINDS[kind].__name__}Form", (DeclaredSourceForm,), of_kind)
 
 

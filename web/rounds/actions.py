@@ -16,6 +16,7 @@ from needle.message import as_stored, kept
 from needle.round.planning import Round, plan_round
 from needle.round.report import as_document, begin_of, end_of
 from web.common.models import StaleRecordError
+from web.common.units import said
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.reading_forms import OWN
@@ -106,7 +107,7 @@ def _marked(record: MeasuringRound, key: str, state: str) -> str:
         step |= {"first": now.isoformat(), "last": (now + length).isoformat()}
     if state == DONE:
         step["last"] = now.isoformat()
-    label = f"{step['do'].split(':')[0]}: {state or 'to be done'}"
+    label = f"{said(step['do']).split(':')[0]}: {state or 'to be done'}"
     if state != STARTED and not record.over:
         _plan_rest(record, max(record.begins, _now()))
     return label

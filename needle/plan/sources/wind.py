@@ -54,7 +54,7 @@ class Wind(Source):
     )
     FIELDS = {
         "rated_w": Number(
-            "rated power; not needed beside `curve`",
+            "rated power; not needed beside a curve",
             label="Rated",
             unit="W",
             most=100_000,
