@@ -61,6 +61,69 @@ class Setting:
 
 
 @dataclass(frozen=True)
+class LoadSpreads:
+    """How uncertain a load's figures are: relative spreads.
+
+    Attributes
+    ----------
+    mean : float
+        Of its mean draw.
+    watts : float
+        Of the running W, which limits are checked against.
+    duty : float or None
+        Of the duty, if the mean is computed from watts and duty; None if the mean itself was
+        measured (then ``mean`` applies).
+    task : float
+        Of a task's energy.
+    start : float
+        Of the start-up VA.
+    day : float
+        Relative sd of a single day's mean about the long-run mean.
+    power_factor : float
+    va : float or None
+        Of the running VA where VA were measured; the power factor is then drawn as W over VA. None
+        where W and power factor were measured separately.
+    meter : float
+        The part that all readings of the same meter share.
+    adapter : float
+        Of the share that is left without its adapter.
+    after : float or None
+        Of its mean, duty or task after the next measurement; None for that of grade A.
+    """
+
+    mean: float = 0.0
+    watts: float = 0.0
+    duty: float | None = None
+    task: float = 0.0
+    start: float = 0.0
+    day: float = 0.0
+    power_factor: float = 0.0
+    va: float | None = None
+    meter: float = 0.0
+    adapter: float = 0.0
+    after: float | None = None
+
+
+@dataclass(frozen=True)
+class LoadThermal:
+    """What a load's use depends on in temperatures.
+
+    Attributes
+    ----------
+    set_c, measured_room_c, measured_set_c : float or None
+        Set point, and the room and set point at which the duty was measured, °C; the latter None
+        where it is the same.
+    pull_down_wh : float
+        Extra energy, once at the start, to cool down warm contents without cycling off, Wh.
+    """
+
+    set_c: float | None = None
+    measured_room_c: float | None = None
+    measured_set_c: float | None = None
+    pull_down_wh: float = 0.0
+
+
+@dataclass(frozen=True)
 class PlanLoad:
     """A load as the plan uses it.
 
@@ -77,41 +140,22 @@ class PlanLoad:
         Length of a cycle, min.
     power_factor : float
         Share.
-    power_factor_spread : float
-        Relative spread of the power factor.
     power_factor_known : bool
         Whether a power factor is known; without one, W are added to other loads' VA as they are.
-    va_spread : float or None
-        Relative spread of the running VA where VA were measured; the power factor is then drawn
-        as W over VA. None where W and power factor were measured separately.
     volts : float or None
         Supply voltage that it needs, V; None if any will do.
-    spread_after : float or None
-        Relative spread of its mean, duty or task after the next measurement; None for the spread
-        of grade A.
-    meter, meter_spread : str, float
-        The meter that read it, and the relative sd that all readings of this meter share.
-    adapter, adapter_spread : float
-        Share of its W that it draws on a DC route, without the loss of its AC adapter, and the
-        relative spread of that share.
+    meter : str
+        The meter that read it.
+    adapter : float
+        Share of its W that it draws on a DC route, without the loss of its AC adapter.
+    spreads : LoadSpreads
+    thermal : LoadThermal
     start_va : float
         Start-up VA; running VA if no start-up value is known.
     start_s : float
         Duration of the start-up surge, s.
-    spread : float
-        Relative spread of the mean draw.
-    watts_spread : float
-        Relative spread of the running W, which limits are checked against.
-    duty_spread : float or None
-        Relative spread of the duty, if the mean is computed from watts and duty; None if the mean
-        itself was measured (then ``spread`` applies).
-    task_spread : float
-        Relative spread of a task's energy.
-    start_spread : float
-        Relative spread of the start VA.
-    day_spread, day_swing : float
-        Relative sd of a single day's mean about the long-run mean, and relative amplitude of the
-        swing over a day.
+    day_swing : float
+        Relative amplitude of the swing over a day.
     windows : tuple of Window
         Times of use; empty means always, unless it has tasks or charges.
     moments : tuple of Moment
@@ -124,11 +168,6 @@ class PlanLoad:
         One of :data:`PRIORITIES`.
     count : int
         Number of identical loads; each cycles independently.
-    set_c, measured_room_c, measured_set_c : float or None
-        Set point, and the room and set point at which the duty was measured, °C; the latter None
-        where it is the same.
-    pull_down_wh : float
-        Extra energy, once at the start, to cool down warm contents without cycling off, Wh.
     tried : StartTried or None
         Its newest start test on this supply.
     can : tuple of str
@@ -160,17 +199,12 @@ class PlanLoad:
     power_factor: float = 1.0
     start_va: float = 0.0
     start_s: float = 0.3
-    spread: float = 0.0
     windows: tuple[Window, ...] = ()
     moments: tuple[Moment, ...] = ()
     steps: tuple[TaskStep, ...] = ()
     charge: Charge | None = None
     priority: str = "should"
     count: int = 1
-    set_c: float | None = None
-    measured_room_c: float | None = None
-    measured_set_c: float | None = None
-    pull_down_wh: float = 0.0
     tried: StartTried | None = None
     can: tuple[str, ...] = ()
     settings: tuple[Setting, ...] = ()
@@ -178,21 +212,13 @@ class PlanLoad:
     alone: bool = False
     safety_class: str = ""
     purpose: bool = False
-    watts_spread: float = 0.0
-    duty_spread: float | None = None
-    task_spread: float = 0.0
-    start_spread: float = 0.0
-    day_spread: float = 0.0
     day_swing: float = 0.0
-    power_factor_spread: float = 0.0
     power_factor_known: bool = True
-    va_spread: float | None = None
     volts: float | None = None
-    spread_after: float | None = None
     meter: str = ""
-    meter_spread: float = 0.0
     adapter: float = 1.0
-    adapter_spread: float = 0.0
+    spreads: LoadSpreads = LoadSpreads()
+    thermal: LoadThermal = LoadThermal()
     kind: str = ""
     notices: tuple[str | Message, ...] = ()
     id: str = ""
@@ -206,7 +232,7 @@ class PlanLoad:
     def watched(self) -> Watched:
         """Assumed behaviour between readings; without a kind, from whether it cycles."""
         kind = KINDS[self.kind or ("thermostat-heat" if self.duty < 1 else "electronics")]
-        return Watched(kind, self.day_spread, self.cycle_min, self.duty)
+        return Watched(kind, self.spreads.day, self.cycle_min, self.duty)
 
     @property
     def thermostatic(self) -> bool:

@@ -198,9 +198,9 @@ def _needs_of(load: PlanLoad, trip: Trip, inverter: Inverter | None) -> tuple[fl
         # The rating, since a start may exceed it by luck.
         surge = load.start_s <= inverter.surge_s
         limit = inverter.surge_va if surge else inverter.continuous_va
-        return limit, load.start_va, load.start_spread
+        return limit, load.start_va, load.spreads.start
     own = load.most_w / load.power_factor if trip.unit == "VA" else load.most_w
-    return trip.limit_w, own, max(load.watts_spread, load.spread)
+    return trip.limit_w, own, max(load.spreads.watts, load.spreads.mean)
 
 
 def _others_fail(outcome: Outcome, blocked_loads: Set[str]) -> np.ndarray:

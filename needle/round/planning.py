@@ -114,7 +114,7 @@ def plan_round(outcome: Outcome, visit: Visit) -> Round:
     still_open = [
         load.name
         for load in outcome.plan.loads
-        if load.name not in measured | left_alone and load.spread > GRADE_B_SPREAD
+        if load.name not in measured | left_alone and load.spreads.mean > GRADE_B_SPREAD
     ]
     return Round(
         plan=outcome.plan,

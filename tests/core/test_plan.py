@@ -135,7 +135,7 @@ class RuntimeTest(unittest.TestCase):
         warm = simulate(plan_of(loads=loads, room_c=31, hours=200), 60)
         self.assertAlmostEqual(warm.plan.loads[0].duty / 0.345, 1.35 * 1.084, places=3)
         self.assertLess(warm.runtime[1], cool.runtime[1])
-        self.assertGreater(warm.plan.loads[0].spread, 0.08)
+        self.assertGreater(warm.plan.loads[0].spreads.mean, 0.08)
         again = simulate(warm.plan, 60)
         self.assertAlmostEqual(again.plan.loads[0].duty, warm.plan.loads[0].duty)
 

@@ -149,7 +149,9 @@ class WorthTest(RoundTest):
             known = replace(
                 plan,
                 loads=tuple(
-                    replace(load, spread=load.spread * rest) if load.name == name else load
+                    replace(load, spreads=replace(load.spreads, mean=load.spreads.mean * rest))
+                    if load.name == name
+                    else load
                     for load in plan.loads
                 ),
             )

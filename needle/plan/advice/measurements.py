@@ -95,7 +95,7 @@ def _spreads_after(plan: Plan) -> dict[InputKey, float | None]:
     left: dict[InputKey, float | None] = {InputKey(CAPACITY): _CAPACITY_AFTER}
     for load in plan.loads:
         for kind in (LOAD, LOAD_DUTY, LOAD_TASK):
-            left[InputKey(kind, load.name)] = load.spread_after
+            left[InputKey(kind, load.name)] = load.spreads.after
     return left
 
 

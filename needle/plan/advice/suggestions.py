@@ -315,16 +315,19 @@ def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
 
 def _warmer(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
     """A cold box set warmer: its power follows the difference to the room temperature."""
-    if load.set_c is None or plan.room_c is None or plan.room_c - load.set_c < 2 * WARMER_C:
+    thermal, room_c = load.thermal, plan.room_c
+    set_c, measured_c = thermal.set_c, thermal.measured_room_c
+    if set_c is None or room_c is None or room_c - set_c < 2 * WARMER_C:
         return
-    share, warmer = WARMER_C / (plan.room_c - load.set_c), load.set_c + WARMER_C
-    new = replace(
-        load,
+    share, warmer = WARMER_C / (room_c - set_c), set_c + WARMER_C
+    thermal = replace(
+        thermal,
         set_c=warmer,
-        measured_set_c=load.set_c if load.measured_set_c is None else load.measured_set_c,
-        measured_room_c=plan.room_c if load.measured_room_c is None else load.measured_room_c,
+        measured_set_c=set_c if thermal.measured_set_c is None else thermal.measured_set_c,
+        measured_room_c=room_c if measured_c is None else measured_c,
     )
-    what = message("set-warmer", load=load.name, from_c=load.set_c, to_c=warmer)
+    new = replace(load, thermal=thermal)
+    what = message("set-warmer", load=load.name, from_c=set_c, to_c=warmer)
     caveat = message("within-makers-range")
     changed = _with_load(plan, load, new)
     yield Change("set_point", load.name, what, caveat, f"{warmer:g}", changed, wh * share)

@@ -29,6 +29,8 @@ from needle.plan.plan import (
     AC,
     PRIORITIES,
     SAFETY_CLASSES,
+    LoadSpreads,
+    LoadThermal,
     PlanLoad,
     Setting,
 )
@@ -170,7 +172,7 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         raise DocumentError(
             reader.at("resting_w"), f"{resting:g} W is above the running {running:g} W"
         )
-    factor, spread = reader.number("power_factor"), reader.number("spread")
+    factor = reader.number("power_factor")
     return PlanLoad(
         name=reader.text("name") or path,
         running_w=running,
@@ -181,32 +183,25 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         power_factor=factor,
         start_va=max(reader.number("start_va"), running / factor),
         start_s=reader.number("start_s"),
-        spread=spread,
-        watts_spread=reader.number("watts_spread", spread),
-        duty_spread=reader.number_or_none("duty_spread"),
-        task_spread=reader.number("task_spread", spread),
-        start_spread=reader.number("start_spread"),
-        day_spread=reader.number("day_spread"),
         day_swing=reader.number("day_swing"),
-        power_factor_spread=reader.number("power_factor_spread"),
         power_factor_known=reader.has("power_factor"),
-        va_spread=reader.number_or_none("va_spread"),
         notices=_parse_notices(reader),
         id=reader.text("id"),
         volts=reader.number_or_none("volts"),
-        spread_after=reader.number_or_none("spread_after"),
         adapter=reader.number("adapter"),
-        adapter_spread=reader.number("adapter_spread"),
+        spreads=_parse_spreads(reader),
+        thermal=LoadThermal(
+            set_c=reader.number_or_none("set_c"),
+            measured_room_c=reader.number_or_none("measured_room_c"),
+            measured_set_c=reader.number_or_none("measured_set_c"),
+            pull_down_wh=_pull_down_wh(reader, running, resting),
+        ),
         windows=windows,
         moments=moments,
         steps=steps,
         charge=charge,
         priority=reader.choice("priority"),
         count=reader.whole("count"),
-        set_c=reader.number_or_none("set_c"),
-        measured_room_c=reader.number_or_none("measured_room_c"),
-        measured_set_c=reader.number_or_none("measured_set_c"),
-        pull_down_wh=_pull_down_wh(reader, running, resting),
         tried=_parse_tried(reader),
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
@@ -216,7 +211,23 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         purpose=reader.flag("purpose"),
         meter=reader.text("meter"),
         kind=reader.choice("kind"),
-        meter_spread=reader.number("meter_spread"),
+    )
+
+
+def _parse_spreads(reader: Reader) -> LoadSpreads:
+    mean = reader.number("spread")
+    return LoadSpreads(
+        mean=mean,
+        watts=reader.number("watts_spread", mean),
+        duty=reader.number_or_none("duty_spread"),
+        task=reader.number("task_spread", mean),
+        start=reader.number("start_spread"),
+        day=reader.number("day_spread"),
+        power_factor=reader.number("power_factor_spread"),
+        va=reader.number_or_none("va_spread"),
+        meter=reader.number("meter_spread"),
+        adapter=reader.number("adapter_spread"),
+        after=reader.number_or_none("spread_after"),
     )
 
 

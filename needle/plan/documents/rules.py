@@ -56,9 +56,8 @@ def _room(situation: Situation) -> bool:
 
 
 def _boxes(situation: Situation) -> bool:
-    return any(
-        load.set_c is not None and load.measured_room_c is not None for load in situation.plan.loads
-    )
+    boxes = (load.thermal for load in situation.plan.loads)
+    return any(box.set_c is not None and box.measured_room_c is not None for box in boxes)
 
 
 def _frost(situation: Situation) -> bool:
@@ -122,7 +121,7 @@ def _near(situation: Situation) -> bool:
 def _follows_room(situation: Situation) -> bool:
     """Whether a load's power is adjusted to the plan's room temperature."""
     load, room = situation.part, situation.plan.room_c
-    return None not in (load.set_c, load.measured_room_c, room)
+    return None not in (load.thermal.set_c, load.thermal.measured_room_c, room)
 
 
 def _rests(situation: Situation) -> bool:
@@ -268,7 +267,7 @@ _LOAD_RULES: dict[str, Rule] = {
     "settings": lambda _: "for-advice",
     "can": lambda _: "for-advice-and-alone",
     "watts_spread": _unless(
-        lambda s: s.part.by_moments or s.part.duty < 1 or s.part.duty_spread is not None,
+        lambda s: s.part.by_moments or s.part.duty < 1 or s.part.spreads.duty is not None,
         "watts-spread-is-mean-spread",
     ),
     "running_w": _unless(lambda s: _by_mean(s) or _on_ac(s), _BY_TASK),
@@ -276,7 +275,7 @@ _LOAD_RULES: dict[str, Rule] = {
     "duty": _unless(_by_mean, "steps-tell-duty"),
     "cycle_min": _unless(_cycles, _NO_PAUSE),
     "spread": _unless(
-        lambda s: _by_mean(s) and s.part.duty_spread is None,
+        lambda s: _by_mean(s) and s.part.spreads.duty is None,
         "own-spreads",
     ),
     "duty_spread": _unless(_by_mean, _BY_TASK),
@@ -288,7 +287,7 @@ _LOAD_RULES: dict[str, Rule] = {
     ),
     "power_factor": _unless(_can_ac, _ON_DC),
     "power_factor_spread": _unless(
-        lambda s: _can_ac(s) and s.part.power_factor < 1 and s.part.va_spread is None,
+        lambda s: _can_ac(s) and s.part.power_factor < 1 and s.part.spreads.va is None,
         "va-read",
     ),
     "va_spread": _unless(lambda s: _can_ac(s) and s.part.power_factor < 1, _ON_DC),
@@ -329,7 +328,7 @@ _LOAD_RULES: dict[str, Rule] = {
     "pull_down_h": _unless(_cycles, _NO_PAUSE),
     "alone": lambda _: _ADVICE,
     "flexible": lambda _: _ADVICE,
-    "meter": _unless(lambda s: s.part.meter_spread > 0, "meter-spread-unknown"),
+    "meter": _unless(lambda s: s.part.spreads.meter > 0, "meter-spread-unknown"),
     "meter_spread": _unless(lambda s: bool(s.part.meter), "meter-unnamed"),
     "notices": lambda _: "said-with-answer",
     "spread_after": lambda _: "for-measurement-tips",
@@ -357,10 +356,24 @@ def asked_figures(load: PlanLoad, situation: Situation) -> dict[str, Any]:
     """A load's figures that matter in the plan."""
     own = Situation(situation.plan, situation.outcome, load)
     return {
-        field.name: getattr(load, field.name)
-        for field in fields(load)
-        if not ((rule := _LOAD_RULES.get(field.name)) and rule(own))
+        key: value
+        for key, value in _by_key(load).items()
+        if not ((rule := _LOAD_RULES.get(key)) and rule(own))
     }
+
+
+#: Spreads whose keys in the document are not their names with ``_spread``.
+_SPREAD_KEYS = {"mean": "spread", "after": "spread_after"}
+
+
+def _by_key(load: PlanLoad) -> dict[str, Any]:
+    """A load's figures by their keys in the document."""
+    figures = {field.name: getattr(load, field.name) for field in fields(load)}
+    thermal, spreads = figures.pop("thermal"), figures.pop("spreads")
+    for field in fields(spreads):
+        key = _SPREAD_KEYS.get(field.name, f"{field.name}_spread")
+        figures[key] = getattr(spreads, field.name)
+    return figures | {field.name: getattr(thermal, field.name) for field in fields(thermal)}
 
 
 def why_unasked(path: Path, situation: Situation) -> str:

@@ -124,23 +124,23 @@ def _spreads_of_battery(plan: Plan) -> dict[InputKey, float]:
 
 def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey, float]:
     spreads = {}
-    spreads[InputKey(LOAD_WATTS, load.name)] = load.watts_spread
-    spreads[InputKey(LOAD_START, load.name)] = load.start_spread
+    spreads[InputKey(LOAD_WATTS, load.name)] = load.spreads.watts
+    spreads[InputKey(LOAD_START, load.name)] = load.spreads.start
     if load.power_factor_known and load.power_factor < 1:
-        if load.va_spread is None:
-            spreads[InputKey(LOAD_FACTOR, load.name)] = load.power_factor_spread
+        if load.spreads.va is None:
+            spreads[InputKey(LOAD_FACTOR, load.name)] = load.spreads.power_factor
         else:
-            spreads[InputKey(LOAD_VA, load.name)] = load.va_spread
+            spreads[InputKey(LOAD_VA, load.name)] = load.spreads.va
     if inverter is not None:
         spreads[InputKey(GREY, load.name)] = 1.0
         if inverter.off and load.thermostatic:
             spreads[InputKey(REPAID, load.name)] = 1.0
     if load.by_moments:
-        spreads[InputKey(LOAD_TASK, load.name)] = load.task_spread
-    elif load.duty_spread is not None:
-        spreads[InputKey(LOAD_DUTY, load.name)] = load.duty_spread
+        spreads[InputKey(LOAD_TASK, load.name)] = load.spreads.task
+    elif load.spreads.duty is not None:
+        spreads[InputKey(LOAD_DUTY, load.name)] = load.spreads.duty
     else:
-        spreads[InputKey(LOAD, load.name)] = load.spread
+        spreads[InputKey(LOAD, load.name)] = load.spreads.mean
     return spreads
 
 
@@ -207,7 +207,7 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
             for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
                 key = InputKey(kind, load.name)
                 if key in drawn:
-                    share = min(1.0, load.meter_spread / max(spreads[key], 1e-9))
+                    share = min(1.0, load.spreads.meter / max(spreads[key], 1e-9))
                     drawn[key] = share * meter + np.sqrt(1 - share**2) * drawn[key]
     return Inputs(draws, seed, spreads, drawn, ids)
 

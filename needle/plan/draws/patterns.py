@@ -253,7 +253,7 @@ def _nonactive(load: PlanLoad, inputs: Inputs, watts: np.ndarray) -> np.ndarray 
     """
     if not load.power_factor_known or load.power_factor >= 1:
         return None
-    if load.va_spread is None:
+    if load.spreads.va is None:
         times = inputs.factor(LOAD_FACTOR, load.name)
     else:
         # W and VA were read: what both err by alike leaves their ratio as it is.
@@ -267,11 +267,11 @@ def _running_and_duty(
 ) -> tuple[np.ndarray, np.ndarray]:
     """Running W and duty in each draw, consistent with the drawn mean."""
     if load.duty >= 1.0:
-        known = load.duty_spread is not None
+        known = load.spreads.duty is not None
         running = load.running_w * (watts if known else inputs.factor(LOAD, load.name))
         return running, np.ones(inputs.draws)
     running = np.maximum(load.resting_w, load.running_w * watts)
-    if load.duty_spread is not None:
+    if load.spreads.duty is not None:
         return running, np.minimum(1.0, load.duty * inputs.factor(LOAD_DUTY, load.name))
     mean = load.mean_w * inputs.factor(LOAD, load.name)
     # A mean beyond the running watts lifts them: the energy is what the mean says.
@@ -300,11 +300,11 @@ def _stretches(
     The daily swing peaks at a random time in each draw, unless the room's own swing is known.
     """
     swings = load.day_swing > 0 and plan.room_swing_c <= 0
-    if inputs.draws == 1 or (load.day_spread <= 0 and not swings):
+    if inputs.draws == 1 or (load.spreads.day <= 0 and not swings):
         return None
     count = math.ceil(minutes / STRETCH)
     day = np.arange(count) * STRETCH // DAY_MIN
-    sigma = math.sqrt(math.log1p(load.day_spread**2))
+    sigma = math.sqrt(math.log1p(load.spreads.day**2))
     # Day by day, so that the first days are the same however far a plan looks.
     stream = inputs.stream(DAYS, load.name, number)
     normal = stream.standard_normal((int(day[-1]) + 1, inputs.draws)).T
@@ -379,7 +379,7 @@ def _without_pause(
     contents store some cold).
     """
     full = []
-    if load.pull_down_wh > 0:
+    if load.thermal.pull_down_wh > 0:
         full.append((0, _pull_down_min(load, duty)))
     inverter = plan.supply.inverter
     if inverter is not None and inverter.off and load.route == AC and load.thermostatic:
@@ -394,21 +394,23 @@ def _without_pause(
 def _pull_down_min(load: PlanLoad, duty: np.ndarray) -> np.ndarray:
     """Minutes without cycling off that take the given extra Wh, for each draw's duty."""
     room_w = (load.running_w - load.resting_w) * np.maximum(0.02, 1 - duty)
-    return np.asarray((load.pull_down_wh / np.maximum(room_w, 1e-9) * 60).astype(np.float32))
+    minutes = load.thermal.pull_down_wh / np.maximum(room_w, 1e-9) * 60
+    return np.asarray(minutes.astype(np.float32))
 
 
 def _through_the_day(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray | None:
     """Factor on the duty from the room's daily swing; None if the room is constant."""
-    if plan.room_swing_c <= 0 or load.set_c is None or load.measured_room_c is None:
+    if plan.room_swing_c <= 0 or load.thermal.set_c is None or load.thermal.measured_room_c is None:
         return None
     rooms = room_by_minute(plan, minutes)
     if rooms is None or plan.room_c is None:
         return None
-    heats = load.set_c > load.measured_room_c
+    heats = load.thermal.set_c > load.thermal.measured_room_c
     try:
         whole = np.unique(np.round(rooms, 1))
         factors = [
-            scale_mean(load.set_c, plan.room_c, float(minute), heats).factor for minute in whole
+            scale_mean(load.thermal.set_c, plan.room_c, float(minute), heats).factor
+            for minute in whole
         ]
     except ValueError:
         return None

@@ -262,7 +262,7 @@ def _with_tried_overload(plan: Plan) -> Plan:
     # It was carried whatever it draws: as much as that may be, three sd above the likely.
     ran = [
         (
-            load.running_w * math.exp(3 * load.watts_spread) + load.tried.beside_w,
+            load.running_w * math.exp(3 * load.spreads.watts) + load.tried.beside_w,
             load.tried.ran_s,
             not load.tried.ran,
         )
@@ -294,15 +294,18 @@ def _with_loads(plan: Plan, new: Mapping[PlanLoad, PlanLoad]) -> Plan:
 def _without_adapter(load: PlanLoad) -> PlanLoad:
     if load.route == AC or load.adapter >= 1:
         return load
-    left, spread = load.adapter, load.adapter_spread
+    left, spread = load.adapter, load.spreads.adapter
     return replace(
         load,
         running_w=load.running_w * left,
         resting_w=load.resting_w * left,
         steps=tuple(replace(step, watts=step.watts * left) for step in load.steps),
-        spread=float(np.hypot(load.spread, spread)),
-        watts_spread=float(np.hypot(load.watts_spread, spread)),
-        task_spread=float(np.hypot(load.task_spread, spread)),
+        spreads=replace(
+            load.spreads,
+            mean=float(np.hypot(load.spreads.mean, spread)),
+            watts=float(np.hypot(load.spreads.watts, spread)),
+            task=float(np.hypot(load.spreads.task, spread)),
+        ),
         adapter=1.0,
     )
 
@@ -320,11 +323,12 @@ def _in_its_room(plan: Plan) -> tuple[Plan, list[Message]]:
 
 def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, Message | None]:
     """A load as it runs in a room, and a notice."""
-    if room_c is None or load.set_c is None or load.measured_room_c is None:
+    set_c, measured_c = load.thermal.set_c, load.thermal.measured_room_c
+    if room_c is None or set_c is None or measured_c is None:
         return load, None
-    heats = load.set_c > load.measured_room_c
+    heats = set_c > measured_c
     try:
-        scaling = scale_mean(load.set_c, load.measured_room_c, room_c, heats, load.measured_set_c)
+        scaling = scale_mean(set_c, measured_c, room_c, heats, load.thermal.measured_set_c)
     except WrongSideError as error:
         return load, message("room-not-corrected", heats=heats, set_c=error.set_c)
     notice = None
@@ -332,9 +336,8 @@ def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, Message | 
         notice = message("never-cycles-off", room_c=room_c)
     moved = replace(
         _scaled(load, scaling.factor),
-        measured_room_c=room_c,
-        measured_set_c=load.set_c,
-        spread=float(np.hypot(load.spread, scaling.spread)),
+        thermal=replace(load.thermal, measured_room_c=room_c, measured_set_c=set_c),
+        spreads=replace(load.spreads, mean=float(np.hypot(load.spreads.mean, scaling.spread))),
     )
     return moved, notice
 

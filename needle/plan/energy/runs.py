@@ -216,7 +216,7 @@ def _variation(plan: Plan, run: Run) -> float:
     loads = _loads(plan, run)
     total = run.watts + sum(load.mean_w * load.count for load in loads)
     return sum(
-        (load.mean_w * load.count / max(total, 1e-9) * load.day_spread) ** 2 / load.count
+        (load.mean_w * load.count / max(total, 1e-9) * load.spreads.day) ** 2 / load.count
         for load in loads
     )
 
