@@ -36,7 +36,7 @@ class Block:
     Attributes
     ----------
     head : str
-        Selectors, or the at-rule's condition; the whole text where nothing stands in braces.
+        Selectors, or the at-rule's condition; the whole text if it has no braces.
     declarations : list of (str, str)
         Names and texts.
     blocks : list of Block
@@ -125,7 +125,7 @@ def _declarations(content: Iterable[Any]) -> list[tuple[str, str]]:
 
 
 def _selectors(prelude: str) -> list[str]:
-    """Selectors of a rule, apart at the commas that stand in no brackets."""
+    """Selectors of a rule, split at commas outside brackets."""
     found, depth = [""], 0
     for letter in prelude:
         depth += (letter in "([") - (letter in ")]")

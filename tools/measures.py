@@ -91,7 +91,7 @@ def _own_nodes(function: ast.AST) -> Iterator[ast.AST]:
 
 
 def repeated_lines(paths: list[Path]) -> int:
-    """How many windows of six code lines stand in more than one place."""
+    """How many windows of six code lines occur in more than one place."""
     places: dict[tuple[str, ...], int] = defaultdict(int)
     for path in paths:
         lines = [line.strip() for line in path.read_text().splitlines()]
@@ -104,7 +104,7 @@ def repeated_lines(paths: list[Path]) -> int:
 
 
 def dialect_words(paths: list[Path]) -> int:
-    """How often the old dialect stands in docstrings and templates."""
+    """How often the old dialect occurs in docstrings and templates."""
     texts = [text for path in paths for text in docstrings_of(path)]
     pages = (ROOT / "web" / "templates").rglob("*.html")
     texts += [re.sub(r"\{[{%#].*?[}%#]\}|<[^>]*>", " ", page.read_text()) for page in pages]

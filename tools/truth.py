@@ -238,7 +238,7 @@ def household(
 ) -> Household:
     """One household; its loads all have the same kind of evidence, each kind in turn.
 
-    ``loads_of``: at least so many loads, and fewer than so many.
+    ``loads_of``: least and highest number of loads, the latter excluded.
     """
     rng = np.random.default_rng([seed, 79])
     evidence = evidence or EVIDENCE[seed % len(EVIDENCE)]
@@ -339,7 +339,7 @@ class Score:
 
 
 def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[str, Score]:
-    """Hold answers against the truth of so many households: scores by what they have in common."""
+    """Hold answers against the truth of households: scores by what they have in common."""
     scores: dict[str, Score] = {}
     for seed in range(first, first + count):
         home = household(seed, day_sd)

@@ -41,7 +41,7 @@ MOST_UF = 100.0
 
 @dataclass(frozen=True)
 class DrillAnswer:
-    """Low and high of what is asked, in its unit, and yes or no."""
+    """Low and high end of the answer, in its unit, and yes or no."""
 
     low: float
     high: float

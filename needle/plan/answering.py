@@ -122,10 +122,10 @@ class Sizes:
     labels_w: float | None
 
 
-def size_up(outcome: Outcome, odds: float, labels_w: float | None) -> Sizes:
+def size_up(outcome: Outcome, wanted_chance: float, labels_w: float | None) -> Sizes:
     """Return sizes for a simulated plan, at the chance wanted."""
     return Sizes(
-        battery=battery_for(outcome, odds, labels_w),
+        battery=battery_for(outcome, wanted_chance, labels_w),
         inverters=inverter_for(outcome),
         more=more_tasks(outcome),
         nights=nights_covered(outcome),

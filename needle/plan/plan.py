@@ -348,7 +348,7 @@ class Plan:
         Warmest time of day, minutes after midnight.
     runs : tuple of Run
         Measured discharges of this supply, which the random draws are conditioned on.
-    odds : float
+    wanted_chance : float
         Chance of success from which on the plan counts as covered.
     """
 
@@ -362,7 +362,7 @@ class Plan:
     room_swing_c: float = 0.0
     room_warmest: int = 15 * 60
     runs: tuple[Run, ...] = ()
-    odds: float = 0.9
+    wanted_chance: float = 0.9
 
 
 def known_loads(plan: Plan) -> list[PlanLoad]:

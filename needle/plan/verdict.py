@@ -19,7 +19,7 @@ from needle.plan.limits.trips import Trip
 from needle.plan.plan import AC, PlanLoad
 from needle.supply.inverter import Inverter
 
-#: From even odds on a plan is likely; below, it does not hold.
+#: From a chance of a half on a plan is likely; below, it does not hold.
 LIKELY = 0.5
 #: Troubles that no battery mends.
 NOT_OF_BATTERY = ("overload", "start", "output", "volts", "rest")
@@ -127,7 +127,7 @@ class Verdict:
 
 def verdict_of(outcome: Outcome) -> Verdict:
     """Return the verdict on an outcome."""
-    chance, wanted = outcome.chance, outcome.plan.odds
+    chance, wanted = outcome.chance, outcome.plan.wanted_chance
     state = "covers" if chance >= wanted else "likely" if chance >= LIKELY else "does not"
     blocked_loads = _blocked_loads(outcome)
     names = {blocked.load for blocked in blocked_loads}

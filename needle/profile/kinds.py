@@ -104,7 +104,7 @@ class Kind:
 
     @property
     def varies(self) -> bool:
-        """Whether its hours or days differ so much that a mean needs a whole day."""
+        """Whether its hours or days differ enough that a mean needs a whole day."""
         return self.cycles or self.modulates
 
     @property

@@ -76,7 +76,7 @@ class Part:
 
     Attributes
     ----------
-    odds : float
+    prior : float
         Weight at the start.
     share : float
         Share of the particles.
@@ -84,7 +84,7 @@ class Part:
         Spreads that replace those of :data:`SPREADS`.
     """
 
-    odds: float
+    prior: float
     share: float
     spreads: Mapping[str, float] = field(default_factory=dict)
 
@@ -160,7 +160,7 @@ class Particles:
             for name, spread in part.spreads.items():
                 middle = WORN if name == HELD else 0.0
                 self.state[name][rows] = middle + spread * self.rng.standard_normal(len(rows))
-            self.log_weight[rows] = np.log(part.odds / len(rows))
+            self.log_weight[rows] = np.log(part.prior / len(rows))
         self.state[LEVEL] = self.state[LEVEL] + expected.log_level[self.rows]
         self.state[SUN] = self.state[SUN] + expected.log_sun[self.rows]
         self.state[HELD] = self.state[HELD] + np.log(expected.battery.capacity_wh[self.rows])
@@ -417,7 +417,7 @@ class Particles:
         weight = self.weight
         middle = weight @ predicted
         variance = weight @ (predicted - middle) ** 2
-        odds = np.array(
+        likelihoods = np.array(
             [
                 spread.share
                 * np.exp(-0.5 * (measured - middle) ** 2 / (variance + spread.sd**2))
@@ -425,9 +425,9 @@ class Particles:
                 for spread in spreads
             ]
         )
-        if not odds.sum():
+        if not likelihoods.sum():
             return len(spreads) - 1
-        return int(self.rng.choice(len(spreads), p=odds / odds.sum()))
+        return int(self.rng.choice(len(spreads), p=likelihoods / likelihoods.sum()))
 
     def _correct(self, predicted: np.ndarray, measured: float, spread: float) -> None:
         """Move each part's particles by the covariance of parameters and predictions."""

@@ -41,7 +41,7 @@ def outcome_of(loads, nominal_wh=3000, draws=60, inverter=(), **changes):
 
 
 class VerdictTest(unittest.TestCase):
-    def test_states_at_the_odds_wanted(self):
+    def test_states_at_the_chance_wanted(self):
         for nominal, odds, state in (
             (5000, 0.9, "covers"),
             (3600, 0.9, "likely"),

@@ -303,7 +303,7 @@ def heaviest(request: HtmxRequest, job: Job) -> HttpResponse:
         '''def heaviest_of(job: Job) -> list[tuple[str, float]]:
     """Names and mean W of the loads that are known, the heaviest first."""
     profiles = [(load.name, load.profile()) for load in job.loads.live().with_readings()]
-    known = [(name, profile.mean_w.value) for name, profile in profiles if profile and profile.mean_w]
+    known = [(name, profile.mean_w.value) for name, profile in profiles if profile]
     return sorted(known, key=lambda row: -row[1])
 
 

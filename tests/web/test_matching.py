@@ -152,7 +152,8 @@ class StartsTest(SiteTest):
         plan.save()
         answer = answer_of(current_plan(self.job))
         for start in answer.outcome.starts:
-            said = f"{start.load} on Large, as in the plan: {start_text(start.verdict.verdict, start.verdict.chance)}"
+            told = start_text(start.verdict.verdict, start.verdict.chance)
+            said = f"{start.load} on Large, as in the plan: {told}"
             self.assertIn(said, self.page())
             self.assertIn(text_of(start.verdict.reason), self.page())
 

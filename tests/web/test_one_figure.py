@@ -83,7 +83,7 @@ class OneFigureTest(SiteTest):
 
     def check_size(self, outcome):
         """A size that is named holds at its odds; one just below does not."""
-        size = required_wh(outcome, outcome.plan.odds)
+        size = required_wh(outcome, outcome.plan.wanted_chance)
         if size is None:
             return
         for share, holds in ((1.0, True), (0.9, False)):
@@ -92,4 +92,4 @@ class OneFigureTest(SiteTest):
             supply = type(outcome.plan.supply)(**{**vars(outcome.plan.supply), "battery": sized})
             plan = type(outcome.plan)(**{**vars(outcome.plan), "supply": supply})
             chance = simulate(plan, answering.MOST_DRAWS).chance
-            self.assertEqual(chance >= outcome.plan.odds, holds, (share, chance))
+            self.assertEqual(chance >= outcome.plan.wanted_chance, holds, (share, chance))

@@ -117,8 +117,8 @@ def blocked_sentence(blocked: BlockedLoad) -> str:
     if not blocked.alone:
         subject = f"{blocked.load} and what runs with it need"
     # Where some runs go well, that is said; nearly all is said as it is.
-    odds = f" (fails in {chance_text(blocked.chance)})" if blocked.chance < NEARLY_ALL else ""
-    return f"{subject} {what}; {giver} gives {limit}{odds}."
+    likely = f" (fails in {chance_text(blocked.chance)})" if blocked.chance < NEARLY_ALL else ""
+    return f"{subject} {what}; {giver} gives {limit}{likely}."
 
 
 #: How a load may fail, with the chance of it.
@@ -140,8 +140,8 @@ def _doubtful(outcome: Outcome, verdict: Verdict) -> str:
     if worst is None or worst.verdict.verdict == "holds":
         return ""
     chance = worst.verdict.chance
-    odds = "" if chance is None else f" (chance that it does: {chance_text(chance)})"
-    return f"{worst.load} may not start{odds}: test it."
+    likely = "" if chance is None else f" (chance that it does: {chance_text(chance)})"
+    return f"{worst.load} may not start{likely}: test it."
 
 
 def _doubt(start: PlannedStart) -> tuple[int, float]:

@@ -170,7 +170,7 @@ def _said(outcome: Outcome) -> str:
     return f"likely {hours_text(mid)}, between {hours_text(low)} and {hours_text(high)}"
 
 
-def odds_wanted(wanted: float) -> str:
+def wanted_chance_text(wanted: float) -> str:
     """The chance wanted, in words."""
     tenths = 10 * wanted
     return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
@@ -188,7 +188,7 @@ def _reaches(outcome: Outcome, verdict: Verdict) -> str:
         names = " and ".join(blocked.load for blocked in verdict.blocked_loads if blocked.wanted)
         without = chance_text(verdict.chance_without)
         return f"Chance that all the rest runs for the {needed} needed, without {names}: {without}."
-    wanted = odds_wanted(verdict.wanted)
+    wanted = wanted_chance_text(verdict.wanted)
     if verdict.state == "covers":
         return f"Enough for the {needed} needed (chance {chance})."
     if verdict.state == "likely":

@@ -107,7 +107,7 @@ def remove_demo() -> None:
 
 
 def _tally(period_s: float, duty: float, cycles: int, wobble: tuple[float, ...]) -> dict[str, Any]:
-    """On/off moments of so many cycles, each stretched by a factor of the given wobble."""
+    """On/off moments of a number of cycles, each stretched by a factor of the given wobble."""
     edges: list[list[Any]] = []
     at = 0.0
     for number in range(cycles):
@@ -780,7 +780,7 @@ def clinic_plans(job: Job, loads: dict[str, Load], supplies: dict[str, Supply]) 
 
 
 def _seen(trial: Trial, run: StandinRun, hours: list[float], leg: dict[int, str]) -> None:
-    """Check-ins at so many hours, as the stand-in shows them; ``leg`` names what changed at one."""
+    """Check-ins at these hours, as the stand-in shows them; ``leg`` names what changed at one."""
     for number, hour in enumerate(hours):
         data = run.seen(hour) | ({"leg": leg[number]} if number in leg else {})
         moment = trial.started_at + timedelta(hours=hour)

@@ -81,7 +81,7 @@ def _package(pk: int) -> Package:
 
 
 def _later(package: Package, by: timedelta) -> Package:
-    """The package with its moments so many whole days later: a running trial began yesterday."""
+    """The package with its moments whole days later: a running trial began yesterday."""
     days = timedelta(days=by.days)
     tables = {}
     for name, table in package.tables.items():

@@ -125,7 +125,7 @@ class PlanPage:
 
     @property
     def rests_later(self) -> bool:
-        """Whether there are so many loads that the list is fetched later."""
+        """Whether the list of loads is long enough to be fetched later."""
         return sum(used.counted for used in self.answer.used) > QUICK_LOADS
 
     @property

@@ -18,10 +18,10 @@ def sizes_of(answer: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
     """
     if answer.outcome is None:
         return None
-    labels, odds = _labels_w(answer), answer.plan.odds
-    key = f"sizes:{odds}:{labels}:{key_of(document(answer.draft))}"
+    labels, wanted = _labels_w(answer), answer.plan.odds
+    key = f"sizes:{wanted}:{labels}:{key_of(document(answer.draft))}"
     owner = ("sizes", answer.plan.job.owner_id)
-    return worked_out(key, owner, wait_s, size_up, answer.outcome, odds, labels)
+    return worked_out(key, owner, wait_s, size_up, answer.outcome, wanted, labels)
 
 
 def _labels_w(answer: Answer) -> float | None:

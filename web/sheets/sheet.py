@@ -18,7 +18,7 @@ from needle.quantity import chance_text, hours_text, with_unit
 from needle.usage.schedule import text_of_use
 from needle.words.plan import start_text
 from web.answer.lines import Line
-from web.answer.words import bar_of, odds_wanted
+from web.answer.words import bar_of, wanted_chance_text
 from web.common.templatetags.words import span_alike
 from web.common.units import clock, clocks, moment, said, temperature
 from web.jobs.models import Job
@@ -188,7 +188,10 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
         ),
         ("mains", job.get_mains_display()),
         ("begins", f"{start:%a} {_date(start)} {clock(start)}"),
-        ("needed", f"{hours_text(plan.needed_hours)} with a chance of {odds_wanted(plan.odds)}"),
+        (
+            "needed",
+            f"{hours_text(plan.needed_hours)} with a chance of {wanted_chance_text(plan.odds)}",
+        ),
         ("room", "not stated" if plan.room_c is None else temperature(plan.room_c)),
         ("charge at the start", f"{plan.start_charge * 100:.0f} %"),
     ]
@@ -305,7 +308,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
         won = [
             [
                 said(helped.change.what),
-                f"{helped.won} ({helped.span})" if helped.won else helped.odds,
+                f"{helped.won} ({helped.span})" if helped.won else helped.chance,
                 said(helped.change.caveat),
             ]
             for helped in helps_of(answer.suggestions[:5])

@@ -23,7 +23,7 @@ from needle.plan.plan import AC, Plan, feeds
 from needle.plan.verdict import verdict_of
 from needle.supply.battery import usable_wh
 
-#: What a measurement could say, as standard normal outcomes of equal odds.
+#: What a measurement could say, as standard normal outcomes of equal chance.
 _OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
 #: A measurement that takes less of the range is not worth telling.
 LEAST_SHARE = 0.03

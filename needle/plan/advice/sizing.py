@@ -16,7 +16,7 @@ from needle.plan.plan import AC, Plan, PlanLoad
 from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
-ODDS = 0.9
+WANTED_CHANCE = 0.9
 #: Sizes this near each other count as one; the largest that is tried, Wh.
 _CLOSE, _MOST_WH = 1.005, 1e7
 
@@ -29,7 +29,7 @@ class BatterySize:
     ----------
     nominal_wh : float or None
         Nominal Wh; None if no size is enough (a load trips, or a source is needed).
-    odds : float
+    wanted_chance : float
     by_mean_wh : float
         Needed hours times mean W of the loads; ignores idle draw, conversion, floor and range.
     by_twice_wh : float
@@ -41,28 +41,30 @@ class BatterySize:
     """
 
     nominal_wh: float | None
-    odds: float
+    wanted_chance: float
     by_mean_wh: float
     by_twice_wh: float
     by_labels_wh: float | None
     more_wh: float | None = None
 
 
-def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = None) -> BatterySize:
+def battery_for(
+    outcome: Outcome, wanted_chance: float = WANTED_CHANCE, labels_w: float | None = None
+) -> BatterySize:
     """Return the battery size that reaches the needed hours, with common estimates.
 
     Parameters
     ----------
     outcome : Outcome
-    odds : float
+    wanted_chance : float
     labels_w : float or None
         Sum of the loads' labels, W.
     """
     by_mean = sum(outcome.wanted_wh.values())
-    size = required_wh(outcome, odds)
+    size = required_wh(outcome, wanted_chance)
     return BatterySize(
         size,
-        odds,
+        wanted_chance,
         by_mean,
         2 * by_mean,
         None if labels_w is None else labels_w * outcome.plan.needed_hours,
@@ -70,7 +72,7 @@ def battery_for(outcome: Outcome, odds: float = ODDS, labels_w: float | None = N
     )
 
 
-def required_wh(outcome: Outcome, odds: float) -> float | None:
+def required_wh(outcome: Outcome, wanted_chance: float) -> float | None:
     """Smallest nominal Wh that succeed at a chance; None if no size does.
 
     In each draw more capacity never shortens a plan, so each draw has a smallest size that
@@ -95,7 +97,7 @@ def required_wh(outcome: Outcome, odds: float) -> float | None:
 
     # Draws that fail whatever the battery never hold.
     rows = np.flatnonzero(demand.first_failures()[0] >= last_min)
-    more = math.ceil(odds * draws - 1e-9)  # of the undecided, so many must hold
+    more = math.ceil(wanted_chance * draws - 1e-9)  # of the undecided, so many must hold
     low, high = 1.0, _MOST_WH
     trial = plan.supply.battery.nominal_wh
     while more <= rows.size and high / low > _CLOSE:
@@ -315,7 +317,7 @@ def shortage(outcome: Outcome) -> Shortage | None:
     verdict = verdict_of(outcome)
     if verdict.state == "covers":
         return None
-    size = required_wh(outcome, outcome.plan.odds)
+    size = required_wh(outcome, outcome.plan.wanted_chance)
     if size is not None:
         return Shortage(max(0.0, size - outcome.plan.supply.battery.nominal_wh))
     failure = verdict.first_failure

@@ -30,8 +30,8 @@ FURTHEST = 8
 MOST_WHERE_IT_HOLDS = 3
 #: A change that wins less is not told, h.
 LEAST_H = 0.02
-#: A change that raises the odds of holding by less does not count for that.
-LEAST_ODDS = 0.05
+#: A change that raises the chance of success by less does not count for that.
+LEAST_CHANCE = 0.05
 #: The longest rest of the inverter that is proposed, the longest where a box stands without power
 #: meanwhile, and the least, min.
 MOST_REST, MOST_WARM_REST, LEAST_REST = 12 * 60, 6 * 60, 60
@@ -211,7 +211,7 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
         changes_of(outcome),
         key=lambda change: (change.load not in blocked_loads, -change.saved_wh, change.key),
     )
-    holds = outcome.chance >= outcome.plan.odds
+    holds = outcome.chance >= outcome.plan.wanted_chance
     most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
     tried = [_tried(outcome, change, bool(blocked_loads)) for change in changes[:most]]
     return sorted(filter(_is_useful, tried), key=_order)
@@ -219,9 +219,9 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
 
 def _is_useful(suggestion: Suggestion) -> bool:
     """Whether it fixes something, or gains hours or chance without losing chance."""
-    if suggestion.fixes or suggestion.chance_gained >= LEAST_ODDS:
+    if suggestion.fixes or suggestion.chance_gained >= LEAST_CHANCE:
         return True
-    return suggestion.value > LEAST_H and suggestion.chance_gained > -LEAST_ODDS
+    return suggestion.value > LEAST_H and suggestion.chance_gained > -LEAST_CHANCE
 
 
 #: How much a change takes away, least first.

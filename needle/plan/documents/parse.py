@@ -110,5 +110,5 @@ def parse_plan(data: Any) -> Plan:
             *parse_runs(reader, supply, loads, start.tzinfo),
             *counted_together(supply, loads),
         ),
-        odds=reader.number("odds"),
+        wanted_chance=reader.number("odds"),
     )
