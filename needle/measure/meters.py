@@ -104,7 +104,7 @@ def calibrated(meter: Instrument, calibration: Calibration) -> Instrument:
 
 
 def parse_meters(items: Sequence[Any], path: str = "meters") -> dict[str, Instrument]:
-    """Parse a list of meters (see ``docs/formats.md``), each possibly compared with an earlier one.
+    """Parse a list of meters (see ``docs/fields.md``), each possibly compared with an earlier one.
 
     Raises
     ------

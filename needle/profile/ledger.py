@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, replace
-from functools import lru_cache
+from functools import lru_cache, singledispatch
 from typing import Any
 
 from needle.document import DocumentError
@@ -190,18 +190,35 @@ def _why_not(reading: Reading, record: LoadRecord, profile: Profile) -> Message:
     return _by_type(reading, mine, profile)
 
 
+@singledispatch
 def _by_type(reading: Reading, mine: Sequence[Reading], profile: Profile) -> Message:
-    if isinstance(reading, Label):
-        return message("label-bounds")
-    if isinstance(reading, Start):
-        if is_slow(reading):
-            return message("slow-meter")
-        return message("higher-start")
-    if isinstance(reading, AssumedDuty):
-        return message("duty-measured")
-    runs = [other for other in mine if isinstance(other, EnergyRun)]
-    if isinstance(reading, EnergyRun) and reading not in without_read_on(runs):
-        return message("read-on")
-    if isinstance(reading, EnergyRun | Tally | ChargeDrop | Recorded | Task | ShortRun):
-        return message("known-better", grade=profile.mean_w.grade)
+    """Why a reading of its type changes no figure."""
     return message("same-reading")
+
+
+@_by_type.register
+def _of_label(reading: Label, mine: Sequence[Reading], profile: Profile) -> Message:
+    return message("label-bounds")
+
+
+@_by_type.register
+def _of_start(reading: Start, mine: Sequence[Reading], profile: Profile) -> Message:
+    return message("slow-meter" if is_slow(reading) else "higher-start")
+
+
+@_by_type.register
+def _of_duty(reading: AssumedDuty, mine: Sequence[Reading], profile: Profile) -> Message:
+    return message("duty-measured")
+
+
+@_by_type.register(Tally | ChargeDrop | Recorded | Task | ShortRun)
+def _of_energy(reading: Reading, mine: Sequence[Reading], profile: Profile) -> Message:
+    return message("known-better", grade=profile.mean_w.grade)
+
+
+@_by_type.register
+def _of_counter(reading: EnergyRun, mine: Sequence[Reading], profile: Profile) -> Message:
+    runs = [other for other in mine if isinstance(other, EnergyRun)]
+    if reading not in without_read_on(runs):
+        return message("read-on")
+    return _of_energy(reading, mine, profile)

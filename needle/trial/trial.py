@@ -233,7 +233,7 @@ _HOUR: Fields = {
 
 
 def parse_trial(data: Any) -> Trial:
-    """Parse a trial document (see ``docs/formats.md``).
+    """Parse a trial document (see ``docs/fields.md``).
 
     Raises
     ------

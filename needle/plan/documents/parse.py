@@ -71,7 +71,7 @@ PLAN_FIELDS: Fields = {
 
 
 def parse_plan(data: Any) -> Plan:
-    """Return the plan of a document (see ``docs/formats.md``).
+    """Return the plan of a document (see ``docs/fields.md``).
 
     Raises
     ------
