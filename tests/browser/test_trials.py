@@ -41,7 +41,7 @@ class TrialPathTest(BrowserTest):
         page.get_by_role("button", name="to the end").click()
         expect(page.get_by_role("heading", name="Result", exact=True)).to_be_visible()
         page.get_by_role("button", name="Use it for the supply").click()
-        expect(page.get_by_text("That was done")).to_be_visible()
+        expect(page.get_by_text("now has the capacity of this trial")).to_be_visible()
         page.locator("#messages").get_by_role("button", name="Undo").click()
         expect(page.get_by_role("button", name="Use it for the supply")).to_be_visible()
 
