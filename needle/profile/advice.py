@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from needle.estimate import DEFAULT_SPREAD, Estimate
+from needle.message import Message, message
 from needle.profile.energy import (
     LONG_ENOUGH_H,
     STEADY_ENOUGH_H,
@@ -14,7 +15,6 @@ from needle.profile.energy import (
 )
 from needle.profile.evidence import Evidence
 from needle.profile.kinds import Kind
-from needle.quantity import hours_text
 
 #: Age from which something is measured again.
 OLD = timedelta(days=365)
@@ -32,9 +32,9 @@ class Advice:
 
     Attributes
     ----------
-    what : str
+    what : Message
         What it determines or corrects.
-    method : str
+    method : Message
         Instrument and method.
     minutes : float
         Duration, min.
@@ -45,14 +45,16 @@ class Advice:
         Relative spread of that figure afterwards.
     """
 
-    what: str
-    method: str
+    what: Message
+    method: Message
     minutes: float
     narrows: str
     spread_after: float
 
-    def sentence(self) -> str:
-        return f"{self.what}: {self.method}."
+    @property
+    def said(self) -> Message:
+        """Both in one sentence."""
+        return message("advice", what=self.what, method=self.method)
 
 
 def advise_mean(
@@ -63,10 +65,7 @@ def advise_mean(
     if evidence.by_task:
         if mean.grade == "A":
             return []
-        what, how = (
-            "Energy of one task is known from a single run",
-            "read the counter before and after one more",
-        )
+        what, how = message("task-from-one-run"), message("count-one-more")
         return [Advice(what, how, _task_minutes(evidence), "mean", after)]
     advice = _advise_counter(mean, evidence)
     if mean.grade != "A":
@@ -82,18 +81,21 @@ def _advise_counter(mean: Estimate, evidence: Evidence) -> list[Advice]:
     total_wh, total_h = sum(run.wh for run in runs), sum(run.hours for run in runs)
     step = max(run.step_wh for run in runs)
     if total_wh <= 0:
-        words = f"leave it on for {hours_text(LONG_ENOUGH_H)} more, over a usual day"
-        what = "The counter has not moved yet"
-        return [Advice(what, words, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"])]
+        what, how = message("counter-not-moved"), message("leave-on-a-day", hours=LONG_ENOUGH_H)
+        return [Advice(what, how, LONG_ENOUGH_H * 60, "mean", DEFAULT_SPREAD["B"])]
     error = count_error(total_wh, step)
     if error <= 0.05:
         return []
     more = min(LONGEST_COUNT_H, hours_to_settle_count(mean.value, step) - total_h)
-    how = f"keep it running {hours_text(max(0.1, more))} more to bring it under 5 %"
+    how = message("keep-counting", hours=max(0.1, more))
     if more == LONGEST_COUNT_H:
-        how = "use a meter whose counter shows finer digits"
-    what = f"The counter's last digit alone is ±{error * 100:.0f} %"
+        how = message("finer-counter")
+    what = message("last-digit", error=error)
     return [Advice(what, how, more * 60, "mean", DEFAULT_SPREAD["B"])]
+
+
+#: What is said of a mean by its grade.
+_MEAN_OF_GRADE = {"B": "mean-metered-briefly", "C": "mean-from-label", "D": "mean-guessed"}
 
 
 def _advise_longer(
@@ -102,33 +104,20 @@ def _advise_longer(
     """Measure for long enough to reach grade A."""
     kind, runs = evidence.kind, evidence.runs
     more = max(0.5, _hours_to_grade_a(kind) - sum(run.hours for run in runs))
-    already = f" {hours_text(more)} more" if runs else f" for {hours_text(more)}"
-    words = {
-        "B": "The average was metered, but not for long",
-        "C": "The average is taken from a label",
-        "D": "Average use is only a guess",
-    }[mean.grade]
-    how, minutes = f"leave {_counter(evidence)} on{already}", more * 60
+    what = message(_MEAN_OF_GRADE[mean.grade])
+    how = message("leave-counter-on", dc=evidence.dc, hours=more, again=bool(runs))
+    minutes = more * 60
     if kind.by_use and hours_per_day is not None and hours_per_day < SHORT_USE_H:
         # A load that runs for minutes is not left on a counter for hours.
-        how = f"read {_counter(evidence)} before and after one use"
+        how = message("count-one-use", dc=evidence.dc)
         minutes = min(minutes, 60 * hours_per_day)
-    return Advice(words, how, minutes, "mean", after)
+    return Advice(what, how, minutes, "mean", after)
 
 
 def _task_minutes(evidence: Evidence) -> float:
     """Duration of another task, min; an hour if none was timed."""
     timed = [task.minutes / task.runs for task in evidence.tasks if task.minutes]
     return max(timed, default=60.0)
-
-
-def _meter(evidence: Evidence) -> str:
-    """The instrument for such a load; no plug meter fits a DC load."""
-    return "a DC meter in its line" if evidence.dc else "a plug meter"
-
-
-def _counter(evidence: Evidence) -> str:
-    return "the Wh counter of a DC meter" if evidence.dc else "a plug meter's counter"
 
 
 def _hours_to_grade_a(kind: Kind) -> float:
@@ -148,39 +137,29 @@ def advise_rest(
     kind, known_after = evidence.kind, DEFAULT_SPREAD["B"]
     advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
-        how = "a clamp in inrush mode around one conductor, one start"
-        advice.append(Advice("No start reading", how, 5, "start", known_after))
+        what, how = message("no-start-reading"), message("clamp-one-start")
+        advice.append(Advice(what, how, 5, "start", known_after))
     advice += _advise_running(evidence, running, has_running)
     if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
-        how = f"{_meter(evidence)} while it rests"
-        advice.append(Advice("Resting watts are not measured", how, 5, "duty", known_after))
+        what, how = message("no-resting-watts"), message("meter-at-rest", dc=evidence.dc)
+        advice.append(Advice(what, how, 5, "duty", known_after))
     if not has_factor and kind.power_factor[0] < 1:
-        how = "read W and VA, or V, A and W, together"
-        advice.append(Advice("Power factor is a table value", how, 5, "power factor", 0.03))
+        what, how = message("power-factor-from-table"), message("read-together")
+        advice.append(Advice(what, how, 5, "power factor", 0.03))
     cycles = None if evidence.runs else evidence.cycles
     if cycles is not None and cycles.more_cycles > 0:
         minutes = cycles.more_cycles * cycles.period_min
-        advice.append(
-            Advice(
-                f"Duty is known from {cycles.count} complete cycles",
-                f"tally {cycles.more_cycles} more (about {hours_text(minutes / 60)}) to know it "
-                "to ±5 %",
-                minutes,
-                "duty",
-                0.039,
-            )
-        )
+        what = message("duty-from-cycles", cycles=cycles.count)
+        how = message("tally-more", cycles=cycles.more_cycles, hours=minutes / 60)
+        advice.append(Advice(what, how, minutes, "duty", 0.039))
     return advice
 
 
 def _advise_running(evidence: Evidence, running: Estimate, measured: bool) -> list[Advice]:
     if not measured:
-        what, how = (
-            "Running watts are not measured",
-            f"{_meter(evidence)}, when the needle is steady",
-        )
+        what, how = message("no-running-watts"), message("meter-when-steady", dc=evidence.dc)
         return [Advice(what, how, 5, "running watts", DEFAULT_SPREAD["B"])]
     if running.spread <= 0.05 or running.grade == "A":
         return []
-    what, how = "Running watts rest on few readings", "read them again at another time"
+    what, how = message("few-running-readings"), message("read-again-later")
     return [Advice(what, how, 5, "running watts", running.spread / 1.4)]

@@ -12,6 +12,7 @@ from needle.ledger import LedgerEntry
 from needle.measure.instruments import Instrument
 from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
+from needle.message import AsText
 from needle.profile.kinds import KINDS
 from needle.profile.profile import LoadRecord, Profile
 
@@ -138,7 +139,7 @@ def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[st
         ],
         "grade": profile.grade,
         "how": list(profile.how),
-        "advice": [hint.sentence() for hint in profile.advice],
+        "advice": [AsText(hint.said) for hint in profile.advice],
         "notices": list(profile.notices),
         "ledger": list(ledger),
     }

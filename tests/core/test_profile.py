@@ -223,8 +223,8 @@ class CounterTest(unittest.TestCase):
         self.assertAlmostEqual(energy.hours_to_settle_count(10, 10), 10.0)
         profile = derive(record([{"type": "energy", "wh": 40, "hours": 4}], "electronics"))
         self.assertEqual(profile.grade, "B")
-        self.assertTrue(any("±12 %" in hint.what for hint in profile.advice))
-        self.assertTrue(any("6\u00a0h" in hint.method for hint in profile.advice))
+        self.assertTrue(any("±12 %" in text_of(hint.what) for hint in profile.advice))
+        self.assertTrue(any("6\u00a0h" in text_of(hint.method) for hint in profile.advice))
 
     def test_a_day_makes_grade_a_and_six_cycles_do_not(self):
         run = {"type": "energy", "wh": 200, "hours": 6}
@@ -277,7 +277,7 @@ class CounterTest(unittest.TestCase):
         self.assertAlmostEqual(profile.mean_w.high, 10 / 12)
         self.assertAlmostEqual(profile.running_w.value, 444)
         self.assertTrue(any("last digit moves" in text_of(notice) for notice in profile.notices))
-        self.assertFalse(any("inf" in hint.sentence() for hint in profile.advice))
+        self.assertFalse(any("inf" in text_of(hint.said) for hint in profile.advice))
         # In a span beside others in which it moved, it is time in which nothing was drawn.
         moved = derive(record([spot, {"type": "energy", "wh": 120, "hours": 12}], "pump"))
         both = derive(

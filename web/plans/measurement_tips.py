@@ -16,6 +16,7 @@ from needle.plan.draws.inputs import (
     SOURCE,
 )
 from needle.quantity import chance_text, hours_text
+from web.common.units import said
 from web.plans.outcomes import Answer
 
 #: What steadies a supply's figures, the guided test that does it, and how long that takes.
@@ -92,4 +93,4 @@ def _tip_for_load(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
         return MeasurementTip(f"{narrowing.what}, again", "", "", url, narrowing)
     advice = min(fitting, key=lambda advice: wanted.index(advice.narrows))
     takes = hours_text(advice.minutes / 60)
-    return MeasurementTip(narrowing.what, advice.method, takes, url, narrowing)
+    return MeasurementTip(narrowing.what, said(advice.method), takes, url, narrowing)

@@ -1,0 +1,51 @@
+"""Sentences of advice on a load: what is not well known, and how to measure it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from needle.quantity import hours_text
+from needle.words.figures import Sentence, Units
+
+
+def _counter(dc: bool) -> str:
+    return "the Wh counter of a DC meter" if dc else "a plug meter's counter"
+
+
+def _meter(dc: bool) -> str:
+    """The instrument for such a load; no plug meter fits a DC load."""
+    return "a DC meter in its line" if dc else "a plug meter"
+
+
+def _leave_on(_: Units, dc: bool, hours: float, again: bool) -> str:
+    length = f"{hours_text(hours)} more" if again else f"for {hours_text(hours)}"
+    return f"leave {_counter(dc)} on {length}"
+
+
+SENTENCES: Mapping[str, Sentence] = {
+    "advice": "{what}: {method}.",
+    "task-from-one-run": "Energy of one task is known from a single run",
+    "count-one-more": "read the counter before and after one more",
+    "counter-not-moved": "The counter has not moved yet",
+    "leave-on-a-day": "leave it on for {hours:h} more, over a usual day",
+    "keep-counting": "keep it running {hours:h} more to bring it under 5 %",
+    "finer-counter": "use a meter whose counter shows finer digits",
+    "last-digit": "The counter's last digit alone is ±{error:whole %}",
+    "mean-metered-briefly": "The average was metered, but not for long",
+    "mean-from-label": "The average is taken from a label",
+    "mean-guessed": "Average use is only a guess",
+    "leave-counter-on": _leave_on,
+    "count-one-use": lambda _, dc: f"read {_counter(dc)} before and after one use",
+    "no-start-reading": "No start reading",
+    "clamp-one-start": "a clamp in inrush mode around one conductor, one start",
+    "no-resting-watts": "Resting watts are not measured",
+    "meter-at-rest": lambda _, dc: f"{_meter(dc)} while it rests",
+    "power-factor-from-table": "Power factor is a table value",
+    "read-together": "read W and VA, or V, A and W, together",
+    "duty-from-cycles": "Duty is known from {cycles:plural complete cycle}",
+    "tally-more": "tally {cycles} more (about {hours:h}) to know it to ±5 %",
+    "no-running-watts": "Running watts are not measured",
+    "meter-when-steady": lambda _, dc: f"{_meter(dc)}, when the needle is steady",
+    "few-running-readings": "Running watts rest on few readings",
+    "read-again-later": "read them again at another time",
+}
