@@ -83,6 +83,7 @@ class LiveTest(BrowserTest):
         page.get_by_role("button", name="Stop and save as a capture").click()
         expect(page.get_by_role("heading", level=1)).to_contain_text("Heat mat, an afternoon")
         expect(page.locator(".chart canvas")).to_be_visible()
+        page.wait_for_function(_DRAWN_IN_INK)
         self.assertEqual(self.axe(page), [])
 
     def test_on_a_phone_the_buttons_stay_in_reach(self):
@@ -95,6 +96,18 @@ class LiveTest(BrowserTest):
         button.tap()
         expect(page.locator("#messages")).to_contain_text("watts now saved")
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth - innerWidth"), 0)
+
+
+#: Whether a chart's canvas has hundreds of dark dots: its roles came to colours.
+_DRAWN_IN_INK = """() => {
+  const canvas = document.querySelector(".chart canvas");
+  const { data } = canvas.getContext("2d").getImageData(0, 0, canvas.width, canvas.height);
+  let dark = 0;
+  for (let at = 0; at < data.length; at += 4) {
+    if (data[at + 3] > 200 && data[at] + data[at + 1] + data[at + 2] < 330) dark += 1;
+  }
+  return dark > 300;
+}"""
 
 
 class ImportTest(BrowserTest):

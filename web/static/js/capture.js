@@ -5,7 +5,10 @@ document.addEventListener("DOMContentLoaded", () => {
   const holder = document.querySelector("[data-chart]");
   if (!holder) return;
   if (!window.uPlot) { holder.closest("[data-chart-box]").classList.add("no-chart"); return; }
-  const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+  /* A role has a light and a dark value: only a computed colour is one that a canvas can draw. */
+  const probe = document.body.appendChild(document.createElement("span"));
+  probe.hidden = true;
+  const colour = (name) => { probe.style.color = `var(${name})`; return getComputedStyle(probe).color; };
   const readOut = document.querySelector("[data-read-out]");
   let chart, marks = { levels: [], starts: [], clock_s: 0 }, view = null;
 
