@@ -18,8 +18,8 @@ _ALPHA = 0.2
 #: A floor that differs by less is the same.
 _FLOOR_OFF = 0.005
 SCORE_WORDS = (
-    "The width of the range, and ten times whatever it misses the truth by, over the truth: less "
-    "is better, and nobody gains by a range that is wider or narrower than what is known."
+    "Score: the width of the range plus ten times what it misses the true value by, divided by the "
+    "true value. Less is better; too wide and too narrow both cost."
 )
 
 

@@ -21,17 +21,17 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 400,
         "minutes": 180,
         "meters": ["plug"],
-        "lesson": "A label bounds; a counter knows.",
+        "lesson": "A label is an upper limit; a counter measures.",
         "question": "The router on the shelf is labelled: does it take more than 400 Wh a day?",
         "loads": [{"name": "Router", "standin": "electronics", "label_factor": 2.6}],
     },
     {
-        "name": "Whole cycles",
+        "name": "Complete cycles",
         "ask": "day",
         "limit": 900,
         "minutes": 480,
         "meters": ["plug"],
-        "lesson": "What cycles is known by its cycles, not by one look.",
+        "lesson": "A load that cycles is measured over complete cycles, not by one reading.",
         "question": "Does the cold box take more than 900 Wh a day?",
         "loads": [{"name": "Cold box", "standin": "cold-box", "label_factor": 1.9}],
     },
@@ -41,7 +41,7 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 2500,
         "minutes": 360,
         "meters": ["plug"],
-        "lesson": "Reset first; then the hours count.",
+        "lesson": "Reset the counter before you start the clock.",
         "question": "Does the incubator's heater take more than 2.5 kWh a day?",
         "loads": [
             {
@@ -58,7 +58,7 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 3000,
         "minutes": 240,
         "meters": ["plug", "clamp"],
-        "lesson": "A clamp on one conductor holds a start.",
+        "lesson": "A clamp around one conductor catches a start.",
         "question": "The inverter gives 3 kVA for two seconds. Is the pump's start above that?",
         "loads": [{"name": "Pump", "standin": "pump", "label_factor": 1.2}],
     },
@@ -68,7 +68,7 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 0,
         "minutes": 1500,
         "meters": ["plug", "plug"],
-        "lesson": "Side by side, the same hours, the same day.",
+        "lesson": "Compare over the same hours of the same day.",
         "question": "Two boxes do the same. Does the first take more a day than the second?",
         "loads": [
             {"name": "White box", "standin": "cold-box", "label_factor": 1.6},
@@ -82,7 +82,7 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "minutes": 240,
         "meters": ["plug"],
         "lesson": "Watts and volt-amperes, read together, give the microfarads.",
-        "question": "Does the pump want more than 20 µF to run at a power factor of 0.95?",
+        "question": "Does the pump need more than 20 µF to run at a power factor of 0.95?",
         "loads": [{"name": "Pump", "standin": "pump", "label_factor": 1.3}],
     },
     {
@@ -92,8 +92,8 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "minutes": 360,
         "within": 2,
         "meters": ["plug", "shunt"],
-        "lesson": "Many together, divided, are worth more than one.",
-        "question": "From ten till noon, the inverter on: will the case boil 20 cups and more?",
+        "lesson": "Count many uses together and divide: it is more exact than one.",
+        "question": "From ten to noon, with the inverter on: will the case boil 20 cups or more?",
         "loads": [{"name": "Kettle", "standin": "kettle", "label_factor": 1.15}],
         "supply": _BOX,
     },
@@ -103,8 +103,8 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 12,
         "minutes": 600,
         "meters": ["plug", "plug", "display"],
-        "lesson": "A pack holds less than its label.",
-        "question": "Will the case carry the cold box for 12 hours, and the router from 20:00 to "
+        "lesson": "A battery holds less than its label says.",
+        "question": "Will the case run the cold box for 12 hours, and the router from 20:00 to "
         "23:00?",
         "loads": [
             {"name": "Cold box", "standin": "cold-box", "label_factor": 1.9},
@@ -123,8 +123,8 @@ DRILLS: tuple[dict[str, Any], ...] = (
         "limit": 8,
         "minutes": 600,
         "meters": ["plug", "plug", "shunt"],
-        "lesson": "Spend the hours where the energy goes.",
-        "question": "Will the cabinet carry all four until the morning, 8 hours?",
+        "lesson": "Measure longest what uses most energy.",
+        "question": "Will the cabinet run all four until the morning, 8 hours?",
         "loads": [
             {"name": "Vaccine box", "standin": "cold-box", "label_factor": 1.7},
             {

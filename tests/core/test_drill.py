@@ -15,7 +15,7 @@ from needle.drill.session import played
 from needle.drill.shipped import DRILLS
 from needle.drill.truth import day_wh, line_of, running_w, start_va, task_wh, truth_of
 
-BOX = next(drill for drill in DRILLS if drill["name"] == "Whole cycles")
+BOX = next(drill for drill in DRILLS if drill["name"] == "Complete cycles")
 PUMP = next(drill for drill in DRILLS if drill["ask"] == "start")
 CUPS = next(drill for drill in DRILLS if drill["ask"] == "tasks")
 CASE = next(drill for drill in DRILLS if drill["name"] == "Twelve hours of cold")

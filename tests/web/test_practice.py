@@ -42,7 +42,7 @@ class PracticeTest(SiteTest):
         return self.client.get(reverse("practice:run", args=[run.pk]))
 
     def test_from_the_question_to_the_truth(self):
-        self.assertContains(self.client.get(reverse("practice:index")), "Whole cycles")
+        self.assertContains(self.client.get(reverse("practice:index")), "Complete cycles")
         run = self.begun()
         self.assertContains(self.page(run), "8\u00a0h left")
         self.do(run, do="reset", loads="Cold box")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass
+from datetime import time
 from typing import Any
 
 from needle.drill.answer import drawn_hours
@@ -14,6 +15,7 @@ from needle.drill.shipped import DRILLS
 from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.quantity import as_read, hours_text, significant
 from needle.standin.appliances import APPLIANCES
+from web.common.units import clock
 from web.practice.forms import BETWEEN, USES
 from web.practice.models import DrillRun
 
@@ -86,7 +88,7 @@ class DrillPage:
         """The simulated time of day."""
         day, minutes = divmod(round(BEGINS_H * 60 + self.session.minutes), 1440)
         later = f", day {day + 1}" if day else ""
-        return f"{minutes // 60:02d}:{minutes % 60:02d}{later}"
+        return f"{clock(time(minutes // 60, minutes % 60))}{later}"
 
     @property
     def used(self) -> str:
