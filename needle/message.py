@@ -55,7 +55,9 @@ def from_stored(stored: dict[str, Any] | str) -> Message | str:
     if isinstance(stored, str):
         return stored
     figures = stored["figures"].items()
-    return Message(str(stored["code"]), tuple((name, unkept(value)) for name, value in figures))
+    said = Message(str(stored["code"]), tuple((name, unkept(value)) for name, value in figures))
+    hash(said)  # What holds a list or an object is no figure.
+    return said
 
 
 def kept(value: Any) -> Any:

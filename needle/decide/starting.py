@@ -20,8 +20,8 @@ GREY_FACTOR = 2.0
 SHORT_S = 0.5
 
 
-#: From this chance on a start holds; below the last it trips.
-HOLDS, TRIPS = 0.9, 0.1
+#: From this chance on a start holds, and is likely to; below the last it trips.
+HOLDS, LIKELY, TRIPS = 0.9, 0.5, 0.1
 #: Share of a start's VA that is true power: most of a motor's inrush is reactive (general value).
 START_REAL = 0.5
 #: Volts of a load and of what feeds it that are this near each other fit (relative).

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from needle.quantity import as_read, chance_text, hours_text, seconds_text, significant, with_unit
+from needle.quantity import hours_text, with_unit
 
 
 @dataclass(frozen=True)
@@ -77,27 +77,21 @@ def _listed(values: Sequence[Any]) -> str:
 _WAYS: dict[str, Callable[[Any], str]] = {
     "h": hours_text,
     "h exact": lambda hours: hours_text(hours, exact=True),
-    "s": seconds_text,
-    "%": lambda share: f"{share * 100:.3g} %",
     "whole %": lambda share: f"{share * 100:.0f} %",
-    "in 10": chance_text,
-    "digits": significant,
     "list": _listed,
     "capital": str.capitalize,
 }
 _OF_UNITS: dict[str, Callable[[Any, Units], str]] = {
     "°C": temperature_text,
-    "°C apart": lambda celsius, units: temperature_text(celsius, units, difference=True),
     "clock": clock_text,
 }
-_WITH_UNIT = ("W", "Wh", "VA", "V", "A", "Ah", "Hz", "µF", "Ω", "var")
+_WITH_UNIT = ("W", "Wh", "VA", "V")
 
 
 class FigureFormatter(string.Formatter):
     """Formats the figures of a sentence by the ways above.
 
-    ``{wh:Wh}`` has three digits and its unit, ``{wh:read Wh}`` as many as it was given with,
-    ``{count:plural cycle}`` counts.
+    ``{wh:Wh}`` has three digits and its unit, ``{count:plural cycle}`` counts.
     """
 
     def __init__(self, units: Units) -> None:
@@ -111,8 +105,6 @@ class FigureFormatter(string.Formatter):
         if format_spec in _WITH_UNIT:
             return with_unit(value, format_spec)
         way, _, what = format_spec.partition(" ")
-        if way == "read":
-            return as_read(value, what)
         if way == "plural":
             return plural(value, what)
         return format(value, format_spec)

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
+from needle.decide.starting import LIKELY
 from needle.quantity import chance_text, hours_text, with_unit
 from needle.words.figures import Sentence, Units, degrees_text, moment_text, temperature_text
-
-#: Chance from which an uncertain start is called likely.
-LIKELY = 0.5
 
 
 def start_text(verdict: str, chance: float | None) -> str:

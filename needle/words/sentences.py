@@ -15,10 +15,18 @@ from needle.words.figures import USUAL, FigureFormatter, Units
 def text_of(message: Message | str | None, units: Units = USUAL) -> str:
     """Return the sentence of a message, empty for None.
 
-    A text is somebody's own, and stays as it is.
+    A text is somebody's own, and stays as it is. A message that came with somebody's document and
+    has no sentence, or other figures than its sentence, is given by its code.
     """
     if message is None or isinstance(message, str):
         return message or ""
+    try:
+        return _sentence(message, units)
+    except (AttributeError, KeyError, TypeError, ValueError):
+        return message.code
+
+
+def _sentence(message: Message, units: Units) -> str:
     figures = {
         name: text_of(value, units)
         if isinstance(value, Message)
@@ -40,8 +48,9 @@ def is_stored(value: Any) -> bool:
     if not isinstance(value, dict) or value.get("code") not in SENTENCES:
         return False
     try:
-        return isinstance(value["figures"], dict) and bool(text_of(from_stored(value)))
-    except (KeyError, TypeError, ValueError):
+        said = from_stored(value)
+        return isinstance(said, Message) and bool(_sentence(said, USUAL))
+    except (AttributeError, KeyError, TypeError, ValueError):
         return False
 
 

@@ -79,6 +79,19 @@ class SourceTest(unittest.TestCase):
             self.assertIn(said, str(caught.exception))
 
 
+class OutsideTest(unittest.TestCase):
+    def test_a_plan_with_odd_notices_is_answered_or_refused(self):
+        def of(notice):
+            load = {"name": "box", "running_w": 60, "notices": [notice]}
+            document = PlanTest().document()
+            return simulate(parse_plan({**document, "loads": [load]}), draws=4)
+
+        self.assertEqual(len(of({"code": "odd", "figures": {}}).notices), 1)
+        for wrong in ({"code": "odd"}, {"code": "odd", "figures": {"a": {"b": 1}}}, 5, ""):
+            with self.subTest(wrong=wrong), self.assertRaises(DocumentError):
+                of(wrong)
+
+
 class PlanTest(unittest.TestCase):
     def document(self, *sources):
         return {

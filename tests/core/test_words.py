@@ -96,6 +96,15 @@ class WordedTest(unittest.TestCase):
         self.assertEqual((told["code"], told["text"]), ("no-pause", told["why"]))
         self.assertEqual(document["n"], 2)
 
+    def test_what_an_outside_document_says_is_given_by_its_code(self):
+        for figures in ({}, {"room_c": "warm", "units": 3}):
+            with self.subTest(figures=figures):
+                said = from_stored({"code": "never-cycles-off", "figures": figures})
+                self.assertEqual(text_of(said), "never-cycles-off")
+        self.assertEqual(text_of(message("of another release")), "of another release")
+        with self.assertRaises(TypeError):
+            from_stored({"code": "of-load", "figures": {"load": {"a": 1}}})
+
     def test_stored_messages_come_back(self):
         rows = message("rows-repeated", rows=3)
         self.assertEqual(from_stored(as_stored(rows)), rows)

@@ -313,6 +313,30 @@ class SourceTest(DayPlanTest):
             with self.subTest(said=said):
                 self.assertContains(self.add("sun", **{**SUN, **given}), said, status_code=422)
 
+    def test_wind_in_the_units_that_people_write(self):
+        wind = {"name": "Mast", "taken_in": "on", "mean_speed": "18 km/h", "spread": "10 %"}
+        answer = self.add("wind", **wind, curve="3 m/s 0 W\n8; 120\n12 m/s 0.3 kW")
+        self.assertEqual(answer.status_code, 302)
+        source = self.plan.sources.get()
+        self.assertEqual(
+            source.data,
+            {"mean_speed": 5.0, "spread": 0.1, "curve": [[3.0, 0.0], [8.0, 120.0], [12.0, 300.0]]},
+        )
+        page = self.client.get(self.url("plans:source", self.plan.pk, source.pk))
+        self.assertContains(page, 'value="10 %"')
+        self.assertContains(page, "12  300")
+        for curve, said in (
+            ("-3 10\n8 120", "too small"),
+            ("3 1,000", "can mean 1000 or 1.000"),
+            ("3 10 W 5", "Line 1"),
+            ("3 V 10", "this field wants"),
+            ("", "Is needed"),
+        ):
+            with self.subTest(curve=curve):
+                answer = self.add("wind", **wind, curve=curve)
+                self.assertContains(answer, said, status_code=422)
+                self.assertContains(answer, "18 km/h", status_code=422)
+
     def test_a_generator_by_hours(self):
         self.add(
             "window",

@@ -15,6 +15,7 @@ from needle.plan.draws.inputs import (
     OUTPUT,
     SOURCE,
 )
+from needle.plan.sources.source import Source
 from needle.quantity import chance_text, hours_text
 from web.common.units import said
 from web.plans.outcomes import Answer
@@ -68,10 +69,15 @@ def _tip(answer: Answer, narrowing: Narrowing) -> MeasurementTip:
         url = reverse("supplies:test", args=[job.pk, supply.pk, kind])
         return MeasurementTip(words, "", takes, url, narrowing)
     if narrowing.key.kind == SOURCE:
-        return MeasurementTip(
-            f"log what {narrowing.what} give over three days", "", "three days", "", narrowing
-        )
+        how, takes = _to_measure(answer, narrowing.key.name)
+        return MeasurementTip(how.format(name=narrowing.what), "", takes, "", narrowing)
     return _tip_for_load(answer, narrowing)
+
+
+def _to_measure(answer: Answer, source: str) -> tuple[str, str]:
+    """How what a source of the plan gives is measured, and how long that takes."""
+    sources = answer.outcome.plan.sources if answer.outcome is not None else ()
+    return next((each.TO_MEASURE for each in sources if each.name == source), Source.TO_MEASURE)
 
 
 def _tip_for_load(answer: Answer, narrowing: Narrowing) -> MeasurementTip:

@@ -12,6 +12,7 @@ from needle.document import DocumentError
 from needle.fields import Field, Fields, Number, Rows
 from needle.plan.documents.places import TOWNS
 from needle.plan.sources.registry import KINDS, parse_sources
+from needle.quantity import QuantityError, parse
 from needle.usage.schedule import spans_from_text, text_of_use
 from web.common.fields import QuantityField, share_field
 from web.common.forms import OnceMixin, PercentMixin
@@ -192,7 +193,7 @@ class DeclaredSourceForm(SourceForm):
         data = super().to_data(cleaned)
         for key, field in self.fields_of.items():
             if isinstance(field, Rows) and key in data:
-                data[key] = _rows_from_text(data[key], field)
+                data[key] = _rows_from_text(data[key], key, field)
         return data
 
 
@@ -200,6 +201,9 @@ def _form_field(field: Field) -> forms.Field:
     """The form's field for a declared one."""
     meaning = field.meaning.replace("`", "")
     help_text = f"{meaning[:1].upper()}{meaning[1:]}."
+    if isinstance(field, Number) and field.unit == "share":
+        usual = None if field.default is None else 100 * field.default
+        return share_field(label=field.label, initial=usual, required=False, help_text=help_text)
     if isinstance(field, Number):
         return QuantityField(
             field.unit,
@@ -222,26 +226,31 @@ def _form_field(field: Field) -> forms.Field:
     raise TypeError(type(field).__name__)
 
 
-def _rows_from_text(text: str, field: Rows) -> list[list[float]]:
-    """Rows of figures, a line each.
+def _rows_from_text(text: str, key: str, field: Rows) -> list[list[float]]:
+    """Rows of figures, a line each, with or without their units.
 
     Raises
     ------
     DocumentError
-        A line has other than as many figures as there are columns.
+        A line has another number of figures than there are columns, or one that cannot be read.
     """
     rows = []
     for number, line in enumerate(text.strip().splitlines(), 1):
-        figures = re.findall(r"\d+(?:[.,]\d+)?", line)
+        figures = re.findall(r"[-−+]?\d+(?:[.,]\d+)*\s*[^\d\s;,.+−-]*", line)
         if len(figures) != len(field.columns):
             meanings = ", ".join(column.meaning for column in field.columns.values())
-            raise DocumentError("curve", f"line {number}, “{line[:30]}”, is not {meanings}")
-        rows.append([float(figure.replace(",", ".")) for figure in figures])
+            raise DocumentError(key, f"line {number}, “{line[:30]}”, is not {meanings}")
+        units = (column.unit for column in field.columns.values())
+        try:
+            read = [parse(each, unit).value for each, unit in zip(figures, units, strict=True)]
+        except QuantityError as error:
+            raise DocumentError(key, f"line {number}: {error}") from None
+        rows.append(read)
     return rows
 
 
 def _text_of_rows(rows: list[list[float]]) -> str:
-    return "\n".join("  ".join(f"{figure:g}" for figure in row) for row in rows)
+    return "\n".join("  ".join(f"{figure:.10g}" for figure in row) for row in rows)
 
 
 _OWN_FORMS = {form.kind: form for form in (SunForm, WindowForm)}
@@ -250,7 +259,9 @@ _OWN_FORMS = {form.kind: form for form in (SunForm, WindowForm)}
 def _declared_form(kind: str) -> type[SourceForm]:
     fields = KINDS[kind].FIELDS
     labelled = [key for key, field in fields.items() if field.label]
-    of_kind = {"kind": kind, "fields_of": fields, "main": ("name", *labelled)}
+    shares = tuple(key for key in labelled if getattr(fields[key], "unit", "") == "share")
+    main = ("name", *labelled)
+    of_kind = {"kind": kind, "fields_of": fields, "main": main, "shares": shares}
     return type(f"{KINDS[kind].__name__}Form", (DeclaredSourceForm,), of_kind)
 
 

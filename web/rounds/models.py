@@ -79,6 +79,10 @@ class MeasuringRound(Record):
                 step["key"] = f"{what}: {record.name}"
             found = in_values(step, "load", before, record.name) or found
             found = in_list(step.get("loads", []), before, record.name) or found
+            for part in ("do", "end"):
+                figures = (step.get(part) or {}).get("figures", {})
+                in_values(figures, "subject", before, record.name)
+                in_list(figures.get("loads", []), before, record.name)
         return found
 
     def visit(self, at: datetime, instruments: Sequence[tuple[str, Instrument]]) -> Visit:

@@ -52,6 +52,7 @@ class Wind(Source):
         "that you give, limited by the input. The range is wide: wind differs much from day to "
         "day, and trees and roofs nearby take much of what a map of the wind says.",
     )
+    TO_MEASURE = ("measure the mean wind of {name} for some weeks and enter it", "some weeks")
     FIELDS = {
         "rated_w": Number(
             "rated power; not needed beside a curve",
@@ -68,7 +69,13 @@ class Wind(Source):
             above=True,
             needed=True,
         ),
-        "spread": Number("relative spread of that mean", most=1.0, default=SITE_SPREAD),
+        "spread": Number(
+            "relative spread of that mean; less where it was measured there",
+            label="Uncertain by",
+            unit="share",
+            most=1.0,
+            default=SITE_SPREAD,
+        ),
         "curve": Rows(
             "power over wind, wind rising, in place of a usual curve of its rating",
             label="Curve",
