@@ -46,7 +46,6 @@ INSTALLED_APPS = [
     "whitenoise.runserver_nostatic",
     "django.contrib.staticfiles",
     "django.forms",
-    "django_htmx",
     "csp",
     "axes",
     "web.common",
@@ -181,7 +180,7 @@ STORAGES = {
     "staticfiles": {
         "BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"
         if DEBUG
-        else "whitenoise.storage.CompressedManifestStaticFilesStorage"
+        else "web.common.static_files.ModulesStorage"
     },
 }
 

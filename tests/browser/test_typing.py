@@ -48,6 +48,18 @@ class TypingTest(BrowserTest):
         load = self.clinic().loads.get(name="Cold store")
         self.assertEqual((load.litres, load.dc, load.kind), (140.0, True, "compressor-variable"))
 
+    def test_a_field_that_one_is_in_stays_though_the_choice_leaves_it_out(self):
+        page = self.slowed()
+        self.go(page, "loads:add")
+        page.get_by_text("More about it").click()
+        litres = page.get_by_label("Litres")
+        page.get_by_label("What is it?").select_option("kettle")
+        litres.focus()
+        self.settled(page)
+        expect(litres).to_be_focused()
+        page.keyboard.type("12.5")
+        expect(litres).to_have_value("12.5")
+
     def test_a_check_in_that_is_typed_while_the_one_before_is_kept_is_kept_too(self):
         page = self.slowed(PHONE)
         trial = self.clinic().trials.get(name="Storm night rehearsal")
