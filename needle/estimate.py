@@ -13,6 +13,8 @@ from functools import lru_cache
 
 import numpy as np
 
+from needle.message import Message
+
 #: Standard normal quantile at 90 %.
 Z90 = 1.2815515655446004
 
@@ -47,8 +49,8 @@ class Estimate:
         Relative standard deviation (0.04 is 4 %).
     grade : str
         Grade of evidence, ``"A"`` (best) to ``"D"``.
-    how : tuple of str
-        How it is known, one sentence per step.
+    how : tuple of Message
+        How it is known, one message per step.
     most : float or None
         Upper bound of the quantity (1 for a duty), in the value's unit.
     """
@@ -56,7 +58,7 @@ class Estimate:
     value: float
     spread: float = 0.0
     grade: str = "D"
-    how: tuple[str, ...] = ()
+    how: tuple[Message, ...] = ()
     most: float | None = None
 
     def __post_init__(self) -> None:
@@ -92,7 +94,7 @@ class Estimate:
         values = self.value * np.exp(z * self.sigma_log)
         return values if self.most is None else np.minimum(values, self.most)
 
-    def scaled(self, factor: float, why: str | None = None) -> Estimate:
+    def scaled(self, factor: float, why: Message | None = None) -> Estimate:
         """The same quantity in another unit, or multiplied by a known factor."""
         how = self.how if why is None else (*self.how, why)
         most = None if self.most is None else self.most * factor
@@ -108,15 +110,18 @@ def worst(grades: Iterable[str]) -> str:
     return max(grades)
 
 
-def from_limits(low: float, typical: float, high: float, how: str, grade: str = "D") -> Estimate:
+def from_limits(
+    low: float, typical: float, high: float, how: Message | None = None, grade: str = "D"
+) -> Estimate:
     """An estimate from low, typical and high values, taken as 10th, 50th and 90th percentile."""
+    steps = () if how is None else (how,)
     if low == high:
-        return Estimate(typical, 0.0, grade, (how,))
+        return Estimate(typical, 0.0, grade, steps)
     sigma = math.log(high / low) / (2 * Z90)
-    return Estimate(typical, math.sqrt(math.expm1(sigma**2)), grade, (how,))
+    return Estimate(typical, math.sqrt(math.expm1(sigma**2)), grade, steps)
 
 
-def product(first: Estimate, second: Estimate, how: Sequence[str] = ()) -> Estimate:
+def product(first: Estimate, second: Estimate, how: Sequence[Message] = ()) -> Estimate:
     """The product of two independent estimates."""
     return Estimate(
         first.value * second.value,

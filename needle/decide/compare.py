@@ -153,7 +153,7 @@ def _yearly_cost(side: LoadSide) -> Estimate | None:
 
 def _of_draws(draws: np.ndarray) -> Estimate:
     low, middle, high = (float(value) for value in np.quantile(draws, [0.1, 0.5, 0.9]))
-    return from_limits(low, middle, high, "by itself on the supply")
+    return from_limits(low, middle, high)
 
 
 def _unfair_room(sides: Sequence[LoadSide]) -> str:

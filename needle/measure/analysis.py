@@ -292,7 +292,11 @@ def _main_cycle(
     }
     if shape.pattern in ("steady", "modulating"):
         mean = series.energy_wh() * 3600 / series.covered_s
-        return {**none, "running_w": mean, "duty": Estimate(1.0, 0.0, "A", ("never rests",), 1.0)}
+        return {
+            **none,
+            "running_w": mean,
+            "duty": Estimate(1.0, 0.0, "A", (message("never-rests"),), 1.0),
+        }
     assert shape.main is not None
     segments = levels.segments
     events = _starts(segments, series, shape)
@@ -343,14 +347,14 @@ def _duty(
         if not cycles:
             return {}
         share = float(on_time[-1]) / series.covered_s
-        how = ("one block in the capture: its share of the time",)
+        how = (message("one-block"),)
         return {"duty": Estimate(min(1.0, share), DEFAULT_SPREAD["D"], "D", how, 1.0)}
     count, duty = len(period), float(on.sum() / period.sum())
     deviations = (on - duty * period) / (duty * float(period.mean()))
     edges = series.interval_s / math.sqrt(6) * math.sqrt(count) / float(on.sum())
     spread = math.hypot(cycle_spread(deviations.tolist()), edges)
     grade = "A" if count >= 6 else "B"
-    how = (f"{count} complete cycles recorded",)
+    how = (message("cycles-recorded", cycles=count),)
     wh = np.concatenate(([0.0], np.cumsum(segments.watts * seconds))) / 3600
     return {
         "cycle_mean_w": float((wh[last] - wh[first])[whole].sum() * 3600 / period.sum()),

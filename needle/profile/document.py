@@ -138,7 +138,7 @@ def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[st
             {"at": point.at.isoformat(), "mean_w": span(point.mean_w)} for point in profile.course
         ],
         "grade": profile.grade,
-        "how": list(profile.how),
+        "how": [AsText(step) for step in profile.how],
         "advice": [AsText(hint.said) for hint in profile.advice],
         "notices": list(profile.notices),
         "ledger": list(ledger),

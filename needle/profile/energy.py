@@ -27,10 +27,10 @@ from needle.measure.readings import (
     Tally,
     Task,
 )
+from needle.message import Message, message
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
 from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD, cut_off_spread, span_spread
-from needle.quantity import hours_text, with_unit
 from needle.supply.supply_tests import ADAPTER
 
 #: Hours after which a mean is known: of what differs from day to day, and of a steady load.
@@ -162,7 +162,7 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
         return mean
     # Spans in which the counter stood still are part of the time: used in some, not in others.
     moved_h = sum(run.hours for run in counted)
-    how = (*mean.how, f"and nothing in {hours_text(total_h - moved_h, exact=True)} more")
+    how = (*mean.how, message("nothing-in-more", hours=total_h - moved_h))
     spread = math.hypot(mean.spread, _USED_OR_NOT / math.sqrt(len(runs)))
     return replace(mean, value=mean.value * moved_h / total_h, spread=spread, grade="B", how=how)
 
@@ -172,7 +172,7 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
 _LIKELY_OF_BOUND = 0.2
 
 
-def at_most(bound_w: float, how: str) -> Estimate:
+def at_most(bound_w: float, how: Message) -> Estimate:
     """A mean with only an upper bound, which becomes its 90th percentile (grade B, metered)."""
     likely = _LIKELY_OF_BOUND * bound_w
     return from_limits(_LIKELY_OF_BOUND * likely, likely, bound_w, how, "B")
@@ -184,11 +184,7 @@ def from_still_counters(runs: Sequence[EnergyRun]) -> Estimate | None:
     if hours <= 0 or any(run.wh > 0 for run in runs):
         return None
     digits_wh = sum(max(run.step_wh, LEAST_STEP_WH) for run in runs)
-    how = (
-        f"nothing counted in {hours_text(hours, exact=True)}: at most its last digit, "
-        f"{with_unit(digits_wh, 'Wh')}"
-    )
-    return at_most(digits_wh / hours, how)
+    return at_most(digits_wh / hours, message("nothing-counted", hours=hours, digits_wh=digits_wh))
 
 
 #: The last digit of a counter that shows none, Wh; and how long one use of a load lasts of which
@@ -208,11 +204,7 @@ def from_still_captures(captures: Sequence[Recorded], use_wh: float) -> Estimate
     hours = sum(capture.covered_h for capture in captures if capture.wh <= 0)
     if hours <= 0 or use_wh <= 0 or any(capture.wh > 0 for capture in captures):
         return None
-    how = (
-        f"nothing drawn in {hours_text(hours, exact=True)} recorded: less than half a use of "
-        f"{with_unit(use_wh, 'Wh')}"
-    )
-    return at_most(0.5 * use_wh / hours, how)
+    return at_most(0.5 * use_wh / hours, message("nothing-recorded", hours=hours, use_wh=use_wh))
 
 
 def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Estimate:
@@ -226,14 +218,10 @@ def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Est
         + meter.shared_sd**2
     )
     mean_w = run.wh / run.hours
-    how = (
-        f"{with_unit(run.wh, 'Wh')} in {hours_text(run.hours, exact=True)} on {meter.words}: "
-        f"mean {with_unit(mean_w, 'W')}"
-    )
+    how = message("counted", wh=run.wh, hours=run.hours, meter=meter.words, mean_w=mean_w)
     if run.counted == "dc" and not dc:
         # Its adapter's loss comes on top where it is fed from a plug.
-        left = f"{ADAPTER.value * 100:.0f} % of its watts"
-        why = f"counted at a DC output; on AC its adapter leaves {left}"
+        why = message("counted-on-dc", left=ADAPTER.value)
         at_plug = replace(ADAPTER, value=1 / ADAPTER.value, grade=grade, how=(why,))
         return product(Estimate(mean_w, spread, grade, (how,)), at_plug)
     return Estimate(mean_w, spread, grade, (how,))
@@ -248,8 +236,8 @@ def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
     task_wh = per_task([run.as_task() for run in runs])[0]
     if times_a_day is None or task_wh is None:
         return None
-    why = f"{times_a_day:g} times a day, as said"
-    times = Estimate(times_a_day, DEFAULT_SPREAD["C"], "C", (why,))
+    how = (message("times-a-day-stated", times=times_a_day),)
+    times = Estimate(times_a_day, DEFAULT_SPREAD["C"], "C", how)
     return product(task_wh, times)
 
 
@@ -273,10 +261,7 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
     deviations = [(on - duty * period) / (duty * all_s / count) for on, period in pairs]
     timing = STOPWATCH_S * math.sqrt(2 / 3) * math.sqrt(count) / on_s
     spread = math.hypot(cycle_spread(deviations), timing)
-    how = (
-        f"{count} complete cycle{'s' if count > 1 else ''} tallied, "
-        f"{hours_text(on_s / 3600)} on of {hours_text(all_s / 3600)}: duty {duty:.2f}"
-    )
+    how = message("cycles-tallied", cycles=count, on_h=on_s / 3600, of_h=all_s / 3600, duty=duty)
     return Cycles.of(Estimate(duty, spread, "B", (how,), 1.0), count, all_s / count / 60)
 
 
@@ -326,11 +311,14 @@ def from_charge_drop(drop: ChargeDrop, watched: Watched) -> Estimate | None:
         + watched.span(drop.hours) ** 2
         + watched.cut_off(drop.hours) ** 2
     )
-    span = hours_text(drop.hours, exact=True)
-    guessed = " (not known: usual for its size)" if drop.idle_w is None else ""
-    how = (
-        f"{fallen * 100:.3g} % of {with_unit(held, 'Wh')} in {span}, "
-        f"less {with_unit(idle_w, 'W')} idle{guessed}: mean {with_unit(mean_w, 'W')}"
+    how = message(
+        "charge-fell",
+        fallen=fallen,
+        held_wh=held,
+        hours=drop.hours,
+        idle_w=idle_w,
+        usual_idle=drop.idle_w is None,
+        mean_w=mean_w,
     )
     return Estimate(mean_w, min(2.0, spread), "B", (how,))
 
@@ -342,7 +330,7 @@ def from_energy_label(labels: Sequence[Label]) -> Estimate | None:
         return None
     kwh = max(yearly)
     mean_w = kwh * 1000 / _HOURS_PER_YEAR
-    how = f"energy label {kwh:g} kWh a year: mean {with_unit(mean_w, 'W')}"
+    how = message("energy-label", yearly_kwh=kwh, mean_w=mean_w)
     return Estimate(mean_w, DEFAULT_SPREAD["C"], "C", (how,))
 
 
@@ -351,14 +339,13 @@ def per_task(tasks: Sequence[Task]) -> tuple[Estimate | None, Estimate | None, E
     if not tasks:
         return None, None, None
     runs = sum(task.runs for task in tasks)
-    times = f"{runs} task{'s' if runs > 1 else ''} measured:"
     ordered = sorted(tasks, key=lambda task: (task.wh, task.minutes or 0.0, task.pieces or 0.0))
     accuracy = min(task.context.meter().shared_sd for task in tasks)
     known = partial(_ratio, ordered, runs=runs, accuracy=accuracy)
     return (
-        known(lambda task: float(task.runs), how=times, unit="Wh"),
-        known(lambda task: task.pieces, how=f"{times} a piece", unit="Wh"),
-        known(lambda task: (task.minutes or 0) / 60, how=f"{times} mean while it lasts", unit="W"),
+        known(lambda task: float(task.runs), code="task-wh"),
+        known(lambda task: task.pieces, code="piece-wh"),
+        known(lambda task: (task.minutes or 0) / 60, code="task-watts"),
     )
 
 
@@ -367,8 +354,7 @@ def _ratio(
     amount_of: Callable[[Task], float | None],
     runs: int,
     accuracy: float,
-    how: str,
-    unit: str,
+    code: str,
 ) -> Estimate | None:
     """Total Wh over a total amount, of the tasks that have one; None without any."""
     pairs = [(task.wh, amount) for task in tasks if (amount := amount_of(task))]
@@ -379,4 +365,4 @@ def _ratio(
         spread = math.hypot(accuracy, TASK_SPREAD / math.sqrt(runs))
     value = sum(wh for wh, _ in pairs) / sum(amount for _, amount in pairs)
     grade = "A" if runs >= 2 else "B"
-    return Estimate(value, spread, grade, (f"{how} {with_unit(value, unit)}",))
+    return Estimate(value, spread, grade, (message(code, tasks=runs, value=value),))

@@ -39,7 +39,6 @@ from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.start import start_seconds, start_va
 from needle.profile.variation import HOURS_A_DAY, with_unseen
-from needle.quantity import with_unit
 
 _FULL = (1.0, 1.0, 1.0)
 #: A counter that ran this long covers a load's whole day, use included.
@@ -123,7 +122,8 @@ class Profile:
         Mean room temperature of the readings that give the mean, °C.
     grade : str
         Grade of the mean, on which runtimes depend.
-    how, notices : tuple of str
+    how, notices : tuple of Message
+        How each figure is known, in the order in which one would check them; what to mind.
     advice : tuple of Advice
         Best first.
     dc : bool
@@ -169,7 +169,7 @@ class Profile:
     setting: str
     measured_room_c: float | None
     grade: str
-    how: tuple[str, ...]
+    how: tuple[Message, ...]
     notices: tuple[Message, ...]
     advice: tuple[Advice, ...]
     dc: bool = False
@@ -374,7 +374,9 @@ def _power_factor(kind: Kind, running: states.State | None) -> tuple[Estimate, b
     """Power factor of the running state and whether it was measured; else its kind's."""
     if running is not None and running.power_factor is not None:
         return running.power_factor, True
-    return replace(from_limits(*kind.power_factor, f"PF usual for {kind.one}"), most=1.0), False
+    return replace(
+        from_limits(*kind.power_factor, message("pf-usual", kind=kind.one)), most=1.0
+    ), False
 
 
 def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
@@ -432,7 +434,7 @@ def _not_below(running: Estimate, mean: Estimate) -> tuple[Estimate, list[Messag
     doubts = []
     if mean.value > running.value * (1 + 3 * running.spread) + 1e-9:
         doubts.append(message("mean-above-running", mean_w=mean.value, running_w=running.value))
-    why = f"lifted to the mean of {with_unit(mean.value, 'W')}"
+    why = message("lifted-to-mean", mean_w=mean.value)
     spread = max(running.spread, mean.spread)
     return replace(running, value=mean.value, spread=spread, how=(*running.how, why)), doubts
 
@@ -524,12 +526,12 @@ def _use_wh(evidence: Evidence, running_w: float) -> float:
 
 def _by_assumed(assumed: AssumedDuty, running: Estimate, rest_w: float) -> Estimate:
     """Mean at an assumed duty: a guess with its range, grade D."""
-    words = f"on for {assumed.low * 100:.0f} to {assumed.high * 100:.0f} % of the time, as assumed"
-    duty = from_limits(assumed.low, math.sqrt(assumed.low * assumed.high), assumed.high, words)
+    how = message("duty-assumed", low=assumed.low, high=assumed.high)
+    duty = from_limits(assumed.low, math.sqrt(assumed.low * assumed.high), assumed.high, how)
     above = max(0.0, running.value - rest_w)
     mean_w = rest_w + duty.value * above
     spread = math.hypot(running.spread, duty.spread) * duty.value * above / max(mean_w, 1e-9)
-    return Estimate(mean_w, spread, "D", (*running.how, words), running.value)
+    return Estimate(mean_w, spread, "D", (*running.how, how), running.value)
 
 
 def _running_without_spot(
@@ -551,8 +553,8 @@ def _running_without_spot(
         return from_label
     if best is None or kind.duty is None:
         raise NoEvidence("readings", "nothing gives watts or energy yet: start with its label")
-    duty = from_limits(*kind.duty, "")
-    how = (*best.how, f"running watts from the usual duty of {kind.one}")
+    duty = from_limits(*kind.duty)
+    how = (*best.how, message("running-from-duty", kind=kind.one))
     return product(best, replace(duty, value=1 / duty.value), how)
 
 
@@ -562,7 +564,7 @@ def _usual_mean(kind: Kind, running: Estimate, rest_w: float) -> Estimate:
         return _of_a_moment(running)
     if kind.duty is None or kind.duty == _FULL:
         return running
-    usual = from_limits(*kind.duty, f"duty usual for {kind.one}")
+    usual = from_limits(*kind.duty, message("duty-usual", kind=kind.one))
     cycling = replace(running, value=max(0.0, running.value - rest_w))
     guessed = product(cycling, replace(usual, most=1.0))
     return replace(guessed, value=guessed.value + rest_w, most=running.value)
@@ -606,7 +608,7 @@ _MOMENT_SPREAD = 0.30
 def _of_a_moment(running: Estimate) -> Estimate:
     """Mean of a load with varying W, from momentary readings."""
     spread, grade = max(running.spread, _MOMENT_SPREAD), worst((running.grade, "C"))
-    how = (*running.how, "its watts wander: a reading is a moment, not its mean")
+    how = (*running.how, message("watts-wander"))
     return replace(running, spread=spread, grade=grade, how=how)
 
 
@@ -621,10 +623,10 @@ def _duty(mean: Estimate, running: Estimate, rest_w: float) -> tuple[Estimate, l
         return Estimate(0.0, 0.0, worst((mean.grade, running.grade))), []
     share = min(1.0, above / span)
     if mean == running:
-        how: tuple[str, ...] = ("runs without a break while in use",)
+        how = (message("no-break"),)
         return Estimate(1.0, 0.0, running.grade, how, 1.0), []
     spread = math.hypot(mean.spread * mean.value / above, running.spread * running.value / span)
-    how = (f"duty = (mean − resting) ÷ (running − resting) = {share:.3f}",)
+    how = (message("duty-from-means", duty=share),)
     return Estimate(share, spread, worst((mean.grade, running.grade)), how, 1.0), []
 
 
@@ -644,7 +646,7 @@ def _per_day(record: LoadRecord, evidence: Evidence, mean: Estimate) -> Estimate
         if watched_h > record.hours_per_day:
             # What it was watched for holds its use of the day, and its rests.
             return mean.scaled(min(watched_h, HOURS_A_DAY))
-        return mean.scaled(record.hours_per_day, f"{record.hours_per_day:g} h a day in use")
+        return mean.scaled(record.hours_per_day, message("hours-a-day", hours=record.hours_per_day))
     if per_day := energy.from_times_a_day(evidence.short_runs):
         return per_day
     longest_h = max((run.hours for run in evidence.runs), default=0.0)
@@ -660,14 +662,14 @@ def _chain(
     duty: Estimate,
     factor: Estimate | None,
     start: Estimate,
-) -> tuple[str, ...]:
+) -> tuple[Message, ...]:
     """The figures in the order in which a person would check them, each with its grade."""
-    parts = [("Mean", mean), ("Running", running)]
+    parts = [("mean", mean), ("running", running)]
     if resting is not None:
-        parts.append(("Resting", resting.watts))
-    parts += [("Duty", duty), *([("Power factor", factor)] if factor else []), ("Start", start)]
+        parts.append(("resting", resting.watts))
+    parts += [("duty", duty), *([("power factor", factor)] if factor else []), ("start", start)]
     return tuple(
-        f"{name} ({estimate.grade}): {'; '.join(estimate.how)}"
+        message("figure-known", figure=name, grade=estimate.grade, how=estimate.how)
         for name, estimate in parts
         if estimate.how
     )

@@ -8,10 +8,10 @@ from collections.abc import Sequence
 from needle.estimate import DEFAULT_SPREAD, Estimate, pool
 from needle.measure.cycles import CYCLE_SPREAD
 from needle.measure.readings import Recorded, Start, Task
+from needle.message import message
 from needle.profile.energy import LONG_ENOUGH_H, STEADY_ENOUGH_H, Cycles, Watched
 from needle.profile.states import State
 from needle.profile.variation import UNSEEN_SPREAD, wander_spread
-from needle.quantity import hours_text, with_unit
 
 #: How the level of one run differs from another's (relative sd), and the least that many claim.
 LEVEL_SPREAD, LEAST_LEVEL_SPREAD = 0.04, 0.02
@@ -71,9 +71,8 @@ def _mean(capture: Recorded, watched: Watched) -> Estimate:
         + wander**2
         + (capture.context.meter().limit / math.sqrt(3)) ** 2
     )
-    span = hours_text(hours, exact=True)
-    seen = f", {capture.whole_cycles} complete cycles" if capture.whole_cycles else ""
-    how = f"capture of {span}{seen}: mean {with_unit(mean_w, 'W')}"
+    cycles_seen = capture.whole_cycles or 0
+    how = message("capture-mean", hours=hours, cycles=cycles_seen, mean_w=mean_w)
     return Estimate(mean_w, spread, grade_of(capture), (how,))
 
 
@@ -89,13 +88,13 @@ def states_of(captures: Sequence[Recorded]) -> list[State]:
         spread = max(spread, LEAST_LEVEL_SPREAD)
         factor = None
         if capture.power_factor is not None:
-            words = (f"PF {capture.power_factor:.2f} recorded",)
-            factor = Estimate(capture.power_factor, 0.02, grade, words, 1.0)
+            pf_how = (message("pf-recorded", power_factor=capture.power_factor),)
+            factor = Estimate(capture.power_factor, 0.02, grade, pf_how, 1.0)
         high_w = capture.high_w if capture.pattern == "modulating" else None
         for name, watts in (("running", high_w or capture.running_w), ("resting", capture.idle_w)):
             # Nothing drawn all the time is no level of running.
             if watts is not None and (capture.wh > 0 or name == "resting"):
-                how = (f"{with_unit(watts, 'W')} recorded",)
+                how = (message("watts-recorded", watts=watts),)
                 state = State(
                     name,
                     capture.context.setting,
@@ -129,7 +128,7 @@ def cycles_of(captures: Sequence[Recorded]) -> Cycles | None:
     best = max(seen, key=lambda capture: (capture.whole_cycles, capture.covered_h))
     assert best.duty is not None and best.period_min is not None
     spread = DEFAULT_SPREAD["B"] if best.duty_spread is None else best.duty_spread
-    how = (f"{best.whole_cycles} complete cycles recorded: duty {best.duty:.2f}",)
+    how = (message("duty-recorded", cycles=best.whole_cycles, duty=best.duty),)
     duty = Estimate(best.duty, spread, grade_of(best), how, 1.0)
     return Cycles.of(duty, best.whole_cycles, best.period_min)
 

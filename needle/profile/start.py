@@ -12,7 +12,6 @@ from needle.measure.readings import Start
 from needle.message import Message, message
 from needle.profile.kinds import Kind
 from needle.profile.states import repeated_spread
-from needle.quantity import with_unit
 
 
 def start_va(
@@ -44,7 +43,7 @@ def start_va(
     meter = quick[-1][1].context.meter()
     accuracy = meter.relative_sd("amps", values[-1] / mains_v)
     spread = repeated_spread(values, accuracy, DEFAULT_SPREAD["B"])
-    how = f"start {with_unit(values[-1], 'VA')} read on {meter.words}"
+    how = message("start-read", va=values[-1], meter=meter.words)
     start = Estimate(max(values[-1], running_va.value, slow), spread, "B", (how,))
     return start, _odd_start(values[-1] / max(running_va.value, 1e-9), kind)
 
@@ -84,8 +83,8 @@ def is_slow(start: Start) -> bool:
 def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate, list[Message]]:
     """The kind's usual start-up VA, with a slow meter's reading as its lower bound."""
     low, _, high = kind.start_factor
-    how = f"no start measured: {kind.one} draws {low:g} to {high:g} times its running VA"
-    usual = product(running_va, from_limits(*kind.start_factor, ""), (how,))
+    how = message("start-usual", kind=kind.one, low=low, high=high)
+    usual = product(running_va, from_limits(*kind.start_factor), (how,))
     if slow_va <= 0:
         return usual, []
     note = message("start-at-least", va=slow_va)
@@ -95,12 +94,12 @@ def _general(running_va: Estimate, kind: Kind, slow_va: float) -> tuple[Estimate
     sigma, normal = usual.sigma_log, NormalDist()
     below = normal.cdf(math.log(slow_va / usual.value) / sigma) if sigma > 0 else 1.0
     if below > 0.98:
-        seen = f"start of at least {with_unit(slow_va, 'VA')} seen"
+        seen = message("start-seen-slow", va=slow_va)
         return Estimate(slow_va * 1.1, DEFAULT_SPREAD["C"], "C", (seen,)), [note]
     middle, top = (normal.inv_cdf(below + share * (1 - below)) for share in (0.5, 0.9))
     value = usual.value * math.exp(sigma * middle)
     spread = math.sqrt(math.expm1((sigma * (top - middle) / Z90) ** 2))
-    seen = f"at least {with_unit(slow_va, 'VA')} seen"
+    seen = message("start-bound", va=slow_va)
     return replace(usual, value=value, spread=spread, how=(how, seen)), [note]
 
 

@@ -24,7 +24,7 @@ from needle.measure.readings import (
 )
 from needle.message import Message, message
 from needle.profile.kinds import Kind
-from needle.quantity import MOST_DC_V, with_unit
+from needle.quantity import MOST_DC_V
 
 RESTING = ("resting", "idle", "standby", "off")
 HP_W = 746.0
@@ -155,8 +155,8 @@ def _read(spot: Spot, kind: Kind, mains_v: float) -> tuple[_Read | None, Message
     if agreement.watts is not None:
         return _read_watts(agreement, agreement.watts, meter), notice
     va = agreement.va if agreement.va is not None else mains_v * (agreement.amps or 0.0)
-    assumed = from_limits(*kind.power_factor, f"PF of {kind.one} assumed")
-    how = (f"{with_unit(va, 'VA')} read on {meter.words}",)
+    assumed = from_limits(*kind.power_factor, message("pf-assumed", kind=kind.one))
+    how = (message("va-read", va=va, meter=meter.words),)
     apparent = Estimate(va, meter.relative_sd("amps", agreement.amps or va), "B", how)
     if kind.power_factor[0] >= 1 or _is_dc(spot.volts):
         return _Read(replace(apparent, how=how), None, apparent.spread), notice
@@ -175,7 +175,7 @@ def _read_watts(agreement: Agreement, read_w: float, meter: Instrument) -> _Read
     accuracy = meter.relative_sd("watts", read_w)
     if read_w < meter.least_w:
         accuracy = max(accuracy, 0.3)
-    how = (f"{with_unit(read_w, 'W')} read on {meter.words}",)
+    how = (message("watts-read", watts=read_w, meter=meter.words),)
     watts = Estimate(read_w, accuracy, "B", how)
     if not agreement.va:
         return _Read(watts, agreement.power_factor, accuracy)
@@ -198,14 +198,13 @@ def _pooled(name: str, setting: str, reads: Sequence[_Read], prior: float) -> St
     centre = sum(values) / len(values)
     how = best[0].watts.how
     if len(best) > 1:
-        how = (f"{len(best)} readings from {min(values):.4g} to {max(values):.4g} W",)
+        how = (message("readings-between", count=len(best), low=min(values), high=max(values)),)
     factors = [field.power_factor for field in reads if field.power_factor]
     factor = None
     if factors:
         mean_pf = min(1.0, sum(factors) / len(factors))
-        factor = Estimate(
-            mean_pf, repeated_spread(factors, 0.01, 0.03), "B", (f"PF {mean_pf:.2f} read",), 1.0
-        )
+        pf_how = (message("pf-read", power_factor=mean_pf),)
+        factor = Estimate(mean_pf, repeated_spread(factors, 0.01, 0.03), "B", pf_how, 1.0)
     watts = Estimate(centre, spread, best[0].watts.grade, how)
     return State(name, setting, watts, factor, _va_spread(best, prior))
 
@@ -235,28 +234,28 @@ def _of_label(label: Label, kind: Kind, mains_v: float) -> Estimate | None:
     if label.breaker_a is None:
         return pool(ways) if ways else None
     breaker_va = electrical.apparent_va(volts, label.breaker_a)
-    words = f"a {label.breaker_a:g} A breaker: at most {with_unit(breaker_va, 'VA')} for minutes"
+    bound = message("breaker-bounds", breaker_a=label.breaker_a, va=breaker_va)
     if ways:
         known = pool(ways)
         value = min(known.value, breaker_va)
-        return replace(known, value=value, how=(*known.how, words), most=breaker_va)
+        return replace(known, value=value, how=(*known.how, bound), most=breaker_va)
     low, typical, high = (share * breaker_va for share in _BREAKER_SHARE)
-    return replace(from_limits(low, typical, high, words), most=breaker_va)
+    return replace(from_limits(low, typical, high, bound), most=breaker_va)
 
 
 def _rated_input(label: Label, kind: Kind, volts: float) -> Estimate | None:
     """Running W from rated W, else from rated VA or amps."""
     if label.watts is not None:
-        return _plate(label.watts, kind, f"label {with_unit(label.watts, 'W')}")
+        return _plate(label.watts, kind, message("label-watts", watts=label.watts))
     if label.va is None and label.amps is None:
         return None
     va = label.va
     if va is None:
         va = electrical.apparent_va(volts, label.amps or 0.0)
-    plate = _plate(va, kind, f"label {with_unit(va, 'VA')}, an upper bound")
+    plate = _plate(va, kind, message("label-va", va=va))
     if _is_dc(label.volts):
         return plate
-    return product(plate, from_limits(*kind.power_factor, f"PF of {kind.one} assumed"))
+    return product(plate, from_limits(*kind.power_factor, message("pf-assumed", kind=kind.one)))
 
 
 def _at_the_shaft(label: Label) -> Estimate | None:
@@ -270,7 +269,7 @@ def _at_the_shaft(label: Label) -> Estimate | None:
         input_w[0],
         input_w[1],
         input_w[2],
-        f"label {label.horsepower:g} hp at the shaft, motor efficiency {low:g} to {high:g} assumed",
+        message("label-horsepower", horsepower=label.horsepower, low=low, high=high),
     )
 
 
@@ -291,7 +290,7 @@ def over_breaker(labels: Sequence[Label], states: Sequence[State], mains_v: floa
     ]
 
 
-def _plate(rated: float, kind: Kind, words: str) -> Estimate:
+def _plate(rated: float, kind: Kind, label: Message) -> Estimate:
     low, typical, high = kind.plate
-    why = f"{words}: labels state {low:g} to {high:g} times what {kind.one} draws running"
-    return from_limits(rated / high, rated / typical, rated / low, why)
+    how = message("label-plate", label=label, low=low, high=high, kind=kind.one)
+    return from_limits(rated / high, rated / typical, rated / low, how)

@@ -21,6 +21,7 @@ from dataclasses import replace
 
 from needle.estimate import Estimate
 from needle.measure.cycles import CYCLE_SPREAD
+from needle.message import message
 from needle.profile.kinds import Kind
 
 HOURS_A_DAY = 24.0
@@ -107,7 +108,7 @@ def with_unseen(mean: Estimate, kind: Kind, settled: bool, counted: bool, hours:
     """
     if settled or not kind.rarer:
         return mean
-    how = (*mean.how, "a defrost may not have been seen yet: up to a fifth more")
+    how = (*mean.how, message("defrost-unseen"))
     share = 1.0 if counted else unseen_share(hours)
     shift = 0.0 if counted else UNSEEN_SHIFT * share
     return replace(

@@ -14,6 +14,7 @@ from datetime import date
 import numpy as np
 
 from needle.estimate import Z90, Estimate
+from needle.message import Message, message
 from needle.supply.chemistry import CHEMISTRIES
 
 DAYS_A_YEAR = 365.25
@@ -42,11 +43,11 @@ class Ageing:
     def after(self, held: Estimate, years: float) -> Estimate:
         """Capacity after some years."""
         lost = self.yearly * years
-        words = f"aged {years:.1f} years at {self.yearly * 100:.1f} % a year"
+        aged = message("aged", years=years, yearly=self.yearly)
         return replace(
             held,
             value=held.value * math.exp(-lost),
-            how=(*held.how, words),
+            how=(*held.how, aged),
             spread=math.hypot(held.spread, self.spread * years),
         )
 
@@ -77,23 +78,24 @@ def ageing_of(tests: Sequence[Held], chemistry: str) -> Ageing:
     return Ageing(yearly, 1 / math.sqrt(precision), abs(slope) > Z_REAL * seen_sd)
 
 
-def course_words(tests: Sequence[Held], ageing: Ageing, in_years: float = 1.0) -> str:
+def course_message(tests: Sequence[Held], ageing: Ageing, in_years: float = 1.0) -> Message | None:
     """Capacity so far and now, whether the change is significant, and what to expect."""
     if not tests:
-        return ""
-    newest = tests[-1]
+        return None
+    first, newest = tests[0], tests[-1]
     ahead = ageing.after(newest.share, in_years)
-    reckon = (
-        f"In a year reckon with {ahead.value * 100:.0f} % "
-        f"({ahead.low * 100:.0f} to {ahead.high * 100:.0f} %)."
-    )
+    expected = {"expected": ahead.value, "low": ahead.low, "high": ahead.high}
     if len(tests) < 2:
-        return f"{reckon} The loss is what is usual for its chemistry: test it again in a year."
-    first = tests[0]
-    span = f"{first.share.value * 100:.0f} % in {first.on:%B %Y}, {newest.share.value * 100:.0f} % "
-    span += f"in {newest.on:%B %Y}"
+        return message("capacity-once", **expected)
+    course = {
+        "first": first.share.value,
+        "first_on": first.on,
+        "newest": newest.share.value,
+        "newest_on": newest.on,
+        **expected,
+    }
     if not ageing.real:
-        return f"{span}: no change that these tests could show. {reckon}"
-    low, high = (100 * (ageing.yearly + side * Z90 * ageing.spread) for side in (-1, 1))
-    loss = f"it loses {ageing.yearly * 100:.1f} % a year ({max(0.0, low):.1f} to {high:.1f} %)"
-    return f"{span}: {loss}. {reckon}"
+        return message("capacity-unchanged", **course)
+    ends = (ageing.yearly + side * Z90 * ageing.spread for side in (-1, 1))
+    least, most = (max(0.0, yearly) for yearly in ends)
+    return message("capacity-falls", yearly=ageing.yearly, least=least, most=most, **course)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SPREAD, Estimate
 from needle.fields import Choice, Fields, Number
+from needle.message import message
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.voltage import usual_cutoff_v, usual_ohm
 
@@ -18,7 +19,7 @@ PEUKERT_SPREAD, COLD_SPREAD, TAPER_SPREAD = 0.3, 0.3, 0.3
 #: Spread of a resistance that was not measured (general value).
 OHM_SPREAD = 0.4
 #: Share of the label that a battery gives, until a trial measures it.
-STATE_OF_HEALTH = Estimate(0.93, 0.05 / 0.93, "D", ("0.93 ± 0.05 of the label, until a trial",))
+STATE_OF_HEALTH = Estimate(0.93, 0.05 / 0.93, "D", (message("capacity-usual"),))
 
 
 @dataclass(frozen=True)
@@ -165,7 +166,7 @@ def parse_battery(data: object, path: str = "battery") -> Battery:
     factor = STATE_OF_HEALTH
     if reader.has("capacity_factor") or reader.has("capacity_spread"):
         value, spread = reader.number("capacity_factor"), reader.number("capacity_spread")
-        factor = Estimate(value, spread, "B", (f"{value:g} of the label",))
+        factor = Estimate(value, spread, "B", (message("share-of-label", share=value),))
     nominal, volts = reader.number("nominal_wh"), reader.number_or_none("volts")
     ohm, cutoff = _sag(reader, chemistry.key, volts, nominal)
     battery = Battery(
@@ -209,13 +210,13 @@ def _sag(
         )
     spread = reader.number("ohm_spread")
     resistance = (
-        Estimate(ohm, spread, "B", ("as given",))
+        Estimate(ohm, spread, "B", (message("as-given"),))
         if ohm is not None
         else Estimate(
             usual_ohm(chemistry, volts, nominal),
             OHM_SPREAD,
             "D",
-            ("usual for a sound battery of this size",),
+            (message("resistance-usual"),),
         )
     )
     return resistance, usual_cutoff_v(chemistry, volts) if cutoff is None else cutoff

@@ -182,8 +182,7 @@ def conditioned_by_few(
         raise DocumentError(
             path, "no usual inverter gives these: were AC and DC read at the same moment, in watts?"
         )
-    count = len(pairs)
-    how = (f"what {'one pair' if count == 1 else 'two pairs'} of AC and DC readings leaves of it",)
+    how = (message("pairs-leave", pairs=len(pairs)),)
 
     def left(draws: np.ndarray, most: float | None) -> Estimate:
         logs = np.log(np.maximum(draws, 1e-6))
@@ -241,7 +240,7 @@ def _as_fit(
     if read[0].min() > 0.1 * read[0].max():
         notices.append(message("no-pair-at-little-load"))
     grade = "A" if count >= ENOUGH_PAIRS and suspect is None else "B"
-    how = (f"fitted to {count} pairs of AC and DC readings",)
+    how = (message("fitted", pairs=count),)
     return InverterFit(
         idle_w=Estimate(idle, float(idle_sd) / max(idle, 0.1), grade, how),
         efficiency=Estimate(1 / slope, slope_share, grade, how, 1.0),

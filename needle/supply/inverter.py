@@ -13,16 +13,21 @@ import numpy as np
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 from needle.fields import Choice, Fields, Flag, Number, Rows, Windows
+from needle.message import message
 from needle.moments import Window, parse_windows
 
 #: No-load draw as a share of the continuous rating, until an idle test (general values).
 IDLE_SHARE = (0.004, 0.010, 0.025)
 #: Marginal efficiency until an efficiency test (general values).
-EFFICIENCY = from_limits(0.85, 0.90, 0.95, "usual for inverters; no efficiency test yet")
+EFFICIENCY = from_limits(0.85, 0.90, 0.95, message("inverters-usual"))
 
 
 #: No loss in the square of the load, until a fit finds one.
-NO_SQUARE = Estimate(0.0, 0.0, "D", ("none known",))
+NO_SQUARE = Estimate(0.0, 0.0, "D", (message("none-known"),))
+
+
+#: How a figure is known that somebody states.
+_GIVEN = (message("as-given"),)
 
 
 @dataclass(frozen=True)
@@ -101,7 +106,7 @@ def percentage(ac_w: float, idle_w: float, efficiency: float, square_per_w: floa
 def usual_idle_w(continuous_w: float) -> Estimate:
     """Idle W that inverters of this size usually draw (grade D)."""
     low, typical, high = (share * continuous_w for share in IDLE_SHARE)
-    return from_limits(low, typical, high, "usual for inverters of this size; no idle test yet")
+    return from_limits(low, typical, high, message("inverter-idle-usual"))
 
 
 INVERTER_FIELDS: Fields = {
@@ -172,10 +177,10 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         surge_s=reader.number("surge_s"),
         idle_w=usual_idle_w(continuous)
         if idle is None
-        else Estimate(idle, reader.number("idle_spread"), "B", ("as given",)),
+        else Estimate(idle, reader.number("idle_spread"), "B", _GIVEN),
         efficiency=EFFICIENCY
         if efficiency is None
-        else Estimate(efficiency, reader.number("efficiency_spread"), "B", ("as given",), 1.0),
+        else Estimate(efficiency, reader.number("efficiency_spread"), "B", _GIVEN, 1.0),
         overload=_overload(reader),
         waveform=reader.choice("waveform"),
         surge_known=surge is not None,
@@ -185,7 +190,7 @@ def parse_inverter(data: object, path: str = "inverter") -> Inverter:
         off=parse_windows(reader.items("off"), reader.at("off"), None),
         square_per_w=NO_SQUARE
         if square is None
-        else Estimate(square, reader.number("square_spread"), "B", ("as given",)),
+        else Estimate(square, reader.number("square_spread"), "B", _GIVEN),
     )
 
 

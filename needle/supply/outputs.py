@@ -9,6 +9,10 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 from needle.fields import Choice, Fields, Flag, Number, Text
+from needle.message import message
+
+#: How a figure is known that somebody states.
+_GIVEN = (message("as-given"),)
 
 
 @dataclass(frozen=True)
@@ -30,26 +34,26 @@ OUTPUT_KINDS = {
         OutputKind(
             "dc",
             "DC output",
-            from_limits(0.80, 0.88, 0.95, "usual for DC and USB outputs; not tested yet"),
-            from_limits(0.3, 1.0, 3.0, "usual for a DC output; no idle test yet"),
+            from_limits(0.80, 0.88, 0.95, message("outputs-usual")),
+            from_limits(0.3, 1.0, 3.0, message("dc-idle-usual")),
         ),
         OutputKind(
             "usb",
             "USB output",
-            from_limits(0.78, 0.86, 0.93, "usual for USB outputs; not tested yet"),
-            from_limits(0.05, 0.2, 0.7, "usual for a USB output; no idle test yet"),
+            from_limits(0.78, 0.86, 0.93, message("usb-usual")),
+            from_limits(0.05, 0.2, 0.7, message("usb-idle-usual")),
         ),
         OutputKind(
             "converter",
             "DC converter, such as 12 to 24 V",
-            from_limits(0.82, 0.90, 0.95, "usual for DC converters; not tested yet"),
-            from_limits(0.2, 0.6, 2.0, "usual for a DC converter; no idle test yet"),
+            from_limits(0.82, 0.90, 0.95, message("converters-usual")),
+            from_limits(0.2, 0.6, 2.0, message("converter-idle-usual")),
         ),
         OutputKind(
             "terminals",
             "straight on the battery's terminals",
-            from_limits(0.96, 0.98, 0.995, "only wire and fuse between"),
-            Estimate(0.0, 0.0, "A", ("nothing between that draws",)),
+            from_limits(0.96, 0.98, 0.995, message("only-wire")),
+            Estimate(0.0, 0.0, "A", (message("nothing-between"),)),
         ),
     )
 }
@@ -154,10 +158,10 @@ def _output(reader: Reader, name: str) -> Output:
         max_w=limit_w(reader.number_or_none("max_w"), amps, volts),
         idle_w=kind.idle_w
         if idle is None
-        else Estimate(idle, reader.number("idle_spread"), "B", ("as given",)),
+        else Estimate(idle, reader.number("idle_spread"), "B", _GIVEN),
         efficiency=kind.efficiency
         if efficiency is None
-        else Estimate(efficiency, reader.number("efficiency_spread"), "B", ("as given",), 1.0),
+        else Estimate(efficiency, reader.number("efficiency_spread"), "B", _GIVEN, 1.0),
         volts=volts,
         off_unused=reader.flag("off_unused"),
         off_when_idle=reader.flag("off_when_idle"),

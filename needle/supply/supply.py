@@ -14,7 +14,7 @@ from typing import TypeVar
 from needle.document import DocumentError, Reader
 from needle.estimate import Estimate, pool, worst
 from needle.fields import Fields, Number, Part, Parts, Text
-from needle.quantity import with_unit
+from needle.message import Message, message
 from needle.supply.ageing import DAYS_A_YEAR, FRESH_DAYS, Z_REAL, Held, ageing_of
 from needle.supply.battery import Battery, parse_battery
 from needle.supply.charging import ChargeInput, parse_inputs
@@ -69,7 +69,7 @@ class SupplyStep:
 
     name: str
     left_wh: Estimate
-    why: str
+    why: Message
 
 
 def held_wh(battery: Battery) -> Estimate:
@@ -95,15 +95,13 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
         the last one at the loads.
     """
     battery = supply.battery
-    label = Estimate(battery.nominal_wh, 0.0, "C", ("label",))
+    label = Estimate(battery.nominal_wh, 0.0, "C", (message("label"),))
     real = held_wh(battery)
     floored = real.scaled(max(0.0, battery.start_charge - battery.floor))
     steps = [
-        SupplyStep("label", label, "volts times amp-hours, as printed"),
+        SupplyStep("label", label, message("as-printed")),
         SupplyStep("really holds", real, battery.state_of_health.how[-1]),
-        SupplyStep(
-            "above the floor", floored, f"the last {battery.floor * 100:.0f} % is left in it"
-        ),
+        SupplyStep("above the floor", floored, message("floor-left", floor=battery.floor)),
     ]
     through = supply.inverter or next(iter(supply.outputs), None)
     if through is None:
@@ -128,10 +126,12 @@ def staircase(supply: Supply, hours: float, mean_ac_w: float | None = None) -> l
         efficiency.how,
         after_idle.high,
     )
-    share = 100 * passed / left if left > 0 else efficiency.value * 100
+    share = passed / left if left > 0 else efficiency.value
     steps += [
-        SupplyStep("after idle", after_idle, f"{through.idle_w.value:.3g} W idle for {on_h:.3g} h"),
-        SupplyStep("reaches the loads", reaching, f"{share:.0f} % efficiency"),
+        SupplyStep(
+            "after idle", after_idle, message("idle-for", idle_w=through.idle_w.value, hours=on_h)
+        ),
+        SupplyStep("reaches the loads", reaching, message("efficiency-of", share=share)),
     ]
     return steps
 
@@ -294,21 +294,27 @@ def held_over_time(supply: Supply) -> list[Held]:
     return sorted(course, key=lambda held: held.on)
 
 
-def idle_over_time(supply: Supply) -> str:
-    """The dated idle tests of the inverter, in words; empty for fewer than two."""
+def idle_over_time(supply: Supply) -> Message | None:
+    """What the dated idle tests of the inverter show; None for fewer than two."""
     held = held_wh(supply.battery)
     tests = [test for test in supply.tests if _is_idle(test, "ac") and test.on]
     read = sorted((test.on, idle_w(test, held)) for test in tests if isinstance(test, IdleTest))
     if len(read) < 2 or read[0][0] == read[-1][0]:
-        return ""
+        return None
     (since, first), (now, last) = read[0], read[-1]
-    real = _differ(first, last)
-    before, after = (
-        f"{with_unit(idle.value, 'W')} ({idle.low:.3g} to {idle.high:.3g})"
-        for idle in (first, last)
+    return message(
+        "idle-over-time",
+        before=_ends(first),
+        since=since[:7],
+        after=_ends(last),
+        now=now[:7],
+        real=_differ(first, last),
     )
-    words = f"Idle {before} in {since[:7]}, {after} in {now[:7]}"
-    return f"{words}: a real change, the newest counts." if real else f"{words}: no real change."
+
+
+def _ends(estimate: Estimate) -> tuple[float, float, float]:
+    """Likely value, 10th and 90th percentile."""
+    return estimate.value, estimate.low, estimate.high
 
 
 def _differ(first: Estimate, last: Estimate) -> bool:

@@ -17,7 +17,7 @@ from typing import Any
 from needle.document import DocumentError, Reader, kind_of
 from needle.estimate import DISPLAY_BEND, Estimate, pool, worst
 from needle.fields import Choice, Fields, Items, Number, Part, Rows, Text
-from needle.moments import day_text
+from needle.message import Message, message
 from needle.quantity import with_unit
 from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
 from needle.supply.inverter import Inverter, dc_w
@@ -139,7 +139,7 @@ class TogetherTest:
 
 
 #: Share of an electronic load's W on AC that is left on DC, without its adapter's loss (general).
-ADAPTER = Estimate(0.88, 0.05, "D", ("usual for AC adapters; no route test yet",))
+ADAPTER = Estimate(0.88, 0.05, "D", (message("adapter-usual"),))
 #: Relative spread of that share, read over the same hours on both routes.
 _READ_ON_BOTH = 0.03
 
@@ -160,7 +160,9 @@ def left_on_dc(tests: Sequence[SupplyTest], load: str, output: str) -> Estimate:
         if isinstance(test, RouteTest) and (test.load, test.output) == (load, output):
             if test.ac.load_wh and test.dc.load_wh:
                 share = min(1.0, max(0.3, test.dc.load_wh / test.ac.load_wh))
-                return Estimate(share, _READ_ON_BOTH, "B", (_dated("read on both", test.on),))
+                return Estimate(
+                    share, _READ_ON_BOTH, "B", (_dated(message("read-on-both"), test.on),)
+                )
             break
     return ADAPTER
 
@@ -172,7 +174,7 @@ def drop_wh(start: float, end: float, step: float, held_wh: Estimate) -> Estimat
     whole = start >= 0.99 and end <= 0.01
     off = math.hypot(step / math.sqrt(6), 0.0 if whole else DISPLAY_BEND)
     spread = math.hypot(off / drop, held_wh.spread) if drop > 0 else 0.0
-    how = f"{start * 100:.4g} → {end * 100:.4g} % of {with_unit(held_wh.value, 'Wh')}"
+    how = message("drop-of", start=start, end=end, held_wh=held_wh.value)
     return Estimate(held_wh.value * drop, spread, worst(("B", held_wh.grade)), (how,))
 
 
@@ -187,10 +189,10 @@ def idle_w(test: IdleTest, held_wh: Estimate) -> Estimate:
     """
     if test.watts is not None:
         off = math.hypot(METER_SD, 0.05 / max(test.watts, 0.1))
-        return Estimate(test.watts, off, "A", (_dated("idle read on the battery side", test.on),))
+        return Estimate(test.watts, off, "A", (_dated(message("idle-read"), test.on),))
     # The grade is the drop's own: what the battery holds widens the range, not the evidence.
     wh = drop_wh(test.start, test.end, test.step, held_wh)
-    how = _dated(f"idle test: {wh.how[0]} in {test.hours:g} h", test.on)
+    how = _dated(message("idle-test", drop=wh.how[0], hours=test.hours), test.on)
     grade = "A" if wh.spread < 0.05 else "B"
     return Estimate(wh.value / test.hours, wh.spread, grade, (how,))
 
@@ -220,10 +222,10 @@ def state_of_health(
         It was counted behind an inverter that the supply does not have.
     """
     if test.held is not None:
-        how = _dated(f"trial: {test.held.how[-1]}", test.on)
+        how = _dated(message("from-trial", held=test.held.how[-1]), test.on)
         return replace(test.held.scaled(1 / nominal_wh), how=(how,))
     hours, _, counted = test.log[-1]
-    given = Estimate(counted, METER_SD, "A", (f"{with_unit(counted, 'Wh')} counted",))
+    given = Estimate(counted, METER_SD, "A", (message("wh-counted", wh=counted),))
     if test.counted == "ac":
         if inverter is None:
             raise DocumentError("counted", "is “ac”, but this supply has no inverter")
@@ -235,10 +237,11 @@ def state_of_health(
     at_rate = given.value / (nominal_wh * share)
     factor = _at_rated_rate(at_rate, given.value / hours / nominal_wh, *peukert)
     grade = worst((given.grade, "A" if share >= 0.7 else "B"))
-    how = f"{given.how[-1]} from {test.start * 100:.3g} to {test.end * 100:.3g} %"
-    if factor > at_rate:
-        how += f" in {hours:.3g} h: {factor * 100:.3g} % of the label at its rated {peukert[1]:g} h"
-    how = _dated(f"drain: {how}", test.on)
+    slowed = {"hours": hours, "factor": factor, "rated_h": peukert[1]} if factor > at_rate else {}
+    code = "drain-fast" if slowed else "drain"
+    how = _dated(
+        message(code, counted=given.how[-1], start=test.start, end=test.end, **slowed), test.on
+    )
     return Estimate(factor, math.hypot(given.spread, off), grade, (how,))
 
 
@@ -269,7 +272,7 @@ def passed_on(
     if into <= 0:
         return None
     off_wh = math.hypot(gone.value * gone.spread, idle_wh.value * idle_wh.spread)
-    how = (_dated("route test", test.on),)
+    how = (_dated(message("route-test"), test.on),)
     read = Estimate(test.dc.load_wh / into, off_wh / into, "B", how)
     both = pool([read, usual])
     return replace(both, value=min(1.0, both.value), grade="B", how=how, most=1.0)
@@ -288,8 +291,7 @@ def _before_inverter(out: Estimate, hours: float, inverter: Inverter) -> Estimat
         idle_wh * inverter.idle_w.spread,
     )
     grade = worst((out.grade, inverter.efficiency.grade, inverter.idle_w.grade))
-    behind = f"{with_unit(out.value, 'Wh')} behind the inverter"
-    how = f"{with_unit(taken, 'Wh')} at the battery for {behind}"
+    how = message("behind-inverter", battery_wh=taken, ac_wh=out.value)
     return Estimate(taken, absolute / taken, grade, (*out.how, how))
 
 
@@ -350,8 +352,8 @@ def saved_w(ac: RouteAccount, dc: RouteAccount) -> tuple[float, float, float]:
     return value - 1.2816 * off, value, value + 1.2816 * off
 
 
-def _dated(how: str, on: str) -> str:
-    return f"{how}, {day_text(on)}" if on else how
+def _dated(how: Message, on: str) -> Message:
+    return message("dated", said=how, on=on) if on else how
 
 
 _CHARGE_FIELDS: Fields = {
@@ -525,7 +527,7 @@ def _held(reader: Reader, share: float) -> Estimate | None:
     if not reader.has("held_wh"):
         return None
     held_wh = reader.number("held_wh")
-    how = f"{with_unit(held_wh, 'Wh')} from full to empty"
+    how = message("full-to-empty", held_wh=held_wh)
     return Estimate(held_wh, reader.number("held_spread"), "A" if share >= 0.7 else "B", (how,))
 
 

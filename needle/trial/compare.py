@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from needle.decide.compare import Against, against
 from needle.estimate import Z90, Estimate
+from needle.message import message
 from needle.trial.forecast import Forecast, Range
 
 #: How a run made once differs from the next of its kind: days differ (a general value of ours).
@@ -141,4 +142,4 @@ def _of_range(values: Range, once: float = ONCE_SPREAD) -> Estimate | None:
         return None
     sigma = math.log(high / low) / (2 * Z90) if 0 < low < high else 0.0
     spread = math.hypot(math.sqrt(math.expm1(sigma**2)), once)
-    return Estimate(mid, spread, "A", ("a trial",))
+    return Estimate(mid, spread, "A", (message("a-trial"),))

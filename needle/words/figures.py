@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from needle.moments import day_text
 from needle.quantity import hours_text, with_unit
 
 
@@ -78,6 +79,9 @@ _WAYS: dict[str, Callable[[Any], str]] = {
     "h": hours_text,
     "h exact": lambda hours: hours_text(hours, exact=True),
     "whole %": lambda share: f"{share * 100:.0f} %",
+    "%": lambda share: f"{share * 100:.3g} %",
+    "bare %": lambda share: f"{share * 100:.3g}",
+    "day": day_text,
     "list": _listed,
     "capital": str.capitalize,
 }

@@ -200,7 +200,7 @@ class EvidenceTest(unittest.TestCase):
         )
         self.assertAlmostEqual(profile.running_w.value, 93, delta=3)
         self.assertAlmostEqual(profile.power_factor.value, 0.62, places=3)
-        self.assertTrue(any("capture" in step for step in profile.how))
+        self.assertTrue(any("capture" in text_of(step) for step in profile.how))
         period = sum(a + b for a, b in truth) / len(truth)
         self.assertAlmostEqual(profile.cycle_min, period / 60, delta=0.4)
 

@@ -78,10 +78,10 @@ class FiguresTest(unittest.TestCase):
 
     def test_ranges_that_do_not_overlap_differ_in_earnest(self):
         # 7.5-31 W and 36-49 W.
-        low, mid = from_limits(7.5, 16.0, 31.0, ""), from_limits(36.0, 41.8, 49.0, "")
+        low, mid = from_limits(7.5, 16.0, 31.0), from_limits(36.0, 41.8, 49.0)
         self.assertLess(low.high, mid.low)
         self.assertTrue(against(mid, low).real)
-        self.assertFalse(against(from_limits(10.0, 20.0, 40.0, ""), low).real)
+        self.assertFalse(against(from_limits(10.0, 20.0, 40.0), low).real)
 
     def test_hours_on_a_shared_battery_are_paired(self):
         battery = np.random.default_rng(3).lognormal(sigma=0.2, size=400)

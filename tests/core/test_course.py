@@ -11,7 +11,7 @@ from needle.estimate import Estimate
 from needle.measure.readings import parse
 from needle.profile.document import parse_load
 from needle.profile.profile import derive
-from needle.supply.ageing import Held, ageing_of, course_words
+from needle.supply.ageing import Held, ageing_of, course_message
 from needle.supply.supply import aged, held_over_time, parse_supply
 from needle.words import text_of
 
@@ -107,9 +107,7 @@ class CourseTest(unittest.TestCase):
 class AgeingTest(unittest.TestCase):
     def held(self, *shares, spread=0.01):
         return [
-            Held(
-                date(2022, 6, 1) + timedelta(days=365 * year), Estimate(share, spread, "A", ("t",))
-            )
+            Held(date(2022, 6, 1) + timedelta(days=365 * year), Estimate(share, spread, "A"))
             for year, share in enumerate(shares)
         ]
 
@@ -117,7 +115,7 @@ class AgeingTest(unittest.TestCase):
         ageing = ageing_of(self.held(0.97, 0.94, 0.91), "lfp")
         self.assertTrue(ageing.real)
         self.assertAlmostEqual(ageing.yearly, 0.03, delta=0.005)
-        words = course_words(self.held(0.97, 0.94, 0.91), ageing)
+        words = text_of(course_message(self.held(0.97, 0.94, 0.91), ageing))
         self.assertIn("97 % in June 2022, 91 % in May 2024: it loses", words)
         self.assertIn("In a year reckon with 88 %", words)
 
@@ -125,7 +123,9 @@ class AgeingTest(unittest.TestCase):
         tests = self.held(0.97, 0.96, spread=0.04)
         ageing = ageing_of(tests, "lead")
         self.assertFalse(ageing.real)
-        self.assertIn("no change that these tests could show", course_words(tests, ageing))
+        self.assertIn(
+            "no change that these tests could show", text_of(course_message(tests, ageing))
+        )
         self.assertEqual(ageing_of(self.held(0.97), "lfp").yearly, 0.02)
 
     def test_a_plan_next_year_reckons_with_it(self):
@@ -149,7 +149,7 @@ class AgeingTest(unittest.TestCase):
         later = aged(supply, date(2027, 5, 1)).battery.state_of_health
         self.assertAlmostEqual(later.value, 0.95 * math.exp(-0.04), delta=0.001)
         self.assertGreater(later.spread, supply.battery.state_of_health.spread)
-        self.assertIn("aged 2.0 years", later.how[-1])
+        self.assertIn("aged 2.0 years", text_of(later.how[-1]))
 
     def test_a_day_that_is_none_is_refused(self):
         with self.assertRaisesRegex(DocumentError, "is not a day"):

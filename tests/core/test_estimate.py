@@ -40,7 +40,7 @@ class EstimateTest(unittest.TestCase):
         self.assertEqual(product(Estimate(2, 0.1, "A"), Estimate(3, 0.1, "D")).grade, "D")
 
     def test_limits_come_back(self):
-        estimate = from_limits(3, 5, 8, "table")
+        estimate = from_limits(3, 5, 8)
         self.assertAlmostEqual(estimate.high / estimate.low, 8 / 3, places=9)
 
     @given(values, spreads)

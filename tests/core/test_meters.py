@@ -72,7 +72,7 @@ class OwnMeterTest(unittest.TestCase):
         run = {"type": "energy", "wh": 1020, "hours": 24, "meter": "Blue plug"}
         counted = profile([run])
         self.assertAlmostEqual(counted.mean_w.value, 1000 / 24, delta=0.1)
-        self.assertIn("on “Blue plug”", " ".join(counted.how))
+        self.assertIn("on “Blue plug”", " ".join(map(text_of, counted.how)))
         self.assertEqual(counted.meter, "Blue plug")
 
     def test_what_it_draws_itself_is_taken_off(self):
@@ -103,7 +103,7 @@ class OwnMeterTest(unittest.TestCase):
             for hold in (True, False)
         )
         self.assertAlmostEqual(fast.start_va.value, 920)
-        self.assertIn("at least 920", " ".join(slow.how))
+        self.assertIn("at least 920", " ".join(map(text_of, slow.how)))
 
     def test_a_name_in_use_comes_before_one_that_was(self):
         old = {"name": "Shed plug", "kind": "plug", "limit": 0.03, "formerly": ["P", "Q"]}

@@ -445,7 +445,7 @@ class DirectCurrentTest(unittest.TestCase):
         data = {"name": "Pump", "kind": "induction-motor", "readings": [label], "dc": True}
         document = as_document(derive(parse_load(data)))
         self.assertIsNone(document["power_factor"])
-        self.assertFalse(any("Power factor" in step for step in document["how"]))
+        self.assertFalse(any("Power factor" in text_of(step.said) for step in document["how"]))
         # Labels of motors state more than they draw: 144 W is the upper bound.
         self.assertLessEqual(document["running_w"]["high"], 144.1)
         plan = load_document(derive(parse_load(data)), "Pump")
@@ -473,7 +473,7 @@ class AssumedDutyTest(unittest.TestCase):
         self.assertEqual(profile.grade, "D")
         self.assertAlmostEqual(profile.mean_w.low, 25, delta=1.5)
         self.assertAlmostEqual(profile.mean_w.high, 45, delta=4)
-        self.assertIn("as assumed", " ".join(profile.how))
+        self.assertIn("as assumed", " ".join(map(text_of, profile.how)))
 
     def test_whoever_counts_knows_better(self):
         counted = {"type": "energy", "wh": 2400, "hours": 48}
@@ -531,7 +531,7 @@ class CountedAtAnOutputTest(unittest.TestCase):
         profile = derive(record([self.RUN], "electronics"))
         self.assertAlmostEqual(profile.mean_w.value, 5 / 0.88)
         self.assertGreater(profile.mean_w.spread, 0.05)
-        self.assertIn("USB meter", " ".join(profile.how))
+        self.assertIn("USB meter", " ".join(map(text_of, profile.how)))
 
     def test_a_load_that_runs_on_dc_takes_what_was_counted(self):
         self.assertAlmostEqual(derive(record([self.RUN], "electronics", dc=True)).mean_w.value, 5)
@@ -543,13 +543,13 @@ class LabelBoundsTest(unittest.TestCase):
         both = derive(record([{**shaft, "watts": 1400}], "pump")).running_w
         alone = derive(record([shaft], "pump")).running_w
         self.assertLess(both.spread, alone.spread)
-        self.assertIn("hp at the shaft", " ".join(both.how))
+        self.assertIn("hp at the shaft", " ".join(map(text_of, both.how)))
 
     def test_a_breaker_is_a_bound_for_minutes(self):
         label = {"type": "label", "horsepower": 1, "breaker_a": 5}
         running = derive(record([label], "pump")).running_w
         self.assertEqual(running.high, 5 * 230)
-        self.assertIn("5 A breaker", " ".join(running.how))
+        self.assertIn("5 A breaker", " ".join(map(text_of, running.how)))
         alone = derive(record([{"type": "label", "breaker_a": 10}], "pump")).running_w
         self.assertLess(alone.low, 400)
         self.assertAlmostEqual(alone.high, 0.8 * 2300, delta=1)

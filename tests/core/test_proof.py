@@ -275,7 +275,7 @@ class MeasuredTest(unittest.TestCase):
         ]
         supply = parse_supply({**CABINET, "tests": tests})
         self.assertEqual(supply.inverter.idle_w.value, 30)
-        self.assertIn("1 May 2026", supply.inverter.idle_w.how[0])
+        self.assertIn("1 May 2026", text_of(supply.inverter.idle_w.how[0]))
         self.assertEqual(supply.outputs[0].idle_w.value, 1.5)
         self.assertAlmostEqual(supply.battery.state_of_health.value, 4600 / 5120)
 

@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from needle.document import DocumentError
+from needle.message import message
 from needle.plan.documents.places import azimuth_from_text, tilt_from_text, town_at
 from needle.plan.sources.registry import parse_sources
 
@@ -68,7 +69,7 @@ class MeasuredTest(unittest.TestCase):
         learnt = sun(measured=measured)
         self.assertAlmostEqual(day_wh(learnt) / day_wh(clear), 0.5, delta=0.05)
         self.assertLess(learnt.shared_spread, sun().shared_spread)
-        self.assertIn("Wh of 8 days", learnt.how)
+        self.assertIn(message("wh-of-days", days=8), learnt.how)
 
     def test_few_days_move_it_and_leave_it_wider_than_many(self):
         wh = 0.4 * day_wh(sun())

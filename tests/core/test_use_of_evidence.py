@@ -8,6 +8,7 @@ import numpy as np
 from needle.decide.starting import StartTried, overload_as_tried, start_as_tried
 from needle.document import DocumentError
 from needle.measure.readings import parse
+from needle.message import message
 from needle.plan.advice.alone import alone
 from needle.plan.advice.measurements import display_hours, measure_next
 from needle.plan.advice.sizing import nights_covered
@@ -237,7 +238,7 @@ class TestedSupplyTest(unittest.TestCase):
         plain = {**SUPPLY, "outputs": [{"name": "dc12", "idle_w": 1}]}
         tested = parse_supply({**plain, "tests": [test]}).outputs[0].efficiency
         self.assertAlmostEqual(tested.value, 7500 / (10_000 - 24), delta=0.02)
-        self.assertEqual(tested.how, ("route test",))
+        self.assertEqual(tested.how, (message("route-test"),))
         self.assertLess(tested.spread, parse_supply(plain).outputs[0].efficiency.spread)
         load = {"name": "Load", "running_w": 400, "spread": 0.03, "route": "dc12"}
         for tests, advised in (([], True), ([test], False)):

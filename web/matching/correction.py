@@ -22,6 +22,7 @@ from needle.profile.states import RESTING
 from needle.quantity import hours_text, significant, with_unit
 from needle.supply.inverter import dc_w
 from needle.supply.supply import Supply as CoreSupply
+from web.common.units import said
 from web.drawing.triangle import TriangleSide, triangle
 from web.loads.models import Load
 from web.matching.models import Correction as Tried
@@ -97,13 +98,13 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
             state.watts.value,
             va,
             load.volts(),
-            f"{state.name}: {state.power_factor.how[-1]}",
+            f"{state.name}: {said(state.power_factor.how[-1])}",
             state.power_factor,
         )
     if profile is None or profile.power_factor.grade == "D" or profile.running_w.grade == "D":
         return None
     va = profile.running_w.value / profile.power_factor.value
-    source = profile.power_factor.how[-1]
+    source = said(profile.power_factor.how[-1])
     return Running(profile.running_w.value, va, load.volts(), source, profile.power_factor)
 
 

@@ -14,10 +14,9 @@ from needle.plan.draws.lanes import LoadLane, SourceLane, Span, load_lanes, sour
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.plan import PlanLoad
-from needle.plan.sources.sun import Sun
 from needle.quantity import with_unit
 from needle.usage.schedule import is_daily
-from web.common.units import clock, day_clock
+from web.common.units import clock, day_clock, said
 from web.drawing.svg import Attribute
 from web.drawing.timeline import Frame, Lane, LaneBlock
 from web.plans.models import PlanSource
@@ -105,10 +104,8 @@ def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
         return Lane(source.name, sub, href, [LaneBlock(0, plan.hours, "offer")])
     if not core.windows:
         area = np.minimum(1.0, lane.offered_w / max(1.0, core.most_w))
-        clouds = ""
-        if isinstance(core, Sun):
-            clouds = f", by {core.how}" if core.how else f", {core.clouds * 100:.0f} % cloud"
-        return Lane(source.name, f"{with_unit(core.rated_most_w, 'W')}{clouds}", href, [], area)
+        basis = [with_unit(core.rated_most_w, "W"), *filter(None, [said(core.basis)])]
+        return Lane(source.name, ", ".join(basis), href, [], area)
     use = {"between": source.data.get("between", [])}
     blocks = [
         LaneBlock(

@@ -277,7 +277,7 @@ def _supply(answer: Answer, supply: Supply) -> Table:
 
 
 def _known(estimate: Estimate) -> str:
-    return f"{estimate.grade}: {estimate.how[0] if estimate.how else 'given'}"
+    return f"{estimate.grade}: {said(estimate.how[0]) if estimate.how else 'given'}"
 
 
 def _day(answer: Answer, outcome: Outcome) -> list[Table]:

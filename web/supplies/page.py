@@ -10,8 +10,9 @@ from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.message import Message
 from needle.quantity import with_unit
-from needle.supply.ageing import Held, ageing_of, course_words
+from needle.supply.ageing import Held, ageing_of, course_message
 from needle.supply.fit import InverterFit
 from needle.supply.inverter import percentage
 from needle.supply.supply import Supply as CoreSupply
@@ -92,7 +93,7 @@ class SupplyPage:
     log: tuple[tuple[float, float | None, float], ...]
     routes: list[Route]
     troubles: list[str]
-    over_time: list[str]
+    over_time: list[Message]
     course: SafeString | None
 
 
@@ -144,7 +145,9 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     ageing = ageing_of(held, card.core.battery.chemistry)
     return SupplyPage(
         over_time=[
-            words for words in (course_words(held, ageing), idle_over_time(card.core)) if words
+            change
+            for change in (course_message(held, ageing), idle_over_time(card.core))
+            if change is not None
         ],
         course=_course(held, supply.name),
         card=card,

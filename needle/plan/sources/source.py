@@ -12,6 +12,7 @@ import numpy as np
 
 from needle.document import Reader
 from needle.fields import Fields
+from needle.message import Message
 from needle.moments import Window
 
 _NO_WINDOWS: tuple[Window, ...] = ()
@@ -84,6 +85,11 @@ class Source(ABC):
     def most_w(self) -> float:
         """Highest power that its input accepts from it, W."""
         return min(self.rated_most_w, self.limit_w)
+
+    @property
+    def basis(self) -> Message | None:
+        """What its energy is worked out from; None where its watts say all."""
+        return None
 
     @property
     def runs_down(self) -> bool:

@@ -17,6 +17,7 @@ import numpy as np
 from needle.document import DocumentError, Reader
 from needle.estimate import spread_of_few
 from needle.fields import Fields, Number, Parts, Text, Windows
+from needle.message import Message, message
 from needle.moments import DAY_MIN, Window, in_windows, parse_moment, parse_windows
 from needle.plan.sources.source import Source
 
@@ -82,7 +83,7 @@ class Sun(Source):
         Long-run share of clear-sky energy: from cloud cover, or measured.
     shared_spread, day_spread : float
         Relative sd of the long-run share, and of single days about it.
-    how : str
+    how : tuple of Message
         What was measured; empty if nothing.
     """
 
@@ -134,7 +135,7 @@ class Sun(Source):
     sky_share: float
     shared_spread: float
     day_spread: float
-    how: str = ""
+    how: tuple[Message, ...] = ()
     spread: float = field(default=0.0)
 
     @classmethod
@@ -156,6 +157,12 @@ class Sun(Source):
             spread=spread,
         )
         return _as_measured(sun, reader, zone)
+
+    @property
+    def basis(self) -> Message:
+        if self.how:
+            return message("sun-as-measured", how=self.how)
+        return message("sun-by-cloud", clouds=self.clouds)
 
     @property
     def rated_w(self) -> float:
@@ -226,11 +233,10 @@ def _as_measured(sun: Sun, reader: Reader, zone: tzinfo | None) -> Sun:
             days.append(_of_a_day(sun, measured, zone))
     if spots:
         ratio = math.exp(sum(math.log(spot) for spot in spots) / len(spots))
-        words = f"{len(spots)} reading{'' if len(spots) == 1 else 's'} in full sun"
         sun = replace(
             sun,
             performance_ratio=min(1.0, ratio),
-            how=words,
+            how=(message("read-in-full-sun", readings=len(spots)),),
             shared_spread=min(sun.shared_spread, FULL_SUN_SPREAD),
         )
     if days:
@@ -252,13 +258,12 @@ def _by_days(sun: Sun, days: Sequence[float]) -> Sun:
     prior = 1 / max(MEASURED_PRIOR, sun.shared_spread) ** 2
     seen = count / own**2
     level = (prior * math.log(sun.sky_share) + seen * middle) / (prior + seen)
-    words = f"Wh of {count} day{'' if count == 1 else 's'}"
     return replace(
         sun,
         sky_share=math.exp(level),
         shared_spread=1 / math.sqrt(prior + seen),
         day_spread=own,
-        how=f"{sun.how}, {words}" if sun.how else words,
+        how=(*sun.how, message("wh-of-days", days=count)),
     )
 
 
