@@ -18,6 +18,7 @@ from typing import Any, NoReturn
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from needle.document import DocumentError, parse_json
+from needle.message import AsText
 
 MOST_BYTES = 500_000_000
 
@@ -128,9 +129,8 @@ def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
         stock = [float(value) for value in args.stock.split(",")] if args.stock else STOCK_UF
     except ValueError:
         raise DocumentError("--stock", f"“{args.stock[:40]}” is not like 4,5,8") from None
-    return dataclasses.asdict(
-        correct(args.watts, va, args.volts, args.hertz, target, args.fitted_uf, stock)
-    )
+    found = correct(args.watts, va, args.volts, args.hertz, target, args.fitted_uf, stock)
+    return {**vars(found), "warnings": [AsText(warning) for warning in found.warnings]}
 
 
 def _plan(args: argparse.Namespace) -> Any:
@@ -354,7 +354,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     return _refused(f"{len(failed)} of {len(several)} files were refused") if failed else 0
 
 
-#: What figures that lead nowhere raise, and what is said then.
+#: Errors of figures without a usable result, and the refusal for them.
 _NO_FIGURE = (ValueError, OverflowError, FloatingPointError, ZeroDivisionError)
 _NO_ANSWER = "the figures given lead to no finite answer: check their size and units"
 _FAULT = "a fault of this program, not of the file"

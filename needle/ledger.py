@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 from needle.message import Message
 
-#: Codes of what is only told: no figure rests on a name or a note.
+#: Codes of entries without an effect on figures, such as names and notes.
 TOLD = ("name", "note")
 
 

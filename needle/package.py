@@ -36,7 +36,7 @@ MOST_DESCRIPTOR = 2_000_000
 MOST_RECORDS, MOST_CELLS, MOST_SAMPLES = 50_000, 1_000_000, 10_000_000
 #: Most columns of a table, and of a recorded series.
 MOST_FIELDS, MOST_COLUMNS = 100, 12
-#: A file that unpacks to so many times its size is no table, from so many bytes on.
+#: Ratio of unpacked to packed size of a file that is no table, and the size from which it counts.
 _TIGHTEST, _TIGHT_FROM = 200, 1_000_000
 _CHUNK_ROWS = 100_000
 _JPEG = "image/jpeg"

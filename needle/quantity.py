@@ -566,7 +566,7 @@ def hours_text(hours: float, exact: bool = False) -> str:
     return f"{whole}\u00a0h" + (f"\u00a0{rest:02d}\u00a0min" if rest else "")
 
 
-#: From so many hours on a range that is as wide again is told in whole hours.
+#: Hours from which a range twice as wide is written in whole hours.
 _WHOLE_FROM_H, _WHOLE_WIDTH_H = 5.0, 2.0
 
 

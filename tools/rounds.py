@@ -54,7 +54,7 @@ BEFORE_H = 24.0
 #: What is at hand: two for the loads, or one for them and one at the battery.
 PAIRS = (("plug", "plug"), ("plug", "shunt"))
 PLANNED = "the planned round"
-#: What no round of so many hours can beat: how far the others are from it tells how good it is.
+#: Bound that no round of that length can beat; the distance from it measures a round.
 BOUND = "a meter in each load, all three hours"
 DRAWS = 200
 #: Loads of a household: where there are only two, no order matters.

@@ -67,7 +67,7 @@ class Run:
         shown = np.where(charge < self.knee, 0.2 * charge / self.knee, above)
         shown = shown + self.bow * np.sin(np.pi * np.clip(charge, 0, 1))
         if self.sticky:
-            # It holds a figure until it is off by so much, then jumps to the right one.
+            # It keeps a figure until it is off by that step, then jumps to the right one.
             held, last = np.empty_like(shown), shown[0]
             for place, value in enumerate(shown):
                 if abs(value - last) > self.sticky or value < 0.08:

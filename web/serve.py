@@ -73,7 +73,7 @@ def main() -> None:
         host=settings.HOST,
         port=settings.PORT,
         threads=THREADS,
-        # What proxies say is judged by web.common.proxies, under any server alike.
+        # Headers of proxies are judged by web.common.proxies, under any server.
         clear_untrusted_proxy_headers=False,
     )
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.estimate import Z90, Estimate, from_limits
+from needle.message import Message, message
 from needle.profile.cost import DAYS_PER_YEAR, cost
 from needle.profile.profile import Profile
 
@@ -156,39 +157,39 @@ def _of_draws(draws: np.ndarray) -> Estimate:
     return from_limits(low, middle, high)
 
 
-def _unfair_room(sides: Sequence[LoadSide]) -> str:
-    """How the rooms of the measurements differ; empty if they do not."""
+def _unfair_room(sides: Sequence[LoadSide]) -> Message | None:
+    """How the rooms of the measurements differ; None if they do not."""
     rooms = [side.room_c for side in sides]
     if _differ(rooms, 2.0):
-        return "the room in which they were measured"
+        return message("unlike-rooms")
     if None in rooms and any(side.set_c is not None for side in sides):
-        return "the room: not written down for all of them"
-    return ""
+        return message("rooms-unknown")
+    return None
 
 
-def unfair(sides: Sequence[LoadSide]) -> list[str]:
+def unfair(sides: Sequence[LoadSide]) -> list[Message]:
     """Reasons why the comparison may be unfair."""
-    words = []
+    reasons = []
     if room := _unfair_room(sides):
-        words.append(room)
+        reasons.append(room)
     if _differ([side.set_c for side in sides], 0.5):
-        words.append("the set point")
+        reasons.append(message("unlike-set-points"))
     litres = [side.litres or 0.0 for side in sides]
     if _differ([side.litres for side in sides], 0.1 * max(litres)):
-        words.append("their size: compare per litre")
-    return words + _unlike_evidence([side.profile for side in sides])
+        reasons.append(message("unlike-sizes"))
+    return reasons + _unlike_evidence([side.profile for side in sides])
 
 
-def _unlike_evidence(profiles: Sequence[Profile]) -> list[str]:
+def _unlike_evidence(profiles: Sequence[Profile]) -> list[Message]:
     """How the measurements differ in grade and setting."""
-    words = []
+    reasons = []
     grades = {profile.grade for profile in profiles}
     if len(grades) > 1:
-        words.append(f"how well they are measured: grades {', '.join(sorted(grades))}")
+        reasons.append(message("unlike-grades", grades=tuple(sorted(grades))))
     settings = [profile.setting for profile in profiles]
     if any(settings) and not all(settings):
-        words.append("a setting is named for some and not for others")
-    return words
+        reasons.append(message("settings-of-some"))
+    return reasons
 
 
 def _differ(values: Sequence[float | None], least: float) -> bool:

@@ -12,6 +12,7 @@ import re
 from dataclasses import dataclass
 
 from needle.document import DocumentError
+from needle.message import Message, message
 
 OHM_PER_KM = {
     0.5: 36.0,
@@ -42,7 +43,7 @@ class CordCheck:
     lost_w: float
     dip_v: float | None
     dip_share: float | None
-    verdict: str
+    verdict: Message
 
     @property
     def fine(self) -> bool:
@@ -140,12 +141,9 @@ def check_cord(
     )
 
 
-def _verdict(drop: float, dip: float | None) -> str:
+def _verdict(drop: float, dip: float | None) -> Message:
     if dip is not None and dip > MOST_DIP:
-        return (
-            f"The start dips {dip * 100:.0f} %: a motor may not start on it. Use a shorter or "
-            "thicker cord."
-        )
+        return message("cord-dips", dip=dip)
     if drop > MOST_DROP:
-        return f"It drops {drop * 100:.1f} % while running: use a shorter or thicker cord."
-    return "It carries this. Uncoil it, and keep within its rated amps."
+        return message("cord-drops", drop=drop)
+    return message("cord-carries")

@@ -12,13 +12,14 @@ import numpy as np
 
 from needle.decide.starting import Running, Start, StartTried, Verdict, holds_above
 from needle.estimate import Estimate
+from needle.message import Message, message
 from needle.profile.kinds import Kind
 from needle.supply.inverter import Inverter
 from needle.supply.supply import Supply
 
 #: A modified sine's effect, by what a load is.
-MOTOR_ON_STEPS = "runs hot on a modified sine"
-DRIVE_ON_STEPS = "may refuse a modified sine"
+MOTOR_ON_STEPS = message("motor-on-steps")
+DRIVE_ON_STEPS = message("drive-on-steps")
 #: Below this charge a start that is bound to fail is worth a word.
 WORTH_A_WORD = 0.05
 
@@ -135,7 +136,7 @@ class Cell:
     planned: Verdict | None
     ticked: Verdict | None
     too_much: bool
-    warnings: tuple[str, ...]
+    warnings: tuple[Message, ...]
 
     @property
     def verdict(self) -> Verdict:
@@ -183,7 +184,7 @@ def cells_of(
 
 def _warnings(
     load: Contender, supply: Supply, inverter: Inverter, others_w: float
-) -> tuple[str, ...]:
+) -> tuple[Message, ...]:
     """Warnings about an inverter's waveform, and about a battery that sags during a start."""
     warnings = []
     if inverter.waveform == "stepped" and load.kind.motor:
@@ -195,9 +196,9 @@ def _warnings(
     least = holds_above(*asked, supply.battery, inverter)
     if least is not None and least > max(WORTH_A_WORD, supply.battery.floor):
         warnings.append(
-            "the battery gives way at its start"
+            message("battery-gives-way")
             if least >= 1.0
-            else f"not below {least * 100:.0f} % charge: its start pulls the battery under cut-off"
+            else message("start-needs-charge", least=least)
         )
     return tuple(warnings)
 

@@ -14,16 +14,14 @@ from dataclasses import dataclass
 
 from needle.document import DocumentError
 from needle.electrical import nonactive_va
+from needle.message import Message, message
 from needle.supply.inverter import Inverter, dc_w
 
 #: Usual target; beyond 1 the current leads, which upsets inverters.
 TARGET = 0.95
 #: Motor-run values commonly in stock, µF.
 STOCK_UF = (4.0, 5.0, 8.0, 10.0, 12.0, 16.0, 20.0, 25.0, 30.0)
-CAUTION = (
-    "Motor-run types only, self-discharging, rated for at least 1.5 times the mains voltage, "
-    "fitted by someone qualified: a capacitor holds its charge."
-)
+CAUTION = message("capacitor-caution")
 
 
 @dataclass(frozen=True)
@@ -59,7 +57,7 @@ class Correction:
     amps_before: float
     amps_after: float
     missing_uf: float
-    warnings: tuple[str, ...]
+    warnings: tuple[Message, ...]
 
 
 def capacitance_uf(var: float, volts: float, hertz: float) -> float:
@@ -165,21 +163,18 @@ def _warnings(
     unity_uf: float,
     target_uf: float,
     chosen: Sequence[float],
-) -> tuple[str, ...]:
+) -> tuple[Message, ...]:
     warnings = []
     if before >= target:
-        warnings.append(f"The power factor is {before:.2f} already: no capacitor is needed.")
+        warnings.append(message("pf-good-already", power_factor=before))
     elif not chosen:
-        warnings.append(f"No stock value is small enough for {target_uf:.1f} µF.")
+        warnings.append(message("no-stock-value", target_uf=target_uf))
     if used_uf > unity_uf + 1e-9:
-        warnings.append(
-            f"{used_uf:g} µF is beyond unity at {unity_uf:.1f} µF: the current leads, which upsets "
-            "inverters, and the motor can excite itself. Fit less."
-        )
+        warnings.append(message("beyond-unity", used_uf=used_uf, unity_uf=unity_uf))
     return (*warnings, CAUTION)
 
 
-#: Fitted plus still missing may differ from the first estimate by so much before it is asked about.
+#: Largest relative difference between fitted plus missing and the first estimate that passes.
 SANE_WITHIN = 0.15
 
 
@@ -192,7 +187,7 @@ class Sanity:
     missing_uf: float
     off: float
     agrees: bool
-    words: str
+    verdict: Message
 
 
 def sanity(
@@ -226,19 +221,13 @@ def sanity(
     missing = left if abs(fitted_uf + left - first) <= abs(fitted_uf - left - first) else -left
     off = (fitted_uf + missing - first) / first if first > 0 else 0.0
     agrees = abs(off) <= SANE_WITHIN
-    total = (
-        f"{fitted_uf:.3g} µF fitted + {missing:.3g} µF still missing = {fitted_uf + missing:.3g} µF"
+    verdict = message(
+        "capacitance-agrees" if agrees else "capacitance-differs",
+        fitted_uf=fitted_uf,
+        missing_uf=missing,
+        first_uf=first,
     )
-    if agrees:
-        words = f"{total}, as first estimated ({first:.3g} µF): the readings bear each other out."
-    else:
-        words = (
-            f"{total}, but {first:.3g} µF were estimated at first: one of the readings is off, the "
-            "capacitor is not what is printed on it, or the current is distorted."
-        )
-    if missing < 0:
-        words += " The current leads now: fit less."
-    return Sanity(first, fitted_uf, missing, off, agrees, words)
+    return Sanity(first, fitted_uf, missing, off, agrees, verdict)
 
 
 def battery_saving_w(watts: float, before_va: float, after_va: float, inverter: Inverter) -> float:

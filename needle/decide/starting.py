@@ -116,12 +116,12 @@ def carried_va(
         return limit
     if tried.ran:
         return np.maximum(limit, (start_va + tried.settled_w) * 1.001)
-    # As vectors both come to start + half of the W at the least.
+    # As vectors, start plus half of the W is the least possible sum.
     return np.minimum(limit, (start_va + tried.settled_w / 2) * 0.999)
 
 
 #: Share of its draws that a start must leave to a test, so that the test tells what the start is;
-#: with fewer it tells that the inverter carries more, or less, than it says.
+#: with fewer, its overload limit is higher or lower than its rating says.
 _LEAST_LEFT = 0.02
 
 
@@ -144,7 +144,7 @@ def start_as_tried(
         return start_va
     ordered = np.sort(start_va)
     ranks = (np.argsort(np.argsort(start_va)) + 0.5) / len(start_va)
-    # As vectors both come to start + half of the W at the least, and to their sum at the most.
+    # As vectors, the sum lies between start plus half of the W, and the plain sum.
     bound = limit_va - (tried.beside_w if tried.ran else tried.beside_w / 2)
     below = np.searchsorted(ordered, bound, side="right") / len(start_va)
     if tried.ran:
@@ -172,7 +172,7 @@ def overload_as_tried(
             continue
         carried = next((s for point, s in curve if point >= ratio), 0.0)
         if carried < seconds:
-            # It carries this for so long, and so what is less.
+            # It supplied this for that time, and so anything less.
             curve = [
                 (point, max(s, seconds)) if point < ratio else (point, s) for point, s in curve
             ]

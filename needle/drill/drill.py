@@ -10,13 +10,13 @@ from needle.fields import Choice, Fields, Items, Number, Part, Parts, Text, Wind
 from needle.moments import DAY_MIN, parse_windows
 from needle.standin.appliances import APPLIANCES
 
-#: What is asked: the first load's Wh a day, its start in VA, the capacitor that lifts its power
-#: factor to the usual target, Wh a day of the first less those of the second, how often the supply
-#: runs the first load's task within so many hours, hours that the supply runs them all.
+#: Quantities of questions: the first load's Wh a day, its start in VA, the capacitor that lifts its
+#: power factor to the usual target, Wh a day of the first less those of the second, how often the
+#: supply runs the first load's task in the hours given, hours that the supply runs them all.
 DAY, START, CAPACITOR, DIFFERENCE = "day", "start", "capacitor", "difference"
 TASKS, HOURS = "tasks", "hours"
 ASKS = {DAY: "Wh", START: "VA", CAPACITOR: "µF", DIFFERENCE: "Wh", TASKS: "times", HOURS: "h"}
-#: What may be amiss at a load's meter: its counter was not set to nought, its last digit is
+#: Faults of a load's meter: its counter was not reset, its last digit is
 #: coarse, it takes a while to settle.
 QUIRKS = ("counter not reset", "coarse counter", "slow meter")
 #: What may be amiss with a supply: its display stays at full for long.

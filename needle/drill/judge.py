@@ -12,6 +12,7 @@ from needle.drill.drill import Drill
 from needle.drill.session import Mistake, Session
 from needle.drill.truth import truth_of
 from needle.fields import Fields, Flag, Number
+from needle.message import AsText, message
 
 #: A range is to hold the truth eight times in ten.
 _ALPHA = 0.2
@@ -73,15 +74,12 @@ def judged(session: Session, answer: DrillAnswer) -> Verdict:
     mistakes = list(session.mistakes)
     for load in drill.loads:
         if len(session.readings[load.name]) == 1:
-            words = f"nothing was measured of {load.name}: its label says up to "
-            words += f"{load.label_factor:.2g} times what it runs at"
-            mistakes.append(Mistake(-1, words))
+            said = message("not-measured", load=load.name, label_factor=load.label_factor)
+            mistakes.append(Mistake(-1, said))
     mistakes += _of_the_plan(session)
     drained = any(test["type"] == "capacity" for test in session.tests)
     if drill.supply is not None and drill.can_drain and not drained:
-        holds = drill.supply.holds * 100
-        words = f"the pack was not drained: it holds {holds:.0f} % of its label"
-        mistakes.append(Mistake(-1, words))
+        mistakes.append(Mistake(-1, message("not-drained", holds=drill.supply.holds)))
     return Verdict(
         truth=truth,
         answer=answer,
@@ -104,13 +102,11 @@ def _of_the_plan(session: Session) -> list[Mistake]:
     mistakes = []
     for load in session.drill.loads:
         if drawn.uses[load.name] != load.between:
-            times = " and ".join(f"{first} to {last}" for first, last in load.between)
-            words = f"your plan has {load.name} "
-            words += "left out" if drawn.uses[load.name] is None else "at other hours"
-            mistakes.append(Mistake(-1, f"{words}: it runs {times or 'all the time'}"))
+            code = "load-left-out" if drawn.uses[load.name] is None else "at-other-hours"
+            mistakes.append(Mistake(-1, message(code, load=load.name, between=load.between)))
     if abs(drawn.floor - wanted.floor) > _FLOOR_OFF:
-        words = f"your plan drains the pack to {drawn.floor * 100:.0f} %: "
-        mistakes.append(Mistake(-1, words + f"{wanted.floor * 100:.0f} % stays in it"))
+        said = message("other-floor", floor=drawn.floor, wanted=wanted.floor)
+        mistakes.append(Mistake(-1, said))
     return mistakes
 
 
@@ -148,7 +144,7 @@ def as_document(verdict: Verdict, drill: Drill) -> dict[str, Any]:
         "tool_score": verdict.tool_score,
         "minutes": verdict.minutes,
         "mistakes": [
-            {"doing": mistake.doing, "why": mistake.words} for mistake in verdict.mistakes
+            {"doing": mistake.doing, "why": AsText(mistake.said)} for mistake in verdict.mistakes
         ],
     }
 

@@ -15,6 +15,7 @@ from needle.document import DocumentError, Reader
 from needle.drill.drill import Between, Drill, DrillLoad, DrillSupply, between_of
 from needle.drill.truth import label_w, line_of, usable_wh
 from needle.fields import AnyValue, Choice, Fields, Flag, Items, Number, Text, Windows
+from needle.message import Message, message
 from needle.standin.appliances import APPLIANCES
 from needle.standin.meters import clamp_inrush, plug_meter
 
@@ -29,7 +30,7 @@ DOINGS = (SPOT, COUNTER, TASK, START, WAIT, RESET, DRAIN, IDLE, PLAN)
 _MINUTES = {SPOT: 4.0, COUNTER: 5.0, START: 4.0, WAIT: 0.0, RESET: 1.0}
 #: Minutes between two tasks, and most that are made for one reading.
 _BETWEEN_MIN, MOST_TASKS = 2.0, 20
-#: A slow meter shows the mean of so many seconds; whoever lets it settle gives it longer, s.
+#: Averaging time of a slow meter, and the longer wait of whoever lets it settle, s.
 _SLOW_S, _SETTLED_S = 40.0, 90.0
 #: Charge above which a display that sticks still shows full.
 _STICKS_ABOVE = 0.94
@@ -37,7 +38,7 @@ _STICKS_ABOVE = 0.94
 _ROUGH = 0.1
 #: A reading that is further from what runs now was taken too soon, share.
 _UNSETTLED = 0.1
-#: Minutes of an idle test; share of what the inverter carries at which a pack is drained.
+#: Minutes of an idle test; share of the inverter's rating at which a pack is drained.
 _IDLE_MIN, _DRAINED_AT = 10.0, 0.3
 #: What an old counter still shows, Wh; a counter of one digit after the comma of a kWh.
 _LEFT_OVER_WH, _COARSE_WH = 170.0, 100.0
@@ -52,7 +53,7 @@ class Mistake:
     """A mistake, and the number of the action (from 0)."""
 
     doing: int
-    words: str
+    said: Message
 
 
 @dataclass(frozen=True)
@@ -217,8 +218,8 @@ def _shown(
     left_over = session.counters[load.name]
     session.counters[load.name] = left_over + wh
     if left_over:
-        words = f"the counter at {load.name} was not reset: {left_over:.0f} Wh were on it"
-        session.mistakes.append(Mistake(number, words))
+        said = message("counter-not-reset", load=load.name, wh=left_over)
+        session.mistakes.append(Mistake(number, said))
     step = _COARSE_WH if "coarse counter" in load.quirks else meter.instrument.steps["wh"]
     return float(np.floor((wh + left_over) / step) * step), step
 
@@ -237,8 +238,8 @@ def _tasks(session: Session, number: int, load: DrillLoad, count: int, path: str
     if shown <= 0:
         raise DocumentError(path, "the counter has not moved yet: take more of them at once")
     if step > _ROUGH * shown:
-        words = f"the counter at {load.name} counts in {step:.0f} Wh: more at once say more"
-        session.mistakes.append(Mistake(number, words))
+        said = message("counter-too-coarse", load=load.name, step_wh=step)
+        session.mistakes.append(Mistake(number, said))
     session.readings[load.name].append(
         {"type": "task", "wh": shown, "runs": count, "instrument": "plug"}
     )
@@ -298,10 +299,7 @@ def _idle_by_display(
     sticks = "display sticks" in supply.quirks and charge > _STICKS_ABOVE
     shown = 1.0 if sticks else float(np.floor(100 * charge + 0.5) / 100)
     if shown >= 1.0:
-        words = (
-            f"after {hours:.2g} h the display still stood at full: something is drawn all the same"
-        )
-        session.mistakes.append(Mistake(number, words))
+        session.mistakes.append(Mistake(number, message("display-stood-still", hours=hours)))
         return
     session.tests.append({"type": "idle", "from": 1.0, "to": shown, "hours": round(hours, 2)})
 
@@ -343,8 +341,7 @@ def _spot(
     settled = float(line.sample(np.array([at])).watts[0])
     slow = "slow meter" in load.quirks
     if slow and abs(means["watts"] - settled) > _UNSETTLED * settled:
-        words = f"the meter at {load.name} is slow: it was read before it had settled"
-        session.mistakes.append(Mistake(number, words))
+        session.mistakes.append(Mistake(number, message("read-too-early", load=load.name)))
     read = {name: round(value, 3) for name, value in means.items()}
     read["pf"] = round(min(1.0, means["watts"] / max(1e-9, means["va"])), 2)
     session.readings[load.name].append(
@@ -368,8 +365,7 @@ def _start(session: Session, number: int, load: DrillLoad, whole: bool, path: st
     _spend(session, (later[0] - now) / 60 + _MINUTES[START], path)
     amps = clamp_inrush(line, later[0], session.drill.load_seed(load.name), whole)
     if whole:
-        words = f"the clamp lay around the whole cable of {load.name}: the currents cancel"
-        session.mistakes.append(Mistake(number, words))
+        session.mistakes.append(Mistake(number, message("whole-cable", load=load.name)))
         return
     session.readings[load.name].append(
         {"type": "start", "amps": amps, "volts": line.mains_v, "instrument": "clamp"}

@@ -26,7 +26,7 @@ from needle.standin.timeline import Timeline
 #: Seconds between the points of a drill's course; days over which a mean is true.
 _STEP_S, DAYS = 30.0, 7.0
 DAY_S = 86_400.0
-#: The mains that simulated appliances hang on.
+#: Mains voltage of simulated appliances.
 MAINS_V, HERTZ = 230.0, 50.0
 
 

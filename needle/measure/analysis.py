@@ -16,13 +16,13 @@ from needle.measure.cycles import cycle_spread
 from needle.measure.levels import STEADY_SHARE, Levels, Segments, Series, find_levels, series_of
 from needle.message import Message, message
 
-#: A start's peak is looked for within so many seconds of its edge.
+#: Time after a start's edge in which its peak is sought, s.
 PEAK_WITHIN_S = 5.0
 #: Cycling repeats itself for at least this share of its active time.
 _REGULAR = 0.6
 DAY_S = 86_400
 _LEAST_ROWS = 3
-#: The main cycle's level carries at least this share of the energy above rest.
+#: Least share of the energy above rest in the main cycle's level.
 _HEAVY = 0.2
 #: Rarer states may carry this share of it; beyond, the states are steps of a program.
 _RARE_ENERGY = 0.5
@@ -30,7 +30,7 @@ _RARE_ENERGY = 0.5
 _BLOCK = 0.7
 #: A low level above this share of the main one is no rest.
 _NO_REST = 0.4
-#: Periods so much longer than the median one mean bursts with pauses between them.
+#: Ratio to the median period beyond which cycles are bursts with pauses between them.
 _BURSTS = 5.0
 
 

@@ -51,7 +51,7 @@ _NAMES = {
 }
 #: Factors of the units that headers carry.
 _SCALES = {"kw": 1000.0, "kwh": 1000.0, "ma": 0.001, "mv": 0.001, "kva": 1000.0, "%": 0.01}
-#: A hole of more than so many median intervals is a gap.
+#: Median intervals beyond which missing rows are a gap.
 GAP_INTERVALS = 5.0
 #: What no meter shows, whatever the unit.
 MOST_VALUE = 1e9

@@ -21,13 +21,13 @@ _BLUR_BINS = 1.6
 _LEAST_SHARE = 0.002
 #: … and one that holds less than this many seconds as well.
 _LEAST_S = 15.0
-#: … or that carries this share of the energy.
+#: … or that has this share of the energy.
 _LEAST_ENERGY = 0.2
 #: Two modes are one level unless the valley between them is below this share of the lower one.
 _VALLEY = 0.5
 #: Power that stays within this share of itself is one level.
 STEADY_SHARE = 0.15
-#: A level holds if so much of its time is within a fifth of its median.
+#: Least share of a level's time within a fifth of its median.
 _HOLDS = 0.7
 #: A dip to rest within a run is none if it is shorter than this, and than this share of a run.
 _MOST_DIP_S, _DIP_SHARE = 30.0, 0.1

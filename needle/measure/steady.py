@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-#: A reading is steady when its spread over so many seconds…
+#: Seconds over which a steady reading's spread is small…
 WINDOW_S = 20.0
 #: … stays inside this share or this many watts of its middle.
 WITHIN_SHARE, WITHIN_W = 0.01, 1.0

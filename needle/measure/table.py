@@ -22,7 +22,7 @@ MISSING = frozenset(("", "--", "nan", "-", "null", "none", "n/a", "na"))
 _SEPARATORS = (";", "\t", ",")
 #: Most cells of a file (ten columns of a fortnight at 1 Hz), columns, and characters of a line.
 MOST_CELLS, MOST_COLUMNS, MOST_LINE = 12_500_000, 200, 10_000
-#: What a file loses is told by a warning, and who listens for warnings is global to a process.
+#: Lost rows are reported by warnings, and filters of warnings are global to a process.
 _ONE_AT_A_TIME = threading.Lock()
 _CHECKED_BYTES = 1_000_000
 

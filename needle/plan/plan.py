@@ -282,7 +282,7 @@ class PlanLoad:
 
 
 RUN_ENDS = ("floor", "cutoff", "trip", "by hand")
-#: A run of which only Wh were counted over some hours: it tells what was drawn, not what is held.
+#: A run with Wh counted over some hours: evidence on the draw, not on the capacity.
 COUNTED_ONLY = "counted"
 
 

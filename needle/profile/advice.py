@@ -94,7 +94,7 @@ def _advise_counter(mean: Estimate, evidence: Evidence) -> list[Advice]:
     return [Advice(what, how, more * 60, "mean", DEFAULT_SPREAD["B"])]
 
 
-#: What is said of a mean by its grade.
+#: Advice on a mean by its grade.
 _MEAN_OF_GRADE = {"B": "mean-metered-briefly", "C": "mean-from-label", "D": "mean-guessed"}
 
 

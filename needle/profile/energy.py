@@ -43,7 +43,7 @@ TASK_SPREAD = 0.08
 _USED_OR_NOT = 1.0
 #: Time to note a moment by ear or eye, limits in s.
 STOPWATCH_S = 2.0
-#: Runs of a meter that begin within so many hours, or so much of the longer, are one run of it.
+#: Difference of starts within which two runs of a meter are one, h, and share of the longer.
 _SAME_START_H, _SAME_START = 0.25, 0.03
 _HOURS_PER_YEAR = 8760.0
 

@@ -43,7 +43,7 @@ from needle.profile.variation import HOURS_A_DAY, with_unseen
 _FULL = (1.0, 1.0, 1.0)
 #: A counter that ran this long covers a load's whole day, use included.
 _WHOLE_DAY_H = 20.0
-#: A load whose label says so much other volts than its mains does not run on them.
+#: Relative difference between a label's volts and the mains beyond which it runs on other volts.
 _OTHER_VOLTS = 0.25
 
 
@@ -599,7 +599,7 @@ def _settle_mean(
     return best, notices
 
 
-#: A way to the mean that is so many times wider than the best adds doubts rather than knowledge.
+#: Ratio to the narrowest spread beyond which another way to the mean is left out.
 _MUCH_WIDER = 1.4
 #: One reading of what wanders is at least so uncertain (relative sd).
 _MOMENT_SPREAD = 0.30

@@ -15,7 +15,7 @@ from needle.profile.variation import UNSEEN_SPREAD, wander_spread
 
 #: How the level of one run differs from another's (relative sd), and the least that many claim.
 LEVEL_SPREAD, LEAST_LEVEL_SPREAD = 0.04, 0.02
-#: A program that ends within so many hours is one task.
+#: Longest program that is one task, h.
 _ONE_TASK_H = 6.0
 
 

@@ -49,7 +49,7 @@ def start_va(
 
 
 #: Times the running VA under which no start of a motor, and over which none at all, is believed
-#: without a word.
+#: without a notice.
 LEAST_START, MOST_START = 1.2, 12.0
 
 

@@ -30,7 +30,7 @@ RESTING = ("resting", "idle", "standby", "off")
 HP_W = 746.0
 #: Shaft W over input W of small motors (general).
 MOTOR_EFFICIENCY = (0.5, 0.65, 0.85)
-#: What runs for long behind a breaker, as a share of what the breaker carries: circuits are laid
+#: Long-running load behind a breaker, as a share of the breaker's rating: circuits are laid
 #: out for at most 80 % of it (NFPA 70, 210.20(A)), and many carry far less.
 _BREAKER_SHARE = (0.12, 0.31, 0.8)
 

@@ -28,7 +28,7 @@ HOURS_A_DAY = 24.0
 #: Days that the prior of the day-to-day spread is worth.
 DAYS_WORTH = 4
 #: What a defrost that was not seen adds to the mean: middle and spread of 5 to 18 % more in those
-#: boxes that defrost, two of five; they do so every so many hours, evenly (general values).
+#: boxes that defrost, two of five; at intervals spread evenly between two limits (general values).
 UNSEEN_SHIFT, UNSEEN_SPREAD = 0.04, 0.06
 _DEFROSTING, _EVERY_H = 0.4, (8.0, 24.0)
 #: Spread of where in a cycle a span begins and ends: sd of the on-time that it cuts off, over

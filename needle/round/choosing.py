@@ -13,12 +13,12 @@ from needle.round.visit import Visit
 from needle.round.worth import Worth
 
 #: A measurement that takes less of what the best of all would leave of the variance is not worth
-#: one's time; what the best of all leaves is at least so much.
+#: one's time; least remainder after the best of all.
 _LEAST_SHARE, _LEAST_LEFT = 0.015, 0.05
-#: A count of several loads together must take so much more of the variance than a round without it:
+#: Additional share of the variance that a count of several loads together must remove:
 #: everything is put on the supply for it.
 _TOGETHER_TAKES = 0.02
-#: A longer counter must say so much more than a shorter one to be looked at.
+#: Additional gain for which a longer count is considered.
 _LONGER_SAYS = 1.08
 #: What settling a start that is as open as can be is worth, as a share of the whole variance.
 _START_WORTH = 0.5

@@ -168,7 +168,7 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
         measured = dealt[number][0].candidate
         known, count = combined(known, measured.leaves), measured.count or count
         told = worth.left(known, count)
-        # What a count has told, others hardly add to: never that they take it away.
+        # Others add little to a count, and never take from it.
         narrowest = min(narrowest, told, key=lambda hours: hours[2] - hours[0])
         left[number] = narrowest
     return [

@@ -22,7 +22,7 @@ from needle.round.visit import Visit
 
 #: Longest that the choice is searched, s, and how near to the best it may stop.
 _SEARCH_S, _GAP = 1.2, 0.01
-#: A later end is worth so much less, a slot: of two equal rounds the one that ends first.
+#: Discount of a later end, a slot: of two equal rounds the one that ends first.
 _SOONER = 1e-5
 
 

@@ -178,7 +178,7 @@ def _fitted(centred: np.ndarray, normals: Sequence[np.ndarray]) -> np.ndarray:
 
 def _by_energy(outcome: Outcome) -> dict[InputKey, float]:
     """Hours per standard deviation of an input, from its share of the battery's energy."""
-    energy, spreads = outcome.energy_wh, outcome.inputs.spreads
+    energy, spreads = outcome.likely.energy_wh, outcome.inputs.spreads
     given, loads = float(energy["battery_out"]), energy["loads"]
     used = sum(loads.values())
     if given <= 0 or used <= 0 or float(np.mean(outcome.stops_by)) < _MOSTLY:

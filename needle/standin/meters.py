@@ -16,7 +16,7 @@ _FLOOR_W = 2.0
 _CANCELLED_A = 0.02
 #: Readings worked on at a time: each rests on ten moments.
 _BLOCK = 20_000
-#: A clamp's inrush mode: RMS over so many seconds.
+#: Averaging time of a clamp's inrush mode (RMS), s.
 INRUSH_S = 0.1
 
 

@@ -18,7 +18,7 @@ from needle.message import Message, message
 from needle.supply.chemistry import CHEMISTRIES
 
 DAYS_A_YEAR = 365.25
-#: A test so many days old or younger tells what is held today.
+#: Age up to which a test gives today's capacity, days.
 FRESH_DAYS = 90
 #: Deviations beyond which nine of ten differences are real.
 Z_REAL = 1.6448536269514722

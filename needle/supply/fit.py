@@ -23,7 +23,7 @@ LEAST_PAIRS = 3
 ENOUGH_PAIRS = 5
 #: Square loss at the greatest load read, as a share of that load: usual value and its deviation.
 SQUARE_SHARE, SQUARE_SPREAD = 0.010, 0.010
-#: Residuals beyond so many deviations name a pair that was misread.
+#: Deviations beyond which a pair was misread.
 SUSPECT = 3.0
 
 

@@ -54,6 +54,19 @@ class IdleTest:
     step: float = 0.01
     on: str = ""
 
+    @property
+    def subject(self) -> tuple[str, ...]:
+        """What it is about; the newest test of a subject replaces earlier ones."""
+        return "idle", self.output
+
+    @property
+    def result(self) -> Message:
+        """What was read."""
+        if self.watts is not None:
+            return message("idle-was-read", output=self.output, watts=self.watts)
+        drop = {"start": self.start, "end": self.end, "hours": self.hours}
+        return message("idle-by-drop", output=self.output, **drop)
+
 
 @dataclass(frozen=True)
 class EfficiencyTest:
@@ -63,6 +76,17 @@ class EfficiencyTest:
     ac_limit: float = 0.01
     dc_limit: float = 0.01
     on: str = ""
+
+    @property
+    def subject(self) -> tuple[str, ...]:
+        """As for an idle test."""
+        return ("efficiency",)
+
+    @property
+    def result(self) -> Message:
+        """What was read."""
+        most_w = max(ac_w for ac_w, _ in self.pairs)
+        return message("pairs-read", pairs=len(self.pairs), most_w=most_w)
 
     @property
     def enough(self) -> bool:
@@ -102,6 +126,24 @@ class CapacityTest:
     on: str = ""
     held: Estimate | None = None
 
+    @property
+    def subject(self) -> tuple[str, ...]:
+        """As for an idle test."""
+        return ("capacity",)
+
+    @property
+    def result(self) -> Message:
+        """What was counted."""
+        hours, _, wh = self.log[-1]
+        return message(
+            "drained",
+            wh=wh,
+            behind_inverter=self.counted == "ac",
+            start=self.start,
+            end=self.end,
+            hours=hours,
+        )
+
 
 @dataclass(frozen=True)
 class RouteRun:
@@ -124,6 +166,16 @@ class RouteTest:
     step: float = 0.01
     on: str = ""
 
+    @property
+    def subject(self) -> tuple[str, ...]:
+        """As for an idle test."""
+        return "route", self.load, self.output
+
+    @property
+    def result(self) -> Message:
+        """What was compared."""
+        return message("routes-compared", load=self.load, output=self.output, hours=self.hours)
+
 
 @dataclass(frozen=True)
 class TogetherTest:
@@ -136,6 +188,17 @@ class TogetherTest:
     hours: float
     loads: tuple[str, ...]
     on: str = ""
+
+    @property
+    def subject(self) -> tuple[str, ...]:
+        """As for an idle test; each is evidence of its own, and none replaces another."""
+        return "together", self.on, str(self.hours), str(self.wh), *self.loads
+
+    @property
+    def result(self) -> Message:
+        """What was counted."""
+        mean_w = self.wh / self.hours
+        return message("ran-together", mean_w=mean_w, hours=self.hours, loads=self.loads)
 
 
 #: Share of an electronic load's W on AC that is left on DC, without its adapter's loss (general).

@@ -24,7 +24,7 @@ from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
 #: A charge that rises by more than this without a source is asked about, share.
 RISE = 0.015
-#: A display that shows so much less than the rest leaves is pointed out, share.
+#: Difference between the display and the calculated charge that is pointed out, share.
 FAR_BELOW = 0.1
 #: W and volts of moments closer together than this tell the same, h.
 MOMENTS_H = 0.4
@@ -164,7 +164,7 @@ class TrialFilter:
         self.notices: list[Message] = []
         self.ledger: list[LedgerEntry] = []
         self.hour = 0.0
-        #: Of each kind of figure, when it was told last, and what.
+        #: Hour and value of the last figure of each kind.
         self._used: dict[str, tuple[float, float | None]] = {}
         #: Kinds of figure whose last one was believed.
         self._believed: set[str] = set()
@@ -331,7 +331,7 @@ class TrialFilter:
         used_wh = drawn_wh[1]
         count = last_count(trial)
         if count is not None and count.place == BATTERY and count.h >= COUNT_READ * self.hour > 0:
-            # What was counted is what is told, and what the legs add up to.
+            # The counted energy is shown, and the legs add up to it.
             used_wh = count.wh * self.hour / count.h
         legs = self._legs(used_wh)
         charge = _range(np.clip(particles.bank.charge, 0.0, 1.0), weight)

@@ -42,7 +42,7 @@ DISPLAY_SD, STICKS, STUCK_SD = 0.012, 0.12, 0.045
 LAG_USUAL = 0.01
 #: How often a figure is plainly wrong (misread, another counter), and by how much of the charge.
 WRONG, WRONG_SD = 0.0005, 0.25
-#: Looks at a display that differ by less than so much (share) err alike, and are worth the less.
+#: Difference below which two readings of a display share their error, share.
 ALIKE, LEAST_WORTH = 0.03, 0.15
 #: That a bar is still lit is worth this much of a first look at it.
 BAR_WORTH = 0.4
@@ -55,7 +55,7 @@ TIMING_MIN = 12
 #: Volts of a chemistry's table, of themselves.
 VOLTS_SD = 0.012
 #: Minutes either side in which W of a moment are looked for; how far they stray at the least; how
-#: often they are of a moment that nobody foretold.
+#: often they are of a moment that was not predicted.
 MOMENT_MIN, MOMENT_SD, ODD_MOMENT = 30, 0.06, 0.15
 #: W in of a moment: clouds pass.
 SUN_MOMENT_SD = 0.25

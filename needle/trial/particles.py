@@ -20,23 +20,23 @@ from needle.plan.energy.demand import Block
 from needle.trial.expected import Expected
 from needle.trial.trial import BATTERY
 
-#: Particles: so many minutes times particles, within these bounds.
+#: Minutes times particles of one forecast, and bounds of the number of particles.
 CELLS, LEAST, MOST = 5e6, 700, 1200
 #: Share of particles that carry the weight (effective number) under which they are resampled, and
 #: under which a check-in is taken in step by step.
 RESAMPLE, STEPWISE, MOST_STEPS = 0.5, 0.2, 25
 #: How far resampled particles are moved, as a share of the spread of all.
 MOVE = 0.2
-#: The same where few foretold what was seen.
+#: The same if few particles predicted the observation.
 FAR_MOVE = 1.0
-#: Log-likelihood of the nearest particle under which none foretold it: three sd.
+#: Log-likelihood of the nearest particle below which none predicted it: three sd.
 FAR = -4.5
 #: Most steps in which a measured figure corrects the particles (A. Emerick and A. Reynolds 2013,
 #: Computers and Geosciences 55, 3), and sd by which two figures seem to hang together by chance.
 CORRECTIONS, BY_CHANCE = 6, 2.5
-#: Spread of what is foretold, over what was measured, beyond which no straight line serves.
+#: Ratio of predicted to measured spread beyond which a linear update is not valid.
 BENT = 0.15
-#: The same where what is drawn is as wide open (logarithm), such as in a new leg.
+#: The same for demand with a wide spread (logarithm), such as in a new leg.
 WIDE = 0.3
 
 #: What each particle has of its own, besides its draw and its charge. Logarithms: of its mean W, of
@@ -45,7 +45,7 @@ WIDE = 0.3
 #: far it lags behind.
 LEVEL, WANDER, SUN, HELD, GAIN, VOLTS = "level", "wander", "sun", "held", "gain", "volts"
 KNEE_SCORE, BOW, LAG = "knee", "bow", "lag"
-#: What is summed up, Wh: out of and into the battery's terminals, and what was drawn as its charge
+#: Cumulative Wh: out of and into the battery's terminals, and the energy drawn as its charge
 #: falls by it, Peukert's law included; with the true charge at the start they make the charge.
 OUT_WH, IN_WH, COST_WH = "out", "in", "cost"
 START = "start"
@@ -94,8 +94,8 @@ class Part:
 
 
 _WATTS_OFF, _BATTERY_OFF = {LEVEL: 0.4, SUN: 0.6}, {HELD: 0.22}
-#: All as believed; what is drawn and given far off; the battery; both. Apart, so that clouds say
-#: nothing of the battery.
+#: Hypotheses: all as believed; demand and sources far off; the battery; both. Separate, so that
+#: clouds are no evidence on the battery.
 PARTS = (
     Part(0.86, 0.45),
     Part(0.08, 0.2, _WATTS_OFF),
@@ -442,7 +442,7 @@ class Particles:
             apart = values[part] - share @ values[part]
             shared = (share * off) @ apart
             own = np.sqrt(share @ apart**2 * variance)
-            # Draws that are alike hang together by chance.
+            # Equal draws correlate by chance.
             shared[np.abs(shared) < BY_CHANCE * own / np.sqrt(self._unlike(number))] = 0.0
             moved = (measured + noise[part] - predicted[part])[:, None]
             values[part] += moved * (shared / (variance + spread**2))

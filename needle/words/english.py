@@ -4,10 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from needle.words import advice, capture, known, ledger, plan, profile, round, supply, trial
+from needle.words import (
+    advice,
+    capture,
+    decide,
+    drill,
+    known,
+    ledger,
+    plan,
+    profile,
+    round,
+    supply,
+    trial,
+)
 from needle.words.figures import Sentence
 
-_TABLES = (ledger, known, advice, capture, profile, supply, plan, round, trial)
+_TABLES = (ledger, known, decide, drill, advice, capture, profile, supply, plan, round, trial)
 
 SENTENCES: Mapping[str, Sentence] = {
     code: sentence for table in _TABLES for code, sentence in table.SENTENCES.items()

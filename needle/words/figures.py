@@ -57,6 +57,16 @@ def clock_text(minute: int | datetime, units: Units) -> str:
     return f"{(hour + 11) % 12 + 1}:{rest:02d}\u00a0{'am' if hour < 12 else 'pm'}"
 
 
+def clock_span_text(first: str, last: str, units: Units) -> str:
+    """Format two times of day, each ``HH:MM``: ``20:00 to 23:00``, ``8:00 pm to 11:00 pm``."""
+
+    def shown(clock: str) -> str:
+        hour, minute = clock.split(":")
+        return clock_text(60 * int(hour) + int(minute), units)
+
+    return f"{shown(first)} to {shown(last)}"
+
+
 def moment_text(moment: datetime, begins: datetime, units: Units) -> str:
     """Format a moment with its weekday, and its date if the weekday is ambiguous."""
     near = abs(moment - begins) < timedelta(days=6)

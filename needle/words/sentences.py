@@ -12,12 +12,14 @@ from needle.words.english import SENTENCES
 from needle.words.figures import USUAL, FigureFormatter, Units
 
 
-def text_of(message: Message | str | None, units: Units = USUAL) -> str:
+def text_of(message: Message | AsText | str | None, units: Units = USUAL) -> str:
     """Return the sentence of a message, empty for None.
 
     A text is somebody's own, and stays as it is. A message that came with somebody's document and
     has no sentence, or other figures than its sentence, is given by its code.
     """
+    if isinstance(message, AsText):
+        message = message.said
     if message is None or isinstance(message, str):
         return message or ""
     try:

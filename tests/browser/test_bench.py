@@ -98,7 +98,7 @@ class LiveTest(BrowserTest):
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth - innerWidth"), 0)
 
 
-#: Whether a chart's canvas has hundreds of dark dots: its roles came to colours.
+#: Whether a chart's canvas has hundreds of dark dots: its roles became colours.
 _DRAWN_IN_INK = """() => {
   const canvas = document.querySelector(".chart canvas");
   const { data } = canvas.getContext("2d").getImageData(0, 0, canvas.width, canvas.height);

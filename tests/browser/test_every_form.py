@@ -54,7 +54,7 @@ GO_TO = """(number) => {
   field?.select();
   return field?.name;
 }"""
-#: Whether what is said of each figure as it is typed has come, however late.
+#: Whether the echo of each typed figure has arrived, however late.
 SAID = """() => [...document.querySelectorAll("main .quantity[data-typed]")].every((field) =>
   !field.value || !field.isConnected ||
   field.parentElement.querySelector(".echo")?.innerHTML.trim())"""

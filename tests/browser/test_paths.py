@@ -154,7 +154,7 @@ class ReadingTest(BrowserTest):
         low, _, high = answer_of(current_plan(self.clinic())).outcome.runtime
         return high - low
 
-    def test_a_reading_steadies_the_needle_without_a_new_page(self):
+    def test_a_reading_narrows_the_answer_without_a_new_page(self):
         page = self.signed_in()
         self.open_load(page)
         page.evaluate("window.samePage = true")

@@ -11,6 +11,7 @@ from needle.decide.compare import LoadSide, against, figures, unfair
 from needle.document import DocumentError
 from needle.estimate import Estimate, from_limits
 from needle.measure.readings import parse
+from needle.message import message
 from needle.profile.cost import (
     Tariff,
     costs_of,
@@ -18,6 +19,7 @@ from needle.profile.cost import (
     tariff_of,
 )
 from needle.profile.profile import LoadRecord, derive
+from needle.words import text_of
 
 
 def side(name, wh, hours=24.0, **more):
@@ -68,15 +70,15 @@ class FiguresTest(unittest.TestCase):
         self.assertNotIn("a task", {figure.name for figure in figures(self.sides)})
 
     def test_fairness(self):
-        self.assertEqual(unfair(self.sides), ["their size: compare per litre"])
+        self.assertEqual(unfair(self.sides), [message("unlike-sizes")])
         warm = side("Warm", 900, room_c=31.0, litres=150.0, set_c=2.0)
-        words = " ".join(unfair([self.sides[0], warm]))
+        words = " ".join(map(text_of, unfair([self.sides[0], warm])))
         self.assertIn("room", words)
         self.assertIn("set point", words)
         unknown = side("Unknown", 900, set_c=4.0)
-        self.assertIn("not written down", " ".join(unfair([self.sides[0], unknown])))
+        self.assertIn("not written down", " ".join(map(text_of, unfair([self.sides[0], unknown]))))
 
-    def test_ranges_that_do_not_overlap_differ_in_earnest(self):
+    def test_ranges_that_do_not_overlap_are_a_real_difference(self):
         # 7.5-31 W and 36-49 W.
         low, mid = from_limits(7.5, 16.0, 31.0), from_limits(36.0, 41.8, 49.0)
         self.assertLess(low.high, mid.low)

@@ -128,7 +128,7 @@ class AgeingTest(unittest.TestCase):
         )
         self.assertEqual(ageing_of(self.held(0.97), "lfp").yearly, 0.02)
 
-    def test_a_plan_next_year_reckons_with_it(self):
+    def test_a_plan_next_year_includes_ageing(self):
         supply = parse_supply(
             {
                 "battery": {"chemistry": "lfp", "nominal_wh": 1000},

@@ -58,7 +58,7 @@ class CulpritTest(unittest.TestCase):
         self.assertEqual((blocked.load, blocked.alone), ("Second", False))
         self.assertGreater(blocked.needs, 1200)
 
-    def test_a_start_is_told_by_the_rating(self):
+    def test_a_failed_start_names_the_rating(self):
         motor = {"name": "Pump", "running_w": 300, "start_va": 9000}
         (blocked,) = verdict_of(household(motor, inverter={"surge_va": 2000})).blocked_loads
         self.assertEqual(

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
 from needle.decide.power_factor import choose, correct
 from needle.document import DocumentError
+from needle.message import message
 
 
 class CapacitorTest(unittest.TestCase):
@@ -56,10 +57,10 @@ class CapacitorTest(unittest.TestCase):
             self.assertEqual(sum(choose(target, stock)), max(s for s in sums if s <= target))
 
     def test_beyond_unity_and_already_good_are_said(self):
-        self.assertIn("leads", correct(610, 762, 230, 50, fitted_uf=40).warnings[0])
+        self.assertIn("beyond-unity", correct(610, 762, 230, 50, fitted_uf=40).warnings[0].code)
         good = correct(97, 100, 230, 50)
         self.assertEqual((good.to_target_uf, good.choose_uf), (0.0, None))
-        self.assertIn("already", good.warnings[0])
+        self.assertIn("already", good.warnings[0].code)
 
     def test_refusals(self):
         for args in [
@@ -84,11 +85,11 @@ class CordTest(unittest.TestCase):
         self.assertAlmostEqual(cord.drop_share, 0.020, places=3)
         self.assertAlmostEqual(cord.dip_v, 21.8, places=1)
         self.assertAlmostEqual(cord.dip_share, 0.095, places=3)
-        self.assertIn("carries this", cord.verdict)
+        self.assertEqual(cord.verdict, message("cord-carries"))
 
     def test_verdicts(self):
-        self.assertIn("may not start", check_cord(60, 1.5, 6.4, 230, start_a=30).verdict)
-        self.assertIn("while running", check_cord(60, 1.5, 6.4, 230).verdict)
+        self.assertIn("dips", check_cord(60, 1.5, 6.4, 230, start_a=30).verdict.code)
+        self.assertIn("drops", check_cord(60, 1.5, 6.4, 230).verdict.code)
 
     def test_gauges_and_materials(self):
         for gauge, area in ((14, 2.08), (12, 3.31), (10, 5.26), (0, 53.5)):

@@ -14,6 +14,7 @@ from needle.drill.play import careful, careless
 from needle.drill.session import played
 from needle.drill.shipped import DRILLS
 from needle.drill.truth import day_wh, line_of, running_w, start_va, task_wh, truth_of
+from needle.words import text_of
 
 BOX = next(drill for drill in DRILLS if drill["name"] == "Complete cycles")
 PUMP = next(drill for drill in DRILLS if drill["ask"] == "start")
@@ -71,7 +72,7 @@ class SessionTest(unittest.TestCase):
         drill = parse_drill(PUMP)
         wrong = played(drill, [{"do": "start", "load": "Pump", "whole_cable": True}])
         self.assertEqual(len(wrong.readings["Pump"]), 1)
-        self.assertIn("the currents cancel", wrong.mistakes[0].words)
+        self.assertIn("the currents cancel", text_of(wrong.mistakes[0].said))
         right = played(drill, [{"do": "start", "load": "Pump"}]).readings["Pump"][-1]
         shown = right["amps"] * right["volts"]
         self.assertAlmostEqual(shown / start_va(drill, drill.loads[0]), 1.0, delta=0.15)
@@ -117,7 +118,7 @@ class TaskTest(unittest.TestCase):
         )
         last = many.readings["Kettle"][-1]
         self.assertAlmostEqual(last["wh"] / last["runs"] / true, 1.0, delta=0.08)
-        self.assertIn("more at once say more", single.mistakes[0].words)
+        self.assertIn("more at once say more", text_of(single.mistakes[0].said))
         self.assertEqual(many.mistakes, [])
         self.assertLess(single.minutes, many.minutes)
 
@@ -149,7 +150,7 @@ class QuirkTest(unittest.TestCase):
         drill = parse_drill(CASE)
         short = played(drill, [{"do": "idle", "hours": 3}])
         self.assertEqual(short.tests, [])
-        self.assertIn("something is drawn all the same", short.mistakes[0].words)
+        self.assertIn("something is drawn all the same", text_of(short.mistakes[0].said))
         long = played(drill, [{"do": "idle", "hours": 8}])
         fallen = 1 - 12.0 * 8 / (1024 * 0.81)
         self.assertAlmostEqual(long.tests[0]["to"], fallen, delta=0.006)
@@ -186,7 +187,7 @@ class QuirkTest(unittest.TestCase):
         self.assertLess(hasty.readings["Heat mat"][-1]["watts"], 0.9 * true)
         shown = patient.readings["Heat mat"][-1]["watts"]
         self.assertAlmostEqual(shown / true, 1.0, delta=0.03)
-        self.assertIn("before it had settled", hasty.mistakes[-1].words)
+        self.assertIn("before it had settled", text_of(hasty.mistakes[-1].said))
         self.assertEqual(patient.mistakes, [])
 
 
@@ -200,27 +201,29 @@ class DrawnPlanTest(unittest.TestCase):
         blamed = "the pack was not drained"
         for meters, said in ((["plug"], False), (["plug", "display"], True), (["shunt"], True)):
             session = played(parse_drill({**CASE, "meters": meters}), [])
-            words = " ".join(each.words for each in judged(session, answered(session)).mistakes)
+            words = " ".join(
+                text_of(each.said) for each in judged(session, answered(session)).mistakes
+            )
             self.assertEqual(blamed in words, said, meters)
 
     def test_the_clients_plan_has_no_mistake_and_is_the_tools_own(self):
         session = self.drawn({"Router": [["20:00", "23:00"]]})
         verdict = judged(session, answered(session))
-        self.assertEqual([m for m in verdict.mistakes if "plan" in m.words], [])
+        self.assertEqual([m for m in verdict.mistakes if "plan" in text_of(m.said)], [])
         low, _, high = answer.drawn_hours(session)
         self.assertEqual((low, high), (verdict.tool.low, verdict.tool.high))
 
     def test_what_the_plan_has_otherwise_is_named(self):
         session = self.drawn({"Router": "out"}, floor=0.0)
-        words = [mistake.words for mistake in judged(session, answered(session)).mistakes]
+        words = [text_of(mistake.said) for mistake in judged(session, answered(session)).mistakes]
         self.assertIn("your plan has Router left out: it runs 20:00 to 23:00", words)
         self.assertIn("your plan drains the pack to 0 %: 10 % stays in it", words)
         always = self.drawn({})
-        words = [mistake.words for mistake in judged(always, answered(always)).mistakes]
+        words = [text_of(mistake.said) for mistake in judged(always, answered(always)).mistakes]
         self.assertIn("your plan has Router at other hours: it runs 20:00 to 23:00", words)
         self.assertLess(answer.drawn_hours(always)[1], answer.drawn_hours(session)[1])
 
-    def test_a_plan_of_nothing_comes_to_nothing(self):
+    def test_a_plan_without_loads_has_no_hours(self):
         self.assertIsNone(answer.drawn_hours(self.drawn({"Router": "out", "Cold box": "out"})))
         for wrong in (
             5,

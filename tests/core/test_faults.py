@@ -63,7 +63,7 @@ class PlanFaultsTest(unittest.TestCase):
                 hours=hours,
                 sources=[{"kind": "sun", "rated_w": 200, "latitude": 50}],
             )
-            self.assertGreater(simulate(parse_plan(document), 4).energy_wh["sources"], 0)
+            self.assertGreater(simulate(parse_plan(document), 4).likely.energy_wh["sources"], 0)
 
     def test_an_overload_beside_a_load_that_is_used_by_day_only(self):
         loads = [

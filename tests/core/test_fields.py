@@ -27,7 +27,7 @@ from tests.documents import (
 )
 from tools.fields import documents
 
-#: Remarks and names that no figure hangs on, and what says which fields are read.
+#: Remarks and names without an effect on figures, and fields that select what is read.
 _NOT_FIGURES = {
     "reading: every type: type",
     "reading: every type: note",

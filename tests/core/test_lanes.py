@@ -94,7 +94,7 @@ class OffUnusedTest(unittest.TestCase):
         }
         loads = [{"name": "Router", "running_w": 10, "route": route}]
         plan = plan_of(supply=supply, loads=loads, sources=[], hours=10)
-        energy = simulate(plan, 20).energy_wh
+        energy = simulate(plan, 20).likely.energy_wh
         return round(energy["outputs_idle"], 3), round(energy["inverter_idle"], 3)
 
     def test_idle_draws(self):

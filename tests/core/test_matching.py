@@ -43,7 +43,7 @@ class OrderTest(unittest.TestCase):
         self.assertIsNone(worst(ladder([])))
 
     @given(starters)
-    def test_just_enough_carries_the_best_order_and_roomy_any(self, loads):
+    def test_a_sufficient_inverter_allows_the_best_order_and_a_large_one_any(self, loads):
         enough, roomy = inverter_sizes(loads)
         self.assertGreaterEqual(enough.surge_va, worst(ladder(best_order(loads))).peak_va)
         for order in itertools.islice(itertools.permutations(loads), 30):
@@ -111,14 +111,14 @@ class CorrectionTest(unittest.TestCase):
         after = correct(610, 762, 230, 50, fitted_uf=12)
         verdict = sanity((610, 762), (610, after.amps_after * 230), 20, 230, 50)
         self.assertFalse(verdict.agrees)
-        self.assertIn("one of the readings is off", verdict.words)
+        self.assertIn("one of the readings is off", text_of(verdict.verdict))
 
     def test_too_much_leads(self):
         after = correct(610, 762, 230, 50, fitted_uf=35)
         verdict = sanity((610, 762), (610, after.amps_after * 230), 35, 230, 50)
         self.assertTrue(verdict.agrees)
         self.assertLess(verdict.missing_uf, 0)
-        self.assertIn("leads", verdict.words)
+        self.assertIn("leads", text_of(verdict.verdict))
 
     def test_saving_comes_from_the_square_term_alone(self):
         plain = parse_inverter({"continuous_w": 3000, "efficiency": 0.92, "idle_w": 28})

@@ -87,7 +87,7 @@ class RuntimeTest(unittest.TestCase):
     def test_windows_are_counted_by_the_minute(self):
         loads = [{"name": "Lamp", "running_w": 100, "use": {"between": [["19:00", "21:30"]]}}]
         outcome = simulate(plan_of(loads=loads, hours=24), 20)
-        self.assertAlmostEqual(outcome.energy_wh["loads"]["Lamp"], 250.0)
+        self.assertAlmostEqual(outcome.likely.energy_wh["loads"]["Lamp"], 250.0)
 
     def test_a_plan_that_does_not_stop_is_capped(self):
         outcome = simulate(plan_of(battery={"nominal_wh": 50_000}), 50)
@@ -98,7 +98,7 @@ class RuntimeTest(unittest.TestCase):
 
     def test_never_cycling_off_is_a_lower_bound(self):
         outcome = simulate(plan_of(), 200)
-        self.assertLess(outcome.never_cycles_off_h, outcome.runtime[0])
+        self.assertLess(outcome.likely.never_off_h, outcome.runtime[0])
 
     def test_cycles_average_to_the_mean(self):
         loads = [{"name": "Box", "running_w": 200, "resting_w": 2, "duty": 0.3, "cycle_min": 31}]
@@ -174,7 +174,7 @@ class PropertyTest(unittest.TestCase):
 
     @given(plans)
     def test_the_energy_balance_closes(self, given_):
-        energy = simulate(self.build(**given_), 20).energy_wh
+        energy = simulate(self.build(**given_), 20).likely.energy_wh
         used = sum(energy["loads"].values()) + energy["inverter_idle"] + energy["outputs_idle"]
         used += energy["conversion"]
         given_out = energy["sources"] + energy["battery_out"] - energy["battery_in"]
@@ -238,11 +238,11 @@ class TripTest(unittest.TestCase):
         self.assertEqual((trip.load, trip.why, trip.chance), ("Kettle", "overload", 1.0))
         self.assertEqual((trip.minute, trip.limit_w), (60, 3000))
         self.assertAlmostEqual(trip.watts, 3800, delta=1)
-        self.assertAlmostEqual(outcome.unserved_wh["Kettle"], 1450, delta=1)
-        self.assertEqual(outcome.energy_wh["loads"]["Kettle"], 0)
+        self.assertAlmostEqual(outcome.likely.unserved_wh["Kettle"], 1450, delta=1)
+        self.assertEqual(outcome.likely.energy_wh["loads"]["Kettle"], 0)
         self.assertIn("Kettle", as_document(outcome)["trips"][0]["loads"])
 
-    def test_the_overload_curve_carries_for_its_time(self):
+    def test_an_overload_is_supplied_for_its_rated_time(self):
         def tripped(minutes, watts, overload):
             loads = [
                 {"name": "Base", "running_w": 500},
@@ -284,7 +284,7 @@ class TripTest(unittest.TestCase):
         outcome = simulate(plan_of(loads=loads, hours=6, needed_hours=4), 20)
         self.assertEqual([trip.load for trip in outcome.trips], ["Second"])
 
-    def test_trips_by_chance_are_told_with_their_chance(self):
+    def test_uncertain_trips_are_shown_with_their_chance(self):
         loads = [
             {"name": "Kettle", "running_w": 2000, "duty": 0.3, "cycle_min": 20},
             {"name": "Iron", "running_w": 1900, "use": {"between": [["19:00", "19:05"]]}},

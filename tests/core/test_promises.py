@@ -84,7 +84,7 @@ class AdviceIsKeptTest(unittest.TestCase):
 
 
 class MeasuringIsKeptTest(unittest.TestCase):
-    def test_a_reading_narrows_the_range_about_as_told(self):
+    def test_a_reading_narrows_the_range_about_as_promised(self):
         ratios = []
         for seed in range(8):
             document = random_document(seed)
@@ -104,7 +104,7 @@ class MeasuringIsKeptTest(unittest.TestCase):
         self.assertGreater(len(ratios), 5)
         self.assertTrue(0.85 < np.median(ratios) < 1.15, ratios)
 
-    def test_what_the_answer_does_not_hang_on_is_not_asked_for(self):
+    def test_nothing_is_asked_for_that_does_not_change_the_answer(self):
         document = random_document(3)
         document["loads"].append({"name": "Speck", "running_w": 0.3, "spread": 0.4})
         keys = {narrowing.what for narrowing in measure_next(simulate(parse_plan(document), 400))}
@@ -144,7 +144,7 @@ class ApparentPowerTest(unittest.TestCase):
 
     def test_the_square_loss_grows_with_volt_amps(self):
         lost = [
-            simulate(self.plan(factor, 2000, 1e-4), 20).energy_wh["conversion"]
+            simulate(self.plan(factor, 2000, 1e-4), 20).likely.energy_wh["conversion"]
             for factor in (1.0, 0.8)
         ]
         # 1e-4 · (1000² - 800²) W for 2 h.

@@ -61,7 +61,7 @@ class FewPairsTest(unittest.TestCase):
         self.assertLess(both.efficiency.spread, 0.02)
         self.assertAlmostEqual(both.efficiency.value, 100 / 113, delta=0.01)
 
-    def test_it_never_stands_in_for_a_line(self):
+    def test_it_never_replaces_a_line_fit(self):
         line = {"type": "efficiency", "pairs": [[0, 9], [100, 120], [500, 570]]}
         alone = self.inverter(line)
         later = self.inverter(line, {"type": "efficiency", "pairs": [[100, 122]]})
@@ -100,7 +100,7 @@ class OutputKindTest(unittest.TestCase):
             ),
             50,
         )
-        return outcome.energy_wh
+        return outcome.likely.energy_wh
 
     def test_straight_on_the_terminals_there_is_only_wire(self):
         energy = self.energy(kind="terminals")

@@ -47,7 +47,7 @@ class RandomDocumentsTest(unittest.TestCase):
     def test_plans(self):
         def answer(document):
             outcome = simulate(parse_plan(document), draws=8)
-            energy = outcome.energy_wh
+            energy = outcome.likely.energy_wh
             given = energy["sources"] + energy["battery_out"] - energy["battery_in"]
             used = sum(energy[part] for part in ("inverter_idle", "outputs_idle", "conversion"))
             used += sum(energy["loads"].values())

@@ -142,7 +142,7 @@ class OfferedTest(RoundTest):
 
 
 class WorthTest(RoundTest):
-    def test_it_foretells_what_simulating_anew_shows(self):
+    def test_its_prediction_agrees_with_a_new_simulation(self):
         worth = worth_of(self.outcome)
         for name, rest in (("Incubator", 0.3), ("Box", 0.4)):
             plan = self.outcome.plan
@@ -201,7 +201,7 @@ class TogetherTest(unittest.TestCase):
         names = {count.loads for count in self.counts(self.visit(keep_plugged=keep))}
         self.assertEqual(names, {tuple(f"Set {number}" for number in range(1, 6))})
 
-    def test_what_a_life_or_medicine_hangs_on_is_not_moved_for_it(self):
+    def test_loads_of_class_life_or_store_are_not_moved_for_a_round(self):
         cared = [
             load("Incubator", "electronics", 60, cares="life"),
             load("Vaccine box", "electronics", 60, cares="store"),
@@ -219,7 +219,7 @@ class TogetherTest(unittest.TestCase):
         all_but_one = frozenset(f"Set {number}" for number in range(5))
         self.assertFalse(self.counts(self.visit(keep_plugged=all_but_one)))
 
-    def test_it_foretells_what_conditioning_on_the_count_shows(self):
+    def test_its_prediction_agrees_with_conditioning_on_the_count(self):
         worth = worth_of(self.outcome)
         count = self.counts(self.visit())[-1]
         alone = worth.left({}, count)
@@ -230,7 +230,7 @@ class TogetherTest(unittest.TestCase):
         self.assertAlmostEqual((alone[2] - alone[0]) / (high - low), 1.0, delta=0.2)
         self.assertLess(alone[2] - alone[0], 0.7 * worth.width)
 
-    def test_what_it_has_told_a_counter_of_one_load_does_not_tell_again(self):
+    def test_a_counter_of_one_load_adds_nothing_after_a_count_of_all(self):
         worth = worth_of(self.outcome)
         count = self.counts(self.visit())[-1]
         known = {InputKey(LOAD, f"Set {number}"): 0.05 for number in range(6)}
@@ -366,7 +366,7 @@ class TallyTest(RoundTest):
         ]
         return simulate(parse_plan({**PLAN, "loads": loads}), 200)
 
-    def test_cycles_are_told_by_ear_where_the_running_watts_are_known(self):
+    def test_cycles_are_tallied_by_ear_if_the_running_watts_are_known(self):
         outcome = self.known()
         for meters in (("clamp",), ("plug",)):
             keep = frozenset({"Incubator"})

@@ -169,7 +169,7 @@ class PortsTest(unittest.TestCase):
                     }
                 )
             )
-            charge = simulate(plan, 4).likely_charge
+            charge = simulate(plan, 4).likely.charge
             return float(np.argmax(charge >= 0.995)) / 60 / (195 / watts)
 
         self.assertLess(hours_to_fill("lfp", 30), 1.05)

@@ -67,10 +67,10 @@ class ClosedFormTest(unittest.TestCase):
         loads = [{"name": "Autoclave", "use": {"tasks": ["20:15"]}, "steps": steps}]
         outcome = run(loads, hours=12, supply=NO_OUTPUTS)
         wh = 600 * 12 / 60 + 600 * 0.4 * 20 / 60 + 120 * 15.5 / 60
-        self.assertAlmostEqual(outcome.energy_wh["loads"]["Autoclave"], wh, places=3)
-        self.assertAlmostEqual(outcome.energy_wh["battery_out"], wh, places=3)
+        self.assertAlmostEqual(outcome.likely.energy_wh["loads"]["Autoclave"], wh, places=3)
+        self.assertAlmostEqual(outcome.likely.energy_wh["battery_out"], wh, places=3)
 
-    def test_tasks_once_daily_and_so_many_a_day(self):
+    def test_tasks_at_a_time_of_day_and_as_a_number_per_day(self):
         steps = [{"watts": 60, "minutes": 10}]
         for tasks, times in (
             (["2027-06-10T12:30:00+00:00"], 1),
@@ -81,14 +81,16 @@ class ClosedFormTest(unittest.TestCase):
         ):
             with self.subTest(tasks=tasks):
                 loads = [{"name": "Kettle", "use": {"tasks": tasks}, "steps": steps}]
-                wh = run(loads, hours=48).energy_wh["loads"]["Kettle"]
+                wh = run(loads, hours=48).likely.energy_wh["loads"]["Kettle"]
                 self.assertAlmostEqual(wh, 10 * times, places=3)
 
     def test_filling_a_pack_takes_its_wall_energy_and_tapers(self):
         charge = {"pack_wh": 52, "missing": 0.8, "efficiency": 0.85, "watts": 45}
         loads = [{"name": "Laptop", "use": {"charges": ["19:00"]}, "charge": charge}]
         outcome = run(loads)
-        self.assertAlmostEqual(outcome.energy_wh["loads"]["Laptop"], 52 * 0.8 / 0.85, places=3)
+        self.assertAlmostEqual(
+            outcome.likely.energy_wh["loads"]["Laptop"], 52 * 0.8 / 0.85, places=3
+        )
         watts = outcome.minute_w
         self.assertAlmostEqual(watts[65], 45, places=3)
         self.assertLess(watts[watts > 0][-2], 15)
@@ -102,8 +104,8 @@ class ClosedFormTest(unittest.TestCase):
         }
         outcome = run(loads, [source], supply=NO_OUTPUTS)
         self.assertTrue(outcome.capped)
-        self.assertAlmostEqual(outcome.energy_wh["battery_out"], 0.0)
-        self.assertAlmostEqual(outcome.energy_wh["sources"], 2400, places=3)
+        self.assertAlmostEqual(outcome.likely.energy_wh["battery_out"], 0.0)
+        self.assertAlmostEqual(outcome.likely.energy_wh["sources"], 2400, places=3)
 
     def test_a_charger_fills_with_its_efficiency_and_tapers_near_full(self):
         source = {
@@ -114,12 +116,12 @@ class ClosedFormTest(unittest.TestCase):
             "litres_per_kwh": 0.5,
         }
         outcome = run([], [source], battery={"start_charge": 0.4}, hours=6, supply=NO_OUTPUTS)
-        self.assertAlmostEqual(outcome.likely_charge[-1], 0.4 + 200 * 0.96 / 1000, places=5)
-        self.assertAlmostEqual(outcome.fuel_l, 0.1, places=5)
-        self.assertAlmostEqual(outcome.by_source_wh["mains"], 200, places=3)
+        self.assertAlmostEqual(outcome.likely.charge[-1], 0.4 + 200 * 0.96 / 1000, places=5)
+        self.assertAlmostEqual(outcome.likely.fuel_l, 0.1, places=5)
+        self.assertAlmostEqual(outcome.likely.by_source_wh["mains"], 200, places=3)
         near = run([], [source], battery={"start_charge": 0.9}, hours=6, supply=NO_OUTPUTS)
-        self.assertLess(near.energy_wh["battery_in"], 110)
-        self.assertLessEqual(near.likely_charge.max(), 1.0)
+        self.assertLess(near.likely.energy_wh["battery_in"], 110)
+        self.assertLessEqual(near.likely.charge.max(), 1.0)
 
     def test_peukert_with_a_source_too(self):
         loads = [{"name": "All", "running_w": 250}]
@@ -140,15 +142,15 @@ class RouteTest(unittest.TestCase):
         dc = run([{**router, "route": "dc12"}], inverter=inverter, hours=100)
         exact = 900 / (2 + 15 / 0.9)
         self.assertAlmostEqual(dc.runtime[1], exact, delta=0.01)
-        self.assertEqual(dc.energy_wh["inverter_idle"], 0.0)
+        self.assertEqual(dc.likely.energy_wh["inverter_idle"], 0.0)
 
     def test_resting_the_inverter_leaves_its_loads_unserved(self):
         inverter = {"idle_w": 10, "efficiency": 1.0, "off": [["23:00", "06:00"]]}
         outcome = run(
             [{"name": "Load", "running_w": 20}], inverter=inverter, hours=12, supply=NO_OUTPUTS
         )
-        self.assertAlmostEqual(outcome.energy_wh["inverter_idle"], 10 * 5, places=3)
-        self.assertAlmostEqual(outcome.unserved_wh["Load"], 20 * 7, places=3)
+        self.assertAlmostEqual(outcome.likely.energy_wh["inverter_idle"], 10 * 5, places=3)
+        self.assertAlmostEqual(outcome.likely.unserved_wh["Load"], 20 * 7, places=3)
 
     def test_an_output_has_its_own_limit(self):
         loads = [
@@ -163,7 +165,7 @@ class RouteTest(unittest.TestCase):
         outcome = run(loads, hours=4)
         (trip,) = outcome.trips
         self.assertEqual((trip.load, trip.why, trip.limit_w), ("Fan", "output", 120))
-        self.assertAlmostEqual(outcome.unserved_wh["Fan"], 40, places=3)
+        self.assertAlmostEqual(outcome.likely.unserved_wh["Fan"], 40, places=3)
 
     def test_all_outputs_have_a_common_limit(self):
         loads = [
@@ -201,7 +203,7 @@ class RouteTest(unittest.TestCase):
         }
         outcome = run(loads, hours=3, supply=supply)
         self.assertEqual([trip.load for trip in outcome.trips], ["Oven"])
-        self.assertNotIn("Lamp", outcome.unserved_wh)
+        self.assertNotIn("Lamp", outcome.likely.unserved_wh)
 
 
 class SourceTest(unittest.TestCase):
@@ -219,18 +221,18 @@ class SourceTest(unittest.TestCase):
     def test_sun_comes_by_day_and_less_through_clouds(self):
         loads = [{"name": "Load", "running_w": 300}]
         clear = run(loads, [self.sun], hours=24, supply=NO_OUTPUTS)
-        self.assertEqual(clear.sources_w[6:9].sum(), 0.0)  # 00:00 to 03:00
-        noon = clear.sources_w[17:19].mean()
+        self.assertEqual(clear.likely.sources_w[6:9].sum(), 0.0)  # 00:00 to 03:00
+        noon = clear.likely.sources_w[17:19].mean()
         self.assertTrue(0.6 * 280 < noon <= 1.15 * 280, noon)
         grey = run(loads, [{**self.sun, "clouds": 1.0}], hours=24, supply=NO_OUTPUTS)
-        ratio = grey.by_source_wh["sun"] / clear.by_source_wh["sun"]
+        ratio = grey.likely.by_source_wh["sun"] / clear.likely.by_source_wh["sun"]
         self.assertAlmostEqual(ratio, 0.25, places=2)
 
     def test_the_controller_holds_it_down(self):
         loads = [{"name": "Load", "running_w": 300}]
         held = {"inputs": [{"name": "sun", "controller_a": 10}], "outputs": []}
         outcome = run(loads, [self.sun], supply=held)
-        self.assertLessEqual(outcome.sources_w.max(), 128 + 1e-6)
+        self.assertLessEqual(outcome.likely.sources_w.max(), 128 + 1e-6)
 
     def test_a_stop_recovers_five_points_above_the_floor(self):
         loads = [{"name": "Load", "running_w": 200}]
@@ -239,22 +241,22 @@ class SourceTest(unittest.TestCase):
         self.assertAlmostEqual(outcome.runtime[1], 2.5, places=3)
         # 500 Wh to the floor; at 23:00 100 W lift it: 50 Wh ÷ (100·0.96) W.
         back = 5 + 50 / 96
-        on = outcome.likely_charge
+        on = outcome.likely.charge
         self.assertAlmostEqual(on[round(back * 60)], 0.15, delta=0.003)
         self.assertLess(on[round(back * 60) + 10], 0.15)
-        self.assertGreater(outcome.unserved_wh["Load"], 1000)
+        self.assertGreater(outcome.likely.unserved_wh["Load"], 1000)
 
     def test_another_battery_gives_until_it_is_empty(self):
         other = {"kind": "battery", "nominal_wh": 200, "max_w": 50, "efficiency": 1.0}
         loads = [{"name": "Load", "running_w": 100}]
         outcome = run(loads, [other], supply=NO_OUTPUTS)
-        self.assertAlmostEqual(outcome.by_source_wh["battery"], 200, places=3)
+        self.assertAlmostEqual(outcome.likely.by_source_wh["battery"], 200, places=3)
         self.assertAlmostEqual(outcome.runtime[1], 11.0, places=2)
 
     def test_lithium_takes_no_charge_below_freezing(self):
         source = {"kind": "window", "watts": 100, "between": [["18:00", "20:00"]]}
         cold = run([], [source], battery={"start_charge": 0.5}, hours=4, room_c=-5)
-        self.assertEqual(cold.energy_wh["battery_in"], 0.0)
+        self.assertEqual(cold.likely.energy_wh["battery_in"], 0.0)
 
     def test_cloudier_never_lasts_longer(self):
         loads = [{"name": "Load", "running_w": 90}]
@@ -282,18 +284,20 @@ class RoomTest(unittest.TestCase):
     def test_a_room_that_follows_the_day(self):
         flat = run([self.box], hours=24, room_c=24)
         swung = run([self.box], hours=24, room_c=24, room_swing_c=6)
-        wh = [outcome.energy_wh["loads"]["Box"] for outcome in (flat, swung)]
+        wh = [outcome.likely.energy_wh["loads"]["Box"] for outcome in (flat, swung)]
         self.assertAlmostEqual(wh[0], 24 * (2 + 98 * 0.3), places=2)
         self.assertAlmostEqual(wh[1] / wh[0], 1.0, delta=0.03)
-        self.assertGreater(swung.drawn_w[20], swung.drawn_w[10])  # 14:00 against 04:00
+        self.assertGreater(
+            swung.likely.drawn_w[20], swung.likely.drawn_w[10]
+        )  # 14:00 against 04:00
 
     def test_warm_contents_take_their_pull_down_once(self):
         large = {"nominal_wh": 3000}
         plain = run([self.box], hours=24, battery=large)
         warm = run([{**self.box, "pull_down_wh": 150}], hours=24, battery=large)
-        more = warm.energy_wh["loads"]["Box"] - plain.energy_wh["loads"]["Box"]
+        more = warm.likely.energy_wh["loads"]["Box"] - plain.likely.energy_wh["loads"]["Box"]
         self.assertAlmostEqual(more, 150, delta=1)
-        self.assertAlmostEqual(warm.drawn_w[0] - 2, 100, places=1)
+        self.assertAlmostEqual(warm.likely.drawn_w[0] - 2, 100, places=1)
 
 
 class SagTest(unittest.TestCase):
@@ -383,14 +387,16 @@ class BalanceTest(unittest.TestCase):
                 "off": [["02:00", "05:00"]],
             },
         )
-        energy = outcome.energy_wh
+        energy = outcome.likely.energy_wh
         used = sum(energy["loads"].values()) + energy["inverter_idle"] + energy["outputs_idle"]
         used += energy["conversion"]
         given_out = energy["sources"] + energy["battery_out"] - energy["battery_in"]
         self.assertAlmostEqual(used / given_out, 1.0, places=3)
-        self.assertAlmostEqual(sum(outcome.by_source_wh.values()), energy["sources"], places=2)
-        last = int(np.ceil(outcome.until_h * 60 - 1e-9)) - 1
-        stored = (outcome.likely_charge[last] - g["start"]) * g["wh"]
+        self.assertAlmostEqual(
+            sum(outcome.likely.by_source_wh.values()), energy["sources"], places=2
+        )
+        last = int(np.ceil(outcome.likely.until_h * 60 - 1e-9)) - 1
+        stored = (outcome.likely.charge[last] - g["start"]) * g["wh"]
         self.assertAlmostEqual(energy["stored_change"], stored, delta=1e-3 * g["wh"])
         self.assertGreaterEqual(energy["conversion"], -1e-6)
         self.assertTrue((outcome.charge <= 1 + 1e-9).all())

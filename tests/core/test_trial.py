@@ -181,7 +181,7 @@ class PlannedTest(unittest.TestCase):
         plan = {**PLAN, "sources": []}
         outcome = simulate(parse_plan(plan), 400)
         hours = outcome.curve_h[outcome.curve_h <= 0.5 * outcome.runtime[1]][12::24]
-        drawn_wh = np.concatenate([[0.0], np.cumsum(outcome.drawn_w)])
+        drawn_wh = np.concatenate([[0.0], np.cumsum(outcome.likely.drawn_w)])
         checks = [
             {"h": float(hour), "wh": float(np.interp(hour, np.arange(len(drawn_wh)), drawn_wh))}
             for hour in hours
@@ -388,7 +388,7 @@ class CheckInTest(unittest.TestCase):
         self.assertGreaterEqual(late.stop_h[0], 26)
         self.assertGreater(late.held_wh[1], forecast_of().held_wh[1])
 
-    def test_far_from_the_plan_it_follows_what_is_seen(self):
+    def test_far_from_the_plan_it_follows_the_check_ins(self):
         prediction = forecast_of([{"h": h, "wh": 120.0 * h} for h in (1, 2, 3)])
         self.assertAlmostEqual(prediction.stop_h[1], 950 / 120, delta=0.9)
 

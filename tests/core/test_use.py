@@ -46,7 +46,7 @@ class UseTextTest(unittest.TestCase):
             use_from_text("2027-02-10 12:30; 18"), {"tasks": ["2027-02-10T12:30", "18:00"]}
         )
 
-    def test_so_many_a_day(self):
+    def test_a_number_of_tasks_per_day(self):
         self.assertEqual(use_from_text("2 a day"), {"tasks": ["11:00", "17:00"]})
         self.assertEqual(use_from_text("once a day"), {"tasks": ["14:00"]})
         self.assertEqual(use_from_text("3x per day"), {"tasks": ["10:00", "14:00", "18:00"]})

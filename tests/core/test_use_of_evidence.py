@@ -57,7 +57,7 @@ def plan(*loads, **more):
 def wh_of(load, **more):
     """Wh that the likely run gives a load over its hours."""
     outcome = simulate(plan({"name": "Load", **load}, **more), 8)
-    return outcome.energy_wh["loads"]["Load"]
+    return outcome.likely.energy_wh["loads"]["Load"]
 
 
 def profile(kind, *readings, **more):
@@ -178,7 +178,7 @@ class SettingTest(unittest.TestCase):
         self.assertEqual(known.setting, "high")
         self.assertAlmostEqual(known.mean_w.value, 50.8, delta=0.5)
 
-    def test_readings_alike_speak_without_a_setting(self):
+    def test_equal_readings_without_a_setting_count(self):
         known = profile(
             "led", {"type": "spot", "watts": 40}, {"type": "spot", "watts": 20, "setting": "low"}
         )

@@ -63,7 +63,7 @@ class UnseenTest(unittest.TestCase):
             self.assertAlmostEqual(unseen_share(hours), counted, delta=0.01)
         self.assertEqual((unseen_share(0.0), unseen_share(24.0)), (1.0, 0.0))
 
-    def test_the_longer_it_is_watched_the_nearer_to_what_was_seen(self):
+    def test_longer_captures_outweigh_the_prior(self):
         mean = Estimate(40.0, 0.05, "B", ())
         kind = KINDS["compressor-fixed"]
         shifted = [with_unseen(mean, kind, False, False, hours) for hours in (0.0, 6.0, 12.0)]

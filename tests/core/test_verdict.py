@@ -66,7 +66,7 @@ class VerdictTest(unittest.TestCase):
                 first_failure = verdict_of(outcome_of(loads, 1500, inverter=inverter)).first_failure
                 self.assertEqual((first_failure.why, first_failure.load), (why, load))
 
-    def test_what_a_life_hangs_on_is_never_counted_as_dispensable(self):
+    def test_a_load_of_class_life_is_never_dispensable(self):
         resting = {"off": [["23:00", "06:00"]]}
         for cares in ("life", "store"):
             kept = {**LAMP, "cares": cares, "priority": "nice"}
@@ -116,10 +116,10 @@ class VerdictTest(unittest.TestCase):
     def test_energies_are_of_the_hours_needed_or_to_the_stop(self):
         for nominal in (1500, 9000):
             outcome = outcome_of([LAMP], nominal)
-            energy, hours = outcome.energy_wh, outcome.until_h
+            energy, hours = outcome.likely.energy_wh, outcome.likely.until_h
             self.assertAlmostEqual(energy["loads"]["Lamp"], 100 * hours, delta=1.7)
             self.assertAlmostEqual(energy["inverter_idle"], 10 * hours, delta=0.2)
-            got = energy["loads"]["Lamp"] + outcome.unserved_wh.get("Lamp", 0.0)
+            got = energy["loads"]["Lamp"] + outcome.likely.unserved_wh.get("Lamp", 0.0)
             self.assertAlmostEqual(got, 2400, delta=1.7)
 
     def test_the_document_words_the_same_verdict(self):

@@ -67,7 +67,7 @@ class AlonePageTest(SiteTest):
         make_supply(self.job)
         self.assertIn("No load has a label or a reading yet", self.page())
 
-    def test_a_load_left_out_of_the_plan_stands_there_too(self):
+    def test_a_load_left_out_of_the_plan_is_listed_too(self):
         load = make_load(self.job, "Lamp", 40.0, kind="led")
         make_supply(self.job)
         self.client.post(self.url("plans:use-load", 0, load.pk), {})

@@ -134,8 +134,8 @@ class DocumentTest(DayPlanTest):
             )
         PlanEntry.objects.create(plan=self.plan, load=self.router, route="dc12")
         outcome = answer_of(self.plan).outcome
-        self.assertEqual(outcome.energy_wh["inverter_idle"], 0.0)
-        self.assertGreater(outcome.energy_wh["outputs_idle"], 0.0)
+        self.assertEqual(outcome.likely.energy_wh["inverter_idle"], 0.0)
+        self.assertGreater(outcome.likely.energy_wh["outputs_idle"], 0.0)
 
     def test_a_bank_without_an_inverter_feeds_its_outputs(self):
         bank = make_supply(
@@ -349,7 +349,7 @@ class SourceTest(DayPlanTest):
         source = self.plan.sources.get()
         self.assertEqual(source.data["between"], [["18:30", "20:30"]])
         outcome = answer_of(self.plan).outcome
-        self.assertGreater(outcome.fuel_l, 0.1)
+        self.assertGreater(outcome.likely.fuel_l, 0.1)
         url = self.url("plans:move-block", self.plan.pk, "sources", source.pk, 0)
         self.client.post(url, {"by_min": "60"}, headers=HTMX)
         source.refresh_from_db()
@@ -357,7 +357,7 @@ class SourceTest(DayPlanTest):
 
     def test_another_battery(self):
         self.add("battery", name="Case", nominal_wh="1 kWh", max_w="130 W", taken_in="on")
-        self.assertIn("Case", answer_of(self.plan).outcome.by_source_wh)
+        self.assertIn("Case", answer_of(self.plan).outcome.likely.by_source_wh)
 
     def test_refusals_keep_what_was_typed(self):
         for kind, data, said in (
@@ -684,7 +684,7 @@ class EntryPageTest(DayPlanTest):
             self.assertContains(page, f'name="{has}"')
             self.assertNotContains(page, f'name="{lacks}"')
 
-    def test_what_stands_there_stays_though_its_kind_has_no_use_for_it(self):
+    def test_a_stored_value_stays_though_its_kind_does_not_use_it(self):
         self.entry.pull_down_h = 3.0
         self.entry.save()
         page = self.client.get(self.url("plans:entry", self.plan.pk, self.autoclave.pk))

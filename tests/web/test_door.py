@@ -93,7 +93,7 @@ class UsualUseTest(DoorTest):
             used for used in answer_of(current_plan(self.job)).used if used.name != "Fridge"
         )
 
-    def test_so_many_times_for_so_long_is_a_task_of_that_energy(self):
+    def test_a_number_of_uses_of_some_minutes_is_a_task_of_that_energy(self):
         self.add("kettle", label_watts="2200 W", often="twice a day, 3 minutes")
         used = self.used()
         self.assertEqual(used.use, {"tasks": ["11:00", "17:00"]})
@@ -243,7 +243,7 @@ class OneStoryTest(SiteTest):
         self.assertRegex(survey, r"Worst minute in the plan.*without power: Kettle")
         self.assertIn("2.14\u00a0kW", survey.split("Worst minute in the plan")[1][:200])
 
-    def test_a_start_is_told_by_what_the_load_s_page_says(self):
+    def test_a_start_agrees_with_the_load_s_page(self):
         add_reading(self.fridge, "start", {"va": 900.0})
         outcome = answer_of(current_plan(self.job)).outcome
         start = next(start for start in outcome.starts if start.load == "Fridge")

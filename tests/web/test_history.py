@@ -166,7 +166,7 @@ class JobTest(SiteTest):
         stale = self.client.post(self.url("jobs:edit"), {**form, "name": "Hut"})
         self.assertContains(stale, "changed in another window", status_code=422)
 
-    def test_mains_stand_in_for_unread_volts(self):
+    def test_the_mains_voltage_replaces_unread_volts(self):
         load = make_load(self.job, watts=None, kind="induction-motor")
         self.client.post(
             self.url("loads:add-reading", load.pk, "spot"),

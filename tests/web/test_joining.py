@@ -35,7 +35,7 @@ class JoiningTest(SiteTest):
         left_out = load.entries.live().filter(taken_in=False).values_list("plan__name", flat=True)
         return {"Night", "Day"} - set(left_out)
 
-    def test_it_joins_one_plan_and_the_bar_tells_what_it_makes_of_it(self):
+    def test_it_joins_one_plan_and_the_bar_shows_its_effect(self):
         load = self.add("Screen")
         self.assertEqual(self.taken_in(load), {"Night"})
         page = self.client.get(self.url("loads:load", load.pk)).text

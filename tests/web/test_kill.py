@@ -232,7 +232,7 @@ class ServerKillTest(TestCase):
                 f"SELECT count(*) FROM ({query.replace('SELECT', 'SELECT id,')}) WHERE id NOT IN "
                 f"(SELECT record FROM jobs_change WHERE model = '{model}')"
             )
-            # Undo goes back so many changes; what is older has none left.
+            # Undo goes back a limited number of changes; older ones cannot be undone.
             (all_changes,) = self.rows("SELECT count(*) FROM jobs_change")
             if all_changes[0] < KEPT_CHANGES:
                 self.assertEqual(without_undo, [(0,)], f"a {kind} and its undo belong together")

@@ -341,7 +341,7 @@ class SurveyTest(SiteTest):
                 self.client.get(self.url("loads:survey"))
             return len(made)
 
-        # Of many loads the answer comes later, and what the newest makes of it with it.
+        # With many loads the answer comes later, and the newest load's effect with it.
         self.assertEqual((count(3), count(60)), (22, 21))
 
     def test_a_load_without_evidence_is_said(self):
@@ -365,7 +365,7 @@ class EchoTest(SiteTest):
 
 
 class OverTheYearsTest(SiteTest):
-    def test_a_change_is_told_and_what_is_old_is_to_be_read_again(self):
+    def test_a_change_is_shown_and_old_readings_are_to_be_repeated(self):
         load = make_load(self.job, watts=None)
         url = self.url("loads:add-reading", load.pk, "energy")
         for at, counted in (("2023-03-10T12:00", "720 Wh"), ("2024-11-10T12:00", "1150 Wh")):

@@ -161,7 +161,7 @@ class MetersTest(SiteTest):
         self.assertEqual(self.compare(clip, "101 100", against=bench.pk).status_code, 302)
         self.assertContains(self.client.get(reverse("meters:list")), "Clip")
 
-    def test_a_package_carries_the_meters_it_was_read_with(self):
+    def test_a_package_contains_the_meters_of_its_readings(self):
         self.add(limit="2 %")
         self.add("Unused")
         load = make_load(self.job, watts=None)

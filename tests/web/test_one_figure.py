@@ -12,7 +12,7 @@ from needle.words import worded
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
 
-#: What the site's answer and the headless one must say alike, to the last digit.
+#: Figures of the site's answer and the headless one that must be equal to the last digit.
 SAME = (
     "runtime_h",
     "capped",

@@ -100,7 +100,7 @@ class PhotoTest(SiteTest):
         self.assertContains(answer, "231.2", status_code=422)
         self.assertFalse(self.load.readings.exists())
 
-    def test_a_job_holds_so_many_photos(self):
+    def test_the_number_of_photos_of_a_job_is_limited(self):
         self.send(picture())
         with mock.patch("web.loads.reading_forms.MOST_PHOTOS", 1):
             answer = self.send(picture())

@@ -72,7 +72,7 @@ class PracticeTest(SiteTest):
         self.answer(run, 100, 90_000, "yes")
         self.assertContains(self.page(run), "Step 1: The counter at Incubator was not reset")
 
-    def test_a_supply_is_tested_and_a_round_told(self):
+    def test_a_supply_is_tested_and_a_round_shown(self):
         run = self.begun(CASE)
         self.assertContains(self.do(run, do="idle"), "how long", status_code=422)
         self.do(run, do="drain")
@@ -80,7 +80,7 @@ class PracticeTest(SiteTest):
         self.answer(run, 9, 16, "yes")
         self.assertContains(self.page(run), "How a measuring round would have used these hours")
 
-    def test_a_plan_is_drawn_up_and_told(self):
+    def test_a_plan_is_drawn_up_and_summarised(self):
         run = self.begun(CASE)
         self.assertContains(self.page(run), "How long does this plan last?")
         uses = {"use-0": "always", "use-1": "between", "from-1": "20:00", "to-1": "23:00"}
@@ -130,7 +130,7 @@ class PracticeTest(SiteTest):
         run.refresh_from_db()
         self.assertEqual(len(run.doings), 1)
 
-    def test_of_two_hands_at_once_the_later_one_is_told(self):
+    def test_of_two_simultaneous_actions_the_later_one_is_refused(self):
         run = self.begun()
         other = DrillRun.objects.get(pk=run.pk)
         actions.do(run, {"do": "reset", "loads": ["Cold box"]})
@@ -175,7 +175,7 @@ class PracticeTest(SiteTest):
         self.assertContains(answer, "You have 200 tries: remove some")
         self.assertEqual(DrillRun.objects.visible_to(self.user).count(), 200)
 
-    def test_what_was_done_is_told_with_its_figures(self):
+    def test_actions_are_listed_with_their_figures(self):
         run = self.begun(PUMP)
         self.do(run, do="spot", loads="Pump")
         self.do(run, do="start", loads="Pump")

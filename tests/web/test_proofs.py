@@ -233,7 +233,7 @@ class PartsTest(SiteTest):
             self.client.post(self.url("supplies:add"), {**form, "parallel": "1"}).status_code, 302
         )
 
-    def test_what_it_comes_to_is_told_before_it_is_kept(self):
+    def test_its_effect_is_shown_before_it_is_saved(self):
         url = self.url("supplies:comes-to")
         for form, said in (
             (

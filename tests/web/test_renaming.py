@@ -35,7 +35,7 @@ def answers(job):
             rounded(answer.outcome.chance),
             [(run.document is not None, run.why_not) for run in draft.runs],
             sorted(line.used for line in rests_of(draft).lines),
-            sorted(rounded(wh) for wh in answer.outcome.energy_wh["loads"].values()),
+            sorted(rounded(wh) for wh in answer.outcome.likely.energy_wh["loads"].values()),
             sorted(rounded(start.verdict.chance or 0) for start in answer.outcome.starts),
         )
     for trial in job.trials.live():

@@ -58,7 +58,7 @@ class SupplyTest(SiteTest):
                 self.assertContains(self.post(**changes), said, status_code=422)
         self.assertFalse(Supply.objects.exists())
 
-    def test_staircase_carries_its_numbers(self):
+    def test_the_staircase_shows_its_numbers(self):
         self.post(idle_w="28 W", efficiency="92 %")
         listed = self.client.get(self.url("supplies:list"))
         self.assertContains(listed, "5.12\u00a0kWh")
@@ -196,7 +196,7 @@ class PlanTest(SiteTest):
         self.assertContains(answer_, 'value="mostly"', status_code=422)
         self.assertFalse(PlanEntry.objects.exists())
 
-    def test_hours_a_day_stand_in_for_times_and_are_said(self):
+    def test_hours_a_day_replace_times_with_a_notice(self):
         self.lamp.hours_per_day = 4.5
         self.lamp.save()
         page = self.client.get(self.url("plans:current"))

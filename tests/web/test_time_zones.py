@@ -28,7 +28,7 @@ class ZoneTest(SiteTest):
         self.client.post(self.url("jobs:edit"), {**data, "zone": "Europe/London"})
         self.assertEqual(Job.objects.get(pk=self.job.pk).zone, "Europe/London")
 
-    def test_hours_are_entered_and_told_by_it(self):
+    def test_times_are_entered_and_shown_in_it(self):
         self.job.zone = DENVER
         self.job.save()
         supply = make_supply(self.job, name="Case")

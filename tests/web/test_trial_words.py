@@ -35,7 +35,7 @@ class WordsTest(SiteTest):
     def view(self):
         return view_of(Trial.objects.with_check_ins().get(pk=self.trial.pk))
 
-    def test_as_foretold(self):
+    def test_a_run_that_ends_as_predicted(self):
         self.seen((6, 76), (10, 60))
         self.assertIn("As predicted at the start", self.view().words)
 

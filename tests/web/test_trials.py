@@ -98,7 +98,7 @@ class RunTest(TrialTest):
         self.assertContains(self.page(), "with these loads use it")
 
     def test_carried_it_still_counts_and_once(self):
-        counted_wh = self.answer().energy_wh["battery_out"]
+        counted_wh = self.answer().likely.energy_wh["battery_out"]
         _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
         self.client.post(self.url("trials:carry", self.trial().pk))
         self.assertEqual(self.supply.tests.live().count(), 1)
@@ -112,7 +112,7 @@ class RunTest(TrialTest):
         self.assertFalse(self.supply.tests.live().exists())
 
     def test_renaming_a_carried_trial_counts_its_run_once(self):
-        counted_wh = self.answer().energy_wh["battery_out"]
+        counted_wh = self.answer().likely.energy_wh["battery_out"]
         _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
         self.client.post(self.url("trials:carry", self.trial().pk))
         trial = self.trial()
@@ -252,7 +252,7 @@ class CheckInTest(TrialTest):
         self.assertLess(after[2] - after[0], before[2] - before[0])
         self.assertContains(self.page(), "shorter than predicted")
 
-    def test_the_last_values_stand_in_the_fields(self):
+    def test_the_fields_contain_the_last_values(self):
         self.check_in(3.0, bars="4", of="5", watts="66 W")
         page = self.page()
         self.assertContains(page, 'placeholder="last 66"')
@@ -613,7 +613,7 @@ class SimulatedTest(TrialTest):
             self.client.post(self.url("trials:simulate", self.trial().pk)).status_code, 404
         )
 
-    def test_a_stand_in_run_ends_where_its_display_says(self):
+    def test_a_simulated_run_ends_at_its_displays_charge(self):
         twin = standin_supply(self.supply.to_core(), 4)
         run = StandinRun(twin, (100.0, 80.0), 3)
         stop = run.stop_h(0.1)

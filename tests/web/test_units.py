@@ -65,7 +65,7 @@ class OwnUnitsTest(SiteTest):
                 self.assertAlmostEqual(self.load.set_c, stored)
         self.assertContains(self.client.get(url), 'value="41 °F"')
 
-    def test_a_swing_is_so_many_degrees_apart(self):
+    def test_a_swing_is_a_temperature_difference(self):
         supply = make_supply(self.job)
         self.client.post(
             self.url("plans:add"),

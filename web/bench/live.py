@@ -22,9 +22,9 @@ from web.drawing.dial import dial
 from web.drawing.strip import Envelope, Marks, minutes_before, strip, thin
 
 STRIP_S = 900.0
-#: The whole session is looked at through so many moments.
+#: Moments to which the whole session is thinned.
 _GLANCES = 3000
-#: A start's peak on the meter is looked for within so many seconds.
+#: Time in which a start's peak on the meter is sought, s.
 _AFTER_START_S = 5.0
 
 

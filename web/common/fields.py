@@ -18,7 +18,7 @@ from web.common.addresses import key_of
 from web.common.units import celsius, temperature, units
 from web.common.validation import in_our_time
 
-#: So many degrees apart: "4", "4 °C", "7 F".
+#: A temperature difference: "4", "4 °C", "7 F".
 _APART = re.compile(r"\s*(?P<number>[\d.,]+)\s*(?:°|deg)?\s*(?P<scale>[cfk])?\s*", re.IGNORECASE)
 
 

@@ -19,7 +19,7 @@ def of_job(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     @wraps(view)
     def inner(request: HttpRequest, job: int, *args: Any, **kwargs: Any) -> HttpResponse:
         record = get_object_or_404(Job.objects.visible_to(request.user), pk=job)
-        # All of its hours are told by its own clock.
+        # All of its times are shown by its own clock.
         with timezone.override(record.clock):
             return view(request, record, *args, **kwargs)
 

@@ -129,7 +129,7 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.fields["appliance"].widget.attrs |= {
                 "hx-get": reverse("loads:add", args=[self.instance.job_id]),
                 "hx-include": "closest form",
-                # What hangs on a load follows what it is: a freezer is no air conditioner.
+                # A load's other fields depend on its kind: a freezer is no air conditioner.
                 "hx-params": "not csrfmiddlewaretoken,cares",
                 # Only what lies in the fold: what is typed meanwhile stays.
                 "hx-target": "#load-fields .more > .fields",

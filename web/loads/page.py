@@ -21,7 +21,7 @@ from web.loads.words import ReadingRow, row_of
 
 #: Readings over less time make no course.
 LEAST_COURSE = timedelta(days=30)
-#: Days that differ by less (relative sd) are not told.
+#: Least day-to-day spread that is shown (relative sd).
 LEAST_DAY = 0.02
 
 

@@ -92,7 +92,7 @@ def shelf(request: HttpRequest, job: Job) -> HttpResponse:
 
 #: Loads that are taken along at once.
 MOST_TAKEN = 100
-#: With so many loads at most, a load's page says what comes next.
+#: Most loads with which a load's page shows the next step.
 FEW = 2
 #: What a person can type in.
 TYPED = {key: words for key, words in TYPES.items() if key in FORMS}

@@ -10,6 +10,7 @@ from django.utils.safestring import SafeString
 
 from needle.decide.compare import Against, Figure, LoadSide, figures, unfair
 from needle.estimate import Estimate
+from needle.message import Message
 from needle.plan.advice.alone import hours_alone
 from needle.plan.documents.measured import load_document
 from needle.plan.documents.parse import parse_plan
@@ -55,7 +56,7 @@ class Compared:
 
     sides: list[LoadSide]
     rows: list[ComparedRow]
-    unfair: list[str]
+    unfair: list[Message]
     drawing: SafeString | None
     verdict: str
 
@@ -102,10 +103,11 @@ def compare(job: Job, picked: Sequence[LoadChoice], supply: Supply | None) -> Co
         for number, value in enumerate(figure.values[1:], 1):
             cells.append(ComparedCell(value, figure.against(number)))
         rows.append(ComparedRow(figure, cells))
+    reasons: list[Message] = unfair(sides) if len(sides) > 1 else []
     return Compared(
         sides,
         rows,
-        unfair(sides) if len(sides) > 1 else [],
+        reasons,
         _drawing(rows, sides),
         _verdict(rows, sides),
     )

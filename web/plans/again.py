@@ -21,7 +21,7 @@ def measure_again(answer: Answer) -> list[str]:
 
 
 def _loads(answer: Answer) -> Iterator[str]:
-    energy = answer.outcome.energy_wh["loads"] if answer.outcome else {}
+    energy = answer.outcome.likely.energy_wh["loads"] if answer.outcome else {}
     total = sum(energy.values())
     for used_load in sorted(answer.used, key=lambda used: -energy.get(used.name, 0.0)):
         profile = used_load.profile

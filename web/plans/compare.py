@@ -106,7 +106,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
     low, mid, high = outcome.runtime
     name = answer.supply.name if answer.supply else ""
     frame = Frame(outcome.plan.start, 0.0, min(span_h, outcome.plan.hours), paper=paper)
-    energy = outcome.energy_wh
+    energy = outcome.likely.energy_wh
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""
     empty = (
@@ -136,7 +136,7 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
             with_unit(lost, "Wh"),
             with_unit(energy["sources"], "Wh") if outcome.plan.sources else "none",
             ", ".join(_tripped(outcome)) or "none",
-            with_unit(sum(outcome.unserved_wh.values()), "Wh"),
+            with_unit(sum(outcome.likely.unserved_wh.values()), "Wh"),
         ],
     )
 

@@ -24,7 +24,7 @@ from web.plans.outcomes import Answer
 from web.plans.used import UsedLoad
 
 Ghosts = Sequence[Move]
-#: Below so many units wide, cycles are drawn as one stretch.
+#: Width below which cycles are drawn as one stretch, drawing units.
 _LEAST_CYCLE = 4.0
 
 

@@ -20,7 +20,7 @@ from needle.quantity import chance_text, hours_text
 from web.common.units import said
 from web.plans.outcomes import Answer
 
-#: What steadies a supply's figures, the guided test that does it, and how long that takes.
+#: Figures of a supply, the guided test that narrows each, and its duration.
 _SUPPLY_TESTS = {
     CAPACITY: ("a capacity test of the battery", "capacity", "a whole discharge"),
     INVERTER_IDLE: ("an idle test of the inverter", "idle", "several hours"),

@@ -26,7 +26,7 @@ from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 8
+ANSWER_VERSION = 9
 #: How long a page waits for an answer before it shows that it is being worked out, and how long
 #: one waits who asked for nothing else, s.
 PAGE_WAIT_S, LONG_WAIT_S = 1.0, 60.0
@@ -108,7 +108,7 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
 
 def energies_until(outcome: Outcome) -> str:
     """The hours that the energies cover, in words."""
-    if outcome.until_h >= outcome.plan.needed_hours - 1e-6:
+    if outcome.likely.until_h >= outcome.plan.needed_hours - 1e-6:
         return f"in the {hours_text(outcome.plan.needed_hours)} needed, likely"
     return "until it stops, in the likely run"
 

@@ -246,7 +246,7 @@ def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> Pl
     shown = shown_of(outcome, asked)
     frame = frame_of(outcome, shown, asked.paper)
     goes = _goes(outcome)
-    never = outcome.never_cycles_off_h
+    never = outcome.likely.never_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
     promised = display_hours(outcome.plan)
     drawn = SafeString("")
@@ -266,13 +266,13 @@ def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> Pl
         never_off=f"{beyond}{hours_text(never)}",
         display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
         sustains=sustains(outcome),
-        fuel_l=outcome.fuel_l,
+        fuel_l=outcome.likely.fuel_l,
         draws=len(outcome.runtime_h),
     )
 
 
 def _goes(outcome: Outcome) -> list[Goes]:
-    energy = outcome.energy_wh
+    energy = outcome.likely.energy_wh
     loads = sorted(energy["loads"].items(), key=lambda pair: -pair[1])
     goes = [
         Goes(name, wh, f"part-{index}") for index, (name, wh) in enumerate(loads[:NAMED], 1) if wh
@@ -309,10 +309,11 @@ def csv_rows(outcome: Outcome) -> list[list[str]]:
     table = [["time", "charge_low", "charge", "charge_high", "drawn_w", "sources_w"]]
     for index, hour in enumerate(outcome.curve_h.tolist()):
         low, mid, high = (f"{row[index]:.4f}" for row in outcome.charge)
-        place = min(int(hour), len(outcome.drawn_w) - 1)
+        place = min(int(hour), len(outcome.likely.drawn_w) - 1)
         moment = timezone.localtime(moment_after(outcome.plan.start, hour))
         watts = [
-            f"{watts_by_hour[place]:.1f}" for watts_by_hour in (outcome.drawn_w, outcome.sources_w)
+            f"{watts_by_hour[place]:.1f}"
+            for watts_by_hour in (outcome.likely.drawn_w, outcome.likely.sources_w)
         ]
         table.append([moment.isoformat(), low, mid, high, *watts])
     return table

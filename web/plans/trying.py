@@ -25,7 +25,7 @@ from web.plans.models import PlanEntry, PlanSource
 from web.plans.outcomes import answer_draft
 from web.plans.views import changed, plan_of, shown_context, source_of
 
-#: A block is moved by so many minutes at most: two weeks.
+#: Most minutes by which a block can be moved: two weeks.
 _FAR_MIN = 14 * 1440
 _Change = Callable[[dict[str, Any]], dict[str, Any]]
 

@@ -425,7 +425,7 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
     if answer.outcome is None or view is None or filename not in DOWNLOADS:
         raise Http404
     if filename == "plan.json":
-        # As far as it was looked, so that it answers alike when it is run headless.
+        # With the simulated horizon, so that it gives the same answer headless.
         hours = {"hours": answer.outcome.plan.hours}
         return json_attachment({**document(answer.draft), **hours}, filename)
     if filename == "answer.json":

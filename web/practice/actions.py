@@ -14,7 +14,7 @@ from needle.drill.drill import parse_drill
 from needle.drill.judge import as_document, judged
 from needle.drill.session import played
 from needle.drill.shipped import DRILLS
-from needle.message import as_stored
+from needle.message import kept
 from web.practice.models import DrillRun
 
 #: Doings of one try, tries that are kept of one person.
@@ -82,9 +82,10 @@ def answer(run: DrillRun, given: DrillAnswer) -> None:
         return
     drill = run.drill()
     outcome = as_document(judged(run.session(), given), drill) | {
-        "round": [[f"{at:%H:%M}", as_stored(what)] for at, what in advised(drill)]
+        "round": [[f"{at:%H:%M}", what] for at, what in advised(drill)]
     }
-    _store(run, answer={"low": given.low, "high": given.high, "yes": given.yes}, outcome=outcome)
+    given_answer = {"low": given.low, "high": given.high, "yes": given.yes}
+    _store(run, answer=given_answer, outcome=kept(outcome))
 
 
 def _store(run: DrillRun, **changed: Any) -> None:

@@ -24,7 +24,7 @@ from web.plans.answer_pool import worked_out
 from web.plans.outcomes import LONG_WAIT_S, answer_of, current_plan
 from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound
 
-#: What is begun within so many minutes of the plan is on time, min.
+#: Delay up to which a step is on time, min.
 LATE_MIN = 10
 #: How often a change is made, where other hands are quicker.
 HANDS = 3

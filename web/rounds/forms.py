@@ -69,7 +69,7 @@ class RoundForm(RecordForm):
         loads = list(job.loads.live())
         names = [(load.name, load.name) for load in loads]
         self.fields["keep"].choices = names  # type: ignore[attr-defined]
-        # Where a life hangs on it, unplugging is somebody's own decision.
+        # If a life depends on it, unplugging is somebody's own decision.
         self.initial["keep"] = [load.name for load in loads if load.safety_class == "life"]
 
     def clean(self) -> dict[str, Any]:

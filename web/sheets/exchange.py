@@ -35,7 +35,7 @@ from web.trials.models import CheckIn, Trial
 
 #: Raised when the tables change in a way that older packages do not fit.
 VERSION = 1
-#: Tables in an order in which each only points back: name, model, what it hangs on.
+#: Tables in an order in which each refers only to earlier ones: name, model, parent.
 TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("meters", Meter, "owner"),
     ("loads", Load, "job"),

@@ -214,7 +214,7 @@ def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
     starts = (
         {start.load: start.verdict for start in answer.outcome.starts} if answer.outcome else {}
     )
-    wh = answer.outcome.energy_wh["loads"] if answer.outcome else {}
+    wh = answer.outcome.likely.energy_wh["loads"] if answer.outcome else {}
     rows = []
     for used_load in counted:
         assert used_load.profile is not None
@@ -283,21 +283,21 @@ def _known(estimate: Estimate) -> str:
 def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     plan = outcome.plan
     low, mid, high = outcome.runtime
-    energy = outcome.energy_wh
+    energy = outcome.likely.energy_wh
     lost = energy["inverter_idle"] + energy["outputs_idle"] + energy["conversion"]
     more = "more than " if outcome.capped else ""
     rows = [
         ["lasts, likely", f"{more}{hours_text(mid)}"],
         ["between (8 of 10)", f"{hours_text(low)} and {hours_text(high)}"],
         ["chance that all that should run does", chance_text(outcome.chance)],
-        ["never cycling off", hours_text(outcome.never_cycles_off_h)],
+        ["never cycling off", hours_text(outcome.likely.never_off_h)],
         ["energies counted", energies_until(outcome)],
         ["idle and conversion", with_unit(lost, "Wh")],
     ]
     if plan.sources:
         rows.append(["from sources", with_unit(energy["sources"], "Wh")])
-    if outcome.fuel_l > 0:
-        rows.append(["fuel burnt", f"{outcome.fuel_l:.2g} l"])
+    if outcome.likely.fuel_l > 0:
+        rows.append(["fuel burnt", f"{outcome.likely.fuel_l:.2g} l"])
     first = {trip.load: trip for trip in reversed(outcome.trips)}
     for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)

@@ -21,10 +21,8 @@ from needle.supply.supply import staircase as core_staircase
 from needle.supply.supply_tests import (
     CapacityTest,
     EfficiencyTest,
-    IdleTest,
     RouteAccount,
     RouteTest,
-    TogetherTest,
     account,
     saved_w,
 )
@@ -63,10 +61,10 @@ class Card:
 
 @dataclass(frozen=True)
 class TestRow:
-    """A test: the record, its text, and whether a newer one replaces it."""
+    """A test: the record, its result, and whether no newer one replaces it."""
 
     test: SupplyTest
-    says: str
+    result: Message
     in_force: bool
 
 
@@ -136,7 +134,7 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
     """Compute a supply's page."""
     card = card_of(supply, hours)
     tests = list(zip(supply.known_tests(), card.core.tests, strict=True))
-    newest = {_what(core): stored.pk for stored, core in tests}
+    newest = {core.subject: stored.pk for stored, core in tests}
     fit, drain = _newest_fit(card.core.tests), _newest_drain(card.core.tests)
     routes, troubles = _routes(
         [test for test in card.core.tests if isinstance(test, RouteTest)], card.core
@@ -152,7 +150,7 @@ def page_of(supply: Supply, hours: float = USUAL_HOURS) -> SupplyPage:
         course=_course(held, supply.name),
         card=card,
         tests=[
-            TestRow(stored, _sentence(core), newest[_what(core)] == stored.pk)
+            TestRow(stored, core.result, newest[core.subject] == stored.pk)
             for stored, core in reversed(tests)
         ],
         fit=fit,
@@ -175,39 +173,6 @@ def _newest_drain(tests: Sequence[CoreTest]) -> tuple[tuple[float, float | None,
     """Log of the newest capacity test; empty for a single row."""
     drains = [test for test in tests if isinstance(test, CapacityTest)]
     return drains[-1].log if drains and len(drains[-1].log) > 1 else ()
-
-
-def _what(test: CoreTest) -> tuple[str, str]:
-    """What a test is about; the newest of each replaces earlier ones."""
-    if isinstance(test, IdleTest):
-        return "idle", test.output
-    if isinstance(test, RouteTest):
-        return "route", f"{test.load} {test.output}"
-    if isinstance(test, TogetherTest):
-        # Each is evidence of its own: none takes the place of another.
-        return "together", f"{test.on} {test.hours} {test.wh} {test.loads}"
-    return type(test).__name__, ""
-
-
-def _sentence(test: CoreTest) -> str:
-    if isinstance(test, IdleTest):
-        where = "AC" if test.output == "ac" else test.output
-        if test.watts is not None:
-            return f"{where}: {with_unit(test.watts, 'W')} read directly"
-        return f"{where}: {test.start * 100:.3g} → {test.end * 100:.3g} % in {test.hours:g} h"
-    if isinstance(test, EfficiencyTest):
-        most = max(ac for ac, _ in test.pairs)
-        return f"{len(test.pairs)} pairs, up to {with_unit(most, 'W')} AC"
-    if isinstance(test, CapacityTest):
-        hours, _, wh = test.log[-1]
-        where = "behind the inverter" if test.counted == "ac" else "at the battery"
-        charge = f"{test.start * 100:.3g} → {test.end * 100:.3g} %"
-        return f"{with_unit(wh, 'Wh')} {where}, {charge} in {hours:g} h"
-    if isinstance(test, TogetherTest):
-        names = ", ".join(test.loads)
-        mean = with_unit(test.wh / test.hours, "W")
-        return f"{mean} at the battery over {test.hours:g} h, with {names}"
-    return f"{test.load}: AC against {test.output} over {test.hours:g} h"
 
 
 def _course(held: Sequence[Held], name: str) -> SafeString | None:

@@ -31,7 +31,7 @@ class SupplyTestForm(OnceMixin, forms.Form):
     simulated: ClassVar[bool] = True
     names: ClassVar[dict[str, str]] = {}
 
-    #: Whether its fields stand in pairs, AC beside DC.
+    #: Whether its fields are shown in pairs, AC beside DC.
     paired: ClassVar[bool] = False
 
     def __init__(self, supply: Supply, *args: Any, **kwargs: Any) -> None:

@@ -183,7 +183,10 @@ def run_on(twin: StandinSupply, trial: Trial, seed: int) -> StandinRun:
         # What trips in the plan does not run on the stand-in either.
         outcome = simulate(parse_plan(document), STANDIN_DRAWS)
         until = max(1, math.ceil(outcome.runtime[1]))
-        drawn, given = outcome.drawn_w[:until].tolist(), outcome.sources_w[:until].tolist()
+        drawn, given = (
+            outcome.likely.drawn_w[:until].tolist(),
+            outcome.likely.sources_w[:until].tolist(),
+        )
     return StandinRun(twin, tuple(drawn), seed, trial.start_charge, tuple(given))
 
 

@@ -37,8 +37,8 @@ def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
         return
     hours = min(outcome.plan.hours, MOST_HOURS)
     trial.expected = {"plan": {**document(draft), "hours": hours}}
-    until_h = max(1e-6, min(outcome.until_h, outcome.plan.needed_hours))
-    watts = {name: wh / until_h for name, wh in outcome.energy_wh["loads"].items()}
+    until_h = max(1e-6, min(outcome.likely.until_h, outcome.plan.needed_hours))
+    watts = {name: wh / until_h for name, wh in outcome.likely.energy_wh["loads"].items()}
     trial.ran = snapshot(answer.used, watts, bool(outcome.plan.sources))
 
 

@@ -79,7 +79,7 @@ def alone_plan(plan: Plan, load: PlanLoad, route: str) -> Plan:
     return replace(by_itself, hours=_horizon_h(by_itself, only))
 
 
-#: Short tasks are put together to about so many minutes, since a plan's steps are whole minutes.
+#: Minutes into which short tasks are joined, since a plan's steps are whole minutes.
 _ROW_MIN = 10.0
 
 

@@ -60,7 +60,7 @@ def battery_for(
     labels_w : float or None
         Sum of the loads' labels, W.
     """
-    by_mean = sum(outcome.wanted_wh.values())
+    by_mean = sum(outcome.likely.wanted_wh.values())
     size = required_wh(outcome, wanted_chance)
     return BatterySize(
         size,
@@ -97,7 +97,7 @@ def required_wh(outcome: Outcome, wanted_chance: float) -> float | None:
 
     # Draws that fail whatever the battery never hold.
     rows = np.flatnonzero(demand.first_failures()[0] >= last_min)
-    more = math.ceil(wanted_chance * draws - 1e-9)  # of the undecided, so many must hold
+    more = math.ceil(wanted_chance * draws - 1e-9)  # least number of undecided draws that must hold
     low, high = 1.0, _MOST_WH
     trial = plan.supply.battery.nominal_wh
     while more <= rows.size and high / low > _CLOSE:
@@ -244,7 +244,7 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
     """Return how many complete nights each load with hours of use at night is supplied."""
     plan = outcome.plan
     nights = []
-    never = {name for name, wh in outcome.energy_wh["loads"].items() if wh <= 0}
+    never = {name for name, wh in outcome.likely.energy_wh["loads"].items() if wh <= 0}
     for load in plan.loads:
         if load.name in never:
             continue
@@ -292,12 +292,12 @@ def sustains(outcome: Outcome) -> Sustains | None:
     whole_days = days if outcome.capped else min(days, int(outcome.runtime[1] // 24))
     daily = [
         (
-            float(outcome.drawn_w[24 * day : 24 * day + 24].sum()),
-            float(outcome.sources_w[24 * day : 24 * day + 24].sum()),
+            float(outcome.likely.drawn_w[24 * day : 24 * day + 24].sum()),
+            float(outcome.likely.sources_w[24 * day : 24 * day + 24].sum()),
         )
         for day in range(whole_days)
     ]
-    charge = outcome.likely_charge
+    charge = outcome.likely.charge
     last = 24 * 60 * days
     before = plan.supply.battery.start_charge if days == 1 else charge[last - 1440 - 1]
     holds = outcome.capped and float(charge[last - 1]) >= float(before) - 0.005

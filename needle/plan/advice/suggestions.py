@@ -22,13 +22,13 @@ from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
 
 #: Draws for comparing a plan with a changed one: same random streams, so few are enough.
 PAIRED_DRAWS = 60
-#: So many changes are run; those with the least to win are left out first.
+#: Most changes that are simulated; those with the least to gain are left out first.
 MOST_SUGGESTIONS = 8
 #: How many times as far as the plan a gain is looked for; what lies beyond is "at least".
 FURTHEST = 8
-#: So many changes are run where the plan holds anyway.
+#: Most changes that are simulated if the plan holds anyway.
 MOST_WHERE_IT_HOLDS = 3
-#: A change that wins less is not told, h.
+#: Least gain of a change that is shown, h.
 LEAST_H = 0.02
 #: A change that raises the chance of success by less does not count for that.
 LEAST_CHANCE = 0.05
@@ -258,7 +258,7 @@ def changes_of(outcome: Outcome) -> Iterator[Change]:
     only load, its purpose) is never left off.
     """
     plan = outcome.plan
-    wh = outcome.energy_wh["loads"]
+    wh = outcome.likely.energy_wh["loads"]
     for load in plan.loads:
         if load.protected:
             continue
@@ -297,7 +297,7 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
         if alone:
             supply = replace(plan.supply, inverter=replace(inverter, off_unused=True))
             changed = replace(changed, supply=supply)
-            saved += outcome.energy_wh["inverter_idle"]
+            saved += outcome.likely.energy_wh["inverter_idle"]
         what = message("put-on-route", load=load.name, route=route)
         yield Change("route", load.name, what, caveat, route, changed, saved)
 
@@ -356,7 +356,7 @@ def _rest(plan: Plan, outcome: Outcome) -> Iterator[Change]:
     waits = [name for name, used in without.items() if bool((used & off).any())]
     others = [name for name in waits if name not in boxes]
     share = float(off[_clock_of(plan)].mean())
-    energy = outcome.energy_wh
+    energy = outcome.likely.energy_wh
     saved = energy["inverter_idle"] + sum(energy["loads"].get(name, 0.0) for name in others)
     supply = replace(plan.supply, inverter=replace(inverter, off=(Window(begin, end),)))
     first, last = (f"{minute // 60:02d}:{minute % 60:02d}" for minute in (begin, end))
@@ -382,7 +382,7 @@ def _may_rest(plan: Plan, outcome: Outcome) -> bool:
 
 def _running(loads: Sequence[PlanLoad], outcome: Outcome) -> list[PlanLoad]:
     """Loads that run: not those that the inverter drops, or whose hours do not come."""
-    wh = outcome.energy_wh["loads"]
+    wh = outcome.likely.energy_wh["loads"]
     return [load for load in loads if wh.get(load.name, 0.0) > 0]
 
 

@@ -54,7 +54,7 @@ def ledger_of(document: Mapping[str, Any], outcome: Outcome) -> list[LedgerEntry
         if any(where.startswith((f"{out}.", f"{out}[")) or where == out for out in told):
             continue
         if "profile" in path[:3]:
-            continue  # told reading by reading
+            continue  # each reading has an entry of its own
         entry = _of_value(document, path, value, situation)
         if entry is not None:
             entries.append(entry)
@@ -134,7 +134,7 @@ def _whole_parts(
     """Entries for loads with their evidence, tests, outputs, inputs, sources and runs."""
     for number, load in enumerate(document.get("loads") or ()):
         where = f"loads[{number}]"
-        if outcome.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
+        if outcome.likely.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
             yield LedgerEntry(where, False, message("not-in-use"))
         else:
             yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
@@ -143,7 +143,7 @@ def _whole_parts(
     yield from _of_unused_routes(plan)
     yield from _of_inputs(document, plan)
     for number, source in enumerate(plan.sources):
-        used = outcome.by_source_wh.get(source.name, 0.0) > 0
+        used = outcome.likely.by_source_wh.get(source.name, 0.0) > 0
         said = message("charges" if used else "gives-nothing")
         yield LedgerEntry(f"sources[{number}]", used, said)
     for number, _ in enumerate(document.get("runs") or ()):
@@ -289,7 +289,7 @@ def _moment_rule(path: Path, value: Any, situation: Situation) -> str:
     if not inside:
         return "outside-hours"
     if keys[-1] in ("connected", "shade"):
-        return "" if outcome.by_source_wh else "no-sun-then"
+        return "" if outcome.likely.by_source_wh else "no-sun-then"
     return ""
 
 

@@ -133,7 +133,7 @@ def steps_of(profile: Profile) -> list[dict[str, float]]:
     return [{"watts": watts, "minutes": profile.task_min, "duty": mean_w / watts}]
 
 
-#: What is said of a load that is known by single uses, of which nobody says when.
+#: Notice on a load known by single uses without times.
 NO_USE = "is known by single uses: say when it is used"
 
 

@@ -57,7 +57,7 @@ def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
             }
             for blocked in judged.blocked_loads
         ],
-        "needed_wh": sum(outcome.wanted_wh.values()),
+        "needed_wh": sum(outcome.likely.wanted_wh.values()),
         "short_wh": lacks.wh if lacks else None,
         "why_not": lacks.why_not if lacks else "",
     }
@@ -91,7 +91,7 @@ def _start(start: PlannedStart) -> dict[str, Any]:
 def _hourly(outcome: Outcome) -> list[dict[str, Any]]:
     """The curve at whole hours, with mean powers of the hour that begins."""
     whole = [index for index, hour in enumerate(outcome.curve_h) if abs(hour - round(hour)) < 1e-9]
-    means = dict(enumerate(zip(outcome.drawn_w, outcome.sources_w, strict=True)))
+    means = dict(enumerate(zip(outcome.likely.drawn_w, outcome.likely.sources_w, strict=True)))
     rows = []
     for number, index in enumerate(whole):
         drawn_w, sources_w = means.get(number, (0.0, 0.0))
@@ -147,18 +147,18 @@ def as_document(
     return {
         "runtime_h": {"value": mid, "low": low, "high": high},
         "capped": outcome.capped,
-        "never_cycles_off_h": outcome.never_cycles_off_h,
+        "never_cycles_off_h": outcome.likely.never_off_h,
         "covers": judged.state == "covers",
         "chance": outcome.chance,
         "stop": None
         if outcome.capped
         else {"at": moment_after(plan.start, mid).isoformat(), "why": _why(outcome)},
         "verdict": _verdict(outcome, judged),
-        "until_h": outcome.until_h,
-        "energy_wh": outcome.energy_wh,
-        "unserved_wh": outcome.unserved_wh,
-        "sources_wh": outcome.by_source_wh,
-        "fuel_l": outcome.fuel_l,
+        "until_h": outcome.likely.until_h,
+        "energy_wh": outcome.likely.energy_wh,
+        "unserved_wh": outcome.likely.unserved_wh,
+        "sources_wh": outcome.likely.by_source_wh,
+        "fuel_l": outcome.likely.fuel_l,
         "peak_w": outcome.peak_w,
         "trips": [_trip(trip, plan) for trip in outcome.trips],
         "starts": [_start(start) for start in outcome.starts],

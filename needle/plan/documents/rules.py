@@ -80,11 +80,11 @@ def _pulls(situation: Situation) -> bool:
 def _tapers(situation: Situation) -> bool:
     """Whether a charger ever offers, nearly or fully, more than the battery accepts."""
     outcome, battery = situation.outcome, situation.battery
-    hours = np.arange(len(outcome.sources_w))
+    hours = np.arange(len(outcome.likely.sources_w))
     missing = 1 - np.interp(hours, outcome.curve_h, outcome.charge[2])
     takes_w = missing * CHEMISTRIES[battery.chemistry].takes_per_h * battery.nominal_wh
-    charged = outcome.sources_w > 0
-    return bool(np.any(takes_w[charged] < 3 * outcome.sources_w[charged]))
+    charged = outcome.likely.sources_w > 0
+    return bool(np.any(takes_w[charged] < 3 * outcome.likely.sources_w[charged]))
 
 
 def _by_mean(situation: Situation) -> bool:
@@ -183,7 +183,7 @@ _RULES: dict[str, dict[str, Rule]] = {
             "volts-unasked",
         ),
         "charge_efficiency": _unless(
-            lambda s: s.outcome.energy_wh["battery_in"] > 0, "nothing-charged"
+            lambda s: s.outcome.likely.energy_wh["battery_in"] > 0, "nothing-charged"
         ),
         "taper_spread": _unless(_tapers, "no-taper"),
         "floor": _unless(lambda s: bool(np.any(s.outcome.stops_by)), "floor-not-reached"),

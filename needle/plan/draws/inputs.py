@@ -35,7 +35,7 @@ GREY = "grey start"
 #: How much of what it missed a load works off afterwards.
 REPAID = "repaid share"
 SOURCE = "source"
-#: What is drawn anew within a plan: where cycles stand, days, the hour of a swing's top, skies.
+#: Drawn anew in each plan: phases of cycles, days, the hour of a swing's maximum, skies.
 PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
 
 #: Kinds that one more measurement would narrow.
@@ -51,7 +51,7 @@ MEASURABLE = (
 )
 
 
-#: Whose name each kind bears, where it is not the kind's own.
+#: Names of kinds whose streams are seeded by another kind's name.
 _GROUPS = {
     **dict.fromkeys(
         (

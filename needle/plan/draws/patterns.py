@@ -256,7 +256,7 @@ def _nonactive(load: PlanLoad, inputs: Inputs, watts: np.ndarray) -> np.ndarray 
     if load.spreads.va is None:
         times = inputs.factor(LOAD_FACTOR, load.name)
     else:
-        # W and VA were read: what both err by alike leaves their ratio as it is.
+        # W and VA were read together: a shared error leaves their ratio unchanged.
         times = watts / inputs.factor(LOAD_VA, load.name)
     factor = np.clip(load.power_factor * times, LEAST_FACTOR, 1.0)
     return np.sqrt(1 / factor**2 - 1).astype(np.float32)

@@ -157,7 +157,7 @@ class Bank:
     def set_parameters(self, drawn: BatteryDraws) -> None:
         """Set the battery parameters of each draw."""
         self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
-        # What it takes, W: so much for each share that is missing, and a trickle.
+        # Accepted power, W: proportional to the missing charge, and a trickle.
         self.takes_w = drawn.takes * self.capacity_wh * self.chemistry.takes_per_h
         self.trickle_w = drawn.takes * self.capacity_wh * TRICKLE_PER_H
         self.ohm = drawn.ohm if None not in (self.battery.cutoff_v, self.battery.volts) else None

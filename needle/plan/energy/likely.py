@@ -18,7 +18,30 @@ from needle.plan.plan import Plan
 
 @dataclass(frozen=True)
 class Likely:
-    """The median run; fields as in :class:`needle.plan.energy.simulate.Outcome`."""
+    """The median run of a plan: every uncertain figure at its median.
+
+    Attributes
+    ----------
+    until_h : float
+        Hours that the energies cover: the needed hours, or until its first stop.
+    energy_wh : dict
+        Energies in that time, Wh: loads (by name), inverter_idle, outputs_idle, conversion,
+        sources, battery_out, battery_in, stored_change.
+    by_source_wh : dict
+        Wh of each source.
+    fuel_l : float
+        Fuel that generators burn for it, litres.
+    wanted_wh, unserved_wh : dict
+        Wh that each load needs over the needed hours, and the part it lacks.
+    drawn_w, sources_w : ndarray
+        Demand at the battery, and power from sources, in each hour, W.
+    charge : ndarray
+        State of charge at the end of each minute, share.
+    runtime_h : float
+        Hours to its first stop; the plan's hours if it never stops.
+    never_off_h : float
+        The same if no load ever cycled off.
+    """
 
     until_h: float
     energy_wh: dict[str, Any]

@@ -6,7 +6,6 @@ All draws advance together, in blocks of minutes that fit the processor's cache.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -15,7 +14,7 @@ from needle.plan.draws.inputs import Inputs
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
-from needle.plan.energy.likely import likely_run
+from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
 from needle.plan.limits.starts import PlannedStart, planned_starts
 from needle.plan.limits.trips import Trip
@@ -45,24 +44,12 @@ class Outcome:
         The plan as simulated, with duties adjusted to its room temperature.
     runtime_h : ndarray
         Hours to the first stop in each draw; the plan's hours if it never stops.
-    never_cycles_off_h : float
-        Hours if no load ever cycled off.
     stops_by : ndarray of bool
         Draws that stop within the plan's hours.
     cut_off : ndarray of bool
         Draws that stop because the terminal voltage sags below the cut-off.
-    until_h : float
-        Hours that the energies cover: the needed hours, or until the median run's first stop.
-    energy_wh : dict
-        Energies of the median run in that time: loads (by name), inverter_idle,
-        outputs_idle, conversion, sources,
-        battery_out, battery_in, stored_change. Wh.
-    by_source_wh : dict
-        Wh of each source in the median run.
-    fuel_l : float
-        Fuel that generators burn for it, litres.
-    wanted_wh, unserved_wh : dict
-        Wh that each load needs over the needed hours, and the part it lacks in the median run.
+    likely : Likely
+        The median run: its energies, course of charge, and hours.
     peak_w : float
         Highest AC W of any minute: 90th percentile over draws.
     mean_ac_w : ndarray
@@ -73,12 +60,8 @@ class Outcome:
         Hours of the points of the charge curve.
     charge : ndarray
         State of charge, share of the real capacity, shape (3, points): 10th, 50th, 90th percentile.
-    drawn_w, sources_w : ndarray
-        Demand at the battery, and power from sources, of the median run in each hour, W.
     minute_w : ndarray
         Power of all loads by the minute, W, of the draw nearest to the median hours.
-    likely_charge : ndarray
-        State of charge at the end of each minute of the median run, share.
     inputs : Inputs
         The random draws, for ranking what matters most.
     failures : Failures
@@ -92,25 +75,16 @@ class Outcome:
 
     plan: Plan
     runtime_h: np.ndarray
-    never_cycles_off_h: float
     stops_by: np.ndarray
     cut_off: np.ndarray
-    until_h: float
-    energy_wh: dict[str, Any]
-    by_source_wh: dict[str, float]
-    fuel_l: float
-    wanted_wh: dict[str, float]
-    unserved_wh: dict[str, float]
+    likely: Likely
     peak_w: float
     mean_ac_w: np.ndarray
     trips: list[Trip]
     starts: list[PlannedStart]
     curve_h: np.ndarray
     charge: np.ndarray
-    drawn_w: np.ndarray
-    sources_w: np.ndarray
     minute_w: np.ndarray
-    likely_charge: np.ndarray
     inputs: Inputs
     failures: Failures
     failures_by_load: dict[str, np.ndarray] = field(default_factory=dict)
@@ -186,25 +160,16 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         plan=plan,
         # Hours that are no whole minutes end within the last one.
         runtime_h=np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
-        never_cycles_off_h=likely.never_off_h,
         stops_by=np.isfinite(bank.stop_min),
         cut_off=bank.cut_off,
-        until_h=likely.until_h,
-        energy_wh=likely.energy_wh,
-        by_source_wh=likely.by_source_wh,
-        fuel_l=likely.fuel_l,
-        wanted_wh=likely.wanted_wh,
-        unserved_wh=likely.unserved_wh,
+        likely=likely,
         peak_w=float(np.quantile(peak, 0.9)),
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
         trips=trips,
         starts=planned_starts(demand.trips, demand.minutes),
         curve_h=marks / MINUTES_PER_HOUR,
         charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
-        drawn_w=likely.drawn_w,
-        sources_w=likely.sources_w,
         minute_w=every_w[usual].copy(),
-        likely_charge=likely.charge,
         inputs=demand.inputs,
         failures=_failures(bank, demand),
         failures_by_load=demand.failures_by_load(),

@@ -17,7 +17,7 @@ from needle.plan.draws.patterns import Pattern
 from needle.plan.plan import AC, Plan, PlanLoad
 from needle.quantity import MOST_DC_V
 
-#: Trips rarer than this are not told.
+#: Least chance of a trip that is shown.
 RARE = 0.02
 
 

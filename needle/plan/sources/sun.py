@@ -29,7 +29,7 @@ SUN_STEP_MIN = 10
 #: Energy 24, 177, for hourly global irradiance on the flat; used for tilted panels too, which
 #: understates what diffuse light they see under full cloud).
 CLOUD_SHARE, CLOUD_POWER = 0.75, 3.4
-#: How alike the cloudiness of days is about its mean: the two parameters' sum of a beta
+#: Concentration of the cloudiness of days about its mean: the two parameters' sum of a beta
 #: distribution, whose sd is then 0.3 at half cover (general value).
 CLOUD_DAYS = 1.7
 #: Part of the spread of a day's sun that all days share: aim, dirt, shade, the panels themselves.

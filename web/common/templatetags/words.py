@@ -24,7 +24,7 @@ from web.common.glossary import GLOSSARY, anchor
 from web.common.units import clock, day_clock, said, temperature
 
 register = template.Library()
-#: A moment is near within so many hours, h.
+#: Distance up to which a moment is near, h.
 NEAR_H = 2.0
 
 
@@ -133,8 +133,10 @@ def hours_of(seconds: float) -> str:
 
 
 @register.filter(name="clock")
-def clock_of(moment: datetime | None) -> str:
-    """A moment's time of day."""
+def clock_of(moment: datetime | str | None) -> str:
+    """A time of day: a moment's, or one that is stored as ``HH:MM``."""
+    if isinstance(moment, str):
+        return clock(moment)
     return "" if moment is None else clock(timezone.localtime(moment))
 
 

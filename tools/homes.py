@@ -1,0 +1,293 @@
+"""Households of appliances that people, water and thermostats use, on batteries of their own making.
+
+Each has what a person could have noted before an outage, and how long its supply then truly ran.
+See :mod:`tools.physics` for the appliances; nothing is shared with the core.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from needle.measure.analysis import analyse, as_reading
+from needle.measure.capture import read_capture
+from tools.physics import BY_THEMSELVES, BY_USE, DAY_MIN, SORTS, Appliance
+
+BEFORE_DAYS, PLAN_DAYS = 8, 6
+BEFORE_MIN = BEFORE_DAYS * DAY_MIN
+EVIDENCE = ("label", "spot", "tally", "run", "capture", "days")
+#: Standard deviation of how well somebody knows when a count began and ended, min.
+CLOCK_MIN = 2.0
+#: Cycles of these are heard.
+_HEARD = ("box", "heater", "water tank", "float pump", "variable box")
+
+
+@dataclass
+class Home:
+    """A household's plan document, and what truly happened.
+
+    Attributes
+    ----------
+    document : dict
+    true_h : float
+        Hours to the floor.
+    evidence, use, chemistry : str
+        Kind of evidence; "by use" if what people or water use takes most, else "by themselves".
+    tested : bool
+    parts : list of Appliance
+    """
+
+    document: dict[str, Any]
+    true_h: float
+    evidence: str
+    use: str
+    chemistry: str
+    tested: bool
+    parts: list[Appliance]
+
+
+def _gain(rng: np.random.Generator) -> float:
+    return float(1 + rng.uniform(-0.01, 0.01))
+
+
+def _energy(
+    rng: np.random.Generator, part: Appliance, gain: float, hours: tuple[float, float]
+) -> dict[str, Any]:
+    """A counter over some hours, whose beginning and end are known to a few minutes."""
+    if part.windows:
+        first, length = _within_use(rng, part, hours)
+    else:
+        length = int(60 * np.exp(rng.uniform(*np.log(hours))))
+        first = int(rng.integers(0, BEFORE_MIN - length))
+    wh = float(part.watts[first : first + length].sum()) / 60 * gain
+    noted = max(1.0, length + rng.normal(0, CLOCK_MIN)) / 60
+    step = 10 if rng.random() < 0.7 else 1
+    return {
+        "type": "energy",
+        "wh": step * int(wh / step + rng.random()),
+        "step_wh": step,
+        "hours": round(noted, 2),
+        "instrument": "plug",
+    }
+
+
+def _within_use(
+    rng: np.random.Generator, part: Appliance, hours: tuple[float, float]
+) -> tuple[int, int]:
+    """First minute and length of a measurement while it is used."""
+    starts = np.flatnonzero(np.diff(part.running.astype(np.int8)) == 1) + 1
+    start = int(rng.choice(starts[starts < BEFORE_MIN - DAY_MIN]))
+    ends = np.flatnonzero(~part.running[start:])
+    use = int(ends[0]) if len(ends) else 60
+    length = int(min(use, 60 * np.exp(rng.uniform(*np.log(hours)))))
+    return start + int(rng.integers(0, max(1, use - length + 1))), max(20, length)
+
+
+def _capture(
+    rng: np.random.Generator, part: Appliance, gain: float, hours: tuple[float, float]
+) -> dict[str, Any]:
+    length = int(60 * rng.uniform(*hours))
+    first = int(rng.integers(0, BEFORE_MIN - length))
+    if part.windows:
+        first, length = _within_use(rng, part, (2.0, 8.0))
+    watts = part.watts[first : first + length] * gain
+    rows = "\n".join(f"{60 * n},{value:.1f}" for n, value in enumerate(watts))
+    capture = read_capture(f"time,watts\n{rows}\n".encode())
+    return {**as_reading(analyse(capture), capture.interval_s()), "instrument": "plug"}
+
+
+def _tally(rng: np.random.Generator, part: Appliance) -> dict[str, Any] | None:
+    first = int(rng.integers(0, BEFORE_MIN - 2 * DAY_MIN))
+    on = part.running[first : first + 2 * DAY_MIN].astype(np.int8)
+    changes = np.flatnonzero(np.diff(on))[: 2 * int(rng.integers(2, 7)) + 1]
+    if len(changes) < 3 or changes[-1] > 16 * 60:
+        return None  # nobody listens for longer
+    edges = [["on" if on[at + 1] else "off", float(60 * at + rng.uniform(-3, 3))] for at in changes]
+    return {"type": "tally", "edges": edges}
+
+
+def _spot(rng: np.random.Generator, part: Appliance, gain: float) -> list[dict[str, Any]]:
+    moments = np.flatnonzero(part.running[:BEFORE_MIN])
+    if not len(moments):
+        return []
+    watts = float(part.watts[rng.choice(moments)]) * gain
+    spots = [
+        {
+            "type": "spot",
+            "state": "running",
+            "watts": round(watts, 1),
+            "pf": round(part.power_factor, 2),
+            "instrument": "plug",
+        }
+    ]
+    if part.rests_w > 0:
+        spots.append({"type": "spot", "state": "resting", "watts": round(part.rests_w, 1)})
+    return spots
+
+
+def readings(rng: np.random.Generator, part: Appliance, evidence: str) -> list[dict[str, Any]]:
+    """What a person noted of an appliance in the days before."""
+    gain = _gain(rng)
+    found: list[dict[str, Any]] = [{"type": "label", "watts": round(part.label_w)}]
+    if part.sort == "kettle":
+        return found + _uses(rng, part, gain, evidence)
+    if evidence == "label":
+        return found
+    found += _spot(rng, part, gain)
+    if evidence == "tally" and part.sort in _HEARD:
+        tally = _tally(rng, part)
+        return found + ([tally] if tally else [])
+    if evidence == "run":
+        return [*found, _energy(rng, part, gain, (2.0, 24.0))]
+    if evidence == "capture":
+        return [*found, _capture(rng, part, gain, (6.0, 30.0))]
+    if evidence == "days":
+        return [*found, _capture(rng, part, gain, (72.0, 76.0))]
+    return found
+
+
+def _uses(
+    rng: np.random.Generator, part: Appliance, gain: float, evidence: str
+) -> list[dict[str, Any]]:
+    """Of a kettle: one use or a few, or days of a counter."""
+    if evidence == "run":
+        return [_energy(rng, part, gain, (6.0, 24.0))]
+    if evidence in ("capture", "days"):
+        return [_capture(rng, part, gain, (20.0, 30.0) if evidence == "capture" else (72.0, 76.0))]
+    count = int(rng.integers(1, 4))
+    starts = part.events[part.events < BEFORE_MIN - 60]
+    starts = starts[: len(starts) // count * count]
+    if not len(starts):
+        return []
+    first = int(rng.integers(0, max(1, len(starts) - count)))
+    wh = sum(float(part.watts[at : at + 12].sum()) / 60 for at in starts[first : first + count])
+    return [
+        {
+            "type": "task",
+            "wh": round(wh * gain, 1),
+            "runs": count,
+            "minutes": round(part.event_min * count, 1),
+            "instrument": "plug",
+        }
+    ]
+
+
+def _load(rng: np.random.Generator, part: Appliance, evidence: str, name: str) -> dict[str, Any]:
+    profile: dict[str, Any] = {
+        "name": name,
+        "kind": part.kind,
+        "readings": readings(rng, part, evidence),
+    }
+    if part.runs_by and not part.windows:
+        profile["runs_by"] = part.runs_by
+    load: dict[str, Any] = {"name": name, "route": "ac", "profile": profile, "use": "always"}
+    if part.windows:
+        load["use"] = {"between": part.windows}
+    elif any(reading["type"] == "task" for reading in profile["readings"]):
+        load["use"] = {"tasks": int(part.said_a_day or 1)}
+    return load
+
+
+def _out_w(watts: np.ndarray, idle_w: float, efficiency: float) -> np.ndarray:
+    return np.asarray(idle_w + watts / efficiency)
+
+
+@dataclass
+class Bank:
+    """A true battery: what a minute's watts take of its charge."""
+
+    wh: float
+    n: float = 1.0
+    slow_gain: float = 0.0
+
+    def falls(self, watts: np.ndarray) -> np.ndarray:
+        """Share of the charge that each minute takes."""
+        rate = watts * 20 / self.wh
+        if self.n <= 1:
+            return watts / 60 / self.wh
+        stretch = np.where(
+            rate > 1, rate ** (self.n - 1), 1 - self.slow_gain * np.clip(2 - 2 * rate, 0, 1)
+        )
+        return watts * stretch / 60 / self.wh
+
+    def hours(self, watts: np.ndarray, floor: float) -> float:
+        """Hours until the floor."""
+        charge = 1 - np.cumsum(self.falls(watts))
+        below = np.flatnonzero(charge <= floor)
+        return float(below[0] + 1) / 60 if len(below) else float(len(watts)) / 60
+
+
+def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
+    """One household; all of its loads have the same kind of evidence."""
+    rng = np.random.default_rng([seed, 2027])
+    evidence = evidence or EVIDENCE[seed % len(EVIDENCE)]
+    tested = bool(seed // len(EVIDENCE) % 2)
+    chemistry = "lead" if rng.random() < 0.4 else "lfp"
+    many = int(rng.integers(1, 5))
+    of = BY_USE if by_use else BY_THEMSELVES if by_use is not None else SORTS
+    sorts = rng.choice(list(of), size=many)
+    minutes = (BEFORE_DAYS + PLAN_DAYS) * DAY_MIN
+    parts = [SORTS[str(sort)](rng, minutes) for sort in sorts]
+    start = int(rng.integers(0, DAY_MIN))
+    ahead = np.sum([part.watts[BEFORE_MIN + start :] for part in parts], axis=0)
+    wanted_h = float(np.exp(rng.uniform(np.log(3), np.log(60))))
+    continuous = float(np.ceil(3.0 * max(ahead.max(), 50) / 100) * 100)
+    idle, efficiency = (
+        min(40.0, continuous * 0.008) * rng.lognormal(0, 0.3),
+        rng.uniform(0.86, 0.93),
+    )
+    out = _out_w(ahead, idle, efficiency)
+    mean_w = max(5.0, float(out[: int(wanted_h * 60)].mean()))
+    floor = 0.3 if chemistry == "lead" else 0.1
+    nominal = round(mean_w * wanted_h / (1 - floor) / 0.93 * rng.uniform(0.85, 1.2), -1) + 10
+    bank = Bank(nominal * rng.normal(0.93, 0.05))
+    if chemistry == "lead":
+        bank = Bank(
+            nominal * rng.normal(0.93, 0.06), rng.uniform(1.08, 1.22), rng.normal(0.05, 0.04)
+        )
+    battery: dict[str, Any] = {
+        "chemistry": chemistry,
+        "nominal_wh": nominal,
+        "volts": 51.2,
+        "floor": floor,
+    }
+    inverter: dict[str, Any] = {"continuous_w": continuous, "surge_va": 6 * continuous + 12000}
+    supply = {"battery": battery, "inverter": inverter}
+    if tested:
+        supply["tests"] = _tests(rng, bank, nominal, idle)
+        inverter |= {
+            "efficiency": efficiency * (1 + rng.normal(0, 0.01)),
+            "efficiency_spread": 0.01,
+        }
+    loads = [_load(rng, part, evidence, f"{part.sort} {n}") for n, part in enumerate(parts)]
+    document = {
+        "start": f"2027-02-{1 + BEFORE_DAYS:02d}T{start // 60:02d}:{start % 60:02d}:00+00:00",
+        "hours": min(PLAN_DAYS * 24.0 - 24, max(12.0, 3 * wanted_h)),
+        "needed_hours": wanted_h,
+        "supply": supply,
+        "loads": loads,
+    }
+    used = sum(part.watts.mean() for part in parts if part.sort in BY_USE)
+    use = "by use" if used > sum(part.watts.mean() for part in parts) / 2 else "by themselves"
+    return Home(document, bank.hours(out, floor), evidence, use, chemistry, tested, parts)
+
+
+def _tests(
+    rng: np.random.Generator, bank: Bank, nominal: float, idle: float
+) -> list[dict[str, Any]]:
+    """A discharge from full to empty at a rate of its own, and an idle reading."""
+    watts = nominal / rng.uniform(4, 16)
+    hours = 1 / float(bank.falls(np.array([watts]))[0]) / 60
+    wh = watts * hours * _gain(rng)
+    return [
+        {
+            "type": "capacity",
+            "log": [[round(hours, 2), None, round(wh, 1)]],
+            "counted": "battery",
+            "from": 1.0,
+            "to": 0.0,
+        },
+        {"type": "idle", "watts": round(idle * _gain(rng), 1)},
+    ]
