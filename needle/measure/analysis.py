@@ -500,6 +500,12 @@ def as_document(analysis: Analysis) -> dict[str, Any]:
     }
 
 
+def _uses(segments: Segments) -> int:
+    """How often the power left rest within the capture."""
+    rest_before = np.concatenate(([False], segments.label[:-1] == 0))
+    return int(((segments.label > 0) & segments.joined & rest_before).sum())
+
+
 def _not_negative(watts: float | None) -> float | None:
     return None if watts is None else max(0.0, watts)
 
@@ -525,6 +531,7 @@ def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
         "rarer": analysis.rarer,
         "interval_s": interval_s,
         "high_w": analysis.high_w,
+        "uses": _uses(analysis.segments) if analysis.pattern in ("cycling", "program") else None,
         "days": analysis.days or None,
         "day_spread": analysis.day_spread,
     }

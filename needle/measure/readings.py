@@ -193,6 +193,7 @@ class Recorded:
     ``active_h`` is from its first leaving of rest to its last return. ``rarer`` is whether there
     are states besides the main cycle (a defrost); ``interval_s`` is the logger's. ``high_w`` is a
     high percentile of the power; ``days`` complete days have means with the sd ``day_spread``.
+    ``uses`` is how often it left rest.
     """
 
     pattern: str
@@ -213,6 +214,7 @@ class Recorded:
     high_w: float | None = None
     days: int = 0
     day_spread: float | None = None
+    uses: int | None = None
     context: Context = Context()
 
 
@@ -502,6 +504,9 @@ _CAPTURE_FIELDS: Fields = {
     "high_w": Number("a high percentile of its power", unit="W", most=MOST_W * 10),
     "days": Number("complete days", most=4000, default=0, whole=True),
     "day_spread": Number("relative spread of the means of those days", most=5.0),
+    "uses": Number(
+        "how often it left rest", most=1_000_000, whole=True, otherwise="its complete cycles"
+    ),
 }
 _RECORDED_FIGURES = (
     "idle_w",
@@ -531,6 +536,7 @@ def _recorded(reader: Reader) -> Recorded:
         rarer=reader.flag("rarer"),
         interval_s=reader.number("interval_s"),
         days=reader.whole("days"),
+        uses=reader.whole("uses") if reader.has("uses") else None,
         context=_context(reader),
         **{key: reader.number_or_none(key) for key in _RECORDED_FIGURES},
     )

@@ -156,6 +156,12 @@ class PlanLoad:
         Duration of the start-up surge, s.
     day_swing : float
         Relative amplitude of the swing over a day.
+    wander : float
+        How its W wander within the hour, relative sd.
+    runs_by : str
+        Who decides when it runs, a key of :data:`needle.profile.kinds.RUNS_BY`; empty if unknown.
+    uses_per_day : float or None
+        Mean number of uses a day, if it runs by uses at uncertain times.
     windows : tuple of Window
         Times of use; empty means always, unless it has tasks or charges.
     moments : tuple of Moment
@@ -213,6 +219,9 @@ class PlanLoad:
     safety_class: str = ""
     purpose: bool = False
     day_swing: float = 0.0
+    wander: float = 0.0
+    runs_by: str = ""
+    uses_per_day: float | None = None
     power_factor_known: bool = True
     volts: float | None = None
     meter: str = ""

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from needle.document import DocumentError, Reader
-from needle.estimate import Estimate
+from needle.estimate import Z90, Estimate
 from needle.fields import Choice, Fields, Flag, Number, Part, Parts, Text
 from needle.ledger import LedgerEntry
 from needle.measure.instruments import Instrument
 from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
 from needle.message import AsText
-from needle.profile.kinds import KINDS
+from needle.profile.kinds import KINDS, RUNS_BY
 from needle.profile.profile import LoadRecord, Profile
+from needle.profile.use_process import STATED_TIMES_SPREAD
 
 #: Mains voltage where a document states none, V.
 MAINS_V = 230.0
@@ -41,6 +43,20 @@ LOAD_FIELDS: Fields = {
     "dc": Flag("whether it is fed with DC: volts times amps are watts, there is no power factor"),
     "setting": Text("the setting to be profiled", most=60),
     "hours_per_day": Number("hours of use a day", unit="h", most=24),
+    "runs_by": Choice(
+        "who decides when it runs",
+        choices=("", *RUNS_BY),
+        default="",
+        otherwise="who usually does, of its kind",
+    ),
+    "uses_per_day": Part(
+        "how often a day it is used, as people say",
+        fields={
+            "value": Number("likely number", most=1000, above=True, needed=True),
+            "low": Number("low end, 10th percentile", most=1000, above=True),
+            "high": Number("high end, 90th percentile", most=1000, above=True),
+        },
+    ),
     "never_rarer": Flag("whether it has no defrost or other rare state"),
     "set_c": Number("set point", unit="°C", least=-100, most=400),
     "meters": Parts("one's own meters", see="meter", most=100),
@@ -71,9 +87,26 @@ def parse_load(data: Any) -> LoadRecord:
         setting=reader.text("setting"),
         hours_per_day=reader.number_or_none("hours_per_day"),
         never_rarer=reader.flag("never_rarer"),
+        runs_by=reader.choice("runs_by"),
+        uses_per_day=_uses_per_day(reader),
         set_c=reader.number_or_none("set_c"),
         dc=reader.flag("dc"),
     )
+
+
+def _uses_per_day(reader: Reader) -> Estimate | None:
+    """Stated uses a day; without ends, as people usually know them."""
+    part = reader.part("uses_per_day")
+    if part is None:
+        return None
+    value = part.number("value")
+    if not (part.has("low") or part.has("high")):
+        return Estimate(value, STATED_TIMES_SPREAD, "C")
+    low, high = part.number("low", value), part.number("high", value)
+    if not low <= value <= high:
+        raise DocumentError(part.at("value"), f"{value:g} is not between {low:g} and {high:g}")
+    sigma = math.log(high / low) / (2 * Z90)
+    return Estimate(value, math.sqrt(math.expm1(sigma**2)), "C")
 
 
 def _mains(reader: Reader) -> tuple[float, bool]:
@@ -128,6 +161,15 @@ def as_document(profile: Profile, ledger: Sequence[LedgerEntry] = ()) -> dict[st
         "cycle_min": profile.cycle_min,
         "hours_per_day": profile.hours_per_day,
         "times_per_day": profile.times_per_day,
+        "runs_by": profile.runs_by,
+        "uses": None
+        if profile.uses is None
+        else {
+            "per_day": profile.uses.per_day.as_range(),
+            "wh": profile.uses.use_wh.as_range(),
+            "seen": profile.uses.seen,
+            "hours_seen": profile.uses.hours_seen,
+        },
         "watched_h": profile.watched_h,
         "measured_room_c": profile.measured_room_c,
         "start_s": profile.start_s,

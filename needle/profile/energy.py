@@ -76,6 +76,15 @@ class Cycles:
         return cls(duty, count, period_min, max(0, math.ceil(wanted) - count))
 
 
+#: How well people note when a count began and ended (sd of both together, min).
+CLOCK_MIN = 2.4
+
+
+def clock_spread(hours: float) -> float:
+    """Relative sd of a time that was read off a clock."""
+    return CLOCK_MIN / 60 / hours
+
+
 def count_error(wh: float, step_wh: float) -> float:
     """Relative error limit from a counter's last digit: half a digit over the count."""
     return 0.5 * step_wh / wh if wh > 0 else math.inf
@@ -157,7 +166,9 @@ def from_counter(runs: Sequence[EnergyRun], watched: Watched, dc: bool = False) 
     enough = LONG_ENOUGH_H if watched.kind.varies else STEADY_ENOUGH_H
     grade = "A" if total_h >= enough and _is_settled(counted) else "B"
     means = [_counter_mean(run, watched, grade, dc) for run in counted]
-    mean = replace(pool(means, watched.span(total_h)), grade=grade)
+    # One meter's gain is common to all that it read.
+    shared = min(run.context.meter().shared_sd for run in counted)
+    mean = replace(pool(means, math.hypot(watched.span(total_h), shared)), grade=grade)
     if len(counted) == len(runs):
         return mean
     # Spans in which the counter stood still are part of the time: used in some, not in others.
@@ -216,6 +227,7 @@ def _counter_mean(run: EnergyRun, watched: Watched, grade: str, dc: bool) -> Est
         + watched.cut_off(run.hours) ** 2
         + digits**2
         + meter.shared_sd**2
+        + clock_spread(run.hours) ** 2
     )
     mean_w = run.wh / run.hours
     how = message("counted", wh=run.wh, hours=run.hours, meter=meter.words, mean_w=mean_w)
@@ -263,6 +275,12 @@ def from_tallies(tallies: Sequence[Tally]) -> Cycles | None:
     spread = math.hypot(cycle_spread(deviations), timing)
     how = message("cycles-tallied", cycles=count, on_h=on_s / 3600, of_h=all_s / 3600, duty=duty)
     return Cycles.of(Estimate(duty, spread, "B", (how,), 1.0), count, all_s / count / 60)
+
+
+def tallied(tally: Tally) -> tuple[float, float, int]:
+    """Seconds on and in all of a tally's complete cycles, and their number."""
+    pairs = _whole_cycles(tally)
+    return sum(on for on, _ in pairs), sum(period for _, period in pairs), len(pairs)
 
 
 def _whole_cycles(tally: Tally) -> list[tuple[float, float]]:

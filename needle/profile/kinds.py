@@ -10,6 +10,14 @@ from dataclasses import dataclass
 
 Range = tuple[float, float, float]
 
+#: Who decides when a load runs: key of documents, and words.
+RUNS_BY = {
+    "itself": "itself: a thermostat, or it is always on",
+    "water": "water: a float, or hot water that is drawn",
+    "person": "a person, now and then or for some hours",
+    "clock": "a clock: the same hours every day",
+}
+
 #: Always on while in use.
 _FULL: Range = (1.0, 1.0, 1.0)
 #: A label's watts over the running mean: plates state a worst case for most loads, but the
@@ -52,6 +60,10 @@ class Kind:
         Whether its W vary continuously, so that one reading is only a momentary value.
     usual_w : (low, high)
         Usual running W; a reading far outside is queried.
+    runs_by : str
+        Who usually decides when it runs, a key of :data:`RUNS_BY`.
+    wander : float
+        How its W wander within the hour (relative sd): a reading is a moment, not its mean.
     keeps_contents : bool
         Whether it keeps food, medicine or vaccine cold, unless stated otherwise.
     set_point : str
@@ -91,6 +103,8 @@ class Kind:
     uncounted: bool = False
     no_capacitor: str = ""
     usual_w: tuple[float, float] = (1.0, 5000.0)
+    runs_by: str = "itself"
+    wander: float = 0.0
 
     @property
     def cycles(self) -> bool:
@@ -105,7 +119,7 @@ class Kind:
     @property
     def varies(self) -> bool:
         """Whether its hours or days differ enough that a mean needs a whole day."""
-        return self.cycles or self.modulates
+        return self.cycles or self.modulates or self.wander > 0
 
     @property
     def level_spread(self) -> float:
@@ -138,8 +152,8 @@ _TABLE = (
         (0.2, 0.35, 0.6),
         0.4,
         motor=True,
-        day_spread=0.07,
-        day_swing=0.12,
+        day_spread=0.055,
+        day_swing=0.09,
         rarer=True,
         keeps_contents=True,
         set_point="cools",
@@ -154,10 +168,11 @@ _TABLE = (
         (1, 1.3, 2),
         None,
         0.5,
-        day_spread=0.08,
-        day_swing=0.12,
+        day_spread=0.06,
+        day_swing=0.09,
         rarer=True,
         modulates=True,
+        wander=0.20,
         keeps_contents=True,
         set_point="cools",
         electronic=True,
@@ -177,6 +192,7 @@ _TABLE = (
         0.4,
         motor=True,
         by_use=True,
+        runs_by="person",
         usual_w=(10, 3000),
     ),
     Kind(
@@ -189,6 +205,7 @@ _TABLE = (
         0.5,
         motor=True,
         by_use=True,
+        runs_by="water",
         usual_w=(10, 3000),
     ),
     Kind(
@@ -200,6 +217,7 @@ _TABLE = (
         None,
         0.3,
         by_use=True,
+        runs_by="person",
         no_capacitor="A motor with brushes is near unity already: there is nothing to correct.",
         usual_w=(50, 2500),
     ),
@@ -213,6 +231,7 @@ _TABLE = (
         0.1,
         plate=_HEATER_PLATE,
         by_use=True,
+        runs_by="person",
         day_spread=0.02,
         uncounted=True,
         no_capacitor=_UNITY,
@@ -228,8 +247,8 @@ _TABLE = (
         0.1,
         plate=_HEATER_PLATE,
         cycle_min=15,
-        day_spread=0.08,
-        day_swing=0.12,
+        day_spread=0.06,
+        day_swing=0.09,
         uncounted=True,
         set_point="heats",
         no_capacitor=_UNITY,
@@ -244,6 +263,7 @@ _TABLE = (
         None,
         0.1,
         by_use=True,
+        runs_by="person",
         electronic=True,
         no_capacitor=_DISTORTED,
         usual_w=(300, 7000),
@@ -274,10 +294,147 @@ _TABLE = (
         None,
         0.005,
         by_use=True,
+        runs_by="person",
+        day_spread=0.03,
         electronic=True,
         adapter=True,
         no_capacitor=_DISTORTED,
         usual_w=(1, 300),
+    ),
+    Kind(
+        "water-tank",
+        "hot-water tank",
+        "water tank",
+        _FULL,
+        (1, 1.05, 1.2),
+        (0.07, 0.15, 0.33),
+        0.1,
+        plate=_HEATER_PLATE,
+        cycle_min=180,
+        day_spread=0.30,
+        set_point="heats",
+        runs_by="water",
+        no_capacitor=_UNITY,
+        usual_w=(300, 6000),
+    ),
+    Kind(
+        "float-pump",
+        "pump with a float",
+        "float pump",
+        (0.6, 0.8, 0.9),
+        (2, 4, 7),
+        (0.002, 0.015, 0.1),
+        0.5,
+        motor=True,
+        cycle_min=200,
+        day_spread=0.30,
+        runs_by="water",
+        usual_w=(50, 3000),
+    ),
+    Kind(
+        "screen",
+        "screen or computer",
+        "screen",
+        (0.5, 0.65, 0.98),
+        (1, 3, 10),
+        None,
+        0.005,
+        by_use=True,
+        day_spread=0.12,
+        wander=0.30,
+        runs_by="person",
+        electronic=True,
+        adapter=True,
+        charges=True,
+        no_capacitor=_DISTORTED,
+        usual_w=(5, 800),
+    ),
+    Kind(
+        "sound",
+        "sound equipment",
+        "sound",
+        (0.5, 0.65, 0.95),
+        (1, 3, 10),
+        None,
+        0.005,
+        plate=(3, 5.5, 10),
+        by_use=True,
+        day_spread=0.12,
+        wander=0.30,
+        runs_by="person",
+        uncounted=True,
+        electronic=True,
+        no_capacitor=_DISTORTED,
+        usual_w=(5, 3000),
+    ),
+    Kind(
+        "bedside",
+        "machine beside a bed",
+        "bedside machine",
+        (0.5, 0.65, 0.98),
+        (1, 3, 10),
+        None,
+        0.005,
+        by_use=True,
+        day_spread=0.08,
+        wander=0.30,
+        runs_by="person",
+        electronic=True,
+        adapter=True,
+        no_capacitor=_DISTORTED,
+        usual_w=(5, 600),
+    ),
+    Kind(
+        "cool-box",
+        "cool box for 12 V",
+        "cool box",
+        (0.9, 0.97, 1.0),
+        (1, 1.5, 3),
+        (0.3, 0.6, 1.0),
+        0.3,
+        plate=(1.0, 1.2, 2.0),
+        cycle_min=20,
+        day_spread=0.08,
+        day_swing=0.12,
+        keeps_contents=True,
+        set_point="cools",
+        electronic=True,
+        no_capacitor=_DISTORTED,
+        usual_w=(15, 120),
+    ),
+    Kind(
+        "preheat",
+        "machine that preheats and then holds",
+        "preheated machine",
+        _FULL,
+        (1, 1.05, 1.2),
+        (0.1, 0.25, 0.6),
+        0.1,
+        plate=_HEATER_PLATE,
+        by_use=True,
+        cycle_min=8,
+        day_spread=0.10,
+        runs_by="person",
+        no_capacitor=_UNITY,
+        usual_w=(200, 4000),
+    ),
+    Kind(
+        "modulating-heat",
+        "heat that modulates",
+        "modulating heat",
+        _FULL,
+        (1, 1.05, 1.2),
+        None,
+        0.1,
+        plate=(1.0, 1.8, 4.0),
+        day_spread=0.08,
+        day_swing=0.12,
+        modulates=True,
+        wander=0.20,
+        set_point="heats",
+        uncounted=True,
+        no_capacitor=_UNITY,
+        usual_w=(20, 5000),
     ),
 )
 

@@ -37,7 +37,10 @@ from needle.profile.course import (
 )
 from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
+from needle.profile.runs_by import as_used, use_prior
 from needle.profile.start import start_seconds, start_va
+from needle.profile.use_evidence import mean_of, process_of
+from needle.profile.use_process import UsePrior, UseProcess
 from needle.profile.variation import HOURS_A_DAY, with_unseen
 
 _FULL = (1.0, 1.0, 1.0)
@@ -72,6 +75,13 @@ class LoadRecord:
         Whether it runs on DC: volts times amps are then watts, and there is no power factor.
     legs_open : bool
         Whether its mains are split and nobody said if it is on one leg or on both.
+    runs_by : str
+        Who decides when it runs, a key of :data:`needle.profile.kinds.RUNS_BY`; empty if nobody
+        said.
+    uses_per_day : Estimate or None
+        How often a day it is used, as people say.
+    in_hours : bool
+        Whether it is used for some hours of the day, which are known.
     """
 
     name: str
@@ -84,6 +94,9 @@ class LoadRecord:
     set_c: float | None = None
     dc: bool = False
     legs_open: bool = False
+    runs_by: str = ""
+    uses_per_day: Estimate | None = None
+    in_hours: bool = False
 
 
 @dataclass(frozen=True)
@@ -149,6 +162,12 @@ class Profile:
         Hours of use, or uses, per day, if stated.
     by_task : bool
         Whether it is measured by task rather than by hours of use.
+    runs_by : str
+        Who decides when it runs.
+    uses : UseProcess or None
+        What is known of its uses, if it runs by uses.
+    wander : float
+        How its W wander within the hour, relative sd.
     """
 
     mean_w: Estimate
@@ -184,6 +203,9 @@ class Profile:
     hours_per_day: float | None = None
     times_per_day: float | None = None
     by_task: bool = False
+    runs_by: str = ""
+    uses: UseProcess | None = None
+    wander: float = 0.0
 
     def within_use(self, use_h: float) -> float:
         """Ratio (at least 1) of its power while in use to its mean, for hours of use per day.
@@ -208,6 +230,7 @@ def derive(record: LoadRecord) -> Profile:
         No reading gives any power or energy, not even a label.
     """
     kind = KINDS[record.kind]
+    kind = as_used(kind, record.runs_by, _in_hours(record))
     if record.dc:
         kind = replace(kind, power_factor=(1.0, 1.0, 1.0))
     record, of_volts = _at_its_volts(record)
@@ -247,12 +270,12 @@ def derive(record: LoadRecord) -> Profile:
         start_va=start,
         start_s=start_seconds(evidence.starts, kind),
         cycle_min=evidence.watched.cycle_min,
-        wh_per_day=_per_day(record, evidence, power.mean),
+        wh_per_day=_per_day(record, evidence, power),
         task_wh=task_wh,
         piece_wh=piece_wh,
         task_min=_task_min(task_wh, task_w),
-        day_spread=evidence.watched.day_spread,
-        day_swing=kind.day_swing,
+        day_spread=evidence.watched.day_spread if power.prior is None else power.prior.day_spread,
+        day_swing=kind.day_swing if power.prior is None else 0.0,
         states=tuple(known_states),
         setting=setting,
         measured_room_c=_measured_room(evidence.readings),
@@ -275,10 +298,13 @@ def derive(record: LoadRecord) -> Profile:
         newest_at=_newest_at(evidence.readings),
         **_meter_fields(_shared_meter(evidence.readings)),
         va_spread=running_state.va_spread if running_state and not record.dc else None,
-        watched_h=_watched_h(record, evidence, power.mean),
+        watched_h=_watched_h(record, evidence, power),
         hours_per_day=record.hours_per_day,
-        times_per_day=energy.times_per_day(evidence.short_runs),
+        times_per_day=_times_per_day(record, evidence),
         by_task=evidence.by_task,
+        runs_by=record.runs_by or kind.runs_by,
+        uses=power.uses,
+        wander=kind.wander,
     )
 
 
@@ -296,12 +322,14 @@ def _states(
 
 @dataclass(frozen=True)
 class _Power:
-    """Mean and running W and the duty, with notices."""
+    """Mean and running W and the duty, with notices; and the uses that it runs by."""
 
     mean: Estimate
     running: Estimate
     duty: Estimate
     notices: list[Message]
+    prior: UsePrior | None = None
+    uses: UseProcess | None = None
 
 
 def _power(
@@ -316,6 +344,14 @@ def _power(
     measured = running_state.watts if running_state else None
     from_label = states.running_from_label(evidence.labels, kind, record.mains_v)
     rest_w = resting_state.watts.value if resting_state else 0.0
+    prior = None
+    if not _in_hours(record):
+        prior = use_prior(kind, record.runs_by, measured or from_label)
+    if prior is not None:
+        known = measured or from_label or _usual_running(kind)
+        by_uses = _power_of_uses(record, evidence, prior, known, rest_w)
+        if by_uses is not None and not evidence.by_task:
+            return by_uses
     means, notices = _mean_candidates(
         evidence, measured or from_label, rest_w, task_w, measured=measured is not None
     )
@@ -327,7 +363,43 @@ def _power(
     mean, checks = _settle_mean(means, evidence, running, rest_w)
     running, doubts = _not_below(running, mean)
     duty, clipped = _duty(mean, running, rest_w)
-    return _Power(mean, running, duty, [*notices, *checks, *doubts, *clipped])
+    found = [*notices, *checks, *doubts, *clipped]
+    if prior is None or by_uses is None:
+        return _Power(mean, running, duty, found)
+    return _Power(mean, running, duty, found, prior, by_uses.uses)
+
+
+def _power_of_uses(
+    record: LoadRecord, evidence: Evidence, prior: UsePrior, running: Estimate, rest_w: float
+) -> _Power | None:
+    """Power of a load that runs by uses, over the whole day."""
+    uses = process_of(evidence, prior, running, rest_w, record.uses_per_day)
+    if uses is None:
+        return None
+    mean = mean_of(uses, rest_w)
+    running, doubts = _not_below(running, mean)
+    duty, clipped = _duty(mean, running, rest_w)
+    return _Power(mean, running, duty, [*doubts, *clipped], prior, uses)
+
+
+def _in_hours(record: LoadRecord) -> bool:
+    """Whether it is used for a part of the day."""
+    hours = record.hours_per_day
+    return record.in_hours or (hours is not None and hours < HOURS_A_DAY)
+
+
+def _usual_running(kind: Kind) -> Estimate:
+    """Running W that loads of this kind usually draw (grade D)."""
+    low, high = kind.usual_w
+    how = message("watts-usual", kind=kind.one)
+    return from_limits(low, math.sqrt(low * high), high, how)
+
+
+def _times_per_day(record: LoadRecord, evidence: Evidence) -> float | None:
+    """Uses a day as stated, with the load or a short run."""
+    if record.uses_per_day is not None:
+        return record.uses_per_day.value
+    return energy.times_per_day(evidence.short_runs)
 
 
 def _all_notices(
@@ -392,11 +464,13 @@ def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
     return replace(record, mains_v=other, legs_open=False), [notice]
 
 
-def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
+def _watched_h(record: LoadRecord, evidence: Evidence, power: _Power) -> float:
     """Hours over which the mean was measured, including rests; 0 if it is a mean while in use.
 
     A self-regulating load without stated hours of use is taken to run always.
     """
+    if power.uses is not None and not evidence.by_task:
+        return HOURS_A_DAY
     if evidence.kind.self_regulating and record.hours_per_day is None:
         return 0.0
     spans = [run.hours for run in evidence.runs] + [drop.hours for drop in evidence.drops]
@@ -404,7 +478,7 @@ def _watched_h(record: LoadRecord, evidence: Evidence, mean: Estimate) -> float:
     if spans:
         return max(spans)
     labelled = energy.from_energy_label(evidence.labels)
-    return HOURS_A_DAY if labelled is not None and mean.how == labelled.how else 0.0
+    return HOURS_A_DAY if labelled is not None and power.mean.how == labelled.how else 0.0
 
 
 def _evidence_in_force(
@@ -561,6 +635,8 @@ def _running_without_spot(
 def _usual_mean(kind: Kind, running: Estimate, rest_w: float) -> Estimate:
     """The mean without any measurement of it: running W at the kind's usual duty."""
     if kind.modulates:
+        return _of_a_speed(running)
+    if kind.wander > 0:
         return _of_a_moment(running)
     if kind.duty is None or kind.duty == _FULL:
         return running
@@ -605,6 +681,18 @@ _MUCH_WIDER = 1.4
 _MOMENT_SPREAD = 0.30
 
 
+#: The mean of what modulates over one reading of it: it may rest in a cool room (general values).
+_OF_A_SPEED = (0.5, 0.95, 1.25)
+
+
+def _of_a_speed(running: Estimate) -> Estimate:
+    """Mean of a load that follows its work, and may rest: from momentary readings."""
+    usual = from_limits(*_OF_A_SPEED)
+    grade = worst((running.grade, "C"))
+    how = (*running.how, message("speed-follows-work"))
+    return replace(product(running, usual, how), grade=grade)
+
+
 def _of_a_moment(running: Estimate) -> Estimate:
     """Mean of a load with varying W, from momentary readings."""
     spread, grade = max(running.spread, _MOMENT_SPREAD), worst((running.grade, "C"))
@@ -640,9 +728,12 @@ def _measured_room(readings: Sequence[Reading]) -> float | None:
     return sum(rooms) / len(rooms) if rooms else None
 
 
-def _per_day(record: LoadRecord, evidence: Evidence, mean: Estimate) -> Estimate | None:
+def _per_day(record: LoadRecord, evidence: Evidence, power: _Power) -> Estimate | None:
+    mean = power.mean
+    if power.uses is not None:
+        return mean.scaled(HOURS_A_DAY) if not evidence.by_task else power.uses.day_wh
     if record.hours_per_day is not None:
-        watched_h = _watched_h(record, evidence, mean)
+        watched_h = _watched_h(record, evidence, power)
         if watched_h > record.hours_per_day:
             # What it was watched for holds its use of the day, and its rests.
             return mean.scaled(min(watched_h, HOURS_A_DAY))

@@ -36,7 +36,7 @@ _DEFROSTING, _EVERY_H = 0.4, (8.0, 24.0)
 _CUT_OFF = 0.41
 #: How far what modulates wanders within the hour (relative sd), and how long it stays there, h:
 #: with days and time of day that makes the ±30 % (10th to 90th percentile) of a single reading.
-_WANDER, _WANDER_H = 0.20, 0.7
+WANDER, WANDER_H = 0.20, 0.7
 
 
 def day_spread(kind: Kind, seen: Sequence[tuple[int, float]] = ()) -> float:
@@ -65,20 +65,20 @@ def span_spread(kind: Kind, hours: float, day: float | None = None) -> float:
 
 def cut_off_spread(kind: Kind, hours: float, cycle_min: float, duty: float) -> float:
     """Relative sd from incomplete cycles, or from continuous variation, in a measuring period."""
-    if kind.modulates:
-        return wander_spread(hours)
+    if kind.wander > 0:
+        return wander_spread(hours, kind.wander)
     if not kind.cycles or hours <= 0:
         return 0.0
     cycles = max(0.25, hours * 60 / cycle_min)
     return math.hypot(CYCLE_SPREAD / math.sqrt(max(1.0, cycles)), _CUT_OFF * (1 - duty) / cycles)
 
 
-def wander_spread(hours: float) -> float:
+def wander_spread(hours: float, wander: float = WANDER) -> float:
     """Relative sd of the mean of a continuously varying load after some hours.
 
     Consecutive stretches are about independent.
     """
-    return _WANDER / math.sqrt(max(1.0, hours / _WANDER_H))
+    return wander / math.sqrt(max(1.0, hours / WANDER_H))
 
 
 def unseen_share(hours: float) -> float:

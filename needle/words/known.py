@@ -55,6 +55,22 @@ def _span(first: float, first_on: date, newest: float, newest_on: date) -> str:
     return f"{_whole(first)} in {first_on:%B %Y}, {_whole(newest)} in {newest_on:%B %Y}"
 
 
+def _uses_seen(
+    _: Units,
+    uses: int,
+    hours: float,
+    per_day: tuple[float, float, float],
+    use_wh: float,
+    mean_w: float,
+) -> str:
+    often, low, high = (f"{value:.2g}" for value in per_day)
+    seen = f"{plural(uses, 'use')} seen in {hours_text(hours)}" if hours > 0 else "no use seen yet"
+    return (
+        f"{seen}: about {often} a day ({low} to {high}), each {with_unit(use_wh, 'Wh')}: "
+        f"mean {with_unit(mean_w, 'W')}"
+    )
+
+
 def _capture_mean(_: Units, hours: float, cycles: int, mean_w: float) -> str:
     seen = f", {plural(cycles, 'complete cycle')}" if cycles else ""
     return f"capture of {hours_text(hours, exact=True)}{seen}: mean {with_unit(mean_w, 'W')}"
@@ -114,6 +130,11 @@ SENTENCES: Mapping[str, Sentence] = {
         "nothing drawn in {hours:h exact} recorded: less than half a use of {use_wh:Wh}"
     ),
     "counted-on-dc": "counted at a DC output; on AC its adapter leaves {left:whole %} of its watts",
+    "uses-seen": _uses_seen,
+    "watts-usual": "watts usual for {kind}",
+    "speed-follows-work": (
+        "its speed follows its work, and it may rest in a cool room: a reading is a moment"
+    ),
     "capture-mean": _capture_mean,
     "charge-fell": _charge_fell,
     "cycles-tallied": (

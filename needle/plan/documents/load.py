@@ -34,7 +34,7 @@ from needle.plan.plan import (
     PlanLoad,
     Setting,
 )
-from needle.profile.kinds import KINDS
+from needle.profile.kinds import KINDS, RUNS_BY
 
 LOAD_FIELDS: Fields = {
     "name": Text("its name", most=120, otherwise="its place in the list"),
@@ -83,6 +83,11 @@ LOAD_FIELDS: Fields = {
     "start_spread": Number("relative spread of the start-up VA", most=3.0, default=0.0),
     "day_spread": Number("relative spread of single days about the mean", most=2.0, default=0.0),
     "day_swing": Number("relative amplitude of the swing over a day", most=0.9, default=0.0),
+    "wander": Number("how its W wander within the hour, relative spread", most=1.0, default=0.0),
+    "runs_by": Choice("who decides when it runs", choices=("", *RUNS_BY), default=""),
+    "uses_per_day": Number(
+        "mean number of uses a day, where their times are not known", most=1000, above=True
+    ),
     "power_factor_spread": Number("relative spread of the power factor", most=1.0, default=0.0),
     "va_spread": Number("relative spread of its VA, where they were read", most=1.0),
     "adapter_spread": Number("relative spread of `adapter`", most=0.5, default=0.0),
@@ -184,6 +189,9 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         start_va=max(reader.number("start_va"), running / factor),
         start_s=reader.number("start_s"),
         day_swing=reader.number("day_swing"),
+        wander=reader.number("wander"),
+        runs_by=reader.choice("runs_by"),
+        uses_per_day=reader.number_or_none("uses_per_day"),
         power_factor_known=reader.has("power_factor"),
         notices=_parse_notices(reader),
         id=reader.text("id"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -84,6 +85,7 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
     ``use`` as in the document; None or ``"always"`` for always.
     """
     by_task = isinstance(use, dict) and bool(use.get("tasks"))
+    runs_by_uses = "uses_per_day" in _use_document(profile, use)
     running, resting, duty = duty_of(profile, use_hours(use))
     task_spread = profile.task_wh.spread if profile.task_wh else profile.running_w.spread
     factor = {
@@ -95,12 +97,14 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
     shared = {"meter": profile.meter_id, "meter_spread": min(0.5, profile.meter_spread)}
     return {
         "name": name,
+        **_use_document(profile, use),
         **({} if profile.dc else factor),
         **(shared if profile.meter else {}),
         "running_w": running,
         "resting_w": resting,
         "duty": duty,
-        "cycle_min": min(10_080.0, max(0.5, profile.cycle_min)),
+        "cycle_min": _USE_CYCLE_MIN if runs_by_uses else min(10_080.0, max(0.5, profile.cycle_min)),
+        "wander": profile.wander,
         "start_va": profile.start_va.value,
         "start_s": profile.start_s,
         "spread": min(2.0, task_spread if by_task else profile.mean_w.spread),
@@ -112,6 +116,22 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
         "day_swing": profile.day_swing,
         "notices": [as_stored(notice) for notice in profile.notices],
     }
+
+
+#: Uses are drawn in stretches of hours; within one, they are parted into cycles of so many minutes.
+_USE_CYCLE_MIN = 45.0
+
+
+def _use_document(profile: Profile, use: Any) -> dict[str, Any]:
+    """Entries of a load that runs by uses; none for one whose hours are set."""
+    if profile.uses is None:
+        return {}
+    tasks = use.get("tasks") if isinstance(use, dict) else None
+    if isinstance(tasks, int):
+        return {"runs_by": profile.runs_by, "uses_per_day": float(tasks)}
+    if use not in (None, "always") or profile.by_task:
+        return {}
+    return {"runs_by": profile.runs_by, "uses_per_day": profile.uses.per_day.value}
 
 
 def _spread_after(profile: Profile, spread: float) -> float:
@@ -152,7 +172,7 @@ def with_profile(item: Any, path: str, begin_min: int = 0) -> Any:
     rest = {key: value for key, value in item.items() if key != "profile"}
     try:
         record = parse_load(item["profile"])
-        profile = derive(record)
+        profile = derive(replace(record, in_hours=use_hours(item.get("use")) > 0))
     except DocumentError as error:
         raise error.under(f"{path}.profile") from None
     use = item.get("use")

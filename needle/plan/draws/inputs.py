@@ -37,6 +37,7 @@ REPAID = "repaid share"
 SOURCE = "source"
 #: Drawn anew in each plan: phases of cycles, days, the hour of a swing's maximum, skies.
 PHASES, DAYS, SWINGS, SKIES = "phases", "days", "swings", "skies"
+WANDERS, USES, USE_ENERGIES = "wanders", "uses", "use energies"
 
 #: Kinds that one more measurement would narrow.
 MEASURABLE = (
@@ -66,6 +67,9 @@ _GROUPS = {
             PHASES,
             DAYS,
             SWINGS,
+            WANDERS,
+            USES,
+            USE_ENERGIES,
         ),
         LOAD,
     ),

@@ -26,10 +26,13 @@ from needle.plan.draws.inputs import (
     PHASES,
     REPAID,
     SWINGS,
+    WANDERS,
     Inputs,
 )
+from needle.plan.draws.uses import STRETCH, daily_uses, used_by_stretch
 from needle.plan.plan import AC, Charge, Plan, PlanLoad, in_use, room_by_minute
 from needle.profile.temperature import scale_mean
+from needle.profile.variation import wander_spread
 
 #: Charging goes at full W up to this share of a pack, then falls straight to a tenth (general).
 _PACK_KNEE, _PACK_LEAST = 0.85, 0.10
@@ -37,8 +40,6 @@ _PACK_KNEE, _PACK_LEAST = 0.85, 0.10
 REPAID_LEAST = 0.8
 #: The least power factor that is drawn.
 LEAST_FACTOR = 0.05
-#: Minutes over which a load's day and time of day count as one; a day is a whole number of them.
-STRETCH = 180
 
 
 @dataclass(frozen=True)
@@ -195,7 +196,13 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     if load.by_moments:
         nonactive = _nonactive(load, inputs, watts)
         task = _by_moment(load, plan, minutes, inputs.factor(LOAD_TASK, load.name))
-        task = replace(task, peak_factor=watts, start_va=start_va, nonactive=nonactive)
+        task = replace(
+            task,
+            peak_factor=watts,
+            start_va=start_va,
+            nonactive=nonactive,
+            stretch=daily_uses(load, minutes, inputs),
+        )
         return [task] * load.count
     mask = in_use(load, plan.start, minutes)
     uses, shape = runs(mask), mask.astype(np.float32)
@@ -300,20 +307,31 @@ def _stretches(
     The daily swing peaks at a random time in each draw, unless the room's own swing is known.
     """
     swings = load.day_swing > 0 and plan.room_swing_c <= 0
-    if inputs.draws == 1 or (load.spreads.day <= 0 and not swings):
+    varies = load.spreads.day > 0 or load.wander > 0 or load.uses_per_day is not None
+    if inputs.draws == 1 or not (varies or swings):
         return None
     count = math.ceil(minutes / STRETCH)
     day = np.arange(count) * STRETCH // DAY_MIN
-    sigma = math.sqrt(math.log1p(load.spreads.day**2))
-    # Day by day, so that the first days are the same however far a plan looks.
-    stream = inputs.stream(DAYS, load.name, number)
-    normal = stream.standard_normal((int(day[-1]) + 1, inputs.draws)).T
-    stretch = np.exp(sigma * normal - sigma**2 / 2)[:, day]
+    stretch = _by_day(load, inputs, number, int(day[-1]) + 1)[:, day]
     if swings:
         top = inputs.stream(SWINGS, load.name).permutation(inputs.draws) / inputs.draws
         place = (np.arange(count) + 0.5) * STRETCH / DAY_MIN
         stretch *= 1 + load.day_swing * np.cos(2 * np.pi * (place - top[:, None]))
+    if load.wander > 0:
+        sigma = wander_spread(STRETCH / 60, load.wander)
+        normal = inputs.stream(WANDERS, load.name, number).standard_normal((count, inputs.draws))
+        stretch *= np.exp(sigma * normal.T - sigma**2 / 2)
+    if load.uses_per_day is not None:
+        stretch = used_by_stretch(load, plan, stretch, inputs, number)
     return stretch.astype(np.float32)
+
+
+def _by_day(load: PlanLoad, inputs: Inputs, number: int, days: int) -> np.ndarray:
+    """Factors of days about the long-run mean, (draws, days)."""
+    sigma = math.sqrt(math.log1p(load.spreads.day**2))
+    # Day by day, so that the first days are the same however far a plan looks.
+    normal = inputs.stream(DAYS, load.name, number).standard_normal((days, inputs.draws)).T
+    return np.asarray(np.exp(sigma * normal - sigma**2 / 2))
 
 
 def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> Pattern:

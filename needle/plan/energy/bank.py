@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.plan.draws.inputs import CAPACITY, COLD, PEUKERT, RESISTANCE, TAPER, Inputs
-from needle.plan.draws.patterns import STRETCH
+from needle.plan.draws.uses import STRETCH
 from needle.plan.plan import Plan, room_by_minute
 from needle.supply.battery import Battery, cold_factor
 from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
