@@ -1,4 +1,4 @@
-"""Households of appliances that people, water and thermostats use, on batteries of their own making.
+"""Households whose appliances people, water and thermostats use, on batteries of our own making.
 
 Each has what a person could have noted before an outage, and how long its supply then truly ran.
 See :mod:`tools.physics` for the appliances; nothing is shared with the core.
@@ -104,7 +104,10 @@ def _tally(rng: np.random.Generator, part: Appliance) -> dict[str, Any] | None:
     changes = np.flatnonzero(np.diff(on))[: 2 * int(rng.integers(2, 7)) + 1]
     if len(changes) < 3 or changes[-1] > 16 * 60:
         return None  # nobody listens for longer
-    edges = [["on" if on[at + 1] else "off", float(60 * at + rng.uniform(-3, 3))] for at in changes]
+    edges = [
+        ["on" if on[at + 1] else "off", max(0.0, float(60 * at + rng.uniform(-3, 3)))]
+        for at in changes
+    ]
     return {"type": "tally", "edges": edges}
 
 
@@ -207,9 +210,8 @@ class Bank:
         rate = watts * 20 / self.wh
         if self.n <= 1:
             return watts / 60 / self.wh
-        stretch = np.where(
-            rate > 1, rate ** (self.n - 1), 1 - self.slow_gain * np.clip(2 - 2 * rate, 0, 1)
-        )
+        # Slow discharge gives more, up to a limit of its own.
+        stretch = np.maximum(rate ** (self.n - 1), 1 - self.slow_gain)
         return watts * stretch / 60 / self.wh
 
     def hours(self, watts: np.ndarray, floor: float) -> float:
@@ -234,10 +236,7 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     ahead = np.sum([part.watts[BEFORE_MIN + start :] for part in parts], axis=0)
     wanted_h = float(np.exp(rng.uniform(np.log(3), np.log(60))))
     continuous = float(np.ceil(3.0 * max(ahead.max(), 50) / 100) * 100)
-    idle, efficiency = (
-        min(40.0, continuous * 0.008) * rng.lognormal(0, 0.3),
-        rng.uniform(0.86, 0.93),
-    )
+    idle, efficiency = continuous * 0.009 * rng.lognormal(0, 0.4), rng.uniform(0.86, 0.93)
     out = _out_w(ahead, idle, efficiency)
     mean_w = max(5.0, float(out[: int(wanted_h * 60)].mean()))
     floor = 0.3 if chemistry == "lead" else 0.1
@@ -245,7 +244,7 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     bank = Bank(nominal * rng.normal(0.93, 0.05))
     if chemistry == "lead":
         bank = Bank(
-            nominal * rng.normal(0.93, 0.06), rng.uniform(1.08, 1.22), rng.normal(0.05, 0.04)
+            nominal * rng.normal(0.93, 0.06), rng.uniform(1.08, 1.22), rng.uniform(0.0, 0.12)
         )
     battery: dict[str, Any] = {
         "chemistry": chemistry,
@@ -254,7 +253,7 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
         "floor": floor,
     }
     inverter: dict[str, Any] = {"continuous_w": continuous, "surge_va": 6 * continuous + 12000}
-    supply = {"battery": battery, "inverter": inverter}
+    supply: dict[str, Any] = {"battery": battery, "inverter": inverter}
     if tested:
         supply["tests"] = _tests(rng, bank, nominal, idle)
         inverter |= {
@@ -262,10 +261,12 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
             "efficiency_spread": 0.01,
         }
     loads = [_load(rng, part, evidence, f"{part.sort} {n}") for n, part in enumerate(parts)]
+    # Whoever buys a battery errs: what is needed is no more than loosely what it gives.
+    needed_h = wanted_h * float(np.exp(rng.normal(0, 0.5)))
     document = {
         "start": f"2027-02-{1 + BEFORE_DAYS:02d}T{start // 60:02d}:{start % 60:02d}:00+00:00",
-        "hours": min(PLAN_DAYS * 24.0 - 24, max(12.0, 3 * wanted_h)),
-        "needed_hours": wanted_h,
+        "hours": min(PLAN_DAYS * 24.0 - 24, max(12.0, 3 * wanted_h, 1.2 * needed_h)),
+        "needed_hours": min(needed_h, PLAN_DAYS * 20.0),
         "supply": supply,
         "loads": loads,
     }

@@ -95,7 +95,7 @@ def _in_window(minutes: int, first: int, last: int) -> np.ndarray:
 def _label(rng: np.random.Generator, watts: float) -> float:
     """What is printed on a plate: 1.2 to 4 times what it draws, eight times in ten."""
     z = rng.normal() / 1.2816
-    return watts * 2.0 * np.exp(z * (np.log(2.0) if z > 0 else np.log(2.0 / 1.2)))
+    return watts * 2.0 * float(np.exp(z * (np.log(2.0) if z > 0 else np.log(2.0 / 1.2))))
 
 
 def box(rng: np.random.Generator, minutes: int) -> Appliance:
@@ -107,7 +107,7 @@ def box(rng: np.random.Generator, minutes: int) -> Appliance:
     days = np.repeat(rng.normal(0, day_c, minutes // DAY_MIN + 1), DAY_MIN)[:minutes]
     room_c = room + days + swing * np.cos(2 * np.pi * (at / 60 - rng.uniform(14, 18)) / 24)
     doors = rng.poisson(rate_by_minute(rng, minutes, rng.uniform(6, 35), KITCHEN, 0.25))
-    duty = rng.uniform(0.2, 0.62)
+    duty = rng.uniform(0.18, 0.52)
     running_w, rests_w = rng.uniform(55, 160), rng.uniform(0.4, 3.0)
     # Heat in units of the cold that a minute of running makes.
     leak = duty * (room_c - set_c) / (room - set_c)

@@ -36,6 +36,8 @@ LEAST_GAP = timedelta(days=14)
 SEASON_SPREAD = 0.12
 #: Share of cases in which a difference must be real.
 REAL = 0.9
+#: Some boxes' days differ more than is usual: spreads are so much wider before a change counts.
+CAUTIOUS = 4 / 3
 
 
 @dataclass(frozen=True)
@@ -160,7 +162,7 @@ def _split(points: Sequence[CoursePoint], index: int) -> tuple[float, int, float
     (before, before_sd), (after, after_sd) = (
         _mean_log(side) for side in (points[:index], points[index:])
     )
-    spread = math.hypot(before_sd, after_sd)
+    spread = CAUTIOUS * math.hypot(before_sd, after_sd)
     apart = after - before
     return abs(apart) / spread, index, math.exp(apart), spread
 

@@ -100,9 +100,10 @@ def _uses_per_day(reader: Reader) -> Estimate | None:
     if part is None:
         return None
     value = part.number("value")
-    if not (part.has("low") or part.has("high")):
+    ends = part.number_or_none("low"), part.number_or_none("high")
+    if ends == (None, None):
         return Estimate(value, STATED_TIMES_SPREAD, "C")
-    low, high = part.number("low", value), part.number("high", value)
+    low, high = (value if end is None else end for end in ends)
     if not low <= value <= high:
         raise DocumentError(part.at("value"), f"{value:g} is not between {low:g} and {high:g}")
     sigma = math.log(high / low) / (2 * Z90)

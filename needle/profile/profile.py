@@ -384,6 +384,8 @@ def _power_of_uses(
 
 def _in_hours(record: LoadRecord) -> bool:
     """Whether it is used for a part of the day."""
+    if record.uses_per_day is not None and not record.in_hours:
+        return False
     hours = record.hours_per_day
     return record.in_hours or (hours is not None and hours < HOURS_A_DAY)
 

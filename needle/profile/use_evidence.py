@@ -66,7 +66,7 @@ def process_of(
 def _use_wh(
     evidence: Evidence, prior: UsePrior, running: Estimate | None, rest_w: float
 ) -> Estimate | None:
-    """Energy of one use, before uses were seen: measured as tasks, or its power and usual length."""
+    """Energy of one use before any was seen: of tasks, or of its power and usual length."""
     task_wh = energy.per_task(evidence.tasks)[0]
     if task_wh is not None:
         runs = sum(task.runs for task in evidence.tasks)

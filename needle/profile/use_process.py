@@ -225,9 +225,9 @@ def _log_counted(
     shape, scale = mean**2 / variance, variance / mean
     below = gammainc(shape, count.high_wh / scale)
     if count.low_wh <= 0:
-        return np.log(none + (1 - none) * below + 1e-300)
+        return np.asarray(np.log(none + (1 - none) * below + 1e-300))
     above = gammainc(shape, count.low_wh / scale)
-    return np.log((1 - none) * np.maximum(below - above, 0.0) + 1e-300)
+    return np.asarray(np.log((1 - none) * np.maximum(below - above, 0.0) + 1e-300))
 
 
 def _none_seen(uses: np.ndarray, wide: float) -> np.ndarray:
@@ -239,14 +239,9 @@ def _none_seen(uses: np.ndarray, wide: float) -> np.ndarray:
 def _log_seen(sight: Seen, prior: UsePrior, rate: np.ndarray, log_e: np.ndarray) -> np.ndarray:
     """Log-likelihood of a number of uses, and of the energy of one of them."""
     expected = rate * sight.hours / DAY_H
-    # Dispersion beyond Poisson's is put into the rate, as days and hours are.
-    square = _span_spread(prior, sight.hours) ** 2 + (DISPERSION - 1) / np.maximum(expected, 1.0)
-    size = 1 / square
+    # A negative binomial: Poisson's, of a rate that days and hours vary.
+    size = 1 / max(_span_spread(prior, sight.hours) ** 2, 1e-6)
     found = sight.uses * np.log(expected / (size + expected)) - size * np.log1p(expected / size)
-    # The number of ways hangs on the size too.
-    from scipy.special import gammaln
-
-    found = found + gammaln(sight.uses + size) - gammaln(size)
     if sight.use_wh is None or sight.uses < 1:
         return np.asarray(found)
     sigma = math.hypot(USE_SPREAD / math.sqrt(sight.uses), 0.03)
@@ -254,10 +249,14 @@ def _log_seen(sight: Seen, prior: UsePrior, rate: np.ndarray, log_e: np.ndarray)
 
 
 def _summary(logs: np.ndarray, weights: np.ndarray) -> Estimate:
-    """Median and spread of a distribution of logarithms."""
+    """Median and spread of a distribution of logarithms.
+
+    The spread is that of its upper half: what is drawn at the most shortens a run, and what was
+    never seen leaves an upper bound, and next to nothing below.
+    """
     total = np.cumsum(weights)
     low, middle, high = (float(np.interp(share, total, logs)) for share in (0.1, 0.5, 0.9))
-    sigma = max((high - low) / (2 * Z90), 0.01)
+    sigma = max((high - middle) / Z90, (middle - low) / (2 * Z90), 0.01)
     return Estimate(math.exp(middle), math.sqrt(math.expm1(sigma**2)))
 
 

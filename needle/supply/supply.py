@@ -31,6 +31,7 @@ from needle.supply.supply_tests import (
     parse_tests,
     passed_on,
     state_of_health,
+    test_rate,
 )
 
 _T = TypeVar("_T", bound=SupplyTest)
@@ -252,7 +253,8 @@ def _with_capacity(
             f"it would mean that the battery holds {factor.value * 100:.0f} % of its label: "
             "check the counter and the charge",
         )
-    return replace(battery, state_of_health=factor)
+    rate = test_rate(drain, battery.nominal_wh, inverter, battery.rated_hours)
+    return replace(battery, state_of_health=factor, tested_rate=rate)
 
 
 def _with_idle(

@@ -19,6 +19,7 @@ from needle.estimate import DISPLAY_BEND, Estimate, pool, worst
 from needle.fields import Choice, Fields, Items, Number, Part, Rows, Text
 from needle.message import Message, message
 from needle.quantity import with_unit
+from needle.supply.battery import SLOW_EXPONENT, rated_share
 from needle.supply.fit import LEAST_PAIRS, InverterFit, fit_inverter
 from needle.supply.inverter import Inverter, dc_w
 
@@ -298,9 +299,11 @@ def state_of_health(
     bend = 0.0 if whole else DISPLAY_BEND
     off = math.hypot(0.0 if whole else test.step / math.sqrt(6), bend) / share
     at_rate = given.value / (nominal_wh * share)
-    factor = _at_rated_rate(at_rate, given.value / hours / nominal_wh, *peukert)
+    n, rated_h = peukert
+    rate = given.value / hours / nominal_wh * rated_h
+    factor = float(rated_share(at_rate, rate, n, SLOW_EXPONENT * (n - 1)))
     grade = worst((given.grade, "A" if share >= 0.7 else "B"))
-    slowed = {"hours": hours, "factor": factor, "rated_h": peukert[1]} if factor > at_rate else {}
+    slowed = {"hours": hours, "factor": factor, "rated_h": rated_h} if factor > at_rate else {}
     code = "drain-fast" if slowed else "drain"
     how = _dated(
         message(code, counted=given.how[-1], start=test.start, end=test.end, **slowed), test.on
@@ -308,16 +311,17 @@ def state_of_health(
     return Estimate(factor, math.hypot(given.spread, off), grade, (how,))
 
 
-def _at_rated_rate(factor: float, rate: float, n: float, rated_hours: float) -> float:
-    """Capacity at the rated current, share, from that at a mean rate (nominal energy per hour).
-
-    Peukert's law as in the simulation: at W out, the charge falls by W·(W·H/C)^(n-1) if that is
-    above the rated current, so C^n = (Wh given)·(W·H)^(n-1).
-    """
-    fast = rate * rated_hours
-    if n <= 1 or fast <= factor:
-        return factor
-    return float((factor * fast ** (n - 1)) ** (1 / n))
+def test_rate(
+    test: CapacityTest, nominal_wh: float, inverter: Inverter | None, rated_hours: float
+) -> float | None:
+    """Mean current of a capacity test over the rated one; None if its log does not tell."""
+    if test.held is not None:
+        return None
+    hours, _, counted = test.log[-1]
+    given = counted
+    if test.counted == "ac" and inverter is not None:
+        given = _before_inverter(Estimate(counted), hours, inverter).value
+    return given / hours / nominal_wh * rated_hours
 
 
 def passed_on(

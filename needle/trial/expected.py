@@ -99,10 +99,12 @@ class Expected:
         """Running sum of the charge used, Wh, with Peukert's law."""
         if self.plan.supply.battery.peukert_n <= 1:
             return self.drawn_wh
-        capacity, exponent = (
-            values[:, None] for values in (self.battery.capacity_wh, self.battery.peukert_n)
+        drawn = self.battery
+        capacity, n, slow = (
+            values[:, None] for values in (drawn.capacity_wh, drawn.peukert_n, drawn.slow)
         )
-        return Running(peukert_w(self.plan.supply.battery, self.demand.drawn_w, capacity, exponent))
+        battery = self.plan.supply.battery
+        return Running(peukert_w(battery, self.demand.drawn_w, capacity, n, slow))
 
     @cached_property
     def peak_w(self) -> np.ndarray:

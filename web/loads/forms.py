@@ -103,6 +103,7 @@ class LoadForm(PlausibleMixin, RecordForm):
             "cares",
             "setting",
             "hours_per_day",
+            "runs_by",
             "set_c",
             "never_rarer",
             "litres",
@@ -118,6 +119,12 @@ class LoadForm(PlausibleMixin, RecordForm):
         super().__init__(*args, **kwargs)
         self.initial.setdefault("often", text_of_usual_use(self.instance.usual_use))
         self.fields["name"].label = "What do you call it?"
+        self.fields["runs_by"].label = "What makes it run?"
+        self.fields[
+            "runs_by"
+        ].help_text = (
+            "Water and people make days differ: the range allows for it until uses were counted."
+        )
         if self.instance.pk:
             for name in ("appliance", "label_watts", "label_amps", "label_kwh_per_year"):
                 del self.fields[name]

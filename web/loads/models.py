@@ -10,12 +10,14 @@ from django.db import models
 from django.db.models import Prefetch
 
 from needle.decide.cord import MATERIALS, CordCheck, check_cord, conductor_mm2
+from needle.estimate import Estimate
 from needle.measure.meters import resolved
 from needle.measure.readings import TYPES as READING_TYPES
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
-from needle.profile.kinds import KINDS, Kind
+from needle.profile.kinds import KINDS, RUNS_BY, Kind
 from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
@@ -71,6 +73,13 @@ class Load(Record):
         default=dict,
         blank=True,
         help_text="How often and how long, as :mod:`needle.usage.usual_use` has it.",
+    )
+    runs_by = ChoiceField(
+        "what makes it run",
+        max_length=8,
+        blank=True,
+        default="",
+        choices=[("", "as usual for its kind"), *RUNS_BY.items()],
     )
     set_c = models.FloatField("set point", null=True, blank=True, validators=CONTENTS_C)
     can_dc = models.BooleanField(
@@ -191,18 +200,21 @@ class Load(Record):
             self.live_readings = list(self.readings.live())
         return list(self.live_readings)
 
-    def to_core(self, setting: str = "") -> LoadRecord:
-        """Its record for the core, in another setting if one is named."""
+    def to_core(self, setting: str = "", in_hours: bool = False) -> LoadRecord:
+        """Its record for the core, in another setting if one is named.
+
+        ``in_hours`` is whether a plan uses it for set hours of the day.
+        """
         if not hasattr(self, "live_readings"):
-            return self._record(setting)
+            return self._record(setting, in_hours)
         # As its readings, fetched once, so what they say.
         if not hasattr(self, "_records"):
-            self._records: dict[str, LoadRecord] = {}
-        if setting not in self._records:
-            self._records[setting] = self._record(setting)
-        return self._records[setting]
+            self._records: dict[tuple[str, bool], LoadRecord] = {}
+        if (setting, in_hours) not in self._records:
+            self._records[setting, in_hours] = self._record(setting, in_hours)
+        return self._records[setting, in_hours]
 
-    def _record(self, setting: str) -> LoadRecord:
+    def _record(self, setting: str, in_hours: bool) -> LoadRecord:
         return LoadRecord(
             name=self.name,
             kind=self.kind,
@@ -216,11 +228,19 @@ class Load(Record):
             never_rarer=self.never_rarer,
             set_c=self.set_c,
             dc=self.dc,
+            runs_by=self.runs_by,
+            uses_per_day=self._uses_per_day(),
+            in_hours=in_hours,
         )
 
-    def profile(self, setting: str = "") -> Profile | None:
+    def _uses_per_day(self) -> Estimate | None:
+        """How often a day it is used, as its usual use says; None if that has no single uses."""
+        tasks = self.usual_use.get("tasks")
+        return Estimate(len(tasks), STATED_TIMES_SPREAD, "C") if tasks else None
+
+    def profile(self, setting: str = "", in_hours: bool = False) -> Profile | None:
         """Its profile; None without evidence of watts or energy."""
-        return _profile(self.to_core(setting))
+        return _profile(self.to_core(setting, in_hours))
 
 
 def loads_of(job: Job) -> list[Load]:

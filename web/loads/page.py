@@ -13,6 +13,8 @@ from needle.ledger import LedgerEntry
 from needle.message import Message
 from needle.profile.ledger import readings_ledger
 from needle.profile.profile import Profile
+from needle.quantity import hours_text
+from needle.words.figures import plural
 from web.common.units import said
 from web.drawing.course import CourseMark, course
 from web.loads.models import Load, Photo
@@ -82,6 +84,24 @@ class LoadPage:
         if self.profile.change is not None:
             return said(self.profile.change.notice)
         return "No change that these readings could show: all of them count."
+
+    @property
+    def runs_by(self) -> str:
+        """Who decides when it runs, in a word or two."""
+        assert self.profile is not None
+        return {"person": "people's use", "water": "water use"}.get(
+            self.profile.runs_by, self.profile.runs_by
+        )
+
+    @property
+    def seen_words(self) -> str:
+        """How many of its uses were seen."""
+        assert self.profile is not None and self.profile.uses is not None
+        uses = self.profile.uses
+        if uses.hours_seen <= 0:
+            return "None was counted yet: this is what is usual for its kind."
+        counted = plural(uses.seen, "use")
+        return f"{counted} seen or counted in {hours_text(uses.hours_seen)}."
 
     @property
     def day_words(self) -> str:

@@ -98,6 +98,8 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     able = _able_outputs(draft.supply, load, profile, routed)
     route, on_route = _route_of(draft.supply, load, entry.route, routes, able)
     use, on_use = _use(draft.plan, load, entry, profile)
+    if use is not None and use_hours(use) > 0:
+        profile = load.profile(entry.setting, in_hours=True)
     tasks = use is not None and "tasks" in use
     steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
     if tasks and not steps and entry.charge is None:

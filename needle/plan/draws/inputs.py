@@ -19,10 +19,12 @@ from typing import NamedTuple
 import numpy as np
 
 from needle.plan.plan import Plan, PlanLoad, known_loads
+from needle.supply.battery import SLOW_SPREAD
 from needle.supply.inverter import Inverter
 
 CAPACITY, RESISTANCE = "battery", "battery resistance"
 PEUKERT, COLD, TAPER = "Peukert exponent", "cold factor", "charge taper"
+SLOW = "slow discharge"
 INVERTER_IDLE, INVERTER_EFFICIENCY = "inverter idle", "inverter efficiency"
 INVERTER_SQUARE = "inverter square loss"
 OUTPUT, OUTPUT_IDLE = "output", "output idle"
@@ -119,6 +121,7 @@ def _spreads_of_battery(plan: Plan) -> dict[InputKey, float]:
         spreads[InputKey(RESISTANCE)] = battery.internal_ohm.spread
     if battery.peukert_n > 1:
         spreads[InputKey(PEUKERT)] = battery.peukert_spread
+        spreads[InputKey(SLOW)] = SLOW_SPREAD
     if plan.room_c is not None:
         spreads[InputKey(COLD)] = battery.cold_spread
     if plan.sources:

@@ -37,7 +37,7 @@ def used_by_stretch(
     usual = load.uses_per_day * STRETCH / DAY_MIN
     shares = _share_of_hours(load, plan, factors.shape[1])
     uses = _poisson(inputs.stream(USES, load.name, number), usual * shares * factors)
-    return uses * _energies(inputs, load, number, uses) / usual
+    return np.asarray(uses * _energies(inputs, load, number, uses) / usual)
 
 
 def daily_uses(load: PlanLoad, minutes: int, inputs: Inputs) -> np.ndarray | None:

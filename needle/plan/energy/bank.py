@@ -11,10 +11,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.draws.inputs import CAPACITY, COLD, PEUKERT, RESISTANCE, TAPER, Inputs
+from needle.plan.draws.inputs import CAPACITY, COLD, PEUKERT, RESISTANCE, SLOW, TAPER, Inputs
 from needle.plan.draws.uses import STRETCH
 from needle.plan.plan import Plan, room_by_minute
-from needle.supply.battery import Battery, cold_factor
+from needle.supply.battery import (
+    SLOW_EXPONENT,
+    Battery,
+    cold_factor,
+    cost_per_wh,
+    rated_share,
+)
 from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
 from needle.supply.voltage import most_w, open_circuit_v
 
@@ -70,20 +76,21 @@ def concatenate(flows: Sequence[Flow], axis: int = 1) -> Flow:
 class BatteryDraws:
     """Battery parameters in every draw, (draws,) each: Wh, Ω (or None), Peukert's n, taper.
 
-    ``takes`` is a factor on the power that the chemistry accepts near full.
+    ``slow`` is the exponent of the law below the rated current; ``takes`` a factor on the power
+    that the chemistry accepts near full.
     """
 
     capacity_wh: np.ndarray
     ohm: np.ndarray | None
     peukert_n: np.ndarray
+    slow: np.ndarray
     takes: np.ndarray
 
     def take(self, rows: np.ndarray, times: np.ndarray | float = 1.0) -> BatteryDraws:
         """The parameters of some draws, with the capacity multiplied by ``times``."""
         ohm = None if self.ohm is None else self.ohm[rows]
-        return BatteryDraws(
-            self.capacity_wh[rows] * times, ohm, self.peukert_n[rows], self.takes[rows]
-        )
+        capacity = self.capacity_wh[rows] * times
+        return BatteryDraws(capacity, ohm, self.peukert_n[rows], self.slow[rows], self.takes[rows])
 
 
 def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
@@ -92,30 +99,46 @@ def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
     cold = 1 - (1 - cold_factor(battery, plan.room_c)) * inputs.factor(COLD)
     held = battery.state_of_health.value * inputs.factor(CAPACITY)
     ohm = battery.internal_ohm
+    n = 1 + (battery.peukert_n - 1) * inputs.factor(PEUKERT)
+    slow = SLOW_EXPONENT * (n - 1) * inputs.factor(SLOW)
+    if battery.tested_rate is not None and battery.peukert_n > 1:
+        held = held * _as_tested(battery, battery.tested_rate, n, slow)
     return BatteryDraws(
         capacity_wh=battery.nominal_wh * held * np.clip(cold, 0.1, 1.2),
         ohm=None if ohm is None else ohm.value * inputs.factor(RESISTANCE),
-        peukert_n=1 + (battery.peukert_n - 1) * inputs.factor(PEUKERT),
+        peukert_n=n,
+        slow=slow,
         takes=inputs.factor(TAPER),
     )
 
 
+def _as_tested(battery: Battery, rate: float, n: np.ndarray, slow: np.ndarray) -> np.ndarray:
+    """Factor on the rated capacity so that each draw gives at the test's rate what was counted."""
+    usual_n = battery.peukert_n
+    usual_slow = SLOW_EXPONENT * (usual_n - 1)
+    share = battery.state_of_health.value
+    given = share / cost_per_wh(rate / share, usual_n, usual_slow)
+    return np.asarray(rated_share(float(given), rate, n, slow) / share)
+
+
 def peukert_w(
-    battery: Battery, out_w: np.ndarray, capacity_wh: np.ndarray, n: np.ndarray
+    battery: Battery,
+    out_w: np.ndarray,
+    capacity_wh: np.ndarray,
+    n: np.ndarray,
+    slow: np.ndarray,
 ) -> np.ndarray:
     """Rate at which the charge falls, W, for a power out of the battery.
 
-    Above the rated current Peukert's law makes each ampere-hour cost (I·H/C)^(n-1); below it
-    nothing is credited.
+    See :func:`needle.supply.battery.cost_per_wh`.
     """
     if battery.peukert_n <= 1.0:
         return out_w
-    ratio = out_w / (capacity_wh / battery.rated_hours)
-    return np.asarray(out_w * np.maximum(1.0, ratio) ** (n - 1))
+    return np.asarray(out_w * cost_per_wh(out_w / (capacity_wh / battery.rated_hours), n, slow))
 
 
 #: What a bank keeps of each draw: as it was given, and as it stands.
-_GIVEN = ("capacity_wh", "peukert_n", "takes_w", "trickle_w", "ohm", "floor")
+_GIVEN = ("capacity_wh", "peukert_n", "slow", "takes_w", "trickle_w", "ohm", "floor")
 _STATE = ("charge", "stopped", "stop_min", "cut_off", "back_at", "other_wh")
 
 
@@ -157,6 +180,7 @@ class Bank:
     def set_parameters(self, drawn: BatteryDraws) -> None:
         """Set the battery parameters of each draw."""
         self.capacity_wh, self.peukert_n = drawn.capacity_wh, drawn.peukert_n
+        self.slow = drawn.slow
         # Accepted power, W: proportional to the missing charge, and a trickle.
         self.takes_w = drawn.takes * self.capacity_wh * self.chemistry.takes_per_h
         self.trickle_w = drawn.takes * self.capacity_wh * TRICKLE_PER_H
@@ -209,7 +233,7 @@ class Bank:
         floor, size = self.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
         fall = np.cumsum(
-            peukert_w(self.battery, drawn_w, capacity, self.peukert_n[:, None]),
+            peukert_w(self.battery, drawn_w, capacity, self.peukert_n[:, None], self.slow[:, None]),
             axis=1,
             dtype=np.float64,
         )
@@ -393,7 +417,7 @@ class Bank:
             self.other_wh = self.other_wh - from_other / MINUTES_PER_HOUR
             direct, into = direct + more, into + filled
         out = demand - direct
-        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
+        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n, self.slow) * per_wh
         peak = out if start_w is None else out + start_w * ~self.stopped
         if self._any_stops(fall, peak):
             part = self._stop(minute, fall, out, peak)
@@ -421,7 +445,7 @@ class Bank:
         out = demand - direct
         per_wh = 1.0 / (MINUTES_PER_HOUR * self.capacity_wh)
         gain = self.battery.charge_efficiency * per_wh
-        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n) * per_wh
+        fall = peukert_w(self.battery, out, self.capacity_wh, self.peukert_n, self.slow) * per_wh
         surplus = (offers_w - direct) * self.may_charge[first : first + len(out), None]
         charge, into = self._charged(surplus, fall, gain)
         left = np.concatenate((self.charge[None], charge[:-1])) - fall

@@ -146,7 +146,9 @@ def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     battery = battery_draws(there, samples)
     used_wh = battery.capacity_wh * (run.start - run.end)
     spread = _spread(plan, run)
-    falls_w = peukert_w(plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n)
+    falls_w = peukert_w(
+        plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n, battery.slow
+    )
     doubt = (np.log(run.hours * falls_w / used_wh) / spread) ** 2 / 2
     if run.wh is not None:
         counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
