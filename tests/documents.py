@@ -11,7 +11,7 @@ from random import Random
 from typing import Any
 
 from needle.measure.readings import FEELS
-from needle.profile.kinds import KINDS
+from needle.profile.kinds import KINDS, RUNS_BY
 from needle.supply.chemistry import CHEMISTRIES
 from needle.supply.outputs import OUTPUT_KINDS
 
@@ -240,6 +240,8 @@ def load_document(rng: Random) -> dict[str, Any]:
             hours_per_day=lambda: rng.randint(0, 24),
             set_c=4,
             never_rarer=lambda: rng.random() < 0.5,
+            runs_by=lambda: rng.choice(list(RUNS_BY)),
+            uses_per_day=lambda: {"value": 6, **maybe(rng, 0.5, low=4, high=9)},
             dc=lambda: rng.random() < 0.5,
             volts=230,
             legs=lambda: rng.choice(["one", "both"]),
@@ -423,6 +425,9 @@ def plan_load(
         start_spread=0.3,
         day_spread=0.07,
         day_swing=0.12,
+        wander=lambda: rng.choice([0.1, 0.3]),
+        runs_by=lambda: rng.choice(list(RUNS_BY)),
+        uses_per_day=lambda: rng.choice([0.5, 6, 40]),
         power_factor_spread=0.05,
         set_c=lambda: rng.choice([4, 37]),
         measured_room_c=22,

@@ -277,6 +277,14 @@ def bench_truth(count: int = 200) -> None:
         table(count, day_sd)
 
 
+def bench_homes(count: int = 200) -> None:
+    """Ranges and chances of households whose loads people and water use, from physics."""
+    from tools.homes import table
+
+    print("\nHomes: how often ranges held (wanted 80 ± 7 % by use), widths, scores, chances")
+    table(count)
+
+
 def bench_rounds(count: int = 40) -> None:
     """Measuring rounds against households whose truth is known."""
     from tools.rounds import PAIRS, table
@@ -291,8 +299,8 @@ def bench_trials(count: int = 40) -> None:
     from needle.trial.forecast import forecast
     from needle.trial.trial import parse_trial
     from tests.core.twins import DISPLAYS, household, trial_of
+    from tools.scores import Score
     from tools.trials import SHARES, repeats, table
-    from tools.truth import Score
 
     scores = {share: Score() for share in SHARES}
     for seed in range(count):
@@ -523,6 +531,7 @@ def main() -> None:
     bench_fits()
     bench_households()
     bench_truth()
+    bench_homes()
     bench_rounds()
     bench_trials()
     bench_site()

@@ -2,21 +2,31 @@
 
 Each has what a person could have noted before an outage, and how long its supply then truly ran.
 See :mod:`tools.physics` for the appliances; nothing is shared with the core.
+``python -m tools.homes [HOMES] [FIRST]``
 """
 
 from __future__ import annotations
 
+import os
+import sys
 from dataclasses import dataclass
+from multiprocessing import Pool
 from typing import Any
 
 import numpy as np
 
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.capture import read_capture
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
+from needle.plan.verdict import verdict_of
 from tools.physics import BY_THEMSELVES, BY_USE, DAY_MIN, SORTS, Appliance
+from tools.scores import Score, reliability
 
 BEFORE_DAYS, PLAN_DAYS = 8, 6
 BEFORE_MIN = BEFORE_DAYS * DAY_MIN
+#: Simulated runs of a plan; hours under which it is short.
+DRAWS, SHORT_H = 100, 8.0
 EVIDENCE = ("label", "spot", "tally", "run", "capture", "days")
 #: Standard deviation of how well somebody knows when a count began and ended, min.
 CLOCK_MIN = 2.0
@@ -292,3 +302,47 @@ def _tests(
         },
         {"type": "idle", "watts": round(idle * _gain(rng), 1)},
     ]
+
+
+def judge_home(seed: int) -> tuple[Home, tuple[float, float, float], float]:
+    """A home, its plan's hours, and the chance said."""
+    made = home(seed)
+    outcome = simulate(parse_plan(made.document), DRAWS)
+    return made, outcome.runtime, verdict_of(outcome).chance
+
+
+def judge_homes(
+    count: int, first: int = 0, processes: int = 1
+) -> tuple[dict[str, Score], list[tuple[float, bool]]]:
+    """Hold plans against the truth of homes: scores by what they share; chances, and what came."""
+    scores: dict[str, Score] = {}
+    chances = []
+    with Pool(processes) as pool:
+        for made, hours, chance in pool.imap(judge_home, range(first, first + count), chunksize=8):
+            needed_h = made.document["needed_hours"]
+            chances.append((chance, made.true_h >= needed_h - 1e-6))
+            tested = "tested" if made.tested else "not tested"
+            length = "under 8 h" if needed_h < SHORT_H else "8 h or more"
+            for name in (
+                "all",
+                made.use,
+                f"{made.use}, {made.evidence}",
+                f"{made.use}, {length}",
+                f"{made.chemistry}, {tested}",
+            ):
+                scores.setdefault(name, Score()).add(hours, made.true_h)
+    return scores, chances
+
+
+def table(count: int, first: int = 0) -> None:
+    """Print how ranges and chances stood."""
+    scores, chances = judge_homes(count, first, os.cpu_count() or 1)
+    print(f"  {count} homes of what people, water and thermostats use")
+    for name, score in sorted(scores.items()):
+        print(score.line(name))
+    for said, came, number in reliability(chances):
+        print(f"    chance said {said:.2f}   came true {came:.2f}   n {number}")
+
+
+if __name__ == "__main__":
+    table(*(int(text) for text in sys.argv[1:3]) if len(sys.argv) > 1 else (300,))

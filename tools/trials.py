@@ -19,7 +19,8 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
-from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, Score, household
+from tools.scores import Score
+from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, household
 
 SORTS = ("household", "sun", "legs", "small pack", "no plan")
 DISPLAYS = ("percent", "bars", "wh", "ah")
@@ -46,8 +47,7 @@ class Run:
 
     def __post_init__(self) -> None:
         rng = self.rng
-        last_fifth = rng.uniform(0.5, 1.0)
-        self.knee = last_fifth / (4 + last_fifth)
+        self.knee = rng.uniform(0.1, 0.25)
         self.bow = rng.normal(0, 0.015)
         self.sticky = rng.choice([0.0, 0.0, 0.04, 0.07])
         lengths = np.exp(rng.normal(0, 0.25, int(rng.integers(4, 6))))

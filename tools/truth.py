@@ -18,6 +18,7 @@ from needle.measure.analysis import analyse, as_reading
 from needle.measure.capture import read_capture
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
+from tools.scores import Score
 
 DAY_S = 86_400
 #: Seconds between the points of an appliance's course.
@@ -316,28 +317,6 @@ def household(
     )
 
 
-@dataclass
-class Score:
-    """How answers stood: whether the range held, and the middle's error, of each household."""
-
-    held: list[bool] = field(default_factory=list)
-    errors: list[float] = field(default_factory=list)
-
-    def add(self, hours: tuple[float, float, float], true_h: float) -> None:
-        """Hold a range of hours, its middle second, against the true ones."""
-        low, middle, high = hours
-        self.held.append(low <= true_h <= high)
-        self.errors.append(middle / true_h - 1)
-
-    def line(self, name: str) -> str:
-        errors = np.array(self.errors)
-        return (
-            f"    {name:34s} n {len(errors):4d}   held {100 * np.mean(self.held):5.1f} %   "
-            f"median error {100 * np.median(np.abs(errors)):5.1f} %   "
-            f"bias {100 * np.median(errors):+5.1f} %"
-        )
-
-
 def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[str, Score]:
     """Hold answers against the truth of households: scores by what they have in common."""
     scores: dict[str, Score] = {}
@@ -361,7 +340,7 @@ def judge(count: int, day_sd: float, draws: int = 100, first: int = 0) -> dict[s
 
 def table(count: int, day_sd: float) -> None:
     """Print how often ranges held, by kind of evidence and by what leads."""
-    print(f"  {count} households, days that differ by {100 * day_sd:.0f} %")
+    print(f"  {count} households that run by themselves, days that differ by {100 * day_sd:.0f} %")
     for name, score in sorted(judge(count, day_sd).items()):
         print(score.line(name))
 

@@ -97,6 +97,29 @@ def start_factor(power_factor: float | None) -> float | None:
     return power_factor if power_factor > 0.97 else min(power_factor, START_REAL)
 
 
+#: Time over which an inverter's surge rating is judged, s: a shorter inrush counts by its energy in
+#: that time (general value; the inrush mode of clamp meters has the same).
+SURGE_S = 0.1
+
+
+def surge_va(start_va: float, start_s: float, running_va: float) -> float:
+    """Start-up VA as an inverter feels it: a peak of milliseconds counts by its energy.
+
+    Parameters
+    ----------
+    start_va : float
+        Highest VA of the start.
+    start_s : float
+        Its duration, s.
+    running_va : float
+        VA while running, the least that counts.
+    """
+    if start_s >= SURGE_S:
+        return max(start_va, running_va)
+    share = start_s / SURGE_S
+    return max(running_va, share * start_va + (1 - share) * running_va)
+
+
 def carried_va(
     inverter: Inverter,
     start_va: np.ndarray | float,

@@ -1,4 +1,4 @@
-"""Nine drills, from easy to hard, in the order of the trade."""
+"""The drills that come with the tool: nine from easy to hard, and two on what is used by water."""
 
 from __future__ import annotations
 
@@ -148,5 +148,25 @@ DRILLS: tuple[dict[str, Any], ...] = (
             "surge_va": 4000,
             "idle_w": 22,
         },
+    },
+    {
+        "name": "A tank for the family",
+        "ask": "day",
+        "limit": 4000,
+        "minutes": 1500,
+        "meters": ["plug"],
+        "lesson": "What people and water use differs from day to day: one day is one of many.",
+        "question": "Does the hot-water tank take more than 4 kWh a day?",
+        "loads": [{"name": "Tank", "standin": "water-tank", "label_factor": 1.03}],
+    },
+    {
+        "name": "Nothing was seen",
+        "ask": "day",
+        "limit": 150,
+        "minutes": 480,
+        "meters": ["plug"],
+        "lesson": "A counter that stood still is a bound, not a zero.",
+        "question": "Does the drain pump with its float take more than 150 Wh a day?",
+        "loads": [{"name": "Drain pump", "standin": "float-pump", "label_factor": 1.5}],
     },
 )

@@ -244,8 +244,12 @@ def _shape(levels: Levels, series: Series) -> _Shape:
     periods = np.diff(starts)
     usual = _weighted_median(periods)
     others = energy[above].sum() - energy[main]
-    bursts = usual > _BURSTS * float(np.median(periods))
-    if bursts or others > _RARE_ENERGY * energy[above].sum():
+    if others > _RARE_ENERGY * energy[above].sum():
+        return _Shape("program", 0, main)
+    if len(heavy) == 1 and levels.seconds[main] >= _BLOCK * levels.seconds[1:].sum():
+        # On and off at one level: a cycle, however irregular, as of what people or water use.
+        return _Shape("cycling", 0, main)
+    if usual > _BURSTS * float(np.median(periods)):
         return _Shape("program", 0, main)
     regular = periods[(periods > usual / 2) & (periods < usual * 2)].sum() + (ends - starts)[-1]
     active = segments.end_s[segments.label > 0][-1] - segments.start_s[segments.label > 0][0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -15,11 +16,15 @@ from needle.profile.energy import (
 )
 from needle.profile.evidence import Evidence
 from needle.profile.kinds import Kind
+from needle.profile.use_process import DISPERSION, UsePrior, UseProcess
+from needle.profile.variation import HOURS_A_DAY
 
 #: Age from which something is measured again.
 OLD = timedelta(days=365)
 
 
+#: Uses and hours after which it is known how often something is used.
+ENOUGH_USES, SOME_DAYS_H = 30, 72.0
 #: What is in use for less than this a day is counted use by use, h.
 SHORT_USE_H = 1.0
 #: A counter is left on for no longer than this only to settle its last digit, h.
@@ -71,6 +76,27 @@ def advise_mean(
     if mean.grade != "A":
         advice.append(_advise_longer(mean, evidence, hours_per_day, after))
     return advice
+
+
+def advise_uses(uses: UseProcess, prior: UsePrior, evidence: Evidence) -> list[Advice]:
+    """Return measurements that narrow how often a load is used, best first."""
+    if uses.seen >= ENOUGH_USES and uses.hours_seen >= SOME_DAYS_H:
+        return []
+    hours = max(HOURS_A_DAY, SOME_DAYS_H - uses.hours_seen)
+    after = spread_after(uses, prior, hours)
+    what = message("uses-few", uses=uses.seen, hours=uses.hours_seen)
+    if uses.hours_seen <= 0:
+        what = message("uses-unknown")
+    how = message("count-days", dc=evidence.dc, hours=hours, again=bool(evidence.runs))
+    return [Advice(what, how, hours * 60, "mean", after)]
+
+
+def spread_after(uses: UseProcess, prior: UsePrior, hours: float) -> float:
+    """Relative spread of the daily energy once a counter ran for some more hours."""
+    total_h = uses.hours_seen + hours
+    count = max(1.0, uses.seen + uses.per_day.value * hours / HOURS_A_DAY)
+    days = max(1.0, total_h / HOURS_A_DAY)
+    return math.hypot(math.sqrt(DISPERSION / count), prior.day_spread / math.sqrt(days))
 
 
 def _advise_counter(mean: Estimate, evidence: Evidence) -> list[Advice]:

@@ -52,6 +52,8 @@ _FIGURES = (
     "piece_wh",
     "times_per_day",
     "hours_per_day",
+    "uses",
+    "wander",
     "cycle_min",
     "day_spread",
     "states",
@@ -85,6 +87,8 @@ _IDLE_KEYS = (
     "set_c",
     "legs",
     "never_rarer",
+    "runs_by",
+    "uses_per_day",
 )
 
 

@@ -26,7 +26,7 @@ from needle.measure.readings import (
 )
 from needle.message import Message, message
 from needle.profile import energy, recorded, states
-from needle.profile.advice import Advice, advise_mean, advise_rest
+from needle.profile.advice import Advice, advise_mean, advise_rest, advise_uses
 from needle.profile.course import (
     Change,
     CoursePoint,
@@ -168,6 +168,8 @@ class Profile:
         What is known of its uses, if it runs by uses.
     wander : float
         How its W wander within the hour, relative sd.
+    block : Task or None
+        A short capture as one task, for a plan that uses it by tasks.
     """
 
     mean_w: Estimate
@@ -206,6 +208,7 @@ class Profile:
     runs_by: str = ""
     uses: UseProcess | None = None
     wander: float = 0.0
+    block: Task | None = None
 
     def within_use(self, use_h: float) -> float:
         """Ratio (at least 1) of its power while in use to its mean, for hours of use per day.
@@ -251,7 +254,7 @@ def derive(record: LoadRecord) -> Profile:
     )
     start, start_notices = start_va(evidence.starts, running_va, kind, factor.value, record.mains_v)
     advice = [
-        *advise_mean(power.mean, evidence, record.hours_per_day),
+        *_advise_mean(record, evidence, power),
         *advise_rest(
             evidence,
             power.running,
@@ -305,7 +308,15 @@ def derive(record: LoadRecord) -> Profile:
         runs_by=record.runs_by or kind.runs_by,
         uses=power.uses,
         wander=kind.wander,
+        block=recorded.block_of(evidence.captures),
     )
+
+
+def _advise_mean(record: LoadRecord, evidence: Evidence, power: _Power) -> list[Advice]:
+    """Measurements that narrow the mean power, or how often it is used."""
+    if power.uses is not None and power.prior is not None and not evidence.by_task:
+        return advise_uses(power.uses, power.prior, evidence)
+    return advise_mean(power.mean, evidence, record.hours_per_day)
 
 
 def _states(
@@ -379,7 +390,8 @@ def _power_of_uses(
     mean = mean_of(uses, rest_w)
     running, doubts = _not_below(running, mean)
     duty, clipped = _duty(mean, running, rest_w)
-    return _Power(mean, running, duty, [*doubts, *clipped], prior, uses)
+    notices = _counted_means(evidence)[1]
+    return _Power(mean, running, duty, [*notices, *doubts, *clipped], prior, uses)
 
 
 def _in_hours(record: LoadRecord) -> bool:

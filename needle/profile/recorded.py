@@ -39,6 +39,16 @@ def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
     ]
 
 
+def block_of(captures: Sequence[Recorded]) -> Task | None:
+    """The shortest capture as one task, whatever its pattern; None if all last for long."""
+    short = [capture for capture in captures if capture.wh > 0 and capture.covered_h < _ONE_TASK_H]
+    if not short:
+        return None
+    capture = min(short, key=lambda capture: capture.covered_h)
+    minutes = (capture.active_h or capture.covered_h) * 60
+    return Task(capture.wh, minutes, None, 1, capture.context)
+
+
 def mean_of(captures: Sequence[Recorded], watched: Watched) -> Estimate | None:
     """Mean W over complete cycles if no rare state was recorded, else over the whole capture."""
     drawn = [capture for capture in captures if capture.wh > 0 and not is_task(capture)]

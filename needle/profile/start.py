@@ -48,6 +48,8 @@ def start_va(
     return start, _odd_start(values[-1] / max(running_va.value, 1e-9), kind)
 
 
+#: Time of a clamp's inrush mode, s.
+INRUSH_S = 0.1
 #: Times the running VA under which no start of a motor, and over which none at all, is believed
 #: without a notice.
 LEAST_START, MOST_START = 1.2, 12.0
@@ -112,6 +114,11 @@ def _va(start: Start, power_factor: float, mains_v: float) -> float:
 
 
 def start_seconds(starts: Sequence[Start], kind: Kind) -> float:
-    """Longest measured start in s, or the kind's usual duration."""
+    """Longest measured start in s, or the kind's usual duration.
+
+    A start that was read is an RMS over the time of the meter's inrush mode, at least.
+    """
     timed = [start.seconds for start in starts if start.seconds]
-    return max(timed) if timed else kind.start_s
+    if timed:
+        return max(timed)
+    return max(kind.start_s, INRUSH_S) if starts else kind.start_s

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 
-from needle.estimate import Z90, Estimate
+from needle.estimate import Z90, Estimate, from_limits, product
 from needle.measure.readings import EnergyRun, Tally
 from needle.message import message
 from needle.profile import energy
@@ -52,15 +52,24 @@ def process_of(
     times = energy.times_per_day(evidence.short_runs)
     if stated_per_day is None and times is not None:
         stated_per_day = Estimate(times, STATED_TIMES_SPREAD, "C")
-    labelled = energy.from_energy_label(evidence.labels)
+    stated = [energy.from_energy_label(evidence.labels), _assumed(evidence, running, rest_w)]
     return use_process(
         prior,
         use_wh,
         [*_counted(evidence, rest_w)],
         [*_seen(evidence, running, rest_w)],
         stated_per_day,
-        () if labelled is None else (labelled.scaled(DAY_H),),
+        [mean.scaled(DAY_H) for mean in stated if mean is not None],
     )
+
+
+def _assumed(evidence: Evidence, running: Estimate | None, rest_w: float) -> Estimate | None:
+    """Mean W above rest at an assumed share of the time."""
+    share = evidence.assumed
+    if share is None or running is None or running.value <= rest_w:
+        return None
+    duty = from_limits(share.low, math.sqrt(share.low * share.high), share.high)
+    return product(running.scaled(1 - rest_w / running.value), duty)
 
 
 def _use_wh(

@@ -34,7 +34,7 @@ USE_SPREAD = math.sqrt(DISPERSION - 1)
 #: How well people know how often something is used (relative sd, general value).
 STATED_TIMES_SPREAD = 0.35
 #: Points of the grid: energies of one use, and steps of the logarithm of the daily energy.
-_ENERGIES, _STEP = 25, 0.04
+_ENERGIES, _STEP = 49, 0.04
 _LOG_RANGE = (math.log(0.05), math.log(200_000.0))
 
 

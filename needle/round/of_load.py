@@ -21,7 +21,8 @@ from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import AC, PlanLoad
 from needle.profile.energy import Watched, count_error
 from needle.profile.kinds import Kind
-from needle.profile.variation import UNSEEN_SPREAD
+from needle.profile.use_process import DISPERSION
+from needle.profile.variation import HOURS_A_DAY, UNSEEN_SPREAD
 from needle.round.candidate import (
     COUNTER,
     SPOT,
@@ -106,7 +107,10 @@ class Socket:
 
     def spot(self) -> Candidate:
         """A spot reading of its power while it runs."""
-        if self.kind.modulates:
+        if self.load.uses_per_day is not None:
+            # What it draws while it runs says nothing of how often it runs.
+            return self._made(SPOT, READ_MIN, READ_MIN, 0.0, {})
+        if self.kind.modulates or self.kind.wander > 0:
             mean = math.hypot(_MODULATING_SPOT, self.meter.shared_sd)
         elif self.kind.cycles and self.kind.duty is not None:
             low, _, high = self.kind.duty
@@ -124,7 +128,8 @@ class Socket:
     def counter(self, hours: float) -> Candidate:
         """An energy run of a number of hours."""
         minutes = hours * 60 + PUT_IN_MIN + TAKE_OUT_MIN
-        leaves = _mean_left(self.load, self.spreads, self._counted(hours), self.watched.span(hours))
+        shared = 0.0 if self.load.uses_per_day is not None else self.watched.span(hours)
+        leaves = _mean_left(self.load, self.spreads, self._counted(hours), shared)
         return self._made(COUNTER, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
 
     def task(self) -> Iterator[Candidate]:
@@ -162,6 +167,11 @@ class Socket:
 
     def _counted(self, hours: float) -> float:
         """Relative spread of a mean that is counted over a number of hours."""
+        rate = self.load.uses_per_day
+        if rate is not None:
+            days = hours / HOURS_A_DAY
+            few = math.sqrt(DISPERSION / max(0.3, rate * days))
+            return math.hypot(few, self.load.spreads.day / math.sqrt(max(1.0, days)))
         wh = max(1e-6, self.load.mean_w * hours)
         digits = min(1.0, count_error(wh, self.meter.steps.get("wh", 10.0)))
         return math.sqrt(
@@ -197,7 +207,13 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
     """A tally of its cycles by ear and watch, if its running watts are known; needs no meter."""
     kind, spreads = load.watched.kind, outcome.inputs.spreads
     level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
-    if not kind.cycles or load.windows or not 0 < load.duty < 1 or level > _LEVEL_KNOWN:
+    if (
+        load.uses_per_day is not None
+        or not kind.cycles
+        or load.windows
+        or not 0 < load.duty < 1
+        or level > _LEVEL_KNOWN
+    ):
         return
     for cycles in _TALLIED_CYCLES:
         hours = (cycles + 1) * load.cycle_min / 60

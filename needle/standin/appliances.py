@@ -178,6 +178,44 @@ def pump(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
         yield Segment(time, 0.8, 0.8, 0.4, state="resting")
 
 
+#: Relative rate at which hot water is drawn, by the hour of the day.
+_DRAWN = (1, 1, 1, 1, 1, 3, 9, 10, 6, 3, 3, 3, 4, 4, 3, 3, 4, 6, 9, 9, 7, 5, 3, 1)
+
+
+def water_tank(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
+    """A hot-water tank: people draw, the walls lose a little, an element makes up for both."""
+    watts, lost_w = rng.uniform(900, 1600), rng.uniform(35, 70)
+    draws_a_day, drawn_wh, band_wh = rng.uniform(4, 8), rng.uniform(250, 500), rng.uniform(250, 500)
+    days = np.exp(rng.normal(0, 0.3, int(horizon_s / DAY_S) + 2))
+    rates = np.asarray(_DRAWN) / np.sum(_DRAWN) * draws_a_day
+    missing, heats = rng.uniform(0, band_wh), False
+    yield Segment(0.0, 0.4, 0.4, 0.5, state="resting")
+    for minute in range(int(horizon_s / 60)):
+        rate = rates[minute // 60 % 24] / 60 * days[minute // 1440]
+        if rng.random() < rate:
+            missing += drawn_wh * float(np.exp(rng.normal(0, 0.4)))
+        missing += (lost_w - (watts if heats else 0.0)) / 60
+        if not heats and missing > band_wh:
+            heats = True
+            yield Segment(60.0 * minute, watts, watts, 1.0)
+        elif heats and missing <= 0:
+            heats, missing = False, 0.0
+            yield Segment(60.0 * minute, 0.4, 0.4, 0.5, state="resting")
+
+
+def float_pump(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
+    """A drain pump with a float: a few minutes, once in many hours."""
+    watts, pf, apart_h = rng.uniform(350, 700), rng.uniform(0.72, 0.84), rng.uniform(10, 18)
+    time = rng.exponential(apart_h * 3600)
+    yield Segment(0.0, 0.0, 0.0, 1.0, state="resting")
+    while time < horizon_s:
+        start_va = watts / pf * rng.uniform(3.5, 5)
+        yield Segment(time, watts, watts, pf, 0.1 * watts, 4.0, start_va, 0.5)
+        time += rng.uniform(120, 300)
+        yield Segment(time, 0.0, 0.0, 1.0, state="resting")
+        time += rng.exponential(apart_h * 3600) + 1800
+
+
 def programme(rng: np.random.Generator, horizon_s: float) -> Iterator[Segment]:
     """Fill, heat, pulse, dry; then off until the next run."""
     heat, dry = rng.uniform(1300, 1600), rng.uniform(250, 340)
@@ -264,6 +302,8 @@ APPLIANCES = {
         Appliance("brush-tool", "brush-motor tool", "universal-motor", universal_tool, 0.02),
         Appliance("motor-tool", "induction-motor tool", "induction-motor", induction_tool, 0.01),
         Appliance("pump", "pressure pump", "pump", pump, 0.01),
+        Appliance("water-tank", "hot-water tank", "water-tank", water_tank, 0.002),
+        Appliance("float-pump", "drain pump with a float", "float-pump", float_pump, 0.01),
         Appliance("programme", "autoclave programme", "resistive-heat", programme, 0.002),
         Appliance("kettle", "kettle, a cup at a time", "resistive-heat", kettle, 0.002, True),
         Appliance("charger", "pack charging", "electronics", pack_charging, 0.006),

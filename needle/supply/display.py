@@ -1,9 +1,9 @@
-"""A supply's display of its charge, whose last fifth often goes faster than the rest.
+"""A supply's display of its charge, whose last fifth goes faster or slower than the rest.
 
 The display falls linearly from full to a knee, where it shows a fifth, and again below it; the knee
-is at less than a fifth of true charge, so that the displayed last fifth lasts half to all of one of
-the others. Above the knee the curve may bow slightly. Both are general observations of people who
-run supplies to the end, not laws.
+lies anywhere from a tenth to a quarter of the true charge, so that the displayed last fifth lasts
+from less than half to more than all of one of the others. Above the knee the curve may bow
+slightly. Both are general observations of people who run supplies to the end, not laws.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import numpy as np
 LAST_FIFTH = 0.2
 #: True charge (share) at which the display shows its last fifth: lowest and highest. A last fifth
 #: that lasts r times one of the others is r/(4 + r) of the charge.
-KNEE = (1 / 9, LAST_FIFTH)
+KNEE = (0.10, 0.25)
 
 
 def charge_shown(

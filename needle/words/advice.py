@@ -17,6 +17,12 @@ def _meter(dc: bool) -> str:
     return "a DC meter in its line" if dc else "a plug meter"
 
 
+def _count_days(_: Units, dc: bool, hours: float, again: bool) -> str:
+    more = " more" if again else ""
+    days = f"{hours / 24:.1g}"
+    return f"leave {_counter(dc)} on it for {days}{more} day{'' if days == '1' else 's'}"
+
+
 def _leave_on(_: Units, dc: bool, hours: float, again: bool) -> str:
     length = f"{hours_text(hours)} more" if again else f"for {hours_text(hours)}"
     return f"leave {_counter(dc)} on {length}"
@@ -35,6 +41,9 @@ SENTENCES: Mapping[str, Sentence] = {
     "mean-from-label": "The average is taken from a label",
     "mean-guessed": "Average use is only a guess",
     "leave-counter-on": _leave_on,
+    "uses-unknown": "How often it is used is only what is usual for its kind",
+    "uses-few": "{uses:plural use} in {hours:h} say little of how often it is used",
+    "count-days": _count_days,
     "count-one-use": lambda _, dc: f"read {_counter(dc)} before and after one use",
     "no-start-reading": "No start reading",
     "clamp-one-start": "a clamp in inrush mode around one conductor, one start",

@@ -103,6 +103,23 @@ class PatternTest(unittest.TestCase):
         self.assertEqual([round(state.watts, -1) for state in analysis.states], [0, 20, 300, 1480])
         self.assertIsNone(analysis.duty)
 
+    def test_one_level_at_irregular_times_is_cycling_whatever_its_rest(self):
+        for base in (0.0, 20.0):
+            power = np.full(40_000, base)
+            for start in (300, 420, 900, 12_000, 12_300, 31_000):
+                power[start : start + 60] = 600.0
+            analysis = analyse(capture_of(power))
+            self.assertEqual((analysis.pattern, analysis.starts), ("cycling", 6))
+            self.assertAlmostEqual(analysis.running_w, 600)
+            self.assertEqual(as_reading(analysis, 1.0)["uses"], 6)
+
+    def test_heat_whose_level_drifts_by_a_third_is_cycling(self):
+        at = np.arange(20_000)
+        level = 400 * (1 + 0.33 * np.sin(2 * np.pi * at / 9000))
+        analysis = analyse(capture_of(np.where(at % 900 < 400, level, 2.0)))
+        self.assertEqual(analysis.pattern, "cycling")
+        self.assertAlmostEqual(analysis.duty.value, 400 / 900, delta=0.03)
+
     def test_one_block_in_silence_is_one_cycle(self):
         power = np.concatenate((np.full(60, 0.3), np.full(180, 2200.0), np.full(90, 0.3)))
         analysis = analyse(capture_of(power))

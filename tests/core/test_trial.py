@@ -147,8 +147,8 @@ class DisplayTest(unittest.TestCase):
         back = float(charge_shown(true_charge(shown, knee, bow), knee, bow))
         self.assertAlmostEqual(back, shown, delta=0.006)
 
-    def test_the_last_fifth_lasts_half_to_all_of_another(self):
-        for knee, share in zip(KNEE, (0.5, 1.0), strict=True):
+    def test_the_last_fifth_lasts_less_than_half_to_more_than_all_of_another(self):
+        for knee, share in zip(KNEE, (4 / 9, 4 / 3), strict=True):
             self.assertAlmostEqual(knee / ((1 - knee) / 4), share)
 
 
@@ -241,7 +241,7 @@ class CheckInTest(unittest.TestCase):
             self.assertTrue(low <= 950 / 40 <= high, f"after {share}: {low} to {high}")
 
     def test_a_last_fifth_that_goes_in_half_its_time_is_in_the_range(self):
-        # A small pack of 100 Wh at 50 W; its display shows a fifth at a ninth.
+        # A small pack of 100 Wh at 50 W; its display shows a fifth at a tenth.
         supply = {
             "battery": {
                 "chemistry": "usb",
@@ -260,7 +260,7 @@ class CheckInTest(unittest.TestCase):
                 checks, supply=supply, expected_w={"value": 50, "spread": 0.2}
             ).stop_h
             self.assertTrue(low <= 2.01 and high >= 2.0, f"after {share}: {low} to {high}")
-            self.assertAlmostEqual(mid, 2.0, delta=0.12)
+            self.assertAlmostEqual(mid, 2.0, delta=0.2)
 
     def test_lithium_iron_volts_say_almost_nothing_in_the_middle(self):
         middle, low = (forecast_of([{"h": 10, "volts": volts}]) for volts in (13.2, 12.2))

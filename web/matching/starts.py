@@ -11,7 +11,7 @@ from needle.decide.cord import CordCheck
 from needle.decide.matrix import Cell, Contender, all_of, cells_of, others_of, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
-from needle.decide.starting import Running, Verdict
+from needle.decide.starting import Running, Verdict, surge_va
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
@@ -93,11 +93,13 @@ def contender_of(load: Load, count: int = 1) -> Contender | None:
         return None
     states = [profile.running_w, *(state.watts for state in profile.states)]
     highest = max(states, key=lambda watts: watts.value)
+    running_va = highest.value / max(profile.power_factor.value, 0.05)
+    felt_va = surge_va(profile.start_va.value, profile.start_s, running_va)
     return Contender(
         load.name,
         load.core_kind,
         highest,
-        profile.start_va,
+        replace(profile.start_va, value=felt_va),
         profile.start_s,
         profile.power_factor,
         count,

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from needle.decide.starting import TESTED, StartTried
+from needle.decide.starting import TESTED, StartTried, surge_va
 from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SPREAD
 from needle.fields import (
@@ -186,7 +186,7 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         duty=reader.number("duty"),
         cycle_min=reader.number("cycle_min"),
         power_factor=factor,
-        start_va=max(reader.number("start_va"), running / factor),
+        start_va=surge_va(reader.number("start_va"), reader.number("start_s"), running / factor),
         start_s=reader.number("start_s"),
         day_swing=reader.number("day_swing"),
         wander=reader.number("wander"),

@@ -144,13 +144,18 @@ def _spread_after(profile: Profile, spread: float) -> float:
 def steps_of(profile: Profile) -> list[dict[str, float]]:
     """A measured task as one step: its highest W, on for the share that reproduces its Wh.
 
-    Limits are then checked against the highest W. Empty if no task was timed.
+    Limits are then checked against the highest W. A short capture is a task if none was timed;
+    empty without either.
     """
-    if profile.task_wh is None or profile.task_min is None:
+    if profile.task_wh is not None and profile.task_min is not None:
+        wh, minutes = profile.task_wh.value, profile.task_min
+    elif profile.block is not None and profile.block.minutes:
+        wh, minutes = profile.block.wh, profile.block.minutes
+    else:
         return []
-    mean_w = profile.task_wh.value / (profile.task_min / 60)
+    mean_w = wh / (minutes / 60)
     watts = max(profile.running_w.value, mean_w)
-    return [{"watts": watts, "minutes": profile.task_min, "duty": mean_w / watts}]
+    return [{"watts": watts, "minutes": minutes, "duty": mean_w / watts}]
 
 
 #: Notice on a load known by single uses without times.
