@@ -241,7 +241,7 @@ def load_document(rng: Random) -> dict[str, Any]:
             set_c=4,
             never_rarer=lambda: rng.random() < 0.5,
             runs_by=lambda: rng.choice(list(RUNS_BY)),
-            uses_per_day=lambda: {"value": 6, **maybe(rng, 0.5, low=4, high=9)},
+            uses_per_day=lambda: {"value": 6, **maybe(rng, 0.5, low=4, high=9, minutes=5)},
             dc=lambda: rng.random() < 0.5,
             volts=230,
             legs=lambda: rng.choice(["one", "both"]),

@@ -78,7 +78,9 @@ def advise_mean(
     return advice
 
 
-def advise_uses(uses: UseProcess, prior: UsePrior, evidence: Evidence) -> list[Advice]:
+def advise_uses(
+    uses: UseProcess, prior: UsePrior, evidence: Evidence, stated: bool
+) -> list[Advice]:
     """Return measurements that narrow how often a load is used, best first."""
     if uses.seen >= ENOUGH_USES and uses.hours_seen >= SOME_DAYS_H:
         return []
@@ -86,7 +88,7 @@ def advise_uses(uses: UseProcess, prior: UsePrior, evidence: Evidence) -> list[A
     after = spread_after(uses, prior, hours)
     what = message("uses-few", uses=uses.seen, hours=uses.hours_seen)
     if uses.hours_seen <= 0:
-        what = message("uses-unknown")
+        what = message("uses-stated" if stated else "uses-unknown")
     how = message("count-days", dc=evidence.dc, hours=hours, again=bool(evidence.runs))
     return [Advice(what, how, hours * 60, "mean", after)]
 

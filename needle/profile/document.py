@@ -55,6 +55,7 @@ LOAD_FIELDS: Fields = {
             "value": Number("likely number", most=1000, above=True, needed=True),
             "low": Number("low end, 10th percentile", most=1000, above=True),
             "high": Number("high end, 90th percentile", most=1000, above=True),
+            "minutes": Number("length of one", unit="min", most=1440, above=True),
         },
     ),
     "never_rarer": Flag("whether it has no defrost or other rare state"),
@@ -89,6 +90,7 @@ def parse_load(data: Any) -> LoadRecord:
         never_rarer=reader.flag("never_rarer"),
         runs_by=reader.choice("runs_by"),
         uses_per_day=_uses_per_day(reader),
+        use_min=_use_min(reader),
         set_c=reader.number_or_none("set_c"),
         dc=reader.flag("dc"),
     )
@@ -108,6 +110,11 @@ def _uses_per_day(reader: Reader) -> Estimate | None:
         raise DocumentError(part.at("value"), f"{value:g} is not between {low:g} and {high:g}")
     sigma = math.log(high / low) / (2 * Z90)
     return Estimate(value, math.sqrt(math.expm1(sigma**2)), "C")
+
+
+def _use_min(reader: Reader) -> float | None:
+    part = reader.part("uses_per_day")
+    return None if part is None else part.number_or_none("minutes")
 
 
 def _mains(reader: Reader) -> tuple[float, bool]:

@@ -80,6 +80,8 @@ class LoadRecord:
         said.
     uses_per_day : Estimate or None
         How often a day it is used, as people say.
+    use_min : float or None
+        How long each time, min, as people say.
     in_hours : bool
         Whether it is used for some hours of the day, which are known.
     """
@@ -96,6 +98,7 @@ class LoadRecord:
     legs_open: bool = False
     runs_by: str = ""
     uses_per_day: Estimate | None = None
+    use_min: float | None = None
     in_hours: bool = False
 
 
@@ -315,7 +318,8 @@ def derive(record: LoadRecord) -> Profile:
 def _advise_mean(record: LoadRecord, evidence: Evidence, power: _Power) -> list[Advice]:
     """Measurements that narrow the mean power, or how often it is used."""
     if power.uses is not None and power.prior is not None and not evidence.by_task:
-        return advise_uses(power.uses, power.prior, evidence)
+        stated = record.uses_per_day is not None
+        return advise_uses(power.uses, power.prior, evidence, stated)
     return advise_mean(power.mean, evidence, record.hours_per_day)
 
 
@@ -384,7 +388,7 @@ def _power_of_uses(
     record: LoadRecord, evidence: Evidence, prior: UsePrior, running: Estimate, rest_w: float
 ) -> _Power | None:
     """Power of a load that runs by uses, over the whole day."""
-    uses = process_of(evidence, prior, running, rest_w, record.uses_per_day)
+    uses = process_of(evidence, prior, running, rest_w, record.uses_per_day, record.use_min)
     if uses is None:
         return None
     mean = mean_of(uses, rest_w)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 
 from needle.estimate import Z90, Estimate, from_limits, product
 from needle.measure.readings import EnergyRun, Tally
@@ -32,6 +33,7 @@ def process_of(
     running: Estimate | None,
     rest_w: float,
     stated_per_day: Estimate | None = None,
+    stated_min: float | None = None,
 ) -> UseProcess | None:
     """Return the process of a load's uses; None if nothing gives the energy of one.
 
@@ -45,7 +47,12 @@ def process_of(
         W at rest, which are no part of a use.
     stated_per_day : Estimate or None
         Uses a day, as stated with the load.
+    stated_min : float or None
+        Length of one, min, as stated with the load.
     """
+    if stated_min is not None:
+        low, high = (stated_min * math.exp(side * Z90 * STATED_TIMES_SPREAD) for side in (-1, 1))
+        prior = replace(prior, minutes=(low, stated_min, high))
     use_wh = _use_wh(evidence, prior, running, rest_w)
     if use_wh is None:
         return None

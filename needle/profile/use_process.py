@@ -164,7 +164,7 @@ def use_process(
     counted : sequence of Counted
     seen : sequence of Seen
     stated_per_day : Estimate or None
-        How often a day, as people say.
+        How often a day, as people say: it takes the place of what is usual.
     stated_day_wh : sequence of Estimate
         Other estimates of the mean energy of a day, Wh, such as an energy label's.
     """
@@ -172,8 +172,10 @@ def use_process(
     log_e = math.log(max(use_wh.value, 1e-6)) + use_wh.sigma_log * normal
     log_m = np.arange(*_LOG_RANGE, _STEP)
     rate = np.exp(log_m[None, :] - log_e[:, None])
-    likelihood = -(normal[:, None] ** 2) / 2 + _log_of_range(np.log(rate), prior.per_day)
-    if stated_per_day is not None:
+    likelihood = np.repeat(-(normal[:, None] ** 2) / 2, len(log_m), axis=1)
+    if stated_per_day is None:
+        likelihood += _log_of_range(np.log(rate), prior.per_day)
+    else:
         likelihood += _log_normal(np.log(rate), stated_per_day)
     for estimate in stated_day_wh:
         likelihood += _log_normal(log_m[None, :], estimate)

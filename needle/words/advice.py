@@ -42,6 +42,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "mean-guessed": "Average use is only a guess",
     "leave-counter-on": _leave_on,
     "uses-unknown": "How often it is used is only what is usual for its kind",
+    "uses-stated": "How often it is used is only what somebody says",
     "uses-few": "{uses:plural use} in {hours:h} say little of how often it is used",
     "count-days": _count_days,
     "count-one-use": lambda _, dc: f"read {_counter(dc)} before and after one use",

@@ -241,7 +241,7 @@ class CheckInTest(unittest.TestCase):
             self.assertTrue(low <= 950 / 40 <= high, f"after {share}: {low} to {high}")
 
     def test_a_last_fifth_that_goes_in_half_its_time_is_in_the_range(self):
-        # A small pack of 100 Wh at 50 W; its display shows a fifth at a tenth.
+        # A small pack of 100 Wh at 50 W; its display shows a fifth at little more than a tenth.
         supply = {
             "battery": {
                 "chemistry": "usb",
@@ -250,7 +250,7 @@ class CheckInTest(unittest.TestCase):
                 "capacity_spread": 0.01,
             }
         }
-        knee = KNEE[0]
+        knee = KNEE[0] + 0.015
         for share in (0.5, 0.8, 0.9):
             checks = [
                 {"h": h, "percent": round(100 * float(charge_shown(1 - h / 2, knee)))}

@@ -75,7 +75,7 @@ class ProcessTest(unittest.TestCase):
 
     def test_what_people_say_of_how_often_counts(self):
         often = use_process(PRIOR, Estimate(20.0, 0.1), [], [], Estimate(3.0, 0.35))
-        self.assertAlmostEqual(often.per_day.value, 3.4, delta=0.4)
+        self.assertAlmostEqual(often.per_day.value, 3.0, delta=0.1)
 
     def test_its_range_holds_true_rates_drawn_from_the_prior(self):
         """Households whose rate, use and days are drawn; a counter runs for a day in each."""
@@ -189,6 +189,20 @@ class ProfileTest(unittest.TestCase):
         self.assertLess(sure.uses.per_day.spread, unsure.uses.per_day.spread)
         with self.assertRaisesRegex(DocumentError, "is not between"):
             profile_of(label, uses_per_day={"value": 6, "low": 7, "high": 9})
+
+    def test_the_stated_length_of_a_use_counts(self):
+        label = {"type": "label", "watts": 2000}
+        short, long = (
+            profile_of(
+                label,
+                kind="resistive-heat",
+                runs_by="person",
+                uses_per_day={"value": 6, "minutes": minutes},
+            ).uses.use_wh.value
+            for minutes in (3, 9)
+        )
+        self.assertAlmostEqual(short, 2000 / 1.03 * 3 / 60, delta=4)
+        self.assertAlmostEqual(long / short, 3, delta=0.05)
 
     def test_every_prior_is_of_a_kind_and_somebody(self):
         for kind, who in USE_PRIORS:

@@ -230,6 +230,7 @@ class Load(Record):
             dc=self.dc,
             runs_by=self.runs_by,
             uses_per_day=self._uses_per_day(),
+            use_min=self.usual_use.get("minutes"),
             in_hours=in_hours,
         )
 
