@@ -143,7 +143,7 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.advice import alone
     from needle.plan.documents.ledger import ledger_of
     from needle.plan.documents.parse import parse_plan
-    from needle.plan.documents.report import as_document
+    from needle.plan.documents.report import as_document, verdict_document
     from needle.plan.energy.simulate import simulate
 
     document = _load(file)
@@ -154,6 +154,8 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     if args.alone:
         answer = alone.as_document(alone.alone(plan, args.draws, args.seed))
         return {**answer, "ledger": ledger}
+    if args.only == "verdict":
+        return verdict_document(outcome, ledger)
     return as_document(outcome, ledger=ledger)
 
 
@@ -302,6 +304,7 @@ def _add_plan_verbs(verbs: Any) -> None:
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.add_argument("--alone", action="store_true", help="each load by itself, on each route")
+    verb.add_argument("--only", choices=("verdict",), help="no helps, sizes or measurements")
     verb.set_defaults(run=_plan)
     verb = verbs.add_parser("round", help="what to measure in a visit, in which order")
     verb.add_argument("file", metavar="PLAN.json")

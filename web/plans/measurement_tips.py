@@ -28,6 +28,12 @@ _SUPPLY_TESTS = {
 }
 
 
+#: Share of the doubt whether a plan holds from which a measurement is said to decide it.
+DECIDES = 0.2
+#: Least narrowing that is named, h.
+LEAST_HOURS = 0.05
+
+
 @dataclass(frozen=True)
 class MeasurementTip:
     """One measurement: what, how, how long, where it is done, and what it does to the range."""
@@ -48,7 +54,15 @@ class MeasurementTip:
         first = f"{self.what[:1].upper()}{self.what[1:]}{how}."
         if self.narrowing.key.kind == LOAD_START:
             return first
-        return f"{first} Narrows the range by {hours_text(self.hours_gained)}."
+        decides = " It can decide whether the plan holds." if self.decides else ""
+        if self.hours_gained < LEAST_HOURS:
+            return f"{first}{decides}"
+        return f"{first} Narrows the range by {hours_text(self.hours_gained)}.{decides}"
+
+    @property
+    def decides(self) -> bool:
+        """Whether it removes much of the doubt whether the plan holds."""
+        return self.narrowing.settles >= DECIDES
 
 
 def measurement_tips(answer: Answer) -> list[MeasurementTip]:

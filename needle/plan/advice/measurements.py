@@ -27,6 +27,8 @@ from needle.supply.battery import usable_wh
 _OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
 #: A measurement that takes less of the range is not worth telling.
 LEAST_SHARE = 0.03
+#: Chances between which it is in doubt whether a plan holds; the least part of it worth telling.
+DOUBTFUL, LEAST_SETTLED = (0.1, 0.9), 0.08
 #: What a drain counted at the battery leaves of what it holds (a monitor's 1 %, a repeat).
 _CAPACITY_AFTER = 0.025
 #: Share of a spread below which too few draws would carry the weight.
@@ -48,12 +50,21 @@ class Narrowing:
         as it is: the share of draws that fail by that start.
     range_h, range_h_after : float
         Width of the runtime's range, h: now, and after the measurement.
+    settles : float
+        Share of the doubt whether the plan holds that it removes; 0 if there is little doubt.
     """
 
     key: InputKey
     share: float
     range_h: float
     range_h_after: float
+    settles: float = 0.0
+
+    @property
+    def gain(self) -> float:
+        """What it is worth: the part of the range, or of the doubt, that it removes."""
+        narrowed = 1 - self.range_h_after / self.range_h if self.range_h > 0 else 0.0
+        return max(narrowed, self.settles)
 
     @property
     def what(self) -> str:
@@ -61,7 +72,7 @@ class Narrowing:
 
 
 def measure_next(outcome: Outcome) -> list[Narrowing]:
-    """Rank measurements by the runtime range that they would leave, the narrowest first.
+    """Rank measurements by what they remove of the runtime's range, or of the doubt of the plan.
 
     A measurement that leaves a share r of an input's spread has one of several results. For each
     result the draws are weighted by how well they fit it, and the range of the weighted draws is
@@ -76,17 +87,24 @@ def measure_next(outcome: Outcome) -> list[Narrowing]:
         return settles
     left = _spreads_after(outcome.plan)
     order = np.argsort(runtime)
+    holds = outcome.holds.astype(float)
+    doubtful = DOUBTFUL[0] < outcome.chance < DOUBTFUL[1]
     narrowings = []
     for key, normals in outcome.inputs.normals.items():
         spread = outcome.inputs.spreads[key]
         after = left.get(key) or DEFAULT_SPREAD["A"]
-        if key.kind not in MEASURABLE or spread <= 1.1 * after or not _matters(runtime, normals):
+        if key.kind not in MEASURABLE or spread <= 1.1 * after:
+            continue
+        decides = doubtful and _matters(holds, normals)
+        if not decides and not _matters(runtime, normals):
             continue
         rest = max(_NARROWEST, math.sqrt(math.log1p(after**2) / math.log1p(spread**2)))
         width_after, share = _left_of(runtime[order], normals[order], rest)
-        if share > LEAST_SHARE and width_after < width * (1 - LEAST_SHARE / 2):
-            narrowings.append(Narrowing(key, share, width, width_after))
-    narrowings.sort(key=lambda narrowing: (narrowing.range_h_after, narrowing.what))
+        settled = _left_of(holds[order], normals[order], rest)[1] if decides else 0.0
+        narrows = share > LEAST_SHARE and width_after < width * (1 - LEAST_SHARE / 2)
+        if narrows or settled > LEAST_SETTLED:
+            narrowings.append(Narrowing(key, share, width, min(width, width_after), settled))
+    narrowings.sort(key=lambda narrowing: (-narrowing.gain, narrowing.what))
     return settles + narrowings
 
 

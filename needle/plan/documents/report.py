@@ -25,9 +25,10 @@ def _why(outcome: Outcome) -> str:
     return "cutoff" if int(outcome.cut_off.sum()) * 2 > stopped else "floor"
 
 
-def _verdict(outcome: Outcome, judged: Verdict) -> dict[str, Any]:
+def _verdict(outcome: Outcome, judged: Verdict, sized: bool = True) -> dict[str, Any]:
+    """The verdict; what the battery lacks needs further simulation, and only if ``sized``."""
     low, mid, high = judged.lasts_h
-    failure, lacks = judged.first_failure, shortage(outcome)
+    failure, lacks = judged.first_failure, shortage(outcome) if sized else None
     return {
         "state": judged.state,
         "chance": judged.chance,
@@ -128,6 +129,18 @@ def _on_surge(plan: Plan) -> list[Message]:
     return [message("surge-rating-unknown")]
 
 
+def verdict_document(outcome: Outcome, ledger: Sequence[LedgerEntry] = ()) -> dict[str, Any]:
+    """Return what ``needle plan --only verdict`` prints: nothing that simulates further."""
+    low, mid, high = outcome.runtime
+    return {
+        "runtime_h": {"value": mid, "low": low, "high": high},
+        "chance": outcome.chance,
+        "verdict": _verdict(outcome, verdict_of(outcome), sized=False),
+        "trips": [_trip(trip, outcome.plan) for trip in outcome.trips],
+        "ledger": list(ledger),
+    }
+
+
 def as_document(
     outcome: Outcome,
     helps: Sequence[Suggestion] | None = None,
@@ -170,6 +183,7 @@ def as_document(
                 "share_of_range": narrowing.share,
                 "range_h": narrowing.range_h,
                 "range_h_after": narrowing.range_h_after,
+                "settles": narrowing.settles,
             }
             for narrowing in narrowings
         ],
