@@ -193,7 +193,8 @@ def _load(rng: np.random.Generator, part: Appliance, evidence: str, name: str) -
         "kind": part.kind,
         "readings": readings(rng, part, evidence),
     }
-    if part.runs_by and not part.windows:
+    # Not everybody says what makes it run.
+    if part.runs_by and not part.windows and rng.random() < 0.6:
         profile["runs_by"] = part.runs_by
     load: dict[str, Any] = {"name": name, "route": "ac", "profile": profile, "use": "always"}
     if part.windows:

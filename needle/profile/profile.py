@@ -361,7 +361,8 @@ def _power(
     rest_w = resting_state.watts.value if resting_state else 0.0
     prior = None
     if not _in_hours(record):
-        prior = use_prior(kind, record.runs_by, measured or from_label)
+        cycle_min = evidence.cycles.period_min if evidence.cycles else None
+        prior = use_prior(kind, record.runs_by, measured or from_label, cycle_min)
     if prior is not None:
         known = measured or from_label or _usual_running(kind)
         by_uses = _power_of_uses(record, evidence, prior, known, rest_w)

@@ -37,14 +37,17 @@ USE_PRIORS = {
 }
 #: A pump under so many watts usually circulates without a break; larger ones fill something.
 CIRCULATING_W = 120.0
-#: Kinds that run by uses although nobody said who uses them.
-_ALWAYS_BY_USES = ("water-tank", "float-pump")
+#: Heat with a thermostat of so many watts and more is usually a water tank, or an oven, unless it
+#: was seen to cycle faster than this, min.
+TANK_W, TANK_CYCLE_MIN = 900.0, 90.0
 #: How the watts of electronics wander while somebody uses them, and how their days differ
 #: (relative sd): what a screen shows and a computer does.
 USED_WANDER, USED_DAY_SPREAD = 0.30, 0.12
 
 
-def use_prior(kind: Kind, runs_by: str, running: Estimate | None) -> UsePrior | None:
+def use_prior(
+    kind: Kind, runs_by: str, running: Estimate | None, cycle_min: float | None = None
+) -> UsePrior | None:
     """How a load is usually used; None if it is no process of uses.
 
     Parameters
@@ -54,14 +57,23 @@ def use_prior(kind: Kind, runs_by: str, running: Estimate | None) -> UsePrior | 
         Who decides, as stated; empty if nobody said.
     running : Estimate or None
         Its running W.
+    cycle_min : float or None
+        Length of its cycles, min, if they were seen.
     """
     if runs_by:
         return USE_PRIORS.get((kind.key, runs_by))
     if kind.key == "pump" and running is not None and running.value < CIRCULATING_W:
         return None
-    if kind.runs_by == "water":
+    if kind.runs_by == "water" or _is_tank(kind, running, cycle_min):
         return USE_PRIORS.get((kind.key, "water"))
     return None
+
+
+def _is_tank(kind: Kind, running: Estimate | None, cycle_min: float | None) -> bool:
+    """Whether heat with a thermostat is likely a tank: large, and not seen to cycle quickly."""
+    if kind.key != "thermostat-heat" or running is None or running.value < TANK_W:
+        return False
+    return cycle_min is None or cycle_min >= TANK_CYCLE_MIN
 
 
 def as_used(kind: Kind, runs_by: str, in_hours: bool = False) -> Kind:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
@@ -11,6 +12,7 @@ from needle.message import as_stored
 from needle.moments import DAY_MIN, in_windows, parse_windows, spread_over_day
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
+from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.profile.variation import HOURS_A_DAY
 
 _ANY_DAY = datetime(2001, 1, 1, tzinfo=UTC)
@@ -88,6 +90,10 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
     runs_by_uses = "uses_per_day" in _use_document(profile, use)
     running, resting, duty = duty_of(profile, use_hours(use))
     task_spread = profile.task_wh.spread if profile.task_wh else profile.running_w.spread
+    day_spread = profile.day_spread
+    if _is_number_of_uses(profile, use):
+        task_spread = math.hypot(task_spread, STATED_TIMES_SPREAD)
+        day_spread = max(day_spread, USED_DAYS)
     factor = {
         "power_factor": max(0.01, profile.power_factor.value),
         "power_factor_spread": min(1.0, profile.power_factor.spread),
@@ -112,26 +118,33 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
         "task_spread": min(2.0, task_spread),
         "start_spread": min(3.0, profile.start_va.spread),
         "spread_after": _spread_after(profile, task_spread if by_task else profile.mean_w.spread),
-        "day_spread": profile.day_spread,
+        "day_spread": day_spread,
         "day_swing": profile.day_swing,
         "notices": [as_stored(notice) for notice in profile.notices],
     }
 
 
+#: How one day's number of uses differs from another's (relative sd).
+USED_DAYS = 0.30
 #: Uses are drawn in stretches of hours; within one, they are parted into cycles of so many minutes.
 _USE_CYCLE_MIN = 45.0
 
 
 def _use_document(profile: Profile, use: Any) -> dict[str, Any]:
     """Entries of a load that runs by uses; none for one whose hours are set."""
+    if _is_number_of_uses(profile, use):
+        return {"runs_by": profile.runs_by, "uses_per_day": float(use["tasks"])}
     if profile.uses is None:
         return {}
-    tasks = use.get("tasks") if isinstance(use, dict) else None
-    if isinstance(tasks, int):
-        return {"runs_by": profile.runs_by, "uses_per_day": float(tasks)}
     if use not in (None, "always") or profile.by_task:
         return {}
     return {"runs_by": profile.runs_by, "uses_per_day": profile.uses.per_day.value}
+
+
+def _is_number_of_uses(profile: Profile, use: Any) -> bool:
+    """Whether a plan says only how often a day somebody uses it: about so often, some day more."""
+    tasks = use.get("tasks") if isinstance(use, dict) else None
+    return isinstance(tasks, int) and profile.runs_by in ("person", "water")
 
 
 def _spread_after(profile: Profile, spread: float) -> float:
