@@ -2,7 +2,8 @@
 
 Each has what a person could have noted before an outage, and how long its supply then truly ran.
 See :mod:`tools.physics` for the appliances; nothing is shared with the core.
-``python -m tools.homes [HOMES] [FIRST]``
+``python -m tools.homes [HOMES] [FIRST]``; of runs made before a plan,
+``python -m tools.homes runs [HOMES]``
 """
 
 from __future__ import annotations
@@ -27,11 +28,37 @@ BEFORE_DAYS, PLAN_DAYS = 8, 6
 BEFORE_MIN = BEFORE_DAYS * DAY_MIN
 #: Simulated runs of a plan; hours under which it is short.
 DRAWS, SHORT_H = 100, 8.0
+Range = tuple[float, float, float]
+_NO_RANGE: Range = (0.0, 0.0, 0.0)
 EVIDENCE = ("label", "spot", "tally", "run", "capture", "days")
 #: Standard deviation of how well somebody knows when a count began and ended, min.
 CLOCK_MIN = 2.0
 #: Cycles of these are heard.
 _HEARD = ("box", "heater", "water tank", "float pump", "variable box")
+
+
+@dataclass
+class Bank:
+    """A true battery: what a minute's watts take of its charge."""
+
+    wh: float
+    n: float = 1.0
+    slow_gain: float = 0.0
+
+    def falls(self, watts: np.ndarray) -> np.ndarray:
+        """Share of the charge that each minute takes."""
+        rate = watts * 20 / self.wh
+        if self.n <= 1:
+            return watts / 60 / self.wh
+        # Slow discharge gives more, up to a limit of its own.
+        stretch = np.maximum(rate ** (self.n - 1), 1 - self.slow_gain)
+        return watts * stretch / 60 / self.wh
+
+    def hours(self, watts: np.ndarray, floor: float) -> float:
+        """Hours until the floor."""
+        charge = 1 - np.cumsum(self.falls(watts))
+        below = np.flatnonzero(charge <= floor)
+        return float(below[0] + 1) / 60 if len(below) else float(len(watts)) / 60
 
 
 @dataclass
@@ -56,6 +83,10 @@ class Home:
     chemistry: str
     tested: bool
     parts: list[Appliance]
+    bank: Bank
+    idle_w: float
+    efficiency: float
+    floor: float
 
 
 def _gain(rng: np.random.Generator) -> float:
@@ -208,30 +239,6 @@ def _out_w(watts: np.ndarray, idle_w: float, efficiency: float) -> np.ndarray:
     return np.asarray(idle_w + watts / efficiency)
 
 
-@dataclass
-class Bank:
-    """A true battery: what a minute's watts take of its charge."""
-
-    wh: float
-    n: float = 1.0
-    slow_gain: float = 0.0
-
-    def falls(self, watts: np.ndarray) -> np.ndarray:
-        """Share of the charge that each minute takes."""
-        rate = watts * 20 / self.wh
-        if self.n <= 1:
-            return watts / 60 / self.wh
-        # Slow discharge gives more, up to a limit of its own.
-        stretch = np.maximum(rate ** (self.n - 1), 1 - self.slow_gain)
-        return watts * stretch / 60 / self.wh
-
-    def hours(self, watts: np.ndarray, floor: float) -> float:
-        """Hours until the floor."""
-        charge = 1 - np.cumsum(self.falls(watts))
-        below = np.flatnonzero(charge <= floor)
-        return float(below[0] + 1) / 60 if len(below) else float(len(watts)) / 60
-
-
 def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     """One household; all of its loads have the same kind of evidence."""
     rng = np.random.default_rng([seed, 2027])
@@ -283,7 +290,20 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     }
     used = sum(part.watts.mean() for part in parts if part.sort in BY_USE)
     use = "by use" if used > sum(part.watts.mean() for part in parts) / 2 else "by themselves"
-    return Home(document, bank.hours(out, floor), evidence, use, chemistry, tested, parts)
+    true_h = bank.hours(out, floor)
+    return Home(
+        document,
+        true_h,
+        evidence,
+        use,
+        chemistry,
+        tested,
+        parts,
+        bank,
+        float(idle),
+        float(efficiency),
+        floor,
+    )
 
 
 def _tests(
@@ -303,6 +323,73 @@ def _tests(
         },
         {"type": "idle", "watts": round(idle * _gain(rng), 1)},
     ]
+
+
+#: Sorts of runs that are made some days before the plan.
+RUNS = ("plain", "legs", "sun", "pulled down", "still on")
+#: Minute at which they begin.
+RUN_MIN = DAY_MIN + 7 * 60
+
+
+def made_run(made: Home, sort: str, seed: int) -> dict[str, Any] | None:
+    """A run that was made before the plan, as its document has it; None where it lasts too long."""
+    rng = np.random.default_rng([seed, 31])
+    names = [load["name"] for load in made.document["loads"]]
+    minutes = BEFORE_MIN - RUN_MIN
+    watts = [part.watts[RUN_MIN:BEFORE_MIN] for part in made.parts]
+    total = np.sum(watts, axis=0)
+    run: dict[str, Any] = {"from": 1.0, "to": made.floor, "why": "floor", "loads": names}
+    if sort == "legs":
+        change = int(rng.uniform(0.2, 0.6) * 60 * made.true_h)
+        total = np.where(np.arange(minutes) < change, total, watts[0])
+        run.pop("loads")
+        run["legs"] = [{"h": 0, "loads": names}, {"h": change / 60, "loads": names[:1]}]
+    pulled_w = np.zeros(minutes)
+    if sort == "pulled down":
+        pulled_w[: int(rng.uniform(30, 180))] = rng.uniform(60, 200)
+        wh = float(pulled_w.sum()) / 60 * rng.normal(1, 0.05)
+        run |= {"begins": "warm", "pull_down_wh": {names[0]: wh}}
+    out_w = _out_w(total + pulled_w, made.idle_w, made.efficiency)
+    if sort == "sun":
+        into_w = np.zeros(minutes)
+        first = int(rng.integers(30, 300))
+        into_w[first : first + int(rng.uniform(60, 300))] = rng.uniform(0.3, 0.9) * out_w.mean()
+        out_w = np.maximum(0.0, out_w - into_w)
+        run["wh_in"] = float(into_w[: int(60 * made.bank.hours(out_w, made.floor))].sum()) / 60
+    hours = made.bank.hours(out_w, made.floor)
+    late = sort == "legs" and run["legs"][1]["h"] >= hours
+    if hours >= minutes / 60 or late:
+        return None
+    if sort == "still on":
+        hours *= rng.uniform(0.5, 0.95)
+        run["why"] = "still on"
+    start = f"2027-02-{1 + RUN_MIN // DAY_MIN:02d}T{RUN_MIN // 60 % 24:02d}:00:00+00:00"
+    return {**run, "hours": round(hours, 2), "at": start}
+
+
+def judge_run(asked: tuple[int, str]) -> tuple[str, float, Range, Range]:
+    """True hours of a plan; its range without and with a run that was made before."""
+    seed, sort = asked
+    made = home(seed)
+    run = made_run(made, sort, seed)
+    if run is None or made.true_h > 100:
+        return "", 0.0, _NO_RANGE, _NO_RANGE
+    plain = simulate(parse_plan(made.document), DRAWS).runtime
+    rested = simulate(parse_plan({**made.document, "runs": [run]}), DRAWS).runtime
+    return f"{sort}, {made.use}", made.true_h, plain, rested
+
+
+def table_of_runs(count: int, first: int = 0) -> None:
+    """Print how plans stood with and without a run that was made days before."""
+    scores: dict[str, Score] = {}
+    asked = [(seed, RUNS[seed % len(RUNS)]) for seed in range(first, first + count)]
+    with Pool(os.cpu_count() or 1) as pool:
+        for name, true_h, plain, rested in pool.imap(judge_run, asked, chunksize=4):
+            if name:
+                scores.setdefault(f"{name}: without", Score()).add(plain, true_h)
+                scores.setdefault(f"{name}: resting on it", Score()).add(rested, true_h)
+    for name, score in sorted(scores.items()):
+        print(score.line(name))
 
 
 def judge_home(seed: int) -> tuple[Home, tuple[float, float, float], float]:
@@ -346,4 +433,7 @@ def table(count: int, first: int = 0) -> None:
 
 
 if __name__ == "__main__":
-    table(*(int(text) for text in sys.argv[1:3]) if len(sys.argv) > 1 else (300,))
+    if sys.argv[1:2] == ["runs"]:
+        table_of_runs(*(int(text) for text in sys.argv[2:4]))
+    else:
+        table(*(int(text) for text in sys.argv[1:3]) if len(sys.argv) > 1 else (300,))

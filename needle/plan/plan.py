@@ -290,9 +290,32 @@ class PlanLoad:
         return sum(step.watts * step.duty * step.minutes for step in self.steps) / 60
 
 
-RUN_ENDS = ("floor", "cutoff", "trip", "by hand")
+#: It had not ended by its hours.
+STILL_ON = "still on"
+RUN_ENDS = ("floor", "cutoff", "trip", "by hand", STILL_ON)
+#: How its boxes were at its start: as always, to be cooled down first, or colder than they need.
+RUN_BEGINS = ("settled", "warm", "cold")
 #: A run with Wh counted over some hours: evidence on the draw, not on the capacity.
 COUNTED_ONLY = "counted"
+
+
+@dataclass(frozen=True)
+class RunLeg:
+    """A part of a run, from an hour on: what it fed, and mean W of other loads on AC."""
+
+    h: float
+    loads: tuple[str, ...]
+    watts: float
+    fed: tuple[PlanLoad, ...]
+
+
+@dataclass(frozen=True)
+class RunLook:
+    """Charge that a display showed within a run: hours since its start, share, and its step."""
+
+    h: float
+    shown: float
+    step: float
 
 
 @dataclass(frozen=True)
@@ -319,6 +342,16 @@ class Run:
     at : datetime or None
     room_c : float or None
         °C.
+    begins : str
+        How its boxes were at its start, one of :data:`RUN_BEGINS`.
+    pull_down_wh : tuple of (name, Wh)
+        What loads took beyond their usual draw to be cooled down at its start, where it is known.
+    legs : tuple of RunLeg
+        Its parts, if what it fed changed; else empty.
+    wh_in : float
+        Energy put in from sources meanwhile, Wh.
+    looks : tuple of RunLook
+        What its display showed on the way.
     """
 
     hours: float
@@ -332,6 +365,11 @@ class Run:
     at: datetime | None = None
     room_c: float | None = None
     fed: tuple[PlanLoad, ...] = ()
+    begins: str = "settled"
+    pull_down_wh: tuple[tuple[str, float], ...] = ()
+    legs: tuple[RunLeg, ...] = ()
+    wh_in: float = 0.0
+    looks: tuple[RunLook, ...] = ()
 
 
 @dataclass(frozen=True)

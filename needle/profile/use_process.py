@@ -79,6 +79,10 @@ HOURS = {
 }
 
 
+#: Which hours of the day, by who decides when a load runs; all alike for others.
+HOURS_OF = {"water": "water", "person": "kitchen"}
+
+
 @dataclass(frozen=True)
 class Counted:
     """A counter over some hours: its Wh lie between two bounds.

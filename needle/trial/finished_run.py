@@ -8,6 +8,8 @@ from needle.trial.trial import BATTERY, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
 CHARGE_READ, COUNT_READ = 0.97, 0.99
+#: The same of the energy that was put in, which may come to its end earlier, as the sun does.
+LAST_PUT_IN = 0.8
 #: A run that used a smaller share of the charge tells nothing.
 LEAST_USED = 0.05
 
@@ -27,6 +29,8 @@ class FinishedRun:
         Energy counted by its end, Wh.
     counted : str
         Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
+    wh_in : float or None
+        Energy put in from sources by its end, Wh; None if nobody counted it.
     """
 
     hours: float
@@ -35,6 +39,7 @@ class FinishedRun:
     why: str
     wh: float | None
     counted: str
+    wh_in: float | None = None
 
 
 def run_of(trial: Trial) -> FinishedRun | str:
@@ -54,11 +59,26 @@ def run_of(trial: Trial) -> FinishedRun | str:
         return "its charge at the end was not read"
     hours = trial.ended.h
     count = last_count(trial)
-    if count is None or count.h < COUNT_READ * hours:
-        return FinishedRun(hours, trial.start_charge, end, trial.ended.why, None, BATTERY)
+    late = count is not None and count.h >= COUNT_READ * hours
     return FinishedRun(
-        hours, trial.start_charge, end, trial.ended.why, count.wh * hours / count.h, count.place
+        hours,
+        trial.start_charge,
+        end,
+        trial.ended.why,
+        count.wh * hours / count.h if count is not None and late else None,
+        count.place if count is not None and late else BATTERY,
+        _put_in_wh(trial, hours),
     )
+
+
+def _put_in_wh(trial: Trial, hours: float) -> float | None:
+    """Wh from sources, as counted near the end or once no more came; None if not counted."""
+    counts = [
+        (check_in.h, check_in.wh_in) for check_in in trial.check_ins if check_in.wh_in is not None
+    ]
+    if not counts or counts[-1][0] < LAST_PUT_IN * hours:
+        return None
+    return counts[-1][1]
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,8 @@ from web.plans.used import UsedLoad
 if TYPE_CHECKING:
     from web.supplies.models import Supply
 
+#: What a trial stores of a load that says how it ran, not which it is.
+OF_THE_RUN = ("watts", "pulled_down_wh")
 #: Share of a run's watts that loads may have drawn which the plan has not, or uses otherwise.
 MOST_OTHERS = 0.15
 
@@ -34,7 +36,12 @@ class UsedRun:
         return f"Based on the run of {on.day} {on:%b}: {hours}"
 
 
-def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -> dict[str, Any]:
+def snapshot(
+    used: Sequence[UsedLoad],
+    watts: Mapping[str, float],
+    pulled_down_wh: Mapping[str, float],
+    charged: bool,
+) -> dict[str, Any]:
     """What a trial stores of the loads that run in it.
 
     Parameters
@@ -42,11 +49,19 @@ def snapshot(used: Sequence[UsedLoad], watts: dict[str, float], charged: bool) -
     used : sequence of UsedLoad
     watts : dict
         Mean W of each at the start, by its name.
+    pulled_down_wh : dict
+        Wh that each takes at the start to cool its contents down, by its name.
     charged : bool
         Whether sources charged meanwhile.
     """
     loads = [
-        {**_signature(load), "watts": watts.get(load.name, 0.0)} for load in used if load.counted
+        {
+            **_signature(load),
+            "watts": watts.get(load.name, 0.0),
+            "pulled_down_wh": pulled_down_wh.get(load.name, 0.0),
+        }
+        for load in used
+        if load.counted
     ]
     return {"loads": loads, "charged": charged}
 
@@ -81,7 +96,7 @@ def _run(trial: Any, mine: dict[str, dict[str, Any]]) -> UsedRun:
         return UsedRun(trial, None, why_not)
     names, others_w, all_w, on_outputs = [], 0.0, 0.0, False
     for load in trial.ran["loads"]:
-        signature = {key: value for key, value in load.items() if key != "watts"}
+        signature = {key: value for key, value in load.items() if key not in OF_THE_RUN}
         all_w += load["watts"]
         if mine.get(load["name"]) == signature:
             names.append(load["name"])
@@ -96,4 +111,7 @@ def _run(trial: Any, mine: dict[str, dict[str, Any]]) -> UsedRun:
     document: dict[str, Any] = {**trial.as_run(), "loads": [*names]}
     if others_w > 0:
         document["loads"].append({"watts": others_w})
+    pulled = {load["name"]: load.get("pulled_down_wh", 0.0) for load in trial.ran["loads"]}
+    if any(pulled[name] > 0 for name in names):
+        document |= {"begins": "warm", "pull_down_wh": {name: pulled[name] for name in names}}
     return UsedRun(trial, document)

@@ -39,7 +39,8 @@ def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
     trial.expected = {"plan": {**document(draft), "hours": hours}}
     until_h = max(1e-6, min(outcome.likely.until_h, outcome.plan.needed_hours))
     watts = {name: wh / until_h for name, wh in outcome.likely.energy_wh["loads"].items()}
-    trial.ran = snapshot(answer.used, watts, bool(outcome.plan.sources))
+    pulled_down = {load.name: load.thermal.pull_down_wh for load in outcome.plan.loads}
+    trial.ran = snapshot(answer.used, watts, pulled_down, bool(outcome.plan.sources))
 
 
 def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:

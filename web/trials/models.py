@@ -33,7 +33,11 @@ ENDS = {
 #: How the contents of a box begin: two trials that begin apart are two different trials.
 STARTS = {"warm": "a warm start that is pulled down", "cold": "a cold start that is held"}
 
+#: What a display shows in a check-in.
+_SHOWN = ("percent", "bars", "of")
 _RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
+#: Of loads that ran since it is stored: Wh that they took to be cooled down.
+_PULLED_DOWN = "pulled_down_wh"
 
 
 def known_ran(ran: Any) -> None:
@@ -41,9 +45,11 @@ def known_ran(ran: Any) -> None:
     loads = ran.get("loads", []) if isinstance(ran, dict) else None
     right = isinstance(loads, list) and all(
         isinstance(load, dict)
-        and set(load) == _RAN_KEYS
+        and set(load) - {_PULLED_DOWN} == _RAN_KEYS
         and isinstance(load["watts"], int | float)
         and 0 <= load["watts"] <= MOST_W
+        and isinstance(load.get(_PULLED_DOWN, 0.0), int | float)
+        and 0 <= load.get(_PULLED_DOWN, 0.0) <= MOST_W
         for load in loads
     )
     if not right:
@@ -172,11 +178,14 @@ class Trial(Record):
         reasons = (
             (not self.counts, "it was switched off for plans"),
             (not self.ran.get("loads"), "what ran in it was not recorded"),
-            (bool(self.ran.get("charged")), "it was charged meanwhile"),
         )
         own = next((words for holds, words in reasons if holds), "")
         made = run_of(self.to_core())
-        return own or (made if isinstance(made, str) else "")
+        if own or isinstance(made, str):
+            return own or str(made)
+        if self.ran.get("charged") and made.wh_in is None:
+            return "it was charged meanwhile, and nobody noted how many Wh went in by its end"
+        return ""
 
     @property
     def carried(self) -> bool:
@@ -214,9 +223,18 @@ class Trial(Record):
         }
         if made.wh is not None:
             run |= {"wh": made.wh, "counted": made.counted}
+        if self.begins:
+            run["begins"] = self.begins
+        if made.wh_in:
+            run["wh_in"] = made.wh_in
         if self.room_c is not None:
             run["room_c"] = self.room_c
-        return run
+        looks = [
+            {"h": check_in["h"], **{key: check_in[key] for key in _SHOWN if key in check_in}}
+            for check_in in self.to_document()["check_ins"]
+            if "percent" in check_in or "bars" in check_in
+        ]
+        return {**run, "check_ins": looks} if looks else run
 
     def to_core(self) -> CoreTrial:
         return parse_trial(self.to_document())

@@ -7,10 +7,12 @@ from datetime import tzinfo
 
 from needle.document import DocumentError, Reader
 from needle.fields import (
+    AnyValue,
     Choice,
     Fields,
     Items,
     Number,
+    Parts,
     Text,
 )
 from needle.moments import (
@@ -19,9 +21,13 @@ from needle.moments import (
 from needle.plan.plan import (
     AC,
     COUNTED_ONLY,
+    RUN_BEGINS,
     RUN_ENDS,
+    STILL_ON,
     PlanLoad,
     Run,
+    RunLeg,
+    RunLook,
 )
 from needle.supply.supply import Supply
 from needle.supply.supply_tests import TogetherTest
@@ -44,6 +50,33 @@ RUN_FIELDS: Fields = {
     ),
     "at": Text("the day or moment it began, ISO 8601"),
     "room_c": Number("room then", unit="°C", least=-60, most=80),
+    "begins": Choice(
+        "its boxes at the start: as always, to be cooled down first, or colder than they need",
+        choices=RUN_BEGINS,
+        default="settled",
+    ),
+    "pull_down_wh": AnyValue(
+        "what loads took beyond their usual draw to be cooled down", form='{"Fridge": 300}'
+    ),
+    "legs": Parts(
+        "its parts, in place of `loads`, where what it fed changed",
+        fields={
+            "h": Number("hours since its start", unit="h", most=10_000, needed=True),
+            "loads": Items("as `loads` of a run", form='["Fridge", {"watts": 40}]', most=500),
+        },
+        most=100,
+    ),
+    "wh_in": Number("energy put in from sources meanwhile", unit="Wh", most=1e8, default=0.0),
+    "check_ins": Parts(
+        "what was seen on the way, as in a trial: charge is used, counts are not needed",
+        fields={
+            "h": Number("hours since its start", unit="h", most=10_000, needed=True),
+            "percent": Number("charge on the display", unit="%", most=100.0),
+            "bars": Number("bars on the display", most=100, whole=True),
+            "of": Number("how many bars there are", least=1, most=100, whole=True),
+        },
+        most=1000,
+    ),
 }
 _OTHER_LOADS: Fields = {
     "watts": Number("mean power of other loads", unit="W", most=1_000_000, needed=True)
@@ -56,8 +89,9 @@ def parse_runs(
     runs = []
     for inner in reader.parts("runs"):
         why = inner.choice("why")
-        start, end = _run_charges(inner, why)
-        names, watts = _run_loads(inner, loads)
+        start, end = _run_charges(inner, why, supply.battery.floor)
+        legs = _run_legs(inner, loads)
+        names, watts = (legs[0].loads, legs[0].watts) if legs else _run_loads(inner, loads)
         places = ("battery", *([AC] if supply.inverter else []), *(o.name for o in supply.outputs))
         at = parse_moment(inner.text("at"), inner.at("at"), zone) if inner.has("at") else None
         if isinstance(at, int):
@@ -75,16 +109,67 @@ def parse_runs(
                 at=at,
                 room_c=inner.number_or_none("room_c"),
                 fed=tuple(load for load in loads if load.name in names),
+                begins=inner.choice("begins"),
+                pull_down_wh=_pull_down(inner, names),
+                legs=legs,
+                wh_in=inner.number("wh_in"),
+                looks=_looks(inner),
             )
         )
     return tuple(runs)
 
 
-def _run_charges(reader: Reader, why: str) -> tuple[float, float]:
-    """State of charge at a run's start and end; meaningless for a run that was only counted."""
+def _run_legs(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[RunLeg, ...]:
+    """Parts of a run in order of time; the first begins with it."""
+    legs = []
+    for part in reader.parts("legs"):
+        names, watts = _run_loads(part, loads)
+        fed = tuple(load for load in loads if load.name in names)
+        legs.append(RunLeg(part.number("h"), names, watts, fed))
+    legs.sort(key=lambda leg: leg.h)
+    if legs and legs[0].h > 0:
+        raise DocumentError(reader.at("legs"), f"begin at {legs[0].h:g} h: the first begins at 0")
+    if legs and legs[-1].h >= reader.number("hours"):
+        raise DocumentError(reader.at("legs"), "begin after the run's end")
+    return tuple(legs)
+
+
+def _pull_down(reader: Reader, names: Sequence[str]) -> tuple[tuple[str, float], ...]:
+    """Wh of each load that was cooled down at the start."""
+    if not reader.has("pull_down_wh"):
+        return ()
+    fields = {name: Number("energy", unit="Wh", most=1_000_000) for name in names}
+    inner = Reader(reader.value("pull_down_wh"), reader.at("pull_down_wh"), fields)
+    return tuple((name, inner.number(name)) for name in names if inner.has(name))
+
+
+def _looks(reader: Reader) -> tuple[RunLook, ...]:
+    """Charges that a display showed."""
+    looks = []
+    for part in reader.parts("check_ins"):
+        hours, percent = part.number("h"), part.number_or_none("percent")
+        bars, of = part.number_or_none("bars"), part.number_or_none("of")
+        if bars is not None and not of:
+            raise DocumentError(part.at("of"), "is needed beside bars: how many there are")
+        if bars is not None and of and bars > of:
+            raise DocumentError(part.at("bars"), f"{bars:g} of {of:g} is more than there are")
+        if percent is not None:
+            looks.append(RunLook(hours, percent / 100, 0.01))
+        elif bars is not None and of:
+            # A bar is lit for all of its part: the middle is the likeliest.
+            looks.append(RunLook(hours, max(0.0, (bars - 0.5) / of), 1 / of))
+    return tuple(looks)
+
+
+def _run_charges(reader: Reader, why: str, floor: float) -> tuple[float, float]:
+    """State of charge at a run's start and end; meaningless for a run that was only counted.
+
+    One that is still on would end at the supply's floor.
+    """
     if why == COUNTED_ONLY:
         return 1.0, 1.0
-    start, end = reader.number("from"), reader.number("to")
+    start = reader.number("from")
+    end = reader.number("to", floor) if why == STILL_ON else reader.number("to")
     if end >= start:
         raise DocumentError(reader.at("to"), f"{end:g} is not below {start:g}, where it began")
     return start, end

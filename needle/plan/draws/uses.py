@@ -9,13 +9,11 @@ import numpy as np
 from needle.moments import DAY_MIN
 from needle.plan.draws.inputs import USE_ENERGIES, USES, Inputs
 from needle.plan.plan import Plan, PlanLoad
-from needle.profile.use_process import HOURS, USE_SPREAD
+from needle.profile.use_process import HOURS, HOURS_OF, USE_SPREAD
 
 #: Minutes over which a load's day, time of day and uses count as one; a day is a whole number of
 #: them.
 STRETCH = 180
-#: Which hours of the day, by who decides; without, all alike.
-_HOURS_OF = {"water": "water", "person": "kitchen"}
 
 
 def used_by_stretch(
@@ -59,7 +57,7 @@ def daily_uses(load: PlanLoad, minutes: int, inputs: Inputs) -> np.ndarray | Non
 
 def _share_of_hours(load: PlanLoad, plan: Plan, count: int) -> np.ndarray:
     """How much each stretch of the plan is used, relative to the mean of the day."""
-    hours = HOURS.get(_HOURS_OF.get(load.runs_by, ""))
+    hours = HOURS.get(HOURS_OF.get(load.runs_by, ""))
     if hours is None:
         return np.ones(count)
     weights = np.repeat(np.asarray(hours) / np.mean(hours), 60)

@@ -11,8 +11,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import timedelta
 
 import numpy as np
+from scipy.special import log_ndtr
 
 from needle.estimate import DISPLAY_BEND, Estimate
 from needle.message import Message, message
@@ -31,7 +33,9 @@ from needle.plan.draws.inputs import (
 )
 from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import battery_draws, peukert_w
-from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad, Run, in_use
+from needle.plan.plan import AC, COUNTED_ONLY, STILL_ON, Plan, PlanLoad, Run, in_use
+from needle.profile.use_process import DISPERSION, HOURS_OF, hours_spread
+from needle.profile.variation import wander_spread
 from needle.supply.inverter import dc_w
 
 #: Static samples that are weighed, and how many must carry weight at the least.
@@ -40,6 +44,9 @@ SAMPLES, LEAST_EFFECTIVE = 6000, 60
 REPEAT_SPREAD, COUNT_SPREAD = 0.01, 0.02
 #: What a year, and a °C of another room, add to it.
 YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
+#: Relative sd of what sources gave, as counted; sd of a charge that a display shows, share; and
+#: relative sd of a day's run from warm or cold contents that nobody measured (general values).
+PUT_IN_SPREAD, LOOK_SD, BEGINS_SPREAD = 0.03, 0.035, 0.06
 #: Half the squared deviation beyond which a run fits no sample at all: five sd.
 MOST_DOUBT = 12.5
 
@@ -136,27 +143,91 @@ def _tempered(doubt: np.ndarray) -> np.ndarray:
 
 def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     """Half the squared deviation of each sample's prediction of a run from the measurement."""
-    ac_w, others = _asked_w(plan, run, samples)
-    drawn_w = _drawn_w(plan, samples, ac_w, others)
+    drawn_w, ac_w, others = _demand(plan, run, samples)
     if run.why == COUNTED_ONLY:
         assert run.wh is not None
         off = np.log(drawn_w * run.hours / run.wh)
         return np.asarray((off / _counted_spread(plan, run)) ** 2 / 2)
     there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
     battery = battery_draws(there, samples)
-    used_wh = battery.capacity_wh * (run.start - run.end)
-    spread = _spread(plan, run)
     falls_w = peukert_w(
         plan.supply.battery, drawn_w, battery.capacity_wh, battery.peukert_n, battery.slow
     )
-    doubt = (np.log(run.hours * falls_w / used_wh) / spread) ** 2 / 2
+    put_in_wh = _put_in_wh(plan, run)
+    used_wh = battery.capacity_wh * (run.start - run.end) + put_in_wh
+    spread = math.hypot(_spread(plan, run), _put_in_spread(plan, run, used_wh))
+    off = np.log(run.hours * falls_w / used_wh) / spread
+    # What still runs only says that it does not need more than there was.
+    doubt = -log_ndtr(-off) if run.why == STILL_ON else off**2 / 2
+    doubt = doubt + _doubt_of_look(run, falls_w - put_in_wh / run.hours, battery.capacity_wh)
     if run.wh is not None:
         counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
         if counted_w is None:
             counted_w = others[run.counted]
         off = np.log(np.maximum(counted_w, 1e-3) * run.hours / run.wh)
-        doubt += (off / COUNT_SPREAD) ** 2 / 2
-    return doubt
+        doubt = doubt + (off / COUNT_SPREAD) ** 2 / 2
+    return np.asarray(doubt)
+
+
+def _put_in_wh(plan: Plan, run: Run) -> float:
+    """What sources gave, at the battery's terminals: part of it is stored first, with a loss."""
+    return run.wh_in * (1 + plan.supply.battery.charge_efficiency) / 2
+
+
+def _put_in_spread(plan: Plan, run: Run, used_wh: np.ndarray) -> float:
+    """Relative sd of a run's energy from its meter for what came in, and the share stored."""
+    share = run.wh_in / float(np.median(used_wh))
+    lost = (1 - plan.supply.battery.charge_efficiency) / 2
+    return share * math.hypot(PUT_IN_SPREAD, lost)
+
+
+def _doubt_of_look(run: Run, falls_w: np.ndarray, capacity_wh: np.ndarray) -> np.ndarray | float:
+    """The same of the last charge shown before its end: earlier ones share the display's error."""
+    inside = [look for look in run.looks if 0 < look.h < run.hours and look.shown < run.start]
+    if not inside:
+        return 0.0
+    look = max(inside, key=lambda look: look.h)
+    charge = run.start - falls_w * look.h / capacity_wh
+    sd = math.hypot(LOOK_SD, look.step / math.sqrt(12))
+    return np.asarray(((charge - look.shown) / sd) ** 2 / 2)
+
+
+def _demand(
+    plan: Plan, run: Run, samples: Inputs
+) -> tuple[np.ndarray, np.ndarray, dict[str, np.ndarray]]:
+    """Mean W of a run at the battery, on AC, and on each output: of its parts by their length."""
+    parts = _parts(run)
+    ac_w, drawn_w = np.zeros(samples.draws), np.zeros(samples.draws)
+    others = {output.name: np.zeros(samples.draws) for output in plan.supply.outputs}
+    for part in parts:
+        share = part.hours / run.hours
+        part_ac, part_others = _asked_w(plan, part, samples)
+        ac_w = ac_w + share * part_ac
+        drawn_w = drawn_w + share * _drawn_w(plan, samples, part_ac, part_others)
+        for name, watts in part_others.items():
+            others[name] = others[name] + share * watts
+    return drawn_w, ac_w, others
+
+
+def _parts(run: Run) -> list[Run]:
+    """The legs of a run as runs of their own; itself if it has none."""
+    if not run.legs:
+        return [run]
+    ends = [*(leg.h for leg in run.legs[1:]), run.hours]
+    return [
+        replace(
+            run,
+            hours=end - leg.h,
+            at=None if run.at is None else run.at + timedelta(hours=leg.h),
+            loads=leg.loads,
+            watts=leg.watts,
+            fed=leg.fed,
+            legs=(),
+            begins=run.begins if leg.h <= 0 else "settled",
+            pull_down_wh=run.pull_down_wh if leg.h <= 0 else (),
+        )
+        for leg, end in zip(run.legs, ends, strict=True)
+    ]
 
 
 def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[str, np.ndarray]]:
@@ -165,11 +236,20 @@ def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[st
     others = {output.name: np.zeros(samples.draws) for output in plan.supply.outputs}
     for load in _loads(plan, run):
         watts = mean_w(load, samples) * load.count * _share(plan, run, load)
+        watts = watts + _pulled_down_wh(run, load) / run.hours
         if load.route == AC:
             ac_w = ac_w + watts
         else:
             others[load.route] = others[load.route] + watts
     return ac_w, others
+
+
+def _pulled_down_wh(run: Run, load: PlanLoad) -> float:
+    """What a load took in a run to be cooled down: as stated, else as its plan has it if warm."""
+    stated = dict(run.pull_down_wh).get(load.name)
+    if stated is not None:
+        return stated
+    return load.thermal.pull_down_wh if run.begins == "warm" else 0.0
 
 
 def _loads(plan: Plan, run: Run) -> Sequence[PlanLoad]:
@@ -214,13 +294,60 @@ def _drawn_w(
 
 
 def _variation(plan: Plan, run: Run) -> float:
-    """Relative variance of a day's mean over a run's loads, each weighted by its share."""
+    """Relative variance of a run's mean about the long run: days, uses, and what wanders.
+
+    Each load counts by its share of the energy.
+    """
+    days = max(1.0, run.hours / 24)
+    variance = 0.0
+    for part in _parts(run):
+        loads = _loads(plan, part)
+        total = part.watts + sum(load.mean_w * load.count for load in loads)
+        length = part.hours / run.hours
+        variance += length * sum(
+            (load.mean_w * load.count / max(total, 1e-9)) ** 2
+            * (load.spreads.day**2 / days + _irregular(load, run.hours))
+            / load.count
+            for load in loads
+        )
+    return variance
+
+
+#: Hours by which starts may differ for two runs to meet the same hours of the day.
+LIKE_HOURS = 3.0
+
+
+def _at_like_hours(plan: Plan, run: Run) -> bool:
+    """Whether a run began at about the plan's time of day, or lasted for whole days."""
+    if run.hours >= 24:
+        return True
+    if run.at is None:
+        return False
+    at, start = (moment.hour + moment.minute / 60 for moment in (run.at, plan.start))
+    apart = abs(at - start) % 24
+    return min(apart, 24 - apart) <= LIKE_HOURS
+
+
+def _swing(plan: Plan, run: Run) -> float:
+    """Relative variance from the hours of the day that a run of a part of it did not meet."""
     loads = _loads(plan, run)
     total = run.watts + sum(load.mean_w * load.count for load in loads)
-    return sum(
-        (load.mean_w * load.count / max(total, 1e-9) * load.spreads.day) ** 2 / load.count
-        for load in loads
-    )
+    swing, uses = 0.0, 0.0
+    for load in loads:
+        share = load.mean_w * load.count / max(total, 1e-9)
+        # They share a room and its hours: their swings go together.
+        swing += share * load.day_swing
+        if load.uses_per_day is not None:
+            uses += (share * hours_spread(HOURS_OF.get(load.runs_by, "water"), run.hours)) ** 2
+    return swing**2 * max(0.0, 1 - run.hours / 24) / 2 + uses
+
+
+def _irregular(load: PlanLoad, hours: float) -> float:
+    """Relative variance of a load's mean over some hours: few uses, and watts that wander."""
+    uses = 0.0
+    if load.uses_per_day is not None:
+        uses = DISPERSION / max(0.5, load.uses_per_day * hours / 24)
+    return uses + (wander_spread(hours, load.wander) ** 2 if load.wander > 0 else 0.0)
 
 
 def _counted_spread(plan: Plan, run: Run) -> float:
@@ -232,28 +359,32 @@ def _counted_spread(plan: Plan, run: Run) -> float:
     """
     loads = _loads(plan, run)
     total = run.watts + sum(load.mean_w * load.count for load in loads)
-    part = max(0.0, 1 - run.hours / 24)
-    swing, short = 0.0, 0.0
+    short = _swing(plan, run)
     for load in loads:
         share = load.mean_w * load.count / max(total, 1e-9)
         cut_off, unseen = load.watched.cut_off(run.hours), load.watched.unseen(run.hours)
         short += share**2 * (cut_off**2 + unseen**2)
-        # They share a room and its hours: their swings go together.
-        swing += share * load.day_swing
-    short += swing**2 * part / 2
-    days = max(1.0, run.hours / 24)
-    return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) / days + short)
+    return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) + short)
 
 
 def _spread(plan: Plan, run: Run) -> float:
     """Relative sd with which a run predicts the next run of its kind."""
-    days = max(1.0, run.hours / 24)
-    variation = _variation(plan, run)
+    days, variation = max(1.0, run.hours / 24), _variation(plan, run)
     years = 0.0 if run.at is None else abs((plan.start - run.at).days) / 365
     rooms = 0.0
     if run.room_c is not None and plan.room_c is not None:
         rooms = ROOM_SPREAD * abs(run.room_c - plan.room_c)
-    charge = 0.0 if run.why in ("cutoff", "floor") else DISPLAY_BEND / (run.start - run.end)
+    # Warm or cold contents whose energy nobody stated: it is not known how much they took.
+    warm = 0.0 if run.begins == "settled" or run.pull_down_wh else BEGINS_SPREAD / days
+    hours = 0.0 if _at_like_hours(plan, run) else _swing(plan, run)
+    at_an_end = run.why in ("cutoff", "floor", STILL_ON)
+    charge = 0.0 if at_an_end else DISPLAY_BEND / (run.start - run.end)
     return math.sqrt(
-        REPEAT_SPREAD**2 + variation / days + (YEAR_SPREAD * years) ** 2 + rooms**2 + charge**2
+        REPEAT_SPREAD**2
+        + variation
+        + (YEAR_SPREAD * years) ** 2
+        + rooms**2
+        + charge**2
+        + warm**2
+        + hours
     )
