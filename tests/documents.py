@@ -542,7 +542,7 @@ def supply_document(rng: Random) -> dict[str, Any]:
 
 
 def run_of(rng: Random, supply: dict[str, Any], names: list[str]) -> dict[str, Any]:
-    why = rng.choice(["floor", "cutoff", "trip", "by hand", "counted"])
+    why = rng.choice(["floor", "cutoff", "trip", "by hand", "still on", "counted"])
     places = [
         "battery",
         *(["ac"] if "inverter" in supply else []),
@@ -561,7 +561,17 @@ def run_of(rng: Random, supply: dict[str, Any], names: list[str]) -> dict[str, A
         "why": why,
         **counted,
         "loads": [*loads, {"watts": 20}] if rng.random() < 0.2 else loads,
-        **maybe(rng, 0.3, room_c=18, at=(FIRST_DAY - timedelta(days=90)).isoformat()),
+        **maybe(
+            rng,
+            0.3,
+            room_c=18,
+            at=(FIRST_DAY - timedelta(days=90)).isoformat(),
+            begins=lambda: rng.choice(["settled", "warm", "cold"]),
+            pull_down_wh=lambda: {loads[0]: 120},
+            legs=lambda: [{"h": 0, "loads": loads}, {"h": 0.3, "loads": [loads[0], {"watts": 5}]}],
+            wh_in=60,
+            check_ins=lambda: [{"h": 0.2, "percent": 90}, {"h": 0.4, "bars": 4, "of": 5}],
+        ),
     }
 
 

@@ -137,8 +137,10 @@ def forecast(
     """
     by_plan = trial.plan is not None or bool(trial.expected_w)
     soon = [check_in for check_in in trial.check_ins if by_plan and _is_too_soon(check_in, trial)]
-    telling = any(check_in.tells for check_in in trial.check_ins if check_in not in soon)
-    if not telling and trial.plan is None and not trial.expected_w and trial.ended is None:
+    known = any(check_in.tells for check_in in trial.check_ins if check_in not in soon)
+    # That it still ran, at an hour, is evidence too.
+    telling = known or any(check_in.h > 0 for check_in in trial.check_ins if check_in not in soon)
+    if not known and trial.plan is None and not trial.expected_w and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
     expected = expected or expected_of(trial, draws, seed)
     if not telling and not trial.legs and trial.ended is None:
@@ -187,8 +189,7 @@ class TrialFilter:
                 # then it is what was expected that is wrong.
                 doubted = sight(self.particles, kind in self._believed)
                 self._believed.discard(kind) if doubted else self._believed.add(kind)
-            if news.tells:
-                still_runs(self.stop_charge)(self.particles, False)
+            still_runs(self.stop_charge)(self.particles, False)
             self._use(news)
             if check_in.leg is not None:
                 self._new_leg(check_in)

@@ -127,6 +127,64 @@ class RunsTest(unittest.TestCase):
             answer([run], supply=supply, loads=[load])[1], hours, delta=0.05 * hours
         )
 
+    def test_what_warm_contents_took_is_no_part_of_the_long_run_draw(self):
+        hours = answer()[1]
+        ran_h = hours - 400 / 70  # 400 Wh at the load took some of its hours.
+        run = {"hours": ran_h, "to": 0.1, "why": "floor", "loads": ["Box"]}
+        blind, told = (
+            answer([{**run, **more}])[1]
+            for more in ({}, {"begins": "warm", "pull_down_wh": {"Box": 400}})
+        )
+        self.assertAlmostEqual(blind, ran_h, delta=0.03 * hours)
+        self.assertAlmostEqual(told, hours, delta=0.05 * hours)
+        # As the plan has it, if the run does not say how much.
+        warm = {**BOX, "pull_down_wh": 400}
+        plan_h = answer(loads=[warm])[1]
+        again = answer([{**run, "hours": plan_h, "begins": "warm"}], loads=[warm])
+        self.assertAlmostEqual(again[1], plan_h, delta=0.04 * plan_h)
+
+    def test_energy_from_sources_is_taken_off(self):
+        hours = answer()[1]
+        run = {"hours": 1.4 * hours, "to": 0.1, "why": "floor", "loads": ["Box"]}
+        put_in_wh = 0.4 * 0.93 * 3000 * 0.9
+        blind, counted = (answer([{**run, **more}])[1] for more in ({}, {"wh_in": put_in_wh}))
+        self.assertAlmostEqual(blind, 1.4 * hours, delta=0.04 * hours)
+        self.assertAlmostEqual(counted, hours, delta=0.06 * hours)
+
+    def test_parts_with_other_loads_are_each_counted_by_their_length(self):
+        both = [BOX, {**LAMP, "spread": 0.01}]
+        box_h, both_h = answer(loads=[{**BOX, "spread": 0.01}])[1], answer(loads=both)[1]
+        # Half of the energy with both, the rest with the box alone.
+        ran_h = both_h / 2 + box_h / 2
+        run = {
+            "hours": ran_h,
+            "to": 0.1,
+            "why": "floor",
+            "legs": [{"h": 0, "loads": ["Box", "Lamp"]}, {"h": both_h / 2, "loads": ["Box"]}],
+        }
+        after = answer([run], loads=both)
+        self.assertAlmostEqual(after[1], both_h, delta=0.05 * both_h)
+        before = answer(loads=both)
+        self.assertLess(after[2] - after[0], 0.6 * (before[2] - before[0]))
+
+    def test_still_on_moves_only_what_would_have_stopped(self):
+        low, middle, high = answer()
+        early, late = (
+            answer([{"hours": hours, "why": "still on", "loads": ["Box"]}])
+            for hours in (0.3 * low, high)
+        )
+        self.assertAlmostEqual(early[1], middle, delta=0.03 * middle)
+        self.assertGreater(late[0], 0.93 * high)
+        self.assertGreater(late[1], high)
+
+    def test_a_look_on_the_way_counts_where_the_end_was_not_seen(self):
+        low, middle, high = answer()
+        run = {"hours": 0.6 * middle, "why": "still on", "loads": ["Box"]}
+        look = [{"h": 0.5 * middle, "percent": 30}]
+        with_look = answer([{**run, "check_ins": look}])
+        self.assertLess(with_look[1], 0.85 * middle)
+        self.assertLess(with_look[2] - with_look[0], 0.6 * (high - low))
+
     def test_a_run_that_fits_nothing_does_not_count_and_is_said(self):
         for run in (
             {"hours": 1e-6, "to": 0.1, "loads": ["Box"]},
@@ -142,6 +200,16 @@ class RunsTest(unittest.TestCase):
             ({"hours": 3, "to": 1.0, "loads": ["Box"]}, "not below"),
             ({"hours": 3, "to": 0.2, "loads": []}, "what the run fed"),
             ({"hours": 3, "to": 0.2, "loads": ["Box"], "counted": "usb"}, "not known"),
+            ({"hours": 3, "to": 0.2, "legs": [{"h": 1, "loads": ["Box"]}]}, "begins at 0"),
+            ({"hours": 3, "to": 0.2, "legs": [{"h": 0, "loads": ["Fan"]}]}, "no load of this plan"),
+            (
+                {"hours": 3, "to": 0.2, "loads": ["Box"], "check_ins": [{"h": 1, "bars": 2}]},
+                "how many there are",
+            ),
+            (
+                {"hours": 3, "to": 0.2, "loads": ["Box"], "pull_down_wh": {"Fan": 3}},
+                "Fan",
+            ),
         ):
             with self.subTest(run=run), self.assertRaisesRegex(DocumentError, words):
                 answer([run])

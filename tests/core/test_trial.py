@@ -160,6 +160,18 @@ class PlannedTest(unittest.TestCase):
         self.assertEqual(prediction.stop_h, simulate(parse_plan(PLAN), 120).runtime)
         self.assertEqual((prediction.now_h, prediction.remaining_h), (0.0, prediction.stop_h))
 
+    def test_that_it_still_ran_is_evidence_and_never_leaves_the_stop_in_the_past(self):
+        _, middle, high = forecast(parse_trial({"plan": PLAN}), draws=120).stop_h
+        before = middle
+        for hour in (0.8 * middle, middle, high, 1.3 * high):
+            seen = forecast(parse_trial({"plan": PLAN, "check_ins": [{"h": hour}]}), draws=120)
+            self.assertEqual(seen.now_h, hour)
+            self.assertGreaterEqual(seen.stop_h[0], hour)
+            self.assertGreater(seen.remaining_h[1], 0.02 * hour)
+            self.assertGreaterEqual(seen.stop_h[1], 0.95 * before)
+            before = seen.stop_h[1]
+        self.assertGreater(before, 1.3 * high)
+
     def test_a_full_display_a_minute_after_the_start_says_nothing_yet(self):
         document = {"plan": PLAN, "check_ins": [{"h": 1 / 60, "percent": 99}]}
         prediction = forecast(parse_trial(document), draws=120)

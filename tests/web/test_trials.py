@@ -71,6 +71,20 @@ class TrialTest(SiteTest):
         )
 
 
+class StillOnTest(TrialTest):
+    def test_that_it_still_runs_is_kept_without_a_figure_and_moves_the_forecast(self):
+        begin = timezone.localtime() - timedelta(hours=300)
+        self.start(started_at=f"{begin:%Y-%m-%dT%H:%M}")
+        refused = self.check_in(hour=200)
+        self.assertContains(refused, "say that it still runs", status_code=422)
+        self.check_in(hour=200, still_on="1")
+        self.assertEqual(self.trial().check_ins.live().count(), 1)
+        page = self.page()
+        self.assertContains(page, "still on")
+        prediction = forecast(self.trial().to_core())
+        self.assertGreaterEqual(prediction.stop_h[0], 199.9)
+
+
 class RunTest(TrialTest):
     """What a run taught comes back by itself."""
 
@@ -167,7 +181,11 @@ class RunTest(TrialTest):
             ("trip", {}, "it tripped"),
             ("by hand", {}, "its charge at the end was not read"),
             ("floor", {"ran": {}}, "what ran in it was not recorded"),
-            ("floor", {"ran": {"loads": [{}], "charged": True}}, "it was charged meanwhile"),
+            (
+                "floor",
+                {"ran": {"loads": [{}], "charged": True}},
+                "it was charged meanwhile, and nobody noted how many Wh went in by its end",
+            ),
         ):
             with self.subTest(words=words):
                 Trial.objects.all().delete()

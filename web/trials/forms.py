@@ -332,8 +332,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         moment = self.moment_of(cleaned, trial, "at", usual)
         if self.errors:
             return cleaned
-        if not data:
-            self.add_error(None, "Give at least one figure, or a note.")
+        if not data and "still_on" not in self.data:
+            self.add_error(None, "Give at least one figure, or a note; or say that it still runs.")
             return cleaned
         ask_for_volts(self, trial, data)
         if "amps" in data and not {"volts", "watts"} & set(data):

@@ -292,7 +292,8 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
         (seen.wh_in, "charged {:g} Wh"),
     )
     degrees = ((seen.room_c, "room"), (seen.inside_c, "inside"))
-    notes = [f"new leg: {seen.leg}" if seen.leg else "", seen.note]
+    still_on = "" if data else "still on"
+    notes = [still_on, f"new leg: {seen.leg}" if seen.leg else "", seen.note]
     notes += [text.format(value) for value, text in figures if value is not None]
     notes += [f"{where} {temperature(at_c)}" for at_c, where in degrees if at_c is not None]
     return CheckInRow(

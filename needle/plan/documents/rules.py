@@ -13,7 +13,7 @@ import numpy as np
 
 from needle.leaves import Path
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad
 from needle.quantity import MOST_DC_V
 from needle.supply.battery import cold_factor
 from needle.supply.chemistry import CHEMISTRIES
@@ -341,11 +341,24 @@ _SOURCE_RULES: dict[str, Rule] = {
     "id": lambda _: "identifier",
 }
 
+
+def _looked_within(situation: Situation) -> bool:
+    """Whether a run has a charge, shown between its start and its end, that is below its first."""
+    run = situation.part
+    return run.why != COUNTED_ONLY and any(
+        0 < look.h < run.hours and look.shown < run.start for look in run.looks
+    )
+
+
 _RUN_RULES: dict[str, Rule] = {
     "counted": _unless(lambda s: s.part.wh is not None, "run-not-counted"),
     "room_c": _unless(lambda s: _cold(s) or s.plan.room_c is not None, "room-unknown"),
     "from": _unless(lambda s: s.part.why != "counted", "run-only-counted"),
     "to": _unless(lambda s: s.part.why != "counted", "run-only-counted"),
+    "wh_in": _unless(lambda s: s.part.why != "counted", "run-only-counted"),
+    "check_ins": _unless(_looked_within, "no-look-within"),
+    "loads": _unless(lambda s: not s.part.legs, "run-has-legs"),
+    "begins": _unless(lambda s: not s.part.pull_down_wh, "pull-down-known"),
 }
 
 
