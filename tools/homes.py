@@ -10,6 +10,8 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterable
+from contextlib import ExitStack
 from dataclasses import dataclass
 from multiprocessing import Pool
 from typing import Any
@@ -405,8 +407,13 @@ def judge_homes(
     """Hold plans against the truth of homes: scores by what they share; chances, and what came."""
     scores: dict[str, Score] = {}
     chances = []
-    with Pool(processes) as pool:
-        for made, hours, chance in pool.imap(judge_home, range(first, first + count), chunksize=8):
+    with ExitStack() as stack:
+        seeds = range(first, first + count)
+        judged: Iterable[Any] = map(judge_home, seeds)
+        if processes > 1:
+            pool = stack.enter_context(Pool(processes))
+            judged = pool.imap(judge_home, seeds, chunksize=8)
+        for made, hours, chance in judged:
             needed_h = made.document["needed_hours"]
             chances.append((chance, made.true_h >= needed_h - 1e-6))
             tested = "tested" if made.tested else "not tested"

@@ -8,6 +8,8 @@ from typing import Any
 from needle.drill.drill import CAPACITOR, START, TASKS, Drill
 from needle.drill.session import COUNTER, DRAIN, IDLE, MOST_TASKS, RESET, SPOT, TASK
 from needle.drill.session import START as DO_START
+from needle.profile.kinds import KINDS
+from needle.standin.appliances import APPLIANCES
 
 
 def careful(drill: Drill) -> list[dict[str, Any]]:
@@ -50,6 +52,8 @@ def _of_the_supply(drill: Drill) -> tuple[list[dict[str, Any]], float]:
 
 def careless(drill: Drill) -> list[dict[str, Any]]:
     """At most one look at one meter: the label is trusted."""
-    if drill.ask in (START, CAPACITOR, TASKS):
+    first = KINDS[APPLIANCES[drill.loads[0].standin].kind]
+    # Nobody waits for what runs when water asks for it.
+    if drill.ask in (START, CAPACITOR, TASKS) or first.runs_by == "water":
         return []
     return [{"do": SPOT, "load": drill.loads[0].name}]

@@ -152,11 +152,11 @@ DRILLS: tuple[dict[str, Any], ...] = (
     {
         "name": "A tank for the family",
         "ask": "day",
-        "limit": 4000,
+        "limit": 3000,
         "minutes": 1500,
         "meters": ["plug"],
         "lesson": "What people and water use differs from day to day: one day is one of many.",
-        "question": "Does the hot-water tank take more than 4 kWh a day?",
+        "question": "Does the hot-water tank take more than 3 kWh a day?",
         "loads": [{"name": "Tank", "standin": "water-tank", "label_factor": 1.03}],
     },
     {

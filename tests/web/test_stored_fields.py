@@ -204,7 +204,7 @@ class StoredFieldsTest(SiteTest):
             ended_at=ended,
             ended_why="by hand",
             expected={"plan": document(draft_of(self.plan))},
-            ran=snapshot(draft_of(self.plan).used, {}, charged=False),
+            ran=snapshot(draft_of(self.plan).used, {}, {}, charged=False),
             room_c=19.0,
         )
         self.check_in = CheckIn.objects.create(
