@@ -7,13 +7,17 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.decide.starting import Running, Start, Verdict
-from needle.plan.draws.inputs import GREY
+from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
 from needle.plan.plan import AC
 
 #: What is dropped in more than this share of the draws does not run in the plan.
 MOSTLY = 0.5
+
+
+#: Number of the stream that says what is on beside a start.
+AT_A_START = 99
 
 
 @dataclass(frozen=True)
@@ -64,7 +68,9 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
     for name, pattern in first.items():
         if name in dropped:
             continue
-        running += in_use[name] * (pattern.load.running_w * pattern.load.count)
+        # What runs by uses is seldom on: it counts by its share of the time.
+        share = pattern.load.duty if pattern.load.uses_per_day is not None else 1.0
+        running += in_use[name] * (pattern.load.running_w * pattern.load.count * share)
     starts = []
     for name, pattern in first.items():
         if in_use[name].any():
@@ -95,7 +101,10 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
     for other in beside:
         count = other.load.count - (other is pattern)
         known = other.load.power_factor_known
-        others = others.with_load(_running_w(other) * count, known, other.nonactive)
+        watts = _running_w(other) * count
+        if other is not pattern and other.load.uses_per_day is not None:
+            watts = watts * _is_on(trips.inputs, other)
+        others = others.with_load(watts, known, other.nonactive)
     start = Start(
         va=pattern.start_va,
         running_w=_running_w(pattern),
@@ -117,6 +126,12 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
         verdict=start.verdict(inverter, load.tried),
         beside=tuple(other.load.name for other in beside),
     )
+
+
+def _is_on(inputs: Inputs, pattern: Pattern) -> np.ndarray:
+    """Whether a load that runs by uses is on at a moment, in each draw."""
+    ranks = inputs.stream(USES, pattern.load.name, AT_A_START).random(inputs.draws)
+    return ranks < pattern.load.duty
 
 
 def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
