@@ -8,6 +8,9 @@ from __future__ import annotations
 
 import math
 
+#: Mains voltage and frequency where a document states none, V and Hz.
+MAINS_V, MAINS_HZ = 230.0, 50.0
+
 
 def apparent_va(volts: float, amps: float) -> float:
     """Apparent power in VA from RMS volts and amps."""

@@ -23,7 +23,7 @@ from needle.drill.drill import (
     DrillSupply,
 )
 from needle.drill.session import DrawnPlan, Session
-from needle.drill.truth import HERTZ, MAINS_V
+from needle.electrical import MAINS_HZ, MAINS_V
 from needle.estimate import Z90, Estimate
 from needle.measure.instruments import DEFAULT
 from needle.plan.documents.parse import parse_plan
@@ -89,7 +89,7 @@ def _capacitor(session: Session, load: DrillLoad) -> tuple[float, float]:
 
     def needed(watts_off: float, va_off: float) -> float:
         off_va = max(va * (1 + va_off), watts * (1 + watts_off))
-        return correct(watts * (1 + watts_off), off_va, MAINS_V, HERTZ).to_target_uf
+        return correct(watts * (1 + watts_off), off_va, MAINS_V, MAINS_HZ).to_target_uf
 
     middle = needed(0.0, 0.0)
     moved = (

@@ -19,6 +19,7 @@ from needle.drill.drill import (
     DrillLoad,
     DrillSupply,
 )
+from needle.electrical import MAINS_HZ, MAINS_V
 from needle.moments import DAY_MIN, in_windows, parse_windows
 from needle.standin.appliances import timeline
 from needle.standin.timeline import Timeline
@@ -26,8 +27,6 @@ from needle.standin.timeline import Timeline
 #: Seconds between the points of a drill's course; days over which a mean is true.
 _STEP_S, DAYS = 30.0, 7.0
 DAY_S = 86_400.0
-#: Mains voltage of simulated appliances.
-MAINS_V, HERTZ = 230.0, 50.0
 
 
 def line_of(drill: Drill, load: DrillLoad) -> Timeline:
@@ -58,7 +57,7 @@ def _running(standin: str, seed: int) -> tuple[float, float]:
 def capacitor_uf(drill: Drill, load: DrillLoad) -> float:
     """True µF that raise its power factor to the usual target while it runs."""
     watts, va = _running(load.standin, drill.load_seed(load.name))
-    return correct(watts, max(watts, va), MAINS_V, HERTZ).to_target_uf
+    return correct(watts, max(watts, va), MAINS_V, MAINS_HZ).to_target_uf
 
 
 def label_w(drill: Drill, load: DrillLoad) -> float:

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from needle.document import DocumentError, Reader
+from needle.electrical import MAINS_V
 from needle.estimate import Z90, Estimate
 from needle.fields import Choice, Fields, Flag, Number, Part, Parts, Text
 from needle.ledger import LedgerEntry
@@ -17,9 +18,6 @@ from needle.message import AsText
 from needle.profile.kinds import KINDS, RUNS_BY
 from needle.profile.profile import LoadRecord, Profile
 from needle.profile.use_process import STATED_TIMES_SPREAD
-
-#: Mains voltage where a document states none, V.
-MAINS_V = 230.0
 
 LOAD_FIELDS: Fields = {
     "name": Text("its name", default="load"),

@@ -9,6 +9,7 @@ from datetime import datetime
 from typing import Any
 
 from needle.document import DocumentError
+from needle.electrical import MAINS_V
 from needle.estimate import Estimate, disagree, from_limits, pool, product, worst
 from needle.measure.instruments import Instrument
 from needle.measure.readings import (
@@ -89,7 +90,7 @@ class LoadRecord:
     name: str
     kind: str
     readings: tuple[Reading, ...]
-    mains_v: float = 230.0
+    mains_v: float = MAINS_V
     setting: str = ""
     hours_per_day: float | None = None
     never_rarer: bool = False

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
+from needle.electrical import MAINS_V
 from needle.estimate import Z90
 from needle.measure.cycles import CYCLE_SPREAD
 from needle.measure.instruments import Instrument
@@ -243,7 +244,7 @@ def _fits(meter: CarriedMeter, load: PlanLoad, classes: tuple[str, ...]) -> bool
     instrument = meter.instrument
     if instrument.key not in classes:
         return False
-    volts = load.volts or 230.0
+    volts = load.volts or MAINS_V
     amps = load.running_w / max(1e-6, volts * load.power_factor)
     carries = instrument.most_a is None or amps <= instrument.most_a
     return carries and load.running_w >= instrument.least_w

@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from needle.decide.starting import surge_va
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.plan.documents.parse import parse_plan
@@ -282,6 +283,44 @@ class DrawnUsesTest(unittest.TestCase):
         ]
         wide = [high / low for low, _, high in battery_h]
         self.assertGreater(wide[1], 1.3 * wide[0])
+
+    def test_a_start_is_judged_beside_what_is_on_then(self):
+        plan = parse_plan(
+            {
+                "start": "2027-03-01T18:00:00+00:00",
+                "hours": 6,
+                "needed_hours": 6,
+                "supply": {
+                    "battery": {"chemistry": "lfp", "nominal_wh": 9000},
+                    "inverter": {"continuous_w": 2500, "surge_va": 2500},
+                },
+                "loads": [
+                    {
+                        "name": "Tank",
+                        "running_w": 2000,
+                        "duty": 0.1,
+                        "uses_per_day": 8,
+                        "runs_by": "water",
+                    },
+                    {
+                        "name": "Box",
+                        "running_w": 100,
+                        "duty": 0.4,
+                        "start_va": 1500,
+                        "start_s": 0.6,
+                    },
+                ],
+            }
+        )
+        starts = {start.load: start.verdict for start in simulate(plan, 400).starts}
+        self.assertAlmostEqual(starts["Box"].chance, 0.9, delta=0.06)
+
+    def test_an_inrush_of_milliseconds_counts_by_its_energy(self):
+        self.assertEqual(surge_va(900, 0.4, 100), 900)
+        self.assertAlmostEqual(surge_va(900, 0.005, 100), 0.05 * 900 + 0.95 * 100)
+        self.assertEqual(surge_va(50, 0.005, 100), 100)
+        plan = self.plan(start_va=4000, start_s=0.005)
+        self.assertAlmostEqual(plan.loads[0].start_va, 0.05 * 4000 + 0.95 * 400)
 
     def test_a_load_from_its_evidence_draws_uses_only_where_its_hours_are_open(self):
         spot = {"type": "spot", "state": "running", "watts": 444}

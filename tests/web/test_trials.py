@@ -196,6 +196,30 @@ class RunTest(TrialTest):
                     setattr(trial, name, value)
                 self.assertEqual(trial.why_not_a_run(), words)
 
+    def test_a_charged_run_counts_once_the_wh_that_went_in_are_known(self):
+        self.start()
+        self.check_in(hour=4.9, wh_in="300")
+        self.end("floor", 5)
+        trial = self.trial()
+        trial.ran = {**trial.ran, "charged": True}
+        trial.save()
+        self.assertEqual(self.trial().why_not_a_run(), "")
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        self.assertEqual(run.document["wh_in"], 300)
+
+    def test_what_warm_contents_took_goes_with_the_run(self):
+        self.start()
+        self.end("floor", 5)
+        trial = self.trial()
+        loads = [{**load, "pulled_down_wh": 150.0} for load in trial.ran["loads"]]
+        trial.ran = {**trial.ran, "loads": loads}
+        trial.full_clean()
+        trial.save()
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        self.assertEqual(
+            (run.document["begins"], run.document["pull_down_wh"]), ("warm", {"Box": 150.0})
+        )
+
     def test_only_what_a_trial_keeps_is_taken_in(self):
         self.start()
         trial = self.trial()
