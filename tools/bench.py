@@ -207,7 +207,8 @@ def bench_twins() -> None:
     """Stand-ins measured by stand-in meters, derived, and held against their truth."""
     from needle.measure.analysis import analyse, as_reading
     from needle.measure.readings import Context, Start, parse
-    from needle.profile.profile import LoadRecord, derive
+    from needle.profile.profile import derive
+    from needle.profile.record import LoadRecord
     from needle.standin.appliances import APPLIANCES, timeline
     from needle.standin.meters import clamp_inrush, panel_logger, plug_meter
 

@@ -241,6 +241,21 @@ def _out_w(watts: np.ndarray, idle_w: float, efficiency: float) -> np.ndarray:
     return np.asarray(idle_w + watts / efficiency)
 
 
+def _bank(rng: np.random.Generator, chemistry: str, nominal_wh: float) -> Bank:
+    """What is truly behind a label."""
+    if chemistry == "lead":
+        wh = nominal_wh * rng.normal(0.93, 0.06)
+        return Bank(wh, rng.uniform(1.08, 1.22), rng.uniform(0.0, 0.12))
+    return Bank(nominal_wh * rng.normal(0.93, 0.05))
+
+
+def _led_by(parts: list[Appliance]) -> str:
+    """Whether what people or water use takes most of a home's energy."""
+    used = sum(part.watts.mean() for part in parts if part.sort in BY_USE)
+    by_use = used > sum(part.watts.mean() for part in parts) / 2
+    return "by use" if by_use else "by themselves"
+
+
 def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     """One household; all of its loads have the same kind of evidence."""
     rng = np.random.default_rng([seed, 2027])
@@ -261,11 +276,7 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
     mean_w = max(5.0, float(out[: int(wanted_h * 60)].mean()))
     floor = 0.3 if chemistry == "lead" else 0.1
     nominal = round(mean_w * wanted_h / (1 - floor) / 0.93 * rng.uniform(0.85, 1.2), -1) + 10
-    bank = Bank(nominal * rng.normal(0.93, 0.05))
-    if chemistry == "lead":
-        bank = Bank(
-            nominal * rng.normal(0.93, 0.06), rng.uniform(1.08, 1.22), rng.uniform(0.0, 0.12)
-        )
+    bank = _bank(rng, chemistry, nominal)
     battery: dict[str, Any] = {
         "chemistry": chemistry,
         "nominal_wh": nominal,
@@ -290,14 +301,12 @@ def home(seed: int, by_use: bool | None = None, evidence: str = "") -> Home:
         "supply": supply,
         "loads": loads,
     }
-    used = sum(part.watts.mean() for part in parts if part.sort in BY_USE)
-    use = "by use" if used > sum(part.watts.mean() for part in parts) / 2 else "by themselves"
     true_h = bank.hours(out, floor)
     return Home(
         document,
         true_h,
         evidence,
-        use,
+        _led_by(parts),
         chemistry,
         tested,
         parts,

@@ -237,7 +237,7 @@ def water_tank(rng: np.random.Generator, minutes: int) -> Appliance:
 
 
 def float_pump(rng: np.random.Generator, minutes: int) -> Appliance:
-    """A pump with a float: each so many litres used it fills again."""
+    """A pump with a float: it fills again once a number of litres was used."""
     power = rng.uniform(250, 1200)
     litres_a_day = float(np.exp(rng.normal(np.log(250), 0.6)))
     rate = rate_by_minute(rng, minutes, 20.0, WATER, 0.3)

@@ -13,7 +13,8 @@ from needle.document import DocumentError, Reader
 from needle.estimate import Estimate
 from needle.fields import Number
 from needle.moments import DAY_MIN, Window, in_windows, parse_windows
-from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from needle.profile.profile import Profile, derive
+from needle.profile.record import LoadRecord, NoEvidence
 
 DAYS_PER_MONTH = 30.4
 DAYS_PER_YEAR = 365.0

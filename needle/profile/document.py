@@ -16,7 +16,8 @@ from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
 from needle.message import AsText
 from needle.profile.kinds import KINDS, RUNS_BY
-from needle.profile.profile import LoadRecord, Profile
+from needle.profile.profile import Profile
+from needle.profile.record import LoadRecord
 from needle.profile.use_process import STATED_TIMES_SPREAD
 
 LOAD_FIELDS: Fields = {

@@ -32,7 +32,8 @@ from needle.message import Message, message
 from needle.profile.course import in_force
 from needle.profile.document import parse_load
 from needle.profile.energy import without_read_on
-from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from needle.profile.profile import Profile, derive
+from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.start import is_slow
 from needle.profile.states import in_setting
 

@@ -237,7 +237,7 @@ def _log_counted(
 
 
 def _none_seen(uses: np.ndarray, wide: float) -> np.ndarray:
-    """Probability of no use where so many are expected, with a rate that itself varies."""
+    """Probability of no use, for an expected number of uses whose rate itself varies."""
     square = max(wide**2, 1e-6)
     return np.asarray((1 + square * uses) ** (-1 / square))
 
@@ -257,8 +257,8 @@ def _log_seen(sight: Seen, prior: UsePrior, rate: np.ndarray, log_e: np.ndarray)
 def _summary(logs: np.ndarray, weights: np.ndarray) -> Estimate:
     """Median and spread of a distribution of logarithms.
 
-    The spread is that of its upper half: what is drawn at the most shortens a run, and what was
-    never seen leaves an upper bound, and next to nothing below.
+    The spread is that of its upper half: high energies shorten a run, and a use that was never
+    seen leaves an upper bound and hardly a lower one.
     """
     total = np.cumsum(weights)
     low, middle, high = (float(np.interp(share, total, logs)) for share in (0.1, 0.5, 0.9))

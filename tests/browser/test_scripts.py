@@ -54,11 +54,17 @@ class ScriptsTest(BrowserTest):
         found = self.asked(
             "fields",
             f"""document.body.innerHTML = `{FORM}`;
-            const form = document.querySelector("form"), [watts, , day, kind, note] = m.fieldsIn(form);
-            const before = m.fieldsIn(form).filter(m.isChanged).length;
-            watts.value = "61"; day.checked = false; m.setValue(kind, "lamp"); m.setValue(note, "new");
-            return [before, m.fieldsIn(form).filter(m.isChanged).map((field) => [field.name, m.valueOf(field)]),
-              m.identityOf(day) === m.identityOf(watts), [...m.foldsIn(form)].map(([words, fold]) => [words, fold.open])]""",
+            const form = document.querySelector("form");
+            const [watts, , day, kind, note] = m.fieldsIn(form);
+            const changed = () => m.fieldsIn(form).filter(m.isChanged);
+            const before = changed().length;
+            watts.value = "61";
+            day.checked = false;
+            m.setValue(kind, "lamp");
+            m.setValue(note, "new");
+            return [before, changed().map((field) => [field.name, m.valueOf(field)]),
+              m.identityOf(day) === m.identityOf(watts),
+              [...m.foldsIn(form)].map(([words, fold]) => [words, fold.open])]""",
         )
         changed = [["watts", "61"], ["days", "false"], ["kind", "lamp"], ["note", "new"]]
         self.assertEqual(found, [0, changed, False, [["More", True], ["More+", False]]])

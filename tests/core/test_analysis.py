@@ -10,7 +10,8 @@ from needle.document import DocumentError
 from needle.measure.analysis import Corrections, analyse, as_document, as_reading
 from needle.measure.capture import Capture
 from needle.measure.readings import parse
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.words import text_of
 
 

@@ -18,7 +18,8 @@ from needle.profile.cost import (
     tariff_hours_from_text,
     tariff_of,
 )
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.words import text_of
 
 

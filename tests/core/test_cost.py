@@ -5,7 +5,7 @@ import unittest
 from needle.estimate import Estimate
 from needle.measure.readings import parse
 from needle.profile.cost import cost, settings_of
-from needle.profile.profile import LoadRecord
+from needle.profile.record import LoadRecord
 
 SPOTS = [
     {"type": "spot", "watts": 31, "setting": "low"},

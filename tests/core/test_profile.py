@@ -14,7 +14,8 @@ from needle.plan.documents.measured import load_document
 from needle.profile import energy, temperature
 from needle.profile.document import as_document, parse_load
 from needle.profile.kinds import KINDS
-from needle.profile.profile import LoadRecord, NoEvidence, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord, NoEvidence
 from needle.words import text_of
 
 BOX = {

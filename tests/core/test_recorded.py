@@ -13,7 +13,8 @@ from needle.measure.readings import parse
 from needle.profile import recorded
 from needle.profile.energy import Watched
 from needle.profile.kinds import KINDS
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 
 CYCLING = {
     "type": "capture",

@@ -7,7 +7,8 @@ import numpy as np
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.readings import parse
 from needle.measure.steady import steady_now
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.standin import meters
 from needle.standin.appliances import APPLIANCES, timeline
 

@@ -8,7 +8,8 @@ import numpy as np
 from needle.measure.readings import ChargeDrop, Context, EnergyRun, Spot, Start, Tally
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from tests.core.exact import exact
 from tests.core.reference import peukert_hours
 from tests.core.twins import household

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from needle.document import DocumentError
 from needle.measure.readings import parse
 from needle.plan.documents.measured import load_document, steps_of
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.usage.schedule import (
     copied_block,
     moved_block,

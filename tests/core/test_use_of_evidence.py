@@ -17,7 +17,8 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import OUTPUT
 from needle.plan.energy.simulate import simulate
 from needle.plan.sources.registry import parse_sources
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.quantity import charge_volts
 from needle.supply.inverter import parse_inverter
 from needle.supply.supply import parse_supply, staircase

@@ -12,7 +12,8 @@ from needle.measure.readings import parse
 from needle.plan.documents.measured import load_document
 from needle.plan.documents.parse import parse_plan
 from needle.plan.plan import Plan
-from needle.profile.profile import LoadRecord, derive
+from needle.profile.profile import derive
+from needle.profile.record import LoadRecord
 from needle.standin.appliances import APPLIANCES, timeline
 from needle.standin.meters import panel_logger, plug_meter
 from needle.standin.supplies import StandinSupply, standin_supply

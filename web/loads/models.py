@@ -16,7 +16,8 @@ from needle.measure.readings import TYPES as READING_TYPES
 from needle.measure.readings import Reading as CoreReading
 from needle.measure.readings import parse
 from needle.profile.kinds import KINDS, RUNS_BY, Kind
-from needle.profile.profile import LoadRecord, NoEvidence, Profile, derive
+from needle.profile.profile import Profile, derive
+from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import ChoiceField, Record, RecordQuerySet

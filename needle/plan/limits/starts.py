@@ -10,7 +10,7 @@ from needle.decide.starting import Running, Start, Verdict
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
-from needle.plan.plan import AC
+from needle.plan.plan import AC, PlanLoad
 
 #: What is dropped in more than this share of the draws does not run in the plan.
 MOSTLY = 0.5
@@ -66,11 +66,8 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
     dropped = _mostly_dropped(trips)
     running = np.zeros(minutes)
     for name, pattern in first.items():
-        if name in dropped:
-            continue
-        # What runs by uses is seldom on: it counts by its share of the time.
-        share = pattern.load.duty if pattern.load.uses_per_day is not None else 1.0
-        running += in_use[name] * (pattern.load.running_w * pattern.load.count * share)
+        if name not in dropped:
+            running += in_use[name] * _counted_w(pattern.load)
     starts = []
     for name, pattern in first.items():
         if in_use[name].any():
@@ -126,6 +123,12 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
         verdict=start.verdict(inverter, load.tried),
         beside=tuple(other.load.name for other in beside),
     )
+
+
+def _counted_w(load: PlanLoad) -> float:
+    """W that count where loads add up to most; what runs by uses is seldom on."""
+    share = load.duty if load.uses_per_day is not None else 1.0
+    return load.running_w * load.count * share
 
 
 def _is_on(inputs: Inputs, pattern: Pattern) -> np.ndarray:
