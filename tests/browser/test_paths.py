@@ -91,7 +91,7 @@ class HouseholdTest(BrowserTest):
         expect(page.locator(".readings")).to_contain_text("800 Wh in 24 h")
 
         for what, watts, often in (
-            ("Router, TV, laptop, charger", "12", "all the time"),
+            ("Router, charger, always-on box", "12", "all the time"),
             ("Lamp", "9", "in the evening"),
             ("Kettle, toaster, heater", "2200", "twice a day, 3 minutes"),
         ):

@@ -37,7 +37,7 @@ class HomesTest(TestCase):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
-        cls.scores, cls.chances = judge_homes(70, 900)
+        cls.scores, cls.chances = judge_homes(50, 900)
 
     def test_ranges_hold_the_truth_of_what_is_used(self):
         for name, least in (("all", 0.70), ("by use", 0.66), ("by themselves", 0.62)):
