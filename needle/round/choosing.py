@@ -68,13 +68,13 @@ def _chosen_beside(
 
 
 def _joint_worth(choice: Choice, worth: Worth) -> float:
-    """Joint value of a combination: share of the variance removed, plus what it settles."""
+    """Joint value of a combination: what its knowledge is worth, plus the starts it settles."""
     known: dict[InputKey, float] = {}
     for placed in choice.placed:
         known = combined(known, placed.candidate.leaves)
     settled = sum(_settled(placed.candidate) for placed in choice.placed)
     count = count_of([placed.candidate for placed in choice.placed])
-    return worth.taken(known, count) + settled
+    return worth.gained(known, count) + settled
 
 
 def count_of(measured: Sequence[Candidate]) -> Count | None:
@@ -89,9 +89,9 @@ def _worth(
     if visit.target == "grades":
         return _towards_grade_b(candidate, outcome)
     if candidate.count is not None:
-        return worth.taken({}, candidate.count)
-    told = worth.taken({}, beside) if beside else 0.0
-    return worth.taken(candidate.leaves, beside) - told + _settled(candidate)
+        return worth.gained({}, candidate.count)
+    told = worth.gained({}, beside) if beside else 0.0
+    return worth.gained(candidate.leaves, beside) - told + _settled(candidate)
 
 
 def _settled(candidate: Candidate) -> float:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.message import Message, message
+from needle.plan.advice.measurements import LEAST_SETTLED
 from needle.plan.draws.inputs import InputKey
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan
@@ -34,6 +35,8 @@ class Step:
         When the meter is in use, minutes of the visit.
     left_h : (low, likely, high)
         Hours of the plan after this step and all that end before it.
+    settles : float
+        Share of the doubt whether the plan holds that this step removes; 0 if there is little.
     """
 
     candidate: Candidate
@@ -41,6 +44,7 @@ class Step:
     first_min: float
     last_min: float
     left_h: tuple[float, float, float]
+    settles: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -136,13 +140,14 @@ _LEAST_NARROWED_H = 1 / 60
 def _telling(
     steps: Sequence[Step], before_h: tuple[float, float, float], visit: Visit
 ) -> list[Step]:
-    """Steps that narrow the plan's range or settle a start; all steps for grades."""
+    """Steps that narrow the plan's range, or settle a start or the plan; all steps for grades."""
     if visit.target == "grades":
         return list(steps)
     width, telling = before_h[2] - before_h[0], []
     for step in sorted(steps, key=lambda step: step.last_min):
         left = step.left_h[2] - step.left_h[0]
-        if width - left >= _LEAST_NARROWED_H or step.candidate.open_chance > 0:
+        settles = step.candidate.open_chance > 0 or step.settles > LEAST_SETTLED
+        if width - left >= _LEAST_NARROWED_H or settles:
             telling.append(step)
             width = min(width, left)
     return [step for step in steps if step in telling]
@@ -172,7 +177,16 @@ def _steps(choice: Choice, visit: Visit, worth: Worth) -> list[Step]:
         narrowest = min(narrowest, told, key=lambda hours: hours[2] - hours[0])
         left[number] = narrowest
     return [
-        Step(placed.candidate, name, first, placed.last_min, left[number])
+        Step(
+            placed.candidate,
+            name,
+            first,
+            placed.last_min,
+            left[number],
+            worth.settled(
+                {} if placed.candidate.count else placed.candidate.leaves, placed.candidate.count
+            ),
+        )
         for number, (placed, name, first) in enumerate(dealt)
     ]
 

@@ -57,6 +57,7 @@ def as_document(planned: Round) -> dict[str, Any]:
                 "do": AsText(begin_of(step, visit.after(step.last_min))),
                 "hands_min": step.candidate.hands_min,
                 "leaves_h": _hours(step.left_h),
+                "settles": step.settles,
                 **({"together": list(count.loads)} if (count := step.candidate.count) else {}),
             }
             for step in planned.steps

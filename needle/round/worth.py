@@ -18,7 +18,15 @@ from functools import cached_property
 
 import numpy as np
 
-from needle.plan.draws.inputs import INVERTER_IDLE, LOAD, LOAD_DUTY, LOAD_TASK, InputKey
+from needle.plan.advice.measurements import DOUBTFUL
+from needle.plan.draws.inputs import (
+    INVERTER_IDLE,
+    LOAD,
+    LOAD_DUTY,
+    LOAD_START,
+    LOAD_TASK,
+    InputKey,
+)
 from needle.plan.energy.simulate import Outcome
 from needle.round.candidate import Count, log_sd
 
@@ -44,12 +52,15 @@ class Worth:
     lines : dict of InputKey to float
         Hours per standard deviation, for effects too small to be fitted.
     normals : mapping of InputKey to ndarray, (draws,)
+    doubt : Worth or None
+        The same of whether the plan holds, 1 or 0 in place of hours; None if there is little doubt.
     """
 
     hours: np.ndarray
     bends: dict[InputKey, np.ndarray]
     lines: dict[InputKey, float]
     normals: Mapping[InputKey, np.ndarray]
+    doubt: Worth | None = None
 
     @cached_property
     def variance(self) -> float:
@@ -107,6 +118,15 @@ class Worth:
             gone = max(gone + more, self._taken_by_count(self.hours, {}, count))
         return self._share(gone)
 
+    def settled(self, rests: Mapping[InputKey, float], count: Count | None = None) -> float:
+        """Share of the doubt whether the plan holds that this knowledge removes, 0…1."""
+        return self.doubt.taken(rests, count) if self.doubt is not None else 0.0
+
+    def gained(self, rests: Mapping[InputKey, float], count: Count | None = None) -> float:
+        """What this knowledge is worth, 0…1: the mean of both shares where the plan is in doubt."""
+        narrowed = self.taken(rests, count)
+        return narrowed if self.doubt is None else (narrowed + self.settled(rests, count)) / 2
+
     def _hours_after(self, rests: Mapping[InputKey, float]) -> np.ndarray:
         """Hours of each draw after these inputs are known better."""
         effects = (self.effect(key, rest) for key, rest in rests.items())
@@ -136,7 +156,7 @@ class Worth:
 
     def _share(self, gone: float) -> float:
         """Share of the variance, at most 1."""
-        return min(1.0, gone / self.variance) if self.variance > 1e-12 else 0.0
+        return min(1.0, float(gone) / self.variance) if self.variance > 1e-12 else 0.0
 
 
 def _beyond_chance(fits: np.ndarray, terms: np.ndarray, centred: np.ndarray) -> np.ndarray:
@@ -152,15 +172,30 @@ def worth_of(outcome: Outcome) -> Worth:
     """Fit the effect of each uncertain input on an outcome's hours, all inputs together."""
     hours, normals = outcome.runtime_h, outcome.inputs.normals
     keys = [key for key in normals if outcome.inputs.spreads.get(key, 0.0) > 0]
-    bends: dict[InputKey, np.ndarray] = {}
+    bends = _bends(hours, normals, keys)
     lines: dict[InputKey, float] = {}
-    if not keys or len(hours) < _LEAST_DRAWS:
-        return Worth(hours, bends, lines, normals)
-    if float(np.var(hours)) > 1e-12:
-        fits = _fitted(hours - hours.mean(), list(map(normals.__getitem__, keys)))
-        bends = {key: fit for key, fit in zip(keys, fits, strict=True) if fit.any()}
+    if len(hours) >= _LEAST_DRAWS and float(np.var(hours)) > 1e-12:
         lines = {key: line for key, line in _by_energy(outcome).items() if key not in bends}
-    return Worth(hours, bends, lines, normals)
+    return Worth(hours, bends, lines, normals, _doubt(outcome, keys))
+
+
+def _doubt(outcome: Outcome, keys: Sequence[InputKey]) -> Worth | None:
+    """Effect of each input on whether the plan holds; what a start test settles is valued apart."""
+    if not DOUBTFUL[0] < outcome.chance < DOUBTFUL[1]:
+        return None
+    holds, normals = outcome.holds.astype(float), outcome.inputs.normals
+    no_starts = [key for key in keys if key.kind != LOAD_START]
+    return Worth(holds, _bends(holds, normals, no_starts), {}, normals)
+
+
+def _bends(
+    answers: np.ndarray, normals: Mapping[InputKey, np.ndarray], keys: Sequence[InputKey]
+) -> dict[InputKey, np.ndarray]:
+    """Coefficients of those inputs whose effect on each draw's answer is beyond chance."""
+    if not keys or len(answers) < _LEAST_DRAWS or float(np.var(answers)) <= 1e-12:
+        return {}
+    fits = _fitted(answers - answers.mean(), [normals[key] for key in keys])
+    return {key: fit for key, fit in zip(keys, fits, strict=True) if fit.any()}
 
 
 def _fitted(centred: np.ndarray, normals: Sequence[np.ndarray]) -> np.ndarray:

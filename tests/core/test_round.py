@@ -178,6 +178,48 @@ class WorthTest(RoundTest):
         self.assertEqual(both[InputKey(INVERTER_IDLE)], 0.2)
 
 
+class DoubtTest(unittest.TestCase):
+    """A saw on a small inverter: little energy, but it decides whether the plan holds."""
+
+    def outcome(self, hours, needed_hours, nominal_wh, continuous_w=900):
+        box, _, router, _, saw = PLAN["loads"]
+        supply = {
+            "battery": {**PLAN["supply"]["battery"], "nominal_wh": nominal_wh},
+            "inverter": {"continuous_w": continuous_w, "surge_va": 9000, "surge_s": 5},
+        }
+        loads = [box, router, {**saw, "use": {"between": [["20:00", "20:30"]]}}]
+        asked = {"hours": hours, "needed_hours": needed_hours}
+        return simulate(parse_plan({**PLAN, **asked, "supply": supply, "loads": loads}), 200)
+
+    def steps(self, outcome, hours=0.25):
+        planned = plan_round(outcome, visit(hours, ("plug",)))
+        return {step.candidate.subject: step for step in planned.steps}
+
+    def test_what_decides_is_measured_although_the_range_stays(self):
+        in_doubt = self.outcome(8, 8, 3000)
+        self.assertEqual(in_doubt.runtime, (8.0, 8.0, 8.0))
+        steps = self.steps(in_doubt)
+        self.assertEqual(list(steps), ["Saw"])
+        self.assertGreater(steps["Saw"].settles, 0.2)
+        self.assertFalse(self.steps(self.outcome(8, 8, 3000, continuous_w=5000)))
+
+    def test_it_comes_before_what_only_narrows_the_range(self):
+        """Ten minutes have room for two of three."""
+        small, large = (
+            self.steps(self.outcome(48, 12, 2600, continuous_w=watts), hours=1 / 6)
+            for watts in (900, 5000)
+        )
+        self.assertEqual(set(small), {"Saw", "Router"})
+        self.assertEqual(set(large), {"Box", "Router"})
+
+    def test_a_plan_in_little_doubt_is_judged_by_its_range_alone(self):
+        worth = worth_of(self.outcome(48, 4, 2600, continuous_w=5000))
+        self.assertIsNone(worth.doubt)
+        known = {InputKey(LOAD, "Box"): 0.3}
+        self.assertEqual(worth.settled(known), 0.0)
+        self.assertEqual(worth.gained(known), worth.taken(known))
+
+
 class TogetherTest(unittest.TestCase):
     """A count at the battery of all that runs all the time."""
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from django.urls import reverse
 
-from needle.plan.advice.measurements import Narrowing
+from needle.plan.advice.measurements import DECIDES, Narrowing
 from needle.plan.draws.inputs import (
     CAPACITY,
     INVERTER_EFFICIENCY,
@@ -28,8 +28,6 @@ _SUPPLY_TESTS = {
 }
 
 
-#: Share of the doubt whether a plan holds from which a measurement is said to decide it.
-DECIDES = 0.2
 #: Least narrowing that is named, h.
 LEAST_HOURS = 0.05
 

@@ -186,6 +186,7 @@ def _stored(planned: Round, number: int) -> dict[str, Any]:
         "after_min": step.candidate.after_min,
         "left_h": list(step.left_h),
         "state": PLANNED,
+        "settles": step.settles,
         "open_chance": step.candidate.open_chance,
         "loads": list(step.candidate.count.loads) if step.candidate.count else [],
     }

@@ -11,6 +11,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
+from needle.plan.advice.measurements import DECIDES
 from needle.quantity import hours_text
 from web.common.units import said
 from web.drawing.dial import dial
@@ -62,6 +63,7 @@ class StepRow:
     left_drawn: SafeString
     form_url: str
     late: bool
+    decides: bool
 
     @property
     def open(self) -> bool:
@@ -184,6 +186,8 @@ def _row(
         left_drawn=_narrowing(record.told, step["left_h"], "Hours once this is known"),
         form_url=_form_url(record, forms, step, first, last),
         late=late and not record.over,
+        # A round kept before this was asked does not say it.
+        decides=step.get("settles", 0.0) >= DECIDES,
     )
 
 

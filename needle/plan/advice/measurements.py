@@ -29,6 +29,8 @@ _OUTCOMES = tuple(NormalDist().inv_cdf((index + 0.5) / 9) for index in range(9))
 LEAST_SHARE = 0.03
 #: Chances between which it is in doubt whether a plan holds; the least part of it worth telling.
 DOUBTFUL, LEAST_SETTLED = (0.1, 0.9), 0.08
+#: Part of that doubt from which a measurement is said to decide it.
+DECIDES = 0.2
 #: What a drain counted at the battery leaves of what it holds (a monitor's 1 %, a repeat).
 _CAPACITY_AFTER = 0.025
 #: Share of a spread below which too few draws would carry the weight.
