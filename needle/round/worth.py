@@ -36,6 +36,8 @@ _LEAST_DRAWS, _PULL = 30, 10.0
 _APART = 3
 #: Standard errors under which a coefficient may be chance.
 _DEVIATIONS = 2.5
+#: Share of the variance under which quantiles of a few hundred draws tell no difference.
+_LITTLE = 0.15
 #: Share of the draws that must stop for their energies to tell the hours.
 _MOSTLY = 0.9
 
@@ -86,21 +88,23 @@ class Worth:
     ) -> tuple[float, float, float]:
         """Hours, low, likely and high, after these inputs are known better.
 
+        Where they take little of the variance, the present range is narrowed like the standard
+        deviation: quantiles of draws that have moved differ by chance by as much.
+
         ``count``: a count of several loads together, in addition.
         """
+        share = self.taken(rests, count)
+        if share < _LITTLE:
+            return _narrowed(self.hours, math.sqrt(1 - share))
         hours = self._hours_after(rests)
-        low, mid, high = np.quantile(hours, [0.1, 0.5, 0.9])
         kept = math.sqrt(1 - self._share(self._taken_by_lines(rests)))
         if count is not None and np.var(hours) > 1e-12:
             kept *= math.sqrt(1 - self._taken_by_count(hours, rests, count) / float(np.var(hours)))
+        low, high = np.quantile(hours, [0.1, 0.9])
         if high - low > self.width:
             # By the chance of so few draws: nobody knows less for having measured.
             kept *= self.width / (high - low)
-        return (
-            max(0.0, float(mid - (mid - low) * kept)),
-            float(mid),
-            float(mid + (high - mid) * kept),
-        )
+        return _narrowed(hours, kept)
 
     def taken(self, rests: Mapping[InputKey, float], count: Count | None = None) -> float:
         """Share of the hours' variance that this knowledge removes, 0…1.
@@ -157,6 +161,12 @@ class Worth:
     def _share(self, gone: float) -> float:
         """Share of the variance, at most 1."""
         return min(1.0, float(gone) / self.variance) if self.variance > 1e-12 else 0.0
+
+
+def _narrowed(hours: np.ndarray, kept: float) -> tuple[float, float, float]:
+    """Low, likely and high of draws, h, with this share of the range about the median."""
+    low, mid, high = (float(hour) for hour in np.quantile(hours, [0.1, 0.5, 0.9]))
+    return max(0.0, low + (mid - low) * (1 - kept)), mid, high - (high - mid) * (1 - kept)
 
 
 def _beyond_chance(fits: np.ndarray, terms: np.ndarray, centred: np.ndarray) -> np.ndarray:

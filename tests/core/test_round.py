@@ -166,6 +166,16 @@ class WorthTest(RoundTest):
                 low, _, high = worth.left({key: rest})
                 self.assertLessEqual(high - low, worth.width + 1e-9, (key, rest))
 
+    def test_what_removes_variance_narrows_the_range(self):
+        """Also where the quantiles of 200 moved draws would not show it."""
+        worth = worth_of(self.outcome)
+        taken = {key: worth.taken({key: 0.5}) for key in worth.bends}
+        telling = [key for key, share in taken.items() if share > 0.005]
+        self.assertGreater(len(telling), 1)
+        for key in telling:
+            low, _, high = worth.left({key: 0.5})
+            self.assertLess(high - low, worth.width * 0.999, (key, taken[key]))
+
     def test_knowing_nothing_more_changes_nothing(self):
         worth = worth_of(self.outcome)
         self.assertEqual(worth.left({}), self.outcome.runtime)
