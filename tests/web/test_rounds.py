@@ -13,6 +13,7 @@ from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.meters.actions import add_meter, remove_meter
 from web.meters.models import Meter
+from web.plans.models import Plan, PlanEntry
 from web.rounds import actions
 from web.rounds.models import DONE, IMPOSSIBLE, STARTED, MeasuringRound
 
@@ -69,6 +70,25 @@ class RoundTest(SiteTest):
         self.assertContains(self.client.get(row.form_url), "on 0:00")
         low, _, high = record.told["after_h"]
         self.assertLess(high - low, record.before_h[2] - record.before_h[0])
+
+    def test_what_decides_whether_the_plan_holds_is_said(self):
+        supply = self.job.supplies.get()
+        supply.continuous_w, supply.nominal_wh, supply.surge_va = 900.0, 3000.0, 9000.0
+        supply.save()
+        saw = make_load(self.job, "Saw", 700.0, kind="induction-motor")
+        start = timezone.now().replace(hour=18, minute=0) + timedelta(days=1)
+        plan = Plan.objects.create(
+            job=self.job, supply=supply, name="Evening", start=start, needed_hours=4.0
+        )
+        PlanEntry.objects.create(plan=plan, load=saw, windows=[["20:00", "20:30"]])
+        PlanEntry.objects.create(plan=plan, load=self.mat, taken_in=False)
+        self.plan(plan=plan.pk)
+        record = self.made()
+        decisive = max(record.steps, key=lambda step: step["settles"])
+        self.assertEqual(decisive["load"], "Saw")
+        page = self.client.get(self.url("rounds:round", record.pk))
+        decides = '<p class="mute">It can decide whether the plan holds.</p>'
+        self.assertContains(page, decides, count=1)
 
     def test_somebody_may_say_that_it_can_be_unplugged(self):
         self.plan(keep=[])
