@@ -33,6 +33,8 @@ DISPERSION = 1.44
 USE_SPREAD = math.sqrt(DISPERSION - 1)
 #: How well people know how often something is used (relative sd, general value).
 STATED_TIMES_SPREAD = 0.35
+#: How one day's number of uses differs from another's (relative sd, general value).
+USE_DAY_SPREAD = 0.30
 #: Points of the grid: energies of one use, and steps of the logarithm of the daily energy.
 _ENERGIES, _STEP = 49, 0.04
 _LOG_RANGE = (math.log(0.05), math.log(200_000.0))
@@ -57,7 +59,7 @@ class UsePrior:
     per_day: tuple[float, float, float]
     minutes: tuple[float, float, float]
     hours: str
-    day_spread: float = 0.30
+    day_spread: float = USE_DAY_SPREAD
 
     @property
     def duty(self) -> float:

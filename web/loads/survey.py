@@ -53,6 +53,11 @@ class SurveyRow:
         return _bar(self.profile, self.most_wh)
 
     @property
+    def by_use(self) -> bool:
+        """Whether it runs when somebody or something asks for it, so that no duty is shown."""
+        return self.load.core_kind.by_use or (self.profile is not None and bool(self.profile.uses))
+
+    @property
     def address(self) -> str:
         return reverse("loads:load", args=(self.load.job_id, self.load.pk))
 

@@ -186,7 +186,7 @@ def _row(
         left_drawn=_narrowing(record.told, step["left_h"], "Hours once this is known"),
         form_url=_form_url(record, forms, step, first, last),
         late=late and not record.over,
-        # A round kept before this was asked does not say it.
+        # Rounds of older versions have no such figure.
         decides=step.get("settles", 0.0) >= DECIDES,
     )
 

@@ -9,7 +9,7 @@ from django.core.exceptions import ValidationError
 from django.db import models
 from django.utils import timezone
 
-from needle.measure.readings import MOST_W
+from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.plan import AC
 from needle.trial.finished_run import run_of
 from needle.trial.trial import BATTERY, parse_check_ins, parse_trial
@@ -49,7 +49,7 @@ def known_ran(ran: Any) -> None:
         and isinstance(load["watts"], int | float)
         and 0 <= load["watts"] <= MOST_W
         and isinstance(load.get(_PULLED_DOWN, 0.0), int | float)
-        and 0 <= load.get(_PULLED_DOWN, 0.0) <= MOST_W
+        and 0 <= load.get(_PULLED_DOWN, 0.0) <= MOST_WH
         for load in loads
     )
     if not right:

@@ -12,7 +12,7 @@ from needle.message import as_stored
 from needle.moments import DAY_MIN, in_windows, parse_windows, spread_over_day
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
-from needle.profile.use_process import STATED_TIMES_SPREAD
+from needle.profile.use_process import STATED_TIMES_SPREAD, USE_DAY_SPREAD
 from needle.profile.variation import HOURS_A_DAY
 
 _ANY_DAY = datetime(2001, 1, 1, tzinfo=UTC)
@@ -93,7 +93,7 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
     day_spread = profile.day_spread
     if _is_number_of_uses(profile, use):
         task_spread = math.hypot(task_spread, STATED_TIMES_SPREAD)
-        day_spread = max(day_spread, USED_DAYS)
+        day_spread = max(day_spread, USE_DAY_SPREAD)
     factor = {
         "power_factor": max(0.01, profile.power_factor.value),
         "power_factor_spread": min(1.0, profile.power_factor.spread),
@@ -124,8 +124,6 @@ def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any
     }
 
 
-#: How one day's number of uses differs from another's (relative sd).
-USED_DAYS = 0.30
 #: Uses are drawn in stretches of hours; within one, they are parted into cycles of so many minutes.
 _USE_CYCLE_MIN = 45.0
 
