@@ -145,6 +145,8 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.documents.parse import parse_plan
     from needle.plan.documents.report import as_document, verdict_document
     from needle.plan.energy.simulate import simulate
+    from needle.plan.verdict import verdict_of
+    from needle.words.answer import answer_text
 
     document = _load(file)
     _take_plan_captures(document, Path(file))
@@ -154,9 +156,10 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     if args.alone:
         answer = alone.as_document(alone.alone(plan, args.draws, args.seed))
         return {**answer, "ledger": ledger}
-    if args.only == "verdict":
-        return verdict_document(outcome, ledger)
-    return as_document(outcome, ledger=ledger)
+    only = args.only == "verdict"
+    answer = verdict_document(outcome, ledger) if only else as_document(outcome, ledger=ledger)
+    answer["verdict"]["text"] = answer_text(outcome, verdict_of(outcome))
+    return answer
 
 
 def _take_plan_captures(plan: Any, beside: Path) -> None:

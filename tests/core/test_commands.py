@@ -127,6 +127,15 @@ class CommandTest(unittest.TestCase):
             answer, self.answer("plan", self.file(BASE), "--draws", "60", "--seed", "2")
         )
 
+    def test_the_verdict_is_said_in_sentences_with_and_without_advice(self):
+        small = self.file(
+            {**BASE, "supply": {**BASE["supply"], "inverter": {"continuous_w": 60, "surge_va": 90}}}
+        )
+        whole = self.answer("plan", small, "--draws", "40")["verdict"]
+        self.assertRegex(whole["text"], r"^Lasts .+ Box needs 9\d.W; the inverter gives 60.W\.$")
+        only = self.answer("plan", small, "--draws", "40", "--only", "verdict")["verdict"]
+        self.assertEqual(only["text"], whole["text"])
+
     def test_several_plans_are_answered_line_by_line(self):
         good, bad = self.file(BASE), Path(self.folder.name) / "bad.json"
         bad.write_text(json.dumps({**BASE, "odds": 2}))

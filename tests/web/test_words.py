@@ -12,8 +12,10 @@ from needle.plan.verdict import verdict_of
 from needle.quantity import chance_text
 from needle.supply.inverter import parse_inverter
 from needle.words import text_of
-from web.answer.lines import lasts_sentence, runs_line
-from web.answer.words import covers, detail_of
+from needle.words.answer import lasts_text, reach_text
+from needle.words.figures import USUAL
+from web.answer.lines import runs_line
+from web.answer.words import covers
 from web.common.templatetags import words
 from web.loads.models import Reading
 from web.loads.words import row_of
@@ -153,9 +155,9 @@ class AnswerWordsTest(unittest.TestCase):
     def test_hours_stay_where_a_load_is_too_large(self):
         lamp, heater = {"name": "Lamp", "running_w": 100}, {"name": "Heater", "running_w": 1500}
         alone, both = outcome_of([lamp], 1500), outcome_of([lamp, heater], 1500)
-        self.assertEqual(lasts_sentence(both), lasts_sentence(alone))
-        self.assertRegex(lasts_sentence(both), r"^Lasts 9 to 12.h, most likely 1\d.h.\d+.min$")
-        self.assertIn("without Heater", detail_of(both, verdict_of(both)))
+        self.assertEqual(lasts_text(both), lasts_text(alone))
+        self.assertRegex(lasts_text(both), r"^Lasts 9 to 12.h, most likely 1\d.h.\d+.min$")
+        self.assertIn("without Heater", reach_text(both, verdict_of(both), USUAL))
         held = {start.load: start.verdict.verdict for start in both.starts}
         self.assertEqual(held, {"Lamp": "holds", "Heater": "trips"})
 

@@ -9,12 +9,12 @@ from django.urls import reverse
 from django.utils import timezone
 from django.utils.safestring import SafeString
 
-from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.verdict import Verdict, verdict_of
-from needle.quantity import chance_text, hours_text
-from web.answer.lines import Line, lines_of, span_text
+from needle.quantity import hours_text
+from needle.words.answer import reach_text, span_text
+from web.answer.lines import Line, lines_of
 from web.common import units
 from web.drawing.dial import dial, empty_dial
 from web.jobs.actions import just_added
@@ -86,7 +86,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
             outcome.runtime, outcome.plan.needed_hours, _tick, "Hours covered", _said(outcome)
         ),
         headline=lines.lasts,
-        detail=detail_of(outcome, verdict),
+        detail=reach_text(outcome, verdict, units.units()),
         covers=covers(verdict),
         plan_words=_plan_words(answer.plan),
         plan_url=plan_url,
@@ -168,45 +168,6 @@ def _tick(hours: float) -> str:
 def _said(outcome: Outcome) -> str:
     low, mid, high = outcome.runtime
     return f"likely {hours_text(mid)}, between {hours_text(low)} and {hours_text(high)}"
-
-
-def wanted_chance_text(wanted: float) -> str:
-    """The chance wanted, in words."""
-    tenths = 10 * wanted
-    return f"{tenths:.0f} in 10" if abs(tenths - round(tenths)) < 1e-6 else f"{100 * wanted:.0f} %"
-
-
-def detail_of(outcome: Outcome, verdict: Verdict) -> str:
-    """Whether the needed hours are reached, with what chance, and what ends it."""
-    return " ".join(filter(None, (_reaches(outcome, verdict), _ends(outcome, verdict))))
-
-
-def _reaches(outcome: Outcome, verdict: Verdict) -> str:
-    """The needed hours, and the chance of reaching them."""
-    needed, chance = hours_text(outcome.plan.needed_hours), chance_text(verdict.chance)
-    if any(blocked.wanted for blocked in verdict.blocked_loads):
-        names = " and ".join(blocked.load for blocked in verdict.blocked_loads if blocked.wanted)
-        without = chance_text(verdict.chance_without)
-        return f"Chance that all the rest runs for the {needed} needed, without {names}: {without}."
-    wanted = wanted_chance_text(verdict.wanted)
-    if verdict.state == "covers":
-        return f"Enough for the {needed} needed (chance {chance})."
-    if verdict.state == "likely":
-        if chance == wanted:
-            chance = f"just under {chance}"  # rounded it would look like what is wanted
-        return f"Likely enough for the {needed} needed: chance {chance}, you want {wanted}."
-    return f"Not enough for the {needed} needed: chance {chance}."
-
-
-def _ends(outcome: Outcome, verdict: Verdict) -> str:
-    """The most likely end, if it is due to the battery."""
-    failure = verdict.first_failure
-    if outcome.capped or failure is None or not outcome.stops_by.any():
-        return ""
-    sags = int(outcome.cut_off.sum()) * 2 > int(outcome.stops_by.sum())
-    why = "the battery's volts fall under its cut-off" if sags else "battery empty"
-    moment = moment_after(outcome.plan.start, outcome.runtime[1], 10)
-    return f"Most likely end: {why}, {units.moment(moment, outcome.plan.start)}."
 
 
 def _plan_words(plan: Plan) -> str:

@@ -16,9 +16,10 @@ from needle.plan.draws.lanes import load_lanes, source_lanes
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import chance_text, hours_text, with_unit
 from needle.usage.schedule import text_of_use
+from needle.words.answer import wanted_chance_text
 from needle.words.plan import start_text
 from web.answer.lines import Line
-from web.answer.words import bar_of, wanted_chance_text
+from web.answer.words import bar_of
 from web.common.templatetags.words import span_alike
 from web.common.units import clock, clocks, moment, said, temperature
 from web.jobs.models import Job
