@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 import numpy as np
@@ -304,9 +305,8 @@ class RunLeg:
     """A part of a run, from an hour on: what it fed, and mean W of other loads on AC."""
 
     h: float
-    loads: tuple[str, ...]
-    watts: float
     fed: tuple[PlanLoad, ...]
+    watts: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -329,10 +329,8 @@ class Run:
         Charge, shares.
     why : str
         How it ended, one of :data:`RUN_ENDS`, or :data:`COUNTED_ONLY`.
-    loads : tuple of str
-        Names of the plan's loads that ran, used as in the plan.
     fed : tuple of PlanLoad
-        The same loads as they were used in this run, which later changes of the plan do not affect.
+        Loads that ran, as they were used in it, which later changes of the plan do not affect.
     watts : float
         Mean W of other loads on AC.
     wh : float or None
@@ -358,13 +356,12 @@ class Run:
     start: float
     end: float
     why: str
-    loads: tuple[str, ...]
+    fed: tuple[PlanLoad, ...] = ()
     watts: float = 0.0
     wh: float | None = None
     counted: str = "battery"
     at: datetime | None = None
     room_c: float | None = None
-    fed: tuple[PlanLoad, ...] = ()
     begins: str = "settled"
     pull_down_wh: tuple[tuple[str, float], ...] = ()
     legs: tuple[RunLeg, ...] = ()
@@ -413,13 +410,29 @@ class Plan:
 
 
 def known_loads(plan: Plan) -> list[PlanLoad]:
-    """Loads of a plan and of its runs, including loads that only its runs still have."""
+    """Loads of a plan, then those of its runs as they were used in them."""
     loads = list(plan.loads)
-    names = {load.name for load in loads}
     for run in plan.runs:
-        loads += [load for load in run.fed if load.name not in names]
-        names |= {load.name for load in run.fed}
-    return loads
+        loads += run.fed
+        loads += [load for leg in run.legs for load in leg.fed]
+    return list(dict.fromkeys(loads))
+
+
+def with_loads(plan: Plan, change: Callable[[PlanLoad, float | None], PlanLoad]) -> Plan:
+    """A plan with each load changed, in its runs and their legs too.
+
+    ``change`` takes a load and the room (°C) in which it runs: the plan's, or the run's own.
+    """
+
+    def changed(loads: Sequence[PlanLoad], room_c: float | None) -> tuple[PlanLoad, ...]:
+        return tuple(change(load, room_c) for load in loads)
+
+    runs = []
+    for run in plan.runs:
+        room_c = plan.room_c if run.room_c is None else run.room_c
+        legs = tuple(replace(leg, fed=changed(leg.fed, room_c)) for leg in run.legs)
+        runs.append(replace(run, fed=changed(run.fed, room_c), legs=legs))
+    return replace(plan, loads=changed(plan.loads, plan.room_c), runs=tuple(runs))
 
 
 def feeds(plan: Plan, route: str) -> bool:

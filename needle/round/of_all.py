@@ -35,7 +35,7 @@ def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Itera
     most_wh = _MOST_USED * usable_wh(outcome.plan.supply.battery).value
     rest_h = (visit.minutes - _BEGIN_MIN - _END_MIN) // 15 / 4
     for hours in sorted({*_TOGETHER_H, rest_h}):
-        run = Run(hours, 1.0, 1.0, COUNTED_ONLY, names, at=visit.begins)
+        run = Run(hours, 1.0, 1.0, COUNTED_ONLY, tuple(steady), at=visit.begins)
         moves, spread, wh = counted_moves(outcome.plan, run)
         if hours >= _TOGETHER_H[0] and wh <= most_wh:
             yield Candidate(

@@ -195,11 +195,12 @@ def expected_of(trial: Trial, draws: int | None = None, seed: int = 1) -> Expect
     ``draws`` None: as many as the plan's answer has.
     """
     if trial.plan is not None:
-        return of_plan(trial.plan, trial.places, draws or draws_for(trial.plan), seed)
+        plan = trial.plan_of(trial.on)
+        return of_plan(plan, trial.places, draws or draws_for(trial.plan), seed)
     return _of_watts(trial, draws or MOST_DRAWS, seed)
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=4)
 def of_plan(plan: Plan, places: frozenset[str], draws: int, seed: int = 1) -> Expected:
     """A plan's draws and stops, as in :func:`needle.plan.energy.simulate.simulate`.
 

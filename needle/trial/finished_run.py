@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from needle.plan.plan import AC
 from needle.trial.trial import BATTERY, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
@@ -31,6 +32,8 @@ class FinishedRun:
         Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
     wh_in : float or None
         Energy put in from sources by its end, Wh; None if nobody counted it.
+    legs : tuple of RunPart
+        Its parts, if what ran changed; else empty.
     """
 
     hours: float
@@ -40,20 +43,31 @@ class FinishedRun:
     wh: float | None
     counted: str
     wh_in: float | None = None
+    legs: tuple[RunPart, ...] = ()
+
+
+@dataclass(frozen=True)
+class RunPart:
+    """A leg of a run: its start (h), the loads that ran (None: all), or else W as read on AC."""
+
+    h: float
+    on: tuple[str, ...] | None
+    watts: float | None = None
 
 
 def run_of(trial: Trial) -> FinishedRun | str:
     """Return a finished trial as a run; or, as text, why it is not one.
 
-    Two legs are two runs of different loads, a trip is no end of the battery, and without a charge
-    at the end the energy used is unknown.
+    A leg of which neither the loads nor their watts are known says nothing, a trip is no end of the
+    battery, and without a charge at the end the energy used is unknown.
     """
     if trial.ended is None:
         return "it still runs"
     if trial.ended.why == "trip":
         return "it tripped"
-    if any(check_in.leg for check_in in trial.check_ins):
-        return "its legs were unlike"
+    legs = _legs(trial)
+    if legs is None:
+        return "it is not known what ran in its legs: say which loads were on, or the watts read"
     end = _end_charge(trial)
     if end is None or end > trial.start_charge - LEAST_USED:
         return "its charge at the end was not read"
@@ -68,7 +82,43 @@ def run_of(trial: Trial) -> FinishedRun | str:
         count.wh * hours / count.h if count is not None and late else None,
         count.place if count is not None and late else BATTERY,
         _put_in_wh(trial, hours),
+        legs,
     )
+
+
+def _legs(trial: Trial) -> tuple[RunPart, ...] | None:
+    """Its legs, none if it has one only; None if it is not known what ran in one."""
+    assert trial.ended is not None
+    begins = [check_in for check_in in trial.check_ins if check_in.leg is not None]
+    known: dict[str, tuple[str, ...] | None] = {"start": trial.on}
+    legs = [RunPart(0.0, trial.on)] if begins or trial.on is not None else []
+    ends = [*(check_in.h for check_in in begins), trial.ended.h][1:]
+    for check_in, last_h in zip(begins, ends, strict=True):
+        assert check_in.leg is not None
+        watts = None
+        if check_in.on is not None:
+            known[check_in.leg] = check_in.on
+        elif check_in.leg not in known:
+            watts = _mean_ac_w(trial, check_in.h, last_h)
+            if watts is None:
+                return None
+        part = RunPart(check_in.h, known.get(check_in.leg), watts)
+        # One that began with the trial, or ended with it, is no part of its own.
+        if check_in.h <= 0:
+            legs[0] = part
+        elif check_in.h < trial.ended.h:
+            legs.append(part)
+    return tuple(legs)
+
+
+def _mean_ac_w(trial: Trial, first_h: float, last_h: float) -> float | None:
+    """Mean of the W that were read on AC from one hour to before another; None without any."""
+    read = [
+        check_in.watts
+        for check_in in trial.check_ins
+        if first_h <= check_in.h < last_h and check_in.watts is not None and check_in.watts_at == AC
+    ]
+    return sum(read) / len(read) if read else None
 
 
 def _put_in_wh(trial: Trial, hours: float) -> float | None:

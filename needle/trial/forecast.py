@@ -15,7 +15,7 @@ from needle.message import Message, message
 from needle.plan.energy.bank import MINUTES_PER_HOUR
 from needle.supply.battery import cold_factor
 from needle.supply.display import LAST_FIFTH
-from needle.trial.expected import Expected, expected_of, with_charging
+from needle.trial.expected import Expected, expected_of, of_plan, with_charging
 from needle.trial.finished_run import COUNT_READ, Count, last_count
 from needle.trial.ledger import entries_of
 from needle.trial.observations import ALIKE, behind, observations, still_runs, stops_at
@@ -157,12 +157,16 @@ class TrialFilter:
 
     def __init__(self, trial: Trial, expected: Expected, seed: int = 1) -> None:
         self.trial = trial
+        self._draws, self._seed = expected.draws, seed
         self.particles = Particles(with_charging(expected, trial), seed, trial.places)
         self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
         if self.displayed:
             self.particles.state[START] = behind(trial.start_charge, self.particles)
             self.particles.settle()
         self.legs = [(0.0, "start")]
+        #: Which loads run in each leg, by its name, and now; None for all of the plan's.
+        self._on: dict[str, tuple[str, ...] | None] = {"start": trial.on}
+        self._on_now = trial.on
         self.notices: list[Message] = []
         self.ledger: list[LedgerEntry] = []
         self.hour = 0.0
@@ -298,11 +302,18 @@ class TrialFilter:
         names = [name for _, name in self.legs]
         state = self.particles.state
         level = state[LEVEL].copy()
+        on = self._on.get(check_in.leg, self._on_now) if check_in.on is None else check_in.on
+        if on != self._on_now and self.trial.plan is not None:
+            # What runs is known: at the level that the plan's loads were found to run at.
+            plan = self.trial.plan_of(on)
+            course = of_plan(plan, self.trial.places, self._draws, self._seed)
+            self.particles.switch_to(with_charging(course, self.trial))
+        self._on[check_in.leg] = self._on_now = on
         if check_in.leg in names:
             # The present leg has no level kept yet: it goes on as it is.
             back = len(names) - 1 - names[::-1].index(check_in.leg)
             state[LEVEL] = state.get(f"leg level {back}", level).copy()
-        else:
+        elif check_in.on is None:
             self.particles.new_leg()
         state[f"leg level {len(self.legs) - 1}"] = level
         if check_in.h > self.legs[-1][0]:

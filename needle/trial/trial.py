@@ -54,6 +54,8 @@ class CheckIn:
         °C.
     leg : str or None
         Name of the new leg that begins here.
+    on : tuple of str or None
+        Names of the plan's loads that run from here on, if they changed.
     note : str
     number : int
         Index in the document.
@@ -75,6 +77,7 @@ class CheckIn:
     room_c: float | None = None
     inside_c: float | None = None
     leg: str | None = None
+    on: tuple[str, ...] | None = None
     note: str = ""
     watts_at: str = BATTERY
     number: int = 0
@@ -144,6 +147,8 @@ class Trial:
     check_ins : tuple of CheckIn
         In order of time.
     ended : End or None
+    on : tuple of str or None
+        Names of the plan's loads that run from the start; None for all of them.
     """
 
     supply: Supply
@@ -154,6 +159,15 @@ class Trial:
     check_ins: tuple[CheckIn, ...]
     ended: End | None = None
     plan: Plan | None = None
+    on: tuple[str, ...] | None = None
+
+    def plan_of(self, on: tuple[str, ...] | None) -> Plan:
+        """Its plan with only some of its loads; with all of them for None."""
+        assert self.plan is not None
+        if on is None:
+            return self.plan
+        loads = tuple(load for load in self.plan.loads if load.name in on)
+        return replace(self.plan, loads=loads)
 
     @property
     def places(self) -> frozenset[str]:
@@ -191,6 +205,11 @@ CHECK_IN_FIELDS: Fields = {
     "room_c": Number("room temperature", unit="°C", least=-60, most=80),
     "inside_c": Number("temperature in a fridge, for the record", unit="°C", least=-100, most=400),
     "leg": Text('name of a leg that begins; an earlier name or "start" goes back to it', most=120),
+    "on": Items(
+        "the plan's loads that run from here on: a new leg, named by them unless `leg` is given",
+        form='["Fridge", "Lamp"]',
+        most=500,
+    ),
     "note": Text("remark", most=400),
 }
 TRIAL_FIELDS: Fields = {
@@ -217,6 +236,11 @@ TRIAL_FIELDS: Fields = {
         unit="share",
         most=0.99,
         otherwise="the plan's floor, else 0",
+    ),
+    "on": Items(
+        "which of the plan's loads run from the start; all of them if left out",
+        form='["Fridge"]',
+        most=500,
     ),
     "check_ins": Parts("check-ins, in any order", see="trial: check-in", most=5000),
     "ended": Part(
@@ -251,8 +275,10 @@ def parse_trial(data: Any) -> Trial:
         supply = replace(supply, battery=replace(battery, start_charge=start, floor=stop))
         plan = replace(plan, supply=supply)
     watts, spread = _expected(reader)
-    checks = parse_check_ins(reader.documents("check_ins"), _routes(supply, plan))
-    return Trial(supply, start, stop, watts, spread, checks, _ended(reader, checks), plan)
+    names = () if plan is None else tuple(load.name for load in plan.loads)
+    checks = parse_check_ins(reader.documents("check_ins"), _routes(supply, plan), names)
+    ended, on = _ended(reader, checks), _on(reader, names)
+    return Trial(supply, start, stop, watts, spread, checks, ended, plan, on)
 
 
 def _parse_plan(reader: Reader) -> Plan | None:
@@ -290,10 +316,27 @@ def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
     return (expected.number("value"),), spread
 
 
+def _on(reader: Reader, names: Sequence[str] | None) -> tuple[str, ...] | None:
+    """Names of loads that are on, of the plan's ``names`` (None: any); None if not given."""
+    if not reader.has("on"):
+        return None
+    on = []
+    for index, name in enumerate(reader.items("on")):
+        if not isinstance(name, str) or (names is not None and name not in names):
+            where = f"{reader.at('on')}[{index}]"
+            raise DocumentError(where, f"{str(name)[:40]!r} is no load of its plan")
+        on.append(name)
+    return tuple(dict.fromkeys(on))
+
+
 def parse_check_ins(
-    items: Sequence[Any], places: Sequence[str] | None = None
+    items: Sequence[Any],
+    places: Sequence[str] | None = None,
+    names: Sequence[str] | None = None,
 ) -> tuple[CheckIn, ...]:
     """Parse check-ins in any order, counted at one of ``places`` (None: anywhere).
+
+    ``names`` are those of the plan's loads (None: any).
 
     Raises
     ------
@@ -301,7 +344,7 @@ def parse_check_ins(
     """
     check_ins = sorted(
         (
-            replace(_check_in(item, f"check_ins[{index}]", places), number=index)
+            replace(_check_in(item, f"check_ins[{index}]", places, names), number=index)
             for index, item in enumerate(items)
         ),
         key=lambda check_in: check_in.h,
@@ -313,7 +356,9 @@ def parse_check_ins(
     return tuple(check_ins)
 
 
-def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
+def _check_in(
+    item: Any, path: str, places: Sequence[str] | None, names: Sequence[str] | None
+) -> CheckIn:
     reader = Reader(item, path, CHECK_IN_FIELDS)
     hours = reader.number("h")
     if hours < 0:
@@ -332,6 +377,10 @@ def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
         if places is not None and place not in places:
             known = ", ".join(places)
             raise DocumentError(reader.at(key), f"“{place}” is none of {known}")
+    on = _on(reader, names)
+    leg = reader.text("leg") if reader.has("leg") else None
+    if leg is None and on is not None:
+        leg = leg_name(on)
     return CheckIn(
         h=hours,
         percent=None if percent is None else percent / 100,
@@ -349,9 +398,15 @@ def _check_in(item: Any, path: str, places: Sequence[str] | None) -> CheckIn:
         display_h=reader.number_or_none("display_h"),
         room_c=reader.number_or_none("room_c"),
         inside_c=reader.number_or_none("inside_c"),
-        leg=reader.text("leg") if reader.has("leg") else None,
+        leg=leg,
+        on=on,
         note=reader.text("note"),
     )
+
+
+def leg_name(on: Sequence[str]) -> str:
+    """Name of a leg by the loads that run in it."""
+    return ", ".join(sorted(on)) or "nothing on"
 
 
 def _whole(reader: Reader, key: str) -> int | None:

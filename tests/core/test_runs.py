@@ -55,6 +55,52 @@ class RunsTest(unittest.TestCase):
         spread = [np.std(np.log(outcome.inputs.factor("battery"))) for outcome in (shared, plain)]
         self.assertLess(spread[0], spread[1])
 
+    def test_loads_that_the_plan_does_not_have_tell_of_the_battery(self):
+        heater = {"name": "Heater", "running_w": 150, "spread": 0.02}
+        run = {"to": 0.1, "why": "floor", "loads": [heater]}
+        plain = simulate(parse_plan({**PLAN}), 200)
+        # As long as a heater of 150 W runs on 2700 Wh behind an inverter of 0.9 and 20 W.
+        hours = 0.8 * 0.93 * 2700 / (150 / 0.9 + 20)
+        less = simulate(parse_plan({**PLAN, "runs": [{**run, "hours": hours}]}), 200)
+        held = [np.median(outcome.inputs.factor("battery")) for outcome in (plain, less)]
+        self.assertLess(held[1], 0.98 * held[0])
+        self.assertLess(less.runtime[1], 0.95 * plain.runtime[1])
+
+    def test_a_load_that_ran_otherwise_shares_what_is_known_of_it(self):
+        """Half a run of the box alone, beside a lamp that the plan has not, in its own hours."""
+        lamp = {**LAMP, "spread": 0.01, "use": {"between": [["18:00", "22:00"]]}}
+        longer = {**BOX, "route": "ac", "count": 1}
+        run = {"hours": 40, "why": "counted", "wh": 40 * 65, "loads": [longer, lamp]}
+        more = {**run, "wh": 40 * 85}
+        factors = [
+            np.median(simulate(parse_plan({**PLAN, "runs": [it]}), 200).inputs.factor(LOAD, "Box"))
+            for it in (run, more)
+        ]
+        self.assertGreater(factors[1], 1.1 * factors[0])
+
+    def test_a_run_in_another_room_is_in_its_own_room(self):
+        """A fridge that was run in a warm room says no more for a cold one than it drew there."""
+        fridge = {**BOX, "set_c": 4, "measured_room_c": 20, "spread": 0.02}
+        hours = answer(loads=[fridge], room_c=28)[1]
+        run = {"hours": hours, "to": 0.1, "why": "floor", "loads": ["Box"], "room_c": 28}
+        cold = answer(loads=[fridge], room_c=20)
+        after = answer([run], loads=[fridge], room_c=20)
+        self.assertAlmostEqual(after[1], cold[1], delta=0.03 * cold[1])
+        self.assertGreater(after[1], 1.1 * hours)
+
+    def test_legs_run_in_the_room_and_without_adapters_too(self):
+        output = {"name": "usb", "efficiency": 1.0, "idle_w": 0, "max_w": 200}
+        supply = {**PLAN["supply"], "outputs": [output]}
+        lamp = {**LAMP, "route": "usb", "adapter": 0.5, "adapter_spread": 0.0, "spread": 0.001}
+        whole = {"hours": 20, "why": "counted", "wh": 20 * 60, "loads": ["Lamp", {"watts": 10}]}
+        parts = {**whole, "legs": [{"h": 0, "loads": whole.pop("loads")}]}
+        plans = (
+            parse_plan({**PLAN, "supply": supply, "loads": [lamp], "runs": [run]})
+            for run in ({**whole, "loads": parts["legs"][0]["loads"]}, parts)
+        )
+        one, other = (simulate(plan, 200).inputs.factor(INVERTER_EFFICIENCY) for plan in plans)
+        np.testing.assert_allclose(one, other)
+
     def test_what_was_counted_at_the_battery_tells_its_capacity(self):
         run = {"hours": 30, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2300}
         outcome = simulate(parse_plan({**PLAN, "runs": [run]}), 200)
@@ -86,7 +132,7 @@ class RunsTest(unittest.TestCase):
     def test_what_a_count_would_tell_is_each_thing_by_its_share(self):
         lamp = {**LAMP, "spread": 0.5}
         plan = parse_plan({**PLAN, "loads": [BOX, lamp]})
-        run = Run(10.0, 1.0, 1.0, COUNTED_ONLY, ("Box", "Lamp"))
+        run = Run(10.0, 1.0, 1.0, COUNTED_ONLY, plan.loads)
         moves, spread, wh = counted_moves(plan, run)
         inverter = plan.supply.inverter
         box_w, lamp_w = 40.0, 40.0

@@ -10,6 +10,7 @@ import tempfile
 import unittest
 import zipfile
 from contextlib import closing
+from datetime import timedelta
 from io import StringIO
 from pathlib import Path
 from unittest import mock
@@ -20,18 +21,23 @@ from django.core.management import CommandError, call_command
 from django.db import connection
 from django.db.migrations.recorder import MigrationRecorder
 from django.test import TestCase, TransactionTestCase
+from django.utils import timezone
 
 from needle.package import check, read
 from tests.demo_data import load_demo
-from tests.web.base import SiteTest, import_job, make_job, make_load
+from tests.web.base import SiteTest, import_job, make_job, make_load, make_supply
 from web.common.apps import BEFORE_FIRST_RELEASE
 from web.common.management.commands import restore
 from web.jobs.models import Job
+from web.loads.actions import remove_load
 from web.loads.models import Load
 from web.meters.models import Meter
+from web.plans.draft import draft_of
 from web.plans.models import PlanEntry
 from web.plans.outcomes import answer_of, current_plan
 from web.sheets.exchange import export_job, package_of, preview
+from web.trials.actions import enter_run
+from web.trials.models import Trial
 
 
 def changed(content: bytes, path: str, change) -> bytes:
@@ -118,6 +124,27 @@ class RoundTripTest(TestCase):
         names = [row["name"] for row in package_of(self.jobs[0]).tables["loads"].rows]
         self.assertNotIn("Label printer", names)
         import_job(export_job(self.jobs[0]), self.owner)
+
+
+class RunsOfLoadsTest(SiteTest):
+    def test_the_loads_of_a_run_are_still_the_right_ones_where_one_was_removed_before(self):
+        supply = make_supply(self.job)
+        gone, box = make_load(self.job, "Gone", 20.0), make_load(self.job, "Box", 80.0)
+        started_at = timezone.now() - timedelta(hours=20)
+        trial = Trial(job=self.job, name="Run", supply=supply, started_at=started_at)
+        trial.ended_why = "cutoff"
+        enter_run(trial, {gone.pk, box.pk}, [], 9.0)
+        remove_load(gone)
+        make_load(self.job, "Later", 30.0)
+
+        def loads(job):
+            (run,) = draft_of(current_plan(job)).runs
+            return [load["name"] for load in run.document["loads"]]
+
+        self.assertEqual(loads(self.job), ["Gone", "Box"])
+        copy = import_job(export_job(self.job), self.job.owner)
+        copy.loads.filter(name="Box").update(name="Larder")
+        self.assertEqual(loads(copy), ["Gone", "Larder"])
 
 
 class OlderDatabaseTest(SiteTest):

@@ -6,6 +6,7 @@ import uuid
 from dataclasses import replace
 from datetime import timedelta
 
+import numpy as np
 from django.core.exceptions import ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.utils import timezone
@@ -16,9 +17,12 @@ from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from needle.trial.trial_summary import ForecastRecord, forecast_record, next_check_ins, score
 from tests.web.base import SiteTest, make_job, make_load, make_supply
+from web.loads.actions import add_reading, remove_load
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_draft, answer_of
+from web.supplies.actions import remove_part
+from web.supplies.models import Output
 from web.trials import actions
 from web.trials.actions import change_trial
 from web.trials.models import CheckIn, Trial
@@ -143,44 +147,85 @@ class RunTest(TrialTest):
         self.assertEqual(self.answer().runtime, before.runtime)
         self.assertContains(self.page(), "it was switched off for plans")
 
-    def test_other_loads_make_it_no_run_of_this_plan(self):
-        self.rested(1.25)
+    def test_a_plan_of_other_loads_profits_from_what_it_tells_of_the_supply(self):
+        """A run that ended early at its floor: the battery holds less for a lamp, too."""
         lamp = make_load(self.job, "Lamp", 60.0, kind="resistive-heat")
         other = Plan.objects.create(job=self.job, name="Lamp", supply=self.supply)
         for load in self.job.loads.exclude(pk=lamp.pk):
             PlanEntry.objects.create(plan=other, load=load, taken_in=False)
-        answer = answer_of(Plan.objects.select_related("job").get(pk=other.pk), 60)
-        self.assertEqual(
-            [run.why_not for run in answer.draft.runs], ["none of its loads runs so in this plan"]
-        )
+        PlanEntry.objects.create(plan=self.plan, load=lamp, taken_in=False)
 
-    def test_a_few_watts_of_other_loads_are_counted_many_are_not(self):
-        self.rested(1.25)
-        trial = self.trial()
-        own = trial.ran["loads"]
-        own_w = sum(load["watts"] for load in own)
-        for share, route, why_not in (
-            (0.10, "ac", ""),
-            (0.40, "ac", "other loads ran in it"),
-            (0.10, "12 V", "other loads ran in it"),
-        ):
-            watts = own_w * share / (1 - share)
-            trial.ran = {
-                **trial.ran,
-                "loads": [*own, {**own[0], "name": "Stranger", "route": route, "watts": watts}],
-            }
-            trial.save()
-            with self.subTest(share=share, route=route):
-                (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
-                self.assertEqual(run.why_not, why_not)
-                if run.document:
-                    self.assertEqual(run.document["loads"], ["Box", {"watts": watts}])
+        def held():
+            answer = answer_of(Plan.objects.select_related("job").get(pk=other.pk), 60)
+            return answer.draft.runs, float(np.median(answer.outcome.inputs.factor("battery")))
+
+        _, before = held()
+        self.rested(0.6)
+        (run,), after = held()
+        self.assertEqual([load["name"] for load in run.document["loads"]], ["Box"])
+        self.assertLess(after, 0.999 * before)
+
+    def test_its_loads_are_those_of_then_as_known_now(self):
+        """Linked by what the load is: a new name, other hours in the plan, a removed load."""
+        self.rested(1.0)
+        box = self.job.loads.get(name="Box")
+        box.name = "Larder"
+        box.save()
+        PlanEntry.objects.create(plan=self.plan, load=box, windows=[["18:00", "22:00"]])
+        add_reading(box, "spot", {"watts": 77.0, "state": "running"})
+
+        def ran():
+            (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+            return run.document["loads"]
+
+        (load,) = ran()
+        self.assertEqual((load["name"], load["use"]), ("Larder", "always"))
+        self.assertAlmostEqual(load["running_w"], 77.0, delta=2)
+        # Another one of its old name is another load.
+        make_load(self.job, "Box", 500.0)
+        self.assertEqual([load["name"] for load in ran()], ["Larder"])
+        remove_load(box)
+        (gone,) = ran()
+        self.assertEqual(gone["name"], "Box (removed)")
+        self.assertNotAlmostEqual(gone["running_w"], 77.0, delta=2)
+
+    def test_a_run_on_an_output_that_is_gone_does_not_count(self):
+        output = Output.objects.create(supply=self.supply, name="12 V", max_w=200.0)
+        box = self.job.loads.get(name="Box")
+        box.dc = True
+        box.save()
+        PlanEntry.objects.create(plan=self.plan, load=box, route="12 V")
+        self.rested(1.0)
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        self.assertEqual(run.document["loads"][0]["route"], "12 V")
+        remove_part(output)
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        self.assertIn("ran on 12 V, which is there no longer", run.why_not)
+
+    def test_a_load_whose_run_was_carried_into_it_counts_once(self):
+        counted_wh = self.answer().likely.energy_wh["battery_out"]
+        _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
+        self.client.post(self.url("trials:carry-reading", self.trial().pk))
+        self.assertIsNotNone(self.trial().carried_reading)
+        self.assertEqual(self.answer().runtime, after.runtime)
+
+    def test_legs_are_its_parts(self):
+        make_load(self.job, "Lamp", 60.0, kind="resistive-heat")
+        self.start(started_at=f"{timezone.localtime() - timedelta(hours=40):%Y-%m-%dT%H:%M}")
+        self.check_in(hour=3, on=["Box"], loads_shown="True")
+        self.end("floor", 20)
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        parts = [
+            (leg["h"], [load["name"] for load in leg["loads"]]) for leg in run.document["legs"]
+        ]
+        self.assertEqual(parts, [(0.0, ["Box", "Lamp"]), (3.0, ["Box"])])
+        self.assertIsNotNone(self.answer())
 
     def test_what_is_no_run(self):
         for why, data, words in (
             ("trip", {}, "it tripped"),
             ("by hand", {}, "its charge at the end was not read"),
-            ("floor", {"ran": {}}, "what ran in it was not recorded"),
+            ("floor", {"expected": {}}, "what ran in it was not recorded"),
             (
                 "floor",
                 {"ran": {"loads": [{}], "charged": True}},

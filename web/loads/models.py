@@ -201,26 +201,32 @@ class Load(Record):
             self.live_readings = list(self.readings.live())
         return list(self.live_readings)
 
-    def to_core(self, setting: str = "", in_hours: bool = False) -> LoadRecord:
+    def to_core(
+        self, setting: str = "", in_hours: bool = False, without: frozenset[int] = frozenset()
+    ) -> LoadRecord:
         """Its record for the core, in another setting if one is named.
 
-        ``in_hours`` is whether a plan uses it for set hours of the day.
+        ``in_hours`` is whether a plan uses it for set hours of the day; ``without`` are primary
+        keys of readings that are left out.
         """
         if not hasattr(self, "live_readings"):
-            return self._record(setting, in_hours)
+            return self._record(setting, in_hours, without)
         # As its readings, fetched once, so what they say.
         if not hasattr(self, "_records"):
-            self._records: dict[tuple[str, bool], LoadRecord] = {}
-        if (setting, in_hours) not in self._records:
-            self._records[setting, in_hours] = self._record(setting, in_hours)
-        return self._records[setting, in_hours]
+            self._records: dict[tuple[str, bool, frozenset[int]], LoadRecord] = {}
+        key = setting, in_hours, without
+        if key not in self._records:
+            self._records[key] = self._record(*key)
+        return self._records[key]
 
-    def _record(self, setting: str, in_hours: bool) -> LoadRecord:
+    def _record(self, setting: str, in_hours: bool, without: frozenset[int]) -> LoadRecord:
         return LoadRecord(
             name=self.name,
             kind=self.kind,
             readings=tuple(
-                resolved(reading.to_core(), self.job.meters()) for reading in self.known_readings()
+                resolved(reading.to_core(), self.job.meters())
+                for reading in self.known_readings()
+                if reading.pk not in without
             ),
             mains_v=self.mains_v,
             legs_open=self.job.split and not self.legs and not self.dc,
@@ -240,9 +246,11 @@ class Load(Record):
         tasks = self.usual_use.get("tasks")
         return Estimate(len(tasks), STATED_TIMES_SPREAD, "C") if tasks else None
 
-    def profile(self, setting: str = "", in_hours: bool = False) -> Profile | None:
-        """Its profile; None without evidence of watts or energy."""
-        return _profile(self.to_core(setting, in_hours))
+    def profile(
+        self, setting: str = "", in_hours: bool = False, without: frozenset[int] = frozenset()
+    ) -> Profile | None:
+        """Its profile; None without evidence of watts or energy. Parameters as of `to_core`."""
+        return _profile(self.to_core(setting, in_hours, without))
 
 
 def loads_of(job: Job) -> list[Load]:

@@ -53,7 +53,13 @@ class Draft:
     @cached_property
     def runs(self) -> list[UsedRun]:
         """Finished trials of the supply, and whether the plan uses them."""
-        return runs_of(self.supply, self.used) if self.supply is not None else []
+        return runs_of(self.supply, self.plan.job) if self.supply is not None else []
+
+    @cached_property
+    def carried_readings(self) -> frozenset[int]:
+        """Primary keys of readings that a run was carried into: the run itself counts here."""
+        counting = [run.trial for run in self.runs if run.document is not None]
+        return frozenset().union(*(trial.carried_readings for trial in counting))
 
     def with_entry(self, entry: PlanEntry) -> Draft:
         """The draft with another entry of a load."""
@@ -93,13 +99,13 @@ def _routed(supply: Supply | None) -> dict[str, set[str]]:
 
 
 def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]]) -> UsedLoad:
-    profile = load.profile(entry.setting)
+    profile = load.profile(entry.setting, without=draft.carried_readings)
     routes = _routes_of(draft.supply, load)
     able = _able_outputs(draft.supply, load, profile, routed)
     route, on_route = _route_of(draft.supply, load, entry.route, routes, able)
     use, on_use = _use(draft.plan, load, entry, profile)
     if use is not None and use_hours(use) > 0:
-        profile = load.profile(entry.setting, in_hours=True)
+        profile = load.profile(entry.setting, True, draft.carried_readings)
     tasks = use is not None and "tasks" in use
     steps = (entry.steps or _usual_steps(load, profile)) if tasks else []
     if tasks and not steps and entry.charge is None:
@@ -210,6 +216,7 @@ def document(draft: Draft) -> dict[str, Any]:
         route for used_load in draft.used for route in used_load.can
     }
     runs = [run for run in draft.runs if run.document is not None]
+    named = named.union(*(run.routes for run in runs))
     # What a run was carried into would count the same evidence twice.
     carried = {run.trial.carried_test_id for run in runs}
     document = supply.to_document(outputs=named, without=carried, **battery)

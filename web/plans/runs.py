@@ -8,17 +8,31 @@ from typing import TYPE_CHECKING, Any
 
 from django.utils import timezone
 
+from needle.plan.documents.measured import load_document, use_hours
 from needle.plan.plan import AC
 from needle.quantity import hours_text
+from web.jobs.models import Job
+from web.loads.models import Load, loads_of, numbers_of
 from web.plans.used import UsedLoad
 
 if TYPE_CHECKING:
     from web.supplies.models import Supply
 
-#: What a trial stores of a load that says how it ran, not which it is.
-OF_THE_RUN = ("watts", "pulled_down_wh")
-#: Share of a run's watts that loads may have drawn which the plan has not, or uses otherwise.
-MOST_OTHERS = 0.15
+#: What of a load's document says how it ran; the rest is for advice and limits.
+_AS_IT_RAN = (
+    "id",
+    "kind",
+    "route",
+    "use",
+    "steps",
+    "charge",
+    "count",
+    "set_c",
+    "measured_room_c",
+    "measured_set_c",
+    "adapter",
+    "adapter_spread",
+)
 
 
 @dataclass(frozen=True)
@@ -34,6 +48,17 @@ class UsedRun:
         on = timezone.localtime(self.trial.started_at)
         hours = hours_text(self.trial.hours_to(self.trial.ended_at), exact=True)
         return f"Based on the run of {on.day} {on:%b}: {hours}"
+
+    @property
+    def routes(self) -> set[str]:
+        """Routes of its supply that its loads ran on."""
+        return {load["route"] for load in _whole_loads(self.document or {})}
+
+
+def _whole_loads(run: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The loads that are described in a run's document."""
+    parts = run.get("legs") or [run]
+    return [load for part in parts for load in part.get("loads", ()) if "name" in load]
 
 
 def snapshot(
@@ -54,64 +79,79 @@ def snapshot(
     charged : bool
         Whether sources charged meanwhile.
     """
+    counted = [load for load in used if load.counted]
+    numbers = numbers_of(counted[0].load.job) if counted else {}
     loads = [
         {
-            **_signature(load),
+            "id": f"load {numbers[load.load.pk]}",
+            "name": load.name,
+            "route": load.route,
+            "use": load.use,
+            "setting": load.setting,
+            "count": load.entry.count,
             "watts": watts.get(load.name, 0.0),
             "pulled_down_wh": pulled_down_wh.get(load.name, 0.0),
         }
-        for load in used
-        if load.counted
+        for load in counted
     ]
     return {"loads": loads, "charged": charged}
 
 
-def _signature(used: UsedLoad) -> dict[str, Any]:
-    """What must be equal for a load to count as the same in a run and in a plan."""
-    return {
-        "name": used.name,
-        "route": used.route,
-        "use": used.use,
-        "setting": used.setting,
-        "count": used.entry.count,
-    }
-
-
-def runs_of(supply: Supply, used: Sequence[UsedLoad]) -> list[UsedRun]:
+def runs_of(supply: Supply, job: Job) -> list[UsedRun]:
     """Every finished trial of a supply, the newest first."""
     if supply.pk is None:
         return []
     trials = supply.trials.live().with_check_ins().filter(ended_at__isnull=False)
-    mine = {load.name: _signature(load) for load in used if load.counted}
+    numbers = numbers_of(job)
+    loads = {f"load {numbers[load.pk]}": load for load in loads_of(job)}
     runs = []
     for trial in trials:
         trial.supply = supply
-        runs.append(_run(trial, mine))
+        runs.append(_run(trial, loads))
     return runs
 
 
-def _run(trial: Any, mine: dict[str, dict[str, Any]]) -> UsedRun:
+def _run(trial: Any, loads: Mapping[str, Load]) -> UsedRun:
     why_not = trial.why_not_a_run()
     if why_not:
         return UsedRun(trial, None, why_not)
-    names, others_w, all_w, on_outputs = [], 0.0, 0.0, False
-    for load in trial.ran["loads"]:
-        signature = {key: value for key, value in load.items() if key not in OF_THE_RUN}
-        all_w += load["watts"]
-        if mine.get(load["name"]) == signature:
-            names.append(load["name"])
-        else:
-            others_w += load["watts"]
-            on_outputs = on_outputs or load["route"] != AC
-    if not names and others_w > 0:
-        return UsedRun(trial, None, "none of its loads runs so in this plan")
-    # What others drew is added as AC watts: at another output it would be a guess.
-    if on_outputs or others_w > MOST_OTHERS * all_w:
-        return UsedRun(trial, None, "other loads ran in it")
-    document: dict[str, Any] = {**trial.as_run(), "loads": [*names]}
-    if others_w > 0:
-        document["loads"].append({"watts": others_w})
-    pulled = {load["name"]: load.get("pulled_down_wh", 0.0) for load in trial.ran["loads"]}
-    if any(pulled[name] > 0 for name in names):
-        document |= {"begins": "warm", "pull_down_wh": {name: pulled[name] for name in names}}
-    return UsedRun(trial, document)
+    names = {load.name for load in loads.values()}
+    fed = {
+        stored["name"]: _as_it_ran(trial, stored, loads.get(stored.get("id", "")), names)
+        for stored in trial.expected["plan"]["loads"]
+    }
+    routes = {output.name for output in trial.supply.known_outputs()}
+    routes |= {AC} if trial.supply.continuous_w else set()
+    run = UsedRun(trial, trial.as_run(fed))
+    if gone := run.routes - routes:
+        return UsedRun(trial, None, f"its loads ran on {min(gone)}, which is there no longer")
+    return run
+
+
+def _as_it_ran(
+    trial: Any, stored: Mapping[str, Any], load: Load | None, names: set[str]
+) -> dict[str, Any]:
+    """A load of a trial's plan: used as it was then, and as well known as it is now.
+
+    One that was removed since is as it was known then.
+    """
+    then = {key: stored[key] for key in _AS_IT_RAN if stored.get(key) is not None}
+    then.setdefault("route", AC)
+    profile = None
+    if load is not None:
+        hours = use_hours(then.get("use", {}))
+        profile = load.profile(
+            trial.ran_as(stored).get("setting", ""), hours > 0, trial.carried_readings
+        )
+    if load is None or profile is None:
+        known = {key: value for key, value in stored.items() if key not in _NOT_OF_A_RUN}
+        taken = load is None and stored["name"] in names
+        return {**known, "name": f"{stored['name']} (removed)" if taken else stored["name"]}
+    now = load_document(profile, load.name, then.get("use"))
+    if then.get("set_c") is not None and profile.measured_room_c is not None:
+        now["measured_room_c"] = profile.measured_room_c
+    return {**then, **now, "notices": []}
+
+
+#: What a plan says of a load that has no place in a run.
+_NOT_OF_A_RUN = ("can", "settings", "notices", "pull_down_h", "pull_down_wh", "purpose")

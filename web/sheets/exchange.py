@@ -22,7 +22,7 @@ from needle.plan.documents.parse import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
 from web.jobs.models import Job
-from web.loads.models import Load, Photo, Reading
+from web.loads.models import Load, Photo, Reading, numbers_of
 from web.loads.photos import NoPicture, drawn_anew
 from web.matching.models import Correction
 from web.meters.actions import taken_in
@@ -141,6 +141,12 @@ def package_of(job: Job) -> Package:
             ids[(model, record.pk)] = number
         fields = tuple((column, kind) for column, kind, _ in _columns(model))
         rows = [_row(record, model, ids) for record in records]
+        if model is Trial:
+            numbers = _load_ids(job, ids)
+            rows = [
+                {**row, **record.with_load_ids(numbers)}
+                for row, record in zip(rows, records, strict=True)
+            ]
         tables[name] = Table(name, f"{name}.csv", fields, rows)
         if model is Capture:
             for number, capture in enumerate(records, 1):
@@ -149,6 +155,14 @@ def package_of(job: Job) -> Package:
         if model is Photo:
             pictures = {f"photo-{ids[(Photo, photo.pk)]}": bytes(photo.large) for photo in records}
     return Package(job.name, tables, {"steady_needle_version": VERSION}, pictures)
+
+
+def _load_ids(job: Job, ids: dict[tuple[type, int], int]) -> dict[str, str]:
+    """Ids of the job's loads in documents, as they will be where the package is imported."""
+    return {
+        f"load {number}": f"load {ids[(Load, pk)]}" if (Load, pk) in ids else f"removed {number}"
+        for pk, number in numbers_of(job).items()
+    }
 
 
 def _row(record: Any, model: type[models.Model], ids: dict[tuple[type, int], int]) -> Row:

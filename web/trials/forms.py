@@ -249,6 +249,10 @@ class CheckInForm(OnceMixin, _MomentMixin):
         help_text="Such as heat mat to low: a new leg begins here.",
     )
     back_to = forms.ChoiceField(label="Or back to", required=False)
+    on = forms.MultipleChoiceField(
+        label="Runs from then on", required=False, widget=forms.CheckboxSelectMultiple
+    )
+    loads_shown = forms.BooleanField(required=False, initial=True, widget=forms.HiddenInput)
     note = forms.CharField(max_length=400, required=False)
     elapsed = QuantityField(
         "h",
@@ -262,7 +266,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
     #: Shown large and first; the rest folds, but for what was used the last time.
     main: ClassVar = ("percent", "watts", "wh", "display_h")
     #: Fields that are not figures of the document.
-    own: ClassVar = ("at", "elapsed", "back_to", "client_key", "version")
+    own: ClassVar = ("at", "elapsed", "back_to", "on", "loads_shown", "client_key", "version")
 
     def __init__(self, *args: Any, record: CheckIn, **kwargs: Any) -> None:
         self.record = record
@@ -272,6 +276,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
         self._offer_places(record.trial)
+        self._offer_loads(record)
         if not record.pk:
             self._show_last(record.trial)
         legs = list(dict.fromkeys(["start", *_legs(record)]))
@@ -300,6 +305,16 @@ class CheckInForm(OnceMixin, _MomentMixin):
         self.fields["watts_at"].choices = choices  # type: ignore[attr-defined]
         usual = AC if AC in places and trial.counted == BATTERY else trial.counted
         self.initial.setdefault("watts_at", usual)
+
+    def _offer_loads(self, record: CheckIn) -> None:
+        """Tick what runs; a change begins a leg."""
+        names = record.trial.load_names
+        if not names:
+            del self.fields["on"], self.fields["loads_shown"]
+            return
+        self.fields["on"].choices = [(name, name) for name in names]  # type: ignore[attr-defined]
+        before = record.trial.on_at(record.at, record)
+        self.initial["on"] = record.data.get("on", before) if record.pk else before
 
     def main_fields(self) -> list[forms.BoundField]:
         """The usual fields, and those of the last check-in."""
@@ -330,6 +345,10 @@ class CheckInForm(OnceMixin, _MomentMixin):
         trial = self.record.trial
         usual = self.record.at if self.record.pk else timezone.now()
         moment = self.moment_of(cleaned, trial, "at", usual)
+        if cleaned.get("loads_shown"):
+            on = [name for name in trial.load_names if name in cleaned.get("on", ())]
+            if on != trial.on_at(moment, self.record):
+                data["on"] = on
         if self.errors:
             return cleaned
         if not data and "still_on" not in self.data:

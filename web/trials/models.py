@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from datetime import datetime
 from typing import Any
 
@@ -12,7 +13,7 @@ from django.utils import timezone
 from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.plan import AC
 from needle.trial.finished_run import run_of
-from needle.trial.trial import BATTERY, parse_check_ins, parse_trial
+from needle.trial.trial import BATTERY, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
@@ -36,8 +37,8 @@ STARTS = {"warm": "a warm start that is pulled down", "cold": "a cold start that
 #: What a display shows in a check-in.
 _SHOWN = ("percent", "bars", "of")
 _RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
-#: Of loads that ran since it is stored: Wh that they took to be cooled down.
-_PULLED_DOWN = "pulled_down_wh"
+#: Stored since later: Wh that a load took to be cooled down, and its number in the job.
+_PULLED_DOWN, _ID = "pulled_down_wh", "id"
 
 
 def known_ran(ran: Any) -> None:
@@ -45,7 +46,8 @@ def known_ran(ran: Any) -> None:
     loads = ran.get("loads", []) if isinstance(ran, dict) else None
     right = isinstance(loads, list) and all(
         isinstance(load, dict)
-        and set(load) - {_PULLED_DOWN} == _RAN_KEYS
+        and set(load) - {_PULLED_DOWN, _ID} == _RAN_KEYS
+        and isinstance(load.get(_ID, ""), str)
         and isinstance(load["watts"], int | float)
         and 0 <= load["watts"] <= MOST_W
         and isinstance(load.get(_PULLED_DOWN, 0.0), int | float)
@@ -177,7 +179,7 @@ class Trial(Record):
         """Why plans cannot use a finished trial; "" if they can."""
         reasons = (
             (not self.counts, "it was switched off for plans"),
-            (not self.ran.get("loads"), "what ran in it was not recorded"),
+            (not (self.expected.get("plan") or {}).get("loads"), "what ran in it was not recorded"),
         )
         own = next((words for holds, words in reasons if holds), "")
         made = run_of(self.to_core())
@@ -193,6 +195,39 @@ class Trial(Record):
         return self.supply is not None and any(
             test.pk == self.carried_test_id for test in self.supply.known_tests() if test.pk
         )
+
+    @property
+    def load_names(self) -> list[str]:
+        """Names of its plan's loads, as they were called at its start."""
+        return [load["name"] for load in (self.expected.get("plan") or {}).get("loads", [])]
+
+    def on_at(self, moment: datetime, without: CheckIn | None = None) -> list[str]:
+        """Names of its plan's loads that run at a moment, by the check-ins before it.
+
+        ``without`` is a check-in that is left out.
+        """
+        on = names = self.load_names
+        legs = {"start": on}
+        for check_in in self.known_check_ins():
+            if check_in.at > moment or (without is not None and check_in.pk == without.pk):
+                continue
+            leg = check_in.data.get("leg", "")
+            on = [name for name in names if name in check_in.data.get("on", legs.get(leg, on))]
+            legs[leg or leg_name(on)] = on
+        return on
+
+    @property
+    def carried_readings(self) -> frozenset[int]:
+        """Primary keys of readings that it was carried into, so that it does not count twice."""
+        own: int | None = self.carried_reading_id
+        return frozenset() if own is None else frozenset({own})
+
+    def ran_as(self, load: Mapping[str, Any]) -> dict[str, Any]:
+        """What ``ran`` has of a load of its plan's document; empty if nothing."""
+        ran = self.ran.get("loads", [])
+        own = [other for other in ran if other.get(_ID) and other[_ID] == load.get(_ID)]
+        named = [other for other in ran if other["name"] == load["name"]]
+        return next(iter(own or named), {})
 
     @classmethod
     def naming(cls, record: Record) -> models.QuerySet[Trial]:
@@ -210,10 +245,33 @@ class Trial(Record):
         renamed = [in_values(load, key, before, record.name) for load in ran]
         return any(renamed)
 
-    def as_run(self) -> dict[str, Any]:
-        """A finished trial as a run of the plan document, without its loads."""
+    def with_load_ids(self, new: Mapping[str, str]) -> dict[str, Any]:
+        """Its documents with other ids of the loads in them, for a package."""
+
+        def renamed(loads: list[dict[str, Any]]) -> list[dict[str, Any]]:
+            return [
+                {**load, _ID: new.get(load[_ID], load[_ID])} if load.get(_ID) else load
+                for load in loads
+            ]
+
+        expected, ran = self.expected, self.ran
+        if plan := expected.get("plan"):
+            expected = {**expected, "plan": {**plan, "loads": renamed(plan.get("loads", []))}}
+        if ran.get("loads"):
+            ran = {**ran, "loads": renamed(ran["loads"])}
+        return {"expected": expected, "ran": ran}
+
+    def as_run(self, fed: Mapping[str, dict[str, Any]]) -> dict[str, Any]:
+        """A finished trial as a run of the plan document.
+
+        ``fed`` has a document for each load of its plan, by the load's name in it.
+        """
         made = run_of(self.to_core())
         assert not isinstance(made, str)
+
+        def loads(on: Collection[str] | None) -> list[dict[str, Any]]:
+            return [load for name, load in fed.items() if on is None or name in on]
+
         run: dict[str, Any] = {
             "hours": made.hours,
             "from": made.start,
@@ -221,6 +279,24 @@ class Trial(Record):
             "why": made.why,
             "at": timezone.localtime(self.started_at).isoformat(),
         }
+        if made.legs:
+            run["legs"] = [
+                {
+                    "h": leg.h,
+                    "loads": loads(leg.on) if leg.watts is None else [{"watts": leg.watts}],
+                }
+                for leg in made.legs
+            ]
+        else:
+            run["loads"] = loads(None)
+        first = made.legs[0].on if made.legs else None
+        pulled = {
+            fed[load["name"]]["name"]: self.ran_as(load).get(_PULLED_DOWN, 0.0)
+            for load in self.expected["plan"]["loads"]
+            if first is None or load["name"] in first
+        }
+        if any(pulled.values()):
+            run |= {"begins": "warm", "pull_down_wh": pulled}
         if made.wh is not None:
             run |= {"wh": made.wh, "counted": made.counted}
         if self.begins:

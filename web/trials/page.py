@@ -293,7 +293,10 @@ def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
     )
     degrees = ((seen.room_c, "room"), (seen.inside_c, "inside"))
     still_on = "" if data else "still on"
-    notes = [still_on, f"new leg: {seen.leg}" if seen.leg else "", seen.note]
+    leg = f"new leg: {seen.leg}" if seen.leg else ""
+    if seen.on is not None:
+        leg = f"on from here: {', '.join(seen.on) or 'nothing'}"
+    notes = [still_on, leg, seen.note]
     notes += [text.format(value) for value, text in figures if value is not None]
     notes += [f"{where} {temperature(at_c)}" for at_c, where in degrees if at_c is not None]
     return CheckInRow(

@@ -107,7 +107,7 @@ def parse_plan(data: Any) -> Plan:
         room_swing_c=reader.number("room_swing_c"),
         room_warmest=warmest,
         runs=(
-            *parse_runs(reader, supply, loads, start.tzinfo),
+            *parse_runs(reader, supply, loads, start),
             *counted_together(supply, loads),
         ),
         wanted_chance=reader.number("odds"),

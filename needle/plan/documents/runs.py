@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import tzinfo
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
 
 from needle.document import DocumentError, Reader
 from needle.fields import (
@@ -18,6 +20,7 @@ from needle.fields import (
 from needle.moments import (
     parse_moment,
 )
+from needle.plan.documents.load import parse_load
 from needle.plan.plan import (
     AC,
     COUNTED_ONLY,
@@ -44,8 +47,9 @@ RUN_FIELDS: Fields = {
     "wh": Number("energy counted; needed if only counted", unit="Wh", most=10_000_000, above=True),
     "counted": Choice("where: battery, ac, or an output", default="battery"),
     "loads": Items(
-        'what it fed: names of this plan\'s loads, {"watts"} of others; needed',
-        form='["fridge", {"watts": 40}, …]',
+        "what it fed; needed: names of this plan's loads, used as in it; loads as they were used "
+        'then, like those of a plan; {"watts"} of others',
+        form='["fridge", {"name": "heater", "running_w": 150, …}, {"watts": 40}, …]',
         most=500,
     ),
     "at": Text("the day or moment it began, ISO 8601"),
@@ -84,33 +88,39 @@ _OTHER_LOADS: Fields = {
 
 
 def parse_runs(
-    reader: Reader, supply: Supply, loads: Sequence[PlanLoad], zone: tzinfo | None
+    reader: Reader, supply: Supply, loads: Sequence[PlanLoad], start: datetime
 ) -> tuple[Run, ...]:
-    runs = []
+    """Runs of a plan document; ``start`` is the plan's.
+
+    Raises
+    ------
+    DocumentError
+    """
+    routes = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
+    zone, runs = start.tzinfo, []
     for inner in reader.parts("runs"):
         why = inner.choice("why")
-        start, end = _run_charges(inner, why, supply.battery.floor)
-        legs = _run_legs(inner, loads)
-        names, watts = (legs[0].loads, legs[0].watts) if legs else _run_loads(inner, loads)
-        places = ("battery", *([AC] if supply.inverter else []), *(o.name for o in supply.outputs))
+        start_charge, end_charge = _run_charges(inner, why, supply.battery.floor)
         at = parse_moment(inner.text("at"), inner.at("at"), zone) if inner.has("at") else None
         if isinstance(at, int):
             raise DocumentError(inner.at("at"), "needs a date")
+        known = _LoadsOfRuns(loads, at or start, routes)
+        legs = _run_legs(inner, known)
+        fed, watts = (legs[0].fed, legs[0].watts) if legs else known.read(inner)
         runs.append(
             Run(
                 hours=inner.number("hours"),
-                start=start,
-                end=end,
+                start=start_charge,
+                end=end_charge,
                 why=why,
-                loads=names,
+                fed=fed,
                 watts=watts,
                 wh=inner.number("wh") if why == COUNTED_ONLY else inner.number_or_none("wh"),
-                counted=inner.choice("counted", places),
+                counted=inner.choice("counted", ("battery", *routes)),
                 at=at,
                 room_c=inner.number_or_none("room_c"),
-                fed=tuple(load for load in loads if load.name in names),
                 begins=inner.choice("begins"),
-                pull_down_wh=_pull_down(inner, names),
+                pull_down_wh=_pull_down(inner, [load.name for load in fed]),
                 legs=legs,
                 wh_in=inner.number("wh_in"),
                 looks=_looks(inner),
@@ -119,13 +129,12 @@ def parse_runs(
     return tuple(runs)
 
 
-def _run_legs(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[RunLeg, ...]:
+def _run_legs(reader: Reader, known: _LoadsOfRuns) -> tuple[RunLeg, ...]:
     """Parts of a run in order of time; the first begins with it."""
     legs = []
     for part in reader.parts("legs"):
-        names, watts = _run_loads(part, loads)
-        fed = tuple(load for load in loads if load.name in names)
-        legs.append(RunLeg(part.number("h"), names, watts, fed))
+        fed, watts = known.read(part)
+        legs.append(RunLeg(part.number("h"), fed, watts))
     legs.sort(key=lambda leg: leg.h)
     if legs and legs[0].h > 0:
         raise DocumentError(reader.at("legs"), f"begin at {legs[0].h:g} h: the first begins at 0")
@@ -184,7 +193,6 @@ def counted_together(supply: Supply, loads: Sequence[PlanLoad]) -> tuple[Run, ..
             1.0,
             1.0,
             COUNTED_ONLY,
-            test.loads,
             wh=test.wh,
             fed=tuple(load for load in loads if load.name in test.loads),
         )
@@ -193,18 +201,48 @@ def counted_together(supply: Supply, loads: Sequence[PlanLoad]) -> tuple[Run, ..
     )
 
 
-def _run_loads(reader: Reader, loads: Sequence[PlanLoad]) -> tuple[tuple[str, ...], float]:
-    """Names of the plan's loads in a run, and mean W of other loads."""
-    known = {load.name for load in loads}
-    names, watts = [], 0.0
-    for index, item in enumerate(reader.items("loads")):
-        where = f"{reader.at('loads')}[{index}]"
+@dataclass(frozen=True)
+class _LoadsOfRuns:
+    """Reads what a run fed: loads of the plan, loads as they were used then, and watts.
+
+    Attributes
+    ----------
+    loads : sequence of PlanLoad
+        Those of the plan.
+    start : datetime
+        When the run began, or its plan.
+    routes : sequence of str
+        Those of its supply.
+    """
+
+    loads: Sequence[PlanLoad]
+    start: datetime
+    routes: Sequence[str]
+
+    def read(self, reader: Reader) -> tuple[tuple[PlanLoad, ...], float]:
+        """Loads in a run or leg, and mean W of others."""
+        fed: dict[str, PlanLoad] = {}
+        watts = 0.0
+        for index, item in enumerate(reader.items("loads")):
+            where = f"{reader.at('loads')}[{index}]"
+            if isinstance(item, dict) and "name" not in item:
+                watts += Reader(item, where, _OTHER_LOADS).number("watts")
+            else:
+                load = self._load(item, where)
+                fed.setdefault(load.name, load)
+        if not fed and watts <= 0:
+            raise DocumentError(reader.at("loads"), "names what the run fed")
+        return tuple(fed.values()), watts
+
+    def _load(self, item: Any, where: str) -> PlanLoad:
+        """A load of the plan by its name, or a whole one."""
+        name = item.get("name") if isinstance(item, dict) else item
+        mine = next((load for load in self.loads if load.name == name), None)
         if isinstance(item, dict):
-            watts += Reader(item, where, _OTHER_LOADS).number("watts")
-        elif isinstance(item, str) and item in known:
-            names.append(item)
-        else:
+            load = parse_load(item, where, self.start, self.routes)
+            if mine is not None and load.id != mine.id:
+                raise DocumentError(f"{where}.id", f"is another load than {name} of this plan")
+            return load
+        if mine is None:
             raise DocumentError(where, f"{str(item)[:40]!r} is no load of this plan")
-    if not names and watts <= 0:
-        raise DocumentError(reader.at("loads"), "names what the run fed")
-    return tuple(dict.fromkeys(names)), watts
+        return mine

@@ -107,7 +107,8 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
         spreads[InputKey(OUTPUT, output.name)] = output.efficiency.spread
         spreads[InputKey(OUTPUT_IDLE, output.name)] = output.idle_w.spread
     for load in known_loads(plan):
-        spreads |= _spreads_of_load(load, inverter)
+        # A run may have used a load otherwise: what the plan knows of it comes first.
+        spreads = {**_spreads_of_load(load, inverter), **spreads}
     for source in plan.sources:
         if source.drawn:
             spreads[InputKey(SOURCE, source.name)] = source.spread
@@ -208,7 +209,8 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
     spreads, ids = spreads_of(plan), ids_of(plan)
     named = Inputs(draws, seed, spreads, ids=ids)
     drawn = {key: normals(named.stream(*key), draws) for key in spreads}
-    for load in known_loads(plan):
+    by_name = {load.name: load for load in reversed(known_loads(plan))}
+    for load in by_name.values():
         if load.meter:
             meter = normals(stream_of(seed, InputKey(METER, load.meter)), draws)
             for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
@@ -221,7 +223,7 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
 
 def ids_of(plan: Plan) -> dict[tuple[str, str], str]:
     """Stream identifiers that replace names, by group and name."""
-    ids = {(LOAD, load.name): load.id for load in known_loads(plan)}
+    ids = {(LOAD, load.name): load.id for load in reversed(known_loads(plan))}
     ids |= {(OUTPUT, output.name): output.id for output in plan.supply.outputs}
     ids |= {(SOURCE, source.name): source.id for source in plan.sources}
     return {key: own for key, own in ids.items() if own}

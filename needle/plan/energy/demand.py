@@ -6,7 +6,7 @@ Trips do not depend on the battery, so the same demand can be applied to batteri
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -19,7 +19,7 @@ from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.runs import conditioned, inconsistent_run
 from needle.plan.limits.trips import TripSimulator
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.plan import AC, Plan, PlanLoad, with_loads
 from needle.plan.sources.sun import Sun
 from needle.profile.kinds import KINDS
 from needle.profile.temperature import WrongSideError, scale_mean
@@ -277,18 +277,7 @@ def _with_tried_overload(plan: Plan) -> Plan:
 
 def _by_its_routes(plan: Plan) -> Plan:
     """The plan with loads on a DC route without the losses of their AC adapters."""
-    return _with_loads(plan, {load: _without_adapter(load) for load in _every_load(plan)})
-
-
-def _every_load(plan: Plan) -> set[PlanLoad]:
-    """Loads of a plan, and those of its runs, as they were used in them."""
-    return {*plan.loads, *(load for run in plan.runs for load in run.fed)}
-
-
-def _with_loads(plan: Plan, new: Mapping[PlanLoad, PlanLoad]) -> Plan:
-    """The plan with its loads replaced, in its runs too."""
-    runs = tuple(replace(run, fed=tuple(new[load] for load in run.fed)) for run in plan.runs)
-    return replace(plan, loads=tuple(new[load] for load in plan.loads), runs=runs)
+    return with_loads(plan, lambda load, _: _without_adapter(load))
 
 
 def _without_adapter(load: PlanLoad) -> PlanLoad:
@@ -311,14 +300,13 @@ def _without_adapter(load: PlanLoad) -> PlanLoad:
 
 
 def _in_its_room(plan: Plan) -> tuple[Plan, list[Message]]:
-    """The plan with duties adjusted from the room where they were measured to the plan's room."""
-    new: dict[PlanLoad, PlanLoad] = {}
-    notices = []
-    for load in sorted(_every_load(plan), key=lambda load: (load not in plan.loads, load.name)):
-        new[load], notice = _in_room(load, plan.room_c)
-        if notice is not None and load in plan.loads:
-            notices.append(message("of-load", load=load.name, notice=notice))
-    return _with_loads(plan, new), notices
+    """The plan with duties adjusted from the room where they were measured to where they run."""
+    notices = [
+        message("of-load", load=load.name, notice=notice)
+        for load in sorted(plan.loads, key=lambda load: load.name)
+        if (notice := _in_room(load, plan.room_c)[1]) is not None
+    ]
+    return with_loads(plan, lambda load, room_c: _in_room(load, room_c)[0]), notices
 
 
 def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, Message | None]:

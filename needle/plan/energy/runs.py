@@ -9,7 +9,6 @@ Gelfand 1992, The American Statistician 46, 84).
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import replace
 from datetime import timedelta
 
@@ -219,9 +218,8 @@ def _parts(run: Run) -> list[Run]:
             run,
             hours=end - leg.h,
             at=None if run.at is None else run.at + timedelta(hours=leg.h),
-            loads=leg.loads,
-            watts=leg.watts,
             fed=leg.fed,
+            watts=leg.watts,
             legs=(),
             begins=run.begins if leg.h <= 0 else "settled",
             pull_down_wh=run.pull_down_wh if leg.h <= 0 else (),
@@ -234,7 +232,7 @@ def _asked_w(plan: Plan, run: Run, samples: Inputs) -> tuple[np.ndarray, dict[st
     """Mean power of a run's loads on AC, and on each output, W."""
     ac_w = np.full(samples.draws, run.watts)
     others = {output.name: np.zeros(samples.draws) for output in plan.supply.outputs}
-    for load in _loads(plan, run):
+    for load in run.fed:
         watts = mean_w(load, samples) * load.count * _share(plan, run, load)
         watts = watts + _pulled_down_wh(run, load) / run.hours
         if load.route == AC:
@@ -250,11 +248,6 @@ def _pulled_down_wh(run: Run, load: PlanLoad) -> float:
     if stated is not None:
         return stated
     return load.thermal.pull_down_wh if run.begins == "warm" else 0.0
-
-
-def _loads(plan: Plan, run: Run) -> Sequence[PlanLoad]:
-    """The loads that ran, as they were used then; as in the plan if that is unknown."""
-    return run.fed or [load for load in plan.loads if load.name in run.loads]
 
 
 def _share(plan: Plan, run: Run, load: PlanLoad) -> float:
@@ -301,7 +294,7 @@ def _variation(plan: Plan, run: Run) -> float:
     days = max(1.0, run.hours / 24)
     variance = 0.0
     for part in _parts(run):
-        loads = _loads(plan, part)
+        loads = part.fed
         total = part.watts + sum(load.mean_w * load.count for load in loads)
         length = part.hours / run.hours
         variance += length * sum(
@@ -330,7 +323,7 @@ def _at_like_hours(plan: Plan, run: Run) -> bool:
 
 def _swing(plan: Plan, run: Run) -> float:
     """Relative variance from the hours of the day that a run of a part of it did not meet."""
-    loads = _loads(plan, run)
+    loads = run.fed
     total = run.watts + sum(load.mean_w * load.count for load in loads)
     swing, uses = 0.0, 0.0
     for load in loads:
@@ -357,7 +350,7 @@ def _counted_spread(plan: Plan, run: Run) -> float:
     a day was counted, cycles cut off at either end or variation within the hour, and one defrost
     more or less.
     """
-    loads = _loads(plan, run)
+    loads = run.fed
     total = run.watts + sum(load.mean_w * load.count for load in loads)
     short = _swing(plan, run)
     for load in loads:
