@@ -337,6 +337,8 @@ class Run:
         Energy counted, Wh.
     counted : str
         Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
+    counted_h : float or None
+        Hour at which it was read; None for its end.
     at : datetime or None
     room_c : float or None
         °C.
@@ -360,6 +362,7 @@ class Run:
     watts: float = 0.0
     wh: float | None = None
     counted: str = "battery"
+    counted_h: float | None = None
     at: datetime | None = None
     room_c: float | None = None
     begins: str = "settled"
@@ -394,6 +397,9 @@ class Plan:
         Measured discharges of this supply, which the random draws are conditioned on.
     wanted_chance : float
         Chance of success from which on the plan counts as covered.
+    spread_factor : float
+        By which all spreads are scaled, as earlier runs ended farther from what was said, or
+        nearer.
     """
 
     start: datetime
@@ -407,6 +413,7 @@ class Plan:
     room_warmest: int = 15 * 60
     runs: tuple[Run, ...] = ()
     wanted_chance: float = 0.9
+    spread_factor: float = 1.0
 
 
 def known_loads(plan: Plan) -> list[PlanLoad]:

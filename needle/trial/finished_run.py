@@ -9,6 +9,8 @@ from needle.trial.trial import BATTERY, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
 CHARGE_READ, COUNT_READ = 0.97, 0.99
+#: Share of a run's hours before which a count says little of the whole of it.
+LEAST_COUNTED = 0.5
 #: The same of the energy that was put in, which may come to its end earlier, as the sun does.
 LAST_PUT_IN = 0.8
 #: A run that used a smaller share of the charge tells nothing.
@@ -27,9 +29,11 @@ class FinishedRun:
     why : str
         How it ended, one of :data:`needle.trial.trial.ENDS`.
     wh : float or None
-        Energy counted by its end, Wh.
+        Energy counted, Wh.
     counted : str
         Where it was counted: ``"battery"``, ``"ac"`` or the name of an output.
+    counted_h : float or None
+        Hour at which it was read.
     wh_in : float or None
         Energy put in from sources by its end, Wh; None if nobody counted it.
     legs : tuple of RunPart
@@ -42,6 +46,7 @@ class FinishedRun:
     why: str
     wh: float | None
     counted: str
+    counted_h: float | None
     wh_in: float | None = None
     legs: tuple[RunPart, ...] = ()
 
@@ -73,17 +78,51 @@ def run_of(trial: Trial) -> FinishedRun | str:
         return "its charge at the end was not read"
     hours = trial.ended.h
     count = last_count(trial)
-    late = count is not None and count.h >= COUNT_READ * hours
+    if count is not None and count.h < LEAST_COUNTED * hours:
+        count = None
     return FinishedRun(
         hours,
         trial.start_charge,
         end,
         trial.ended.why,
-        count.wh * hours / count.h if count is not None and late else None,
-        count.place if count is not None and late else BATTERY,
+        None if count is None else count.wh,
+        BATTERY if count is None else count.place,
+        None if count is None else min(count.h, hours),
         _put_in_wh(trial, hours),
         legs,
     )
+
+
+#: Fewest charges shown on the way that say how a display bends.
+LEAST_SHOWN = 3
+
+
+def display_seen(trial: Trial) -> list[tuple[float, float]]:
+    """Charges that the display showed in a run to its cut-off, each with the true one (shares).
+
+    The true ones are by what was counted, or else by the hours of a run that was not changed. Empty
+    where that is not known: it was charged meanwhile, or did not end by its cut-off.
+    """
+    ended, checks = trial.ended, trial.check_ins
+    charged = any(check.watts_in or check.wh_in for check in checks)
+    if ended is None or ended.why != "cutoff" or charged or trial.start_charge < 1:
+        return []
+    shown = [check for check in checks if check.percent is not None and 0 < check.h < ended.h]
+    if len(shown) < LEAST_SHOWN:
+        return []
+    place = shown[-1].counted
+    counted = [check.counted_wh(trial.battery.volts) for check in shown]
+    if all(counted) and all(check.counted == place for check in shown):
+        whole = (counted[-1] or 0.0) * ended.h / shown[-1].h
+        used = [(wh or 0.0) / whole for wh in counted]
+    elif not any(check.leg for check in checks):
+        used = [check.h / ended.h for check in shown]
+    else:
+        return []
+    return [
+        (check.percent or 0.0, max(0.0, 1 - share))
+        for check, share in zip(shown, used, strict=True)
+    ]
 
 
 def _legs(trial: Trial) -> tuple[RunPart, ...] | None:

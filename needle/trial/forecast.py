@@ -18,7 +18,14 @@ from needle.supply.display import LAST_FIFTH
 from needle.trial.expected import Expected, expected_of, of_plan, with_charging
 from needle.trial.finished_run import COUNT_READ, Count, last_count
 from needle.trial.ledger import entries_of
-from needle.trial.observations import ALIKE, behind, observations, still_runs, stops_at
+from needle.trial.observations import (
+    ALIKE,
+    behind,
+    bend_display,
+    observations,
+    still_runs,
+    stops_at,
+)
 from needle.trial.particles import LEVEL, OUT_WH, START, Particles
 from needle.trial.trial import BATTERY, MOST_H, CheckIn, Trial
 
@@ -83,6 +90,9 @@ class Forecast:
         The last counter reading.
     ledger : tuple of LedgerEntry
         Each figure of each check-in, used or unused.
+    sun : Range or None
+        What the plan's sources gave, as a share of what was expected of them; None if nobody read
+        it.
     """
 
     stop_h: Range
@@ -103,6 +113,7 @@ class Forecast:
     notices: list[Message] = field(default_factory=list)
     count: Count | None = None
     ledger: tuple[LedgerEntry, ...] = ()
+    sun: Range | None = None
 
     @property
     def remaining_h(self) -> Range:
@@ -160,6 +171,8 @@ class TrialFilter:
         self._draws, self._seed = expected.draws, seed
         self.particles = Particles(with_charging(expected, trial), seed, trial.places)
         self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
+        if trial.display:
+            bend_display(self.particles, trial.display)
         if self.displayed:
             self.particles.state[START] = behind(trial.start_charge, self.particles)
             self.particles.settle()
@@ -339,14 +352,14 @@ class TrialFilter:
         proved = (
             ended is not None and ended.why in ("floor", "cutoff") and last_count(trial) is not None
         )
-        drawn_wh = _range(particles.state[OUT_WH], weight)
+        drawn_wh = weighted_range(particles.state[OUT_WH], weight)
         used_wh = drawn_wh[1]
         count = last_count(trial)
         if count is not None and count.place == BATTERY and count.h >= COUNT_READ * self.hour > 0:
             # The counted energy is shown, and the legs add up to it.
             used_wh = count.wh * self.hour / count.h
         legs = self._legs(used_wh)
-        charge = _range(np.clip(particles.bank.charge, 0.0, 1.0), weight)
+        charge = weighted_range(np.clip(particles.bank.charge, 0.0, 1.0), weight)
         notices = list(self.notices)
         # What was shown before it charged says nothing of now.
         stands = self._shown_h >= self.hour or not self._is_charged
@@ -368,21 +381,32 @@ class TrialFilter:
             mean_w=self._mean_w(),
             drawn_wh=drawn_wh,
             fall_per_h=self._fall_per_h(),
-            level=_range(particles.level, weight),
+            level=weighted_range(particles.level, weight),
             used_wh=used_wh,
             charge=charge,
             legs=legs,
-            state_of_health=_range(particles.held_wh / self._label_wh(), weight)
+            state_of_health=weighted_range(particles.held_wh / self._label_wh(), weight)
             if proved
             else None,
-            held_wh=_range(particles.held_wh, weight),
+            held_wh=weighted_range(particles.held_wh, weight),
             ended_h=None if ended is None else ended.h,
             display_error_h=_display_error(trial),
             fan=fan,
             notices=notices,
             count=count,
             ledger=tuple(self.ledger),
+            sun=self._sun(),
         )
+
+    def _sun(self) -> Range | None:
+        """What the sources gave relative to the plan, if W or Wh in were read."""
+        read = any(
+            check_in.watts_in is not None or check_in.wh_in is not None
+            for check_in in self.trial.check_ins
+        )
+        if not read or self.trial.plan is None or not self.trial.plan.sources:
+            return None
+        return weighted_range(self.particles.sun, self.particles.weight)
 
     def _label_wh(self) -> float:
         """Nominal Wh at the trial's room temperature."""
@@ -411,9 +435,9 @@ class TrialFilter:
             going = going[on]
             particles.take(on)
         hours = np.minimum(stops / MINUTES_PER_HOUR, MOST_H)
-        low, mid, high = _range(np.maximum(hours, self.hour), weight)
+        low, mid, high = weighted_range(np.maximum(hours, self.hour), weight)
         fan = [
-            (minute / MINUTES_PER_HOUR, *_range(np.clip(charge, 0.0, 1.0), weight))
+            (minute / MINUTES_PER_HOUR, *weighted_range(np.clip(charge, 0.0, 1.0), weight))
             for minute, charge in zip(minutes, charges, strict=True)
             if minute / MINUTES_PER_HOUR < high + step / MINUTES_PER_HOUR
         ]
@@ -448,7 +472,7 @@ class TrialFilter:
             return 0.0, 0.0, 0.0
         particles = self.particles
         share = particles.state[OUT_WH] / particles.held_wh / self.hour
-        return _range(share, particles.weight)
+        return weighted_range(share, particles.weight)
 
     def _mean_w(self) -> Range:
         """W at the battery in the present leg: as used, or predicted for its first hour."""
@@ -457,8 +481,8 @@ class TrialFilter:
         if self.hour - begin > 0.25:
             number = len(self.legs) - 1
             used = particles.state[OUT_WH] - particles.state[f"leg from {number}"]
-            return _range(np.maximum(used, 0.0) / (self.hour - begin), weight)
-        return _range(np.exp(particles.state[LEVEL]), weight)
+            return weighted_range(np.maximum(used, 0.0) / (self.hour - begin), weight)
+        return weighted_range(np.exp(particles.state[LEVEL]), weight)
 
 
 def _display_step(check_in: CheckIn) -> float:
@@ -486,12 +510,12 @@ def _is_too_soon(check_in: CheckIn, trial: Trial) -> bool:
 
 def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) -> Forecast:
     """The plan's own answer; ``soon`` are check-ins that came too soon to tell anything."""
-    stop_h = _range(expected.stop_h)
-    mean_w = _range(np.exp(expected.log_level))
-    held_wh = _range(expected.battery.capacity_wh)
+    stop_h = weighted_range(expected.stop_h)
+    mean_w = weighted_range(np.exp(expected.log_level))
+    held_wh = weighted_range(expected.battery.capacity_wh)
     start = trial.start_charge
     fan = [
-        (float(minute) / MINUTES_PER_HOUR, *_range(charge))
+        (float(minute) / MINUTES_PER_HOUR, *weighted_range(charge))
         for minute, charge in zip(expected.curve_min, expected.charge.T, strict=True)
         if minute / MINUTES_PER_HOUR <= stop_h[2] + 0.5
     ]
@@ -518,7 +542,7 @@ def _as_planned(trial: Trial, expected: Expected, soon: Sequence[CheckIn] = ()) 
     )
 
 
-def _range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:
+def weighted_range(values: np.ndarray, weight: np.ndarray | None = None) -> Range:
     """10th, 50th and 90th percentile, weighted if weights are given."""
     places = np.array([0.1, 0.5, 0.9])
     if weight is None:

@@ -27,6 +27,7 @@ _NAMES = {
     "percent": ("percent", ""),
     "%": ("percent", ""),
     "soc": ("percent", ""),
+    "bars": ("percent", ""),
     "wh": ("wh", "Wh"),
     "energy": ("wh", "Wh"),
     "counted": ("wh", "Wh"),
@@ -36,6 +37,7 @@ _NAMES = {
     "drawn": ("watts", "W"),
     "power": ("watts", "W"),
     "w in": ("watts_in", "W"),
+    "wh in": ("wh_in", "Wh"),
     "v": ("volts", "V"),
     "volts": ("volts", "V"),
     "a": ("amps", "A"),
@@ -47,6 +49,9 @@ _NAMES = {
     "display says": ("display_h", "h"),
     "display_says": ("display_h", "h"),
 }
+#: A charge in bars: ``3 of 4``, ``3/4 bars``.
+_BARS = re.compile(r"^(\d{1,3})\s*(?:/|of|out of)\s*(\d{1,3})(?:\s*bars?)?$", re.I)
+MOST_BARS = 100
 _EMPTY = ("", "-", "–", "—", "--", "nan")
 _DAY_AND_TIME = re.compile(r"^(?:([a-zäöü]{2,9})\.?,?\s+)?(\d{1,2}):([0-5]\d)(?::[0-5]\d)?$", re.I)
 _DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
@@ -168,6 +173,8 @@ def _figures(named: dict[tuple[str, str], str], number: int) -> dict[str, Any]:
             continue
         if key in ("note", "leg"):
             figures[key] = written[:120]
+        elif key == "percent" and (bars := _BARS.match(written)):
+            figures |= _bars(int(bars[1]), int(bars[2]), written, number)
         elif key == "percent":
             figures[key] = _percent(written, number)
         else:
@@ -178,6 +185,12 @@ def _figures(named: dict[tuple[str, str], str], number: int) -> dict[str, Any]:
     return figures
 
 
+def _bars(lit: int, of: int, written: str, number: int) -> dict[str, int]:
+    if not 0 < of <= MOST_BARS or lit > of:
+        raise DocumentError("log", f"row {number}: “{written[:30]}” is no number of bars")
+    return {"bars": lit, "of": of}
+
+
 def _percent(written: str, number: int) -> float:
     try:
         share = float(written.replace("%", "").replace(",", ".").strip())
@@ -185,6 +198,7 @@ def _percent(written: str, number: int) -> float:
         share = -1.0
     if not 0 <= share <= 100:
         raise DocumentError(
-            "log", f"row {number}: “{written[:30]}” is no charge in percent, 0 to 100"
+            "log",
+            f"row {number}: “{written[:30]}” is no charge: a percentage, or bars such as 3 of 4",
         )
     return share

@@ -10,7 +10,7 @@ chemistry's table. A momentary W may be from any point of a cycle.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from scipy.special import log_ndtr, ndtr
@@ -24,6 +24,7 @@ from needle.trial.particles import (
     IN_WH,
     KNEE_SCORE,
     LAG,
+    SPREADS,
     VOLTS,
     Particles,
     Predicted,
@@ -65,8 +66,12 @@ STOP_SD = 0.008
 
 def knee_of(particles: Particles) -> np.ndarray:
     """True charge at which each particle's display shows a fifth."""
+    return _knee(particles.state[KNEE_SCORE])
+
+
+def _knee(score: np.ndarray) -> np.ndarray:
     least, most = KNEE
-    return np.asarray(least + (most - least) * ndtr(particles.state[KNEE_SCORE]))
+    return np.asarray(least + (most - least) * ndtr(score))
 
 
 def behind(shown: float, particles: Particles) -> np.ndarray:
@@ -77,8 +82,54 @@ def behind(shown: float, particles: Particles) -> np.ndarray:
     return true_charge(straight, knee_of(particles), particles.state[BOW])
 
 
+#: Displays that are tried against what earlier runs showed; how far they may bow then (share), and
+#: how far such a charge, shown or true, may be off (share).
+TRIED_DISPLAYS, KNOWN_BOW, KNOWN_SD = 6000, 0.1, 0.025
+
+
+def bend_display(particles: Particles, known: Sequence[tuple[float, float]]) -> None:
+    """Draw the particles' displays from those that fit earlier runs.
+
+    ``known`` are charges shown, each with the true one (shares).
+    """
+    drawn = _fitting_displays(known, len(particles), particles.rng)
+    for name, values in zip((KNEE_SCORE, BOW, LAG), drawn, strict=True):
+        particles.state[name] = values
+
+
+def true_charges(
+    known: Sequence[tuple[float, float]], shown: Sequence[float]
+) -> list[tuple[float, float, float]]:
+    """True charge behind each one shown, by earlier runs: 10th, 50th, 90th percentile (shares)."""
+    score, bow, lag = _fitting_displays(known, TRIED_DISPLAYS, np.random.default_rng(1))
+    found = []
+    for share in shown:
+        behind_it = true_charge(np.maximum(0.0, share - _lagging(lag)), _knee(score), bow)
+        low, mid, high = np.quantile(behind_it, [0.1, 0.5, 0.9])
+        found.append((float(low), float(mid), float(high)))
+    return found
+
+
+def _fitting_displays(
+    known: Sequence[tuple[float, float]], count: int, rng: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Scores of the knee, bows and lags that fit charges shown with the true ones, (count,)."""
+    score, bow, lag = rng.standard_normal((3, TRIED_DISPLAYS))
+    bow, lag = KNOWN_BOW * bow, SPREADS[LAG] * lag
+    shown, true = (np.array(values)[:, None] for values in zip(*known, strict=True))
+    predicted = np.minimum(1.0, charge_shown(true, _knee(score), bow) + _lagging(lag))
+    log_weight = -0.5 * (((predicted - shown) / KNOWN_SD) ** 2).sum(axis=0)
+    weight = np.exp(log_weight - log_weight.max())
+    picked = rng.choice(TRIED_DISPLAYS, count, p=weight / weight.sum())
+    return score[picked], bow[picked], lag[picked]
+
+
 def _lag(particles: Particles) -> np.ndarray:
-    return np.asarray(LAG_USUAL * np.exp(np.minimum(particles.state[LAG], 3.0)))
+    return _lagging(particles.state[LAG])
+
+
+def _lagging(lag: np.ndarray) -> np.ndarray:
+    return np.asarray(LAG_USUAL * np.exp(np.minimum(lag, 3.0)))
 
 
 def observations(

@@ -149,6 +149,8 @@ class Trial:
     ended : End or None
     on : tuple of str or None
         Names of the plan's loads that run from the start; None for all of them.
+    display : tuple of (shown, true)
+        Charges that its display showed in earlier runs, and the true ones, shares.
     """
 
     supply: Supply
@@ -160,6 +162,7 @@ class Trial:
     ended: End | None = None
     plan: Plan | None = None
     on: tuple[str, ...] | None = None
+    display: tuple[tuple[float, float], ...] = ()
 
     def plan_of(self, on: tuple[str, ...] | None) -> Plan:
         """Its plan with only some of its loads; with all of them for None."""
@@ -237,6 +240,11 @@ TRIAL_FIELDS: Fields = {
         most=0.99,
         otherwise="the plan's floor, else 0",
     ),
+    "display": Items(
+        "charges that its display showed in earlier runs, each with the true one, shares",
+        form="[[0.6, 0.48], …]",
+        most=500,
+    ),
     "on": Items(
         "which of the plan's loads run from the start; all of them if left out",
         form='["Fridge"]',
@@ -278,7 +286,8 @@ def parse_trial(data: Any) -> Trial:
     names = () if plan is None else tuple(load.name for load in plan.loads)
     checks = parse_check_ins(reader.documents("check_ins"), _routes(supply, plan), names)
     ended, on = _ended(reader, checks), _on(reader, names)
-    return Trial(supply, start, stop, watts, spread, checks, ended, plan, on)
+    display = _display(reader)
+    return Trial(supply, start, stop, watts, spread, checks, ended, plan, on, display)
 
 
 def _parse_plan(reader: Reader) -> Plan | None:
@@ -314,6 +323,20 @@ def _expected(reader: Reader) -> tuple[tuple[float, ...], float]:
             raise DocumentError("expected_w.by_hour", "adds up to nothing drawn")
         return tuple(hours), spread
     return (expected.number("value"),), spread
+
+
+def _display(reader: Reader) -> tuple[tuple[float, float], ...]:
+    """Charges that were shown in earlier runs, with the true ones."""
+    pairs = []
+    for index, pair in enumerate(reader.items("display")):
+        where = f"{reader.at('display')}[{index}]"
+        shares = pair if isinstance(pair, list) and len(pair) == 2 else ()
+        if not shares or not all(isinstance(share, int | float) for share in shares):
+            raise DocumentError(where, "is not a charge shown and a true one, such as [0.6, 0.48]")
+        if not all(0 <= share <= 1 for share in shares):
+            raise DocumentError(where, f"{pair} is not between 0 and 1")
+        pairs.append((float(shares[0]), float(shares[1])))
+    return tuple(pairs)
 
 
 def _on(reader: Reader, names: Sequence[str] | None) -> tuple[str, ...] | None:

@@ -114,6 +114,10 @@ SENTENCES: Mapping[str, Sentence] = {
         "The run of {hours:h exact} fits nothing that is known of this supply and its loads: it "
         "does not count. Check its hours, charges and loads."
     ),
+    "ranges-follow-runs": (
+        "Ranges are {factor:.1f} times as wide as this evidence alone gives: earlier runs ended "
+        "farther from theirs, or nearer, than was said."
+    ),
     "surge-rating-unknown": (
         "The surge rating is not known: the continuous rating is used instead."
     ),

@@ -30,5 +30,11 @@ SENTENCES: Mapping[str, Sentence] = {
         "the volts beside the Ah."
     ),
     "charge-far-below": _charge_far_below,
+    "lesson-hours": "The same plan again lasts",
+    "lesson-battery": "The battery holds",
+    "lesson-idle": "The inverter draws while idle",
+    "lesson-efficiency": "The inverter passes on",
+    "lesson-output": "{output} passes on",
+    "lesson-load": "{load} draws on average while in use",
     "last-fifth": "The last fifth of a display often goes faster than it says.",
 }

@@ -275,9 +275,11 @@ class TogetherTest(unittest.TestCase):
         worth = worth_of(self.outcome)
         count = self.counts(self.visit())[-1]
         alone = worth.left({}, count)
-        run = Run(2.75, 1.0, 1.0, COUNTED_ONLY, count.loads)
-        wh = counted_moves(self.outcome.plan, run)[2]
-        counted = replace(self.outcome.plan, runs=(replace(run, wh=wh),))
+        plan = self.outcome.plan
+        fed = tuple(load for load in plan.loads if load.name in count.loads)
+        run = Run(2.75, 1.0, 1.0, COUNTED_ONLY, fed)
+        wh = counted_moves(plan, run)[2]
+        counted = replace(plan, runs=(replace(run, wh=wh),))
         low, _, high = simulate(counted, 200).runtime
         self.assertAlmostEqual((alone[2] - alone[0]) / (high - low), 1.0, delta=0.2)
         self.assertLess(alone[2] - alone[0], 0.7 * worth.width)

@@ -31,6 +31,20 @@ class LogTest(unittest.TestCase):
         seen = check_ins_of_log("when,soc\n2027-02-10 06:00,40", START)
         self.assertAlmostEqual(seen[0]["h"], 12, places=1)
 
+    def test_bars_and_a_look_that_only_says_that_it_runs(self):
+        log = "time; charge; Wh in\n1:00; 4 of 4;\n5:00; 3/4 bars; 120\n9:30;;"
+        self.assertEqual(
+            check_ins_of_log(log),
+            [
+                {"h": 1.0, "bars": 4, "of": 4},
+                {"h": 5.0, "bars": 3, "of": 4, "wh_in": 120.0},
+                {"h": 9.5},
+            ],
+        )
+        for cell in ("5 of 4", "1/0"):
+            with self.assertRaisesRegex(DocumentError, "row 1: “.*” is no number of bars"):
+                check_ins_of_log(f"1:00; {cell}")
+
     def test_refusals_name_the_row(self):
         for log, start, said in (
             ("", None, "is empty"),
@@ -38,7 +52,7 @@ class LogTest(unittest.TestCase):
             ("wh,w\n1,2", None, "no column “time”"),
             ("time,charge\n", None, "no row beneath"),
             ("1:00,90\nsoon,80", None, "row 2: “soon” is no time since the start"),
-            ("1:00;130", None, "row 1: “130” is no charge in percent"),
+            ("1:00;130", None, "row 1: “130” is no charge: a percentage"),
             ("1:00;90;5 W", None, "row 1"),
             ("25:10;90", START, "no time of day"),
             ("yesterday;90", START, "is no time: write 14:20"),

@@ -139,9 +139,9 @@ class RunsOfLoadsTest(SiteTest):
 
         def loads(job):
             (run,) = draft_of(current_plan(job)).runs
-            return [load["name"] for load in run.document["loads"]]
+            return sorted(load["name"] for load in run.document["loads"])
 
-        self.assertEqual(loads(self.job), ["Gone", "Box"])
+        self.assertEqual(loads(self.job), ["Box", "Gone"])
         copy = import_job(export_job(self.job), self.job.owner)
         copy.loads.filter(name="Box").update(name="Larder")
         self.assertEqual(loads(copy), ["Gone", "Larder"])

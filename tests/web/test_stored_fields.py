@@ -61,6 +61,8 @@ ELSEWHERE = {
     "Trial.believed": "without a plan only, and compared at its end",
     "Trial.contents": "for comparing trials",
     "Trial.begins": "for comparing trials",
+    "Trial.ran": "settings and cooling down of the loads in it: tested with runs",
+    "Job.follows_runs": "from six finished runs on: tested with them",
     "Trial.carried_test": "which test counts once: tested with runs",
     "Trial.carried_reading": "which reading it was made",
     "Trial.note": "a note",
@@ -92,7 +94,6 @@ OTHERS = {
     "PlanEntry.setting": "high",
     "Load.setting": "high",
     "Trial.expected": {"value": 50.0},
-    "Trial.ran": {},
     "Trial.counted": "ac",
     "CheckIn.data": {"percent": 80.0, "wh": 160.0},
 }

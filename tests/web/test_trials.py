@@ -18,7 +18,7 @@ from needle.trial.trial import parse_trial
 from needle.trial.trial_summary import ForecastRecord, forecast_record, next_check_ins, score
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.loads.actions import add_reading, remove_load
-from web.plans.draft import draft_of
+from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_draft, answer_of
 from web.supplies.actions import remove_part
@@ -67,12 +67,173 @@ class TrialTest(SiteTest):
     def page(self):
         return self.client.get(self.url("trials:trial", self.trial().pk))
 
+    def taught(self):
+        return self.client.get(self.url("trials:taught", self.trial().pk))
+
     def end(self, why, hour, **seen):
         at = timezone.localtime(self.trial().started_at + timedelta(hours=hour))
         return self.client.post(
             self.url("trials:end", self.trial().pk),
             {"why": why, "ended_at": f"{at:%Y-%m-%dT%H:%M:%S}", **seen},
         )
+
+
+class TaughtTest(TrialTest):
+    """The page of what a run taught."""
+
+    def long_ago(self, **data):
+        begin = timezone.localtime() - timedelta(hours=300)
+        self.start(started_at=f"{begin:%Y-%m-%dT%H:%M}", **data)
+
+    def test_before_and_after(self):
+        self.long_ago()
+        self.check_in(hour=14.9, wh="1500 Wh")
+        self.end("floor", 15)
+        page = self.taught()
+        self.assertContains(page, "The same plan again lasts")
+        self.assertContains(page, "The battery holds")
+        box = self.url("loads:load", self.job.loads.get().pk)
+        self.assertContains(page, f'<a href="{box}">Box draws on average while in use</a>')
+        fragment = self.client.get(self.url("trials:taught", self.trial().pk), headers=HTMX)
+        self.assertTemplateNotUsed(fragment, "trials/taught.html")
+
+    def test_one_that_runs_has_taught_nothing_yet(self):
+        self.long_ago()
+        self.assertRedirects(self.taught(), self.url("trials:trial", self.trial().pk))
+        carried = self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertEqual(carried.status_code, 404)
+
+    def test_why_it_teaches_nothing(self):
+        self.long_ago()
+        self.end("trip", 3)
+        page = self.taught()
+        self.assertContains(page, "Plans do not use this run: it tripped.")
+        self.assertContains(page, "start test")
+        self.assertNotContains(page, "The same plan again")
+
+    def test_a_load_of_which_nothing_was_known_has_a_mean_from_its_run(self):
+        """On a USB bank without an inverter: from the energy of the bank over its hours."""
+        bank = make_supply(
+            self.job, name="Bank", nominal_wh=100.0, continuous_w=None, surge_va=None, idle_w=None
+        )
+        Output.objects.create(supply=bank, name="USB", max_w=30.0)
+        lamp = make_load(self.job, "Reading lamp", None, kind="led", dc=True)
+        begin = timezone.localtime() - timedelta(hours=30)
+        trial = {"plan": "", "loads": [lamp.pk], "supply": bank.pk, "stop_at": "0"}
+        self.start(**trial, started_at=f"{begin:%Y-%m-%dT%H:%M}")
+        self.check_in(hour=10, percent="50")
+        self.check_in(hour=18, percent="10")
+        self.end("cutoff", 20)
+        self.assertContains(self.taught(), "Reading lamp: a reading with a mean of")
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        mean = self.job.loads.get(name="Reading lamp").profile().mean_w
+        # 93 Wh over 20 h, of which the output takes a tenth and its own idle.
+        self.assertTrue(3.0 < mean.value < 4.6, mean)
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertIsNone(self.job.loads.get(name="Reading lamp").profile())
+
+
+class DisplayTest(TrialTest):
+    def test_a_run_to_the_cut_off_bends_the_next_forecast_and_the_supplys_page_says_it(self):
+        url = self.url("trials:display", self.supply.pk)
+        self.assertNotContains(self.client.get(url), "What its display means")
+        begin = timezone.localtime() - timedelta(hours=300)
+        self.start(started_at=f"{begin:%Y-%m-%dT%H:%M}", stop_at="0")
+        for hour, percent in ((4, 90), (8, 76), (12, 58), (16, 30)):
+            self.check_in(float(hour), percent=str(percent))
+        self.end("cutoff", 20)
+        page = self.client.get(url)
+        self.assertContains(page, "What its display means")
+        supply = self.client.get(self.url("supplies:supply", self.supply.pk))
+        self.assertContains(supply, url)
+        first = self.trial()
+        self.start(name="Next")
+        later = Trial.objects.exclude(pk=first.pk).get()
+        self.assertEqual(later.to_document()["display"][1], [0.76, 0.6])
+        self.assertIsNotNone(forecast(later.to_core()))
+
+    def test_nobody_sees_anothers(self):
+        other = make_supply(make_job(self.stranger()), name="Theirs")
+        page = self.client.get(self.url("trials:display", other.pk))
+        self.assertEqual(page.status_code, 404)
+
+    def stranger(self):
+        return type(self.user).objects.create_user("stranger")
+
+
+class HonestyTest(TrialTest):
+    """Ranges of a job follow how its runs ended, from six on, unless that is switched off."""
+
+    def runs(self, count, share):
+        """Finished runs that lasted so much of what was promised."""
+        for number in range(count):
+            begin = timezone.now() - timedelta(hours=900 - 40 * number)
+            trial = Trial(
+                job=self.job,
+                name=f"Run {number}",
+                supply=self.supply,
+                plan=self.plan,
+                started_at=begin,
+                stop_at=0.1,
+                client_key=uuid.uuid4(),
+                ended_why="floor",
+            )
+            actions.start_trial(trial)
+            trial.ended_at = begin + timedelta(hours=share * trial.expected["runtime_h"][1])
+            trial.counts = True
+            trial.save()
+
+    def answer(self):
+        plan = Plan.objects.select_related("job").get(pk=self.plan.pk)
+        return answer_of(plan, 60)
+
+    def test_six_runs_that_missed_make_ranges_wider_and_say_so(self):
+        self.runs(5, 0.55)
+        self.assertNotIn("spread_factor", document(self.answer().draft))
+        page = self.client.get(self.url("trials:index"))
+        self.assertContains(page, "From six runs on")
+        self.runs(1, 0.3)
+        answer = self.answer()
+        factor = document(answer.draft)["spread_factor"]
+        self.assertGreater(factor, 1.3)
+        index = self.client.get(self.url("trials:index"))
+        self.assertContains(index, "of 6\u00a0runs ended within the hours")
+        self.assertContains(index, f"{factor:.1f} times as wide")
+        page = self.client.get(self.url("plans:plan", self.plan.pk))
+        self.assertContains(page, "How earlier runs ended")
+        job = self.job
+        job.follows_runs = False
+        job.save()
+        self.assertNotIn("spread_factor", document(self.answer().draft))
+        index = self.client.get(self.url("trials:index"))
+        self.assertContains(index, "that is switched off in the")
+
+    def test_runs_that_were_changed_or_cut_short_are_no_measure(self):
+        self.start()
+        trial = self.trial()
+        self.assertIsNone(trial.foretold())
+        for why, check_ins, counts in (
+            ("floor", 0, True),
+            ("by hand", 0, False),
+            ("trip", 0, False),
+            ("cutoff", 1, False),
+        ):
+            trial = self.trial()
+            trial.ended_at, trial.ended_why = trial.started_at + timedelta(hours=9), why
+            trial.save()
+            if check_ins:
+                at = trial.started_at + timedelta(hours=2)
+                CheckIn.objects.create(trial=trial, at=at, data={"leg": "lamp off"})
+            with self.subTest(why=why):
+                self.assertEqual(self.trial().foretold() is not None, counts)
+
+    def test_only_promises_that_are_hours_are_taken_in(self):
+        self.start()
+        trial = self.trial()
+        for promised in ("x", [1, 2], [1, "2", 3], [0, 1, 2], [1, 2, float("inf")]):
+            trial.expected = {**trial.expected, "runtime_h": promised}
+            with self.subTest(promised=promised), self.assertRaises(ValidationError):
+                trial.full_clean()
 
 
 class StillOnTest(TrialTest):
@@ -113,7 +274,7 @@ class RunTest(TrialTest):
         self.assertLess(width[1], 0.5 * width[0])
         page = self.client.get(self.url("plans:plan", self.plan.pk))
         self.assertContains(page, "Based on the run of")
-        self.assertContains(self.page(), "with these loads use it")
+        self.assertContains(self.page(), "Plans on Cabinet use it")
 
     def test_carried_it_still_counts_and_once(self):
         counted_wh = self.answer().likely.energy_wh["battery_out"]
@@ -205,7 +366,7 @@ class RunTest(TrialTest):
     def test_a_load_whose_run_was_carried_into_it_counts_once(self):
         counted_wh = self.answer().likely.energy_wh["battery_out"]
         _, after = self.rested(1.25, wh=f"{counted_wh:.0f} Wh")
-        self.client.post(self.url("trials:carry-reading", self.trial().pk))
+        self.client.post(self.url("trials:carry", self.trial().pk))
         self.assertIsNotNone(self.trial().carried_reading)
         self.assertEqual(self.answer().runtime, after.runtime)
 
@@ -526,7 +687,7 @@ class PastRunTest(TrialTest):
     def test_refusals_keep_what_was_typed(self):
         for log, data, said in (
             ("", {}, "Is empty: a row for each look"),
-            ("1:00; 130", {}, "no charge in percent"),
+            ("1:00; 130", {}, "no charge: a percentage"),
             ("1:00; 90\nsoon; 80", {}, "Row 2"),
             ("1:00; 90", {"ended_h": "0.5 h"}, "goes on to"),
             ("0:00; 90", {}, "one moment only"),
@@ -550,14 +711,15 @@ class EndTest(TrialTest):
         self.end("floor", 9.0)
         page = self.page()
         self.assertContains(page, "Reached its floor after 9\u00a0h")
-        self.assertContains(page, "Use it for the supply")
+        self.assertContains(page, "What this run taught")
+        self.assertContains(self.taught(), "Cabinet: a capacity test that sets")
         before = self.supply.to_core().battery.state_of_health.value
         self.client.post(self.url("trials:carry", self.trial().pk))
         self.supply = type(self.supply).objects.get(pk=self.supply.pk)
         after = self.supply.to_core().battery.state_of_health.value
         self.assertAlmostEqual(after, 1350 / 0.93 / 2000, delta=0.08)
         self.assertNotEqual(before, after)
-        self.assertContains(self.page(), "Done:")
+        self.assertContains(self.taught(), "Done; it can be removed")
         again = self.client.post(self.url("trials:carry", self.trial().pk))
         self.assertEqual(again.status_code, 404)
         self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
@@ -577,10 +739,10 @@ class EndTest(TrialTest):
 
     def test_a_trial_of_one_load_is_carried_into_it(self):
         self.end("floor", 9.0)
-        self.assertContains(self.page(), "Use it for the load")
+        self.assertContains(self.taught(), "Box: a reading with a mean of")
         load = self.job.loads.get()
         before = load.profile().mean_w
-        url = self.url("trials:carry-reading", self.trial().pk)
+        url = self.url("trials:carry", self.trial().pk)
         self.client.post(url)
         self.assertEqual(load.readings.live().filter(type="charge-drop").count(), 1)
         after = self.job.loads.get().profile().mean_w
@@ -612,12 +774,11 @@ class EndTest(TrialTest):
         self.assertContains(page, "Two different trials")
         self.assertContains(self.client.get(self.url("trials:compare")), "Tick two trials")
 
-    def test_a_hand_proves_nothing_to_carry(self):
+    def test_a_hand_proves_nothing_of_the_battery(self):
         self.end("by hand", 9.0)
-        self.assertNotContains(self.page(), "Use it for the supply")
-        self.assertEqual(
-            self.client.post(self.url("trials:carry", self.trial().pk)).status_code, 404
-        )
+        self.assertNotContains(self.taught(), "a capacity test")
+        self.client.post(self.url("trials:carry", self.trial().pk))
+        self.assertFalse(self.supply.tests.live().exists())
 
     def test_it_can_run_on(self):
         self.end("trip", 9.0)
@@ -637,7 +798,7 @@ class EndTest(TrialTest):
     def test_the_list_and_its_score(self):
         self.end("floor", 9.0)
         page = self.client.get(self.url("trials:index"))
-        self.assertContains(page, "1\u00a0finished trial of yours")
+        self.assertContains(page, "1\u00a0finished trial of this job")
         self.assertContains(page, "display off by")
 
     def test_downloads(self):

@@ -793,15 +793,15 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
     old = start_trial(
         Trial(
             job=job,
-            name="Old box on the lamps",
+            name="Old box on the refrigerator",
             supply=supplies["old"],
             start_charge=1.0,
             stop_at=0.4,
             started_at=now - timedelta(days=21),
             room_c=19.0,
-            expected={"value": 150.0, "spread": 0.1},
-            note="Two work lamps, metered at the plug.",
-        )
+            note="What would it carry if the cabinet is away?",
+        ),
+        ticked={job.loads.get(name=name).pk for name in ("Vaccine refrigerator", "Aquarium pump")},
     )
     worn = StandinSupply(
         held_wh=3500.0,
@@ -814,7 +814,7 @@ def clinic_trials(job: Job, plans: dict[str, Plan], supplies: dict[str, Supply])
         seed=9,
         knee=0.17,
     )
-    run = StandinRun(worn, (150.0,), 4)
+    run = run_on(worn, old, 4)
     stop_h = run.stop_h(0.4)
     _seen(old, run, [0.15 * stop_h, 0.37 * stop_h, 0.6 * stop_h, 0.8 * stop_h, 0.93 * stop_h], {})
     end_trial(old, old.started_at + timedelta(hours=stop_h), "floor")

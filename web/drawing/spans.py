@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
-from needle.quantity import with_unit
+from needle.quantity import hours_text, with_unit
 from web.drawing.scale import nice_ceiling
 from web.drawing.svg import Svg
 
@@ -28,7 +28,7 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
     """Draw the ranges as bars, with a mark at the median."""
     most = nice_ceiling(max(row.high for row in rows))
     height = _TOP + _ROW * len(rows) + _BOTTOM
-    description = "; ".join(f"{row.name} {with_unit(row.value, unit)}" for row in rows)
+    description = "; ".join(f"{row.name} {_text(row.value, unit)}" for row in rows)
     svg = Svg(WIDTH, height, title, description, "spans")
     wide = WIDTH - _LEFT - _RIGHT
 
@@ -38,7 +38,7 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
     for third in range(4):
         amount = most * third / 3
         svg.line(x(amount), _TOP, x(amount), height - _BOTTOM, "grid")
-        svg.words(x(amount), height - 9, with_unit(amount, unit), "tick-label", "middle")
+        svg.words(x(amount), height - 9, _text(amount, unit), "tick-label", "middle")
     for number, row in enumerate(rows):
         top = _TOP + number * _ROW
         name = row.name if len(row.name) <= 26 else f"{row.name[:25].rstrip()}…"
@@ -46,3 +46,7 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
         svg.rect(x(row.low), top + 10, max(2.0, x(row.high) - x(row.low)), _ROW - 20, "span-range")
         svg.line(x(row.value), top + 5, x(row.value), top + _ROW - 5, "span-mark")
     return svg.render()
+
+
+def _text(amount: float, unit: str) -> str:
+    return hours_text(amount) if unit == "h" else with_unit(amount, unit)

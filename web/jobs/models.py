@@ -50,12 +50,14 @@ class JobCache:
     """What one request has fetched or computed of a job; None if not yet.
 
     ``loads`` have their readings, ``numbers`` are the loads' numbers by primary key, ``answer`` is
-    that to the current plan, and ``meters`` are the owner's by name.
+    that to the current plan, ``honesty`` how its ranges held, and ``meters`` are the owner's by
+    name.
     """
 
     loads: list[Any] | None = None
     numbers: dict[int, int] | None = None
     answer: Any = None
+    honesty: Any = None
     meters: dict[str, Instrument] | None = None
 
 
@@ -90,6 +92,12 @@ class Job(Record):
         blank=True,
         validators=[known_zone],
         help_text="Of its clock, such as Europe/London. Empty: the site's own.",
+    )
+
+    follows_runs = models.BooleanField(
+        "ranges follow how earlier runs ended",
+        default=True,
+        help_text="From six finished runs on, if their ranges held too rarely or too often.",
     )
 
     objects = JobQuerySet.as_manager()  # type: ignore[misc]

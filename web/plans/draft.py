@@ -18,6 +18,7 @@ from needle.quantity import hours_text
 from needle.supply.outputs import limit_w
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of, numbers_of
+from web.plans.honesty import spread_factor_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
 from web.plans.used import UsedLoad
@@ -224,6 +225,7 @@ def document(draft: Draft) -> dict[str, Any]:
         output["off_unused"] = True
     if "inverter" in document:
         document["inverter"] |= {"off_unused": True, "off": plan.inverter_off}
+    factor = spread_factor_of(plan.job)
     return {
         "name": plan.name,
         "start": timezone.localtime(plan.start).isoformat(),
@@ -235,6 +237,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "supply": document,
         "loads": _load_documents(draft, supply),
         "runs": [run.document for run in runs],
+        **({} if factor == 1 else {"spread_factor": factor}),
         "sources": [
             {**_source_document(source, supply), "id": f"source {number}"}
             for number, source in enumerate(draft.sources)

@@ -17,6 +17,7 @@ from web.common.units import said
 from web.loads.models import Load
 from web.loads.words import row_of
 from web.plans.draft import Draft, tried_on
+from web.plans.honesty import spread_factor_of
 from web.plans.used import UsedLoad
 from web.supplies.models import StartTest
 
@@ -144,6 +145,11 @@ def _why_unused(test: StartTest, used: UsedLoad | None, newer: bool) -> str:
 
 
 def _of_runs(draft: Draft) -> Iterable[RestLine]:
+    factor = spread_factor_of(draft.plan.job)
+    if factor != 1:
+        url = reverse("trials:index", args=[draft.plan.job.pk])
+        words = f"all ranges are {factor:.1f} times as wide as the rest alone gives"
+        yield RestLine("How earlier runs ended", url, words, True)
     for run in draft.runs:
         on = timezone.localtime(run.trial.started_at)
         what = f"{run.trial}: run of {on.day} {on:%b %Y}"

@@ -79,8 +79,7 @@ def snapshot(
     charged : bool
         Whether sources charged meanwhile.
     """
-    counted = [load for load in used if load.counted]
-    numbers = numbers_of(counted[0].load.job) if counted else {}
+    numbers = numbers_of(used[0].load.job) if used else {}
     loads = [
         {
             "id": f"load {numbers[load.load.pk]}",
@@ -92,7 +91,7 @@ def snapshot(
             "watts": watts.get(load.name, 0.0),
             "pulled_down_wh": pulled_down_wh.get(load.name, 0.0),
         }
-        for load in counted
+        for load in used
     ]
     return {"loads": loads, "charged": charged}
 

@@ -6,7 +6,7 @@ import math
 import uuid
 from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from django.db import transaction
 
@@ -24,6 +24,9 @@ from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
+
+if TYPE_CHECKING:
+    from web.trials.taught import Carry, Learnt
 
 #: Draws of a plan that tell what a stand-in runs.
 STANDIN_DRAWS = 60
@@ -147,24 +150,19 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     )
 
 
-def carry_into_supply(trial: Trial, prediction: Forecast) -> SupplyTest:
-    """Store a trial's result as a test of its supply, once."""
-    with as_one(trial.job, f"Carried {trial.name} into {trial.supply}"):
-        trial.carried_test = add_test(carried_test(trial, prediction))
-        save_change(trial.job, trial, "")
-    return trial.carried_test
+def carry_over(trial: Trial, carry: Carry | None, learnt: Learnt | None) -> None:
+    """Store what a trial taught where it belongs, once, as one change.
 
-
-def carry_into_load(trial: Trial, change: Any) -> None:
-    """Store a trial of one load as a reading of that load, once.
-
-    ``change`` is a :class:`web.trials.page.Learnt`.
+    Its capacity becomes a test of its supply, the mean of a load that ran alone a reading of it.
     """
-    key = uuid.uuid5(trial.client_key, f"charge drop of {change.load.pk}")
-    with as_one(trial.job, f"Carried {trial.name} into {change.load}"):
-        trial.carried_reading = add_reading(
-            change.load, "charge-drop", change.data, note=change.note, client_key=key
-        )
+    with as_one(trial.job, f"Carried {trial.name} over"):
+        if carry is not None and not carry.done:
+            trial.carried_test = add_test(carry.test)
+        if learnt is not None and not learnt.done:
+            key = uuid.uuid5(trial.client_key, f"charge drop of {learnt.load.pk}")
+            trial.carried_reading = add_reading(
+                learnt.load, "charge-drop", learnt.data, note=learnt.note, client_key=key
+            )
         save_change(trial.job, trial, "")
 
 

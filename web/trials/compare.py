@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from needle.decide.compare import Against
 from needle.trial.compare import TrialRow, TrialSide, rows_of
-from web.loads.models import loads_of
 from web.plans.outcomes import LONG_WAIT_S
 from web.trials.models import STARTS, Trial
 from web.trials.page import TrialView, view_of
+from web.trials.taught import load_that_ran
 
 MOST = 4
 
@@ -36,7 +37,7 @@ def _side(view: TrialView) -> TrialSide:
     ran = trial.ran.get("loads", [])
     load = None
     if len(ran) == 1:
-        load = next((load for load in loads_of(trial.job) if load.name == ran[0]["name"]), None)
+        load = load_that_ran(trial.job, ran[0])
     return TrialSide(
         name=trial.name,
         prediction=view.prediction,
@@ -78,15 +79,26 @@ def _unfair(trials: Sequence[Trial]) -> list[str]:
 
 
 def _verdict(rows: Sequence[TrialRow], trials: Sequence[Trial]) -> str:
+    """Whether the others last longer than the first, each in a sentence."""
     starts = {trial.begins for trial in trials if trial.begins}
     if len(starts) > 1:
         words = " and ".join(STARTS[start] for start in sorted(starts))
         return f"Two different trials: {words}. Their hours do not compare."
     lasts = next((row for row in rows if row.name == "lasts"), None)
-    if lasts is None or len(trials) < 2 or lasts.cells[1].against is None:
+    if lasts is None:
         return ""
-    off = lasts.cells[1].against
+    others = zip(trials[1:], lasts.cells[1:], strict=True)
+    said = [_against(trial, trials[0], cell.against) for trial, cell in others]
+    if not any(said) or any("longer than" in words or "shorter than" in words for words in said):
+        return " ".join(filter(None, said))
+    return "No real difference in hours: either may last longer the next time."
+
+
+def _against(trial: Trial, first: Trial, off: Against | None) -> str:
+    """How much longer one lasts than the first; "" if that is not known."""
+    if off is None:
+        return ""
     if not off.real:
-        return "No real difference in hours: either may last longer the next time."
+        return f"{trial.name} against {first.name}: no real difference in hours."
     word = "longer" if off.value > 0 else "shorter"
-    return f"{trials[1].name} lasts {abs(off.value) * 100:.0f} % {word} than {trials[0].name}."
+    return f"{trial.name} lasts {abs(off.value) * 100:.0f} % {word} than {first.name}."

@@ -13,6 +13,7 @@ from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import LONG_WAIT_S, answer_draft, current_plan
 from web.plans.runs import snapshot
 from web.supplies.models import Supply
+from web.trials.display import seen_before
 from web.trials.models import Trial
 
 #: Hours that a run without a plan is looked at first; its answer looks as far as it must.
@@ -28,19 +29,35 @@ def expect(trial: Trial, ticked: Collection[int] = ()) -> None:
     if ticked:
         trial.plan = None
     trial.believed = _believed(trial)
-    draft = _draft(trial, ticked)
+    _expect_course(trial, _draft(trial, ticked))
+    assert trial.supply is not None
+    if display := seen_before(trial.supply, trial):
+        trial.expected["display"] = display
+
+
+def _expect_course(trial: Trial, draft: Draft | None) -> None:
+    """Store what a draft makes of a trial, and what runs in it."""
     if draft is None:
         return
     answer = answer_draft(draft, LONG_WAIT_S)
     outcome = answer.outcome
     if outcome is None:
+        # One load of which nothing is known yet: the run itself will tell what it draws.
+        unknown = [used for used in answer.used if used.entry.taken_in]
+        if len(unknown) == 1:
+            trial.ran = snapshot(unknown, {}, {}, charged=False)
         return
     hours = min(outcome.plan.hours, MOST_HOURS)
     trial.expected = {"plan": {**document(draft), "hours": hours}}
+    low, mid, high = outcome.runtime
+    if mid < outcome.plan.hours:
+        # How good it was is judged by this when the trial has ended.
+        trial.expected["runtime_h"] = [low, mid, high]
     until_h = max(1e-6, min(outcome.likely.until_h, outcome.plan.needed_hours))
     watts = {name: wh / until_h for name, wh in outcome.likely.energy_wh["loads"].items()}
+    counted = [used for used in answer.used if used.counted]
     pulled_down = {load.name: load.thermal.pull_down_wh for load in outcome.plan.loads}
-    trial.ran = snapshot(answer.used, watts, pulled_down, bool(outcome.plan.sources))
+    trial.ran = snapshot(counted, watts, pulled_down, bool(outcome.plan.sources))
 
 
 def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:

@@ -151,8 +151,8 @@ class PastRunForm(TrialForm):
         required=False,
         max_length=MOST_LOG,
         widget=forms.Textarea(attrs={"rows": 10, "class": "mono"}),
-        help_text="One row per check-in: time, charge, Wh, W, note, separated by tabs, semicolons "
-        "or commas; the first row may name the columns.",
+        help_text="One row per check-in: time, charge (80 % or 3 of 4 bars), Wh, W, note, with "
+        "tabs, semicolons or commas between; the first row may name the columns.",
     )
     file = forms.FileField(label="Or a CSV file", required=False)
 

@@ -13,6 +13,7 @@ from django.utils import timezone
 from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.plan import AC
 from needle.trial.finished_run import run_of
+from needle.trial.honesty import Foretold
 from needle.trial.trial import BATTERY, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
 from web.common.models import ChoiceField, Record, RecordQuerySet
@@ -56,6 +57,15 @@ def known_ran(ran: Any) -> None:
     )
     if not right:
         raise ValidationError("These are no loads that ran in a trial.")
+
+
+def known_promise(hours: Any) -> None:
+    """Refuse promised hours other than a low, a middle and a high one."""
+    if hours is None:
+        return
+    right = isinstance(hours, list) and len(hours) == 3
+    if not right or not all(isinstance(h, int | float) and 0 < h < 1e6 for h in hours):
+        raise ValidationError("These are no hours that a plan promised.")
 
 
 class TrialQuerySet(RecordQuerySet):
@@ -126,6 +136,7 @@ class Trial(Record):
 
     def clean(self) -> None:
         known_ran(self.ran)
+        known_promise(self.expected.get("runtime_h"))
 
     @property
     def running(self) -> bool:
@@ -157,7 +168,10 @@ class Trial(Record):
         else:
             document["supply"] = self.believed
         if self.expected and not plan:
-            document["expected_w"] = self.expected
+            expected = {key: value for key, value in self.expected.items() if key != "display"}
+            document |= {"expected_w": expected} if expected else {}
+        if display := self.expected.get("display"):
+            document["display"] = display
         if self.ended_at is not None:
             hours = round(self.hours_to(self.ended_at), 4)
             document["ended"] = {"h": hours, "why": self.ended_why}
@@ -174,6 +188,21 @@ class Trial(Record):
         supply = (self.expected.get("plan") or {}).get("supply", {})
         ac = [AC] if supply.get("inverter") else []
         return [BATTERY, *ac, *(output["name"] for output in supply.get("outputs", ()))]
+
+    def foretold(self) -> Foretold | None:
+        """The hours that its plan promised and those it had; None if they do not compare.
+
+        It must have run as planned, to its floor or cut-off.
+        """
+        plan, said = self.expected.get("plan"), self.expected.get("runtime_h")
+        changed = any({"leg", "on"} & check_in.data.keys() for check_in in self.known_check_ins())
+        if self.ended_at is None or self.ended_why not in ("floor", "cutoff") or changed:
+            return None
+        if not plan or not isinstance(said, list) or len(said) != 3 or not self.counts:
+            return None
+        low, mid, high = said
+        hours, factor = self.hours_to(self.ended_at), plan.get("spread_factor", 1.0)
+        return Foretold(low, mid, high, hours, factor) if 0 < low < mid < high else None
 
     def why_not_a_run(self) -> str:
         """Why plans cannot use a finished trial; "" if they can."""
@@ -298,7 +327,7 @@ class Trial(Record):
         if any(pulled.values()):
             run |= {"begins": "warm", "pull_down_wh": pulled}
         if made.wh is not None:
-            run |= {"wh": made.wh, "counted": made.counted}
+            run |= {"wh": made.wh, "counted": made.counted, "counted_h": made.counted_h}
         if self.begins:
             run["begins"] = self.begins
         if made.wh_in:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
@@ -13,23 +13,17 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
-from needle.estimate import Estimate
 from needle.ledger import TOLD
-from needle.measure.readings import parse
 from needle.plan.plan import AC
-from needle.profile.profile import derive
 from needle.quantity import hours_text, with_unit
-from needle.supply.supply import parse_supply
 from needle.trial.forecast import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial_summary import ForecastRecord, next_check_ins
 from web.common.units import clock, day_clock, said, temperature
 from web.drawing.fan import Point, Run, fan
-from web.loads.models import Load, loads_of
 from web.plans.answer_pool import AnswerPending
 from web.plans.rests import RestLine, Rests
-from web.trials.actions import carried_test
 from web.trials.models import CheckIn, Trial
 from web.trials.trial_summaries import PAGE_WAIT_S, record_of, summary_of
 
@@ -48,27 +42,6 @@ class CheckInRow:
     counted: str
     promised: str
     note: str
-
-
-@dataclass(frozen=True)
-class Carry:
-    """Change of the supply by a finished trial: capacity shares before and after."""
-
-    before: float
-    after: float
-    done: bool
-
-
-@dataclass(frozen=True)
-class Learnt:
-    """Change of a load by a finished trial of it alone: its mean W before and after."""
-
-    load: Load
-    data: dict[str, Any]
-    note: str
-    before: Estimate
-    after: Estimate
-    done: bool
 
 
 @dataclass(frozen=True)
@@ -99,8 +72,6 @@ class TrialView:
     drawing: SafeString | None = None
     upcoming: Sequence[Any] = ()
     checkpoints: Sequence[CheckpointRow] = ()
-    carry: Carry | None = None
-    learnt: Learnt | None = None
     pending: bool = False
 
     @property
@@ -156,8 +127,6 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         rows=rows,
         upcoming=[] if trial.ended_at else upcoming(trial, prediction),
         checkpoints=checkpoints,
-        carry=_carry(trial, prediction) if whole else None,
-        learnt=_learnt(trial, prediction) if whole else None,
     )
 
 
@@ -363,51 +332,3 @@ def _planned_h(planned: Forecast | None) -> float | None:
     if planned is None or planned.stop_h[1] >= planned.most_h - 1e-6:
         return None
     return planned.stop_h[1]
-
-
-def _carry(trial: Trial, prediction: Forecast) -> Carry | None:
-    """The change of the supply, if the end shows the battery's capacity."""
-    if prediction.state_of_health is None or trial.supply is None:
-        return None
-    test = carried_test(trial, prediction)
-    document = trial.supply.to_document()
-    before = trial.supply.to_core().battery.state_of_health.value
-    tests = [*document.get("tests", []), test.to_document()]
-    try:
-        after = parse_supply({**document, "tests": tests}).battery.state_of_health.value
-    except DocumentError:
-        return None
-    return Carry(before, after, trial.carried)
-
-
-def _learnt(trial: Trial, prediction: Forecast) -> Learnt | None:
-    """A charge drop of the load, if it ran alone, on AC, in one leg, without charging."""
-    ran = trial.ran.get("loads", [])
-    if trial.ended_at is None or trial.supply is None or len(prediction.legs) > 1:
-        return None
-    inverter = trial.supply.to_core().inverter
-    if len(ran) != 1 or ran[0]["route"] != AC or inverter is None or trial.ran.get("charged"):
-        return None
-    load = next((load for load in loads_of(trial.job) if load.name == ran[0]["name"]), None)
-    before = load.profile(ran[0]["setting"]) if load is not None else None
-    if load is None or before is None:
-        return None
-    end = prediction.charge[1]
-    data = {
-        "supply_wh": round(prediction.held_wh[1], 1),
-        "proven": True,
-        "from": trial.start_charge,
-        "to": round(end, 4),
-        "hours": round(prediction.now_h, 2),
-        "idle_w": round(inverter.idle_w.value, 2),
-        "efficiency": round(inverter.efficiency.value, 4),
-    }
-    record = load.to_core()
-    try:
-        reading = parse({"type": "charge-drop", **data})
-        after = derive(replace(record, readings=(*record.readings, reading)))
-    except DocumentError:
-        return None
-    note = f"from the trial {trial.name}"[:400]
-    done = any(reading.pk == trial.carried_reading_id for reading in load.known_readings())
-    return Learnt(load, data, note, before.mean_w, after.mean_w, done)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 from needle.document import DocumentError
+from needle.trial.lessons import RunLessons, lessons_of
 from needle.trial.trial_summary import (
     ForecastRecord,
     Score,
@@ -21,7 +22,7 @@ from web.trials.models import Trial
 
 T = TypeVar("T")
 #: Raised when the core tells the same document differently.
-SUMMARY_VERSION = 4
+SUMMARY_VERSION = 5
 #: How long a page waits for a trial's forecast, s.
 PAGE_WAIT_S = 2.0
 
@@ -47,11 +48,26 @@ def record_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> ForecastRecord:
     return _worked_out("forecast-record", trial, wait_s, forecast_record_of)
 
 
-def _worked_out(kind: str, trial: Trial, wait_s: float, work: Callable[[dict[str, Any]], T]) -> T:
-    document = trial.to_document()
-    text = json.dumps([SUMMARY_VERSION, document], sort_keys=True)
+def run_lessons_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> RunLessons:
+    """What a finished trial taught about its plan, as it was known at its start.
+
+    Raises
+    ------
+    AnswerPending
+    """
+    plan = trial.expected["plan"]
+    fed = {load["name"]: {**load, "notices": []} for load in plan["loads"]}
+    return _worked_out("run-lessons", trial, wait_s, lessons_of, plan, trial.as_run(fed))
+
+
+def _worked_out(
+    kind: str, trial: Trial, wait_s: float, work: Callable[..., T], *documents: dict[str, Any]
+) -> T:
+    """What a function makes of documents, of the trial's unless others are given."""
+    about = documents or (trial.to_document(),)
+    text = json.dumps([SUMMARY_VERSION, *about], sort_keys=True)
     key = f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
-    return worked_out(key, (kind, trial.job.owner_id), wait_s, work, document)
+    return worked_out(key, (kind, trial.job.owner_id), wait_s, work, *about)
 
 
 def score_of(trials: Sequence[Trial]) -> tuple[Score, int]:

@@ -6,6 +6,7 @@ app_name = "trials"
 urlpatterns = [
     path("trials/", views.index, name="index"),
     path("trials/compare/", views.side_by_side, name="compare"),
+    path("trials/display/<int:supply>/", views.display, name="display"),
     path("trials/start/", views.start, name="start"),
     path("trials/past/", views.past, name="past"),
     path("trials/<int:trial>/", views.page, name="trial"),
@@ -20,8 +21,8 @@ urlpatterns = [
     path("trials/<int:trial>/end/", views.end, name="end"),
     path("trials/<int:trial>/resume/", views.resume, name="resume"),
     path("trials/<int:trial>/simulate/", views.simulate, name="simulate"),
+    path("trials/<int:trial>/taught/", views.taught, name="taught"),
     path("trials/<int:trial>/carry/", views.carry, name="carry"),
-    path("trials/<int:trial>/carry-reading/", views.carry_reading, name="carry-reading"),
     path("trials/<int:trial>/remove/", views.remove, name="remove"),
     path("trials/<int:trial>/download/<str:filename>", views.download, name="download"),
 ]

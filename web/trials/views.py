@@ -24,14 +24,17 @@ from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.plans.draft import supply_of
 from web.plans.forms import floor_of
+from web.plans.honesty import honesty_of
 from web.plans.models import Plan
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials import actions
 from web.trials.compare import MOST, compare
+from web.trials.display import display_rows
 from web.trials.forms import CheckInForm, EndForm, PastRunForm, TrialForm
 from web.trials.models import CheckIn, Trial
 from web.trials.page import CheckInRow, upcoming, view_of
 from web.trials.reminders import calendar_of
+from web.trials.taught import taught_by
 from web.trials.trial_summaries import score_of
 
 DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "reminders.ics")
@@ -50,18 +53,17 @@ def _trial(job: Job, pk: int) -> Trial:
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
     name = "trials/_list.html" if request.htmx else "trials/list.html"
-    return render(request, name, {"job": job, **_listed(request, job)})
+    return render(request, name, {"job": job, **_listed(job)})
 
 
-def _listed(request: HtmxRequest, job: Job) -> dict[str, Any]:
-    """The job's trials, and the score of the user's forecasts."""
-    views = [view_of(trial, whole=False) for trial in _trials(job)]
-    others = (
-        Trial.objects.live().with_check_ins().filter(job__owner=request.user, job__removed_at=None)
-    )
-    scored, waiting = score_of(list(others.select_related("job")))
+def _listed(job: Job) -> dict[str, Any]:
+    """The job's trials, how good their forecasts were, and what follows for its plans."""
+    trials = _trials(job)
+    views = [view_of(trial, whole=False) for trial in trials]
+    scored, waiting = score_of(trials)
     return {
         "views": views,
+        "honesty": honesty_of(job),
         "score": scored,
         "score_drawing": drawing_of(scored) if scored.trials else None,
         "waiting": waiting or sum(view.pending for view in views),
@@ -278,30 +280,36 @@ def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     return _changed(request, job, record)
 
 
+@require_GET
+@of_job
+def taught(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
+    """What a finished trial taught."""
+    record = _trial(job, trial)
+    if record.running:
+        return redirect("trials:trial", job.pk, trial)
+    context = {"job": job, "trial": record, "taught": taught_by(record)}
+    return render(request, f"trials/{'_taught' if request.htmx else 'taught'}.html", context)
+
+
 @require_POST
 @of_job
 def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Store the trial's result as a test of its supply."""
+    """Store the trial's result as a test of its supply and as a reading of its load."""
     record = _trial(job, trial)
-    view = view_of(record, LONG_WAIT_S)
-    if view.carry is None or view.carry.done or view.prediction is None:
+    found = taught_by(record, LONG_WAIT_S) if not record.running else None
+    if found is None or not found.can_carry:
         raise Http404
-    actions.carry_into_supply(record, view.prediction)
+    actions.carry_over(record, found.carry, found.learnt)
     announce_change(request, job)
-    return _changed(request, job, record)
+    return redirect("trials:taught", job.pk, trial)
 
 
-@require_POST
+@require_GET
 @of_job
-def carry_reading(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Store a trial of one load as a reading of that load."""
-    record = _trial(job, trial)
-    change = view_of(record, LONG_WAIT_S).learnt
-    if change is None or change.done:
-        raise Http404
-    actions.carry_into_load(record, change)
-    announce_change(request, job)
-    return _changed(request, job, record)
+def display(request: HtmxRequest, job: Job, supply: int) -> HttpResponse:
+    """What a supply's display means by its finished runs, as a part of the supply's page."""
+    record = get_object_or_404(job.supplies.live(), pk=supply)
+    return render(request, "trials/_display.html", {"rows": display_rows(record)})
 
 
 @require_POST

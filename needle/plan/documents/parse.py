@@ -66,6 +66,12 @@ PLAN_FIELDS: Fields = {
     "supply": Part("the supply; needed", see="supply"),
     "loads": Parts("its loads", see="plan: load", most=500),
     "sources": Parts("its charging sources", see="plan: source", most=50),
+    "spread_factor": Number(
+        "by which all ranges are taken wider, as earlier runs ended farther from theirs than said",
+        least=0.5,
+        most=4.0,
+        default=1.0,
+    ),
     "runs": Parts("runs that were made on this supply", fields=RUN_FIELDS, most=200),
 }
 
@@ -111,4 +117,5 @@ def parse_plan(data: Any) -> Plan:
             *counted_together(supply, loads),
         ),
         wanted_chance=reader.number("odds"),
+        spread_factor=reader.number("spread_factor"),
     )

@@ -46,6 +46,9 @@ RUN_FIELDS: Fields = {
     ),
     "wh": Number("energy counted; needed if only counted", unit="Wh", most=10_000_000, above=True),
     "counted": Choice("where: battery, ac, or an output", default="battery"),
+    "counted_h": Number(
+        "hours until it was read; its end unless given", unit="h", most=10_000, above=True
+    ),
     "loads": Items(
         "what it fed; needed: names of this plan's loads, used as in it; loads as they were used "
         'then, like those of a plan; {"watts"} of others',
@@ -117,6 +120,7 @@ def parse_runs(
                 watts=watts,
                 wh=inner.number("wh") if why == COUNTED_ONLY else inner.number_or_none("wh"),
                 counted=inner.choice("counted", ("battery", *routes)),
+                counted_h=_counted_h(inner),
                 at=at,
                 room_c=inner.number_or_none("room_c"),
                 begins=inner.choice("begins"),
@@ -127,6 +131,14 @@ def parse_runs(
             )
         )
     return tuple(runs)
+
+
+def _counted_h(reader: Reader) -> float | None:
+    """Hour at which a run's energy was counted, within it; None for its end."""
+    hours = reader.number_or_none("counted_h")
+    if hours is not None and hours > reader.number("hours"):
+        raise DocumentError(reader.at("counted_h"), f"{hours:g} is after the run's end")
+    return hours
 
 
 def _run_legs(reader: Reader, known: _LoadsOfRuns) -> tuple[RunLeg, ...]:

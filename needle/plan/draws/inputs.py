@@ -112,7 +112,7 @@ def spreads_of(plan: Plan) -> dict[InputKey, float]:
     for source in plan.sources:
         if source.drawn:
             spreads[InputKey(SOURCE, source.name)] = source.spread
-    return spreads
+    return {key: spread * plan.spread_factor for key, spread in spreads.items()}
 
 
 def _spreads_of_battery(plan: Plan) -> dict[InputKey, float]:

@@ -130,6 +130,8 @@ class Demand:
     def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
         self.plan, self.notices = _in_its_room(_by_its_routes(_with_tried_overload(plan)))
         self.notices += _off_clock(self.plan)
+        if plan.spread_factor != 1:
+            self.notices.append(message("ranges-follow-runs", factor=plan.spread_factor))
         self.notices += [
             message("of-load", load=load.name, notice=notice)
             for load in self.plan.loads

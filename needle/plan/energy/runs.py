@@ -43,6 +43,9 @@ SAMPLES, LEAST_EFFECTIVE = 6000, 60
 REPEAT_SPREAD, COUNT_SPREAD = 0.01, 0.02
 #: What a year, and a °C of another room, add to it.
 YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
+#: How far the mean until a count may lie from that of the whole run, as a relative sd for each part
+#: of the run that is not in it.
+NOT_COUNTED_SPREAD = 0.25
 #: Relative sd of what sources gave, as counted; sd of a charge that a display shows, share; and
 #: relative sd of a day's run from warm or cold contents that nobody measured (general values).
 PUT_IN_SPREAD, LOOK_SD, BEGINS_SPREAD = 0.03, 0.035, 0.06
@@ -57,20 +60,28 @@ def conditioned(plan: Plan, draws: int, seed: int) -> tuple[Inputs, list[int]]:
     """
     if not plan.runs:
         return draw(plan, draws, seed), []
-    samples = draw(plan, SAMPLES, seed)
-    doubt, inconsistent_runs = np.zeros(SAMPLES), []
+    samples, weights, inconsistent_runs = weighed(plan, seed)
+    # Systematic resampling: as even as the weights allow.
+    places = (np.arange(draws) + 0.5) / draws
+    rows = np.searchsorted(np.cumsum(weights), places)
+    order = np.random.default_rng([seed, 11]).permutation(draws)
+    return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), inconsistent_runs
+
+
+def weighed(plan: Plan, seed: int, count: int = SAMPLES) -> tuple[Inputs, np.ndarray, list[int]]:
+    """Return many draws of all inputs, their weights by the plan's runs, and contradicting runs.
+
+    The weights, (draws,), add up to 1; they are equal without runs.
+    """
+    samples = draw(plan, count, seed)
+    doubt, inconsistent_runs = np.zeros(count), []
     for number, run in enumerate(plan.runs):
         mine = _doubt(plan, run, samples)
         if float(mine.min()) > MOST_DOUBT:
             inconsistent_runs.append(number)
         else:
             doubt += mine
-    weights = _tempered(doubt)
-    # Systematic resampling: as even as the weights allow.
-    places = (np.arange(draws) + 0.5) / draws
-    rows = np.searchsorted(np.cumsum(weights), places)
-    order = np.random.default_rng([seed, 11]).permutation(draws)
-    return samples.picked(np.minimum(rows, SAMPLES - 1)[order]), inconsistent_runs
+    return samples, _tempered(doubt), inconsistent_runs
 
 
 def counted_moves(plan: Plan, run: Run) -> tuple[dict[InputKey, float], float, float]:
@@ -129,13 +140,18 @@ def inconsistent_run(run: Run) -> Message:
     return message("inconsistent-run", hours=run.hours)
 
 
+def effective(weights: np.ndarray) -> float:
+    """Effective number of samples with these weights, which add up to 1 (A. Kong 1992)."""
+    return 1 / float((weights**2).sum())
+
+
 def _tempered(doubt: np.ndarray) -> np.ndarray:
     """Weights from half squared deviations, flattened until enough samples carry weight."""
     power = 1.0
     while True:
         weights = np.exp(-power * (doubt - doubt.min()))
         weights /= weights.sum()
-        if 1 / float((weights**2).sum()) >= LEAST_EFFECTIVE or power < 1e-3:
+        if effective(weights) >= LEAST_EFFECTIVE or power < 1e-3:
             return np.asarray(weights)
         power *= 0.7
 
@@ -163,8 +179,11 @@ def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
         counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
         if counted_w is None:
             counted_w = others[run.counted]
-        off = np.log(np.maximum(counted_w, 1e-3) * run.hours / run.wh)
-        doubt = doubt + (off / COUNT_SPREAD) ** 2 / 2
+        hours = run.hours if run.counted_h is None else run.counted_h
+        off = np.log(np.maximum(counted_w, 1e-3) * hours / run.wh)
+        # What was drawn after it was read is not in it.
+        spread = math.hypot(COUNT_SPREAD, NOT_COUNTED_SPREAD * (1 - hours / run.hours))
+        doubt = doubt + (off / spread) ** 2 / 2
     return np.asarray(doubt)
 
 
@@ -357,7 +376,7 @@ def _counted_spread(plan: Plan, run: Run) -> float:
         share = load.mean_w * load.count / max(total, 1e-9)
         cut_off, unseen = load.watched.cut_off(run.hours), load.watched.unseen(run.hours)
         short += share**2 * (cut_off**2 + unseen**2)
-    return math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) + short)
+    return plan.spread_factor * math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) + short)
 
 
 def _spread(plan: Plan, run: Run) -> float:
@@ -372,7 +391,7 @@ def _spread(plan: Plan, run: Run) -> float:
     hours = 0.0 if _at_like_hours(plan, run) else _swing(plan, run)
     at_an_end = run.why in ("cutoff", "floor", STILL_ON)
     charge = 0.0 if at_an_end else DISPLAY_BEND / (run.start - run.end)
-    return math.sqrt(
+    return plan.spread_factor * math.sqrt(
         REPEAT_SPREAD**2
         + variation
         + (YEAR_SPREAD * years) ** 2
