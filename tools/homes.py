@@ -30,6 +30,8 @@ BEFORE_DAYS, PLAN_DAYS = 8, 6
 BEFORE_MIN = BEFORE_DAYS * DAY_MIN
 #: Simulated runs of a plan; hours under which it is short.
 DRAWS, SHORT_H = 100, 8.0
+#: Share of what goes into a battery that comes out again.
+STORED = 0.95
 Range = tuple[float, float, float]
 _NO_RANGE: Range = (0.0, 0.0, 0.0)
 EVIDENCE = ("label", "spot", "tally", "run", "capture", "days")
@@ -57,10 +59,25 @@ class Bank:
         return watts * stretch / 60 / self.wh
 
     def hours(self, watts: np.ndarray, floor: float) -> float:
-        """Hours until the floor."""
-        charge = 1 - np.cumsum(self.falls(watts))
+        """Hours until the floor; where watts are below 0, they charge it as far as it is not full.
+
+        A part of what goes in is lost.
+        """
+        level = np.cumsum(self._steps(watts))
+        # What would lie above full is lost: the level never falls under its start.
+        charge = 1 - (level - np.minimum(0.0, np.minimum.accumulate(level)))
         below = np.flatnonzero(charge <= floor)
         return float(below[0] + 1) / 60 if len(below) else float(len(watts)) / 60
+
+    def refused_wh(self, watts: np.ndarray) -> float:
+        """Wh that sources could have given while it was full."""
+        lowest = min(0.0, float(np.cumsum(self._steps(watts)).min(initial=0.0)))
+        return -lowest * self.wh / STORED
+
+    def _steps(self, watts: np.ndarray) -> np.ndarray:
+        """Share of the charge that each minute takes, or gives where watts are below 0."""
+        taken = self.falls(np.maximum(0.0, watts))
+        return np.asarray(taken + STORED * np.minimum(0.0, watts) / 60 / self.wh)
 
 
 @dataclass
@@ -365,8 +382,9 @@ def made_run(made: Home, sort: str, seed: int) -> dict[str, Any] | None:
         into_w = np.zeros(minutes)
         first = int(rng.integers(30, 300))
         into_w[first : first + int(rng.uniform(60, 300))] = rng.uniform(0.3, 0.9) * out_w.mean()
-        out_w = np.maximum(0.0, out_w - into_w)
-        run["wh_in"] = float(into_w[: int(60 * made.bank.hours(out_w, made.floor))].sum()) / 60
+        out_w = out_w - into_w
+        ran = int(60 * made.bank.hours(out_w, made.floor))
+        run["wh_in"] = float(into_w[:ran].sum()) / 60 - made.bank.refused_wh(out_w[:ran])
     hours = made.bank.hours(out_w, made.floor)
     late = sort == "legs" and run["legs"][1]["h"] >= hours
     if hours >= minutes / 60 or late:

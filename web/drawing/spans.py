@@ -49,4 +49,5 @@ def spans(rows: Sequence[Span], unit: str, title: str) -> SafeString:
 
 
 def _text(amount: float, unit: str) -> str:
-    return hours_text(amount) if unit == "h" else with_unit(amount, unit)
+    """An amount; hours as they are said elsewhere."""
+    return hours_text(amount) if unit == "h" and amount > 0 else with_unit(amount, unit)

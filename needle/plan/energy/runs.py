@@ -49,6 +49,8 @@ NOT_COUNTED_SPREAD = 0.25
 #: Relative sd of what sources gave, as counted; sd of a charge that a display shows, share; and
 #: relative sd of a day's run from warm or cold contents that nobody measured (general values).
 PUT_IN_SPREAD, LOOK_SD, BEGINS_SPREAD = 0.03, 0.035, 0.06
+#: Relative sd of what cooling down took, as it was reckoned or read (a general value).
+PULLED_DOWN_SPREAD = 0.10
 #: Half the squared deviation beyond which a run fits no sample at all: five sd.
 MOST_DOUBT = 12.5
 
@@ -305,6 +307,13 @@ def _drawn_w(
     return np.maximum(drawn_w, 1e-3)
 
 
+def _pulled_down_share(plan: Plan, run: Run) -> float:
+    """Share of a run's energy that went into cooling down, likely."""
+    pulled_wh = sum(_pulled_down_wh(run, load) for load in run.fed)
+    used_wh = plan.supply.battery.nominal_wh * (run.start - run.end) + run.wh_in
+    return min(1.0, pulled_wh / used_wh)
+
+
 def _variation(plan: Plan, run: Run) -> float:
     """Relative variance of a run's mean about the long run: days, uses, and what wanders.
 
@@ -391,6 +400,7 @@ def _spread(plan: Plan, run: Run) -> float:
     hours = 0.0 if _at_like_hours(plan, run) else _swing(plan, run)
     at_an_end = run.why in ("cutoff", "floor", STILL_ON)
     charge = 0.0 if at_an_end else DISPLAY_BEND / (run.start - run.end)
+    pulled = PULLED_DOWN_SPREAD * _pulled_down_share(plan, run)
     return plan.spread_factor * math.sqrt(
         REPEAT_SPREAD**2
         + variation
@@ -398,5 +408,6 @@ def _spread(plan: Plan, run: Run) -> float:
         + rooms**2
         + charge**2
         + warm**2
+        + pulled**2
         + hours
     )
