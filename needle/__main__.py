@@ -242,6 +242,24 @@ def _forecast(args: argparse.Namespace) -> dict[str, Any]:
     return as_document(forecast(parse_trial(document), args.seed, args.draws))
 
 
+def _watch(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.trial.trial import parse_trial
+    from needle.watch.report import as_document
+    from needle.watch.watch import Watch
+
+    document = _load(args.file)
+    if isinstance(document, dict):
+        _take_plan_captures(document.get("plan"), Path(args.file))
+    trial = parse_trial(document)
+    last_h = max((check_in.h for check_in in trial.check_ins), default=0.0)
+    needed = (
+        args.needed if args.needed is not None or trial.plan is None else trial.plan.needed_hours
+    )
+    return as_document(
+        Watch(trial, last_h if args.at is None else args.at, needed or 0.0, args.seed)
+    )
+
+
 def _package(args: argparse.Namespace) -> dict[str, Any]:
     from needle.package import check
 
@@ -331,6 +349,12 @@ def _add_plan_verbs(verbs: Any) -> None:
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.set_defaults(run=_forecast)
+    verb = verbs.add_parser("watch", help="what to do in an outage that is under way")
+    verb.add_argument("file", metavar="TRIAL.json")
+    verb.add_argument("--at", type=_number, metavar="H", help="now, hours since it began")
+    verb.add_argument("--needed", type=_number, metavar="H", help="needed until, likewise")
+    verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
+    verb.set_defaults(run=_watch)
     verb = verbs.add_parser("package", help="check a job's data package")
     verb.add_argument("file", metavar="JOB.zip")
     verb.add_argument("--check", action="store_true", help="say what is wrong, and exit 0")

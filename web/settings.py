@@ -60,6 +60,7 @@ INSTALLED_APPS = [
     "web.matching",
     "web.trials",
     "web.rounds",
+    "web.watch",
     "web.answer",
     "web.sheets",
     "web.find",

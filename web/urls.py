@@ -18,6 +18,7 @@ urlpatterns = [
     path("jobs/<int:job>/", include("web.plans.urls")),
     path("jobs/<int:job>/", include("web.matching.urls")),
     path("jobs/<int:job>/", include("web.trials.urls")),
+    path("jobs/<int:job>/", include("web.watch.urls")),
     path("jobs/<int:job>/", include("web.rounds.urls")),
     path("jobs/<int:job>/", include("web.answer.urls")),
     path("jobs/<int:job>/", include("web.sheets.urls")),

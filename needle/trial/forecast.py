@@ -179,7 +179,7 @@ class TrialFilter:
         self.legs = [(0.0, "start")]
         #: Which loads run in each leg, by its name, and now; None for all of the plan's.
         self._on: dict[str, tuple[str, ...] | None] = {"start": trial.on}
-        self._on_now = trial.on
+        self.on_now = trial.on
         self.notices: list[Message] = []
         self.ledger: list[LedgerEntry] = []
         self.hour = 0.0
@@ -192,10 +192,13 @@ class TrialFilter:
         self._counted_wh: dict[str, float] = {}
         #: Hour of the last charge shown, and the most that it can mean, a step above it.
         self._shown_h, self._most_shown = 0.0, trial.start_charge
+        #: Hour of the last look ahead, and what came of it.
+        self._ahead: tuple[float, tuple[np.ndarray, Any]] | None = None
         self._begin_leg(0)
 
     def assimilate_check_ins(self, check_ins: Sequence[CheckIn]) -> None:
         """Update the particles with check-ins, in their order."""
+        self._ahead = None
         for check_in in check_ins:
             self.advance_to(check_in.h)
             counted = self._counting(check_in)
@@ -315,13 +318,13 @@ class TrialFilter:
         names = [name for _, name in self.legs]
         state = self.particles.state
         level = state[LEVEL].copy()
-        on = self._on.get(check_in.leg, self._on_now) if check_in.on is None else check_in.on
-        if on != self._on_now and self.trial.plan is not None:
+        on = self._on.get(check_in.leg, self.on_now) if check_in.on is None else check_in.on
+        if on != self.on_now and self.trial.plan is not None:
             # What runs is known: at the level that the plan's loads were found to run at.
             plan = self.trial.plan_of(on)
             course = of_plan(plan, self.trial.places, self._draws, self._seed)
             self.particles.switch_to(with_charging(course, self.trial))
-        self._on[check_in.leg] = self._on_now = on
+        self._on[check_in.leg] = self.on_now = on
         if check_in.leg in names:
             # The present leg has no level kept yet: it goes on as it is.
             back = len(names) - 1 - names[::-1].index(check_in.leg)
@@ -345,7 +348,8 @@ class TrialFilter:
         ended = trial.ended
         weight = particles.weight
         if ended is None:
-            stop_h, fan = self._run_ahead()
+            stops, fan = self.run_ahead()
+            stop_h = weighted_range(stops, weight)
         else:
             stop_h, fan = (ended.h, ended.h, ended.h), []
         # What the battery holds is proved by an end and by what was counted up to it.
@@ -413,8 +417,17 @@ class TrialFilter:
         expected = self.particles.expected
         return self.trial.battery.nominal_wh * cold_factor(self.trial.battery, expected.plan.room_c)
 
-    def _run_ahead(self) -> tuple[Range, list[tuple[float, float, float, float]]]:
-        """Advance copies of the particles to their stop; return hours, and charge on the way."""
+    def run_ahead(self) -> tuple[np.ndarray, list[tuple[float, float, float, float]]]:
+        """Advance copies of the particles to their stop, once at each hour.
+
+        Returns the hours of each one's stop since the start, (particles,), and percentiles of the
+        charge on the way.
+        """
+        if self._ahead is None or self._ahead[0] != self.hour:
+            self._ahead = self.hour, self._run_ahead()
+        return self._ahead[1]
+
+    def _run_ahead(self) -> tuple[np.ndarray, list[tuple[float, float, float, float]]]:
         particles = self.particles.fork()
         weight = particles.weight
         particles.bank.floor = np.minimum(self.stop_charge(particles), particles.bank.charge)
@@ -435,13 +448,14 @@ class TrialFilter:
             going = going[on]
             particles.take(on)
         hours = np.minimum(stops / MINUTES_PER_HOUR, MOST_H)
-        low, mid, high = weighted_range(np.maximum(hours, self.hour), weight)
+        hours = np.maximum(hours, self.hour)
+        high = weighted_range(hours, weight)[2]
         fan = [
             (minute / MINUTES_PER_HOUR, *weighted_range(np.clip(charge, 0.0, 1.0), weight))
             for minute, charge in zip(minutes, charges, strict=True)
             if minute / MINUTES_PER_HOUR < high + step / MINUTES_PER_HOUR
         ]
-        return (low, mid, high), fan
+        return hours, fan
 
     def _fan_step(self) -> int:
         """Minutes between points of the fan, from the likely hours left."""

@@ -16,10 +16,24 @@ from needle.words import (
     round,
     supply,
     trial,
+    watch,
 )
 from needle.words.figures import Sentence
 
-_TABLES = (ledger, known, decide, drill, advice, capture, profile, supply, plan, round, trial)
+_TABLES = (
+    ledger,
+    known,
+    decide,
+    drill,
+    advice,
+    capture,
+    profile,
+    supply,
+    plan,
+    round,
+    trial,
+    watch,
+)
 
 SENTENCES: Mapping[str, Sentence] = {
     code: sentence for table in _TABLES for code, sentence in table.SENTENCES.items()

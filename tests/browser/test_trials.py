@@ -40,10 +40,12 @@ class TrialPathTest(BrowserTest):
         expect(page.locator(".check-ins tbody")).not_to_contain_text("No check-in yet")
         page.get_by_role("button", name="to the end").click()
         expect(page.get_by_role("heading", name="Result", exact=True)).to_be_visible()
-        page.get_by_role("button", name="Use it for the supply").click()
-        expect(page.get_by_text("now has the capacity of this trial")).to_be_visible()
+        page.get_by_role("link", name="What this run taught").click()
+        expect(page.get_by_role("heading", name="The same plan again lasts")).to_be_visible()
+        page.get_by_role("button", name="Carry over").click()
+        expect(page.get_by_text("Done; it can be removed on the supply's page")).to_be_visible()
         page.locator("#messages").get_by_role("button", name="Undo").click()
-        expect(page.get_by_role("button", name="Use it for the supply")).to_be_visible()
+        expect(page.get_by_role("button", name="Carry over")).to_be_visible()
 
     def test_space_keeps_what_was_typed(self):
         page = self.signed_in()

@@ -278,7 +278,7 @@ class OneStoryTest(SiteTest):
         )
         page = self.page("supplies:supply", self.supply.pk)
         self.assertIn("“Night run” has ended", page)
-        self.assertIn(self.url("trials:trial", trial.pk), page)
+        self.assertIn(self.url("trials:taught", trial.pk), page)
 
 
 class ListTest(SiteTest):

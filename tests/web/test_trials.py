@@ -201,12 +201,12 @@ class HonestyTest(TrialTest):
         self.assertContains(index, f"{factor:.1f} times as wide")
         page = self.client.get(self.url("plans:plan", self.plan.pk))
         self.assertContains(page, "How earlier runs ended")
-        job = self.job
-        job.follows_runs = False
-        job.save()
+        self.client.post(self.url("trials:follow"), {"follow": ""})
         self.assertNotIn("spread_factor", document(self.answer().draft))
         index = self.client.get(self.url("trials:index"))
-        self.assertContains(index, "that is switched off in the")
+        self.assertContains(index, "that is switched off")
+        self.client.post(self.url("trials:follow"), {"follow": "1"})
+        self.assertIn("spread_factor", document(self.answer().draft))
 
     def test_runs_that_were_changed_or_cut_short_are_no_measure(self):
         self.start()
@@ -254,9 +254,7 @@ class RunTest(TrialTest):
     """What a run taught comes back by itself."""
 
     def answer(self):
-        plan = Plan.objects.get(pk=self.plan.pk)
-        plan.job = self.job
-        return answer_of(plan, 60).outcome
+        return answer_of(Plan.objects.select_related("job").get(pk=self.plan.pk), 60).outcome
 
     def rested(self, hours, why="floor", **seen):
         """Outcomes before and after a run of so many times the likely hours."""

@@ -24,6 +24,8 @@ from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import Answer, answer_draft
 from web.plans.used import UsedLoad
+from web.watch.actions import running_watch
+from web.watch.page import WatchPage, page_of
 
 #: Where the way out of each trouble lies: address and words of the button.
 _WAYS = {
@@ -40,10 +42,10 @@ class Bar:
     """Contents of the answer bar.
 
     ``covers`` is "yes", "no", "unsure" or "" for its word and shape; ``headline`` and ``lines`` are
-    read first; the rest are sentences, the dial's markup, a button's link, and the link of a
-    pending answer. ``joined`` is the effect of a load that was just added, ``caution`` is shown if
-    a life depends on a load of the plan, ``contents`` if contents must stay in their temperature
-    range.
+    read first; ``is_watch`` if the power is out and the bar is the watch's. The rest are sentences,
+    the dial's markup, a button's link, and the link of a pending answer. ``joined`` is the effect
+    of a load that was just added, ``caution`` is shown if a life depends on a load of the plan,
+    ``contents`` if contents must stay in their temperature range.
     """
 
     dial: SafeString
@@ -60,10 +62,13 @@ class Bar:
     joined: str = ""
     caution: str = ""
     contents: str = ""
+    is_watch: bool = False
 
 
 def bar_of(answer: Answer, job: Job) -> Bar:
     """Return the bar of an answer."""
+    if (watch := running_watch(job)) is not None:
+        return _bar_of_watch(page_of(watch, wait_s=0.2), job)
     plan_url = reverse("plans:plan", args=[job.pk, answer.plan.pk or 0])
     if answer.pending:
         return _pending(answer, job, plan_url)
@@ -96,6 +101,41 @@ def bar_of(answer: Answer, job: Job) -> Bar:
         caution=caution_of(outcome.plan),
         contents=_contents(outcome.plan),
     )
+
+
+def _bar_of_watch(watch: WatchPage, job: Job) -> Bar:
+    """The bar of an outage that is under way: the plan's own hours would be old beside it."""
+    summary, url = watch.summary, reverse("watch:watch", args=[job.pk])
+    if summary is None:
+        fetch = reverse("answer:bar", args=[job.pk]) if watch.pending else ""
+        return Bar(
+            empty_dial(watch.headline), watch.headline, watch.words, "", "", url, fetch_url=fetch
+        )
+    return Bar(
+        dial=dial_of_watch(watch),
+        headline=watch.headline,
+        detail=watch.words,
+        covers="yes" if summary.chance >= 0.9 else "unsure" if summary.chance >= 0.5 else "no",
+        plan_words=f"Power is out, {watch.since}",
+        plan_url=url,
+        caution=", ".join(row.name for row in watch.lives) and caution_words(watch),
+        is_watch=True,
+    )
+
+
+def dial_of_watch(watch: WatchPage) -> SafeString:
+    """The dial of the hours left in an outage, with the hour needed."""
+    summary = watch.summary
+    if summary is None:
+        return empty_dial(watch.headline)
+    left, needed = summary.remaining_h, max(0.0, summary.needed_h - summary.hour)
+    return dial(left, needed, _tick, "Hours left", f"likely {hours_text(left[1])}")
+
+
+def caution_words(watch: WatchPage) -> str:
+    """Caution for loads that a life depends on, in an outage."""
+    names = ", ".join(row.name for row in watch.lives)
+    return f"{names}: never rely on an estimate alone; have the second means ready."
 
 
 def _joined(answer: Answer, job: Job) -> str:

@@ -25,7 +25,7 @@ class JobForm(RecordForm):
 
     class Meta:
         model = Job
-        fields = ["name", "mains", "currency", "tariff", "zone", "follows_runs"]
+        fields = ["name", "mains", "currency", "tariff", "zone"]
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

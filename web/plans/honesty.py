@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from needle.trial.honesty import Honesty, honesty
 from web.jobs.models import Job
+from web.plans.runs import ended_trials
 
 
 def honesty_of(job: Job) -> Honesty:
     """How the ranges said before the job's finished runs held; fetched once per request."""
     if job.cache.honesty is None:
-        ended = job.trials.live().with_check_ins().filter(ended_at__isnull=False)
-        foretold = [trial.foretold() for trial in ended]
+        foretold = [trial.foretold() for trial in ended_trials(job)]
         job.cache.honesty = honesty([run for run in foretold if run is not None])
     found: Honesty = job.cache.honesty
     return found

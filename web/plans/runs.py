@@ -100,14 +100,23 @@ def runs_of(supply: Supply, job: Job) -> list[UsedRun]:
     """Every finished trial of a supply, the newest first."""
     if supply.pk is None:
         return []
-    trials = supply.trials.live().with_check_ins().filter(ended_at__isnull=False)
     numbers = numbers_of(job)
     loads = {f"load {numbers[load.pk]}": load for load in loads_of(job)}
     runs = []
-    for trial in trials:
-        trial.supply = supply
-        runs.append(_run(trial, loads))
+    for trial in ended_trials(job):
+        if trial.supply_id == supply.pk:
+            trial.supply = supply
+            runs.append(_run(trial, loads))
     return runs
+
+
+def ended_trials(job: Job) -> list[Any]:
+    """The job's finished trials with their check-ins, the newest first; fetched once a request."""
+    if job.cache.ended_trials is None:
+        trials: Any = job.trials.live()
+        ended = trials.with_check_ins().filter(ended_at__isnull=False)
+        job.cache.ended_trials = list(ended)
+    return list(job.cache.ended_trials)
 
 
 def _run(trial: Any, loads: Mapping[str, Load]) -> UsedRun:

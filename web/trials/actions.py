@@ -19,6 +19,7 @@ from needle.supply.supply import parse_supply
 from needle.trial.forecast import Forecast, forecast
 from needle.trial.trial_summary import check_ins_until
 from web.jobs.actions import as_one, remove, save_change, save_new
+from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
@@ -67,6 +68,12 @@ def enter_run(
             )
         stored.to_core()
     return stored
+
+
+def follow_runs(job: Job, follows: bool) -> None:
+    """Let the ranges of a job's plans follow how its runs ended, or leave them as they were."""
+    job.follows_runs = follows
+    save_change(job, job, "Ranges follow earlier runs" if follows else "Ranges left as they were")
 
 
 def change_trial(trial: Trial) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from copy import copy
+from dataclasses import replace
 from typing import Any
 
 from needle.plan.plan import MOST_HOURS
@@ -48,16 +49,30 @@ def _expect_course(trial: Trial, draft: Draft | None) -> None:
             trial.ran = snapshot(unknown, {}, {}, charged=False)
         return
     hours = min(outcome.plan.hours, MOST_HOURS)
-    trial.expected = {"plan": {**document(draft), "hours": hours}}
+    counted = [used for used in answer.used if used.counted]
+    if trial.is_watch:
+        # Whatever may be switched on in it is known; what the plan leaves out is off.
+        trial.expected["on"] = [used.name for used in counted]
+        draft = _with_every_load(draft)
+    trial.expected |= {"plan": {**document(draft), "hours": hours}}
     low, mid, high = outcome.runtime
     if mid < outcome.plan.hours:
         # How good it was is judged by this when the trial has ended.
         trial.expected["runtime_h"] = [low, mid, high]
     until_h = max(1e-6, min(outcome.likely.until_h, outcome.plan.needed_hours))
     watts = {name: wh / until_h for name, wh in outcome.likely.energy_wh["loads"].items()}
-    counted = [used for used in answer.used if used.counted]
     pulled_down = {load.name: load.thermal.pull_down_wh for load in outcome.plan.loads}
     trial.ran = snapshot(counted, watts, pulled_down, bool(outcome.plan.sources))
+
+
+def _with_every_load(draft: Draft) -> Draft:
+    """A draft that takes in all loads of the job."""
+    entries = {}
+    for used in draft.used:
+        entry = copy(used.entry)
+        entry.taken_in = True
+        entries[used.load.pk] = entry
+    return replace(draft, entries=entries)
 
 
 def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
@@ -86,6 +101,8 @@ def _draft(trial: Trial, ticked: Collection[int]) -> Draft | None:
     )
     if trial.room_c is not None:
         plan.room_c = trial.room_c
+    if trial.needed_h is not None:
+        plan.needed_hours = trial.needed_h
     return draft
 
 

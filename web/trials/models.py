@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from django.core.exceptions import ValidationError
+from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.utils import timezone
 
@@ -14,7 +15,7 @@ from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.plan import AC
 from needle.trial.finished_run import run_of
 from needle.trial.honesty import Foretold
-from needle.trial.trial import BATTERY, leg_name, parse_check_ins, parse_trial
+from needle.trial.trial import BATTERY, MOST_H, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
@@ -40,6 +41,10 @@ _SHOWN = ("percent", "bars", "of")
 _RAN_KEYS = {"name", "route", "use", "setting", "count", "watts"}
 #: Stored since later: Wh that a load took to be cooled down, and its number in the job.
 _PULLED_DOWN, _ID = "pulled_down_wh", "id"
+
+
+#: What ``expected`` has besides a plan or W: keys of the document, and the hours promised.
+_BESIDE = ("display", "on", "runtime_h")
 
 
 def known_ran(ran: Any) -> None:
@@ -99,6 +104,13 @@ class Trial(Record):
     stop_at = models.FloatField(default=0.1)
     believed = models.JSONField(default=dict)
     expected = models.JSONField(default=dict)
+    needed_h = models.FloatField(
+        "hours that it must last",
+        null=True,
+        blank=True,
+        validators=[MinValueValidator(0.1), MaxValueValidator(MOST_H)],
+        help_text="Of a watch, which is an outage for real; empty for a trial.",
+    )
     counted = models.CharField("Wh, Ah and W are read at", max_length=40, default=BATTERY)
     room_c = models.FloatField("room", null=True, blank=True, validators=ROOM_C)
     contents = models.CharField(max_length=200, blank=True)
@@ -139,6 +151,11 @@ class Trial(Record):
         known_promise(self.expected.get("runtime_h"))
 
     @property
+    def is_watch(self) -> bool:
+        """Whether it is an outage for real, which is watched."""
+        return self.needed_h is not None
+
+    @property
     def running(self) -> bool:
         return self.ended_at is None
 
@@ -168,10 +185,11 @@ class Trial(Record):
         else:
             document["supply"] = self.believed
         if self.expected and not plan:
-            expected = {key: value for key, value in self.expected.items() if key != "display"}
+            expected = {key: value for key, value in self.expected.items() if key not in _BESIDE}
             document |= {"expected_w": expected} if expected else {}
-        if display := self.expected.get("display"):
-            document["display"] = display
+        for key in ("display", "on"):
+            if key in self.expected:
+                document[key] = self.expected[key]
         if self.ended_at is not None:
             hours = round(self.hours_to(self.ended_at), 4)
             document["ended"] = {"h": hours, "why": self.ended_why}
@@ -230,12 +248,19 @@ class Trial(Record):
         """Names of its plan's loads, as they were called at its start."""
         return [load["name"] for load in (self.expected.get("plan") or {}).get("loads", [])]
 
+    def on_now(self) -> list[str]:
+        """Names of its plan's loads that are on by the last check-in."""
+        return self.on_at(
+            max((record.at for record in self.known_check_ins()), default=timezone.now())
+        )
+
     def on_at(self, moment: datetime, without: CheckIn | None = None) -> list[str]:
         """Names of its plan's loads that run at a moment, by the check-ins before it.
 
         ``without`` is a check-in that is left out.
         """
-        on = names = self.load_names
+        names = self.load_names
+        on = [name for name in names if name in self.expected.get("on", names)]
         legs = {"start": on}
         for check_in in self.known_check_ins():
             if check_in.at > moment or (without is not None and check_in.pk == without.pk):

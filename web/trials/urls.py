@@ -5,6 +5,7 @@ from web.trials import views
 app_name = "trials"
 urlpatterns = [
     path("trials/", views.index, name="index"),
+    path("trials/follow/", views.follow, name="follow"),
     path("trials/compare/", views.side_by_side, name="compare"),
     path("trials/display/<int:supply>/", views.display, name="display"),
     path("trials/start/", views.start, name="start"),

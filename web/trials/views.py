@@ -79,6 +79,15 @@ def _trials(job: Job) -> list[Trial]:
     return trials
 
 
+@require_POST
+@of_job
+def follow(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Let the job's ranges follow how its runs ended, or not."""
+    actions.follow_runs(job, bool(request.POST.get("follow")))
+    announce_change(request, job)
+    return redirect("trials:index", job.pk)
+
+
 @require_GET
 @of_job
 def side_by_side(request: HtmxRequest, job: Job) -> HttpResponse:

@@ -6,13 +6,15 @@ from typing import Any
 
 import numpy as np
 from django import template
+from django.utils.safestring import SafeString
 
 from needle.plan.verdict import verdict_of, wanted_peak_w
 from needle.quantity import significant
 from web.answer.going import running_sessions, unread_loads
-from web.answer.words import bar_of
+from web.answer.words import bar_of, dial_of_watch
 from web.jobs.models import Job
 from web.plans.outcomes import Answer, answer_of, current_plan
+from web.watch.page import WatchPage
 
 register = template.Library()
 
@@ -24,6 +26,12 @@ def answer_bar(job: Job, oob: bool = False, fetched: bool = False) -> dict[str, 
     A slow answer is ``fetched`` after the page has loaded.
     """
     return {"bar": bar_of(_answer(job, fetched), job), "job": job, "oob": oob}
+
+
+@register.simple_tag
+def watch_dial(watch: WatchPage) -> SafeString:
+    """The dial of the hours left in an outage."""
+    return dial_of_watch(watch)
 
 
 def _answer(job: Job, fetched: bool = False) -> Answer:

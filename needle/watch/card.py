@@ -1,0 +1,162 @@
+"""A card for the wall: at which charge what may run, worked out beforehand from the plan.
+
+Everything may run as long as the musts are safe if only they run from the next look on. Below that
+charge the nice ones go, then those that should run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.plan.answering import draws_for
+from needle.plan.plan import Plan
+from needle.supply.display import KNEE, charge_shown
+from needle.watch.course import QUARTERS_PER_HOUR, Course, course_of
+from needle.watch.standing import Ahead, Standing
+
+#: Hours between looks, and most rows of the card.
+LOOK_H, MOST_ROWS = 3.0, 9
+#: Error of a displayed charge, sd (share).
+SHOWN_SD = 0.03
+
+
+@dataclass(frozen=True)
+class CardRow:
+    """A look: its hour, and the charges shown from which on all, and musts and shoulds, may run.
+
+    None where no charge would do; 0 where any does.
+    """
+
+    hour: float
+    all_from: float | None
+    shoulds_from: float | None
+
+
+@dataclass(frozen=True)
+class Card:
+    """The card of a plan.
+
+    Attributes
+    ----------
+    rows : tuple of CardRow
+    nice, shoulds, musts : tuple of str
+        Loads in the order in which they go; the musts stay.
+    carries, carries_all_on : float
+        Share of evenings in which every must reaches the hour needed: by the card, and if
+        everything runs until it stops.
+    served, served_all_on : float
+        Share of what the other loads want that they get, likewise.
+    """
+
+    rows: tuple[CardRow, ...]
+    nice: tuple[str, ...]
+    shoulds: tuple[str, ...]
+    musts: tuple[str, ...]
+    carries: float
+    carries_all_on: float
+    served: float
+    served_all_on: float
+
+
+def card_of(plan: Plan, draws: int | None = None, seed: int = 1) -> Card:
+    """Return the card of a plan; thresholds are found on half of its draws, judged on the rest."""
+    course = course_of(plan, draws or draws_for(plan), seed)
+    ahead = _from_the_start(course, plan.needed_hours)
+    musts = tuple(load.name for load in course.plan.loads if load.must_run)
+    nice = tuple(load.name for load in course.plan.loads if load.may_be_dropped)
+    shoulds = tuple(load.name for load in course.plan.loads if load.name not in {*musts, *nice})
+    sets = [
+        ahead.drawn_w(names) for names in (musts, (*musts, *shoulds), (*musts, *shoulds, *nice))
+    ]
+    looks = _looks(plan.needed_hours)
+    learn = np.arange(len(ahead.standing.rows)) % 2 == 0
+    rows = []
+    for look, later in zip(looks, [*looks[1:], plan.needed_hours], strict=True):
+        needs = [_charge_needed(ahead, sets[0], wanted, look, later)[learn] for wanted in sets[1:]]
+        shoulds_from, all_from = (_shown(np.quantile(each, plan.wanted_chance)) for each in needs)
+        rows.append(CardRow(look, all_from, shoulds_from))
+    carries, served = _judged(ahead, sets, rows, ~learn)
+    kept, served_all = _judged(ahead, sets, [CardRow(look, 0.0, 0.0) for look in looks], ~learn)
+    return Card(tuple(rows), nice, shoulds, musts, carries, kept, served, served_all)
+
+
+def _looks(needed_h: float) -> list[float]:
+    """Hours of the looks, the first at the start."""
+    step = max(LOOK_H, needed_h / MOST_ROWS)
+    step = np.ceil(step * 2) / 2
+    return [float(hour) for hour in np.arange(0.0, needed_h, step)]
+
+
+def _from_the_start(course: Course, needed_h: float) -> Ahead:
+    """Every draw of a plan at its start."""
+    battery, count = course.plan.supply.battery, len(course.battery.capacity_wh)
+    standing = Standing(
+        course=course,
+        hour=0.0,
+        rows=np.arange(count),
+        charge=np.full(count, battery.start_charge),
+        floor=np.full(count, battery.floor),
+        held_wh=course.battery.capacity_wh,
+        level=np.ones(count),
+        wander=np.zeros(count),
+        sun=np.ones(count),
+    )
+    return standing.ahead(needed_h)
+
+
+def _charge_needed(
+    ahead: Ahead, musts_w: np.ndarray, wanted_w: np.ndarray, look_h: float, later_h: float
+) -> np.ndarray:
+    """Charge that each draw needs at a look to run a set until the next one, and musts from then.
+
+    The deepest that it falls on the way decides: what sources give later does not help before.
+    """
+    first, then = (round(hour * QUARTERS_PER_HOUR) for hour in (look_h, later_h))
+    drawn = np.concatenate([wanted_w[:, first:then], musts_w[:, then:]], axis=1)
+    net_w = drawn - ahead.fed_w[:, first:]
+    stored = ahead.standing.course.plan.supply.battery.charge_efficiency
+    net_w = np.where(net_w < 0, net_w * stored, net_w)
+    falls = np.cumsum(net_w, axis=1) / QUARTERS_PER_HOUR / ahead.standing.held_wh[:, None]
+    return np.asarray(ahead.standing.floor + np.maximum(falls.max(axis=1), 0.0))
+
+
+def _shown(charge: float) -> float | None:
+    """A true charge as a display shows it, upwards to the percent; None beyond full."""
+    if charge > 1.0:
+        return None
+    shown = float(charge_shown(charge, sum(KNEE) / 2)) + SHOWN_SD
+    return min(1.0, float(np.ceil(100 * shown)) / 100)
+
+
+def _judged(
+    ahead: Ahead, sets: Sequence[np.ndarray], rows: Sequence[CardRow], which: np.ndarray
+) -> tuple[float, float]:
+    """Share of draws in which the musts last, and of their wish that the others get, by a card."""
+    standing = ahead.standing
+    charge = standing.charge.copy()
+    drawn = np.zeros_like(sets[0])
+    noise = SHOWN_SD * np.random.default_rng(5).standard_normal((len(rows), len(charge)))
+    for number, row in enumerate(rows):
+        first = round(row.hour * QUARTERS_PER_HOUR)
+        last = (
+            round(rows[number + 1].hour * QUARTERS_PER_HOUR)
+            if number + 1 < len(rows)
+            else drawn.shape[1]
+        )
+        shown = charge_shown(charge, sum(KNEE) / 2) + noise[number]
+        step = np.zeros(len(charge), dtype=int)
+        step[shown >= (2.0 if row.shoulds_from is None else row.shoulds_from)] = 1
+        step[shown >= (2.0 if row.all_from is None else row.all_from)] = 2
+        for level, watts in enumerate(sets):
+            drawn[step == level, first:last] = watts[step == level, first:last]
+        course = ahead.charge(drawn)
+        charge = course[:, last - 1]
+    course = ahead.charge(drawn)
+    runs = np.logical_and.accumulate(course >= standing.floor[:, None], axis=1)
+    lasts = runs[:, -1][which]
+    wanted = (sets[2] - sets[0])[which].sum()
+    got = ((drawn - sets[0]) * runs)[which].sum()
+    return float(lasts.mean()), float(got / wanted) if wanted > 0 else 1.0

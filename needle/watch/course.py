@@ -1,0 +1,147 @@
+"""What each load and source of a plan does in every draw, by the quarter hour.
+
+An outage asks many times what would happen if this went off or that came on. Each answer is one sum
+over these quarter hours; the forecast of a trial itself goes minute by minute.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from needle.moments import DAY_MIN
+from needle.plan.energy.bank import BLOCK, BatteryDraws, battery_draws
+from needle.plan.energy.battery_side import BatterySide
+from needle.plan.energy.demand import Demand
+from needle.plan.plan import AC, Plan
+from needle.supply.inverter import dc_w
+
+QUARTER_MIN = 15
+QUARTERS_PER_HOUR = 4
+
+
+@dataclass(frozen=True)
+class Course:
+    """Powers of a plan by the quarter hour, W, (draws, quarters).
+
+    Attributes
+    ----------
+    plan : Plan
+        The plan as simulated.
+    battery : BatteryDraws
+        (draws,) each.
+    loads_w : dict of str to ndarray
+        Mean W of each load on its route, by name, as far as nothing trips.
+    fed_w : ndarray
+        Mean W of all sources, (draws or 1, quarters).
+    side : BatterySide
+    inverter_on : ndarray, (quarters,)
+        Share of each quarter hour in which the inverter is not rested.
+    """
+
+    plan: Plan
+    battery: BatteryDraws
+    loads_w: Mapping[str, np.ndarray]
+    fed_w: np.ndarray
+    side: BatterySide
+    inverter_on: np.ndarray
+
+    @property
+    def quarters(self) -> int:
+        return len(self.inverter_on)
+
+    def columns(self, first: int, count: int) -> np.ndarray:
+        """Places of quarter hours from ``first`` on; after the last one its last day repeats."""
+        wanted = first + np.arange(count)
+        period = min(DAY_MIN // QUARTER_MIN, self.quarters)
+        past = wanted - self.quarters
+        return np.where(past < 0, wanted, self.quarters - period + past % period)
+
+    def drawn_w(self, on: Collection[str], rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
+        """Demand of some loads at the battery in some draws and quarters, with conversion, W."""
+        size = len(rows), len(columns)
+        drawn = np.zeros(size)
+        on_ac = [load.name for load in self.plan.loads if load.route == AC and load.name in on]
+        inverter = self.plan.supply.inverter
+        if inverter is not None and (on_ac or not inverter.off_unused):
+            ac_w = sum((self._of(name, rows, columns) for name in on_ac), np.zeros(size))
+            square = _rows(self.side.square, rows)
+            dc = dc_w(
+                ac_w, _rows(self.side.idle_w, rows), _rows(self.side.efficiency, rows), square
+            )
+            drawn = drawn + np.asarray(dc) * self.inverter_on[columns]
+        for output in self.plan.supply.outputs:
+            names = [
+                load.name
+                for load in self.plan.loads
+                if load.route == output.name and load.name in on
+            ]
+            watts = sum((self._of(name, rows, columns) for name in names), np.zeros(size))
+            drawn = drawn + watts / _rows(self.side.passes[output.name], rows)
+            if names or not output.off_unused:
+                drawn = drawn + output.idle_w.value
+        return drawn
+
+    def fed(self, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
+        """W of all sources in some draws and quarters."""
+        rows = np.zeros_like(rows) if len(self.fed_w) == 1 else rows
+        return np.asarray(self.fed_w[rows][:, columns])
+
+    def _of(self, name: str, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
+        return np.asarray(self.loads_w[name][rows][:, columns])
+
+
+def _rows(values: np.ndarray | float, rows: np.ndarray) -> np.ndarray | float:
+    """Some draws of a column, (rows, 1); a single figure as it is."""
+    if isinstance(values, np.ndarray) and len(values) == 1:
+        return values
+    return values[rows] if isinstance(values, np.ndarray) else values
+
+
+@lru_cache(maxsize=4)
+def course_of(plan: Plan, draws: int, seed: int = 1) -> Course:
+    """The course of a plan with all of its loads; recent ones are cached."""
+    demand = Demand(plan, draws, seed)
+    loads: dict[str, list[np.ndarray]] = {load.name: [] for load in demand.plan.loads}
+    fed = []
+    for first in range(0, demand.minutes, BLOCK):
+        last = min(demand.minutes, first + BLOCK)
+        powers = [
+            np.broadcast_to(pattern.power(first, last), (draws, last - first)).copy()
+            for pattern in demand.patterns
+        ]
+        demand.trips.settle(first, powers)
+        sums: dict[str, np.ndarray] = {}
+        for pattern, watts in zip(demand.patterns, powers, strict=True):
+            name = pattern.load.name
+            sums[name] = sums[name] + _quarters(watts) if name in sums else _quarters(watts)
+        for name, quarters in sums.items():
+            loads[name].append(quarters)
+        fed.append(_quarters(_fed_w(demand, first, last)))
+    on = demand.side.inverter_on[None].astype(float)
+    return Course(
+        plan=demand.plan,
+        battery=battery_draws(demand.plan, demand.inputs),
+        loads_w={name: np.concatenate(parts, axis=1) for name, parts in loads.items()},
+        fed_w=np.concatenate(fed, axis=1),
+        side=demand.side,
+        inverter_on=_quarters(on)[0],
+    )
+
+
+def _fed_w(demand: Demand, first: int, last: int) -> np.ndarray:
+    """W of all sources, (draws or 1, minutes)."""
+    sources_w, other_w = demand.side.offered(first, last)
+    fed = np.zeros((1, last - first)) if sources_w is None else sources_w
+    return np.asarray(fed if other_w is None else fed + other_w)
+
+
+def _quarters(watts: np.ndarray) -> np.ndarray:
+    """Means of quarter hours, (draws, quarters); a last part of one counts as one."""
+    missing = -watts.shape[1] % QUARTER_MIN
+    if missing:
+        watts = np.concatenate([watts, np.repeat(watts[:, -1:], missing, axis=1)], axis=1)
+    return np.asarray(watts.reshape(len(watts), -1, QUARTER_MIN).mean(axis=2))

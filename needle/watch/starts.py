@@ -1,0 +1,76 @@
+"""Whether a load may be switched on now, beside what runs."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from needle.moments import moment_after
+from needle.plan.energy.demand import Demand
+from needle.plan.limits.starts import PlannedStart, planned_starts
+from needle.plan.plan import Plan, PlanLoad
+
+#: Length of the plan that is looked at, h, and its draws.
+LOOK_H, DRAWS = 0.5, 200
+
+
+@dataclass(frozen=True)
+class StartNow:
+    """A load that is switched on now.
+
+    Attributes
+    ----------
+    chance : float
+        Chance that it starts and runs, without a trip.
+    start : PlannedStart or None
+        Its start on the inverter; None on another output.
+    """
+
+    chance: float
+    start: PlannedStart | None
+
+
+def start_now(
+    plan: Plan, hour: float, on: Collection[str], load: PlanLoad, seed: int = 1
+) -> StartNow:
+    """Return whether a load starts at an hour of a plan, beside the loads that are on then."""
+    others = tuple(other for other in plan.loads if other.name in on and other.name != load.name)
+    now = replace(
+        plan,
+        start=moment_after(plan.start, hour),
+        hours=LOOK_H,
+        needed_hours=LOOK_H,
+        loads=(*others, running(load)),
+        sources=(),
+        runs=(),
+    )
+    demand = Demand(now, DRAWS, seed)
+    for _ in demand.blocks():
+        pass
+    dropped = np.zeros(DRAWS, dtype=bool)
+    for pattern, minute in zip(demand.patterns, demand.trips.first_drops_min, strict=True):
+        if pattern.load.name == load.name:
+            dropped |= np.isfinite(minute)
+    starts = planned_starts(demand.trips, demand.minutes)
+    start = next((start for start in starts if start.load == load.name), None)
+    chance = 1 - float(dropped.mean())
+    if start is not None and start.verdict.chance is not None:
+        chance = min(chance, start.verdict.chance)
+    return StartNow(chance, start)
+
+
+def running(load: PlanLoad) -> PlanLoad:
+    """A load that runs without a break, whatever its hours and tasks."""
+    return replace(
+        load,
+        windows=(),
+        moments=(),
+        steps=(),
+        charge=None,
+        flexible=(),
+        duty=1.0,
+        uses_per_day=None,
+        runs_by="",
+    )

@@ -1,0 +1,116 @@
+"""The watch of a trial document at an hour, as pages show it."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from needle.message import Message
+from needle.plan.documents.parse import parse_plan
+from needle.trial.forecast import Range
+from needle.trial.trial import parse_trial
+from needle.watch.card import Card, card_of
+from needle.watch.doings import Doing, doings
+from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
+
+
+@dataclass(frozen=True)
+class LoadNow:
+    """A load in an outage: whether it is on, and its W in the next hour."""
+
+    name: str
+    on: bool
+    watts: Range
+    must: bool
+    safety_class: str
+
+
+@dataclass(frozen=True)
+class WatchSummary:
+    """What stands at an hour of an outage.
+
+    Attributes
+    ----------
+    hour, needed_h : float
+        Now, and until when it is needed, hours since its start.
+    stop_h, remaining_h, charge : Range
+    chance, chance_musts : float
+        Chance that everything that is on, and that the musts alone, reach the hour needed.
+    loads : tuple of LoadNow
+    doings : tuple of Doing
+    helps : tuple of WatchHelp
+    notices : tuple of Message
+    """
+
+    hour: float
+    needed_h: float
+    stop_h: Range
+    remaining_h: Range
+    charge: Range
+    chance: float
+    chance_musts: float
+    loads: tuple[LoadNow, ...]
+    doings: tuple[Doing, ...]
+    helps: tuple[WatchHelp, ...]
+    notices: tuple[Message, ...]
+
+
+def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSummary:
+    """Return what stands at an hour of a trial document.
+
+    Raises
+    ------
+    DocumentError
+    """
+    watch = _watch(json.dumps(document, sort_keys=True), hour, needed_h)
+    plan = watch.plan
+    return WatchSummary(
+        hour=watch.hour,
+        needed_h=needed_h,
+        stop_h=watch.forecast.stop_h,
+        remaining_h=watch.forecast.remaining_h,
+        charge=watch.forecast.charge,
+        chance=watch.chance,
+        chance_musts=watch.chance_musts,
+        loads=tuple(
+            LoadNow(
+                load.name,
+                load.name in watch.on,
+                watch.watts(load.name),
+                load.must_run,
+                load.safety_class,
+            )
+            for load in plan.loads
+        ),
+        doings=tuple(doings(plan, watch.hour, needed_h, watch.on, watch.forecast)),
+        helps=tuple(watch.helps()),
+        notices=tuple(watch.forecast.notices),
+    )
+
+
+def may_switch_on(document: dict[str, Any], hour: float, needed_h: float, name: str) -> MaySwitchOn:
+    """Return whether a load of a trial document may be switched on at an hour.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return _watch(json.dumps(document, sort_keys=True), hour, needed_h).may(name)
+
+
+def card_of_document(document: dict[str, Any]) -> Card:
+    """Return the card of a plan document.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return card_of(parse_plan(document))
+
+
+@lru_cache(maxsize=8)
+def _watch(text: str, hour: float, needed_h: float) -> Watch:
+    """The watch of a document at an hour; whoever asks twice does not wait twice."""
+    return Watch(parse_trial(json.loads(text)), hour, needed_h)

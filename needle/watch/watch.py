@@ -1,0 +1,335 @@
+"""What stands in an outage that is under way: how long, what helps, and what may be switched on."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.message import Message, message
+from needle.moments import moment_after
+from needle.plan.plan import Plan, PlanLoad
+from needle.plan.sources.registry import ChargeWindow
+from needle.trial.expected import expected_of
+from needle.trial.forecast import Forecast, Range, TrialFilter
+from needle.trial.trial import MOST_H, Trial
+from needle.watch.course import QUARTER_MIN, QUARTERS_PER_HOUR, Course, course_of
+from needle.watch.standing import Ahead, Standing, standing_of
+from needle.watch.starts import StartNow, start_now
+
+#: Hours for which a charger is proposed, and minutes of a use where its length is not known.
+CHARGE_H, USE_MIN = 2.0, 15.0
+#: Parts of the likely hours left after which a charger is tried.
+CHARGE_PARTS = (0.0, 0.25, 0.5, 0.75, 0.9)
+#: Hours within which a check-in is of now.
+SAME_H = 1e-3
+#: Least hours, and least part of a chance, that a change is worth being named for.
+LEAST_H, LEAST_CHANCE = 0.1, 0.02
+#: Share of particles in which the sun must carry a use for it to cost nothing.
+CARRIED_BY_SUN = 0.5
+
+
+@dataclass(frozen=True)
+class WatchHelp:
+    """A change from here on, and what it gains.
+
+    Attributes
+    ----------
+    kind : str
+        ``"leave-off"`` or ``"charge"``.
+    name : str
+        The load, or the source.
+    gained_h : Range
+        Hours until the stop that it adds, paired draw by draw; 10th, 50th, 90th percentile.
+    chance, chance_musts : float
+        Chance that everything that is on, and that the musts reach the hour needed, with it.
+    said : Message
+    caution : Message or None
+    from_h : float or None
+        Hour of the trial at which a charger begins.
+    """
+
+    kind: str
+    name: str
+    gained_h: Range
+    chance: float
+    chance_musts: float
+    said: Message
+    caution: Message | None = None
+    from_h: float | None = None
+
+    @property
+    def rank(self) -> tuple[float, float, float]:
+        """Sort key: the musts first, then all that is on, then hours."""
+        return round(self.chance_musts, 2), round(self.chance, 2), self.gained_h[1]
+
+
+@dataclass(frozen=True)
+class MaySwitchOn:
+    """Whether a load may be switched on now, and what one use of it costs at the end.
+
+    Attributes
+    ----------
+    load : str
+    minutes : float
+        Length of the use.
+    start : StartNow
+    cost_h : Range
+        Hours that it takes from the end.
+    chance, chance_after : float
+        Chance that everything that is on reaches the hour needed, without and with it.
+    free_at_h : float or None
+        Hour of the trial from which on sources likely carry it; None if not in sight.
+    """
+
+    load: str
+    minutes: float
+    start: StartNow
+    cost_h: Range
+    chance: float
+    chance_after: float
+    free_at_h: float | None
+
+
+class Watch:
+    """An outage at an hour; what it is asked is answered on the same particles.
+
+    Attributes
+    ----------
+    trial : Trial
+    needed_h : float
+        Hours from its start until which it is needed.
+    hour : float
+        Now, hours from its start.
+    on : list of str
+        Loads that are on.
+    forecast : Forecast
+    chance, chance_musts : float
+        Chance that everything that is on, and that the musts alone, reach the hour needed.
+    """
+
+    def __init__(self, trial: Trial, hour: float, needed_h: float, seed: int = 1) -> None:
+        """Follow a trial up to an hour.
+
+        Raises
+        ------
+        DocumentError
+            It has no plan, or has ended.
+        """
+        if trial.plan is None:
+            raise DocumentError("plan", "is needed: a watch follows the loads of a plan")
+        if trial.ended is not None:
+            raise DocumentError("ended", "it has ended: there is nothing left to watch")
+        if not 0 <= hour <= MOST_H:
+            raise DocumentError("h", f"{hour:g} h is not within a trial: 0 to {MOST_H:g}")
+        self.trial, self.needed_h, self.seed = trial, needed_h, seed
+        expected = expected_of(trial, seed=seed)
+        followed = TrialFilter(trial, expected, seed)
+        followed.assimilate_check_ins(
+            tuple(check_in for check_in in trial.check_ins if check_in.h <= hour + SAME_H)
+        )
+        followed.advance_to(max(hour, followed.hour))
+        self.hour = followed.hour
+        names = [load.name for load in trial.plan.loads]
+        self.on = names if followed.on_now is None else [n for n in names if n in followed.on_now]
+        self.forecast: Forecast = followed.forecast()
+        stops, _ = followed.run_ahead()
+        self.chance = float(followed.particles.weight @ (stops >= needed_h - 1e-9))
+        self.course: Course = course_of(trial.plan, expected.draws, seed)
+        self.standing: Standing = standing_of(followed, self.course)
+        self._ahead: Ahead = self.standing.ahead(self._look_h())
+        self._base_h, self._musts_h = self._stops(self.on), self._stops(self.musts)
+        self.chance_musts = self._chance(self._musts_h)
+
+    @property
+    def plan(self) -> Plan:
+        """The plan as simulated."""
+        return self.course.plan
+
+    @property
+    def musts(self) -> list[str]:
+        """Loads that are on and must run."""
+        return [load.name for load in self.plan.loads if load.must_run and load.name in self.on]
+
+    def load(self, name: str) -> PlanLoad:
+        """A load of the plan.
+
+        Raises
+        ------
+        DocumentError
+            The plan has none of that name.
+        """
+        for load in self.plan.loads:
+            if load.name == name:
+                return load
+        raise DocumentError("load", f"“{name[:60]}” is no load of its plan")
+
+    def watts(self, name: str) -> Range:
+        """W of a load in the next hour if it is on, on its route."""
+        columns = self._ahead.columns[:QUARTERS_PER_HOUR]
+        drawn = self.course.loads_w[name][self.standing.rows][:, columns].mean(axis=1)
+        return _range(drawn * self.standing.level)
+
+    def helps(self) -> list[WatchHelp]:
+        """Changes that lengthen it or raise a chance, the most useful first."""
+        found = [*self._leave_off(), *self._charge()]
+        worth = [
+            each
+            for each in found
+            if each.gained_h[1] >= LEAST_H or each.chance - self.chance >= LEAST_CHANCE
+        ]
+        return sorted(worth, key=lambda each: each.rank, reverse=True)
+
+    def may(self, name: str, minutes: float | None = None) -> MaySwitchOn:
+        """Whether a load may be switched on now.
+
+        ``minutes`` is the length of the use; its usual one if None.
+
+        Raises
+        ------
+        DocumentError
+            The plan has no such load.
+        """
+        load = self.load(name)
+        length = _use_min(load) if minutes is None else minutes
+        more_w = self._use_w(load, length, minutes is not None)
+        stops = self._stops(self.on, -more_w)
+        return MaySwitchOn(
+            load=name,
+            minutes=length,
+            start=start_now(self.plan, self.hour, self.on, load, self.seed),
+            cost_h=_gained(stops, self._base_h, self._end_h),
+            chance=self.chance,
+            chance_after=self._chance(stops),
+            free_at_h=self._free_at_h(load),
+        )
+
+    def _look_h(self) -> float:
+        """Hours ahead that matter: past the hour needed and the latest likely stop."""
+        return max(1.0, 1 + max(self.needed_h, self.forecast.stop_h[2]) - self.hour)
+
+    @property
+    def _end_h(self) -> float:
+        return self.hour + self._ahead.hours
+
+    def _stops(self, on: Collection[str], more_fed_w: np.ndarray | float = 0.0) -> np.ndarray:
+        """Hour of each particle's stop if these loads are on; inf if not in sight."""
+        ahead = self._ahead
+        return ahead.stop_h(ahead.charge(ahead.drawn_w(on), more_fed_w))
+
+    def _chance(
+        self,
+        stops: np.ndarray,
+        base_h: np.ndarray | None = None,
+        chance: float | None = None,
+    ) -> float:
+        """Chance of the hour needed: that of the base, moved by the paired difference.
+
+        The base is what is on, with the forecast's own chance, unless others are given.
+        """
+        base_h = self._base_h if base_h is None else base_h
+        reached = float((stops >= self.needed_h - 1e-9).mean())
+        before = float((base_h >= self.needed_h - 1e-9).mean())
+        return min(1.0, max(0.0, (self.chance if chance is None else chance) + reached - before))
+
+    def _leave_off(self) -> Iterator[WatchHelp]:
+        """Each load that may go off; never a must, a life, or contents that must be kept."""
+        for load in self.plan.loads:
+            if load.name in self.on and not load.must_run and not load.safety_class:
+                rest = [name for name in self.on if name != load.name]
+                stops = self._stops(rest)
+                yield WatchHelp(
+                    "leave-off",
+                    load.name,
+                    _gained(self._base_h, stops, self._end_h),
+                    self._chance(stops),
+                    self.chance_musts,
+                    message("leave-off", load=load.name),
+                )
+
+    def _charge(self) -> Iterator[WatchHelp]:
+        """Each of the plan's chargers, for some hours from when they help most."""
+        for source in self.plan.sources:
+            if isinstance(source, ChargeWindow):
+                left_h = max(0.0, self.forecast.stop_h[1] - self.hour)
+                starts = {round(2 * part * left_h) / 2 for part in CHARGE_PARTS}
+                proposed = [self._charged(source, self.hour + later) for later in sorted(starts)]
+                yield max(proposed, key=lambda each: each.rank)
+
+    def _charged(self, source: ChargeWindow, from_h: float) -> WatchHelp:
+        """A charger for some hours from an hour on."""
+        more_w = self._charger_w(source, from_h)
+        stops = self._stops(self.on, more_w)
+        litres = source.watts * CHARGE_H / 1000 * source.litres_per_kwh
+        begins = self.plan.start
+        return WatchHelp(
+            "charge",
+            source.name,
+            _gained(self._base_h, stops, self._end_h),
+            self._chance(stops),
+            self._chance(self._stops(self.musts, more_w), self._musts_h, self.chance_musts),
+            message(
+                "charge-from",
+                source=source.name,
+                hours=CHARGE_H,
+                at=moment_after(begins, from_h),
+                begins=begins,
+            ),
+            message("burns-fuel", litres=litres) if litres > 0 else None,
+            from_h,
+        )
+
+    def _charger_w(self, source: ChargeWindow, from_h: float) -> np.ndarray:
+        """W of a charger for some hours, where it does not run already, (1, quarters)."""
+        minutes = self.course.quarters * QUARTER_MIN
+        by_hours = source.power_w(self.plan.start, minutes).reshape(-1, QUARTER_MIN).mean(axis=1)
+        columns = self._ahead.columns
+        later_h = np.arange(len(columns)) / QUARTERS_PER_HOUR - (from_h - self.hour)
+        runs = (later_h >= 0) & (later_h < CHARGE_H)
+        return np.asarray(np.where(runs, np.maximum(0.0, source.watts - by_hours[columns]), 0.0))[
+            None
+        ]
+
+    def _use_w(self, load: PlanLoad, minutes: float, stated: bool) -> np.ndarray:
+        """W at the battery of one use that begins now, by the quarter hour, (1, quarters)."""
+        watts = load.mean_w if load.steps and not stated else load.running_w * load.duty
+        watts = watts / self._passes(load) * load.count
+        quarters = np.arange(len(self._ahead.columns)) / QUARTERS_PER_HOUR * 60
+        share = np.clip((minutes - quarters) / 15, 0.0, 1.0)
+        return np.asarray(watts * share)[None]
+
+    def _passes(self, load: PlanLoad) -> float:
+        """Likely share of what leaves the battery that reaches a load."""
+        supply = self.plan.supply
+        for output in supply.outputs:
+            if output.name == load.route:
+                return output.efficiency.value
+        return supply.inverter.efficiency.value if supply.inverter is not None else 1.0
+
+    def _free_at_h(self, load: PlanLoad) -> float | None:
+        """Hour from which on sources likely carry a load beside all that is on."""
+        watts = load.running_w / self._passes(load) * load.count
+        over = self._ahead.fed_w - self._ahead.drawn_w(self.on) >= watts
+        often = np.flatnonzero(over.mean(axis=0) >= CARRIED_BY_SUN)
+        return self.hour + often[0] / QUARTERS_PER_HOUR if len(often) else None
+
+
+def _use_min(load: PlanLoad) -> float:
+    """Length of one use, min."""
+    if load.steps:
+        return load.task_min
+    if load.charge is not None:
+        return 60 * load.charge.wall_wh / load.charge.watts
+    return USE_MIN if load.uses_per_day is not None else 60.0
+
+
+def _gained(before: np.ndarray, after: np.ndarray, end_h: float) -> Range:
+    """Hours that stops lie later, paired; what lies beyond the look counts as its end."""
+    return _range(np.minimum(after, end_h) - np.minimum(before, end_h))
+
+
+def _range(values: np.ndarray) -> Range:
+    low, mid, high = np.quantile(values, [0.1, 0.5, 0.9])
+    return float(low), float(mid), float(high)

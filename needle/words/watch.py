@@ -1,0 +1,23 @@
+"""Sentences of the watch: what comes next, and what helps from here."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from needle.quantity import hours_text
+from needle.words.figures import Sentence, Units, moment_text
+
+
+def _charge_from(units: Units, source: str, hours: float, at: datetime, begins: datetime) -> str:
+    return f"run {source} for {hours_text(hours)} from {moment_text(at, begins, units)}"
+
+
+SENTENCES: Mapping[str, Sentence] = {
+    "charge-from": _charge_from,
+    "run-source": "run {source} for {hours:h}",
+    "look-at-charge": "look at the charge",
+    "begin-task": "{load} may run",
+    "switch-on": "{load} on",
+    "switch-off": "{load} off",
+}

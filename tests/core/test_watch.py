@@ -1,0 +1,249 @@
+"""The watch: how long, what helps, what may be switched on, what comes next, and the card."""
+
+import copy
+import unittest
+
+import numpy as np
+
+from needle.document import DocumentError
+from needle.plan.documents.parse import parse_plan
+from needle.trial.forecast import forecast
+from needle.trial.trial import parse_trial
+from needle.watch.card import card_of
+from needle.watch.doings import doings
+from needle.watch.watch import Watch
+from needle.words import text_of
+
+#: 2000 Wh that are known, and three loads at the battery: 60 W must, 40 W should, 100 W nice.
+PLAN = {
+    "start": "2027-02-09T18:00:00+00:00",
+    "hours": 60,
+    "needed_hours": 24,
+    "supply": {
+        "battery": {
+            "chemistry": "lfp",
+            "nominal_wh": 2000,
+            "volts": 12.8,
+            "capacity_factor": 1.0,
+            "capacity_spread": 0.03,
+            "floor": 0.0,
+        },
+        "inverter": {
+            "continuous_w": 500,
+            "surge_va": 900,
+            "surge_s": 2,
+            "idle_w": 0,
+            "efficiency": 1.0,
+            "off_unused": True,
+        },
+        "outputs": [
+            {"name": "dc", "max_w": 400, "idle_w": 0, "efficiency": 1.0, "off_unused": True}
+        ],
+    },
+    "loads": [
+        {"name": "Box", "running_w": 60, "route": "dc", "spread": 0.05, "priority": "must"},
+        {"name": "Fan", "running_w": 40, "route": "dc", "spread": 0.05, "priority": "should"},
+        {"name": "Lamp", "running_w": 100, "route": "dc", "spread": 0.05, "priority": "nice"},
+    ],
+}
+PUMP = {
+    "name": "Pump",
+    "running_w": 400,
+    "start_va": 2600,
+    "power_factor": 0.7,
+    "priority": "nice",
+    "use": {"tasks": ["20:00"]},
+    "steps": [{"watts": 400, "minutes": 6}],
+}
+KETTLE = {**PUMP, "name": "Kettle", "start_va": 450, "power_factor": 1.0}
+GENERATOR = {
+    "kind": "window",
+    "name": "Generator",
+    "watts": 500,
+    "between": [["03:00", "04:00"]],
+    "litres_per_kwh": 0.5,
+}
+
+
+def watch(*check_ins, hour=0.0, needed=24.0, on=None, loads=(), **plan):
+    whole = {**copy.deepcopy(PLAN), **plan}
+    whole["loads"] = [*whole["loads"], *loads]
+    document = {"plan": whole, "check_ins": list(check_ins)}
+    if on is not None:
+        document["on"] = on
+    return Watch(parse_trial(document), hour, needed)
+
+
+class NowTest(unittest.TestCase):
+    def test_hours_are_those_of_the_forecast_and_chances_of_both(self):
+        seen = watch({"h": 4, "wh": 800}, hour=4)
+        # 800 of 2000 Wh are gone at 200 W; 60 W alone last for a day.
+        self.assertAlmostEqual(seen.forecast.stop_h[1], 10, delta=0.5)
+        self.assertLess(seen.chance, 0.05)
+        self.assertGreater(seen.chance_musts, 0.4)
+        self.assertEqual(seen.musts, ["Box"])
+        low = watch({"h": 4, "wh": 800}, hour=4, needed=9).chance
+        self.assertGreater(low, 0.8)
+
+    def test_its_own_sums_are_those_of_the_forecast(self):
+        """By the quarter hour and by the minute: the same within a fiftieth."""
+        for check_ins in ([], [{"h": 3, "wh": 640}], [{"h": 2, "on": ["Box", "Lamp"]}]):
+            seen = watch(*check_ins, hour=3)
+            low, mid, high = np.quantile(seen._base_h, [0.1, 0.5, 0.9])
+            self.assertAlmostEqual(mid, seen.forecast.stop_h[1], delta=0.03 * mid)
+            self.assertAlmostEqual(
+                high - low,
+                seen.forecast.stop_h[2] - seen.forecast.stop_h[0],
+                delta=0.35 * (high - low),
+            )
+
+    def test_sun_is_in_it(self):
+        noon = {**GENERATOR, "between": [["20:00", "22:00"]]}
+        plain, fed = watch(), watch(sources=[noon])
+        self.assertGreater(np.median(fed._base_h), np.median(plain._base_h) + 3)
+
+    def test_it_is_no_watch(self):
+        with self.assertRaisesRegex(DocumentError, "needed: a watch"):
+            Watch(parse_trial({"supply": PLAN["supply"], "expected_w": {"value": 50}}), 1, 24)
+        ended = {"plan": PLAN, "ended": {"h": 5, "why": "by hand"}}
+        with self.assertRaisesRegex(DocumentError, "has ended"):
+            Watch(parse_trial(ended), 1, 24)
+        with self.assertRaisesRegex(DocumentError, "not within a trial"):
+            watch(hour=-1)
+
+
+class HelpTest(unittest.TestCase):
+    def test_each_gain_is_what_the_forecast_says_afterwards(self):
+        seen = watch({"h": 4, "wh": 800}, hour=4)
+        helped = {each.name: each for each in seen.helps()}
+        self.assertEqual(set(helped), {"Lamp", "Fan"})
+        for name, left in (("Lamp", ["Box", "Fan"]), ("Fan", ["Box", "Lamp"])):
+            after = watch({"h": 4, "wh": 800}, {"h": 4.001, "on": left}, hour=4.001)
+            gained = after.forecast.stop_h[1] - seen.forecast.stop_h[1]
+            self.assertAlmostEqual(helped[name].gained_h[1], gained, delta=0.12 * gained + 0.1)
+
+    def test_what_keeps_somebody_alive_and_what_must_run_is_never_left_off(self):
+        life = {**PLAN["loads"][2], "name": "Breathing machine", "cares": "life"}
+        store = {**PLAN["loads"][1], "name": "Vaccines", "cares": "store"}
+        names = {each.name for each in watch(loads=[life, store]).helps()}
+        self.assertEqual(names, {"Lamp", "Fan"})
+
+    def test_a_charger_is_proposed_where_there_is_room_for_it_with_its_fuel(self):
+        seen = watch(sources=[GENERATOR])
+        (charge,) = [each for each in seen.helps() if each.kind == "charge"]
+        self.assertGreater(charge.from_h, 1.0)
+        self.assertIn("0.5 l of fuel; outdoors", text_of(charge.caution))
+        self.assertIn("run Generator for 2 h from", text_of(charge.said).replace("\xa0", " "))
+        self.assertGreater(charge.gained_h[1], 2.0)
+        self.assertGreaterEqual(charge.chance_musts, seen.chance_musts)
+
+    def test_what_is_off_gains_nothing(self):
+        self.assertNotIn("Lamp", [each.name for each in watch(on=["Box", "Fan"]).helps()])
+
+
+class MayTest(unittest.TestCase):
+    def test_a_start_that_trips_and_one_that_does_not(self):
+        seen = watch(loads=[PUMP, KETTLE], on=["Box", "Fan", "Lamp"])
+        self.assertLess(seen.may("Pump").start.chance, 0.3)
+        self.assertGreater(seen.may("Kettle").start.chance, 0.9)
+
+    def test_what_runs_beside_it_decides(self):
+        heater = {**PLAN["loads"][2], "name": "Heater", "running_w": 300, "route": "ac"}
+        alone = watch(loads=[KETTLE, heater], on=["Box"]).may("Kettle")
+        beside = watch(loads=[KETTLE, heater], on=["Box", "Heater"]).may("Kettle")
+        self.assertGreater(alone.start.chance, 0.9)
+        self.assertLess(beside.start.chance, 0.1)
+
+    def test_what_one_use_costs(self):
+        """40 Wh of 2000 at 200 W are twelve minutes; for an hour ten times as much."""
+        seen = watch(loads=[KETTLE], on=["Box", "Fan", "Lamp"])
+        self.assertAlmostEqual(seen.may("Kettle").cost_h[1], 0.2, delta=0.03)
+        self.assertAlmostEqual(seen.may("Kettle", 60).cost_h[1], 2.0, delta=0.25)
+
+    def test_it_is_free_while_a_source_carries_it(self):
+        mains = {**GENERATOR, "watts": 900, "between": [["22:00", "23:30"]]}
+        may = watch(loads=[KETTLE], on=["Box"], sources=[mains]).may("Kettle")
+        self.assertAlmostEqual(may.free_at_h, 4.0, delta=0.3)
+        self.assertIsNone(watch(loads=[KETTLE], on=["Box"]).may("Kettle").free_at_h)
+
+    def test_no_such_load(self):
+        with self.assertRaisesRegex(DocumentError, "no load of its plan"):
+            watch().may("Sauna")
+
+
+class DoingTest(unittest.TestCase):
+    def lines(self, seen):
+        found = doings(seen.plan, seen.hour, seen.needed_h, seen.on, seen.forecast)
+        return [
+            (round(doing.hour, 1), text_of(doing.said), doing.late(seen.hour)) for doing in found
+        ]
+
+    def test_by_the_clock(self):
+        lamp = {**PLAN["loads"][2], "name": "Porch", "use": {"between": [["19:00", "22:30"]]}}
+        lines = self.lines(watch(loads=[lamp, KETTLE], sources=[GENERATOR], hour=1.5))
+        for line in (
+            (1.0, "Porch on", True),
+            (2.0, "Kettle may run", False),
+            (4.5, "Porch off", False),
+        ):
+            self.assertIn(line, lines)
+        self.assertIn((9.0, "run Generator for 1\xa0h", False), lines)
+        self.assertIn("look at the charge", [words for _, words, _ in lines])
+        self.assertEqual(lines, sorted(lines, key=lambda line: line[0]))
+
+    def test_what_is_off_and_what_keeps_alive_is_not_told_to_go_off(self):
+        porch = {"use": {"between": [["19:00", "22:30"]]}}
+        lamp = {**PLAN["loads"][2], "name": "Porch", **porch}
+        life = {**lamp, "name": "Breathing machine", "cares": "life"}
+        words = [text for _, text, _ in self.lines(watch(loads=[lamp, life], on=["Box"], hour=2))]
+        self.assertNotIn("Porch off", words)
+        words = [text for _, text, _ in self.lines(watch(loads=[lamp, life], hour=2))]
+        self.assertIn("Porch off", words)
+        self.assertNotIn("Breathing machine off", words)
+
+
+class CardTest(unittest.TestCase):
+    def card(self, **plan):
+        return card_of(parse_plan({**PLAN, **plan}))
+
+    def test_thresholds_are_energies(self):
+        """24 h of 60 W are 1440 of 2000 Wh: at first 60 W and 40 W for three hours are too many."""
+        card = self.card()
+        hours = [row.hour for row in card.rows]
+        self.assertEqual(hours, [0, 3, 6, 9, 12, 15, 18, 21])
+        # At 12 h: three hours of 200 W and nine of 60 W are 57 % and the odds' margin.
+        row = card.rows[4]
+        self.assertAlmostEqual(row.all_from, 0.57 + 0.08, delta=0.06)
+        self.assertAlmostEqual(row.shoulds_from, 0.42 + 0.08, delta=0.06)
+
+    def test_it_keeps_the_musts_and_spends_what_is_over(self):
+        card = self.card()
+        self.assertGreater(card.carries, 0.88)
+        self.assertLess(card.carries_all_on, 0.05)
+        self.assertGreater(card.served, 0.1)
+        self.assertEqual((card.musts, card.shoulds, card.nice), (("Box",), ("Fan",), ("Lamp",)))
+
+    def test_thresholds_fall_with_the_hours_and_shoulds_come_before_nice(self):
+        rows = self.card().rows
+        for row in rows:
+            if row.all_from is not None:
+                self.assertLessEqual(row.shoulds_from, row.all_from)
+        found = [row.shoulds_from for row in rows if row.shoulds_from is not None]
+        self.assertEqual(found, sorted(found, reverse=True))
+
+    def test_where_there_is_plenty_everything_may_run(self):
+        card = self.card(needed_hours=6)
+        self.assertGreater(card.carries, 0.99)
+        self.assertGreater(card.served, 0.99)
+
+    def test_a_charger_lowers_what_is_needed_before_it_but_not_below_its_way(self):
+        late = {**GENERATOR, "between": [["06:00", "12:00"]]}
+        plain, fed = self.card(), self.card(sources=[late])
+        self.assertGreater(fed.served, plain.served)
+        self.assertLess(fed.rows[2].shoulds_from, plain.rows[2].shoulds_from or 1.0)
+
+
+class ForecastTest(unittest.TestCase):
+    def test_a_watch_without_check_ins_says_about_what_the_plan_does(self):
+        plan = forecast(parse_trial({"plan": PLAN})).stop_h
+        self.assertAlmostEqual(watch().forecast.stop_h[1], plan[1], delta=0.03 * plan[1])

@@ -1,0 +1,221 @@
+"""The watch on the site: begun with one tap, switched, asked, ended; the card for the wall."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from django.utils import timezone
+
+from tests.web.base import HTMX, SiteTest, make_load, make_supply
+from web.plans.draft import draft_of
+from web.plans.models import Plan, PlanEntry, PlanSource
+from web.trials.models import CheckIn, Trial
+from web.watch.actions import running_watch
+
+
+class WatchTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        self.supply = make_supply(self.job, nominal_wh=2000.0, volts=25.6)
+        self.box = make_load(self.job, "Box", 80.0, priority="must")
+        self.lamp = make_load(self.job, "Lamp", 60.0, kind="led", priority="nice")
+        self.saw = make_load(self.job, "Saw", 700.0, kind="induction-motor", priority="nice")
+        self.plan = Plan.objects.create(
+            job=self.job, name="Night", supply=self.supply, is_current=True, needed_hours=12.0
+        )
+        PlanEntry.objects.create(plan=self.plan, load=self.saw, taken_in=False)
+
+    def begin(self, **more):
+        return self.client.post(self.url("watch:begin"), **more)
+
+    def trial(self):
+        return Trial.objects.live().get()
+
+    def page(self, **headers):
+        return self.client.get(self.url("watch:watch"), **headers)
+
+    def switch(self, name, on=False):
+        data = {"load": name, **({"on": "1"} if on else {})}
+        return self.client.post(self.url("watch:switch"), data, **HTMX)
+
+
+class BeginTest(WatchTest):
+    def test_one_tap_begins_it_and_a_second_one_goes_on_with_it(self):
+        self.assertContains(self.page(), "Power is out?")
+        self.assertRedirects(self.begin(), self.url("watch:watch"))
+        self.begin()
+        trial = self.trial()
+        self.assertEqual((trial.plan, trial.needed_h, trial.supply), (self.plan, 12.0, self.supply))
+        page = self.page()
+        self.assertContains(page, "Lasts until about")
+        self.assertContains(page, "with the musts alone")
+
+    def test_from_the_answer_bar_and_the_jobs_page(self):
+        self.assertContains(self.client.get(self.url("loads:survey")), self.url("watch:begin"))
+        self.assertContains(self.client.get("/jobs/"), self.url("watch:begin"))
+        response = self.begin(**HTMX)
+        self.assertEqual(response["HX-Redirect"], self.url("watch:watch"))
+
+    def test_loads_that_the_plan_leaves_out_are_off_and_may_be_asked_about(self):
+        self.begin()
+        trial = self.trial()
+        self.assertEqual(trial.load_names, ["Box", "Lamp", "Saw"])
+        self.assertEqual(trial.on_now(), ["Box", "Lamp"])
+        answer = self.client.get(self.url("watch:may"), {"load": "Saw"}, **HTMX)
+        self.assertContains(answer, "at its start")
+        self.assertContains(answer, "at the end")
+
+    def test_without_a_plan_it_goes_by_the_supply_and_the_loads(self):
+        Plan.objects.all().delete()
+        self.begin()
+        self.assertIsNone(self.trial().plan)
+        self.assertContains(self.page(), "Lasts until about")
+
+    def test_an_empty_job_says_what_is_missing(self):
+        self.supply.delete()
+        self.assertContains(self.page(), "needs a load and a battery")
+        self.begin()
+        self.assertFalse(Trial.objects.exists())
+
+    def test_undo(self):
+        self.begin()
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertIsNone(running_watch(self.job))
+
+
+class NowTest(WatchTest):
+    def setUp(self):
+        super().setUp()
+        self.begin()
+
+    def test_a_tap_records_what_is_on_and_the_answer_follows(self):
+        before = self.page(**HTMX).content.decode()
+        page = self.switch("Lamp")
+        self.assertContains(page, 'id="watch"')
+        self.assertEqual(self.trial().on_now(), ["Box"])
+        self.assertNotEqual(page.content.decode(), before)
+        self.switch("Lamp", on=True)
+        self.assertEqual(self.trial().on_now(), ["Box", "Lamp"])
+        self.client.post(self.url("jobs:undo", self.job.changes.first().pk))
+        self.assertEqual(self.trial().on_now(), ["Box"])
+        self.assertEqual(self.switch("Piano").status_code, 404)
+
+    def test_a_look_is_a_check_in(self):
+        self.client.post(self.url("watch:look"), {"percent": "83"}, **HTMX)
+        self.assertEqual(self.trial().check_ins.live().get().data, {"percent": 83.0})
+        refused = self.client.post(self.url("watch:look"), {"percent": "183"}, **HTMX)
+        self.assertContains(refused, "183", status_code=422)
+        self.assertEqual(self.trial().check_ins.live().count(), 1)
+
+    def test_what_helps_can_be_done(self):
+        self.assertContains(self.page(), "Leave off Lamp")
+        self.switch("Lamp")
+        self.assertNotContains(self.page(), "Leave off Lamp")
+
+    def test_a_charger_is_planned_and_never_what_was(self):
+        source = {"watts": 500, "between": [["03:00", "03:30"]], "litres_per_kwh": 0.5}
+        PlanSource.objects.create(plan=self.plan, kind="window", name="Generator", data=source)
+        Trial.objects.all().delete()
+        self.begin()
+        page = self.page()
+        self.assertContains(page, "Run Generator for 2\u00a0h from")
+        self.assertContains(page, "with an alarm indoors")
+        url, soon = self.url("watch:charge"), timezone.localtime() + timedelta(hours=5)
+        self.client.post(url, {"source": "Generator", "at": soon.isoformat()}, **HTMX)
+        between = self.trial().expected["plan"]["sources"][0]["between"]
+        self.assertEqual(between[-1][0], soon.isoformat())
+        for data in (
+            {"source": "Nothing", "at": soon.isoformat()},
+            {"source": "Generator", "at": (soon + timedelta(days=40)).isoformat()},
+        ):
+            self.assertEqual(self.client.post(url, data).status_code, 404)
+        past = (soon - timedelta(hours=20)).isoformat()
+        self.client.post(url, {"source": "Generator", "at": past})
+        begins = self.trial().expected["plan"]["sources"][0]["between"][-1][0]
+        self.assertGreater(begins, timezone.localtime().isoformat()[:13])
+
+    def test_the_answer_bar_is_the_watchs(self):
+        survey = self.client.get(self.url("loads:survey"))
+        self.assertContains(survey, "Lasts until about")
+        self.assertContains(survey, "Power is out, since")
+        self.assertNotContains(survey, "Measure next")
+
+    def test_since_charge_and_until_are_corrected(self):
+        self.switch("Lamp")
+        CheckIn.objects.update(at=timezone.now())
+        url = self.url("watch:change")
+        since = timezone.localtime() - timedelta(hours=2)
+        until = since + timedelta(hours=30)
+        data = {
+            "since": f"{since:%Y-%m-%dT%H:%M}",
+            "charge_percent": "70",
+            "until": f"{until:%Y-%m-%dT%H:%M}",
+        }
+        self.assertRedirects(self.client.post(url, data), self.url("watch:watch"))
+        trial = self.trial()
+        self.assertEqual((trial.start_charge, round(trial.needed_h)), (0.7, 30))
+        self.assertEqual(trial.on_now(), ["Box"])
+        for change, words in (
+            ({"until": data["since"]}, "before it went out"),
+            ({"charge_percent": "5"}, "not above where it stops"),
+            ({"since": f"{until:%Y-%m-%dT%H:%M}"}, "in the future"),
+        ):
+            refused = self.client.post(url, {**data, **change})
+            self.assertContains(refused, words, status_code=422)
+
+    def test_what_keeps_alive_stands_on_top_and_has_no_switch(self):
+        self.box.cares = "life"
+        self.box.priority = "must"
+        self.box.save()
+        Trial.objects.all().delete()
+        self.begin()
+        page = self.page()
+        self.assertContains(page, "never off. Keep the second means ready")
+        self.assertNotContains(page, 'name="load" value="Box"')
+        self.assertContains(page, "Box must stay on; know the second means.")
+
+    def test_handing_over(self):
+        page = self.page()
+        for words in ("Power is out since", "On: Box, Lamp.", "Off: Saw."):
+            self.assertContains(page, words)
+
+    def test_may_of_what_is_none(self):
+        self.assertEqual(self.client.get(self.url("watch:may"), {"load": "x"}).status_code, 404)
+        whole = self.client.get(self.url("watch:may"), {"load": "Lamp"})
+        self.assertContains(whole, "May I switch on Lamp?")
+        self.assertContains(whole, "It counts as on already")
+
+
+class AfterTest(WatchTest):
+    def test_power_is_back_and_it_teaches(self):
+        self.begin()
+        Trial.objects.update(started_at=timezone.now() - timedelta(hours=6))
+        response = self.client.post(self.url("watch:back"), {"last_percent": "55"})
+        trial = self.trial()
+        self.assertRedirects(response, self.url("trials:taught", trial.pk))
+        self.assertFalse(trial.running)
+        self.assertEqual(trial.why_not_a_run(), "")
+        (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        names = [load["name"] for load in run.document["legs"][0]["loads"]]
+        self.assertEqual(names, ["Box", "Lamp"])
+        self.assertContains(self.page(), "Power is out?")
+        self.assertEqual(self.client.post(self.url("watch:back")).status_code, 404)
+
+    def test_a_charge_that_is_none_is_refused_and_it_goes_on(self):
+        self.begin()
+        refused = self.client.post(self.url("watch:back"), {"last_percent": "550"})
+        self.assertEqual(refused.status_code, 422)
+        self.assertTrue(self.trial().running)
+
+
+class CardTest(WatchTest):
+    def test_the_card(self):
+        page = self.client.get(self.url("watch:card"))
+        self.assertContains(page, "On the wall beside the battery")
+        self.assertContains(page, "of 10 such evenings")
+        self.assertContains(page, "Lamp")
+        self.assertNotContains(page, "Never off:")
+
+    def test_what_is_missing(self):
+        self.supply.delete()
+        self.assertContains(self.client.get(self.url("watch:card")), "No supply yet")

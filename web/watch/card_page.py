@@ -1,0 +1,104 @@
+"""The card for the wall, as it is printed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.watch.card import Card
+from web.common.units import clock, day_clock
+from web.jobs.models import Job
+from web.plans.answer_pool import AnswerPending
+from web.plans.draft import draft_of
+from web.plans.models import Plan
+from web.plans.outcomes import answer_draft, current_plan
+from web.watch.page import PAGE_WAIT_S, card_for
+
+#: Bars that a display without percent usually has.
+BARS = 5
+
+
+@dataclass(frozen=True)
+class CardRowText:
+    """A row of the card: its time, and what runs from which charge on."""
+
+    at: str
+    all_from: str
+    shoulds_from: str
+    bars: str
+
+
+@dataclass(frozen=True)
+class CardPage:
+    """The card of the current plan; ``words`` say why there is none."""
+
+    plan: Plan
+    card: Card | None
+    rows: Sequence[CardRowText] = ()
+    words: str = ""
+    lives: Sequence[str] = ()
+    contents: Sequence[str] = ()
+    generators: Sequence[str] = ()
+    carries: str = ""
+    pending: bool = False
+
+
+def card_page(job: Job, wait_s: float = PAGE_WAIT_S) -> CardPage:
+    """The card of a job's current plan."""
+    plan = current_plan(job)
+    plan.job = job
+    draft = draft_of(plan)
+    answer = answer_draft(draft, wait_s)
+    if answer.outcome is None:
+        return CardPage(plan, None, words=answer.words, pending=answer.pending)
+    try:
+        card = card_for(plan, wait_s)
+    except AnswerPending:
+        return CardPage(plan, None, pending=True)
+    except DocumentError as error:
+        return CardPage(plan, None, words=error.sentence)
+    loads = answer.outcome.plan.loads
+    return CardPage(
+        plan=plan,
+        card=card,
+        rows=[_row(plan, row.hour, row.all_from, row.shoulds_from) for row in card.rows],
+        lives=[load.name for load in loads if load.safety_class == "life"],
+        contents=[load.name for load in loads if load.safety_class == "store"],
+        generators=[source.name for source in answer.outcome.plan.sources if burns(source)],
+        carries=_carries(card),
+    )
+
+
+def burns(source: object) -> bool:
+    """Whether a source burns fuel."""
+    return getattr(source, "litres_per_kwh", 0.0) > 0
+
+
+def _row(plan: Plan, hour: float, all_from: float | None, shoulds: float | None) -> CardRowText:
+    moment = timezone.localtime(plan.start) + timedelta(hours=hour)
+    at = day_clock(moment) if hour >= 24 else clock(moment)
+    bars = "–" if all_from is None else f"{_bars(all_from)} of {BARS}"
+    return CardRowText(at, _percent(all_from), _percent(shoulds), bars)
+
+
+def _percent(share: float | None) -> str:
+    return "never" if share is None else f"{share * 100:.0f} %"
+
+
+def _bars(share: float) -> int:
+    """Bars that must be lit for at least this charge: the last one lit may be nearly out."""
+    return min(BARS, int(share * BARS - 1e-9) + 2)
+
+
+def _carries(card: Card) -> str:
+    """How many evenings of ten it carries, against no rule at all."""
+    by_card, all_on = (round(10 * share) for share in (card.carries, card.carries_all_on))
+    got, without = (round(100 * share) for share in (card.served, card.served_all_on))
+    return (
+        f"By this card the musts last in {by_card} of 10 such evenings, and the others get {got} % "
+        f"of what they want. If everything runs until it stops: {all_on} of 10, and {without} %."
+    )

@@ -1,0 +1,75 @@
+"""Forms of the watch: few, short, and for one thumb."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from django import forms
+from django.utils import timezone
+
+from web.common.fields import moment_field
+from web.common.forms import FoldedMixin
+from web.trials.models import Trial
+
+#: Longest watch, days.
+MOST_DAYS = 30
+
+
+def _percent(label: str, required: bool = True) -> forms.FloatField:
+    return forms.FloatField(
+        label=label,
+        min_value=0,
+        max_value=100,
+        required=required,
+        widget=forms.TextInput(attrs={"inputmode": "decimal", "autocomplete": "off"}),
+    )
+
+
+class LookForm(forms.Form):
+    """What the display shows now."""
+
+    percent = _percent("It shows, %")
+
+
+class BackForm(forms.Form):
+    """The charge at the end, if it was read."""
+
+    last_percent = _percent("It shows now, %", required=False)
+
+
+class ChangeForm(FoldedMixin, forms.Form):
+    """Since when it is out, the charge then, and until when it is needed."""
+
+    since = moment_field(label="Out since")
+    charge_percent = _percent("Charge shown then, %")
+    until = moment_field(label="Needed until")
+
+    def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
+        self.trial = trial
+        needed = trial.started_at + timedelta(hours=trial.needed_h or 0.0)
+        kwargs["initial"] = {
+            "since": trial.started_at,
+            "charge_percent": round(100 * trial.start_charge, 1),
+            "until": needed,
+        }
+        super().__init__(*args, **kwargs)
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or self.cleaned_data
+        since, until = cleaned.get("since"), cleaned.get("until")
+        first = min((record.at for record in self.trial.known_check_ins()), default=None)
+        if since is not None and since > timezone.now():
+            self.add_error("since", "That is in the future.")
+        elif since is not None and first is not None and since > first:
+            self.add_error("since", "Something was noted before that already.")
+        if since is not None and until is not None:
+            if until <= since:
+                self.add_error("until", "That is before it went out.")
+            elif until - since > timedelta(days=MOST_DAYS):
+                self.add_error("until", f"At most {MOST_DAYS} days.")
+        charge = cleaned.get("charge_percent")
+        if charge is not None and charge / 100 <= self.trial.stop_at:
+            self.add_error("charge_percent", "That is not above where it stops.")
+        cleaned["charge"] = None if charge is None else charge / 100
+        return cleaned

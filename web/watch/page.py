@@ -1,0 +1,293 @@
+"""The page of a watch, and its line in the answer bar."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any, TypeVar
+
+from django.utils import timezone
+
+from needle.document import DocumentError
+from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
+from needle.trial.forecast import Range
+from needle.watch.card import Card
+from needle.watch.doings import Doing
+from needle.watch.summary import (
+    LoadNow,
+    WatchSummary,
+    card_of_document,
+    may_switch_on,
+    summarise,
+)
+from needle.watch.watch import MaySwitchOn, WatchHelp
+from web.common.units import clock, day_clock, said
+from web.jobs.models import Job
+from web.plans.answer_pool import AnswerPending, worked_out
+from web.plans.draft import document, draft_of
+from web.plans.models import Plan
+from web.trials.models import Trial
+
+T = TypeVar("T")
+#: Raised when the core tells the same watch differently.
+WATCH_VERSION = 1
+#: How long a page waits, s; and how often "now" moves, h.
+PAGE_WAIT_S, STEP_H = 2.0, 0.1
+#: Doings and helps that are shown at once.
+MOST_DOINGS, MOST_HELPS = 5, 3
+
+
+@dataclass(frozen=True)
+class DoingRow:
+    """What comes next: its time, words, and whether it is late."""
+
+    at: str
+    words: str
+    caution: str
+    late: bool
+
+
+@dataclass(frozen=True)
+class HelpRow:
+    """What would help, with its gain; ``kind`` and ``name`` say what "Do it" does."""
+
+    kind: str
+    name: str
+    words: str
+    gain: str
+    chance: str
+    caution: str
+    at: str = ""
+
+
+@dataclass(frozen=True)
+class LoadRow:
+    """A load as a switch."""
+
+    name: str
+    on: bool
+    draws: str
+
+
+@dataclass(frozen=True)
+class MayRow:
+    """Whether a load may be switched on now, in sentences."""
+
+    load: str
+    verdict: str
+    ok: bool
+    detail: str
+    cost: str
+    free: str
+
+
+@dataclass(frozen=True)
+class WatchPage:
+    """A watch as it stands; without ``summary`` it is being computed, or ``words`` say why not."""
+
+    trial: Trial
+    summary: WatchSummary | None
+    headline: str = ""
+    words: str = ""
+    lives: Sequence[LoadRow] = ()
+    loads: Sequence[LoadRow] = ()
+    doings: Sequence[DoingRow] = ()
+    helps: Sequence[HelpRow] = ()
+    notices: Sequence[str] = ()
+    pending: bool = False
+
+    @property
+    def since(self) -> str:
+        """Since when it is out, and how long that is."""
+        hours = self.trial.hours_to(timezone.now())
+        return f"since {day_clock(timezone.localtime(self.trial.started_at))}, {hours_text(hours)}"
+
+    @property
+    def handing_over(self) -> str:
+        """One paragraph to read aloud or to send."""
+        if self.summary is None:
+            return ""
+        on = ", ".join(row.name for row in (*self.lives, *self.loads) if row.on) or "nothing"
+        off = ", ".join(row.name for row in self.loads if not row.on)
+        charge = self.summary.charge
+        parts = [
+            f"Power is out {self.since}.",
+            f"Battery at about {charge[1] * 100:.0f} % ({charge[0] * 100:.0f} to "
+            f"{charge[2] * 100:.0f} %). {self.headline}. {self.words}",
+            f"On: {on}." + (f" Off: {off}." if off else ""),
+        ]
+        parts += [f"{row.at} {row.words}." for row in self.doings[:3]]
+        if self.lives:
+            names = ", ".join(row.name for row in self.lives)
+            parts.append(f"{names} must stay on; know the second means.")
+        return " ".join(parts)
+
+
+def hour_now(trial: Trial) -> float:
+    """Hours since the start, in steps, so that two requests of a moment ask the same."""
+    last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
+    hours = max(trial.hours_to(timezone.now()), trial.hours_to(last))
+    return max(0.0, trial.hours_to(last), round(hours / STEP_H) * STEP_H)
+
+
+def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchSummary:
+    """What stands now.
+
+    Raises
+    ------
+    AnswerPending, DocumentError
+    """
+    return _worked_out("watch", trial, wait_s, summarise)
+
+
+def may_of(trial: Trial, name: str, wait_s: float) -> MaySwitchOn:
+    """Whether a load may be switched on now.
+
+    Raises
+    ------
+    AnswerPending, DocumentError
+    """
+    return _worked_out("watch-may", trial, wait_s, may_switch_on, name)
+
+
+def card_for(plan: Plan, wait_s: float) -> Card:
+    """The card of a plan.
+
+    Raises
+    ------
+    AnswerPending, DocumentError
+    """
+    doc = document(draft_of(plan))
+    return worked_out(_key("watch-card", doc), plan.job.owner_id, wait_s, card_of_document, doc)
+
+
+def _worked_out(kind: str, trial: Trial, wait_s: float, work: Callable[..., T], *more: Any) -> T:
+    asked = (trial.to_document(), hour_now(trial), trial.needed_h, *more)
+    return worked_out(_key(kind, *asked), (kind, trial.job.owner_id), wait_s, work, *asked)
+
+
+def _key(kind: str, *asked: Any) -> str:
+    text = json.dumps([WATCH_VERSION, *asked], sort_keys=True)
+    return f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
+
+
+def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
+    """The page of a watch as it stands now."""
+    try:
+        summary = summary_of(trial, wait_s)
+    except AnswerPending:
+        return WatchPage(trial, None, "Calculating…", pending=True)
+    except DocumentError as error:
+        return WatchPage(trial, None, "No answer", f"{error.sentence}")
+    rows = [_load_row(load) for load in summary.loads]
+    lives = {load.name for load in summary.loads if load.safety_class == "life"}
+    return WatchPage(
+        trial=trial,
+        summary=summary,
+        headline=headline_of(trial, summary),
+        words=chance_words(trial, summary),
+        lives=[row for row in rows if row.name in lives and row.on],
+        loads=[row for row in rows if row.name not in lives or not row.on],
+        doings=[_doing_row(trial, summary, doing) for doing in summary.doings[:MOST_DOINGS]],
+        helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
+        notices=[said(notice) for notice in summary.notices],
+    )
+
+
+def moment(trial: Trial, hour: float) -> datetime:
+    """A moment of a trial, by the job's clock."""
+    return timezone.localtime(trial.started_at + timedelta(hours=hour))
+
+
+def headline_of(trial: Trial, summary: WatchSummary) -> str:
+    """Until when it lasts: ``Lasts until about Tue 07:20, Tue 05:50 to Tue 09:40``."""
+    low, mid, high = (day_clock(moment(trial, hour)) for hour in summary.stop_h)
+    return f"Lasts until about {mid}, {low} to {high}"
+
+
+def chance_words(trial: Trial, summary: WatchSummary) -> str:
+    """The chance of the hour needed, for all that is on and for the musts alone."""
+    until = day_clock(moment(trial, summary.needed_h))
+    left = hours_text(summary.remaining_h[1])
+    words = f"{left} left. Chance to reach {until}: {chance_text(summary.chance)}"
+    if chance_text(summary.chance_musts) == chance_text(summary.chance):
+        return f"{words}, with the musts alone too."
+    return f"{words}; with the musts alone {chance_text(summary.chance_musts)}."
+
+
+def _load_row(load: LoadNow) -> LoadRow:
+    high = load.watts[2]
+    draws = "not in the next hour" if high < 0.5 else _watts_text(load.watts)
+    return LoadRow(load.name, load.on, draws if load.on else "off")
+
+
+def _watts_text(watts: Range) -> str:
+    low, mid, high = watts
+    return f"{with_unit(mid, 'W', 2)} ({with_unit(low, 'W', 2)} to {with_unit(high, 'W', 2)})"
+
+
+def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
+    late = doing.late(summary.hour)
+    return DoingRow(clock(moment(trial, doing.hour)), said(doing.said), said(doing.caution), late)
+
+
+def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:
+    low, mid, high = (max(0.0, hours) for hours in each.gained_h)
+    chances = [f"chance {_moved(summary.chance, each.chance)}"]
+    if each.kind == "charge":
+        chances.append(f"of the musts {_moved(summary.chance_musts, each.chance_musts)}")
+    words = said(each.said)
+    return HelpRow(
+        kind=each.kind,
+        name=each.name,
+        words=f"{words[:1].upper()}{words[1:]}",
+        gain=f"+{hours_text(mid)} ({hours_range_text(low, high)})",
+        chance=", ".join(chances),
+        caution=said(each.caution),
+        at="" if each.from_h is None else moment(trial, each.from_h).isoformat(),
+    )
+
+
+def _moved(before: float, after: float) -> str:
+    """A chance before and after: ``1 in 10 → 3 in 10``, ``stays 1 in 10``."""
+    texts = chance_text(before), chance_text(after)
+    return f"stays {texts[0]}" if texts[0] == texts[1] else " → ".join(texts)
+
+
+def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
+    """Whether a load may be switched on now, in sentences."""
+    start = may.start.start
+    ok = may.start.chance >= 0.5
+    verdict = "Yes" if may.start.chance >= 0.9 else "Probably" if ok else "No"
+    starts = f"it starts and runs in {chance_text(may.start.chance)}"
+    detail = ""
+    if start is not None:
+        low, mid, high = start.required_va
+        detail = (
+            f"{with_unit(mid, 'VA', 2)} at its start ({with_unit(low, 'VA', 2)} to "
+            f"{with_unit(high, 'VA', 2)}), with {', '.join(start.beside)}."
+        )
+    low, mid, high = (max(0.0, hours) for hours in may.cost_h)
+    length = hours_text(may.minutes / 60)
+    cost = f"{length} of it cost {hours_text(mid)} at the end ({hours_range_text(low, high)})"
+    free = ""
+    if may.free_at_h is not None:
+        at = day_clock(moment(trial, may.free_at_h))
+        free = f"Costs nothing from about {at}: the sun carries it."
+    return MayRow(
+        may.load,
+        f"{verdict}: {starts}",
+        ok,
+        detail,
+        f"{cost}; chance {_moved(may.chance, may.chance_after)}.",
+        free,
+        "",
+    )
+
+
+def job_has_plan(job: Job) -> bool:
+    """Whether anything could be watched: a supply, and a load."""
+    return job.supplies.live().exists() and job.loads.live().exists()

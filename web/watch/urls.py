@@ -1,0 +1,16 @@
+from django.urls import path
+
+from web.watch import views
+
+app_name = "watch"
+urlpatterns = [
+    path("watch/", views.page, name="watch"),
+    path("watch/begin/", views.begin, name="begin"),
+    path("watch/change/", views.change, name="change"),
+    path("watch/switch/", views.switch, name="switch"),
+    path("watch/charge/", views.charge, name="charge"),
+    path("watch/look/", views.look, name="look"),
+    path("watch/may/", views.may, name="may"),
+    path("watch/back/", views.back, name="back"),
+    path("watch/card/", views.card, name="card"),
+]

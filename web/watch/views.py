@@ -1,0 +1,185 @@
+"""The watch: begin, switch, look, ask, and end; and the card for the wall."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from django.contrib import messages
+from django.http import Http404, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.utils import timezone
+from django.utils.dateparse import parse_datetime
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django_htmx.http import HttpResponseClientRedirect
+
+from needle.document import DocumentError
+from web.common.htmx import HtmxRequest
+from web.jobs.access import of_job
+from web.jobs.announcing import announce_change
+from web.jobs.models import Job
+from web.plans.answer_pool import AnswerPending
+from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
+from web.trials.models import Trial
+from web.watch import actions
+from web.watch.actions import running_watch
+from web.watch.card_page import card_page
+from web.watch.forms import BackForm, ChangeForm, LookForm
+from web.watch.page import job_has_plan, may_of, may_row, page_of
+
+#: Farthest that a charger is planned ahead.
+LONGEST_AHEAD = timedelta(days=4)
+
+
+def _running(job: Job) -> Trial:
+    """The job's watch that is under way; 404 without one."""
+    trial = running_watch(job)
+    if trial is None:
+        raise Http404
+    return trial
+
+
+def _shown(
+    request: HtmxRequest, job: Job, trial: Trial, look: LookForm | None = None, status: int = 200
+) -> HttpResponse:
+    context = {
+        "job": job,
+        "trial": trial,
+        "watch": page_of(trial),
+        "look": look or LookForm(),
+        "back": BackForm(),
+    }
+    name = "watch/_now.html" if request.htmx else "watch/watch.html"
+    return render(request, name, context, status=status)
+
+
+def _changed(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Response after a stored change."""
+    announce_change(request, job)
+    if request.htmx:
+        return _shown(request, job, _running(job))
+    return redirect("watch:watch", job.pk)
+
+
+@require_GET
+@of_job
+def page(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The watch as it stands, or how to begin one."""
+    trial = running_watch(job)
+    if trial is None:
+        context = {"job": job, "plan": current_plan(job), "can": job_has_plan(job)}
+        return render(request, "watch/begin.html", context)
+    return _shown(request, job, trial)
+
+
+@require_POST
+@of_job
+def begin(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The power is out."""
+    if not job_has_plan(job):
+        return redirect("watch:watch", job.pk)
+    actions.begin_watch(job)
+    announce_change(request, job)
+    url = reverse("watch:watch", args=[job.pk])
+    return HttpResponseClientRedirect(url) if request.htmx else redirect(url)
+
+
+@require_http_methods(["GET", "POST"])
+@of_job
+def change(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Since when it is out, with what charge, and until when it is needed."""
+    trial = _running(job)
+    form = ChangeForm(request.POST or None, trial=trial)
+    if request.method == "POST" and form.is_valid():
+        cleaned = form.cleaned_data
+        try:
+            actions.change_watch(trial, cleaned["since"], cleaned["charge"], cleaned["until"])
+        except DocumentError as error:
+            form.add_error(None, error.sentence)
+        else:
+            return _changed(request, job)
+    status = 422 if form.is_bound else 200
+    context = {"job": job, "trial": trial, "form": form}
+    return render(request, "watch/change.html", context, status=status)
+
+
+@require_POST
+@of_job
+def switch(request: HtmxRequest, job: Job) -> HttpResponse:
+    """A load is on, or off, from now on."""
+    trial = _running(job)
+    name = request.POST.get("load", "")
+    if name not in trial.load_names:
+        raise Http404
+    on = set(trial.on_now())
+    actions.switch(trial, on | {name} if request.POST.get("on") else on - {name})
+    return _changed(request, job)
+
+
+@require_POST
+@of_job
+def charge(request: HtmxRequest, job: Job) -> HttpResponse:
+    """A charger of the plan runs for two hours, from the moment that is posted."""
+    trial, now = _running(job), timezone.localtime()
+    begin = parse_datetime(request.POST.get("at", "")) or now
+    if not begin.tzinfo or abs(begin - now) > LONGEST_AHEAD:
+        raise Http404
+    try:
+        actions.run_charger(trial, request.POST.get("source", ""), max(begin, now))
+    except LookupError:
+        raise Http404 from None
+    except DocumentError as error:
+        messages.error(request, error.sentence)
+        return redirect("watch:watch", job.pk)
+    return _changed(request, job)
+
+
+@require_POST
+@of_job
+def look(request: HtmxRequest, job: Job) -> HttpResponse:
+    """What the display shows now."""
+    trial = _running(job)
+    form = LookForm(request.POST)
+    if not form.is_valid():
+        return _shown(request, job, trial, form, status=422)
+    actions.look(trial, form.cleaned_data["percent"])
+    return _changed(request, job)
+
+
+@require_GET
+@of_job
+def may(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Whether a load may be switched on now."""
+    trial = _running(job)
+    name = request.GET.get("load", "")
+    if name not in trial.load_names:
+        raise Http404
+    try:
+        row = may_row(trial, may_of(trial, name, LONG_WAIT_S))
+    except AnswerPending:
+        return still_working()
+    on = name in trial.on_now()
+    context = {"job": job, "may": row, "is_on": on}
+    return render(request, f"watch/{'_may' if request.htmx else 'may'}.html", context)
+
+
+@require_POST
+@of_job
+def back(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The power is back: the watch ends, and says what it taught."""
+    trial = _running(job)
+    form = BackForm(request.POST)
+    if not form.is_valid():
+        context = {"job": job, "trial": trial, "watch": page_of(trial), "look": LookForm()}
+        return render(request, "watch/watch.html", {**context, "back": form}, status=422)
+    actions.power_is_back(trial, form.cleaned_data["last_percent"])
+    announce_change(request, job)
+    return redirect("trials:taught", job.pk, trial.pk)
+
+
+@require_GET
+@of_job
+def card(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The card for the wall, made from the current plan."""
+    context = {"job": job, "card": card_page(job)}
+    return render(request, f"watch/{'_card' if request.htmx else 'card'}.html", context)
