@@ -8,6 +8,7 @@ from needle.moments import moment_after
 from needle.trial.forecast import Range
 from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings
+from needle.watch.summary import LOOK_H
 from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
 
 
@@ -24,6 +25,7 @@ def as_document(watch: Watch) -> dict[str, Any]:
             "needed_h": watch.needed_h,
             "chance": watch.chance,
             "chance_musts": watch.chance_musts,
+            "may_stay_on": watch.may_stay_on(watch.hour + LOOK_H),
             "on": [{"load": name, "watts": _span(watch.watts(name))} for name in watch.on],
             "notices": watch.forecast.notices,
         },

@@ -15,6 +15,9 @@ from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings
 from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
 
+#: Hours to the next look at the charge.
+LOOK_H = 2.0
+
 
 @dataclass(frozen=True)
 class LoadNow:
@@ -42,6 +45,10 @@ class WatchSummary:
     doings : tuple of Doing
     helps : tuple of WatchHelp
     notices : tuple of Message
+    look_h : float
+        Hour of the next look at the charge.
+    go_off : tuple of str
+        Loads that are on and should go off now, so that the musts are safe until then.
     """
 
     hour: float
@@ -55,6 +62,8 @@ class WatchSummary:
     doings: tuple[Doing, ...]
     helps: tuple[WatchHelp, ...]
     notices: tuple[Message, ...]
+    look_h: float = 0.0
+    go_off: tuple[str, ...] = ()
 
 
 def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSummary:
@@ -66,6 +75,8 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
     """
     watch = _watch(json.dumps(document, sort_keys=True), hour, needed_h)
     plan = watch.plan
+    look_h = watch.hour + LOOK_H
+    stay = watch.may_stay_on(look_h)
     return WatchSummary(
         hour=watch.hour,
         needed_h=needed_h,
@@ -87,6 +98,8 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
         doings=tuple(doings(plan, watch.hour, needed_h, watch.on, watch.forecast)),
         helps=tuple(watch.helps()),
         notices=tuple(watch.forecast.notices),
+        look_h=look_h,
+        go_off=tuple(name for name in watch.on if name not in stay),
     )
 
 

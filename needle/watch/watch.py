@@ -23,6 +23,8 @@ from needle.watch.starts import StartNow, start_now
 CHARGE_H, USE_MIN = 2.0, 15.0
 #: Parts of the likely hours left after which a charger is tried.
 CHARGE_PARTS = (0.0, 0.25, 0.5, 0.75, 0.9)
+#: Most of the musts' chance that anything else may take from one look to the next.
+MOST_RISK = 0.02
 #: Hours within which a check-in is of now.
 SAME_H = 1e-3
 #: Least hours, and least part of a chance, that a change is worth being named for.
@@ -171,6 +173,28 @@ class Watch:
         columns = self._ahead.columns[:QUARTERS_PER_HOUR]
         drawn = self.course.loads_w[name][self.standing.rows][:, columns].mean(axis=1)
         return _range(drawn * self.standing.level)
+
+    def may_stay_on(self, until_h: float) -> list[str]:
+        """Loads that may stay on until a later look, so that the musts are still safe after it.
+
+        First all that is on, else without the nice ones, else the musts: the first that leaves the
+        musts the chance that the plan wants, and takes hardly anything of what they have now, if
+        only they run from that look on.
+        """
+        nice = [load.name for load in self.plan.loads if load.may_be_dropped]
+        without_nice = [name for name in self.on if name not in nice]
+        look = max(1, round((until_h - self.hour) * QUARTERS_PER_HOUR))
+        musts_w = self._ahead.drawn_w(self.musts)
+        for names in (self.on, without_nice):
+            drawn_w = np.concatenate(
+                [self._ahead.drawn_w(names)[:, :look], musts_w[:, look:]], axis=1
+            )
+            stops = self._ahead.stop_h(self._ahead.charge(drawn_w))
+            chance = self._chance(stops, self._musts_h, self.chance_musts)
+            least = max(self.plan.wanted_chance, self.chance_musts - MOST_RISK)
+            if chance >= least:
+                return list(names)
+        return self.musts
 
     def helps(self) -> list[WatchHelp]:
         """Changes that lengthen it or raise a chance, the most useful first."""

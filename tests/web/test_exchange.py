@@ -138,7 +138,7 @@ class RunsOfLoadsTest(SiteTest):
         make_load(self.job, "Later", 30.0)
 
         def loads(job):
-            (run,) = draft_of(current_plan(job)).runs
+            (run,) = draft_of(current_plan(Job.objects.get(pk=job.pk))).runs
             return sorted(load["name"] for load in run.document["loads"])
 
         self.assertEqual(loads(self.job), ["Box", "Gone"])

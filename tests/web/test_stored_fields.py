@@ -59,6 +59,7 @@ ELSEWHERE = {
     "Plan.is_current": "which plan the answer bar speaks of",
     "Plan.note": "a note",
     "Trial.believed": "without a plan only, and compared at its end",
+    "Trial.needed_h": "of a watch: tested with it",
     "Trial.contents": "for comparing trials",
     "Trial.begins": "for comparing trials",
     "Trial.ran": "settings and cooling down of the loads in it: tested with runs",

@@ -23,8 +23,8 @@ from web.loads.models import Load
 from web.plans.draft import Draft
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import Answer, answer_draft
+from web.plans.runs import trials_of
 from web.plans.used import UsedLoad
-from web.watch.actions import running_watch
 from web.watch.page import WatchPage, page_of
 
 #: Where the way out of each trouble lies: address and words of the button.
@@ -67,7 +67,9 @@ class Bar:
 
 def bar_of(answer: Answer, job: Job) -> Bar:
     """Return the bar of an answer."""
-    if (watch := running_watch(job)) is not None:
+    watch = next((trial for trial in trials_of(job) if trial.is_watch and trial.running), None)
+    if watch is not None:
+        watch.job = job
         return _bar_of_watch(page_of(watch, wait_s=0.2), job)
     plan_url = reverse("plans:plan", args=[job.pk, answer.plan.pk or 0])
     if answer.pending:
@@ -114,7 +116,7 @@ def _bar_of_watch(watch: WatchPage, job: Job) -> Bar:
     return Bar(
         dial=dial_of_watch(watch),
         headline=watch.headline,
-        detail=watch.words,
+        detail=f"{watch.words} {watch.advice}",
         covers="yes" if summary.chance >= 0.9 else "unsure" if summary.chance >= 0.5 else "no",
         plan_words=f"Power is out, {watch.since}",
         plan_url=url,

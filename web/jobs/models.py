@@ -50,14 +50,14 @@ class JobCache:
     """What one request has fetched or computed of a job; None if not yet.
 
     ``loads`` have their readings, ``numbers`` are the loads' numbers by primary key, ``answer`` is
-    that to the current plan, ``ended_trials`` its finished trials, ``honesty`` how its ranges held,
+    that to the current plan, ``trials`` have their check-ins, ``honesty`` is how its ranges held,
     and ``meters`` are the owner's by name.
     """
 
     loads: list[Any] | None = None
     numbers: dict[int, int] | None = None
     answer: Any = None
-    ended_trials: list[Any] | None = None
+    trials: list[Any] | None = None
     honesty: Any = None
     meters: dict[str, Instrument] | None = None
 

@@ -110,13 +110,17 @@ def runs_of(supply: Supply, job: Job) -> list[UsedRun]:
     return runs
 
 
-def ended_trials(job: Job) -> list[Any]:
-    """The job's finished trials with their check-ins, the newest first; fetched once a request."""
-    if job.cache.ended_trials is None:
+def trials_of(job: Job) -> list[Any]:
+    """The job's trials with their check-ins, the newest first; fetched once per request."""
+    if job.cache.trials is None:
         trials: Any = job.trials.live()
-        ended = trials.with_check_ins().filter(ended_at__isnull=False)
-        job.cache.ended_trials = list(ended)
-    return list(job.cache.ended_trials)
+        job.cache.trials = list(trials.with_check_ins())
+    return list(job.cache.trials)
+
+
+def ended_trials(job: Job) -> list[Any]:
+    """The job's finished trials."""
+    return [trial for trial in trials_of(job) if not trial.running]
 
 
 def _run(trial: Any, loads: Mapping[str, Load]) -> UsedRun:

@@ -228,10 +228,11 @@ class Trial(Record):
             (not self.counts, "it was switched off for plans"),
             (not (self.expected.get("plan") or {}).get("loads"), "what ran in it was not recorded"),
         )
-        own = next((words for holds, words in reasons if holds), "")
+        if own := next((words for holds, words in reasons if holds), ""):
+            return own
         made = run_of(self.to_core())
-        if own or isinstance(made, str):
-            return own or str(made)
+        if isinstance(made, str):
+            return made
         if self.ran.get("charged") and made.wh_in is None:
             return "it was charged meanwhile, and nobody noted how many Wh went in by its end"
         return ""

@@ -92,6 +92,7 @@ class WatchPage:
     summary: WatchSummary | None
     headline: str = ""
     words: str = ""
+    advice: str = ""
     lives: Sequence[LoadRow] = ()
     loads: Sequence[LoadRow] = ()
     doings: Sequence[DoingRow] = ()
@@ -116,7 +117,7 @@ class WatchPage:
         parts = [
             f"Power is out {self.since}.",
             f"Battery at about {charge[1] * 100:.0f} % ({charge[0] * 100:.0f} to "
-            f"{charge[2] * 100:.0f} %). {self.headline}. {self.words}",
+            f"{charge[2] * 100:.0f} %). {self.headline}. {self.words} {self.advice}",
             f"On: {on}." + (f" Off: {off}." if off else ""),
         ]
         parts += [f"{row.at} {row.words}." for row in self.doings[:3]]
@@ -189,6 +190,7 @@ def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
         summary=summary,
         headline=headline_of(trial, summary),
         words=chance_words(trial, summary),
+        advice=advice_of(trial, summary),
         lives=[row for row in rows if row.name in lives and row.on],
         loads=[row for row in rows if row.name not in lives or not row.on],
         doings=[_doing_row(trial, summary, doing) for doing in summary.doings[:MOST_DOINGS]],
@@ -216,6 +218,15 @@ def chance_words(trial: Trial, summary: WatchSummary) -> str:
     if chance_text(summary.chance_musts) == chance_text(summary.chance):
         return f"{words}, with the musts alone too."
     return f"{words}; with the musts alone {chance_text(summary.chance_musts)}."
+
+
+def advice_of(trial: Trial, summary: WatchSummary) -> str:
+    """What should go off now for the musts to be safe, if anything; and when to look again."""
+    at = clock(moment(trial, summary.look_h))
+    if summary.go_off:
+        names = ", ".join(summary.go_off)
+        return f"For the musts: {names} off now. Look at the charge again at {at}."
+    return f"All that is on may stay on until you look at the charge at {at}."
 
 
 def _load_row(load: LoadNow) -> LoadRow:
@@ -277,15 +288,8 @@ def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
     if may.free_at_h is not None:
         at = day_clock(moment(trial, may.free_at_h))
         free = f"Costs nothing from about {at}: the sun carries it."
-    return MayRow(
-        may.load,
-        f"{verdict}: {starts}",
-        ok,
-        detail,
-        f"{cost}; chance {_moved(may.chance, may.chance_after)}.",
-        free,
-        "",
-    )
+    cost = f"{cost}; chance {_moved(may.chance, may.chance_after)}."
+    return MayRow(may.load, f"{verdict}: {starts}", ok, detail, cost, free)
 
 
 def job_has_plan(job: Job) -> bool:
