@@ -38,11 +38,10 @@ SHOTS = (
     ("day-plan", "/jobs/1/plan/", {"width": 1280, "height": 1100}, "light"),
     ("day-plan-dark", "/jobs/1/plans/3/", WIDE, "dark"),
     ("meters", "/meters/", WIDE, "light"),
-    ("day-plan-compare", "/jobs/1/plans/1/compare/?with=supply-2", WIDE, "light"),
     ("compare", "/jobs/1/compare/?item=3&item=2&on=1", WIDE, "light"),
     ("trial", "/jobs/1/trials/3/", WIDE, "light"),
-    ("trial-finished", "/jobs/1/trials/1/", WIDE, "light"),
-    ("trial-phone", "/jobs/1/trials/3/", PHONE, "light"),
+    ("taught", "/jobs/1/trials/1/taught/", WIDE, "light"),
+    ("wall-card", "/jobs/1/watch/card/", TALL, "light"),
     ("sheet", "/jobs/1/sheet/", TALL, "light"),
     ("bench-phone", "/jobs/1/bench/", PHONE, "light"),
 )
@@ -106,12 +105,19 @@ def main() -> None:
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"docs/screenshots/{name}.png")
                 context.close()
-            context = browser.new_context()
+            context = browser.new_context(viewport=PHONE, color_scheme="dark")
             page = context.new_page()
             sign_in(page, port)
             sheet = context.request.get(f"http://127.0.0.1:{port}/jobs/1/sheet/a4.pdf")
             SHEET.write_bytes(sheet.body())
             print("docs/storm-night.pdf")
+            # Last: from here on the answer bar is the watch's.
+            page.goto(f"http://127.0.0.1:{port}/jobs/1/watch/")
+            page.get_by_role("button", name="Power is out").click()
+            page.wait_for_selector("#watch")
+            settle(page)
+            page.screenshot(path=OUT / "watch-phone.png")
+            print("docs/screenshots/watch-phone.png")
         finally:
             browser.close()
             server.terminate()

@@ -16,6 +16,7 @@ from web.bench.models import Capture
 from web.demo.round import begin_drills, clinic_round
 from web.loads.reading_forms import FORMS
 from web.meters.models import Meter
+from web.watch.actions import begin_watch
 
 #: Forms that no page shows with fields to type in, each with why.
 WITHOUT_TYPING = {
@@ -103,6 +104,8 @@ class EveryFormTest(BrowserTest):
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),
         )
+        begin_watch(clinic)
+        yield from (("watch:watch",), ("watch:change",))
         outside = clinic.owner.drill_runs.first()
         yield from (
             ("jobs:list", None),

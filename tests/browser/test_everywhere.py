@@ -4,6 +4,7 @@ from playwright.sync_api import expect
 
 from tests.browser.base import PHONE, WIDE, BrowserTest
 from web.demo.round import begin_drills, clinic_round
+from web.watch.actions import begin_watch
 
 #: What the size and the theme of a screen can spoil; the rest is the same in every look.
 SEEN = ("color-contrast", "scrollable-region-focusable", "link-in-text-block")
@@ -130,6 +131,9 @@ class EveryScreenTest(BrowserTest):
             ("trials:trial", clinic.trials.first().pk),
             ("trials:trial", clinic.trials.last().pk),
             ("trials:edit", clinic.trials.last().pk),
+            ("trials:taught", clinic.trials.last().pk),
+            ("watch:watch",),
+            ("watch:card",),
             ("jobs:edit",),
             ("rounds:index",),
             ("rounds:round", visit.pk),
@@ -155,6 +159,29 @@ class EveryScreenTest(BrowserTest):
                 wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
                 self.assertLessEqual(wide, 0, "the page scrolls sideways")
                 page.emulate_media(color_scheme="light")
+
+    def test_the_watch_on_a_phone_in_the_dark(self):
+        """What stands and what is on is in one view; a switch and a question answer in place."""
+        begin_watch(self.clinic())
+        page = self.signed_in(PHONE, color_scheme="dark", reduced_motion="reduce")
+        self.go(page, "watch:watch")
+        expect(page.locator(".watch-headline")).to_contain_text("Lasts until about")
+        self.assertEqual(self.axe(page), [])
+        wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
+        self.assertLessEqual(wide, 0)
+        for part in (".watch-headline", ".watch-life", "#id_percent", ".load-switch >> nth=0"):
+            box = page.locator(part).bounding_box()
+            self.assertLess(box["y"] + box["height"], PHONE["height"], part)
+        lamp = page.get_by_role("switch", name="Exam lamp")
+        expect(lamp).to_have_attribute("aria-checked", "true")
+        lamp.press("Enter")
+        expect(page.get_by_role("switch", name="Exam lamp")).to_have_attribute(
+            "aria-checked", "false"
+        )
+        page.get_by_role("link", name="Suction pump").click()
+        expect(page.locator(".may-answer")).to_contain_text("at the end")
+        page.get_by_role("link", name="Autoclave").click()
+        expect(page.locator(".may-answer")).to_contain_text("Autoclave")
 
     def test_outside_a_job(self):
         page = self.signed_in()
@@ -188,4 +215,4 @@ class EveryScreenTest(BrowserTest):
 class OtherScreensTest(EveryScreenTest):
     part = 1
     # Looked at once is enough.
-    test_outside_a_job = test_printed = None
+    test_outside_a_job = test_printed = test_the_watch_on_a_phone_in_the_dark = None
