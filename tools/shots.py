@@ -105,7 +105,7 @@ def main() -> None:
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"docs/screenshots/{name}.png")
                 context.close()
-            context = browser.new_context(viewport=PHONE, color_scheme="dark")
+            context = browser.new_context(viewport=PHONE, color_scheme="dark")  # type: ignore[arg-type]
             page = context.new_page()
             sign_in(page, port)
             sheet = context.request.get(f"http://127.0.0.1:{port}/jobs/1/sheet/a4.pdf")

@@ -2,15 +2,19 @@
 
 Supplies are emptied second by second by the households of :mod:`tools.truth`, with sun, changed
 conditions and displays that bend, stick and jump, or by a small steady pack. Nothing here is shared
-with what it judges. ``python -m tools.trials [TRIALS]``
+with what it judges. ``python -m tools.trials [TRIALS] [FIRST_SEED]``
 """
 
 from __future__ import annotations
 
 import copy
+import os
 import sys
 import time
+from contextlib import ExitStack
 from dataclasses import dataclass, field
+from itertools import chain
+from multiprocessing import Pool
 from typing import Any
 
 import numpy as np
@@ -22,9 +26,10 @@ from needle.trial.trial import parse_trial
 from tools.scores import Score
 from tools.truth import BEFORE_DAYS, DAY_S, STEP_S, Household, household
 
-SORTS = ("household", "sun", "legs", "small pack", "no plan")
-DISPLAYS = ("percent", "bars", "wh", "ah")
-SHARES = (0.0, 1 / 3, 0.5, 0.8)
+SORTS = ("household", "sun", "legs", "switched", "small pack", "no plan")
+#: What is written down; "time" says only that it still runs.
+DISPLAYS = ("percent", "bars", "wh", "ah", "time")
+SHARES = (0.0, 0.1, 1 / 3, 0.5, 0.8)
 CHARGES = 0.96
 #: Days after which a run is made again.
 LATER_DAYS = 2
@@ -42,7 +47,7 @@ class Run:
     display: str
     stop_at: float
     rng: np.random.Generator
-    leg_h: list[tuple[float, str]] = field(default_factory=list)
+    legs: list[dict[str, Any]] = field(default_factory=list)
     watts: np.ndarray | None = None
 
     def __post_init__(self) -> None:
@@ -85,6 +90,8 @@ class Run:
         if self.display == "bars":
             lit = int(np.searchsorted(self.edges, max(self.charge[place], 1e-9)))
             return {**seen, "bars": min(lit, len(self.edges) - 1), "of": len(self.edges) - 1}
+        if self.display == "time":
+            return seen
         counted = self.out_wh[place] * self.gain
         if self.display == "wh":
             return {**seen, "wh": float(round(counted))}
@@ -93,17 +100,17 @@ class Run:
 
     def knowable(self, share: float) -> bool:
         """Whether there is anything to go by: a plan or a look, and conditions that stay."""
-        looked = share > 0 or self.sort != "no plan"
-        return looked and all(hour < 0.85 * share * self.true_h for hour, _ in self.leg_h)
+        looked = (share > 0 and self.display != "time") or self.sort != "no plan"
+        return looked and all(leg["h"] < 0.85 * share * self.true_h for leg in self.legs)
 
     def trial(self, share: float) -> dict[str, Any]:
         """The trial's document as it stood after a share of its hours."""
+        # One look early, then a dozen spread over it.
         places = (np.arange(1, 13) + self.rng.uniform(-0.3, 0.3, 12)) / 13
+        places[0] = self.rng.uniform(0.05, 0.1)
         hours = [place * self.true_h for place in places if place <= share]
         check_ins = [self.seen(hour) for hour in hours]
-        for hour, name in self.leg_h:
-            if hour <= share * self.true_h:
-                check_ins.append({"h": round(hour, 2), "leg": name})
+        check_ins += [leg for leg in self.legs if leg["h"] <= share * self.true_h]
         document: dict[str, Any] = {"stop_at": self.stop_at, "check_ins": check_ins}
         if self.sort == "no plan":
             return {**document, "supply": {"battery": self.document["supply"]["battery"]}}
@@ -159,7 +166,7 @@ def run_of(seed: int) -> Run | None:
     document = copy.deepcopy(home.document)
     out_w, held_wh = _down(home, document)
     sun_w = np.zeros_like(out_w)
-    leg_h = []
+    legs: list[dict[str, Any]] = []
     if sort == "sun":
         document["sources"] = [
             {
@@ -179,7 +186,17 @@ def run_of(seed: int) -> Run | None:
         first = np.argmax(np.cumsum(out_w) * STEP_S / 3600 > rng.uniform(0.2, 0.6) * held_wh)
         factor = float(np.exp(rng.choice([-1, 1]) * rng.uniform(0.1, 0.5)))
         out_w = np.where(np.arange(len(out_w)) >= first, out_w * factor, out_w)
-        leg_h = [(float(first) * STEP_S / 3600, "warmer room")]
+        legs = [{"h": round(float(first) * STEP_S / 3600, 2), "leg": "warmer room"}]
+    if sort == "switched":
+        if len(home.parts) < 2:
+            return None
+        first = np.argmax(np.cumsum(out_w) * STEP_S / 3600 > rng.uniform(0.2, 0.6) * held_wh)
+        off = len(home.parts) - 1
+        rest = np.sum([part.watts[-len(out_w) :] for part in home.parts[:off]], axis=0)
+        rest_w = home.idle_w + rest / home.efficiency
+        out_w = np.where(np.arange(len(out_w)) >= first, rest_w, out_w)
+        names = [load["name"] for load in document["loads"][:off]]
+        legs = [{"h": round(float(first) * STEP_S / 3600, 2), "on": names}]
     charge = _charge(out_w, sun_w, held_wh, STEP_S)
     terminal_w = np.maximum(out_w - sun_w, 0.0)
     document["supply"]["battery"]["floor"] = stop_at
@@ -192,7 +209,7 @@ def run_of(seed: int) -> Run | None:
         display,
         stop_at,
         rng,
-        leg_h,
+        legs,
     )
     return run if np.isfinite(run.true_h) else None
 
@@ -253,27 +270,39 @@ def _small_pack(rng: np.random.Generator, display: str, stop_at: float) -> Run |
     return run if np.isfinite(run.true_h) else None
 
 
-def judge(count: int, first: int = 0) -> dict[str, Score]:
-    """Hold forecasts at several shares of a run against its end."""
-    scores: dict[str, Score] = {}
-    for seed in range(first, first + count):
-        run = run_of(seed)
-        if run is None:
-            continue
-        for share in SHARES:
-            if not run.knowable(share):
-                continue
+Judged = tuple[str, tuple[float, float, float], float]
+
+
+def judge_one(seed: int) -> list[Judged]:
+    """Forecasts at several shares of a run, each under its names, and when it really stopped."""
+    run = run_of(seed)
+    if run is None:
+        return []
+    found = []
+    for share in SHARES:
+        if run.knowable(share):
             stop_h = forecast(parse_trial(run.trial(share))).stop_h
             for name in ("all", run.sort, run.display):
-                key = f"{100 * share:2.0f} % of the run, {name}"
-                scores.setdefault(key, Score()).add(stop_h, run.true_h)
+                found.append((f"{100 * share:2.0f} % of the run, {name}", stop_h, run.true_h))
+    return found
+
+
+def judge(count: int, first: int = 0, processes: int = 1) -> dict[str, Score]:
+    """Hold forecasts at several shares of a run against its end."""
+    scores: dict[str, Score] = {}
+    seeds = range(first, first + count)
+    with ExitStack() as stack:
+        pool = stack.enter_context(Pool(processes)) if processes > 1 else None
+        each = map(judge_one, seeds) if pool is None else pool.imap(judge_one, seeds, chunksize=4)
+        for key, stop_h, true_h in chain.from_iterable(each):
+            scores.setdefault(key, Score()).add(stop_h, true_h)
     return scores
 
 
-def table(count: int) -> None:
+def table(count: int, first: int = 0) -> None:
     """Print how often ranges held after shares of a run, by its sort and display."""
     begin = time.perf_counter()
-    for name, score in sorted(judge(count).items()):
+    for name, score in sorted(judge(count, first, os.cpu_count() or 1).items()):
         print(score.line(name))
     print(f"  {count} trials in {time.perf_counter() - begin:.0f} s")
 
@@ -313,4 +342,4 @@ def _again(home: Household) -> float | None:
 
 
 if __name__ == "__main__":
-    table(int(sys.argv[1]) if len(sys.argv) > 1 else 60)
+    table(*(int(text) for text in sys.argv[1:3]) if len(sys.argv) > 1 else (60,))

@@ -190,6 +190,25 @@ class CommandTest(unittest.TestCase):
         trial["check_ins"].append({"h": 6, "bars": 6, "of": 5})
         self.assertIn("6 of 5", self.refused("forecast", self.file(trial)))
 
+    def test_watch(self):
+        lamp = {**BASE["loads"][2], "priority": "nice", "name": "Porch", "use": "always"}
+        plan = {**BASE, "loads": [*BASE["loads"], lamp]}
+        trial = {"plan": plan, "check_ins": [{"h": 3, "on": ["Box", "Rest"]}]}
+        answer = self.answer("watch", self.file(trial), "--at", "4", "--needed", "20")
+        self.assertEqual(set(answer), {"now", "next", "helps", "may_start", "card"})
+        now = answer["now"]
+        self.assertEqual((now["h"], now["needed_h"]), (4, 20))
+        self.assertEqual([load["load"] for load in now["on"]], ["Box", "Rest"])
+        self.assertLessEqual(now["chance"], now["chance_musts"])
+        self.assertEqual([may["load"] for may in answer["may_start"]], ["Lamp", "Porch"])
+        self.assertEqual(answer["card"]["nice"], ["Porch"])
+        self.assertIn("text", answer["next"][0])
+        for wrong, words in (
+            ({**trial, "ended": {"h": 5, "why": "trip"}}, "nothing left to watch"),
+            ({"supply": BASE["supply"], "expected_w": {"value": 9}}, "follows the loads of a plan"),
+        ):
+            self.assertIn(words, self.refused("watch", self.file(wrong)))
+
     def test_capacitor(self):
         base = ["capacitor", "--watts", "610", "--volts", "230", "--hertz", "50"]
         answer = self.answer(*base, "--va", "762", "--stock", "4,5,8,10,12,16,20,25,30")
