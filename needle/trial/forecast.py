@@ -204,15 +204,25 @@ class TrialFilter:
             counted = self._counting(check_in)
             news = counted if check_in is check_ins[-1] else self._new_figures(counted)
             self.ledger += entries_of(check_in, counted, news, self.trial, self._is_charged)
-            for kind, sight in observations(news, self._used.get("charge", (0.0, None))[1]):
-                # The first figure of a kind, and one after another that was doubted, is believed:
-                # then it is what was expected that is wrong.
-                doubted = sight(self.particles, kind in self._believed)
-                self._believed.discard(kind) if doubted else self._believed.add(kind)
-            still_runs(self.stop_charge)(self.particles, False)
-            self._use(news)
-            if check_in.leg is not None:
+            if check_in.leg is None:
+                self._observe(news)
+            else:
+                # What was charged and counted is of the leg that ends, W of the one that begins.
+                self._observe(replace(news, watts=None, amps=None))
                 self._new_leg(check_in)
+                self._observe(_only_watts(counted))
+            self._use(news)
+
+    def _observe(self, news: CheckIn) -> None:
+        """Update the particles with the figures of a check-in, and that it still runs."""
+        first_of_leg = len(self.legs) > 1 and "watts" not in self._used
+        last_shown = self._used.get("charge", (0.0, None))[1]
+        for kind, sight in observations(news, last_shown, first_of_leg):
+            # The first figure of a kind, and one after another that was doubted, is believed:
+            # then it is what was expected that is wrong.
+            doubted = sight(self.particles, kind in self._believed)
+            self._believed.discard(kind) if doubted else self._believed.add(kind)
+        still_runs(self.stop_charge)(self.particles, False)
 
     def _new_figures(self, check_in: CheckIn) -> CheckIn:
         """A check-in without figures that repeat the last ones: repetition adds no weight."""
@@ -332,6 +342,9 @@ class TrialFilter:
         elif check_in.on is None:
             self.particles.new_leg()
         state[f"leg level {len(self.legs) - 1}"] = level
+        # W of the leg before say nothing of this one.
+        for kind in ("watts", "amps"):
+            self._used.pop(kind, None)
         if check_in.h > self.legs[-1][0]:
             self._begin_leg(len(self.legs))
             self.legs.append((check_in.h, check_in.leg))
@@ -497,6 +510,12 @@ class TrialFilter:
             used = particles.state[OUT_WH] - particles.state[f"leg from {number}"]
             return weighted_range(np.maximum(used, 0.0) / (self.hour - begin), weight)
         return weighted_range(np.exp(particles.state[LEVEL]), weight)
+
+
+def _only_watts(check_in: CheckIn) -> CheckIn:
+    """A check-in with nothing but the power out, as read or as amps times volts."""
+    bare = CheckIn(check_in.h, watts_at=check_in.watts_at, number=check_in.number)
+    return replace(bare, watts=check_in.drawn_w)
 
 
 def _display_step(check_in: CheckIn) -> float:

@@ -58,6 +58,8 @@ VOLTS_SD = 0.012
 #: Minutes either side in which W of a moment are looked for; how far they stray at the least; how
 #: often they are of a moment that was not predicted.
 MOMENT_MIN, MOMENT_SD, ODD_MOMENT = 30, 0.06, 0.15
+#: How often W are odd that are read right after something was changed.
+ODD_AT_A_CHANGE = 0.02
 #: W in of a moment: clouds pass.
 SUN_MOMENT_SD = 0.25
 #: How sharply a stop is drawn, share.
@@ -133,12 +135,13 @@ def _lagging(lag: np.ndarray) -> np.ndarray:
 
 
 def observations(
-    check_in: CheckIn, last_shown: float | None = None
+    check_in: CheckIn, last_shown: float | None = None, first_of_leg: bool = False
 ) -> list[tuple[str, Observation]]:
     """Return a check-in's observations: one per figure, with its kind.
 
     A display that has hardly changed since the last check-in (``last_shown``, share) adds little
-    information: its error is the same.
+    information: its error is the same. The first W in a new leg (``first_of_leg``) are read for
+    what runs in it, and rarely of an odd moment.
     """
     found: list[tuple[str, Observation]] = []
     if check_in.shown is not None:
@@ -155,7 +158,8 @@ def observations(
     if check_in.volts is not None:
         found.append(("volts", as_observation(_volts(check_in.volts))))
     if check_in.drawn_w:
-        found.append(("watts", as_observation(_watts(check_in.drawn_w, check_in.watts_at))))
+        odd = ODD_AT_A_CHANGE if first_of_leg else ODD_MOMENT
+        found.append(("watts", as_observation(_watts(check_in.drawn_w, check_in.watts_at, odd))))
     if check_in.watts_in:
         found.append(("watts_in", as_observation(_watts_in(check_in.watts_in))))
     return found
@@ -304,14 +308,14 @@ def _volts(volts: float) -> LogLikelihood:
     return log_likelihood
 
 
-def _watts(watts: float, place: str) -> LogLikelihood:
+def _watts(watts: float, place: str, odd: float) -> LogLikelihood:
     def log_likelihood(particles: Particles) -> np.ndarray:
         first = max(0, particles.minute - MOMENT_MIN)
         block = particles.demand(first, particles.minute + MOMENT_MIN)
         by_minute = block.routes_w.get(place, block.drawn_w)
         mean = by_minute.mean(axis=1)
         sd = np.hypot(by_minute.std(axis=1), MOMENT_SD * mean) + 0.5
-        return _mixed(mean - watts, sd, (ODD_MOMENT, max(watts, 1.0)))
+        return _mixed(mean - watts, sd, (odd, max(watts, 1.0)))
 
     return log_likelihood
 

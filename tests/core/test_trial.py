@@ -319,6 +319,21 @@ class CheckInTest(unittest.TestCase):
         self.assertAlmostEqual(prediction.legs[1].mean_w, 10, delta=3)
         self.assertGreater(prediction.stop_h[1], 18 + 200 / 14)
 
+    def test_a_change_with_its_watts_is_known_about_as_well_as_what_was_before(self):
+        before = [{"h": 5, "wh": 300}, {"h": 8, "wh": 480}]
+        named = forecast_of([*before, {"h": 8.01, "leg": "low"}])
+        read = forecast_of([*before, {"h": 8.01, "leg": "low", "watts": 30}])
+        later = forecast_of([*before, {"h": 8.01, "leg": "low"}, {"h": 8.1, "watts": 30}])
+        for prediction in (read, later):
+            self.assertAlmostEqual(prediction.stop_h[1], 8 + 470 / 30, delta=1.5)
+        # In hours left, the range is hardly wider than it was, and far narrower than of a name.
+        relative = [
+            width(prediction) / prediction.remaining_h[1]
+            for prediction in (forecast_of(before), named, read)
+        ]
+        self.assertLess(relative[2], 1.5 * relative[0])
+        self.assertLess(relative[2], 0.5 * relative[1])
+
     def test_legs_add_up_to_what_was_counted(self):
         checks = [
             {"h": 5, "wh": 300},

@@ -22,7 +22,7 @@ from web.trials.models import Trial
 
 T = TypeVar("T")
 #: Raised when the core tells the same document differently.
-SUMMARY_VERSION = 5
+SUMMARY_VERSION = 6
 #: How long a page waits for a trial's forecast, s.
 PAGE_WAIT_S = 2.0
 
