@@ -157,7 +157,7 @@ def judge(seed: int) -> dict[str, tuple[bool, float]]:
 
 
 def table(count: int, first: int) -> None:
-    """Print how each rule went through so many evenings."""
+    """Print how each rule went through a number of evenings."""
     found: list[dict[str, tuple[bool, float]]] = []
     with Pool(os.cpu_count() or 1) as pool:
         for each in pool.imap(judge, range(first, first + 4 * count)):

@@ -13,6 +13,7 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
+from typing import Any
 
 from playwright.sync_api import Page, expect, sync_playwright
 
@@ -105,7 +106,8 @@ def main() -> None:
                 page.screenshot(path=OUT / f"{name}.png")
                 print(f"docs/screenshots/{name}.png")
                 context.close()
-            context = browser.new_context(viewport=PHONE, color_scheme="dark")  # type: ignore[arg-type]
+            phone: Any = PHONE
+            context = browser.new_context(viewport=phone, color_scheme="dark")
             page = context.new_page()
             sign_in(page, port)
             sheet = context.request.get(f"http://127.0.0.1:{port}/jobs/1/sheet/a4.pdf")

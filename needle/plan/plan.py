@@ -398,8 +398,7 @@ class Plan:
     wanted_chance : float
         Chance of success from which on the plan counts as covered.
     spread_factor : float
-        By which all spreads are scaled, as earlier runs ended farther from what was said, or
-        nearer.
+        By which all spreads are scaled, as earlier runs ended farther from their ranges, or nearer.
     """
 
     start: datetime

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.plan.plan import AC
-from needle.trial.trial import BATTERY, Trial
+from needle.trial.trial import BATTERY, CheckIn, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
 CHARGE_READ, COUNT_READ = 0.97, 0.99
@@ -103,26 +104,32 @@ def display_seen(trial: Trial) -> list[tuple[float, float]]:
     The true ones are by what was counted, or else by the hours of a run that was not changed. Empty
     where that is not known: it was charged meanwhile, or did not end by its cut-off.
     """
-    ended, checks = trial.ended, trial.check_ins
-    charged = any(check.watts_in or check.wh_in for check in checks)
-    if ended is None or ended.why != "cutoff" or charged or trial.start_charge < 1:
+    if trial.ended is None or trial.ended.why != "cutoff" or _is_charged(trial):
         return []
-    shown = [check for check in checks if check.percent is not None and 0 < check.h < ended.h]
-    if len(shown) < LEAST_SHOWN:
-        return []
-    place = shown[-1].counted
-    counted = [check.counted_wh(trial.battery.volts) for check in shown]
-    if all(counted) and all(check.counted == place for check in shown):
-        whole = (counted[-1] or 0.0) * ended.h / shown[-1].h
-        used = [(wh or 0.0) / whole for wh in counted]
-    elif not any(check.leg for check in checks):
-        used = [check.h / ended.h for check in shown]
-    else:
-        return []
+    hours = trial.ended.h
+    shown = [
+        check for check in trial.check_ins if check.percent is not None and 0 < check.h < hours
+    ]
+    used = _used_shares(trial, shown, hours) if len(shown) >= LEAST_SHOWN else []
     return [
         (check.percent or 0.0, max(0.0, 1 - share))
-        for check, share in zip(shown, used, strict=True)
+        for check, share in zip(shown, used, strict=False)
     ]
+
+
+def _is_charged(trial: Trial) -> bool:
+    """Whether it did not begin full, or anything was put in on the way."""
+    put_in = any(check.watts_in or check.wh_in for check in trial.check_ins)
+    return put_in or trial.start_charge < 1
+
+
+def _used_shares(trial: Trial, shown: Sequence[CheckIn], hours: float) -> list[float]:
+    """Share of what it held that was used at each check-in; empty if that is not known."""
+    counted = [check.counted_wh(trial.battery.volts) or 0.0 for check in shown]
+    if all(counted) and len({check.counted for check in shown}) == 1:
+        whole = counted[-1] * hours / shown[-1].h
+        return [wh / whole for wh in counted]
+    return [] if trial.legs else [check.h / hours for check in shown]
 
 
 def _legs(trial: Trial) -> tuple[RunPart, ...] | None:

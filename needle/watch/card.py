@@ -71,16 +71,24 @@ def card_of(plan: Plan, draws: int | None = None, seed: int = 1) -> Card:
     sets = [
         ahead.drawn_w(names) for names in (musts, (*musts, *shoulds), (*musts, *shoulds, *nice))
     ]
-    looks = _looks(plan.needed_hours)
     learn = np.arange(len(ahead.standing.rows)) % 2 == 0
-    rows = []
+    rows = _thresholds(plan, ahead, sets, learn)
+    carries, served = _judged(ahead, sets, rows, ~learn)
+    no_rule = [CardRow(row.hour, 0.0, 0.0) for row in rows]
+    kept, served_all = _judged(ahead, sets, no_rule, ~learn)
+    return Card(tuple(rows), nice, shoulds, musts, carries, kept, served, served_all)
+
+
+def _thresholds(
+    plan: Plan, ahead: Ahead, sets: Sequence[np.ndarray], learn: np.ndarray
+) -> list[CardRow]:
+    """Each look with the charges from which on each set may run, by some of the draws."""
+    looks, rows = _looks(plan.needed_hours), []
     for look, later in zip(looks, [*looks[1:], plan.needed_hours], strict=True):
         needs = [_charge_needed(ahead, sets[0], wanted, look, later)[learn] for wanted in sets[1:]]
         shoulds_from, all_from = (_shown(np.quantile(each, plan.wanted_chance)) for each in needs)
         rows.append(CardRow(look, all_from, shoulds_from))
-    carries, served = _judged(ahead, sets, rows, ~learn)
-    kept, served_all = _judged(ahead, sets, [CardRow(look, 0.0, 0.0) for look in looks], ~learn)
-    return Card(tuple(rows), nice, shoulds, musts, carries, kept, served, served_all)
+    return rows
 
 
 def _looks(needed_h: float) -> list[float]:

@@ -6,7 +6,7 @@ over these quarter hours; the forecast of a trial itself goes minute by minute.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -62,25 +62,17 @@ class Course:
 
     def drawn_w(self, on: Collection[str], rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
         """Demand of some loads at the battery in some draws and quarters, with conversion, W."""
-        size = len(rows), len(columns)
-        drawn = np.zeros(size)
-        on_ac = [load.name for load in self.plan.loads if load.route == AC and load.name in on]
-        inverter = self.plan.supply.inverter
+        drawn = np.zeros((len(rows), len(columns)))
+        side, inverter = self.side, self.plan.supply.inverter
+        on_ac = self._on_route(AC, on)
         if inverter is not None and (on_ac or not inverter.off_unused):
-            ac_w = sum((self._of(name, rows, columns) for name in on_ac), np.zeros(size))
-            square = _rows(self.side.square, rows)
-            dc = dc_w(
-                ac_w, _rows(self.side.idle_w, rows), _rows(self.side.efficiency, rows), square
-            )
-            drawn = drawn + np.asarray(dc) * self.inverter_on[columns]
+            figures = (_rows(each, rows) for each in (side.idle_w, side.efficiency, side.square))
+            dc = np.asarray(dc_w(self._sum_of(on_ac, rows, columns), *figures))
+            drawn = drawn + dc * self.inverter_on[columns]
         for output in self.plan.supply.outputs:
-            names = [
-                load.name
-                for load in self.plan.loads
-                if load.route == output.name and load.name in on
-            ]
-            watts = sum((self._of(name, rows, columns) for name in names), np.zeros(size))
-            drawn = drawn + watts / _rows(self.side.passes[output.name], rows)
+            names = self._on_route(output.name, on)
+            watts = self._sum_of(names, rows, columns)
+            drawn = drawn + watts / _rows(side.passes[output.name], rows)
             if names or not output.off_unused:
                 drawn = drawn + output.idle_w.value
         return drawn
@@ -90,8 +82,16 @@ class Course:
         rows = np.zeros_like(rows) if len(self.fed_w) == 1 else rows
         return np.asarray(self.fed_w[rows][:, columns])
 
-    def _of(self, name: str, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
-        return np.asarray(self.loads_w[name][rows][:, columns])
+    def _on_route(self, route: str, on: Collection[str]) -> list[str]:
+        """Names of loads of a route that are on."""
+        return [load.name for load in self.plan.loads if load.route == route and load.name in on]
+
+    def _sum_of(self, names: Sequence[str], rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
+        """W of some loads together."""
+        total = np.zeros((len(rows), len(columns)))
+        for name in names:
+            total = total + self.loads_w[name][rows][:, columns]
+        return total
 
 
 def _rows(values: np.ndarray | float, rows: np.ndarray) -> np.ndarray | float:

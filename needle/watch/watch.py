@@ -1,4 +1,4 @@
-"""What stands in an outage that is under way: how long, what helps, and what may be switched on."""
+"""How an outage stands that is under way: how long, what helps, and what may be switched on."""
 
 from __future__ import annotations
 

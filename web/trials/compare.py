@@ -87,17 +87,18 @@ def _verdict(rows: Sequence[TrialRow], trials: Sequence[Trial]) -> str:
     lasts = next((row for row in rows if row.name == "lasts"), None)
     if lasts is None:
         return ""
-    others = zip(trials[1:], lasts.cells[1:], strict=True)
-    said = [_against(trial, trials[0], cell.against) for trial, cell in others]
-    if not any(said) or any("longer than" in words or "shorter than" in words for words in said):
-        return " ".join(filter(None, said))
-    return "No real difference in hours: either may last longer the next time."
+    others = [
+        (trial, cell.against)
+        for trial, cell in zip(trials[1:], lasts.cells[1:], strict=True)
+        if cell.against is not None
+    ]
+    if others and not any(off.real for _, off in others):
+        return "No real difference in hours: either may last longer the next time."
+    return " ".join(_against(trial, trials[0], off) for trial, off in others)
 
 
-def _against(trial: Trial, first: Trial, off: Against | None) -> str:
-    """How much longer one lasts than the first; "" if that is not known."""
-    if off is None:
-        return ""
+def _against(trial: Trial, first: Trial, off: Against) -> str:
+    """How much longer one lasts than the first."""
     if not off.real:
         return f"{trial.name} against {first.name}: no real difference in hours."
     word = "longer" if off.value > 0 else "shorter"

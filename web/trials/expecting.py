@@ -11,7 +11,7 @@ from needle.plan.plan import MOST_HOURS
 from web.loads.models import Load
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan, PlanEntry
-from web.plans.outcomes import LONG_WAIT_S, answer_draft, current_plan
+from web.plans.outcomes import LONG_WAIT_S, Answer, answer_draft, current_plan
 from web.plans.runs import snapshot
 from web.supplies.models import Supply
 from web.trials.display import seen_before
@@ -43,10 +43,7 @@ def _expect_course(trial: Trial, draft: Draft | None) -> None:
     answer = answer_draft(draft, LONG_WAIT_S)
     outcome = answer.outcome
     if outcome is None:
-        # One load of which nothing is known yet: the run itself will tell what it draws.
-        unknown = [used for used in answer.used if used.entry.taken_in]
-        if len(unknown) == 1:
-            trial.ran = snapshot(unknown, {}, {}, charged=False)
+        _expect_one_unknown(trial, answer)
         return
     hours = min(outcome.plan.hours, MOST_HOURS)
     counted = [used for used in answer.used if used.counted]
@@ -63,6 +60,13 @@ def _expect_course(trial: Trial, draft: Draft | None) -> None:
     watts = {name: wh / until_h for name, wh in outcome.likely.energy_wh["loads"].items()}
     pulled_down = {load.name: load.thermal.pull_down_wh for load in outcome.plan.loads}
     trial.ran = snapshot(counted, watts, pulled_down, bool(outcome.plan.sources))
+
+
+def _expect_one_unknown(trial: Trial, answer: Answer) -> None:
+    """Store the only load of a trial of which nothing is known yet: the run will tell its W."""
+    unknown = [used for used in answer.used if used.entry.taken_in]
+    if len(unknown) == 1:
+        trial.ran = snapshot(unknown, {}, {}, charged=False)
 
 
 def _with_every_load(draft: Draft) -> Draft:

@@ -13,7 +13,7 @@ from django.utils import timezone
 
 from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.plan import AC
-from needle.trial.finished_run import run_of
+from needle.trial.finished_run import FinishedRun, run_of
 from needle.trial.honesty import Foretold
 from needle.trial.trial import BATTERY, MOST_H, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
@@ -323,35 +323,15 @@ class Trial(Record):
         """
         made = run_of(self.to_core())
         assert not isinstance(made, str)
-
-        def loads(on: Collection[str] | None) -> list[dict[str, Any]]:
-            return [load for name, load in fed.items() if on is None or name in on]
-
         run: dict[str, Any] = {
             "hours": made.hours,
             "from": made.start,
             "to": made.end,
             "why": made.why,
             "at": timezone.localtime(self.started_at).isoformat(),
+            **_loads_of(made, fed),
+            **self._cooled_down(made, fed),
         }
-        if made.legs:
-            run["legs"] = [
-                {
-                    "h": leg.h,
-                    "loads": loads(leg.on) if leg.watts is None else [{"watts": leg.watts}],
-                }
-                for leg in made.legs
-            ]
-        else:
-            run["loads"] = loads(None)
-        first = made.legs[0].on if made.legs else None
-        pulled = {
-            fed[load["name"]]["name"]: self.ran_as(load).get(_PULLED_DOWN, 0.0)
-            for load in self.expected["plan"]["loads"]
-            if first is None or load["name"] in first
-        }
-        if any(pulled.values()):
-            run |= {"begins": "warm", "pull_down_wh": pulled}
         if made.wh is not None:
             run |= {"wh": made.wh, "counted": made.counted, "counted_h": made.counted_h}
         if self.begins:
@@ -367,8 +347,34 @@ class Trial(Record):
         ]
         return {**run, "check_ins": looks} if looks else run
 
+    def _cooled_down(self, made: FinishedRun, fed: Mapping[str, Any]) -> dict[str, Any]:
+        """What its loads took to be cooled down at its start, if anything."""
+        first = made.legs[0].on if made.legs else None
+        pulled = {
+            fed[load["name"]]["name"]: self.ran_as(load).get(_PULLED_DOWN, 0.0)
+            for load in self.expected["plan"]["loads"]
+            if first is None or load["name"] in first
+        }
+        return {"begins": "warm", "pull_down_wh": pulled} if any(pulled.values()) else {}
+
     def to_core(self) -> CoreTrial:
         return parse_trial(self.to_document())
+
+
+def _loads_of(made: FinishedRun, fed: Mapping[str, dict[str, Any]]) -> dict[str, Any]:
+    """What a run fed, or its legs, as in the plan document."""
+
+    def loads(on: Collection[str] | None) -> list[dict[str, Any]]:
+        return [load for name, load in fed.items() if on is None or name in on]
+
+    if not made.legs:
+        return {"loads": loads(None)}
+    return {
+        "legs": [
+            {"h": leg.h, "loads": loads(leg.on) if leg.watts is None else [{"watts": leg.watts}]}
+            for leg in made.legs
+        ]
+    }
 
 
 class CheckIn(Record):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django import forms
@@ -58,18 +58,25 @@ class ChangeForm(FoldedMixin, forms.Form):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
         since, until = cleaned.get("since"), cleaned.get("until")
-        first = min((record.at for record in self.trial.known_check_ins()), default=None)
-        if since is not None and since > timezone.now():
-            self.add_error("since", "That is in the future.")
-        elif since is not None and first is not None and since > first:
-            self.add_error("since", "Something was noted before that already.")
+        if since is not None:
+            self._check_since(since)
         if since is not None and until is not None:
-            if until <= since:
-                self.add_error("until", "That is before it went out.")
-            elif until - since > timedelta(days=MOST_DAYS):
-                self.add_error("until", f"At most {MOST_DAYS} days.")
+            self._check_until(since, until)
         charge = cleaned.get("charge_percent")
         if charge is not None and charge / 100 <= self.trial.stop_at:
             self.add_error("charge_percent", "That is not above where it stops.")
         cleaned["charge"] = None if charge is None else charge / 100
         return cleaned
+
+    def _check_since(self, since: datetime) -> None:
+        first = min((record.at for record in self.trial.known_check_ins()), default=since)
+        if since > timezone.now():
+            self.add_error("since", "That is in the future.")
+        elif since > first:
+            self.add_error("since", "Something was noted before that already.")
+
+    def _check_until(self, since: datetime, until: datetime) -> None:
+        if until <= since:
+            self.add_error("until", "That is before it went out.")
+        elif until - since > timedelta(days=MOST_DAYS):
+            self.add_error("until", f"At most {MOST_DAYS} days.")

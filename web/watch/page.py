@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
@@ -111,20 +111,23 @@ class WatchPage:
         """One paragraph to read aloud or to send."""
         if self.summary is None:
             return ""
-        on = ", ".join(row.name for row in (*self.lives, *self.loads) if row.on) or "nothing"
-        off = ", ".join(row.name for row in self.loads if not row.on)
+        loads = (*self.lives, *self.loads)
+        on, off = (_names(row for row in loads if row.on is which) for which in (True, False))
         charge = self.summary.charge
         parts = [
             f"Power is out {self.since}.",
             f"Battery at about {charge[1] * 100:.0f} % ({charge[0] * 100:.0f} to "
             f"{charge[2] * 100:.0f} %). {self.headline}. {self.words} {self.advice}",
-            f"On: {on}." + (f" Off: {off}." if off else ""),
+            f"On: {on or 'nothing'}. Off: {off or 'nothing'}.",
         ]
         parts += [f"{row.at} {row.words}." for row in self.doings[:3]]
         if self.lives:
-            names = ", ".join(row.name for row in self.lives)
-            parts.append(f"{names} must stay on; know the second means.")
+            parts.append(f"{_names(self.lives)} must stay on; know the second means.")
         return " ".join(parts)
+
+
+def _names(rows: Iterable[LoadRow]) -> str:
+    return ", ".join(row.name for row in rows)
 
 
 def hour_now(trial: Trial) -> float:
@@ -183,16 +186,20 @@ def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
         return WatchPage(trial, None, "Calculating…", pending=True)
     except DocumentError as error:
         return WatchPage(trial, None, "No answer", f"{error.sentence}")
-    rows = [_load_row(load) for load in summary.loads]
-    lives = {load.name for load in summary.loads if load.safety_class == "life"}
+    return _answered(trial, summary)
+
+
+def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
+    """The page of a watch whose answer is there."""
+    lives = [load for load in summary.loads if load.safety_class == "life" and load.on]
     return WatchPage(
         trial=trial,
         summary=summary,
         headline=headline_of(trial, summary),
         words=chance_words(trial, summary),
         advice=advice_of(trial, summary),
-        lives=[row for row in rows if row.name in lives and row.on],
-        loads=[row for row in rows if row.name not in lives or not row.on],
+        lives=[_load_row(load) for load in lives],
+        loads=[_load_row(load) for load in summary.loads if load not in lives],
         doings=[_doing_row(trial, summary, doing) for doing in summary.doings[:MOST_DOINGS]],
         helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
         notices=[said(notice) for notice in summary.notices],
