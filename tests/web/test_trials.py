@@ -5,6 +5,7 @@ from __future__ import annotations
 import uuid
 from dataclasses import replace
 from datetime import timedelta
+from unittest import mock
 
 import numpy as np
 from django.core.exceptions import ValidationError
@@ -360,6 +361,17 @@ class RunTest(TrialTest):
         remove_part(output)
         (run,) = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
         self.assertIn("ran on 12 V, which is there no longer", run.why_not)
+
+    def test_the_newest_runs_count(self):
+        self.rested(1.0)
+        self.start(name="Again")
+        again = Trial.objects.get(name="Again")
+        again.ended_at, again.ended_why = again.started_at + timedelta(hours=9), "floor"
+        again.save()
+        with mock.patch("web.plans.runs.MOST_RUNS", 1):
+            runs = draft_of(Plan.objects.get(pk=self.plan.pk)).runs
+        self.assertEqual([run.why_not for run in runs], ["", "1 newer runs say enough"])
+        self.assertEqual(runs[0].trial.name, "Again")
 
     def test_a_load_whose_run_was_carried_into_it_counts_once(self):
         counted_wh = self.answer().likely.energy_wh["battery_out"]

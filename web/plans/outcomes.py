@@ -26,7 +26,7 @@ from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 
 #: Raised when the core answers the same document differently.
-ANSWER_VERSION = 10
+ANSWER_VERSION = 11
 #: How long a page waits for an answer before it shows that it is being worked out, and how long
 #: one waits who asked for nothing else, s.
 PAGE_WAIT_S, LONG_WAIT_S = 1.0, 60.0

@@ -18,6 +18,8 @@ from web.plans.used import UsedLoad
 if TYPE_CHECKING:
     from web.supplies.models import Supply
 
+#: Runs that a plan rests on at the most, the newest.
+MOST_RUNS = 40
 #: What of a load's document says how it ran; the rest is for advice and limits.
 _AS_IT_RAN = (
     "id",
@@ -102,11 +104,15 @@ def runs_of(supply: Supply, job: Job) -> list[UsedRun]:
         return []
     numbers = numbers_of(job)
     loads = {f"load {numbers[load.pk]}": load for load in loads_of(job)}
-    runs = []
+    runs: list[UsedRun] = []
     for trial in ended_trials(job):
         if trial.supply_id == supply.pk:
             trial.supply = supply
-            runs.append(_run(trial, loads))
+            counting = sum(run.document is not None for run in runs)
+            if counting < MOST_RUNS:
+                runs.append(_run(trial, loads))
+            else:
+                runs.append(UsedRun(trial, None, f"{MOST_RUNS} newer runs say enough"))
     return runs
 
 
