@@ -48,7 +48,7 @@ class WatchSummary:
     look_h : float
         Hour of the next look at the charge.
     go_off : tuple of str
-        Loads that are on and should go off now, so that the musts are safe until then.
+        Loads that would run until then and should go off now, so that the musts are safe.
     """
 
     hour: float
@@ -76,7 +76,6 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
     watch = _watch(json.dumps(document, sort_keys=True), hour, needed_h)
     plan = watch.plan
     look_h = watch.hour + LOOK_H
-    stay = watch.may_stay_on(look_h)
     return WatchSummary(
         hour=watch.hour,
         needed_h=needed_h,
@@ -99,7 +98,7 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
         helps=tuple(watch.helps()),
         notices=tuple(watch.forecast.notices),
         look_h=look_h,
-        go_off=tuple(name for name in watch.on if name not in stay),
+        go_off=tuple(watch.go_off(look_h)),
     )
 
 

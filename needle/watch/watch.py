@@ -23,6 +23,8 @@ from needle.watch.starts import StartNow, start_now
 CHARGE_H, USE_MIN = 2.0, 15.0
 #: Parts of the likely hours left after which a charger is tried.
 CHARGE_PARTS = (0.0, 0.25, 0.5, 0.75, 0.9)
+#: W below which a load draws nothing that matters.
+IDLE_W = 0.5
 #: Most of the musts' chance that anything else may take from one look to the next.
 MOST_RISK = 0.02
 #: Hours within which a check-in is of now.
@@ -195,6 +197,18 @@ class Watch:
             if chance >= least:
                 return list(names)
         return self.musts
+
+    def go_off(self, until_h: float) -> list[str]:
+        """Loads that would draw something until a later look, and that may not stay on."""
+        stay = self.may_stay_on(until_h)
+        look = max(1, round((until_h - self.hour) * QUARTERS_PER_HOUR))
+        columns, rows = self._ahead.columns[:look], self.standing.rows
+        return [
+            name
+            for name in self.on
+            if name not in stay
+            and float(self.course.loads_w[name][rows][:, columns].max()) > IDLE_W
+        ]
 
     def helps(self) -> list[WatchHelp]:
         """Changes that lengthen it or raise a chance, the most useful first."""

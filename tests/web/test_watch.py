@@ -201,6 +201,18 @@ class AfterTest(WatchTest):
         self.assertContains(self.page(), "Power is out?")
         self.assertEqual(self.client.post(self.url("watch:back")).status_code, 404)
 
+    def test_where_a_source_charged_the_wh_are_asked_for(self):
+        source = {"watts": 300, "between": [["00:00", "23:59"]]}
+        PlanSource.objects.create(plan=self.plan, kind="window", name="Mains", data=source)
+        self.begin()
+        self.assertContains(self.page(), "Charged meanwhile")
+        Trial.objects.update(started_at=timezone.now() - timedelta(hours=6))
+        self.client.post(self.url("watch:back"), {"last_percent": "70", "charged_wh": "400"})
+        self.assertEqual(self.trial().why_not_a_run(), "")
+        self.assertEqual(
+            self.trial().check_ins.live().get().data, {"percent": 70.0, "wh_in": 400.0}
+        )
+
     def test_a_charge_that_is_none_is_refused_and_it_goes_on(self):
         self.begin()
         refused = self.client.post(self.url("watch:back"), {"last_percent": "550"})

@@ -106,15 +106,19 @@ def remove_check_in(record: CheckIn) -> None:
     remove(record.trial.job, record, f"Removed a check-in of {record.trial.name}")
 
 
-def end_trial(trial: Trial, at: datetime, why: str, seen: dict[str, Any] | None = None) -> None:
+def end_trial(
+    trial: Trial, at: datetime, why: str, seen: dict[str, Any] | None = None, label: str = ""
+) -> None:
     """End a trial, or correct how it ended; ``seen`` are the figures at its end.
+
+    ``label`` is what the change is called; "" for how it ended.
 
     Raises
     ------
     needle.document.DocumentError
     """
     trial.ended_at, trial.ended_why = at, why
-    label = f"{trial.name} {trial.get_ended_why_display()}"
+    label = label or f"{trial.name} {trial.get_ended_why_display()}"
     with as_one(trial.job, label):
         if seen:
             save_new(trial.job, CheckIn(trial=trial, at=at, data=seen), label)

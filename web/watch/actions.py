@@ -135,8 +135,10 @@ def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
     return check_in(CheckIn(trial=trial, at=max(at, last + timedelta(seconds=1)), data=data))
 
 
-def power_is_back(trial: Trial, percent: float | None) -> None:
-    """End a watch; ``percent`` is the charge shown at its end, if it was read."""
-    seen = {} if percent is None else {"percent": percent}
+def power_is_back(trial: Trial, percent: float | None, charged_wh: float | None) -> None:
+    """End a watch, with the charge at its end and the Wh that went in, where they were read."""
+    read = {"percent": percent, "wh_in": charged_wh}
+    seen = {key: value for key, value in read.items() if value is not None}
     last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
-    end_trial(trial, max(timezone.now(), last + timedelta(seconds=1)), "by hand", seen)
+    at = max(timezone.now(), last + timedelta(seconds=1))
+    end_trial(trial, at, "by hand", seen, f"{trial.name}: power is back")

@@ -8,7 +8,7 @@ from typing import Any
 from django import forms
 from django.utils import timezone
 
-from web.common.fields import moment_field
+from web.common.fields import QuantityField, moment_field
 from web.common.forms import FoldedMixin
 from web.trials.models import Trial
 
@@ -33,9 +33,15 @@ class LookForm(forms.Form):
 
 
 class BackForm(forms.Form):
-    """The charge at the end, if it was read."""
+    """The charge at the end, and what was put in where a source charged, if they were read."""
 
     last_percent = _percent("It shows now, %", required=False)
+    charged_wh = QuantityField("Wh", label="Charged meanwhile", most=1e8, required=False)
+
+    def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        if not trial.ran.get("charged"):
+            del self.fields["charged_wh"]
 
 
 class ChangeForm(FoldedMixin, forms.Form):

@@ -290,7 +290,7 @@ def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
         )
     low, mid, high = (max(0.0, hours) for hours in may.cost_h)
     length = hours_text(may.minutes / 60)
-    cost = f"{length} of it cost {hours_text(mid)} at the end ({hours_range_text(low, high)})"
+    cost = f"{length} of it costs {hours_text(mid)} at the end ({hours_range_text(low, high)})"
     free = ""
     if may.free_at_h is not None:
         at = day_clock(moment(trial, may.free_at_h))

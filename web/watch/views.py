@@ -47,7 +47,7 @@ def _shown(
         "trial": trial,
         "watch": page_of(trial),
         "look": look or LookForm(),
-        "back": BackForm(),
+        "back": BackForm(trial=trial),
     }
     name = "watch/_now.html" if request.htmx else "watch/watch.html"
     return render(request, name, context, status=status)
@@ -168,11 +168,12 @@ def may(request: HtmxRequest, job: Job) -> HttpResponse:
 def back(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is back: the watch ends, and says what it taught."""
     trial = _running(job)
-    form = BackForm(request.POST)
+    form = BackForm(request.POST, trial=trial)
     if not form.is_valid():
         context = {"job": job, "trial": trial, "watch": page_of(trial), "look": LookForm()}
         return render(request, "watch/watch.html", {**context, "back": form}, status=422)
-    actions.power_is_back(trial, form.cleaned_data["last_percent"])
+    cleaned = form.cleaned_data
+    actions.power_is_back(trial, cleaned["last_percent"], cleaned.get("charged_wh"))
     announce_change(request, job)
     return redirect("trials:taught", job.pk, trial.pk)
 
