@@ -348,8 +348,8 @@ class Run:
         What loads took beyond their usual draw to be cooled down at its start, where it is known.
     legs : tuple of RunLeg
         Its parts, if what it fed changed; else empty.
-    wh_in : float
-        Energy put in from sources meanwhile, Wh.
+    wh_in, wh_in_spread : float
+        Energy put in from sources meanwhile, Wh, and its relative sd.
     looks : tuple of RunLook
         What its display showed on the way.
     """
@@ -369,6 +369,7 @@ class Run:
     pull_down_wh: tuple[tuple[str, float], ...] = ()
     legs: tuple[RunLeg, ...] = ()
     wh_in: float = 0.0
+    wh_in_spread: float = 0.03
     looks: tuple[RunLook, ...] = ()
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from needle.plan.plan import AC
 from needle.trial.trial import BATTERY, CheckIn, Trial
 
@@ -14,6 +16,9 @@ CHARGE_READ, COUNT_READ = 0.97, 0.99
 LEAST_COUNTED = 0.5
 #: The same of the energy that was put in, which may come to its end earlier, as the sun does.
 LAST_PUT_IN = 0.8
+#: Relative sd of Wh that were counted going in, and of Wh from W that were read now and then; how
+#: many of these it takes.
+COUNTED_IN_SPREAD, READ_IN_SPREAD, LEAST_READ_IN = 0.03, 0.15, 4
 #: A run that used a smaller share of the charge tells nothing.
 LEAST_USED = 0.05
 
@@ -36,7 +41,9 @@ class FinishedRun:
     counted_h : float or None
         Hour at which it was read.
     wh_in : float or None
-        Energy put in from sources by its end, Wh; None if nobody counted it.
+        Energy put in from sources by its end, Wh; None if nobody read it.
+    wh_in_spread : float
+        Relative sd of it.
     legs : tuple of RunPart
         Its parts, if what ran changed; else empty.
     """
@@ -49,6 +56,7 @@ class FinishedRun:
     counted: str
     counted_h: float | None
     wh_in: float | None = None
+    wh_in_spread: float = COUNTED_IN_SPREAD
     legs: tuple[RunPart, ...] = ()
 
 
@@ -89,7 +97,7 @@ def run_of(trial: Trial) -> FinishedRun | str:
         None if count is None else count.wh,
         BATTERY if count is None else count.place,
         None if count is None else min(count.h, hours),
-        _put_in_wh(trial, hours),
+        *_put_in(trial, hours),
         legs,
     )
 
@@ -167,14 +175,27 @@ def _mean_ac_w(trial: Trial, first_h: float, last_h: float) -> float | None:
     return sum(read) / len(read) if read else None
 
 
-def _put_in_wh(trial: Trial, hours: float) -> float | None:
-    """Wh from sources, as counted near the end or once no more came; None if not counted."""
+def _put_in(trial: Trial, hours: float) -> tuple[float | None, float]:
+    """Wh from sources by its end, and their relative sd; None if nobody read it.
+
+    As counted near the end or once no more came; else from the W that were read on the way.
+    """
     counts = [
         (check_in.h, check_in.wh_in) for check_in in trial.check_ins if check_in.wh_in is not None
     ]
-    if not counts or counts[-1][0] < LAST_PUT_IN * hours:
-        return None
-    return counts[-1][1]
+    if counts and counts[-1][0] >= LAST_PUT_IN * hours:
+        return counts[-1][1], COUNTED_IN_SPREAD
+    read = [
+        (check_in.h, check_in.watts_in)
+        for check_in in trial.check_ins
+        if check_in.watts_in is not None
+    ]
+    if len(read) < LEAST_READ_IN or read[-1][0] < LAST_PUT_IN * hours:
+        return None, COUNTED_IN_SPREAD
+    at_h, watts = (np.array(values) for values in zip(*read, strict=True))
+    wh = float(np.trapezoid(np.append(watts, watts[-1]), np.append(at_h, hours)))
+    # Before the first look as at it.
+    return wh + float(watts[0] * at_h[0]), READ_IN_SPREAD
 
 
 @dataclass(frozen=True)

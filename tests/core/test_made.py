@@ -37,6 +37,15 @@ class MadeTest(unittest.TestCase):
         for seen in ([], [{"h": 15, "percent": 35}], [{"h": 20, "percent": 98}]):
             self.assertEqual(made("by hand", seen), "its charge at the end was not read")
 
+    def test_what_was_put_in_is_counted_or_read_now_and_then(self):
+        counted = made(check_ins=[{"h": 9, "wh_in": 200}, {"h": 19, "wh_in": 310}])
+        self.assertEqual((counted.wh_in, counted.wh_in_spread), (310, 0.03))
+        looks = [{"h": hour, "watts_in": watts} for hour, watts in ((5, 0), (10, 100), (15, 100))]
+        self.assertIsNone(made(check_ins=looks).wh_in)
+        read = made(check_ins=[*looks, {"h": 20, "watts_in": 0}])
+        self.assertAlmostEqual(read.wh_in, 250 + 500 + 250)
+        self.assertGreater(read.wh_in_spread, 0.1)
+
     def test_what_is_none(self):
         self.assertEqual(made("trip"), "it tripped")
         self.assertEqual(made(""), "it still runs")

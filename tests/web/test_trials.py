@@ -400,7 +400,7 @@ class RunTest(TrialTest):
             (
                 "floor",
                 {"ran": {"loads": [{}], "charged": True}},
-                "it was charged meanwhile, and nobody noted how many Wh went in by its end",
+                "it was charged meanwhile, and nobody noted the Wh, or often the W, that went in",
             ),
         ):
             with self.subTest(words=words):

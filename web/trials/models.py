@@ -234,7 +234,7 @@ class Trial(Record):
         if isinstance(made, str):
             return made
         if self.ran.get("charged") and made.wh_in is None:
-            return "it was charged meanwhile, and nobody noted how many Wh went in by its end"
+            return "it was charged meanwhile, and nobody noted the Wh, or often the W, that went in"
         return ""
 
     @property
@@ -337,7 +337,7 @@ class Trial(Record):
         if self.begins:
             run["begins"] = self.begins
         if made.wh_in:
-            run["wh_in"] = made.wh_in
+            run |= {"wh_in": made.wh_in, "wh_in_spread": made.wh_in_spread}
         if self.room_c is not None:
             run["room_c"] = self.room_c
         looks = [

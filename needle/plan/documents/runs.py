@@ -74,6 +74,7 @@ RUN_FIELDS: Fields = {
         most=100,
     ),
     "wh_in": Number("energy put in from sources meanwhile", unit="Wh", most=1e8, default=0.0),
+    "wh_in_spread": Number("relative spread of it", most=1.0, default=0.03),
     "check_ins": Parts(
         "what was seen on the way, as in a trial: charge is used, counts are not needed",
         fields={
@@ -127,6 +128,7 @@ def parse_runs(
                 pull_down_wh=_pull_down(inner, [load.name for load in fed]),
                 legs=legs,
                 wh_in=inner.number("wh_in"),
+                wh_in_spread=inner.number("wh_in_spread"),
                 looks=_looks(inner),
             )
         )

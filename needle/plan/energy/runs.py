@@ -46,9 +46,9 @@ YEAR_SPREAD, ROOM_SPREAD = 0.03, 0.01
 #: How far the mean until a count may lie from that of the whole run, as a relative sd for each part
 #: of the run that is not in it.
 NOT_COUNTED_SPREAD = 0.25
-#: Relative sd of what sources gave, as counted; sd of a charge that a display shows, share; and
-#: relative sd of a day's run from warm or cold contents that nobody measured (general values).
-PUT_IN_SPREAD, LOOK_SD, BEGINS_SPREAD = 0.03, 0.035, 0.06
+#: Sd of a charge that a display shows, share; and relative sd of a day's run from warm or cold
+#: contents that nobody measured (general values).
+LOOK_SD, BEGINS_SPREAD = 0.035, 0.06
 #: Relative sd of what cooling down took, as it was reckoned or read (a general value).
 PULLED_DOWN_SPREAD = 0.10
 #: Half the squared deviation beyond which a run fits no sample at all: five sd.
@@ -198,7 +198,7 @@ def _put_in_spread(plan: Plan, run: Run, used_wh: np.ndarray) -> float:
     """Relative sd of a run's energy from its meter for what came in, and the share stored."""
     share = run.wh_in / float(np.median(used_wh))
     lost = (1 - plan.supply.battery.charge_efficiency) / 2
-    return share * math.hypot(PUT_IN_SPREAD, lost)
+    return share * math.hypot(run.wh_in_spread, lost)
 
 
 def _doubt_of_look(run: Run, falls_w: np.ndarray, capacity_wh: np.ndarray) -> np.ndarray | float:
