@@ -11,6 +11,7 @@ from urllib.parse import urlparse
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.contrib.staticfiles.handlers import StaticFilesHandler
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.cache import caches
 from django.test import Client
@@ -32,6 +33,15 @@ REPLACED = ("htmx:sendAbort", "htmx:afterRequest")
 expect.set_options(timeout=20_000)
 
 
+class CachedStaticFiles(StaticFilesHandler):
+    """Styles and scripts that a browser fetches once in a test, as it does from the real site."""
+
+    def serve(self, request: Any) -> Any:
+        response = super().serve(request)
+        response["Cache-Control"] = "max-age=3600"
+        return response
+
+
 @cache
 def the_browser() -> Browser:
     """One browser for all tests of a process."""
@@ -44,6 +54,8 @@ def the_browser() -> Browser:
 
 class BrowserTest(FewDraws, StaticLiveServerTestCase):
     """Each test gets a fresh browser context; the demo scenario is there."""
+
+    static_handler = CachedStaticFiles
 
     @classmethod
     def setUpClass(cls) -> None:

@@ -6,20 +6,23 @@ from tests.browser.base import PHONE, BrowserTest
 
 #: How long a person takes between two letters, ms.
 KEY_MS = 40
-#: Every answer that a page asks for comes 400 ms later.
-SLOW = """
-const send = XMLHttpRequest.prototype.send;
-XMLHttpRequest.prototype.send = function (...sent) {
-  setTimeout(() => send.apply(this, sent), 400);
-};
-"""
+
+
+def late(delay_ms):
+    """A script by which every answer that a page asks for comes so much later."""
+    return f"""
+    const send = XMLHttpRequest.prototype.send;
+    XMLHttpRequest.prototype.send = function (...sent) {{
+      setTimeout(() => send.apply(this, sent), {delay_ms});
+    }};
+    """
 
 
 class TypingTest(BrowserTest):
     def slowed(self, viewport=None):
         """A page whose answers come late."""
         page = self.signed_in(viewport)
-        page.add_init_script(SLOW)
+        page.add_init_script(late(400))
         return page
 
     def settled(self, page):

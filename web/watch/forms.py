@@ -36,7 +36,7 @@ class BackForm(forms.Form):
     """The charge at the end, and what was put in where a source charged, if they were read."""
 
     last_percent = _percent("It shows now, %", required=False)
-    charged_wh = QuantityField("Wh", label="Charged meanwhile", most=1e8, required=False)
+    charged_wh = QuantityField("Wh", label="Charged meanwhile, Wh", most=1e8, required=False)
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
