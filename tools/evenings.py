@@ -127,17 +127,15 @@ def by_the_watch(this: Evening, hour: float, shown: float, on: list[int]) -> lis
     """What the watch says may stay on until the next look; what is off comes on if it may."""
     assert this.seen is not None
     every = list(range(len(this.made.parts)))
-    look = {"h": round(hour, 3), "percent": round(100 * shown)}
-    asked = {"h": round(hour + 1e-3, 4), "on": this.names(every)}
-    document = {
-        "plan": this.document,
-        "check_ins": [*this.seen, *([look] if hour > 0 else []), asked],
-    }
-    watch = Watch(parse_trial(document), hour + 1e-3, MOST_H)
-    stay = watch.may_stay_on(hour + LOOK_H)
-    kept = [n for n in every if this.names([n])[0] in stay]
-    chosen = {"h": round(hour + 1e-3, 4), "on": this.names(kept)}
-    this.seen += [*([look] if hour > 0 else []), chosen]
+    now = {"h": round(hour, 3), "percent": round(100 * shown)}
+    if hour > 0:
+        this.seen.append(now)
+    watch = Watch(parse_trial({"plan": this.document, "check_ins": this.seen}), hour, MOST_H)
+    off, comes = watch.switches(hour + LOOK_H)
+    names = [name for name in (*watch.on, *comes) if name not in off]
+    kept = [n for n, name in enumerate(this.names(every)) if name in names]
+    if kept != on:
+        this.seen.append({"h": round(hour + 1e-3, 4), "on": this.names(kept)})
     return kept
 
 

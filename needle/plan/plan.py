@@ -26,6 +26,8 @@ PRIORITIES = ("must", "should", "nice")
 #: What depends on a load: a life, contents that must keep their range, or licensed hands.
 SAFETY_CLASSES = ("", "life", "store", "hard-wired")
 AC = "ac"
+#: Relative sd of the Wh that a meter counted going in (a general value).
+COUNTED_IN_SPREAD = 0.03
 
 
 @dataclass(frozen=True)
@@ -260,6 +262,11 @@ class PlanLoad:
         return self.priority == "must" or self.protected
 
     @property
+    def stays_on(self) -> bool:
+        """Whether advice never switches it off: a must, protected, or hard-wired."""
+        return self.must_run or bool(self.safety_class)
+
+    @property
     def may_be_dropped(self) -> bool:
         """Whether the plan succeeds without it: it is nice to have, and not protected."""
         return self.priority == "nice" and not self.protected
@@ -369,7 +376,7 @@ class Run:
     pull_down_wh: tuple[tuple[str, float], ...] = ()
     legs: tuple[RunLeg, ...] = ()
     wh_in: float = 0.0
-    wh_in_spread: float = 0.03
+    wh_in_spread: float = COUNTED_IN_SPREAD
     looks: tuple[RunLook, ...] = ()
 
 

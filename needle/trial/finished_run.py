@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.plan import AC
+from needle.plan.plan import AC, COUNTED_IN_SPREAD
 from needle.trial.trial import BATTERY, CheckIn, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.
@@ -16,9 +16,8 @@ CHARGE_READ, COUNT_READ = 0.97, 0.99
 LEAST_COUNTED = 0.5
 #: The same of the energy that was put in, which may come to its end earlier, as the sun does.
 LAST_PUT_IN = 0.8
-#: Relative sd of Wh that were counted going in, and of Wh from W that were read now and then; how
-#: many of these it takes.
-COUNTED_IN_SPREAD, READ_IN_SPREAD, LEAST_READ_IN = 0.03, 0.15, 4
+#: Relative sd of Wh going in from W that were read now and then, and how many of these it takes.
+READ_IN_SPREAD, LEAST_READ_IN = 0.15, 4
 #: A run that used a smaller share of the charge tells nothing.
 LEAST_USED = 0.05
 

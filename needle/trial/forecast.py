@@ -211,10 +211,11 @@ class TrialFilter:
                 self._observe(replace(news, watts=None, amps=None))
                 self._new_leg(check_in)
                 self._observe(_only_watts(counted))
+            still_runs(self.stop_charge)(self.particles, False)
             self._use(news)
 
     def _observe(self, news: CheckIn) -> None:
-        """Update the particles with the figures of a check-in, and that it still runs."""
+        """Update the particles with the figures of a check-in."""
         first_of_leg = len(self.legs) > 1 and "watts" not in self._used
         last_shown = self._used.get("charge", (0.0, None))[1]
         for kind, sight in observations(news, last_shown, first_of_leg):
@@ -222,7 +223,6 @@ class TrialFilter:
             # then it is what was expected that is wrong.
             doubted = sight(self.particles, kind in self._believed)
             self._believed.discard(kind) if doubted else self._believed.add(kind)
-        still_runs(self.stop_charge)(self.particles, False)
 
     def _new_figures(self, check_in: CheckIn) -> CheckIn:
         """A check-in without figures that repeat the last ones: repetition adds no weight."""

@@ -60,6 +60,11 @@ class Honesty:
     held: int
     factor: float
 
+    @property
+    def is_enough(self) -> bool:
+        """Whether there are enough runs to say anything of ranges."""
+        return self.runs >= FEWEST
+
 
 def honesty(runs: Sequence[Foretold]) -> Honesty:
     """Return how ranges held, and the factor that would have made them honest.

@@ -173,10 +173,8 @@ def _figures(named: dict[tuple[str, str], str], number: int) -> dict[str, Any]:
             continue
         if key in ("note", "leg"):
             figures[key] = written[:120]
-        elif key == "percent" and (bars := _BARS.match(written)):
-            figures |= _bars(int(bars[1]), int(bars[2]), written, number)
         elif key == "percent":
-            figures[key] = _percent(written, number)
+            figures |= _shown(written, number)
         else:
             try:
                 figures[key] = quantity.parse(written, unit).value
@@ -185,20 +183,32 @@ def _figures(named: dict[tuple[str, str], str], number: int) -> dict[str, Any]:
     return figures
 
 
-def _bars(lit: int, of: int, written: str, number: int) -> dict[str, int]:
-    if not 0 < of <= MOST_BARS or lit > of:
-        raise DocumentError("log", f"row {number}: “{written[:30]}” is no number of bars")
-    return {"bars": lit, "of": of}
+def _shown(written: str, number: int) -> dict[str, Any]:
+    try:
+        return charge_of(written)
+    except DocumentError as error:
+        raise DocumentError("log", f"row {number}: {error.message}") from None
 
 
-def _percent(written: str, number: int) -> float:
+def charge_of(written: str) -> dict[str, Any]:
+    """Parse a charge as a display shows it: ``61``, ``61 %``, ``3 of 4``, ``3/4 bars``.
+
+    Returns ``percent``, or ``bars`` and ``of``, as in a check-in.
+
+    Raises
+    ------
+    DocumentError
+    """
+    if match := _BARS.match(written.strip()):
+        lit, of = int(match[1]), int(match[2])
+        if not 0 < of <= MOST_BARS or lit > of:
+            raise DocumentError("charge", f"“{written[:30]}” is no number of bars")
+        return {"bars": lit, "of": of}
     try:
         share = float(written.replace("%", "").replace(",", ".").strip())
     except ValueError:
         share = -1.0
     if not 0 <= share <= 100:
-        raise DocumentError(
-            "log",
-            f"row {number}: “{written[:30]}” is no charge: a percentage, or bars such as 3 of 4",
-        )
-    return share
+        words = "is no charge: a percentage, or bars such as 3 of 4"
+        raise DocumentError("charge", f"“{written[:30]}” {words}")
+    return {"percent": share}

@@ -106,9 +106,9 @@ PARTS = (
 WANDER_SPREAD, BLIND_WANDER, FORGETS_H = 0.05, 0.15, 7.0
 #: How far a new leg's level may differ from the last one's (logarithm), usually and far off.
 LEG_SPREAD, FAR_OFF_LEG = 0.4, 1.0
-#: The same where it is known which loads run now (logarithm), and as a share of how far off the
-#: level was.
-SWITCH_SPREAD, OFF_KEPT = 0.02, 0.5
+#: The same where it is known which loads run now, if all of the power changed (logarithm): at the
+#: least, and as a share of how far off the level was.
+SWITCH_SPREAD, OFF_OF_CHANGED = 0.04, 1.0
 #: A draw of a thousand times what the plan says, or a thousandth, is none that a house makes: what
 #: contradictory check-ins would drive beyond stays there (logarithm).
 MOST_OFF = 7.0
@@ -542,13 +542,16 @@ class Particles:
     def switch_to(self, expected: Expected) -> None:
         """Go on with another course of the same draws, as far off it as off the one before.
 
-        What made the one before run differently may lie in loads that are off now.
+        What made the one before run differently may lie in loads that are off now: the more of
+        the power changes, the less is known of how far off the rest is.
         """
-        off = self.state[LEVEL] - self.expected.log_level[self.rows]
-        spread = np.hypot(SWITCH_SPREAD, OFF_KEPT * off)
+        before, after = (each.log_level[self.rows] for each in (self.expected, expected))
+        off = self.state[LEVEL] - before
+        changed = 1 - np.exp(-np.abs(after - before))
+        spread = changed * np.hypot(SWITCH_SPREAD, OFF_OF_CHANGED * off)
         self.expected = expected
         fresh = spread * self.rng.standard_normal(len(self))
-        self.state[LEVEL] = expected.log_level[self.rows] + off + fresh
+        self.state[LEVEL] = after + off + fresh
 
 
 def _counted(place: str) -> str:

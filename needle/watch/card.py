@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.plan.answering import draws_for
+from needle.plan.energy.battery_side import other_wh
 from needle.plan.plan import Plan
 from needle.supply.display import KNEE, charge_shown
 from needle.watch.course import QUARTERS_PER_HOUR, Course, course_of
@@ -65,9 +66,10 @@ def card_of(plan: Plan, draws: int | None = None, seed: int = 1) -> Card:
     """Return the card of a plan; thresholds are found on half of its draws, judged on the rest."""
     course = course_of(plan, draws or draws_for(plan), seed)
     ahead = _from_the_start(course, plan.needed_hours)
-    musts = tuple(load.name for load in course.plan.loads if load.must_run)
-    nice = tuple(load.name for load in course.plan.loads if load.may_be_dropped)
-    shoulds = tuple(load.name for load in course.plan.loads if load.name not in {*musts, *nice})
+    musts = tuple(load.name for load in course.plan.loads if load.stays_on)
+    others = [load for load in course.plan.loads if not load.stays_on]
+    nice = tuple(load.name for load in others if load.may_be_dropped)
+    shoulds = tuple(load.name for load in others if not load.may_be_dropped)
     sets = [
         ahead.drawn_w(names) for names in (musts, (*musts, *shoulds), (*musts, *shoulds, *nice))
     ]
@@ -83,12 +85,22 @@ def _thresholds(
     plan: Plan, ahead: Ahead, sets: Sequence[np.ndarray], learn: np.ndarray
 ) -> list[CardRow]:
     """Each look with the charges from which on each set may run, by some of the draws."""
+    flows = [ahead.flows(watts) for watts in sets]
+    floor, end = ahead.standing.floor, sets[0].shape[1]
+    musts_need = _needed(floor, flows[0], 0, end, floor)
     looks, rows = _looks(plan.needed_hours), []
     for look, later in zip(looks, [*looks[1:], plan.needed_hours], strict=True):
-        needs = [_charge_needed(ahead, sets[0], wanted, look, later)[learn] for wanted in sets[1:]]
-        shoulds_from, all_from = (_shown(np.quantile(each, plan.wanted_chance)) for each in needs)
+        first, then = (min(end, round(hour * QUARTERS_PER_HOUR)) for hour in (look, later))
+        after = musts_need[:, then]
+        needs = [_needed(floor, flow, first, then, after)[learn, 0] for flow in flows[1:]]
+        shoulds_from, all_from = (_shown(_quantile(each, plan.wanted_chance)) for each in needs)
         rows.append(CardRow(look, all_from, shoulds_from))
     return rows
+
+
+def _quantile(values: np.ndarray, share: float) -> float:
+    """A quantile of values that may be infinite."""
+    return float(np.quantile(values, share, method="higher"))
 
 
 def _looks(needed_h: float) -> list[float]:
@@ -111,24 +123,35 @@ def _from_the_start(course: Course, needed_h: float) -> Ahead:
         level=np.ones(count),
         wander=np.zeros(count),
         sun=np.ones(count),
+        other_wh=np.full(count, other_wh(course.plan)),
     )
     return standing.ahead(needed_h)
 
 
-def _charge_needed(
-    ahead: Ahead, musts_w: np.ndarray, wanted_w: np.ndarray, look_h: float, later_h: float
+def _needed(
+    floor: np.ndarray, flow: tuple[np.ndarray, np.ndarray], first: int, last: int, after: np.ndarray
 ) -> np.ndarray:
-    """Charge that each draw needs at a look to run a set until the next one, and musts from then.
+    """Charge needed at each quarter hour to have what is needed ``after`` the last, backwards.
 
-    The deepest that it falls on the way decides: what sources give later does not help before.
+    (draws, last - first + 1), infinite where no charge is enough: a full battery stores no more.
     """
-    first, then = (round(hour * QUARTERS_PER_HOUR) for hour in (look_h, later_h))
-    drawn = np.concatenate([wanted_w[:, first:then], musts_w[:, then:]], axis=1)
-    net_w = drawn - ahead.fed_w[:, first:]
-    stored = ahead.standing.course.plan.supply.battery.charge_efficiency
-    net_w = np.where(net_w < 0, net_w * stored, net_w)
-    falls = np.cumsum(net_w, axis=1) / QUARTERS_PER_HOUR / ahead.standing.held_wh[:, None]
-    return np.asarray(ahead.standing.floor + np.maximum(falls.max(axis=1), 0.0))
+    falls, stored = flow
+    needed = np.empty((len(floor), last - first + 1))
+    needed[:, -1] = after
+    for quarter in range(last - 1, first - 1, -1):
+        before = needed[:, quarter - first + 1] + falls[:, quarter]
+        before = np.where(before > 1.0, np.inf, before - stored[:, quarter])
+        needed[:, quarter - first] = np.maximum(floor, before)
+    return needed
+
+
+def bars_for(share: float, of: int) -> int | None:
+    """Bars that must be lit for at least a charge; None where no number of bars is enough.
+
+    The last bar that is lit may be nearly out: n of them are sure of n - 1.
+    """
+    lit = int(np.ceil(share * of - 1e-9)) + 1
+    return lit if lit <= of else None
 
 
 def _shown(charge: float) -> float | None:
@@ -136,7 +159,8 @@ def _shown(charge: float) -> float | None:
     if charge > 1.0:
         return None
     shown = float(charge_shown(charge, sum(KNEE) / 2)) + SHOWN_SD
-    return min(1.0, float(np.ceil(100 * shown)) / 100)
+    # Rounded in tenths of a percent first: what is 57 % is not 58.
+    return min(1.0, float(np.ceil(np.round(100 * shown, 1))) / 100)
 
 
 def _judged(

@@ -13,7 +13,8 @@ from functools import lru_cache
 import numpy as np
 
 from needle.moments import DAY_MIN
-from needle.plan.energy.bank import BLOCK, BatteryDraws, battery_draws
+from needle.plan.draws.inputs import OUTPUT_IDLE, Inputs
+from needle.plan.energy.bank import BLOCK, BatteryDraws, battery_draws, may_charge
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.demand import Demand
 from needle.plan.plan import AC, Plan
@@ -33,10 +34,15 @@ class Course:
         The plan as simulated.
     battery : BatteryDraws
         (draws,) each.
+    inputs : Inputs
+    may_charge : ndarray, (quarters,)
+        Share of each quarter hour in which the battery takes anything: lithium not in frost.
     loads_w : dict of str to ndarray
-        Mean W of each load on its route, by name, as far as nothing trips.
+        Mean W of each load on its route, by name, as it runs if nothing trips.
     fed_w : ndarray
-        Mean W of all sources, (draws or 1, quarters).
+        Mean W of sun and chargers, (draws or 1, quarters).
+    other_w : ndarray or None, (quarters,)
+        Most W of other batteries, until they are empty.
     side : BatterySide
     inverter_on : ndarray, (quarters,)
         Share of each quarter hour in which the inverter is not rested.
@@ -44,8 +50,11 @@ class Course:
 
     plan: Plan
     battery: BatteryDraws
+    inputs: Inputs
+    may_charge: np.ndarray
     loads_w: Mapping[str, np.ndarray]
     fed_w: np.ndarray
+    other_w: np.ndarray | None
     side: BatterySide
     inverter_on: np.ndarray
 
@@ -74,11 +83,17 @@ class Course:
             watts = self._sum_of(names, rows, columns)
             drawn = drawn + watts / _rows(side.passes[output.name], rows)
             if names or not output.off_unused:
-                drawn = drawn + output.idle_w.value
+                idle = output.idle_w.value * self.inputs.factor(OUTPUT_IDLE, output.name)
+                drawn = drawn + idle[rows][:, None]
         return drawn
 
+    def passes(self, route: str, rows: np.ndarray) -> np.ndarray:
+        """Share of what leaves the battery that reaches a load on a route, (rows, 1)."""
+        share = self.side.efficiency if route == AC else self.side.passes[route]
+        return np.broadcast_to(np.asarray(_rows(share, rows), dtype=float), (len(rows), 1))
+
     def fed(self, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
-        """W of all sources in some draws and quarters."""
+        """W of sun and chargers in some draws and quarters."""
         rows = np.zeros_like(rows) if len(self.fed_w) == 1 else rows
         return np.asarray(self.fed_w[rows][:, columns])
 
@@ -110,33 +125,29 @@ def course_of(plan: Plan, draws: int, seed: int = 1) -> Course:
     for first in range(0, demand.minutes, BLOCK):
         last = min(demand.minutes, first + BLOCK)
         powers = [
-            np.broadcast_to(pattern.power(first, last), (draws, last - first)).copy()
+            np.broadcast_to(pattern.power(first, last), (draws, last - first))
             for pattern in demand.patterns
         ]
-        demand.trips.settle(first, powers)
         sums: dict[str, np.ndarray] = {}
         for pattern, watts in zip(demand.patterns, powers, strict=True):
             name = pattern.load.name
             sums[name] = sums[name] + _quarters(watts) if name in sums else _quarters(watts)
         for name, quarters in sums.items():
             loads[name].append(quarters)
-        fed.append(_quarters(_fed_w(demand, first, last)))
-    on = demand.side.inverter_on[None].astype(float)
+        sources_w, _ = demand.side.offered(first, last)
+        fed.append(_quarters(np.zeros((1, last - first)) if sources_w is None else sources_w))
+    on, other_w = demand.side.inverter_on[None].astype(float), demand.side.other_w
     return Course(
         plan=demand.plan,
         battery=battery_draws(demand.plan, demand.inputs),
+        inputs=demand.inputs,
+        may_charge=_quarters(may_charge(demand.plan, demand.minutes)[None].astype(float))[0],
         loads_w={name: np.concatenate(parts, axis=1) for name, parts in loads.items()},
         fed_w=np.concatenate(fed, axis=1),
+        other_w=None if other_w is None else _quarters(other_w[None].astype(float))[0],
         side=demand.side,
         inverter_on=_quarters(on)[0],
     )
-
-
-def _fed_w(demand: Demand, first: int, last: int) -> np.ndarray:
-    """W of all sources, (draws or 1, minutes)."""
-    sources_w, other_w = demand.side.offered(first, last)
-    fed = np.zeros((1, last - first)) if sources_w is None else sources_w
-    return np.asarray(fed if other_w is None else fed + other_w)
 
 
 def _quarters(watts: np.ndarray) -> np.ndarray:

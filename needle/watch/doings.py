@@ -11,13 +11,9 @@ from needle.message import Message, message
 from needle.moments import occurrences
 from needle.plan.plan import Plan, PlanLoad, in_use
 from needle.plan.sources.registry import ChargeWindow
-from needle.trial.forecast import Forecast
-from needle.trial.trial_summary import next_check_ins
 
 #: Hours ahead in which doings are listed, and how late one is still named.
 AHEAD_H, LATE_H = 14.0, 1.5
-#: Looks at the charge that are named.
-LOOKS = 2
 
 
 @dataclass(frozen=True)
@@ -44,15 +40,21 @@ class Doing:
 
 
 def doings(
-    plan: Plan, hour: float, until_h: float, on: Collection[str], forecast: Forecast
+    plan: Plan, hour: float, until_h: float, on: Collection[str], look_h: float
 ) -> list[Doing]:
     """Return what comes next, in order of time; what is a little late comes first.
 
-    ``until_h`` is the hour until which it is needed.
+    Parameters
+    ----------
+    plan : Plan
+    hour, until_h, look_h : float
+        Now, until when it is needed, and the next look at the charge, hours since its start.
+    on : collection of str
+        Loads that are on.
     """
     first, last = max(0.0, hour - LATE_H), min(hour + AHEAD_H, max(until_h, hour + 1))
     found = [*_of_loads(plan, first, last, on), *_of_chargers(plan, first, last)]
-    found += [Doing(look, message("look-at-charge")) for look in next_check_ins(forecast)[:LOOKS]]
+    found.append(Doing(look_h, message("look-at-charge")))
     return sorted(found, key=lambda doing: doing.hour)
 
 

@@ -14,7 +14,9 @@ from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
 
 def as_document(watch: Watch) -> dict[str, Any]:
     """Return ``now``, ``next``, ``helps``, ``may_start`` (loads that are off), and ``card``."""
-    plan = watch.plan
+    plan, look_h = watch.plan, watch.hour + LOOK_H
+    off, on = watch.switches(look_h)
+    stay = [name for name in watch.on if name not in off]
     return {
         "now": {
             "h": watch.hour,
@@ -25,13 +27,14 @@ def as_document(watch: Watch) -> dict[str, Any]:
             "needed_h": watch.needed_h,
             "chance": watch.chance,
             "chance_musts": watch.chance_musts,
-            "may_stay_on": watch.may_stay_on(watch.hour + LOOK_H),
+            "look_h": look_h,
+            "go_off": off,
+            "may_come_on": on,
             "on": [{"load": name, "watts": _span(watch.watts(name))} for name in watch.on],
             "notices": watch.forecast.notices,
         },
         "next": [
-            _doing(doing, watch)
-            for doing in doings(plan, watch.hour, watch.needed_h, watch.on, watch.forecast)
+            _doing(doing, watch) for doing in doings(plan, watch.hour, watch.needed_h, stay, look_h)
         ],
         "helps": [_help(each) for each in watch.helps()],
         "may_start": [
@@ -96,5 +99,7 @@ def _may(may: MaySwitchOn) -> dict[str, Any]:
         "cost_h": _span(may.cost_h),
         "chance": may.chance,
         "chance_after": may.chance_after,
+        "chance_musts_after": may.chance_musts_after,
+        "takes_from_musts": may.takes_from_musts,
         "free_at_h": may.free_at_h,
     }

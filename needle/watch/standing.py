@@ -8,14 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.plan.energy.bank import peukert_w
+from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
 from needle.trial.forecast import TrialFilter
 from needle.trial.particles import FORGETS_H, WANDER
 from needle.watch.course import QUARTERS_PER_HOUR, Course
 
 #: Particles that are asked; the rest of a trial's would say the same.
 MOST_ASKED = 400
-#: Longest look ahead, h.
-MOST_AHEAD_H = 96.0
 
 
 @dataclass(frozen=True)
@@ -37,6 +36,8 @@ class Standing:
         Power relative to its draw of the plan; and the part of it that fades (logarithm).
     sun : ndarray
         Source power relative to its draw of the plan.
+    other_wh : ndarray
+        What other batteries still hold, Wh.
     """
 
     course: Course
@@ -48,10 +49,11 @@ class Standing:
     level: np.ndarray
     wander: np.ndarray
     sun: np.ndarray
+    other_wh: np.ndarray
 
     def ahead(self, hours: float) -> Ahead:
         """The quarter hours of the next hours."""
-        count = int(np.ceil(min(MOST_AHEAD_H, hours) * QUARTERS_PER_HOUR))
+        count = int(np.ceil(hours * QUARTERS_PER_HOUR))
         first = int(self.hour * QUARTERS_PER_HOUR)
         columns = self.course.columns(first, max(1, count))
         later_h = np.arange(len(columns)) / QUARTERS_PER_HOUR
@@ -91,20 +93,54 @@ class Ahead:
         return np.asarray(course.drawn_w(on, rows, self.columns) * self.times)
 
     def charge(self, drawn_w: np.ndarray, more_fed_w: np.ndarray | float = 0.0) -> np.ndarray:
-        """True charge after each quarter hour, share; what would lie above full is lost."""
+        """True charge after each quarter hour, share, with ``more_fed_w`` more from sources."""
+        falls, stored = self.flows(drawn_w, more_fed_w)
+        if self.standing.course.other_w is None and not stored.any():
+            return np.asarray(self.standing.charge[:, None] - np.cumsum(falls, axis=1))
+        return self._charged(drawn_w, falls, stored)
+
+    def flows(
+        self, drawn_w: np.ndarray, more_fed_w: np.ndarray | float = 0.0
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Share of what the battery holds that each quarter hour takes, and that it could store."""
         standing = self.standing
-        battery = standing.course.plan.supply.battery
+        course, held_wh = standing.course, standing.held_wh[:, None]
+        battery = course.plan.supply.battery
         net_w = drawn_w - self.fed_w - more_fed_w
-        out_w, in_w = np.maximum(net_w, 0.0), np.maximum(-net_w, 0.0)
         n, slow = (
             values[standing.rows][:, None]
-            for values in (standing.course.battery.peukert_n, standing.course.battery.slow)
+            for values in (course.battery.peukert_n, course.battery.slow)
         )
-        falls_w = peukert_w(battery, out_w, standing.held_wh[:, None], n, slow)
-        steps = (battery.charge_efficiency * in_w - falls_w) / QUARTERS_PER_HOUR
-        raw = standing.charge[:, None] + np.cumsum(steps, axis=1) / standing.held_wh[:, None]
-        lost = np.maximum(0.0, np.maximum.accumulate(raw, axis=1) - 1.0)
-        return np.asarray(raw - lost)
+        falls_w = peukert_w(battery, np.maximum(net_w, 0.0), held_wh, n, slow)
+        stored_w = battery.charge_efficiency * np.maximum(-net_w, 0.0)
+        stored_w = stored_w * course.may_charge[self.columns]
+        return falls_w / held_wh / QUARTERS_PER_HOUR, stored_w / held_wh / QUARTERS_PER_HOUR
+
+    def _charged(self, drawn_w: np.ndarray, falls: np.ndarray, stored: np.ndarray) -> np.ndarray:
+        """The same where something charges: a battery accepts less the fuller it is."""
+        standing = self.standing
+        course, held_wh = standing.course, standing.held_wh
+        battery = course.plan.supply.battery
+        takes = course.battery.takes[standing.rows] / QUARTERS_PER_HOUR * battery.charge_efficiency
+        per_h = CHEMISTRIES[battery.chemistry].takes_per_h
+        charge, other_wh = standing.charge.copy(), standing.other_wh.copy()
+        course_of_charge = np.empty_like(falls)
+        for number, column in enumerate(self.columns):
+            fall, missing = falls[:, number], np.maximum(0.0, 1 - charge)
+            room = np.minimum(missing, takes * (per_h * missing + TRICKLE_PER_H))
+            into = np.minimum(stored[:, number], room)
+            if course.other_w is not None:
+                # Another battery first feeds what is drawn; it then fills up.
+                most_w = np.minimum(course.other_w[column], other_wh * QUARTERS_PER_HOUR)
+                feeds_w = np.where(fall > 0, np.minimum(most_w, drawn_w[:, number]), 0.0)
+                fall = fall * (1 - feeds_w / np.maximum(drawn_w[:, number], 1e-9))
+                fills_w = np.minimum(most_w - feeds_w, (room - into) * held_wh * QUARTERS_PER_HOUR)
+                fills_w = fills_w * course.may_charge[column]
+                into = into + fills_w / held_wh / QUARTERS_PER_HOUR
+                other_wh = other_wh - (feeds_w + fills_w) / QUARTERS_PER_HOUR
+            charge = charge + into - fall
+            course_of_charge[:, number] = charge
+        return course_of_charge
 
     def stop_h(self, charge: np.ndarray) -> np.ndarray:
         """Hours since the trial's start at which each one's charge is used up; inf if it is not."""
@@ -136,4 +172,5 @@ def standing_of(followed: TrialFilter, course: Course) -> Standing:
         level=particles.level[picked],
         wander=particles.state[WANDER][picked],
         sun=particles.sun[picked],
+        other_wh=particles.bank.other_wh[picked],
     )

@@ -49,16 +49,19 @@ def start_now(
     demand = Demand(now, DRAWS, seed)
     for _ in demand.blocks():
         pass
-    dropped = np.zeros(DRAWS, dtype=bool)
-    for pattern, minute in zip(demand.patterns, demand.trips.first_drops_min, strict=True):
-        if pattern.load.name == load.name:
-            dropped |= np.isfinite(minute)
     starts = planned_starts(demand.trips, demand.minutes)
     start = next((start for start in starts if start.load == load.name), None)
-    chance = 1 - float(dropped.mean())
+    chance = 1 - float(_dropped(demand, load.name).mean())
     if start is not None and start.verdict.chance is not None:
         chance = min(chance, start.verdict.chance)
     return StartNow(chance, start)
+
+
+def _dropped(demand: Demand, name: str) -> np.ndarray:
+    """Whether an output drops a load in each draw, (draws,)."""
+    drops = zip(demand.patterns, demand.trips.first_drops_min, strict=True)
+    minutes = [minute for pattern, minute in drops if pattern.load.name == name]
+    return np.asarray(np.isfinite(minutes).any(axis=0))
 
 
 def running(load: PlanLoad) -> PlanLoad:

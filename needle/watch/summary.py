@@ -47,8 +47,11 @@ class WatchSummary:
     notices : tuple of Message
     look_h : float
         Hour of the next look at the charge.
-    go_off : tuple of str
-        Loads that would run until then and should go off now, so that the musts are safe.
+    go_off, come_on : tuple of str
+        Loads that would run until then and should go off now, so that the musts are safe; and those
+        that are off and may come on.
+    wanted : float
+        Chance that the plan wants.
     """
 
     hour: float
@@ -64,6 +67,13 @@ class WatchSummary:
     notices: tuple[Message, ...]
     look_h: float = 0.0
     go_off: tuple[str, ...] = ()
+    come_on: tuple[str, ...] = ()
+    wanted: float = 0.9
+
+    @property
+    def has_musts(self) -> bool:
+        """Whether anything that is on must run."""
+        return any(load.must and load.on for load in self.loads)
 
 
 def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSummary:
@@ -76,6 +86,9 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
     watch = _watch(json.dumps(document, sort_keys=True), hour, needed_h)
     plan = watch.plan
     look_h = watch.hour + LOOK_H
+    off, on = watch.switches(look_h)
+    # What should be off is not announced.
+    stay = [name for name in watch.on if name not in off]
     return WatchSummary(
         hour=watch.hour,
         needed_h=needed_h,
@@ -89,16 +102,18 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
                 load.name,
                 load.name in watch.on,
                 watch.watts(load.name),
-                load.must_run,
+                load.stays_on,
                 load.safety_class,
             )
             for load in plan.loads
         ),
-        doings=tuple(doings(plan, watch.hour, needed_h, watch.on, watch.forecast)),
+        doings=tuple(doings(plan, watch.hour, needed_h, stay, look_h)),
         helps=tuple(watch.helps()),
         notices=tuple(watch.forecast.notices),
         look_h=look_h,
-        go_off=tuple(watch.go_off(look_h)),
+        go_off=tuple(off),
+        come_on=tuple(on),
+        wanted=plan.wanted_chance,
     )
 
 

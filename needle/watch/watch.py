@@ -10,6 +10,7 @@ import numpy as np
 from needle.document import DocumentError
 from needle.message import Message, message
 from needle.moments import moment_after
+from needle.plan.draws.patterns import mean_w
 from needle.plan.plan import Plan, PlanLoad
 from needle.plan.sources.registry import ChargeWindow
 from needle.trial.expected import expected_of
@@ -23,6 +24,8 @@ from needle.watch.starts import StartNow, start_now
 CHARGE_H, USE_MIN = 2.0, 15.0
 #: Parts of the likely hours left after which a charger is tried.
 CHARGE_PARTS = (0.0, 0.25, 0.5, 0.75, 0.9)
+#: Longest look ahead beyond the hour needed, h.
+MOST_AHEAD_H = 96.0
 #: W below which a load draws nothing that matters.
 IDLE_W = 0.5
 #: Most of the musts' chance that anything else may take from one look to the next.
@@ -84,6 +87,10 @@ class MaySwitchOn:
         Hours that it takes from the end.
     chance, chance_after : float
         Chance that everything that is on reaches the hour needed, without and with it.
+    chance_musts, chance_musts_after : float or None
+        The same where only the musts stay on; None where none is on.
+    takes_from_musts : bool
+        Whether it is no must, and leaves them less than is safe.
     free_at_h : float or None
         Hour of the trial from which on sources likely carry it; None if not in sight.
     """
@@ -94,6 +101,9 @@ class MaySwitchOn:
     cost_h: Range
     chance: float
     chance_after: float
+    chance_musts: float | None
+    chance_musts_after: float | None
+    takes_from_musts: bool
     free_at_h: float | None
 
 
@@ -154,8 +164,8 @@ class Watch:
 
     @property
     def musts(self) -> list[str]:
-        """Loads that are on and must run."""
-        return [load.name for load in self.plan.loads if load.must_run and load.name in self.on]
+        """Loads that are on and stay on: musts, what is protected, and what is hard-wired."""
+        return [load.name for load in self.plan.loads if load.stays_on and load.name in self.on]
 
     def load(self, name: str) -> PlanLoad:
         """A load of the plan.
@@ -176,39 +186,53 @@ class Watch:
         drawn = self.course.loads_w[name][self.standing.rows][:, columns].mean(axis=1)
         return _range(drawn * self.standing.level)
 
-    def may_stay_on(self, until_h: float) -> list[str]:
-        """Loads that may stay on until a later look, so that the musts are still safe after it.
+    def may_run(self, until_h: float) -> list[str]:
+        """Loads that may run until a later look, so that the musts are still safe after it.
 
-        First all that is on, else without the nice ones, else the musts: the first that leaves the
-        musts the chance that the plan wants, and takes hardly anything of what they have now, if
-        only they run from that look on.
+        First all that is on or began on, else without the nice ones, else the musts: the first that
+        leaves the musts the chance that the plan wants, and takes hardly anything of what they have
+        now, if only they run from that look on.
         """
-        nice = [load.name for load in self.plan.loads if load.may_be_dropped]
-        without_nice = [name for name in self.on if name not in nice]
-        look = max(1, round((until_h - self.hour) * QUARTERS_PER_HOUR))
+        began = self.trial.on
+        wanted = [
+            load
+            for load in self.plan.loads
+            if load.name in self.on or began is None or load.name in began
+        ]
+        without_nice = [load for load in wanted if load.stays_on or not load.may_be_dropped]
+        look = self._quarters_until(until_h)
         musts_w = self._ahead.drawn_w(self.musts)
-        for names in (self.on, without_nice):
+        for loads in (wanted, without_nice):
+            names = [load.name for load in loads]
             drawn_w = np.concatenate(
                 [self._ahead.drawn_w(names)[:, :look], musts_w[:, look:]], axis=1
             )
             stops = self._ahead.stop_h(self._ahead.charge(drawn_w))
-            chance = self._chance(stops, self._musts_h, self.chance_musts)
-            least = max(self.plan.wanted_chance, self.chance_musts - MOST_RISK)
-            if chance >= least:
-                return list(names)
+            if self._safe(self._chance(stops, self._musts_h, self.chance_musts)):
+                return names
         return self.musts
 
-    def go_off(self, until_h: float) -> list[str]:
-        """Loads that would draw something until a later look, and that may not stay on."""
-        stay = self.may_stay_on(until_h)
-        look = max(1, round((until_h - self.hour) * QUARTERS_PER_HOUR))
-        columns, rows = self._ahead.columns[:look], self.standing.rows
-        return [
-            name
-            for name in self.on
-            if name not in stay
-            and float(self.course.loads_w[name][rows][:, columns].max()) > IDLE_W
+    def _safe(self, chance_musts: float) -> bool:
+        """Whether the musts keep the chance that is wanted, and nearly all of what they have."""
+        return chance_musts >= max(self.plan.wanted_chance, self.chance_musts - MOST_RISK)
+
+    def switches(self, until_h: float) -> tuple[list[str], list[str]]:
+        """What should go off now, and what may come on again, until a later look.
+
+        Only loads that would draw something until then.
+        """
+        may = self.may_run(until_h)
+        columns = self._ahead.columns[: self._quarters_until(until_h)]
+        draws = [
+            load.name
+            for load in self.plan.loads
+            if float(self.course.loads_w[load.name][:, columns].max()) > IDLE_W
         ]
+        off = [name for name in draws if name in self.on and name not in may]
+        return off, [name for name in draws if name in may and name not in self.on]
+
+    def _quarters_until(self, hour: float) -> int:
+        return max(1, round((hour - self.hour) * QUARTERS_PER_HOUR))
 
     def helps(self) -> list[WatchHelp]:
         """Changes that lengthen it or raise a chance, the most useful first."""
@@ -232,8 +256,12 @@ class Watch:
         """
         load = self.load(name)
         length = _use_min(load) if minutes is None else minutes
-        more_w = self._use_w(load, length, minutes is not None)
+        more_w = self._use_w(load, length)
         stops = self._stops(self.on, -more_w)
+        musts = musts_after = None
+        if self.musts:
+            musts, musts_h = self.chance_musts, self._stops(self.musts, -more_w)
+            musts_after = self._chance(musts_h, self._musts_h, musts)
         return MaySwitchOn(
             load=name,
             minutes=length,
@@ -241,12 +269,21 @@ class Watch:
             cost_h=_gained(stops, self._base_h, self._end_h),
             chance=self.chance,
             chance_after=self._chance(stops),
+            chance_musts=musts,
+            chance_musts_after=musts_after,
+            takes_from_musts=(
+                musts_after is not None and not load.stays_on and not self._safe(musts_after)
+            ),
             free_at_h=self._free_at_h(load),
         )
 
     def _look_h(self) -> float:
-        """Hours ahead that matter: past the hour needed and the latest likely stop."""
-        return max(1.0, 1 + max(self.needed_h, self.forecast.stop_h[2]) - self.hour)
+        """Hours ahead that matter: past the hour needed, and past the latest likely stop.
+
+        A supply that lasts for weeks is not followed to its end, unless it is needed for so long.
+        """
+        until_stop = min(MOST_AHEAD_H, self.forecast.stop_h[2] - self.hour)
+        return max(1.0, 1 + max(self.needed_h - self.hour, until_stop))
 
     @property
     def _end_h(self) -> float:
@@ -275,7 +312,7 @@ class Watch:
     def _leave_off(self) -> Iterator[WatchHelp]:
         """Each load that may go off; never a must, a life, or contents that must be kept."""
         for load in self.plan.loads:
-            if load.name in self.on and not load.must_run and not load.safety_class:
+            if load.name in self.on and not load.stays_on:
                 rest = [name for name in self.on if name != load.name]
                 stops = self._stops(rest)
                 yield WatchHelp(
@@ -321,34 +358,28 @@ class Watch:
 
     def _charger_w(self, source: ChargeWindow, from_h: float) -> np.ndarray:
         """W of a charger for some hours, where it does not run already, (1, quarters)."""
-        minutes = self.course.quarters * QUARTER_MIN
+        minutes, most_w = self.course.quarters * QUARTER_MIN, min(source.watts, source.limit_w)
         by_hours = source.power_w(self.plan.start, minutes).reshape(-1, QUARTER_MIN).mean(axis=1)
         columns = self._ahead.columns
         later_h = np.arange(len(columns)) / QUARTERS_PER_HOUR - (from_h - self.hour)
         runs = (later_h >= 0) & (later_h < CHARGE_H)
-        return np.asarray(np.where(runs, np.maximum(0.0, source.watts - by_hours[columns]), 0.0))[
-            None
-        ]
+        more_w = np.where(runs, np.maximum(0.0, most_w - by_hours[columns]), 0.0)
+        return np.asarray(more_w)[None]
 
-    def _use_w(self, load: PlanLoad, minutes: float, stated: bool) -> np.ndarray:
-        """W at the battery of one use that begins now, by the quarter hour, (1, quarters)."""
-        watts = load.mean_w if load.steps and not stated else load.running_w * load.duty
-        watts = watts / self._passes(load) * load.count
-        quarters = np.arange(len(self._ahead.columns)) / QUARTERS_PER_HOUR * 60
-        share = np.clip((minutes - quarters) / 15, 0.0, 1.0)
-        return np.asarray(watts * share)[None]
+    def _use_w(self, load: PlanLoad, minutes: float) -> np.ndarray:
+        """W at the battery of one use that begins now, (particles, quarters).
 
-    def _passes(self, load: PlanLoad) -> float:
-        """Likely share of what leaves the battery that reaches a load."""
-        supply = self.plan.supply
-        for output in supply.outputs:
-            if output.name == load.route:
-                return output.efficiency.value
-        return supply.inverter.efficiency.value if supply.inverter is not None else 1.0
+        As uncertain as the load's own watts and the conversion are.
+        """
+        rows = self.standing.rows
+        watts = mean_w(load, self.course.inputs)[rows] * load.count
+        from_now_min = np.arange(len(self._ahead.columns)) * QUARTER_MIN
+        share = np.clip((minutes - from_now_min) / QUARTER_MIN, 0.0, 1.0)
+        return np.asarray(watts[:, None] / self.course.passes(load.route, rows) * share)
 
     def _free_at_h(self, load: PlanLoad) -> float | None:
         """Hour from which on sources likely carry a load beside all that is on."""
-        watts = load.running_w / self._passes(load) * load.count
+        watts = load.running_w * load.count / self.course.passes(load.route, self.standing.rows)
         over = self._ahead.fed_w - self._ahead.drawn_w(self.on) >= watts
         often = np.flatnonzero(over.mean(axis=0) >= CARRIED_BY_SUN)
         return self.hour + often[0] / QUARTERS_PER_HOUR if len(often) else None

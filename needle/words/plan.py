@@ -79,7 +79,9 @@ SENTENCES: Mapping[str, Sentence] = {
     "rest-means": _rest_means,
     "move-task": _move_task,
     "move-tasks": "move {count} tasks ({loads:list})",
-    "burns-fuel": "about {litres:.1f} l of fuel; outdoors, far from openings",
+    "burns-fuel": (
+        "about {litres:.1f} l of fuel; outdoors, far from openings, with an alarm indoors"
+    ),
     "charge-longer": _charge_longer,
     "over-continuous": "{watts:W} running is over the {carried_w:W} it carries",
     "over-continuous-va": "{va:VA} running is over the {carried_va:VA} it carries",

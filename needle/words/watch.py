@@ -17,7 +17,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "charge-from": _charge_from,
     "run-source": "run {source} for {hours:h}",
     "look-at-charge": "look at the charge",
-    "begin-task": "{load} may run",
+    "begin-task": "{load} is due",
     "switch-on": "{load} on",
     "switch-off": "{load} off",
 }

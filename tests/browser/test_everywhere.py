@@ -169,7 +169,7 @@ class EveryScreenTest(BrowserTest):
         self.assertEqual(self.axe(page), [])
         wide = page.evaluate("document.documentElement.scrollWidth - innerWidth")
         self.assertLessEqual(wide, 0)
-        for part in (".watch-headline", ".watch-life", "#id_percent", ".load-switch >> nth=0"):
+        for part in (".watch-headline", ".watch-life", "#id_shown", ".load-switch >> nth=0"):
             box = page.locator(part).bounding_box()
             self.assertLess(box["y"] + box["height"], PHONE["height"], part)
         lamp = page.get_by_role("switch", name="Exam lamp")

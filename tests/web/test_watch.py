@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from unittest import mock
 
 from django.utils import timezone
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
+from web.plans.answer_pool import worked_out
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.trials.models import CheckIn, Trial
@@ -100,10 +102,35 @@ class NowTest(WatchTest):
         self.assertEqual(self.trial().on_now(), ["Box"])
         self.assertEqual(self.switch("Piano").status_code, 404)
 
+    def test_the_same_tap_twice_is_one(self):
+        self.switch("Lamp")
+        self.switch("Lamp")
+        self.assertEqual(self.trial().check_ins.live().count(), 1)
+
+    def test_a_look_in_bars(self):
+        self.client.post(self.url("watch:look"), {"shown": "3 of 4"}, **HTMX)
+        self.assertEqual(self.trial().check_ins.live().get().data, {"bars": 3, "of": 4})
+        refused = self.client.post(self.url("watch:look"), {"shown": "half"}, **HTMX)
+        self.assertContains(refused, "a percentage, or bars such as 3 of 4", status_code=422)
+        self.assertContains(refused, 'value="half"', status_code=422)
+
+    def test_a_question_is_of_its_page_until_something_is_noted(self):
+        Trial.objects.update(started_at=timezone.now() - timedelta(hours=2))
+        ask = {"load": "Saw", "h": "1.9"}
+        with mock.patch("web.watch.page.worked_out", wraps=worked_out) as asked:
+            self.client.get(self.url("watch:may"), ask, **HTMX)
+            self.assertEqual(asked.call_args.args[5], 1.9)
+            self.client.post(self.url("watch:look"), {"shown": "80"}, **HTMX)
+            self.client.get(self.url("watch:may"), ask, **HTMX)
+            self.assertGreater(asked.call_args.args[5], 1.95)
+        for odd in ("x", "nan", "-5", "1e9"):
+            page = self.client.get(self.url("watch:may"), {"load": "Saw", "h": odd}, **HTMX)
+            self.assertEqual(page.status_code, 200)
+
     def test_a_look_is_a_check_in(self):
-        self.client.post(self.url("watch:look"), {"percent": "83"}, **HTMX)
+        self.client.post(self.url("watch:look"), {"shown": "83"}, **HTMX)
         self.assertEqual(self.trial().check_ins.live().get().data, {"percent": 83.0})
-        refused = self.client.post(self.url("watch:look"), {"percent": "183"}, **HTMX)
+        refused = self.client.post(self.url("watch:look"), {"shown": "183"}, **HTMX)
         self.assertContains(refused, "183", status_code=422)
         self.assertEqual(self.trial().check_ins.live().count(), 1)
 
@@ -124,6 +151,13 @@ class NowTest(WatchTest):
         self.client.post(url, {"source": "Generator", "at": soon.isoformat()}, **HTMX)
         between = self.trial().expected["plan"]["sources"][0]["between"]
         self.assertEqual(between[-1][0], soon.isoformat())
+        # It is still planned when the hours are corrected.
+        since = timezone.localtime() - timedelta(hours=1)
+        until = since + timedelta(hours=20)
+        data = {"since": f"{since:%Y-%m-%dT%H:%M}", "charge_percent": "90"}
+        self.client.post(self.url("watch:change"), {**data, "until": f"{until:%Y-%m-%dT%H:%M}"})
+        between = self.trial().expected["plan"]["sources"][0]["between"]
+        self.assertEqual((round(self.trial().needed_h), between[-1][0]), (20, soon.isoformat()))
         for data in (
             {"source": "Nothing", "at": soon.isoformat()},
             {"source": "Generator", "at": (soon + timedelta(days=40)).isoformat()},
@@ -190,7 +224,7 @@ class AfterTest(WatchTest):
     def test_power_is_back_and_it_teaches(self):
         self.begin()
         Trial.objects.update(started_at=timezone.now() - timedelta(hours=6))
-        response = self.client.post(self.url("watch:back"), {"last_percent": "55"})
+        response = self.client.post(self.url("watch:back"), {"last_shown": "55"})
         trial = self.trial()
         self.assertRedirects(response, self.url("trials:taught", trial.pk))
         self.assertFalse(trial.running)
@@ -207,7 +241,7 @@ class AfterTest(WatchTest):
         self.begin()
         self.assertContains(self.page(), "Charged meanwhile")
         Trial.objects.update(started_at=timezone.now() - timedelta(hours=6))
-        self.client.post(self.url("watch:back"), {"last_percent": "70", "charged_wh": "400"})
+        self.client.post(self.url("watch:back"), {"last_shown": "70", "charged_wh": "400"})
         self.assertEqual(self.trial().why_not_a_run(), "")
         self.assertEqual(
             self.trial().check_ins.live().get().data, {"percent": 70.0, "wh_in": 400.0}
@@ -215,7 +249,7 @@ class AfterTest(WatchTest):
 
     def test_a_charge_that_is_none_is_refused_and_it_goes_on(self):
         self.begin()
-        refused = self.client.post(self.url("watch:back"), {"last_percent": "550"})
+        refused = self.client.post(self.url("watch:back"), {"last_shown": "550"})
         self.assertEqual(refused.status_code, 422)
         self.assertTrue(self.trial().running)
 

@@ -11,8 +11,9 @@ from django.utils.safestring import SafeString
 
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.verdict import Verdict, verdict_of
+from needle.plan.verdict import LIKELY, Verdict, verdict_of
 from needle.quantity import hours_text
+from needle.watch.summary import WatchSummary
 from needle.words.answer import reach_text, span_text
 from web.answer.lines import Line, lines_of
 from web.common import units
@@ -111,18 +112,32 @@ def _bar_of_watch(watch: WatchPage, job: Job) -> Bar:
     if summary is None:
         fetch = reverse("answer:bar", args=[job.pk]) if watch.pending else ""
         return Bar(
-            empty_dial(watch.headline), watch.headline, watch.words, "", "", url, fetch_url=fetch
+            dial=empty_dial(watch.headline),
+            headline=watch.headline,
+            detail=watch.words,
+            covers="",
+            plan_words=f"Power is out, {watch.since}",
+            plan_url=url,
+            fetch_url=fetch,
+            is_watch=True,
         )
     return Bar(
         dial=dial_of_watch(watch),
         headline=watch.headline,
         detail=f"{watch.words} {watch.advice}",
-        covers="yes" if summary.chance >= 0.9 else "unsure" if summary.chance >= 0.5 else "no",
+        covers=_covers_of_watch(summary),
         plan_words=f"Power is out, {watch.since}",
         plan_url=url,
         caution=", ".join(row.name for row in watch.lives) and caution_words(watch),
         is_watch=True,
     )
+
+
+def _covers_of_watch(summary: WatchSummary) -> str:
+    """As of a plan: "yes" at the chance wanted, "unsure" from even chances on, else "no"."""
+    if summary.chance >= summary.wanted:
+        return "yes"
+    return "unsure" if summary.chance >= LIKELY else "no"
 
 
 def dial_of_watch(watch: WatchPage) -> SafeString:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from urllib.parse import urlsplit
 
@@ -19,6 +20,15 @@ def key_of(text: str) -> int | None:
 def keys_of(texts: Iterable[str]) -> list[int]:
     """Primary keys from texts; invalid ones are dropped."""
     return [key for text in texts if (key := key_of(text)) is not None]
+
+
+def number_of(text: str) -> float | None:
+    """A number in a query; None if it is none, or not finite."""
+    try:
+        number = float(text)
+    except ValueError:
+        return None
+    return number if math.isfinite(number) else None
 
 
 def own_path(text: str) -> str:

@@ -44,7 +44,7 @@ _PULLED_DOWN, _ID = "pulled_down_wh", "id"
 
 
 #: What ``expected`` has besides a plan or W: keys of the document, and the hours promised.
-_BESIDE = ("display", "on", "runtime_h")
+_BESIDE = ("display", "on", "runtime_h", "chargers")
 
 
 def known_ran(ran: Any) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.urls import reverse
@@ -202,9 +202,14 @@ def upcoming(trial: Trial, prediction: Forecast) -> list[Any]:
     ]
 
 
-def _when(trial: Trial, hours: float) -> str:
+def moment_of(trial: Trial, hours: float) -> datetime:
+    """A moment of a trial, by the job's clock."""
+    return timezone.localtime(trial.started_at + timedelta(hours=hours))
+
+
+def when_text(trial: Trial, hours: float) -> str:
     """A time of a trial: its weekday, with the date if that is ambiguous."""
-    moment = timezone.localtime(trial.started_at + timedelta(hours=hours))
+    moment = moment_of(trial, hours)
     return f"{moment:%a %d %b} {clock(moment)}" if hours > DAYS_NAMED_H else day_clock(moment)
 
 
@@ -212,7 +217,7 @@ def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     if trial.ended_at is not None:
         ended = hours_text(trial.hours_to(trial.ended_at), exact=True)
         return f"{trial.get_ended_why_display().capitalize()} after {ended}", ""
-    low, mid, high = (_when(trial, hours) for hours in prediction.stop_h)
+    low, mid, high = (when_text(trial, hours) for hours in prediction.stop_h)
     most = prediction.most_h - 1e-6
     if prediction.stop_h[1] >= most:
         return f"Does not stop before {mid}", "It was looked no further ahead than that."

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+import uuid
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.utils import timezone
 
 from needle.quantity import hours_text
+from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
 from web.jobs.actions import save_change
 from web.jobs.models import Job
@@ -19,9 +20,6 @@ from web.plans.outcomes import current_plan
 from web.trials.actions import check_in, end_trial, start_trial
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
-
-#: Hours for which a charger is run at a tap.
-CHARGE_H = 2.0
 
 
 def running_watch(job: Job) -> Trial | None:
@@ -56,6 +54,8 @@ def begin_watch(job: Job) -> Trial:
         stop_at=floor_of(Plan(supply=supply, floor=plan.floor)) or 0.0,
         room_c=plan.room_c,
         needed_h=plan.needed_hours,
+        # Two taps at once begin one watch.
+        client_key=uuid.uuid5(job.client_key, f"watch {job.trials.count()}"),
     )
     ticked = () if plan.pk else {used.load.pk for used in draft_of(plan).used if used.counted}
     return start_trial(trial, ticked)
@@ -70,10 +70,12 @@ def change_watch(trial: Trial, since: datetime, charge: float, until: datetime) 
     """
     trial.started_at, trial.start_charge = since, charge
     trial.needed_h = (until - since).total_seconds() / 3600
-    on = trial.expected.get("on")
+    on, planned = trial.expected.get("on"), trial.expected.get("chargers", [])
     expect(trial, _ticked(trial))
     if on is not None and trial.expected.get("plan"):
         trial.expected["on"] = [name for name in trial.load_names if name in on]
+    for name, window in planned:
+        _plan_charger(trial, name, window)
     trial.to_core()
     save_change(trial.job, trial, f"Changed {trial.name}")
 
@@ -85,15 +87,17 @@ def _ticked(trial: Trial) -> set[int]:
     return {used.load.pk for used in draft_of(current_plan(trial.job)).used if used.counted}
 
 
-def switch(trial: Trial, on: Collection[str]) -> CheckIn:
-    """Record which loads are on from now on.
+def switch(trial: Trial, load: str, on: bool) -> None:
+    """Record that a load is on, or off, from now on; nothing if it is so already.
 
     Raises
     ------
     needle.document.DocumentError
     """
-    names = [name for name in trial.load_names if name in on]
-    return _now(trial, {"on": names})
+    before = trial.on_now()
+    if (load in before) != on:
+        wanted = {*before, load} if on else {*before} - {load}
+        _now(trial, {"on": [name for name in trial.load_names if name in wanted]})
 
 
 def run_charger(trial: Trial, name: str, begin: datetime) -> None:
@@ -107,25 +111,34 @@ def run_charger(trial: Trial, name: str, begin: datetime) -> None:
         It runs then already.
     """
     window = [begin.isoformat(), (begin + timedelta(hours=CHARGE_H)).isoformat()]
-    plan = trial.expected["plan"]
-    sources = [dict(source) for source in plan.get("sources", [])]
-    chargers = [source for source in sources if source.get("name") == name and "between" in source]
-    mine = chargers[0]
-    mine["between"] = [*mine["between"], window]
-    trial.expected = {**trial.expected, "plan": {**plan, "sources": sources}}
+    if not _plan_charger(trial, name, window):
+        raise LookupError(name)
+    planned = [*trial.expected.get("chargers", []), [name, window]]
+    trial.expected = {**trial.expected, "chargers": planned}
     trial.to_core()
     label = f"{name} runs from {day_clock(begin)} for {hours_text(CHARGE_H)}"
     save_change(trial.job, trial, label)
 
 
-def look(trial: Trial, percent: float) -> CheckIn:
-    """Store what the display shows now, in percent.
+def _plan_charger(trial: Trial, name: str, window: list[str]) -> bool:
+    """Add a window to a charger of a trial's plan; return whether it has that charger."""
+    plan = trial.expected.get("plan") or {}
+    sources = [dict(source) for source in plan.get("sources", [])]
+    mine = [source for source in sources if source.get("name") == name and "between" in source]
+    for source in mine[:1]:
+        source["between"] = [*source["between"], window]
+    trial.expected = {**trial.expected, "plan": {**plan, "sources": sources}}
+    return bool(mine)
+
+
+def look(trial: Trial, shown: dict[str, Any]) -> CheckIn:
+    """Store what the display shows now, with the keys of a check-in.
 
     Raises
     ------
     needle.document.DocumentError
     """
-    return _now(trial, {"percent": percent})
+    return _now(trial, shown)
 
 
 def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
@@ -135,10 +148,9 @@ def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
     return check_in(CheckIn(trial=trial, at=max(at, last + timedelta(seconds=1)), data=data))
 
 
-def power_is_back(trial: Trial, percent: float | None, charged_wh: float | None) -> None:
+def power_is_back(trial: Trial, shown: dict[str, Any], charged_wh: float | None) -> None:
     """End a watch, with the charge at its end and the Wh that went in, where they were read."""
-    read = {"percent": percent, "wh_in": charged_wh}
-    seen = {key: value for key, value in read.items() if value is not None}
+    seen = {**shown, **({} if charged_wh is None else {"wh_in": charged_wh})}
     last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
     at = max(timezone.now(), last + timedelta(seconds=1))
     end_trial(trial, at, "by hand", seen, f"{trial.name}: power is back")

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
+from math import floor
 
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.watch.card import Card
+from needle.watch.card import Card, bars_for
 from web.common.units import clock, day_clock
 from web.jobs.models import Job
 from web.plans.answer_pool import AnswerPending
@@ -81,7 +82,8 @@ def burns(source: object) -> bool:
 def _row(plan: Plan, hour: float, all_from: float | None, shoulds: float | None) -> CardRowText:
     moment = timezone.localtime(plan.start) + timedelta(hours=hour)
     at = day_clock(moment) if hour >= 24 else clock(moment)
-    bars = "–" if all_from is None else f"{_bars(all_from)} of {BARS}"
+    lit = None if all_from is None else bars_for(all_from, BARS)
+    bars = "–" if lit is None else f"{lit} of {BARS}"
     return CardRowText(at, _percent(all_from), _percent(shoulds), bars)
 
 
@@ -89,14 +91,9 @@ def _percent(share: float | None) -> str:
     return "never" if share is None else f"{share * 100:.0f} %"
 
 
-def _bars(share: float) -> int:
-    """Bars that must be lit for at least this charge: the last one lit may be nearly out."""
-    return min(BARS, int(share * BARS - 1e-9) + 2)
-
-
 def _carries(card: Card) -> str:
     """How many evenings of ten it carries, against no rule at all."""
-    by_card, all_on = (round(10 * share) for share in (card.carries, card.carries_all_on))
+    by_card, all_on = (floor(10 * share) for share in (card.carries, card.carries_all_on))
     got, without = (round(100 * share) for share in (card.served, card.served_all_on))
     return (
         f"By this card the musts last in {by_card} of 10 such evenings, and the others get {got} % "

@@ -8,6 +8,8 @@ from typing import Any
 from django import forms
 from django.utils import timezone
 
+from needle.document import DocumentError
+from needle.trial.log import charge_of
 from web.common.fields import QuantityField, moment_field
 from web.common.forms import FoldedMixin
 from web.trials.models import Trial
@@ -16,26 +18,31 @@ from web.trials.models import Trial
 MOST_DAYS = 30
 
 
-def _percent(label: str, required: bool = True) -> forms.FloatField:
-    return forms.FloatField(
-        label=label,
-        min_value=0,
-        max_value=100,
-        required=required,
-        widget=forms.TextInput(attrs={"inputmode": "decimal", "autocomplete": "off"}),
-    )
+class ShownField(forms.CharField):
+    """A charge as a display shows it: a percentage, or bars; cleaned to the keys of a check-in."""
+
+    def __init__(self, **kwargs: Any) -> None:
+        attrs = {"autocomplete": "off", "placeholder": "61 % or 3 of 4"}
+        super().__init__(max_length=30, widget=forms.TextInput(attrs=attrs), **kwargs)
+
+    def clean(self, value: Any) -> dict[str, Any]:
+        text = super().clean(value)
+        try:
+            return charge_of(text) if text else {}
+        except DocumentError as error:
+            raise forms.ValidationError(error.sentence) from None
 
 
 class LookForm(forms.Form):
     """What the display shows now."""
 
-    percent = _percent("It shows, %")
+    shown = ShownField(label="It shows")
 
 
 class BackForm(forms.Form):
     """The charge at the end, and what was put in where a source charged, if they were read."""
 
-    last_percent = _percent("It shows now, %", required=False)
+    last_shown = ShownField(label="It shows now", required=False)
     charged_wh = QuantityField("Wh", label="Charged meanwhile, Wh", most=1e8, required=False)
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
@@ -48,7 +55,7 @@ class ChangeForm(FoldedMixin, forms.Form):
     """Since when it is out, the charge then, and until when it is needed."""
 
     since = moment_field(label="Out since")
-    charge_percent = _percent("Charge shown then, %")
+    charge_percent = forms.FloatField(label="Charge shown then, %", min_value=0, max_value=100)
     until = moment_field(label="Needed until")
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
 from django.utils import timezone
 
+from needle.decide.starting import HOLDS, LIKELY
 from needle.document import DocumentError
+from needle.plan.limits.starts import PlannedStart
 from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
 from needle.trial.forecast import Range
+from needle.trial.trial import MOST_H
 from needle.watch.card import Card
 from needle.watch.doings import Doing
 from needle.watch.summary import (
@@ -30,12 +33,15 @@ from web.plans.answer_pool import AnswerPending, worked_out
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan
 from web.trials.models import Trial
+from web.trials.page import moment_of, when_text
 
 T = TypeVar("T")
 #: Raised when the core tells the same watch differently.
-WATCH_VERSION = 1
+WATCH_VERSION = 3
 #: How long a page waits, s; and how often "now" moves, h.
 PAGE_WAIT_S, STEP_H = 2.0, 0.1
+#: Hours for which a page is answered by what it was made from.
+SAME_PAGE_H = 0.25
 #: Doings and helps that are shown at once.
 MOST_DOINGS, MOST_HELPS = 5, 3
 
@@ -132,9 +138,13 @@ def _names(rows: Iterable[LoadRow]) -> str:
 
 def hour_now(trial: Trial) -> float:
     """Hours since the start, in steps, so that two requests of a moment ask the same."""
-    last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
-    hours = max(trial.hours_to(timezone.now()), trial.hours_to(last))
-    return max(0.0, trial.hours_to(last), round(hours / STEP_H) * STEP_H)
+    passed = trial.hours_to(timezone.now())
+    return max(0.0, _last_h(trial), math.floor(passed / STEP_H) * STEP_H)
+
+
+def _last_h(trial: Trial) -> float:
+    """Hour of the last check-in."""
+    return max((trial.hours_to(record.at) for record in trial.known_check_ins()), default=0.0)
 
 
 def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchSummary:
@@ -147,14 +157,19 @@ def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchSummary:
     return _worked_out("watch", trial, wait_s, summarise)
 
 
-def may_of(trial: Trial, name: str, wait_s: float) -> MaySwitchOn:
+def may_of(trial: Trial, name: str, wait_s: float, hour: float | None = None) -> MaySwitchOn:
     """Whether a load may be switched on now.
+
+    ``hour`` is that of a page which asks: shortly after it, what was worked out then still holds.
 
     Raises
     ------
     AnswerPending, DocumentError
     """
-    return _worked_out("watch-may", trial, wait_s, may_switch_on, name)
+    now, last = hour_now(trial), _last_h(trial)
+    if hour is None or not max(last, now - SAME_PAGE_H) <= hour <= now:
+        hour = now
+    return _worked_out("watch-may", trial, wait_s, may_switch_on, name, hour=hour)
 
 
 def card_for(plan: Plan, wait_s: float) -> Card:
@@ -168,8 +183,16 @@ def card_for(plan: Plan, wait_s: float) -> Card:
     return worked_out(_key("watch-card", doc), plan.job.owner_id, wait_s, card_of_document, doc)
 
 
-def _worked_out(kind: str, trial: Trial, wait_s: float, work: Callable[..., T], *more: Any) -> T:
-    asked = (trial.to_document(), hour_now(trial), trial.needed_h, *more)
+def _worked_out(
+    kind: str,
+    trial: Trial,
+    wait_s: float,
+    work: Callable[..., T],
+    *more: Any,
+    hour: float | None = None,
+) -> T:
+    now = hour_now(trial) if hour is None else hour
+    asked = (trial.to_document(), now, trial.needed_h, *more)
     return worked_out(_key(kind, *asked), (kind, trial.job.owner_id), wait_s, work, *asked)
 
 
@@ -206,22 +229,23 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
     )
 
 
-def moment(trial: Trial, hour: float) -> datetime:
-    """A moment of a trial, by the job's clock."""
-    return timezone.localtime(trial.started_at + timedelta(hours=hour))
-
-
 def headline_of(trial: Trial, summary: WatchSummary) -> str:
     """Until when it lasts: ``Lasts until about Tue 07:20, Tue 05:50 to Tue 09:40``."""
-    low, mid, high = (day_clock(moment(trial, hour)) for hour in summary.stop_h)
-    return f"Lasts until about {mid}, {low} to {high}"
+    low, mid, high = (when_text(trial, hour) for hour in summary.stop_h)
+    longest = MOST_H - 1e-6
+    if summary.stop_h[1] >= longest:
+        return f"Lasts for weeks, at least until {low}"
+    later = " or later" if summary.stop_h[2] >= longest else ""
+    return f"Lasts until about {mid}, {low} to {high}{later}"
 
 
 def chance_words(trial: Trial, summary: WatchSummary) -> str:
     """The chance of the hour needed, for all that is on and for the musts alone."""
-    until = day_clock(moment(trial, summary.needed_h))
+    until = when_text(trial, summary.needed_h)
     left = hours_text(summary.remaining_h[1])
     words = f"{left} left. Chance to reach {until}: {chance_text(summary.chance)}"
+    if not summary.has_musts:
+        return f"{words}."
     if chance_text(summary.chance_musts) == chance_text(summary.chance):
         return f"{words}, with the musts alone too."
     return f"{words}; with the musts alone {chance_text(summary.chance_musts)}."
@@ -229,10 +253,13 @@ def chance_words(trial: Trial, summary: WatchSummary) -> str:
 
 def advice_of(trial: Trial, summary: WatchSummary) -> str:
     """What should go off now for the musts to be safe, if anything; and when to look again."""
-    at = clock(moment(trial, summary.look_h))
+    at = clock(moment_of(trial, summary.look_h))
     if summary.go_off:
         names = ", ".join(summary.go_off)
         return f"For the musts: {names} off now. Look at the charge again at {at}."
+    if summary.come_on:
+        names = ", ".join(summary.come_on)
+        return f"May come on again: {names}. Look at the charge again at {at}."
     return f"All that is on may stay on until you look at the charge at {at}."
 
 
@@ -249,7 +276,9 @@ def _watts_text(watts: Range) -> str:
 
 def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
     late = doing.late(summary.hour)
-    return DoingRow(clock(moment(trial, doing.hour)), said(doing.said), said(doing.caution), late)
+    return DoingRow(
+        clock(moment_of(trial, doing.hour)), said(doing.said), said(doing.caution), late
+    )
 
 
 def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:
@@ -265,7 +294,7 @@ def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:
         gain=f"+{hours_text(mid)} ({hours_range_text(low, high)})",
         chance=", ".join(chances),
         caution=said(each.caution),
-        at="" if each.from_h is None else moment(trial, each.from_h).isoformat(),
+        at="" if each.from_h is None else moment_of(trial, each.from_h).isoformat(),
     )
 
 
@@ -278,25 +307,35 @@ def _moved(before: float, after: float) -> str:
 def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
     """Whether a load may be switched on now, in sentences."""
     start = may.start.start
-    ok = may.start.chance >= 0.5
-    verdict = "Yes" if may.start.chance >= 0.9 else "Probably" if ok else "No"
+    starts_likely = may.start.chance >= LIKELY
+    ok = starts_likely and not may.takes_from_musts
+    verdict = "Yes" if may.start.chance >= HOLDS else "Probably"
+    if not ok:
+        verdict = "Better not, for the musts" if starts_likely else "No"
     starts = f"it starts and runs in {chance_text(may.start.chance)}"
     detail = ""
     if start is not None:
         low, mid, high = start.required_va
         detail = (
             f"{with_unit(mid, 'VA', 2)} at its start ({with_unit(low, 'VA', 2)} to "
-            f"{with_unit(high, 'VA', 2)}), with {', '.join(start.beside)}."
+            f"{with_unit(high, 'VA', 2)}){_beside(start)}."
         )
     low, mid, high = (max(0.0, hours) for hours in may.cost_h)
     length = hours_text(may.minutes / 60)
     cost = f"{length} of it costs {hours_text(mid)} at the end ({hours_range_text(low, high)})"
     free = ""
     if may.free_at_h is not None:
-        at = day_clock(moment(trial, may.free_at_h))
-        free = f"Costs nothing from about {at}: the sun carries it."
-    cost = f"{cost}; chance {_moved(may.chance, may.chance_after)}."
-    return MayRow(may.load, f"{verdict}: {starts}", ok, detail, cost, free)
+        at = when_text(trial, may.free_at_h)
+        free = f"Costs nothing from about {at}: sun or charger carries it."
+    cost = f"{cost}; chance {_moved(may.chance, may.chance_after)}"
+    if may.chance_musts is not None and may.chance_musts_after is not None:
+        cost += f", of the musts alone {_moved(may.chance_musts, may.chance_musts_after)}"
+    return MayRow(may.load, f"{verdict}: {starts}", ok, detail, f"{cost}.", free)
+
+
+def _beside(start: PlannedStart) -> str:
+    others = [name for name in start.beside if name != start.load]
+    return f", with {', '.join(others)}" if others else ""
 
 
 def job_has_plan(job: Job) -> bool:

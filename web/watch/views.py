@@ -14,6 +14,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from django_htmx.http import HttpResponseClientRedirect
 
 from needle.document import DocumentError
+from web.common.addresses import number_of
 from web.common.htmx import HtmxRequest
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
@@ -111,8 +112,7 @@ def switch(request: HtmxRequest, job: Job) -> HttpResponse:
     name = request.POST.get("load", "")
     if name not in trial.load_names:
         raise Http404
-    on = set(trial.on_now())
-    actions.switch(trial, on | {name} if request.POST.get("on") else on - {name})
+    actions.switch(trial, name, bool(request.POST.get("on")))
     return _changed(request, job)
 
 
@@ -142,7 +142,7 @@ def look(request: HtmxRequest, job: Job) -> HttpResponse:
     form = LookForm(request.POST)
     if not form.is_valid():
         return _shown(request, job, trial, form, status=422)
-    actions.look(trial, form.cleaned_data["percent"])
+    actions.look(trial, form.cleaned_data["shown"])
     return _changed(request, job)
 
 
@@ -155,7 +155,8 @@ def may(request: HtmxRequest, job: Job) -> HttpResponse:
     if name not in trial.load_names:
         raise Http404
     try:
-        row = may_row(trial, may_of(trial, name, LONG_WAIT_S))
+        hour = number_of(request.GET.get("h", ""))
+        row = may_row(trial, may_of(trial, name, LONG_WAIT_S, hour))
     except AnswerPending:
         return still_working()
     on = name in trial.on_now()
@@ -173,7 +174,7 @@ def back(request: HtmxRequest, job: Job) -> HttpResponse:
         context = {"job": job, "trial": trial, "watch": page_of(trial), "look": LookForm()}
         return render(request, "watch/watch.html", {**context, "back": form}, status=422)
     cleaned = form.cleaned_data
-    actions.power_is_back(trial, cleaned["last_percent"], cleaned.get("charged_wh"))
+    actions.power_is_back(trial, cleaned["last_shown"], cleaned.get("charged_wh"))
     announce_change(request, job)
     return redirect("trials:taught", job.pk, trial.pk)
 

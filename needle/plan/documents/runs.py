@@ -23,6 +23,7 @@ from needle.moments import (
 from needle.plan.documents.load import parse_load
 from needle.plan.plan import (
     AC,
+    COUNTED_IN_SPREAD,
     COUNTED_ONLY,
     RUN_BEGINS,
     RUN_ENDS,
@@ -74,7 +75,7 @@ RUN_FIELDS: Fields = {
         most=100,
     ),
     "wh_in": Number("energy put in from sources meanwhile", unit="Wh", most=1e8, default=0.0),
-    "wh_in_spread": Number("relative spread of it", most=1.0, default=0.03),
+    "wh_in_spread": Number("relative spread of it", most=1.0, default=COUNTED_IN_SPREAD),
     "check_ins": Parts(
         "what was seen on the way, as in a trial: charge is used, counts are not needed",
         fields={

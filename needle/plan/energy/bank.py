@@ -121,6 +121,14 @@ def _as_tested(battery: Battery, rate: float, n: np.ndarray, slow: np.ndarray) -
     return np.asarray(rated_share(float(given), rate, n, slow) / share)
 
 
+def may_charge(plan: Plan, minutes: int) -> np.ndarray:
+    """Whether a plan's battery may be charged in each minute, (minutes,): frost may forbid it."""
+    rooms, chemistry = room_by_minute(plan, minutes), CHEMISTRIES[plan.supply.battery.chemistry]
+    if rooms is None or chemistry.least_charge_c is None:
+        return np.ones(minutes, dtype=bool)
+    return np.asarray(rooms >= chemistry.least_charge_c)
+
+
 def peukert_w(
     battery: Battery,
     out_w: np.ndarray,
@@ -171,11 +179,7 @@ class Bank:
         self.cut_off = np.zeros(draws, dtype=bool)
         self.back_at = np.full(draws, np.inf)
         self.other_wh = np.full(draws, other_wh)
-        rooms = room_by_minute(plan, minutes)
-        #: Whether it may be charged in each minute: frost forbids it.
-        self.may_charge = np.ones(minutes, dtype=bool)
-        if rooms is not None and self.chemistry.least_charge_c is not None:
-            self.may_charge = rooms >= self.chemistry.least_charge_c
+        self.may_charge = may_charge(plan, minutes)
 
     def set_parameters(self, drawn: BatteryDraws) -> None:
         """Set the battery parameters of each draw."""
