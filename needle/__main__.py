@@ -233,7 +233,8 @@ def _drill(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _forecast(args: argparse.Namespace) -> dict[str, Any]:
-    from needle.trial.forecast import as_document, forecast
+    from needle.trial.forecast import forecast
+    from needle.trial.prediction import as_document
     from needle.trial.trial import parse_trial
 
     document = _load(args.file)

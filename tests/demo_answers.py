@@ -23,8 +23,8 @@ def answer(kind: str, document: dict[str, Any]) -> dict[str, Any]:
     from needle.profile.document import as_document as profile_document
     from needle.profile.document import parse_load
     from needle.profile.profile import derive
-    from needle.trial.forecast import as_document as forecast_document
     from needle.trial.forecast import forecast
+    from needle.trial.prediction import as_document as forecast_document
     from needle.trial.trial import parse_trial
     from needle.words import worded
 

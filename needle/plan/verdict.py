@@ -16,7 +16,7 @@ import numpy as np
 from needle.estimate import Estimate
 from needle.plan.energy.simulate import Outcome
 from needle.plan.limits.trips import Trip
-from needle.plan.plan import AC, PlanLoad
+from needle.plan.load import AC, PlanLoad
 from needle.supply.inverter import Inverter
 
 #: From a chance of a half on a plan is likely; below, it does not hold.
@@ -196,10 +196,10 @@ def _needs_of(load: PlanLoad, trip: Trip, inverter: Inverter | None) -> tuple[fl
     """Limit that a load's trip exceeds, what the load itself needs, and the spread of that."""
     if trip.why == "start" and inverter is not None:
         # The rating, since a start may exceed it by luck.
-        surge = load.start_s <= inverter.surge_s
+        surge = load.draw.start_s <= inverter.surge_s
         limit = inverter.surge_va if surge else inverter.continuous_va
-        return limit, load.start_va, load.spreads.start
-    own = load.most_w / load.power_factor if trip.unit == "VA" else load.most_w
+        return limit, load.draw.start_va, load.spreads.start
+    own = load.most_w / load.draw.power_factor if trip.unit == "VA" else load.most_w
     return trip.limit_w, own, max(load.spreads.watts, load.spreads.mean)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from needle.message import Message, message
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import PlanLoad
+from needle.plan.load import PlanLoad
 from needle.round.candidate import Candidate, LeftAlone
 from needle.round.of_all import together
 from needle.round.of_load import Socket, of_load
@@ -42,7 +42,7 @@ def _hands_off(load: PlanLoad, visit: Visit) -> Message | None:
 
 def counter_for(load: PlanLoad, outcome: Outcome, visit: Visit, hours: float) -> Candidate | None:
     """An energy run of a load over a number of hours; None if no meter can read it."""
-    if load.by_moments or _hands_off(load, visit):
+    if load.use.by_moments or _hands_off(load, visit):
         return None
     socket = next(Socket.each_of(load, outcome, visit), None)
     return None if socket is None else socket.counter(hours)

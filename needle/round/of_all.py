@@ -6,7 +6,8 @@ from collections.abc import Iterator, Sequence
 
 from needle.plan.energy.runs import counted_moves
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import COUNTED_ONLY, PlanLoad, Run
+from needle.plan.load import PlanLoad
+from needle.plan.run import COUNTED_ONLY, Run
 from needle.round.candidate import COUNTER, TASK, TOGETHER, Candidate, Count
 from needle.round.visit import Visit
 from needle.supply.battery import usable_wh
@@ -28,7 +29,9 @@ def together(outcome: Outcome, visit: Visit, loads: Sequence[PlanLoad]) -> Itera
     while the plan runs, or if it may begin before the battery is full again.
     """
     shunts = [meter for meter in visit.meters if meter.instrument.key == "shunt"]
-    steady = [load for load in loads if not (load.windows or load.by_moments or load.protected)]
+    steady = [
+        load for load in loads if not (load.use.windows or load.use.by_moments or load.protected)
+    ]
     if not shunts or len(steady) < _FEWEST or not visit.leaves_battery(outcome.plan):
         return
     names = tuple(load.name for load in steady)

@@ -19,7 +19,7 @@ from needle.plan.draws.inputs import (
     InputKey,
 )
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, PlanLoad
+from needle.plan.load import AC, PlanLoad
 from needle.profile.energy import Watched, count_error
 from needle.profile.kinds import Kind
 from needle.profile.use_process import DISPERSION
@@ -60,7 +60,7 @@ def of_load(load: PlanLoad, outcome: Outcome, visit: Visit, unplugs: bool) -> It
     """Return all useful measurements; ``unplugs``: whether a meter may be plugged in before it."""
     if unplugs:
         yield from _start(load, outcome, visit)
-    if load.by_moments:
+    if load.use.by_moments:
         if unplugs:
             for socket in Socket.each_of(load, outcome, visit):
                 yield from socket.task()
@@ -104,11 +104,11 @@ class Socket:
     @property
     def used_now_and_then(self) -> bool:
         """Whether somebody must switch it on to measure it."""
-        return bool(self.load.windows or self.load.moments)
+        return bool(self.load.use.windows or self.load.use.moments)
 
     def spot(self) -> Candidate:
         """A spot reading of its power while it runs."""
-        if self.load.uses_per_day is not None:
+        if self.load.use.uses_per_day is not None:
             # What it draws while it runs says nothing of how often it runs.
             return self._made(SPOT, READ_MIN, READ_MIN, 0.0, {})
         if self.kind.modulates or self.kind.wander > 0:
@@ -129,17 +129,17 @@ class Socket:
     def counter(self, hours: float) -> Candidate:
         """An energy run of a number of hours."""
         minutes = hours * 60 + PUT_IN_MIN + TAKE_OUT_MIN
-        shared = 0.0 if self.load.uses_per_day is not None else self.watched.span(hours)
+        shared = 0.0 if self.load.use.uses_per_day is not None else self.watched.span(hours)
         leaves = _mean_left(self.load, self.spreads, self._counted(hours), shared)
         return self._made(COUNTER, minutes, PUT_IN_MIN, TAKE_OUT_MIN, leaves)
 
     def task(self) -> Iterator[Candidate]:
         """One task or charge, counted from start to end."""
         load = self.load
-        wh, minutes = load.task_wh, load.task_min
-        if load.charge is not None:
-            wh = load.charge.wall_wh
-            minutes = 60 * wh / load.charge.watts
+        wh, minutes = load.use.task_wh, load.use.task_min
+        if load.use.charge is not None:
+            wh = load.use.charge.wall_wh
+            minutes = 60 * wh / load.use.charge.watts
         if minutes <= 0:
             return
         digits = count_error(max(1e-6, wh), self.meter.steps.get("wh", 10.0))
@@ -153,7 +153,7 @@ class Socket:
         self, what: str, minutes: float, before: float, after: float, leaves: dict[InputKey, float]
     ) -> Candidate:
         key = InputKey(LOAD_WATTS, self.load.name)
-        level = math.hypot(self.meter.relative_sd("watts", self.load.running_w), _REPEAT)
+        level = math.hypot(self.meter.relative_sd("watts", self.load.draw.running_w), _REPEAT)
         leaves = {key: rest_of(self.spreads, key, level), **leaves}
         return Candidate(
             what,
@@ -168,7 +168,7 @@ class Socket:
 
     def _counted(self, hours: float) -> float:
         """Relative spread of a mean that is counted over a number of hours."""
-        rate = self.load.uses_per_day
+        rate = self.load.use.uses_per_day
         if rate is not None:
             days = hours / HOURS_A_DAY
             few = math.sqrt(DISPERSION / max(0.3, rate * days))
@@ -209,15 +209,15 @@ def _tally(load: PlanLoad, outcome: Outcome) -> Iterator[Candidate]:
     kind, spreads = load.watched.kind, outcome.inputs.spreads
     level = spreads.get(InputKey(LOAD_WATTS, load.name), 0.0)
     if (
-        load.uses_per_day is not None
+        load.use.uses_per_day is not None
         or not kind.cycles
-        or load.windows
-        or not 0 < load.duty < 1
+        or load.use.windows
+        or not 0 < load.draw.duty < 1
         or level > _LEVEL_KNOWN
     ):
         return
     for cycles in _TALLIED_CYCLES:
-        hours = (cycles + 1) * load.cycle_min / 60
+        hours = (cycles + 1) * load.draw.cycle_min / 60
         if hours > _LONGEST_TALLY_H:
             continue
         shared = load.watched.span(hours)
@@ -244,10 +244,10 @@ def _fits(meter: CarriedMeter, load: PlanLoad, classes: tuple[str, ...]) -> bool
     instrument = meter.instrument
     if instrument.key not in classes:
         return False
-    volts = load.volts or MAINS_V
-    amps = load.running_w / max(1e-6, volts * load.power_factor)
+    volts = load.draw.volts or MAINS_V
+    amps = load.draw.running_w / max(1e-6, volts * load.draw.power_factor)
     carries = instrument.most_a is None or amps <= instrument.most_a
-    return carries and load.running_w >= instrument.least_w
+    return carries and load.draw.running_w >= instrument.least_w
 
 
 def _start(load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Candidate]:

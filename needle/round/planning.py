@@ -223,7 +223,7 @@ def usual_ways(outcome: Outcome, visit: Visit) -> dict[str, list[Candidate]]:
         return {}
     meters = sum(meter.instrument.key in ("plug", "logger") for meter in visit.meters)
     turns = max(1, int(visit.minutes // (60 * _USUAL_H + PUT_IN_MIN + TAKE_OUT_MIN))) * meters
-    biggest = sorted(loads, key=lambda load: -load.running_w)
+    biggest = sorted(loads, key=lambda load: -load.draw.running_w)
     each_min = visit.minutes * meters / len(loads) - PUT_IN_MIN - TAKE_OUT_MIN
     return {
         code: [

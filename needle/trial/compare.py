@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from needle.decide.compare import Against, against
 from needle.estimate import Z90, Estimate
 from needle.message import message
-from needle.trial.forecast import Forecast, Range
+from needle.trial.prediction import Forecast, Range
 
 #: How a run made once differs from the next of its kind: days differ (a general value of ours).
 ONCE_SPREAD = 0.05

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.plan import AC, COUNTED_IN_SPREAD
+from needle.plan.load import AC
+from needle.plan.run import COUNTED_IN_SPREAD
 from needle.trial.trial import BATTERY, CheckIn, Trial
 
 #: How near to the end (share of its hours) a charge, and a count, are read that stand for it.

@@ -18,7 +18,7 @@ from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import battery_draws
 from needle.plan.energy.runs import effective, weighed
 from needle.plan.plan import Plan
-from needle.trial.forecast import Range, weighted_range
+from needle.trial.prediction import Range, weighted_range
 
 #: Least part of a range that goes, and least move of its middle, that is a lesson (shares).
 LEAST_NARROWED, LEAST_MOVED = 0.05, 0.01

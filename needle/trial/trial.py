@@ -10,7 +10,8 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.fields import Choice, Fields, Items, Number, Part, Parts, Text
 from needle.plan.documents.parse import parse_plan
-from needle.plan.plan import AC, Plan
+from needle.plan.load import AC
+from needle.plan.plan import Plan
 from needle.supply.battery import Battery
 from needle.supply.supply import Supply, parse_supply
 

@@ -8,7 +8,8 @@ from typing import Any
 
 from needle.document import DocumentError
 from needle.trial.expected import Expected, expected_of
-from needle.trial.forecast import Forecast, Range, forecast
+from needle.trial.forecast import forecast
+from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import Trial, parse_trial
 
 #: Closest and farthest that check-ins are apart, h, and how many are suggested.

@@ -17,7 +17,8 @@ from needle.plan.draws.inputs import OUTPUT_IDLE, Inputs
 from needle.plan.energy.bank import BLOCK, BatteryDraws, battery_draws, may_charge
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.demand import Demand
-from needle.plan.plan import AC, Plan
+from needle.plan.load import AC
+from needle.plan.plan import Plan
 from needle.supply.inverter import dc_w
 
 QUARTER_MIN = 15

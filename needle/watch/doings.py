@@ -9,7 +9,8 @@ import numpy as np
 
 from needle.message import Message, message
 from needle.moments import occurrences
-from needle.plan.plan import Plan, PlanLoad, in_use
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan, in_use
 from needle.plan.sources.registry import ChargeWindow
 
 #: Hours ahead in which doings are listed, and how late one is still named.
@@ -63,12 +64,12 @@ def _of_loads(plan: Plan, first: float, last: float, on: Collection[str]) -> Ite
     for load in plan.loads:
         if load.name not in on:
             continue
-        if load.by_moments and load.uses_per_day is None:
+        if load.use.by_moments and load.use.uses_per_day is None:
             minutes = round(last * 60)
-            for minute in occurrences(load.moments, plan.start, minutes):
+            for minute in occurrences(load.use.moments, plan.start, minutes):
                 if first <= minute / 60:
                     yield Doing(minute / 60, message("begin-task", load=load.name), load=load.name)
-        elif load.windows:
+        elif load.use.windows:
             yield from _switched(plan, load, first, last)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from needle.moments import moment_after
-from needle.trial.forecast import Range
+from needle.trial.prediction import Range
 from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings
 from needle.watch.summary import LOOK_H

@@ -9,8 +9,8 @@ import numpy as np
 
 from needle.plan.energy.bank import peukert_w
 from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
-from needle.trial.forecast import TrialFilter
 from needle.trial.particles import FORGETS_H, WANDER
+from needle.trial.trial_filter import TrialFilter
 from needle.watch.course import QUARTERS_PER_HOUR, Course
 
 #: Particles that are asked; the rest of a trial's would say the same.

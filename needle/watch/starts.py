@@ -10,7 +10,8 @@ import numpy as np
 from needle.moments import moment_after
 from needle.plan.energy.demand import Demand
 from needle.plan.limits.starts import PlannedStart, planned_starts
-from needle.plan.plan import Plan, PlanLoad
+from needle.plan.load import LoadUse, PlanLoad
+from needle.plan.plan import Plan
 
 #: Length of the plan that is looked at, h, and its draws.
 LOOK_H, DRAWS = 0.5, 200
@@ -68,12 +69,6 @@ def running(load: PlanLoad) -> PlanLoad:
     """A load that runs without a break, whatever its hours and tasks."""
     return replace(
         load,
-        windows=(),
-        moments=(),
-        steps=(),
-        charge=None,
-        flexible=(),
-        duty=1.0,
-        uses_per_day=None,
-        runs_by="",
+        draw=replace(load.draw, duty=1.0),
+        use=LoadUse(),
     )

@@ -9,7 +9,7 @@ from typing import Any
 
 from needle.message import Message
 from needle.plan.documents.parse import parse_plan
-from needle.trial.forecast import Range
+from needle.trial.prediction import Range
 from needle.trial.trial import parse_trial
 from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings

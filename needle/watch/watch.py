@@ -11,11 +11,13 @@ from needle.document import DocumentError
 from needle.message import Message, message
 from needle.moments import moment_after
 from needle.plan.draws.patterns import mean_w
-from needle.plan.plan import Plan, PlanLoad
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan
 from needle.plan.sources.registry import ChargeWindow
 from needle.trial.expected import expected_of
-from needle.trial.forecast import Forecast, Range, TrialFilter
+from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import MOST_H, Trial
+from needle.trial.trial_filter import TrialFilter
 from needle.watch.course import QUARTER_MIN, QUARTERS_PER_HOUR, Course, course_of
 from needle.watch.standing import Ahead, Standing, standing_of
 from needle.watch.starts import StartNow, start_now
@@ -379,7 +381,9 @@ class Watch:
 
     def _free_at_h(self, load: PlanLoad) -> float | None:
         """Hour from which on sources likely carry a load beside all that is on."""
-        watts = load.running_w * load.count / self.course.passes(load.route, self.standing.rows)
+        watts = (
+            load.draw.running_w * load.count / self.course.passes(load.route, self.standing.rows)
+        )
         over = self._ahead.fed_w - self._ahead.drawn_w(self.on) >= watts
         often = np.flatnonzero(over.mean(axis=0) >= CARRIED_BY_SUN)
         return self.hour + often[0] / QUARTERS_PER_HOUR if len(often) else None
@@ -387,11 +391,11 @@ class Watch:
 
 def _use_min(load: PlanLoad) -> float:
     """Length of one use, min."""
-    if load.steps:
-        return load.task_min
-    if load.charge is not None:
-        return 60 * load.charge.wall_wh / load.charge.watts
-    return USE_MIN if load.uses_per_day is not None else 60.0
+    if load.use.steps:
+        return load.use.task_min
+    if load.use.charge is not None:
+        return 60 * load.use.charge.wall_wh / load.use.charge.watts
+    return USE_MIN if load.use.uses_per_day is not None else 60.0
 
 
 def _gained(before: np.ndarray, after: np.ndarray, end_h: float) -> Range:

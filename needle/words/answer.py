@@ -6,7 +6,7 @@ from needle.decide.starting import RANK
 from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
 from needle.plan.limits.starts import PlannedStart
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.plan.verdict import BlockedLoad, Verdict
 from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
 from needle.words.figures import USUAL, Units, moment_text

@@ -113,7 +113,7 @@ class SetPointTest(unittest.TestCase):
     def test_in_a_plan(self):
         box = {**LOADS[0], "set_c": 8, "measured_set_c": 4, "measured_room_c": 24}
         outcome = simulate(plan_of(loads=[box], sources=[], room_c=24), 20)
-        self.assertAlmostEqual(outcome.plan.loads[0].duty, 0.25 * 16 / 20)
+        self.assertAlmostEqual(outcome.plan.loads[0].draw.duty, 0.25 * 16 / 20)
 
     def test_pull_down(self):
         self.assertAlmostEqual(pull_down_wh(10, 24, 4), 10 * WATER_KJ * 20 / 3.6 / 1.5)

@@ -133,16 +133,16 @@ class RuntimeTest(unittest.TestCase):
         loads = [box]
         cool = simulate(plan_of(loads=loads, room_c=24, hours=200), 60)
         warm = simulate(plan_of(loads=loads, room_c=31, hours=200), 60)
-        self.assertAlmostEqual(warm.plan.loads[0].duty / 0.345, 1.35 * 1.084, places=3)
+        self.assertAlmostEqual(warm.plan.loads[0].draw.duty / 0.345, 1.35 * 1.084, places=3)
         self.assertLess(warm.runtime[1], cool.runtime[1])
         self.assertGreater(warm.plan.loads[0].spreads.mean, 0.08)
         again = simulate(warm.plan, 60)
-        self.assertAlmostEqual(again.plan.loads[0].duty, warm.plan.loads[0].duty)
+        self.assertAlmostEqual(again.plan.loads[0].draw.duty, warm.plan.loads[0].draw.duty)
 
     def test_a_room_too_warm_to_cycle_off_is_said(self):
         box = {**BASE["loads"][0], "set_c": 4, "measured_room_c": 10}
         outcome = simulate(plan_of(loads=[box], room_c=40), 20)
-        self.assertEqual(outcome.plan.loads[0].duty, 1.0)
+        self.assertEqual(outcome.plan.loads[0].draw.duty, 1.0)
         self.assertTrue(any("never cycle off" in text_of(notice) for notice in outcome.notices))
 
 

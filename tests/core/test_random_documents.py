@@ -20,8 +20,8 @@ from needle.profile.profile import derive
 from needle.round.planning import plan_round
 from needle.round.report import as_document as round_document
 from needle.round.visit import Visit, carried
-from needle.trial.forecast import as_document as forecast_document
 from needle.trial.forecast import forecast
+from needle.trial.prediction import as_document as forecast_document
 from needle.trial.trial import parse_trial
 from tests import documents
 

@@ -13,7 +13,7 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import CAPACITY, INVERTER_IDLE, LOAD, InputKey
 from needle.plan.energy.runs import counted_moves
 from needle.plan.energy.simulate import simulate
-from needle.plan.plan import COUNTED_ONLY, Run
+from needle.plan.run import COUNTED_ONLY, Run
 from needle.profile.kinds import KINDS
 from needle.profile.variation import cut_off_spread
 from needle.round import schedule

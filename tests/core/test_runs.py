@@ -10,7 +10,7 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import CAPACITY, INVERTER_EFFICIENCY, LOAD, InputKey
 from needle.plan.energy.runs import counted_moves
 from needle.plan.energy.simulate import simulate
-from needle.plan.plan import COUNTED_ONLY, Run
+from needle.plan.run import COUNTED_ONLY, Run
 from needle.words import text_of
 
 BOX = {"name": "Box", "running_w": 100, "duty": 0.4, "spread": 0.2}

@@ -14,7 +14,8 @@ from needle.document import DocumentError
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.supply.display import KNEE, charge_shown, true_charge
-from needle.trial.forecast import as_document, forecast
+from needle.trial.forecast import forecast
+from needle.trial.prediction import as_document
 from needle.trial.trial import parse_trial
 from needle.trial.trial_summary import check_ins_until, next_check_ins
 from needle.words import text_of

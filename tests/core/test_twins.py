@@ -179,8 +179,8 @@ def by_the_second(plan, phase_s):
     left *= battery.start_charge - battery.floor
     (load,) = plan.loads
     for second in range(int(plan.hours * 3600)):
-        place = ((second + phase_s) / (load.cycle_min * 60)) % 1
-        watts = load.running_w if place < load.duty else load.resting_w
+        place = ((second + phase_s) / (load.draw.cycle_min * 60)) % 1
+        watts = load.draw.running_w if place < load.draw.duty else load.draw.resting_w
         left -= (inverter.idle_w.value + watts / inverter.efficiency.value) / 3600
         if left <= 0:
             return second / 3600

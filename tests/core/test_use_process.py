@@ -320,7 +320,7 @@ class DrawnUsesTest(unittest.TestCase):
         self.assertAlmostEqual(surge_va(900, 0.005, 100), 0.05 * 900 + 0.95 * 100)
         self.assertEqual(surge_va(50, 0.005, 100), 100)
         plan = self.plan(start_va=4000, start_s=0.005)
-        self.assertAlmostEqual(plan.loads[0].start_va, 0.05 * 4000 + 0.95 * 400)
+        self.assertAlmostEqual(plan.loads[0].draw.start_va, 0.05 * 4000 + 0.95 * 400)
 
     def test_a_load_from_its_evidence_draws_uses_only_where_its_hours_are_open(self):
         spot = {"type": "spot", "state": "running", "watts": 444}
@@ -338,8 +338,8 @@ class DrawnUsesTest(unittest.TestCase):
             parse_plan({**base, "loads": [{"profile": profile, "use": use}]}).loads[0]
             for use in ("always", {"between": [["18:00", "20:00"]]})
         )
-        self.assertEqual((always.runs_by, windows.uses_per_day), ("water", None))
-        self.assertGreater(always.uses_per_day, 1)
+        self.assertEqual((always.use.runs_by, windows.use.uses_per_day), ("water", None))
+        self.assertGreater(always.use.uses_per_day, 1)
         self.assertAlmostEqual(windows.mean_w, 444)
 
 

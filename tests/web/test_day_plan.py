@@ -494,7 +494,7 @@ class HelpTest(DayPlanTest):
         self.help("set_point", "Box", "6")
         self.assertEqual(self.plan.entries.get(load=self.box).set_c, 6.0)
         duty = answer_of(self.plan).outcome.plan.loads
-        self.assertLess(next(load for load in duty if load.name == "Box").duty, 0.35)
+        self.assertLess(next(load for load in duty if load.name == "Box").draw.duty, 0.35)
 
 
 class PlacingTest(DayPlanTest):

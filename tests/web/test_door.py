@@ -103,7 +103,7 @@ class UsualUseTest(DoorTest):
         self.assertEqual(used.profile.duty.value, 1.0)
         outcome = answer_of(current_plan(self.job)).outcome
         # 2.14 kW for 3 min, at 11:00 only before the battery is empty or twice in its 24 h.
-        wh = outcome.plan.loads[1].task_wh
+        wh = outcome.plan.loads[1].use.task_wh
         self.assertAlmostEqual(wh, used.profile.running_w.value / 20, delta=0.1)
         self.assertAlmostEqual(used.profile.wh_per_day.value, 2 * wh, delta=1)
 

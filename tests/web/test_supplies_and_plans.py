@@ -178,7 +178,7 @@ class PlanTest(SiteTest):
         entry = PlanEntry.objects.get()
         self.assertEqual((entry.windows, entry.count), ([["18:00", "22:30"]], 2))
         lamp = {load.name: load for load in answer_of(entry.plan).outcome.plan.loads}["Lamp"]
-        self.assertEqual((lamp.count, len(lamp.windows)), (2, 1))
+        self.assertEqual((lamp.count, len(lamp.use.windows)), (2, 1))
 
     def test_leaving_out_and_undo(self):
         self.use(self.lamp, use="", count="1")
@@ -224,10 +224,12 @@ class PlanTest(SiteTest):
         add_reading(self.load, "energy", {"wh": 800.0, "hours": 24.0, "room_c": 24.0})
         self.client.post(self.url("plans:edit", 0), {**PLAN, "room_c": "24"})
         plan = self.job.plans.get()
-        cool = answer_of(plan).outcome.plan.loads[0].duty
+        cool = answer_of(plan).outcome.plan.loads[0].draw.duty
         plan.room_c = 31.0
         plan.save()
-        self.assertAlmostEqual(answer_of(plan).outcome.plan.loads[0].duty / cool, 1.48, delta=0.02)
+        self.assertAlmostEqual(
+            answer_of(plan).outcome.plan.loads[0].draw.duty / cool, 1.48, delta=0.02
+        )
 
     def test_downloads_are_open_and_agree(self):
         import needle.plan.documents.parse

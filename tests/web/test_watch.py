@@ -50,7 +50,7 @@ class BeginTest(WatchTest):
         self.assertEqual((trial.plan, trial.needed_h, trial.supply), (self.plan, 12.0, self.supply))
         page = self.page()
         self.assertContains(page, "Lasts until about")
-        self.assertContains(page, "with the musts alone")
+        self.assertContains(page, "with only what must run")
 
     def test_from_the_answer_bar_and_the_jobs_page(self):
         self.assertContains(self.client.get(self.url("loads:survey")), self.url("watch:begin"))
@@ -216,7 +216,7 @@ class NowTest(WatchTest):
     def test_may_of_what_is_none(self):
         self.assertEqual(self.client.get(self.url("watch:may"), {"load": "x"}).status_code, 404)
         whole = self.client.get(self.url("watch:may"), {"load": "Lamp"})
-        self.assertContains(whole, "May I switch on Lamp?")
+        self.assertContains(whole, "Can I switch on Lamp?")
         self.assertContains(whole, "It counts as on already")
 
 
@@ -258,7 +258,7 @@ class CardTest(WatchTest):
     def test_the_card(self):
         page = self.client.get(self.url("watch:card"))
         self.assertContains(page, "On the wall beside the battery")
-        self.assertContains(page, "of 10 such evenings")
+        self.assertContains(page, "in 10 such outages")
         self.assertContains(page, "Lamp")
         self.assertNotContains(page, "Never off:")
 

@@ -242,12 +242,12 @@ def _predicted(
     )
 
 
-def _hours_gained(load: Load, current: Answer, **changed: Any) -> str:
+def _hours_gained(load: Load, current: Answer, **draw: Any) -> str:
     """Hours that a changed load gains in the current plan, as a sentence.
 
-    ``changed`` are figures of :class:`needle.plan.plan.PlanLoad`.
+    ``draw`` are figures of :class:`needle.plan.load.LoadDraw`.
     """
-    won = hours_gained_by(current, load, **changed)
+    won = hours_gained_by(current, load, **draw)
     if won is None:
         return f" {load.name} is not in {current.plan.name}."
     low, value, high = (max(0.0, hours) for hours in won)

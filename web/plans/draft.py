@@ -10,7 +10,7 @@ from typing import Any
 from django.utils import timezone
 
 from needle.plan.documents.measured import duty_of, load_document, steps_of, use_hours, usual_use
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.profile.cost import named_settings
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh

@@ -8,7 +8,8 @@ from typing import Any, ClassVar
 from django import forms
 
 from needle.document import DocumentError
-from needle.plan.plan import AC, MOST_HOURS
+from needle.plan.load import AC
+from needle.plan.plan import MOST_HOURS
 from needle.profile.cost import named_settings
 from needle.profile.kinds import Kind
 from needle.supply.chemistry import CHEMISTRIES

@@ -12,8 +12,8 @@ from needle.moments import moment_after
 from needle.plan.advice.shift import Move
 from needle.plan.draws.lanes import LoadLane, SourceLane, Span, load_lanes, source_lanes
 from needle.plan.energy.simulate import Outcome
+from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan as CorePlan
-from needle.plan.plan import PlanLoad
 from needle.quantity import with_unit
 from needle.usage.schedule import is_daily
 from web.common.units import clock, day_clock, said
@@ -56,7 +56,7 @@ def _load_row(
             "of-load",
             _words(used.name, span, plan, _block(used.use, span.index)),
             _key("load", used.load.pk, span, f"{used.name}"),
-            not load.moments,
+            not load.use.moments,
         )
         for span in lane.uses
         if span.index >= 0
@@ -74,11 +74,11 @@ def _load_row(
 def _second_line(load: PlanLoad, route: str) -> str:
     """What a load draws, and on which route or how many there are."""
     sub = f"{with_unit(load.mean_w * load.count, 'W')} mean"
-    if load.steps:
-        sub = f"{with_unit(load.task_wh, 'Wh')} a task"
-    elif load.charge is not None:
-        sub = f"{with_unit(load.charge.wall_wh, 'Wh')} a charge"
-    elif load.duty >= 0.999:
+    if load.use.steps:
+        sub = f"{with_unit(load.use.task_wh, 'Wh')} a task"
+    elif load.use.charge is not None:
+        sub = f"{with_unit(load.use.charge.wall_wh, 'Wh')} a charge"
+    elif load.draw.duty >= 0.999:
         sub = with_unit(load.mean_w * load.count, "W")
     if route != "ac":
         return f"{sub}, on {route}"
@@ -88,10 +88,10 @@ def _second_line(load: PlanLoad, route: str) -> str:
 def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
     """When it is on; cycles too narrow to draw become one block per use."""
     load = lane.load
-    if load.moments:
+    if load.use.moments:
         return []
-    cycle_wide = load.cycle_min / 60 / frame.span_h * frame.paper.plot
-    if load.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
+    cycle_wide = load.draw.cycle_min / 60 / frame.span_h * frame.paper.plot
+    if load.draw.duty < 0.999 and cycle_wide < _LEAST_CYCLE:
         return [LaneBlock(use.first / 60, use.last / 60, "on often") for use in lane.uses]
     return [LaneBlock(first / 60, last / 60, "on") for first, last in lane.on.tolist()]
 
@@ -154,5 +154,7 @@ def _ghost_blocks(
     for move in ghosts:
         load = drawn[places[move.load]].load
         first = move.to_minute / 60
-        blocks.append((places[move.load], LaneBlock(first, first + load.task_min / 60, "ghost")))
+        blocks.append(
+            (places[move.load], LaneBlock(first, first + load.use.task_min / 60, "ghost"))
+        )
     return blocks

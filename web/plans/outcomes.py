@@ -166,16 +166,18 @@ def key_of(doc: dict[str, Any]) -> str:
     return "answer:" + hashlib.sha256(text.encode()).hexdigest()
 
 
-def hours_gained_by(
-    answer: Answer, load: Load, **changes: Any
-) -> tuple[float, float, float] | None:
-    """Hours that an answered plan gains from a change of a load; None if the load is not in it."""
+def hours_gained_by(answer: Answer, load: Load, **draw: Any) -> tuple[float, float, float] | None:
+    """Hours that an answered plan gains from a change of a load; None if the load is not in it.
+
+    ``draw`` are figures of :class:`needle.plan.load.LoadDraw`.
+    """
     if answer.supply is None or answer.outcome is None:
         return None
     plan = answer.outcome.plan
     if not any(other.name == load.name for other in plan.loads):
         return None
     changed = tuple(
-        replace(other, **changes) if other.name == load.name else other for other in plan.loads
+        replace(other, draw=replace(other.draw, **draw)) if other.name == load.name else other
+        for other in plan.loads
     )
     return hours_gained(plan, replace(plan, loads=changed))

@@ -14,8 +14,9 @@ from needle.plan.advice.sizing import Sustains, sustains
 from needle.plan.energy.simulate import Outcome
 from needle.plan.limits.starts import PlannedStart
 from needle.plan.limits.trips import Trip
-from needle.plan.plan import AC, COUNTED_ONLY, PlanLoad, Run
+from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan as CorePlan
+from needle.plan.run import COUNTED_ONLY, Run
 from needle.quantity import chance_text, hours_text, with_unit
 from web.common.units import day_clock, temperature
 from web.drawing.bars import split_bar
@@ -220,7 +221,13 @@ def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
 def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> str:
     """Why a plan uses another mean than the load's profile; empty if it does not."""
     profile = used.profile
-    if load is None or plan is None or profile is None or load.steps or load.charge is not None:
+    if (
+        load is None
+        or plan is None
+        or profile is None
+        or load.use.steps
+        or load.use.charge is not None
+    ):
         return ""
     if abs(load.mean_w - profile.mean_w.value) <= _SAME_MEAN * profile.mean_w.value:
         return ""

@@ -11,7 +11,7 @@ from django.utils import timezone
 from needle.document import DocumentError
 from needle.ledger import LedgerEntry
 from needle.plan.documents.ledger import tests_ledger
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.profile.ledger import readings_ledger
 from web.common.units import said
 from web.loads.models import Load

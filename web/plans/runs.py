@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from django.utils import timezone
 
 from needle.plan.documents.measured import load_document, use_hours
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.quantity import hours_text
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of, numbers_of

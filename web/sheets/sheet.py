@@ -156,7 +156,7 @@ def _schedule(answer: Answer, outcome: Outcome) -> Table:
     by_day: dict[str, list[tuple[int, str]]] = {}
     always = []
     spans = [
-        (lane.load.name, use, lane.load.moments != ())
+        (lane.load.name, use, lane.load.use.moments != ())
         for lane in load_lanes(plan)
         for use in lane.uses
     ] + [(lane.source.name, use, False) for lane in source_lanes(plan) for use in lane.uses]

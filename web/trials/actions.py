@@ -16,7 +16,8 @@ from needle.plan.energy.simulate import simulate
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
-from needle.trial.forecast import Forecast, forecast
+from needle.trial.forecast import forecast
+from needle.trial.prediction import Forecast
 from needle.trial.trial_summary import check_ins_until
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.jobs.models import Job

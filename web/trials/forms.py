@@ -10,7 +10,7 @@ from django import forms
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.trial.log import check_ins_of_log
 from needle.trial.trial import BATTERY, parse_check_ins
 from web.common.fields import QuantityField, TickedField, moment_field, share_field

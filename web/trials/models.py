@@ -12,7 +12,7 @@ from django.db import models
 from django.utils import timezone
 
 from needle.measure.readings import MOST_W, MOST_WH
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.trial.finished_run import FinishedRun, run_of
 from needle.trial.honesty import Foretold
 from needle.trial.trial import BATTERY, MOST_H, leg_name, parse_check_ins, parse_trial

@@ -14,9 +14,9 @@ from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.ledger import TOLD
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.quantity import hours_text, with_unit
-from needle.trial.forecast import Forecast, Leg
+from needle.trial.prediction import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial_summary import ForecastRecord, next_check_ins

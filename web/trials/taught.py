@@ -12,12 +12,12 @@ from django.utils.safestring import SafeString
 from needle.document import DocumentError
 from needle.estimate import Estimate
 from needle.measure.readings import parse
-from needle.plan.plan import AC
+from needle.plan.load import AC
 from needle.profile.profile import derive
 from needle.quantity import hours_range_text, hours_text, with_unit
 from needle.supply.supply import parse_supply
-from needle.trial.forecast import Forecast, Range
 from needle.trial.lessons import Lesson, RunLessons
+from needle.trial.prediction import Forecast, Range
 from web.common.units import said
 from web.drawing.spans import Span, spans
 from web.jobs.models import Job

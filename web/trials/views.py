@@ -12,7 +12,7 @@ from django.utils import timezone
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError
-from needle.trial.forecast import as_document
+from needle.trial.prediction import as_document
 from web.common.addresses import key_of, keys_of
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key

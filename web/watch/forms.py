@@ -36,13 +36,13 @@ class ShownField(forms.CharField):
 class LookForm(forms.Form):
     """What the display shows now."""
 
-    shown = ShownField(label="It shows")
+    shown = ShownField(label="Display shows")
 
 
 class BackForm(forms.Form):
     """The charge at the end, and what was put in where a source charged, if they were read."""
 
-    last_shown = ShownField(label="It shows now", required=False)
+    last_shown = ShownField(label="Display shows now", required=False)
     charged_wh = QuantityField("Wh", label="Charged meanwhile, Wh", most=1e8, required=False)
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:

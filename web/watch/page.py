@@ -15,7 +15,7 @@ from needle.decide.starting import HOLDS, LIKELY
 from needle.document import DocumentError
 from needle.plan.limits.starts import PlannedStart
 from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
-from needle.trial.forecast import Range
+from needle.trial.prediction import Range
 from needle.trial.trial import MOST_H
 from needle.watch.card import Card
 from needle.watch.doings import Doing
@@ -240,15 +240,15 @@ def headline_of(trial: Trial, summary: WatchSummary) -> str:
 
 
 def chance_words(trial: Trial, summary: WatchSummary) -> str:
-    """The chance of the hour needed, for all that is on and for the musts alone."""
+    """The chance of the hour needed, for all that is on and for only what must run."""
     until = when_text(trial, summary.needed_h)
     left = hours_text(summary.remaining_h[1])
     words = f"{left} left. Chance to reach {until}: {chance_text(summary.chance)}"
     if not summary.has_musts:
         return f"{words}."
     if chance_text(summary.chance_musts) == chance_text(summary.chance):
-        return f"{words}, with the musts alone too."
-    return f"{words}; with the musts alone {chance_text(summary.chance_musts)}."
+        return f"{words}, with only what must run too."
+    return f"{words}; with only what must run {chance_text(summary.chance_musts)}."
 
 
 def advice_of(trial: Trial, summary: WatchSummary) -> str:
@@ -256,11 +256,11 @@ def advice_of(trial: Trial, summary: WatchSummary) -> str:
     at = clock(moment_of(trial, summary.look_h))
     if summary.go_off:
         names = ", ".join(summary.go_off)
-        return f"For the musts: {names} off now. Look at the charge again at {at}."
+        return f"Switch off now, for what must run: {names}. Look at the charge again at {at}."
     if summary.come_on:
         names = ", ".join(summary.come_on)
-        return f"May come on again: {names}. Look at the charge again at {at}."
-    return f"All that is on may stay on until you look at the charge at {at}."
+        return f"Can come on again: {names}. Look at the charge again at {at}."
+    return f"Everything that is on can stay on. Look at the charge at {at}."
 
 
 def _load_row(load: LoadNow) -> LoadRow:
@@ -285,7 +285,7 @@ def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:
     low, mid, high = (max(0.0, hours) for hours in each.gained_h)
     chances = [f"chance {_moved(summary.chance, each.chance)}"]
     if each.kind == "charge":
-        chances.append(f"of the musts {_moved(summary.chance_musts, each.chance_musts)}")
+        chances.append(f"for what must run {_moved(summary.chance_musts, each.chance_musts)}")
     words = said(each.said)
     return HelpRow(
         kind=each.kind,
@@ -311,7 +311,7 @@ def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
     ok = starts_likely and not may.takes_from_musts
     verdict = "Yes" if may.start.chance >= HOLDS else "Probably"
     if not ok:
-        verdict = "Better not, for the musts" if starts_likely else "No"
+        verdict = "Better not, for what must run" if starts_likely else "No"
     starts = f"it starts and runs in {chance_text(may.start.chance)}"
     detail = ""
     if start is not None:
@@ -322,14 +322,14 @@ def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
         )
     low, mid, high = (max(0.0, hours) for hours in may.cost_h)
     length = hours_text(may.minutes / 60)
-    cost = f"{length} of it costs {hours_text(mid)} at the end ({hours_range_text(low, high)})"
+    cost = f"{length} of use costs {hours_text(mid)} at the end ({hours_range_text(low, high)})"
     free = ""
     if may.free_at_h is not None:
         at = when_text(trial, may.free_at_h)
         free = f"Costs nothing from about {at}: sun or charger carries it."
     cost = f"{cost}; chance {_moved(may.chance, may.chance_after)}"
     if may.chance_musts is not None and may.chance_musts_after is not None:
-        cost += f", of the musts alone {_moved(may.chance_musts, may.chance_musts_after)}"
+        cost += f", for what must run {_moved(may.chance_musts, may.chance_musts_after)}"
     return MayRow(may.load, f"{verdict}: {starts}", ok, detail, f"{cost}.", free)
 
 

@@ -15,7 +15,8 @@ import numpy as np
 from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.demand import Demand
-from needle.plan.plan import MOST_HOURS, Plan, PlanLoad, in_use
+from needle.plan.load import PlanLoad
+from needle.plan.plan import MOST_HOURS, Plan, in_use
 from needle.supply.battery import usable_wh
 
 #: Share of draws from which on a load counts as one that the supply does not carry.
@@ -62,13 +63,13 @@ def alone(plan: Plan, draws: int = DRAWS, seed: int = 1) -> list[Alone]:
 
 def alone_plan(plan: Plan, load: PlanLoad, route: str) -> Plan:
     """The plan with only one of a load, on a route, in continuous use and without sources."""
-    only = replace(load, route=route, count=1, windows=(), priority="must")
-    if load.by_moments:
+    only = replace(load, route=route, count=1, use=replace(load.use, windows=()), priority="must")
+    if load.use.by_moments:
         only = _in_a_row(only)
         length = _task_min(only)
         count = math.ceil(MOST_HOURS * MINUTES_PER_HOUR / length)
         moments = tuple(plan.start + timedelta(minutes=length * number) for number in range(count))
-        only = replace(only, moments=moments)
+        only = replace(only, use=replace(only.use, moments=moments))
     supply = plan.supply
     inverter = (
         None if supply.inverter is None else replace(supply.inverter, off_unused=True, off=())
@@ -85,21 +86,21 @@ _ROW_MIN = 10.0
 
 def _row(load: PlanLoad) -> int:
     """Number of consecutive tasks of a load that are simulated as one."""
-    if load.charge is not None:
+    if load.use.charge is not None:
         return 1
-    return max(1, min(600, round(_ROW_MIN / load.task_min)))
+    return max(1, min(600, round(_ROW_MIN / load.use.task_min)))
 
 
 def _in_a_row(load: PlanLoad) -> PlanLoad:
     """A load whose short tasks are grouped, one directly after the other."""
-    return replace(load, steps=load.steps * _row(load))
+    return replace(load, use=replace(load.use, steps=load.use.steps * _row(load)))
 
 
 def _task_min(load: PlanLoad) -> float:
     """Duration of a task or a charge, whole min."""
-    if load.charge is not None:
-        return max(1.0, math.ceil(60 * load.charge.wall_wh / load.charge.watts))
-    return max(1.0, math.ceil(load.task_min))
+    if load.use.charge is not None:
+        return max(1.0, math.ceil(60 * load.use.charge.wall_wh / load.use.charge.watts))
+    return max(1.0, math.ceil(load.use.task_min))
 
 
 def _horizon_h(plan: Plan, load: PlanLoad) -> float:
@@ -141,7 +142,7 @@ def _alone(plan: Plan, load: PlanLoad, route: str, draws: int, seed: int) -> Alo
     hours = np.minimum(by_itself.hours, stop_min[~lost] / MINUTES_PER_HOUR)
     span = _quantiles(hours)
     capped = by_itself.hours >= MOST_HOURS and span[1] >= MOST_HOURS - 1e-6
-    if not load.by_moments:
+    if not load.use.by_moments:
         return Alone(load.name, route, span, None, daily, capped)
     row_min, row = _task_min(_in_a_row(load)), _row(load)
     low, likely, high = (int(h * MINUTES_PER_HOUR / row_min * row) for h in span)
@@ -150,12 +151,12 @@ def _alone(plan: Plan, load: PlanLoad, route: str, draws: int, seed: int) -> Alo
 
 def _hours_a_day(plan: Plan, load: PlanLoad) -> float:
     """Hours per day for which the plan uses a load."""
-    if load.by_moments:
-        length_h = load.task_min / MINUTES_PER_HOUR
-        if load.charge is not None:
-            length_h = load.charge.wall_wh / load.charge.watts
-        daily = [moment for moment in load.moments if isinstance(moment, int)]
-        return length_h * (len(daily) or len(load.moments))
+    if load.use.by_moments:
+        length_h = load.use.task_min / MINUTES_PER_HOUR
+        if load.use.charge is not None:
+            length_h = load.use.charge.wall_wh / load.use.charge.watts
+        daily = [moment for moment in load.use.moments if isinstance(moment, int)]
+        return length_h * (len(daily) or len(load.use.moments))
     return 24 * float(in_use(load, plan.start, 1440).mean())
 
 

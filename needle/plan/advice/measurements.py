@@ -19,7 +19,8 @@ from needle.plan.draws.inputs import (
     InputKey,
 )
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, Plan, feeds
+from needle.plan.load import AC
+from needle.plan.plan import Plan, feeds
 from needle.plan.verdict import verdict_of
 from needle.supply.battery import usable_wh
 
@@ -183,11 +184,13 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     idle_w = _idle_w(plan)
     passes = {output.name: output.efficiency.value for output in supply.outputs}
     passes[AC] = supply.inverter.efficiency.value if supply.inverter is not None else 1.0
-    working = [load.count * load.running_w / passes[load.route] for load in plan.loads]
+    working = [load.count * load.draw.running_w / passes[load.route] for load in plan.loads]
     resting = [
-        load.count * (load.running_w if load.duty >= 1 else load.resting_w) / passes[load.route]
+        load.count
+        * (load.draw.running_w if load.draw.duty >= 1 else load.draw.resting_w)
+        / passes[load.route]
         for load in plan.loads
-        if not load.windows and not load.by_moments
+        if not load.use.windows and not load.use.by_moments
     ]
     at_work_w = idle_w + sum(working)
     at_rest_w = idle_w + sum(resting)

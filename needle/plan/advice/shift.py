@@ -20,7 +20,8 @@ from needle.document import DocumentError
 from needle.moments import DAY_MIN, Moment, in_windows, moment_after, occurrences
 from needle.plan.draws.inputs import likely
 from needle.plan.draws.patterns import patterns_of
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan
 
 if TYPE_CHECKING:
     from scipy.optimize import LinearConstraint
@@ -191,7 +192,7 @@ def propose(plan: Plan) -> list[Move]:
 
 def _is_movable(load: PlanLoad) -> bool:
     """Whether its tasks may be rescheduled: never those of a protected load."""
-    return bool(load.steps and load.flexible) and not load.protected
+    return bool(load.use.steps and load.use.flexible) and not load.protected
 
 
 def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[TaskBlock]:
@@ -199,10 +200,10 @@ def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[TaskBlock]:
     if not _is_movable(load):
         return []
     watts = _slot_watts(load)
-    allowed = in_windows(load.flexible, plan.start, minutes)
-    length = math.ceil(load.task_min)
+    allowed = in_windows(load.use.flexible, plan.start, minutes)
+    length = math.ceil(load.use.task_min)
     blocks = []
-    for index, moment in enumerate(load.moments):
+    for index, moment in enumerate(load.use.moments):
         at = occurrences([moment], plan.start, minutes)
         if not at:
             continue
@@ -213,20 +214,20 @@ def _blocks(load: PlanLoad, plan: Plan, minutes: int) -> list[TaskBlock]:
             if slot * SLOT_MIN + length <= minutes
             and bool(allowed[slot * SLOT_MIN : slot * SLOT_MIN + length].all())
         )
-        blocks.append(TaskBlock(load.name, index, at[0] // SLOT_MIN, watts, begins, load.alone))
+        blocks.append(TaskBlock(load.name, index, at[0] // SLOT_MIN, watts, begins, load.use.alone))
     return blocks
 
 
 def _slot_watts(load: PlanLoad) -> tuple[float, ...]:
     """Peak W of a task in each quarter hour."""
-    ends = np.cumsum([step.minutes for step in load.steps])
-    begins = ends - [step.minutes for step in load.steps]
+    ends = np.cumsum([step.minutes for step in load.use.steps])
+    begins = ends - [step.minutes for step in load.use.steps]
     slot_watts = []
     for slot in range(math.ceil(ends[-1] / SLOT_MIN - 1e-9)):
         first, last = slot * SLOT_MIN, (slot + 1) * SLOT_MIN
         inside = [
             step.watts
-            for step, begin, end in zip(load.steps, begins, ends, strict=True)
+            for step, begin, end in zip(load.use.steps, begins, ends, strict=True)
             if begin < last - 1e-9 and end > first + 1e-9
         ]
         slot_watts.append(max(inside))
@@ -244,7 +245,7 @@ def _around(plan: Plan, minutes: int) -> tuple[np.ndarray, np.ndarray]:
             mean += pattern.as_mean().power(0, minutes)[0]
             if load.route == AC:
                 on = pattern.shape > 0
-                most += on * load.running_w
+                most += on * load.draw.running_w
     offered = sum(
         (
             np.minimum(source.limit_w, source.power_w(plan.start, minutes))
@@ -270,9 +271,9 @@ def moved(plan: Plan, moves: Sequence[Move]) -> Plan:
         mine = {move.index: move for move in moves if move.load == load.name}
         moments = tuple(
             shifted(moment, plan.start, mine[index].to_minute) if index in mine else moment
-            for index, moment in enumerate(load.moments)
+            for index, moment in enumerate(load.use.moments)
         )
-        loads.append(replace(load, moments=moments))
+        loads.append(replace(load, use=replace(load.use, moments=moments)))
     return replace(plan, loads=tuple(loads))
 
 

@@ -12,7 +12,8 @@ from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan
 from needle.plan.verdict import NOT_OF_BATTERY, verdict_of
 
 #: Odds at which a size is called enough.
@@ -181,8 +182,8 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
     more = []
     for load in plan.loads:
-        if load.steps:
-            wh = load.task_wh / _passes(plan, load)
+        if load.use.steps:
+            wh = load.use.task_wh / _passes(plan, load)
             left = [
                 max(0.0, float(share) - battery.floor) * held if ok else 0.0
                 for share, ok in zip(outcome.charge[:, at], lasts, strict=True)
@@ -249,7 +250,7 @@ def nights_covered(outcome: Outcome) -> list[Nights]:
         if load.name in never:
             continue
         ends: dict[int, int] = {}
-        for end in (end for window in load.windows for end in _ends_by_night(window, plan)):
+        for end in (end for window in load.use.windows for end in _ends_by_night(window, plan)):
             night = _night_of(plan, end)
             ends[night] = max(ends.get(night, 0), end)
         if ends:

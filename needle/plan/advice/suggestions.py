@@ -16,7 +16,8 @@ from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrence
 from needle.plan.advice.shift import moved, propose
 from needle.plan.draws.patterns import runs
 from needle.plan.energy.simulate import Ends, Outcome, first_ends
-from needle.plan.plan import AC, MOST_HOURS, Plan, PlanLoad, in_use
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import MOST_HOURS, Plan, in_use
 from needle.plan.sources.registry import ChargeWindow
 from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
 
@@ -165,7 +166,7 @@ def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
             waiting |= _in_use(load, plan, minutes)
     ends = np.minimum((stops_h * 60).astype(int), minutes - 1)
     for begin, end in runs(resting):
-        missed = max((load.duty / (1 - load.duty) for load in boxes), default=0.0)
+        missed = max((load.draw.duty / (1 - load.draw.duty) for load in boxes), default=0.0)
         back = end + missed * (end - begin)
         inside = (ends >= begin) & (ends < (back if boxes else end))
         ends = np.where(inside, begin, ends)
@@ -304,12 +305,12 @@ def _routes(plan: Plan, load: PlanLoad, wh: float, outcome: Outcome) -> Iterator
 
 def _settings(plan: Plan, load: PlanLoad, wh: float) -> Iterator[Change]:
     for setting in load.settings:
-        mean = load.resting_w + setting.duty * (setting.running_w - load.resting_w)
+        mean = load.draw.resting_w + setting.duty * (setting.running_w - load.draw.resting_w)
         if mean < load.mean_w:
-            new = replace(load, running_w=setting.running_w, duty=setting.duty)
+            draw = replace(load.draw, running_w=setting.running_w, duty=setting.duty)
             saved = wh * (1 - mean / load.mean_w)
             what = message("set-to", load=load.name, setting=setting.name)
-            changed = _with_load(plan, load, new)
+            changed = _with_load(plan, load, replace(load, draw=draw))
             yield Change("setting", load.name, what, None, setting.name, changed, saved)
 
 
@@ -433,11 +434,13 @@ def _longest_rest(barred: np.ndarray, warms: np.ndarray) -> tuple[int, int] | No
 
 def _in_use(load: PlanLoad, plan: Plan, minutes: int) -> np.ndarray:
     """Minutes of a plan in which a load needs power, by hours, tasks or charges."""
-    if not load.moments:
+    if not load.use.moments:
         return in_use(load, plan.start, minutes)
-    length = load.task_min or (60 * load.charge.wall_wh / load.charge.watts if load.charge else 0)
+    length = load.use.task_min or (
+        60 * load.use.charge.wall_wh / load.use.charge.watts if load.use.charge else 0
+    )
     wanted = np.zeros(minutes, dtype=bool)
-    for begin in occurrences(load.moments, plan.start, minutes):
+    for begin in occurrences(load.use.moments, plan.start, minutes):
         wanted[begin : begin + math.ceil(length)] = True
     return wanted
 

@@ -23,7 +23,8 @@ from needle.plan.documents.load import parse_load
 from needle.plan.documents.parse import parse_plan
 from needle.plan.documents.rules import Situation, asked_figures, why_unasked
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, Plan, feeds
+from needle.plan.load import AC
+from needle.plan.plan import Plan, feeds
 from needle.plan.sources.registry import parse_sources
 from needle.profile.ledger import ledger_of as profile_ledger
 from needle.supply.supply import parse_supply

@@ -25,12 +25,14 @@ from needle.moments import (
 )
 from needle.plan.documents.measured import with_profile
 from needle.plan.documents.use import TASK_FIELDS, USE_FORM, parse_charge, parse_steps, parse_use
-from needle.plan.plan import (
+from needle.plan.load import (
     AC,
     PRIORITIES,
     SAFETY_CLASSES,
+    LoadDraw,
     LoadSpreads,
     LoadThermal,
+    LoadUse,
     PlanLoad,
     Setting,
 )
@@ -180,23 +182,35 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
     factor = reader.number("power_factor")
     return PlanLoad(
         name=reader.text("name") or path,
-        running_w=running,
-        resting_w=resting,
+        draw=LoadDraw(
+            running_w=running,
+            resting_w=resting,
+            duty=reader.number("duty"),
+            cycle_min=reader.number("cycle_min"),
+            power_factor=factor,
+            power_factor_known=reader.has("power_factor"),
+            start_va=surge_va(
+                reader.number("start_va"), reader.number("start_s"), running / factor
+            ),
+            start_s=reader.number("start_s"),
+            day_swing=reader.number("day_swing"),
+            wander=reader.number("wander"),
+            volts=reader.number_or_none("volts"),
+            adapter=reader.number("adapter"),
+        ),
+        use=LoadUse(
+            windows=windows,
+            moments=moments,
+            steps=steps,
+            charge=charge,
+            flexible=parse_windows(reader.items("flexible"), reader.at("flexible"), zone),
+            alone=reader.flag("alone"),
+            runs_by=reader.choice("runs_by"),
+            uses_per_day=reader.number_or_none("uses_per_day"),
+        ),
         route=route,
-        duty=reader.number("duty"),
-        cycle_min=reader.number("cycle_min"),
-        power_factor=factor,
-        start_va=surge_va(reader.number("start_va"), reader.number("start_s"), running / factor),
-        start_s=reader.number("start_s"),
-        day_swing=reader.number("day_swing"),
-        wander=reader.number("wander"),
-        runs_by=reader.choice("runs_by"),
-        uses_per_day=reader.number_or_none("uses_per_day"),
-        power_factor_known=reader.has("power_factor"),
         notices=_parse_notices(reader),
         id=reader.text("id"),
-        volts=reader.number_or_none("volts"),
-        adapter=reader.number("adapter"),
         spreads=_parse_spreads(reader),
         thermal=LoadThermal(
             set_c=reader.number_or_none("set_c"),
@@ -204,17 +218,11 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
             measured_set_c=reader.number_or_none("measured_set_c"),
             pull_down_wh=_pull_down_wh(reader, running, resting),
         ),
-        windows=windows,
-        moments=moments,
-        steps=steps,
-        charge=charge,
         priority=reader.choice("priority"),
         count=reader.whole("count"),
         tried=_parse_tried(reader),
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
-        flexible=parse_windows(reader.items("flexible"), reader.at("flexible"), zone),
-        alone=reader.flag("alone"),
         safety_class=_parse_safety_class(reader),
         purpose=reader.flag("purpose"),
         meter=reader.text("meter"),

@@ -19,13 +19,8 @@ from needle.moments import (
 )
 from needle.plan.documents.load import parse_load
 from needle.plan.documents.runs import RUN_FIELDS, counted_together, parse_runs
-from needle.plan.plan import (
-    AC,
-    LEAST_HOURS,
-    MOST_HOURS,
-    Plan,
-    PlanLoad,
-)
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import LEAST_HOURS, MOST_HOURS, Plan
 from needle.plan.sources.registry import parse_sources
 from needle.supply.supply import aged, parse_supply
 
@@ -36,10 +31,10 @@ def _check_loads(loads: Sequence[PlanLoad], hours: float) -> None:
     if twice := next((name for name in names if names.count(name) > 1), None):
         raise DocumentError("loads", f"two loads are called “{twice}”: give each its own name")
     for index, load in enumerate(loads):
-        if load.task_min > hours * 60:
+        if load.use.task_min > hours * 60:
             raise DocumentError(
                 f"loads[{index}].steps",
-                f"take {load.task_min / 60:.3g} h together: longer than the plan's {hours:g} h",
+                f"take {load.use.task_min / 60:.3g} h together: longer than the plan's {hours:g} h",
             )
 
 

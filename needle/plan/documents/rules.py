@@ -13,7 +13,9 @@ import numpy as np
 
 from needle.leaves import Path
 from needle.plan.energy.simulate import Outcome
-from needle.plan.plan import AC, COUNTED_ONLY, Plan, PlanLoad
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan
+from needle.plan.run import COUNTED_ONLY
 from needle.quantity import MOST_DC_V
 from needle.supply.battery import cold_factor
 from needle.supply.chemistry import CHEMISTRIES
@@ -40,7 +42,9 @@ class Situation:
     @property
     def any_factor(self) -> bool:
         """Whether any load's non-active VA are known."""
-        return any(load.power_factor_known and load.power_factor < 1 for load in self.on_ac)
+        return any(
+            load.draw.power_factor_known and load.draw.power_factor < 1 for load in self.on_ac
+        )
 
 
 def _unless(asked: Callable[[Situation], bool], code: str) -> Rule:
@@ -89,11 +93,11 @@ def _tapers(situation: Situation) -> bool:
 
 def _by_mean(situation: Situation) -> bool:
     load: PlanLoad = situation.part
-    return not load.by_moments
+    return not load.use.by_moments
 
 
 def _cycles(situation: Situation) -> bool:
-    return _by_mean(situation) and situation.part.duty < 1
+    return _by_mean(situation) and situation.part.draw.duty < 1
 
 
 def _on_ac(situation: Situation) -> bool:
@@ -140,7 +144,7 @@ def _clocked(situation: Situation) -> bool:
         or plan.runs
         or plan.supply.tests
         or plan.room_swing_c
-        or any(load.windows or load.moments for load in plan.loads)
+        or any(load.use.windows or load.use.moments for load in plan.loads)
     )
 
 
@@ -202,10 +206,12 @@ _RULES: dict[str, dict[str, Rule]] = {
     },
     "supply.inverter": {
         "volts": _unless(
-            lambda s: any(load.volts is not None for load in s.on_ac), "load-volts-unknown"
+            lambda s: any(load.draw.volts is not None for load in s.on_ac), "load-volts-unknown"
         ),
         "continuous_va": _unless(
-            lambda s: s.any_factor or any(load.start_s > s.inverter.surge_s for load in s.on_ac),
+            lambda s: (
+                s.any_factor or any(load.draw.start_s > s.inverter.surge_s for load in s.on_ac)
+            ),
             "power-factor-unknown",
         ),
         "off_unused": _unless(lambda s: not s.on_ac, "ac-used"),
@@ -224,7 +230,9 @@ _RULES: dict[str, dict[str, Rule]] = {
             lambda s: (
                 s.part.kind not in ("usb", "terminals")
                 and any(
-                    load.volts is not None and load.volts <= MOST_DC_V and load.route == s.part.name
+                    load.draw.volts is not None
+                    and load.draw.volts <= MOST_DC_V
+                    and load.route == s.part.name
                     for load in s.plan.loads
                 )
             ),
@@ -248,7 +256,8 @@ _RULES: dict[str, dict[str, Rule]] = {
         ),
         "off_when_idle": _unless(
             lambda s: any(
-                load.route == s.part.name and (load.windows or load.by_moments or load.duty < 1)
+                load.route == s.part.name
+                and (load.use.windows or load.use.by_moments or load.draw.duty < 1)
                 for load in s.plan.loads
             ),
             "output-always-drawn",
@@ -267,7 +276,7 @@ _LOAD_RULES: dict[str, Rule] = {
     "settings": lambda _: "for-advice",
     "can": lambda _: "for-advice-and-alone",
     "watts_spread": _unless(
-        lambda s: s.part.by_moments or s.part.duty < 1 or s.part.spreads.duty is not None,
+        lambda s: s.part.use.by_moments or s.part.draw.duty < 1 or s.part.spreads.duty is not None,
         "watts-spread-is-mean-spread",
     ),
     "running_w": _unless(lambda s: _by_mean(s) or _on_ac(s), _BY_TASK),
@@ -279,7 +288,7 @@ _LOAD_RULES: dict[str, Rule] = {
         "own-spreads",
     ),
     "duty_spread": _unless(_by_mean, _BY_TASK),
-    "task_spread": _unless(lambda s: s.part.by_moments, "no-tasks"),
+    "task_spread": _unless(lambda s: s.part.use.by_moments, "no-tasks"),
     "day_spread": _unless(_by_mean, "task-spread-tells-days"),
     "day_swing": _unless(
         lambda s: _by_mean(s) and s.plan.room_swing_c <= 0,
@@ -287,17 +296,17 @@ _LOAD_RULES: dict[str, Rule] = {
     ),
     "power_factor": _unless(_can_ac, _ON_DC),
     "power_factor_spread": _unless(
-        lambda s: _can_ac(s) and s.part.power_factor < 1 and s.part.spreads.va is None,
+        lambda s: _can_ac(s) and s.part.draw.power_factor < 1 and s.part.spreads.va is None,
         "va-read",
     ),
-    "va_spread": _unless(lambda s: _can_ac(s) and s.part.power_factor < 1, _ON_DC),
+    "va_spread": _unless(lambda s: _can_ac(s) and s.part.draw.power_factor < 1, _ON_DC),
     "start_va": _unless(_can_ac, _ON_DC),
     "start_spread": _unless(_can_ac, _ON_DC),
     "start_s": _unless(
         lambda s: _can_ac(s) and s.inverter.surge_known and s.part.tried is None,
         "start-length-unasked",
     ),
-    "steps": _unless(lambda s: s.part.by_moments, "no-tasks"),
+    "steps": _unless(lambda s: s.part.use.by_moments, "no-tasks"),
     "start_tested": _unless(_can_ac, _ON_DC),
     "start_beside_w": _unless(lambda s: _can_ac(s) and s.part.tried is not None, "no-start-test"),
     "start_times": _unless(lambda s: _can_ac(s) and s.part.tried is not None, "no-start-test"),
@@ -305,7 +314,7 @@ _LOAD_RULES: dict[str, Rule] = {
         lambda s: (
             _can_ac(s)
             and s.part.tried is not None
-            and s.part.running_w + s.part.tried.beside_w > 0.8 * s.inverter.continuous_w
+            and s.part.draw.running_w + s.part.tried.beside_w > 0.8 * s.inverter.continuous_w
         ),
         "start-run-carried",
     ),
@@ -318,7 +327,7 @@ _LOAD_RULES: dict[str, Rule] = {
     ),
     "adapter": _unless(lambda s: s.part.route != AC, "adapter-in-reading"),
     "adapter_spread": _unless(
-        lambda s: s.part.adapter < 1 and s.part.route != AC,
+        lambda s: s.part.draw.adapter < 1 and s.part.route != AC,
         "adapter-in-reading",
     ),
     "set_c": _unless(_follows_room, _NO_ROOM),
@@ -382,11 +391,14 @@ _SPREAD_KEYS = {"mean": "spread", "after": "spread_after"}
 def _by_key(load: PlanLoad) -> dict[str, Any]:
     """A load's figures by their keys in the document."""
     figures = {field.name: getattr(load, field.name) for field in fields(load)}
-    thermal, spreads = figures.pop("thermal"), figures.pop("spreads")
+    for group in ("draw", "use", "thermal"):
+        part = figures.pop(group)
+        figures |= {field.name: getattr(part, field.name) for field in fields(part)}
+    spreads = figures.pop("spreads")
     for field in fields(spreads):
         key = _SPREAD_KEYS.get(field.name, f"{field.name}_spread")
         figures[key] = getattr(spreads, field.name)
-    return figures | {field.name: getattr(thermal, field.name) for field in fields(thermal)}
+    return figures
 
 
 def why_unasked(path: Path, situation: Situation) -> str:

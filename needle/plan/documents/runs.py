@@ -21,14 +21,13 @@ from needle.moments import (
     parse_moment,
 )
 from needle.plan.documents.load import parse_load
-from needle.plan.plan import (
-    AC,
+from needle.plan.load import AC, PlanLoad
+from needle.plan.run import (
     COUNTED_IN_SPREAD,
     COUNTED_ONLY,
     RUN_BEGINS,
     RUN_ENDS,
     STILL_ON,
-    PlanLoad,
     Run,
     RunLeg,
     RunLook,

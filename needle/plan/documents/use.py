@@ -22,11 +22,8 @@ from needle.moments import (
     parse_windows,
     spread_over_day,
 )
-from needle.plan.plan import (
-    MOST_HOURS,
-    Charge,
-    TaskStep,
-)
+from needle.plan.load import Charge, TaskStep
+from needle.plan.plan import MOST_HOURS
 
 USE_FORM = '"always", {"between": [["18:00", "22:30"]]}, {"tasks": ["20:15"]}, {"tasks": 2}, …'
 

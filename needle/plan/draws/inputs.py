@@ -18,7 +18,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from needle.plan.plan import Plan, PlanLoad, known_loads
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan, known_loads
 from needle.supply.battery import SLOW_SPREAD
 from needle.supply.inverter import Inverter
 
@@ -134,7 +135,7 @@ def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey
     spreads = {}
     spreads[InputKey(LOAD_WATTS, load.name)] = load.spreads.watts
     spreads[InputKey(LOAD_START, load.name)] = load.spreads.start
-    if load.power_factor_known and load.power_factor < 1:
+    if load.draw.power_factor_known and load.draw.power_factor < 1:
         if load.spreads.va is None:
             spreads[InputKey(LOAD_FACTOR, load.name)] = load.spreads.power_factor
         else:
@@ -143,7 +144,7 @@ def _spreads_of_load(load: PlanLoad, inverter: Inverter | None) -> dict[InputKey
         spreads[InputKey(GREY, load.name)] = 1.0
         if inverter.off and load.thermostatic:
             spreads[InputKey(REPAID, load.name)] = 1.0
-    if load.by_moments:
+    if load.use.by_moments:
         spreads[InputKey(LOAD_TASK, load.name)] = load.spreads.task
     elif load.spreads.duty is not None:
         spreads[InputKey(LOAD_DUTY, load.name)] = load.spreads.duty

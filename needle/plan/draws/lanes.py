@@ -10,7 +10,8 @@ import numpy as np
 from needle.moments import Moment, Window, in_windows, occurrences
 from needle.plan.draws.inputs import likely
 from needle.plan.draws.patterns import patterns_of, runs
-from needle.plan.plan import Plan, PlanLoad
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan
 from needle.plan.sources.source import Source
 
 
@@ -55,9 +56,9 @@ def load_lanes(plan: Plan) -> list[LoadLane]:
     for load in plan.loads:
         pattern = patterns_of(load, plan, minutes, inputs)[0]
         watts = pattern.power(0, minutes)[0]
-        least = load.resting_w + 0.5 * (load.running_w - load.resting_w)
-        on = watts > (0.0 if load.moments else least)
-        length = int(np.diff(pattern.uses[0])[0]) if load.moments and len(pattern.uses) else 0
+        least = load.draw.resting_w + 0.5 * (load.draw.running_w - load.draw.resting_w)
+        on = watts > (0.0 if load.use.moments else least)
+        length = int(np.diff(pattern.uses[0])[0]) if load.use.moments and len(pattern.uses) else 0
         lanes.append(LoadLane(load, _uses(load, plan, minutes, length), runs(on)))
     return lanes
 
@@ -75,10 +76,10 @@ def source_lanes(plan: Plan) -> list[SourceLane]:
 
 
 def _uses(load: PlanLoad, plan: Plan, minutes: int, length: int) -> list[Span]:
-    if load.moments:
-        return _begun(load.moments, plan, minutes, length)
-    if load.windows:
-        return _spans(load.windows, plan, minutes)
+    if load.use.moments:
+        return _begun(load.use.moments, plan, minutes, length)
+    if load.use.windows:
+        return _spans(load.use.windows, plan, minutes)
     return [Span(0, minutes)]
 
 

@@ -30,7 +30,8 @@ from needle.plan.draws.inputs import (
     Inputs,
 )
 from needle.plan.draws.uses import STRETCH, daily_uses, used_by_stretch
-from needle.plan.plan import AC, Charge, Plan, PlanLoad, in_use, room_by_minute
+from needle.plan.load import AC, Charge, PlanLoad
+from needle.plan.plan import Plan, in_use, room_by_minute
 from needle.profile.temperature import scale_mean
 from needle.profile.variation import wander_spread
 
@@ -117,7 +118,7 @@ class Pattern:
         on/off by the minute instead would round every cycle of a draw the same way.
         """
         assert self.duty is not None and self.phase is not None
-        period = np.float32(self.load.cycle_min)
+        period = np.float32(self.load.draw.cycle_min)
         place = np.arange(first, last + 1, dtype=np.float32) / period + self.phase[:, None]
         duty = self.duty[:, None]
         if self.stretch is not None:
@@ -151,21 +152,21 @@ class Pattern:
         since = self.uses[np.maximum(self.use_at(minute), 0), 0].astype(float)
         if self.phase is None:
             return np.asarray(since)
-        place = np.floor(minute / self.load.cycle_min + self.phase[rows])
-        return np.asarray(np.maximum(since, (place - self.phase[rows]) * self.load.cycle_min))
+        place = np.floor(minute / self.load.draw.cycle_min + self.phase[rows])
+        return np.asarray(np.maximum(since, (place - self.phase[rows]) * self.load.draw.cycle_min))
 
     def as_mean(self) -> Pattern:
         """The same load as a single draw at its mean, without cycling."""
         if self.duty is None:
-            plain = np.array([self.load.running_w if not self.load.by_moments else 1.0])
+            plain = np.array([self.load.draw.running_w if not self.load.use.by_moments else 1.0])
             return replace(self, rest_w=np.zeros(1), extra_w=plain, stretch=None)
-        span = self.load.running_w - self.load.resting_w
+        span = self.load.draw.running_w - self.load.draw.resting_w
         scale = np.ones(len(self.shape)) if self.duty_scale is None else self.duty_scale
-        duty = np.minimum(1.0, self.load.duty * scale)
+        duty = np.minimum(1.0, self.load.draw.duty * scale)
         minute = np.arange(len(duty))
         for begin, until in self.full:
             duty = np.maximum(duty, np.clip(until[0] - minute, 0.0, 1.0) * (minute >= begin))
-        watts = self.shape * (self.load.resting_w + span * duty)
+        watts = self.shape * (self.load.draw.resting_w + span * duty)
         return replace(
             self,
             shape=watts,
@@ -193,7 +194,7 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     draws = inputs.draws
     start_va = _start_va(load, plan, inputs)
     watts = inputs.factor(LOAD_WATTS, load.name)
-    if load.by_moments:
+    if load.use.by_moments:
         nonactive = _nonactive(load, inputs, watts)
         task = _by_moment(load, plan, minutes, inputs.factor(LOAD_TASK, load.name))
         task = replace(
@@ -208,9 +209,9 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
     uses, shape = runs(mask), mask.astype(np.float32)
     stretches = [_stretches(load, plan, minutes, inputs, number) for number in range(load.count)]
     running, duty = _running_and_duty(load, inputs, watts)
-    nonactive = _nonactive(load, inputs, running / max(load.running_w, 1e-9))
+    nonactive = _nonactive(load, inputs, running / max(load.draw.running_w, 1e-9))
     start_va = np.maximum(start_va, running)
-    if load.duty >= 1.0:
+    if load.draw.duty >= 1.0:
         steady = Pattern(
             load,
             shape,
@@ -228,8 +229,8 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
         Pattern(
             load,
             shape,
-            np.full(draws, load.resting_w, np.float32),
-            (running - load.resting_w).astype(np.float32),
+            np.full(draws, load.draw.resting_w, np.float32),
+            (running - load.draw.resting_w).astype(np.float32),
             uses,
             duty=duty.astype(np.float32),
             phase=stream.permutation(places).astype(np.float32),
@@ -245,12 +246,14 @@ def patterns_of(load: PlanLoad, plan: Plan, minutes: int, inputs: Inputs) -> lis
 
 def _start_va(load: PlanLoad, plan: Plan, inputs: Inputs) -> np.ndarray:
     """Start-up VA of a load in each draw, adjusted by its start test on the plan's inverter."""
-    start_va = load.start_va * inputs.factor(LOAD_START, load.name)
+    start_va = load.draw.start_va * inputs.factor(LOAD_START, load.name)
     inverter = plan.supply.inverter
     if load.tried is None or inverter is None or load.route != AC:
         return start_va
     grey = inputs.uniform(GREY, load.name)
-    return start_as_tried(start_va, carried_va(inverter, start_va, load.start_s, grey), load.tried)
+    return start_as_tried(
+        start_va, carried_va(inverter, start_va, load.draw.start_s, grey), load.tried
+    )
 
 
 def _nonactive(load: PlanLoad, inputs: Inputs, watts: np.ndarray) -> np.ndarray | None:
@@ -258,14 +261,14 @@ def _nonactive(load: PlanLoad, inputs: Inputs, watts: np.ndarray) -> np.ndarray 
 
     ``watts`` are the factors on its running W in each draw.
     """
-    if not load.power_factor_known or load.power_factor >= 1:
+    if not load.draw.power_factor_known or load.draw.power_factor >= 1:
         return None
     if load.spreads.va is None:
         times = inputs.factor(LOAD_FACTOR, load.name)
     else:
         # W and VA were read together: a shared error leaves their ratio unchanged.
         times = watts / inputs.factor(LOAD_VA, load.name)
-    factor = np.clip(load.power_factor * times, LEAST_FACTOR, 1.0)
+    factor = np.clip(load.draw.power_factor * times, LEAST_FACTOR, 1.0)
     return np.sqrt(1 / factor**2 - 1).astype(np.float32)
 
 
@@ -273,29 +276,29 @@ def _running_and_duty(
     load: PlanLoad, inputs: Inputs, watts: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """Running W and duty in each draw, consistent with the drawn mean."""
-    if load.duty >= 1.0:
+    if load.draw.duty >= 1.0:
         known = load.spreads.duty is not None
-        running = load.running_w * (watts if known else inputs.factor(LOAD, load.name))
+        running = load.draw.running_w * (watts if known else inputs.factor(LOAD, load.name))
         return running, np.ones(inputs.draws)
-    running = np.maximum(load.resting_w, load.running_w * watts)
+    running = np.maximum(load.draw.resting_w, load.draw.running_w * watts)
     if load.spreads.duty is not None:
-        return running, np.minimum(1.0, load.duty * inputs.factor(LOAD_DUTY, load.name))
+        return running, np.minimum(1.0, load.draw.duty * inputs.factor(LOAD_DUTY, load.name))
     mean = load.mean_w * inputs.factor(LOAD, load.name)
     # A mean beyond the running watts lifts them: the energy is what the mean says.
     running = np.maximum(running, mean)
-    span = np.maximum(running - load.resting_w, 1e-9)
-    return running, np.clip((mean - load.resting_w) / span, 0.0, 1.0)
+    span = np.maximum(running - load.draw.resting_w, 1e-9)
+    return running, np.clip((mean - load.draw.resting_w) / span, 0.0, 1.0)
 
 
 def mean_w(load: PlanLoad, inputs: Inputs) -> np.ndarray:
     """Mean W of one load while in use, (draws,)."""
-    if load.by_moments:
+    if load.use.by_moments:
         return load.mean_w * inputs.factor(LOAD_TASK, load.name)
     watts = inputs.factor(LOAD_WATTS, load.name)
     running, duty = _running_and_duty(load, inputs, watts)
-    if load.duty >= 1.0:
+    if load.draw.duty >= 1.0:
         return running
-    return load.resting_w + duty * (running - load.resting_w)
+    return load.draw.resting_w + duty * (running - load.draw.resting_w)
 
 
 def _stretches(
@@ -306,8 +309,8 @@ def _stretches(
     Days are drawn independently, and separately for each of several identical loads (``number``).
     The daily swing peaks at a random time in each draw, unless the room's own swing is known.
     """
-    swings = load.day_swing > 0 and plan.room_swing_c <= 0
-    varies = load.spreads.day > 0 or load.wander > 0 or load.uses_per_day is not None
+    swings = load.draw.day_swing > 0 and plan.room_swing_c <= 0
+    varies = load.spreads.day > 0 or load.draw.wander > 0 or load.use.uses_per_day is not None
     if inputs.draws == 1 or not (varies or swings):
         return None
     count = math.ceil(minutes / STRETCH)
@@ -316,12 +319,12 @@ def _stretches(
     if swings:
         top = inputs.stream(SWINGS, load.name).permutation(inputs.draws) / inputs.draws
         place = (np.arange(count) + 0.5) * STRETCH / DAY_MIN
-        stretch *= 1 + load.day_swing * np.cos(2 * np.pi * (place - top[:, None]))
-    if load.wander > 0:
-        sigma = wander_spread(STRETCH / 60, load.wander)
+        stretch *= 1 + load.draw.day_swing * np.cos(2 * np.pi * (place - top[:, None]))
+    if load.draw.wander > 0:
+        sigma = wander_spread(STRETCH / 60, load.draw.wander)
         normal = inputs.stream(WANDERS, load.name, number).standard_normal((count, inputs.draws))
         stretch *= np.exp(sigma * normal.T - sigma**2 / 2)
-    if load.uses_per_day is not None:
+    if load.use.uses_per_day is not None:
         stretch = used_by_stretch(load, plan, stretch, inputs, number)
     return stretch.astype(np.float32)
 
@@ -336,14 +339,14 @@ def _by_day(load: PlanLoad, inputs: Inputs, number: int, days: int) -> np.ndarra
 
 def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> Pattern:
     """Pattern of tasks or charges: the same power profile from each start, scaled in each draw."""
-    if load.charge is not None:
-        course = _charge_course(load.charge)
+    if load.use.charge is not None:
+        course = _charge_course(load.use.charge)
         most = course
     else:
         course, most = _task_course(load)
     watts, peaks = np.zeros(minutes), np.zeros(minutes)
     uses = []
-    for at in occurrences(load.moments, plan.start, minutes):
+    for at in occurrences(load.use.moments, plan.start, minutes):
         last = min(minutes, at + len(course))
         watts[at:last] = np.maximum(watts[at:last], course[: last - at])
         peaks[at:last] = np.maximum(peaks[at:last], most[: last - at])
@@ -360,13 +363,13 @@ def _by_moment(load: PlanLoad, plan: Plan, minutes: int, factor: np.ndarray) -> 
 
 def _task_course(load: PlanLoad) -> tuple[np.ndarray, np.ndarray]:
     """Power of a task by the minute, exact over parts of minutes, and its peak power."""
-    ends = np.cumsum([step.minutes for step in load.steps])
+    ends = np.cumsum([step.minutes for step in load.use.steps])
     length = max(1, math.ceil(ends[-1] - 1e-9))
     edges = np.unique(np.concatenate([np.arange(length + 1), ends]))
     edges = edges[edges <= ends[-1] + 1e-9]
-    step = np.minimum(np.searchsorted(ends, edges[:-1], side="right"), len(load.steps) - 1)
-    mean = np.array([step.watts * step.duty for step in load.steps])[step]
-    most = np.array([step.watts for step in load.steps])[step]
+    step = np.minimum(np.searchsorted(ends, edges[:-1], side="right"), len(load.use.steps) - 1)
+    mean = np.array([step.watts * step.duty for step in load.use.steps])[step]
+    most = np.array([step.watts for step in load.use.steps])[step]
     course, peak = np.zeros(length), np.zeros(length)
     minute = np.minimum(edges[:-1].astype(int), length - 1)
     np.add.at(course, minute, mean * np.diff(edges))
@@ -411,7 +414,7 @@ def _without_pause(
 
 def _pull_down_min(load: PlanLoad, duty: np.ndarray) -> np.ndarray:
     """Minutes without cycling off that take the given extra Wh, for each draw's duty."""
-    room_w = (load.running_w - load.resting_w) * np.maximum(0.02, 1 - duty)
+    room_w = (load.draw.running_w - load.draw.resting_w) * np.maximum(0.02, 1 - duty)
     minutes = load.thermal.pull_down_wh / np.maximum(room_w, 1e-9) * 60
     return np.asarray(minutes.astype(np.float32))
 

@@ -8,7 +8,8 @@ import numpy as np
 
 from needle.moments import DAY_MIN
 from needle.plan.draws.inputs import USE_ENERGIES, USES, Inputs
-from needle.plan.plan import Plan, PlanLoad
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan
 from needle.profile.use_process import HOURS, HOURS_OF, USE_SPREAD
 
 #: Minutes over which a load's day, time of day and uses count as one; a day is a whole number of
@@ -31,8 +32,8 @@ def used_by_stretch(
     number : int
         Which of several identical loads.
     """
-    assert load.uses_per_day is not None
-    usual = load.uses_per_day * STRETCH / DAY_MIN
+    assert load.use.uses_per_day is not None
+    usual = load.use.uses_per_day * STRETCH / DAY_MIN
     shares = _share_of_hours(load, plan, factors.shape[1])
     uses = _poisson(inputs.stream(USES, load.name, number), usual * shares * factors)
     return np.asarray(uses * _energies(inputs, load, number, uses) / usual)
@@ -43,21 +44,21 @@ def daily_uses(load: PlanLoad, minutes: int, inputs: Inputs) -> np.ndarray | Non
 
     For tasks whose number a day is known better than their times; None for others.
     """
-    if load.uses_per_day is None or inputs.draws == 1:
+    if load.use.uses_per_day is None or inputs.draws == 1:
         return None
     count = math.ceil(minutes / STRETCH)
     day = np.arange(count) * STRETCH // DAY_MIN
     sigma = math.sqrt(math.log1p(load.spreads.day**2))
     stream = inputs.stream(USES, load.name)
     normal = stream.standard_normal((int(day[-1]) + 1, inputs.draws)).T
-    rates = load.uses_per_day * np.exp(sigma * normal - sigma**2 / 2)
+    rates = load.use.uses_per_day * np.exp(sigma * normal - sigma**2 / 2)
     uses = _poisson(inputs.stream(USES, load.name, 1), rates)
-    return np.asarray((uses / load.uses_per_day)[:, day].astype(np.float32))
+    return np.asarray((uses / load.use.uses_per_day)[:, day].astype(np.float32))
 
 
 def _share_of_hours(load: PlanLoad, plan: Plan, count: int) -> np.ndarray:
     """How much each stretch of the plan is used, relative to the mean of the day."""
-    hours = HOURS.get(HOURS_OF.get(load.runs_by, ""))
+    hours = HOURS.get(HOURS_OF.get(load.use.runs_by, ""))
     if hours is None:
         return np.ones(count)
     weights = np.repeat(np.asarray(hours) / np.mean(hours), 60)

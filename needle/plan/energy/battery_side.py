@@ -21,7 +21,8 @@ from needle.plan.draws.inputs import (
     Inputs,
 )
 from needle.plan.draws.patterns import Pattern
-from needle.plan.plan import AC, Plan, feeds
+from needle.plan.load import AC
+from needle.plan.plan import Plan, feeds
 from needle.plan.sources.source import Source
 from needle.supply.inverter import dc_w
 

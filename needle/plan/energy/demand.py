@@ -19,7 +19,8 @@ from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.runs import conditioned, inconsistent_run
 from needle.plan.limits.trips import TripSimulator
-from needle.plan.plan import AC, Plan, PlanLoad, with_loads
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan, with_loads
 from needle.plan.sources.sun import Sun
 from needle.profile.kinds import KINDS
 from needle.profile.temperature import WrongSideError, scale_mean
@@ -264,7 +265,7 @@ def _with_tried_overload(plan: Plan) -> Plan:
     # It was carried whatever it draws: as much as that may be, three sd above the likely.
     ran = [
         (
-            load.running_w * math.exp(3 * load.spreads.watts) + load.tried.beside_w,
+            load.draw.running_w * math.exp(3 * load.spreads.watts) + load.tried.beside_w,
             load.tried.ran_s,
             not load.tried.ran,
         )
@@ -283,21 +284,19 @@ def _by_its_routes(plan: Plan) -> Plan:
 
 
 def _without_adapter(load: PlanLoad) -> PlanLoad:
-    if load.route == AC or load.adapter >= 1:
+    if load.route == AC or load.draw.adapter >= 1:
         return load
-    left, spread = load.adapter, load.spreads.adapter
+    left, spread = load.draw.adapter, load.spreads.adapter
     return replace(
         load,
-        running_w=load.running_w * left,
-        resting_w=load.resting_w * left,
-        steps=tuple(replace(step, watts=step.watts * left) for step in load.steps),
+        draw=replace(load.draw.times(left), adapter=1.0),
+        use=load.use.times(left),
         spreads=replace(
             load.spreads,
             mean=float(np.hypot(load.spreads.mean, spread)),
             watts=float(np.hypot(load.spreads.watts, spread)),
             task=float(np.hypot(load.spreads.task, spread)),
         ),
-        adapter=1.0,
     )
 
 
@@ -322,7 +321,7 @@ def _in_room(load: PlanLoad, room_c: float | None) -> tuple[PlanLoad, Message | 
     except WrongSideError as error:
         return load, message("room-not-corrected", heats=heats, set_c=error.set_c)
     notice = None
-    if scaling.factor * load.duty > 1 and load.duty < 1:
+    if scaling.factor * load.draw.duty > 1 and load.draw.duty < 1:
         notice = message("never-cycles-off", room_c=room_c)
     moved = replace(
         _scaled(load, scaling.factor),
@@ -338,12 +337,14 @@ def _scaled(load: PlanLoad, factor: float) -> PlanLoad:
     A fixed-speed box draws at most its running watts; the watts of a variable-speed one (which
     counts as never cycling) are scaled.
     """
-    if load.duty >= 1:
+    if load.draw.duty >= 1:
         settings = tuple(
             replace(setting, running_w=setting.running_w * factor) for setting in load.settings
         )
-        return replace(load, running_w=load.running_w * factor, settings=settings)
+        draw = replace(load.draw, running_w=load.draw.running_w * factor)
+        return replace(load, draw=draw, settings=settings)
     settings = tuple(
         replace(setting, duty=min(1.0, setting.duty * factor)) for setting in load.settings
     )
-    return replace(load, duty=min(1.0, load.duty * factor), settings=settings)
+    draw = replace(load.draw, duty=min(1.0, load.draw.duty * factor))
+    return replace(load, draw=draw, settings=settings)

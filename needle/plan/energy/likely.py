@@ -13,6 +13,7 @@ from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws, concatenate
 from needle.plan.energy.battery_side import BatterySide, other_wh
 from needle.plan.limits.trips import Trip
+from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 
 
@@ -70,13 +71,17 @@ def _without_rest(plan: Plan) -> Plan:
     return replace(plan, supply=replace(plan.supply, inverter=replace(inverter, off=())))
 
 
+def _never_off(load: PlanLoad) -> PlanLoad:
+    return replace(load, draw=replace(load.draw, duty=1.0))
+
+
 def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     """Return the run with every load at its mean: where the energy goes.
 
     A second draw simulates loads that never cycle off. A use that trips in more than half of the
     draws is left out of the first draw from its median moment on.
     """
-    full = replace(plan, loads=tuple(replace(load, duty=1.0) for load in plan.loads))
+    full = replace(plan, loads=tuple(map(_never_off, plan.loads)))
     means = _mean_patterns(plan, minutes)
     inputs = likely(plan)
     side = BatterySide(plan, inputs, minutes)

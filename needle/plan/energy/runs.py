@@ -32,7 +32,9 @@ from needle.plan.draws.inputs import (
 )
 from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import battery_draws, peukert_w
-from needle.plan.plan import AC, COUNTED_ONLY, STILL_ON, Plan, PlanLoad, Run, in_use
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan, in_use
+from needle.plan.run import COUNTED_ONLY, STILL_ON, Run
 from needle.profile.use_process import DISPERSION, HOURS_OF, hours_spread
 from needle.profile.variation import wander_spread
 from needle.supply.inverter import dc_w
@@ -131,10 +133,7 @@ def as_conditioned(plan: Plan, inputs: Inputs) -> Plan:
 
 
 def _scaled(load: PlanLoad, ratio: float) -> PlanLoad:
-    steps = tuple(replace(step, watts=step.watts * ratio) for step in load.steps)
-    return replace(
-        load, running_w=load.running_w * ratio, resting_w=load.resting_w * ratio, steps=steps
-    )
+    return replace(load, draw=load.draw.times(ratio), use=load.use.times(ratio))
 
 
 def inconsistent_run(run: Run) -> Message:
@@ -275,12 +274,12 @@ def _share(plan: Plan, run: Run, load: PlanLoad) -> float:
     """Share of a run's time in which a load was in use, by its hours or tasks."""
     minutes = max(1, round(run.hours * 60))
     start = run.at or plan.start
-    if not load.by_moments:
+    if not load.use.by_moments:
         return float(in_use(load, start, minutes).mean())
-    length = load.task_min
-    if load.charge is not None:
-        length = 60 * load.charge.wall_wh / load.charge.watts
-    return len(occurrences(load.moments, start, minutes)) * length / minutes
+    length = load.use.task_min
+    if load.use.charge is not None:
+        length = 60 * load.use.charge.wall_wh / load.use.charge.watts
+    return len(occurrences(load.use.moments, start, minutes)) * length / minutes
 
 
 def _drawn_w(
@@ -357,18 +356,18 @@ def _swing(plan: Plan, run: Run) -> float:
     for load in loads:
         share = load.mean_w * load.count / max(total, 1e-9)
         # They share a room and its hours: their swings go together.
-        swing += share * load.day_swing
-        if load.uses_per_day is not None:
-            uses += (share * hours_spread(HOURS_OF.get(load.runs_by, "water"), run.hours)) ** 2
+        swing += share * load.draw.day_swing
+        if load.use.uses_per_day is not None:
+            uses += (share * hours_spread(HOURS_OF.get(load.use.runs_by, "water"), run.hours)) ** 2
     return swing**2 * max(0.0, 1 - run.hours / 24) / 2 + uses
 
 
 def _irregular(load: PlanLoad, hours: float) -> float:
     """Relative variance of a load's mean over some hours: few uses, and watts that wander."""
     uses = 0.0
-    if load.uses_per_day is not None:
-        uses = DISPERSION / max(0.5, load.uses_per_day * hours / 24)
-    return uses + (wander_spread(hours, load.wander) ** 2 if load.wander > 0 else 0.0)
+    if load.use.uses_per_day is not None:
+        uses = DISPERSION / max(0.5, load.use.uses_per_day * hours / 24)
+    return uses + (wander_spread(hours, load.draw.wander) ** 2 if load.draw.wander > 0 else 0.0)
 
 
 def _counted_spread(plan: Plan, run: Run) -> float:

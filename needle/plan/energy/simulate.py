@@ -18,7 +18,8 @@ from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
 from needle.plan.limits.starts import PlannedStart, planned_starts
 from needle.plan.limits.trips import Trip
-from needle.plan.plan import AC, Plan
+from needle.plan.load import AC
+from needle.plan.plan import Plan
 
 
 @dataclass(frozen=True)

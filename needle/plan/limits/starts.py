@@ -10,7 +10,7 @@ from needle.decide.starting import Running, Start, Verdict
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
-from needle.plan.plan import AC, PlanLoad
+from needle.plan.load import AC, PlanLoad
 
 #: What is dropped in more than this share of the draws does not run in the plan.
 MOSTLY = 0.5
@@ -97,25 +97,25 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
     others = Running.nothing(trips.inputs.draws)
     for other in beside:
         count = other.load.count - (other is pattern)
-        known = other.load.power_factor_known
+        known = other.load.draw.power_factor_known
         watts = _running_w(other) * count
-        if other is not pattern and other.load.uses_per_day is not None:
+        if other is not pattern and other.load.use.uses_per_day is not None:
             watts = watts * _is_on(trips.inputs, other)
         others = others.with_load(watts, known, other.nonactive)
     start = Start(
         va=pattern.start_va,
         running_w=_running_w(pattern),
         grey=trips.inputs.uniform(GREY, load.name),
-        start_s=load.start_s,
-        power_factor=load.power_factor if load.power_factor_known else None,
+        start_s=load.draw.start_s,
+        power_factor=load.draw.power_factor if load.draw.power_factor_known else None,
         nonactive=pattern.nonactive,
-        volts=load.volts,
+        volts=load.draw.volts,
     ).beside(others)
     after = start.after
     required_va, running_va, running_w = _spans(start.required_va, after.va, after.all_w)
     return PlannedStart(
         load=load.name,
-        start_va=load.start_va,
+        start_va=load.draw.start_va,
         others_w=others.usual_w,
         required_va=required_va,
         running_va=running_va,
@@ -127,14 +127,14 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
 
 def _counted_w(load: PlanLoad) -> float:
     """W that count where loads add up to most; what runs by uses is seldom on."""
-    share = load.duty if load.uses_per_day is not None else 1.0
-    return load.running_w * load.count * share
+    share = load.draw.duty if load.use.uses_per_day is not None else 1.0
+    return load.draw.running_w * load.count * share
 
 
 def _is_on(inputs: Inputs, pattern: Pattern) -> np.ndarray:
     """Whether a load that runs by uses is on at a moment, in each draw."""
     ranks = inputs.stream(USES, pattern.load.name, AT_A_START).random(inputs.draws)
-    return ranks < pattern.load.duty
+    return ranks < pattern.load.draw.duty
 
 
 def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
@@ -146,5 +146,5 @@ def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
 def _running_w(pattern: Pattern) -> np.ndarray:
     """Power of a load while it is on, W, (draws,)."""
     if pattern.peak_factor is not None:
-        return pattern.load.running_w * pattern.peak_factor
+        return pattern.load.draw.running_w * pattern.peak_factor
     return np.asarray(pattern.rest_w + pattern.extra_w)

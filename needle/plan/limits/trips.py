@@ -14,7 +14,8 @@ import numpy as np
 from needle.decide.starting import START_REAL, carried_va, fits_volts, required_va, start_factor
 from needle.plan.draws.inputs import GREY, Inputs
 from needle.plan.draws.patterns import Pattern
-from needle.plan.plan import AC, Plan, PlanLoad
+from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import Plan
 from needle.quantity import MOST_DC_V
 
 #: Least chance of a trip that is shown.
@@ -131,14 +132,19 @@ def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
     """
     if load.route == AC:
         inverter = plan.supply.inverter
-        fits = inverter is None or fits_volts(load.volts, inverter)
+        fits = inverter is None or fits_volts(load.draw.volts, inverter)
         return None if fits or inverter is None else inverter.volts
     outputs = {output.name: output for output in plan.supply.outputs}
     output = outputs[load.route]
     given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
-    if load.volts is None or load.volts > MOST_DC_V or given_v is None or output.kind == "usb":
+    if (
+        load.draw.volts is None
+        or load.draw.volts > MOST_DC_V
+        or given_v is None
+        or output.kind == "usb"
+    ):
         return None
-    return None if abs(load.volts / given_v - 1) <= SAME_DC_VOLTS else given_v
+    return None if abs(load.draw.volts / given_v - 1) <= SAME_DC_VOLTS else given_v
 
 
 class TripSimulator:
@@ -159,7 +165,7 @@ class TripSimulator:
             limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
         self.inverter = plan.supply.inverter
         self.start_va = [
-            np.full(draws, pattern.load.start_va, np.float32)
+            np.full(draws, pattern.load.draw.start_va, np.float32)
             if pattern.start_va is None
             else pattern.start_va.astype(np.float32)
             for pattern in patterns
@@ -192,7 +198,7 @@ class TripSimulator:
             return np.full(self.draws, np.inf)
         load = pattern.load
         grey = inputs.uniform(GREY, load.name)
-        return carried_va(self.inverter, start_va, load.start_s, grey, load.tried)
+        return carried_va(self.inverter, start_va, load.draw.start_s, grey, load.tried)
 
     def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
         """Drop the loads that trip in a block.
@@ -219,7 +225,7 @@ class TripSimulator:
         starters = self._starters(powers, most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = [
-            watts[:, -1] > pattern.load.resting_w + 1e-6
+            watts[:, -1] > pattern.load.draw.resting_w + 1e-6
             for watts, pattern in zip(powers, self.patterns, strict=True)
         ]
         rows = np.arange(self.draws)
@@ -244,7 +250,7 @@ class TripSimulator:
             rows = np.flatnonzero(powers[n].any(axis=1))
             if rows.size:
                 when = (powers[n][rows] > 0).argmax(axis=1)
-                volts = np.full(rows.size, self.patterns[n].load.volts)
+                volts = np.full(rows.size, self.patterns[n].load.draw.volts)
                 given = np.full(rows.size, given_v)
                 why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
                 self._remember_first(n, first, rows, when, why)
@@ -254,7 +260,7 @@ class TripSimulator:
         """Additional W in minutes with starts; the largest start of each minute."""
         extra = np.zeros_like(powers[0])
         for n in self.on_ac:
-            more = START_REAL * self.start_va[n] - self.patterns[n].load.running_w
+            more = START_REAL * self.start_va[n] - self.patterns[n].load.draw.running_w
             if float(more.max()) > 0:
                 np.maximum(extra, self._edges(n, powers[n]) * more[:, None], out=extra)
         return extra
@@ -263,7 +269,7 @@ class TripSimulator:
         self, n: int, mine: np.ndarray, rows: np.ndarray | slice = slice(None)
     ) -> np.ndarray:
         """Minutes in which a pattern switches on, in some draws."""
-        on = mine > self.patterns[n].load.resting_w + 1e-6
+        on = mine > self.patterns[n].load.draw.resting_w + 1e-6
         edges = on.copy()
         edges[:, 1:] &= ~on[:, :-1]
         edges[:, 0] &= ~self.was_on[n][rows]
@@ -320,7 +326,7 @@ class TripSimulator:
             n
             for n in self.on_ac
             if bool((self.start_va[n] + most_va > self.carried_va[n]).any())
-            and most_w[n] > self.patterns[n].load.resting_w + 1e-6
+            and most_w[n] > self.patterns[n].load.draw.resting_w + 1e-6
         ]
 
     def _settle_first(
@@ -393,10 +399,10 @@ class TripSimulator:
         """
         pattern = self.patterns[n]
         start_va = self.start_va[n][rows]
-        if not pattern.load.power_factor_known:
+        if not pattern.load.draw.power_factor_known:
             return required_va(start_va, None, watts, nonactive, plain - mine)
         own = 0.0 if pattern.nonactive is None else mine * pattern.nonactive[rows]
-        factor = start_factor(pattern.load.power_factor)
+        factor = start_factor(pattern.load.draw.power_factor)
         return required_va(start_va, factor, watts - mine, nonactive - own, plain)
 
     def _remember_first(
@@ -498,7 +504,7 @@ def _add_vector(
     plain: np.ndarray,
 ) -> None:
     """Add a pattern's W to the sums, as a vector if its power factor is known."""
-    if not pattern.load.power_factor_known:
+    if not pattern.load.draw.power_factor_known:
         plain += mine
         return
     watts += mine
