@@ -96,6 +96,6 @@ def _carries(card: Card) -> str:
     by_card, all_on = (floor(10 * share) for share in (card.carries, card.carries_all_on))
     got, without = (round(100 * share) for share in (card.served, card.served_all_on))
     return (
-        f"By this card, what must run lasts through {by_card} in 10 such outages, and the rest gets "
-        f"{got} % of its hours. If everything runs until it stops: {all_on} in 10, and {without} %."
+        f"By this card, what must run lasts through {by_card} in 10 such outages, and the rest "
+        f"gets {got} % of its hours. If everything runs until it stops: {all_on} in 10, and {without} %."
     )
