@@ -97,5 +97,6 @@ def _carries(card: Card) -> str:
     got, without = (round(100 * share) for share in (card.served, card.served_all_on))
     return (
         f"By this card, what must run lasts through {by_card} in 10 such outages, and the rest "
-        f"gets {got} % of its hours. If everything runs until it stops: {all_on} in 10, and {without} %."
+        f"gets {got} % of its hours. "
+        f"If everything runs until it stops: {all_on} in 10, and {without} %."
     )
