@@ -190,6 +190,11 @@ def _capture(rng: Random, watts: float) -> dict[str, Any]:
             "whole_cycles": max(1, int(hours)),
             "cycle_mean_w": watts * duty,
         }
+    if pattern == "program":
+        capture["steps"] = [
+            {"watts": watts, "minutes": 60 * duty * min(hours, 2)},
+            {"watts": watts / 2, "minutes": 30.0, "duty": 0.4},
+        ]
     return {
         **capture,
         **maybe(

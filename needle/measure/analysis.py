@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,8 @@ from needle.estimate import DEFAULT_SPREAD, Estimate
 from needle.measure.capture import WATTS_LOGGED, Capture
 from needle.measure.cycles import cycle_spread
 from needle.measure.levels import STEADY_SHARE, Levels, Segments, Series, find_levels, series_of
+from needle.measure.programme import programme_of
+from needle.measure.readings import ProgrammeStep
 from needle.message import Message, message
 
 #: Time after a start's edge in which its peak is sought, s.
@@ -32,6 +34,8 @@ _BLOCK = 0.7
 _NO_REST = 0.4
 #: Ratio to the median period beyond which cycles are bursts with pauses between them.
 _BURSTS = 5.0
+#: Longest task whose steps are found, s.
+MOST_PROGRAMME_S = 6 * 3600.0
 
 
 @dataclass(frozen=True)
@@ -92,6 +96,8 @@ class Analysis:
     day_spread : float or None
         Relative sd of the days' means; None for fewer than two.
     segments : Segments
+    steps : tuple of ProgrammeStep
+        Steps of the task, where it has a programme; else empty.
     start_events : tuple of StartEvent
     notices : tuple of Message
     """
@@ -120,6 +126,7 @@ class Analysis:
     days: int
     day_spread: float | None
     segments: Segments
+    steps: tuple[ProgrammeStep, ...]
     start_events: tuple[StartEvent, ...]
     notices: tuple[Message, ...]
 
@@ -191,6 +198,7 @@ def analyse(
         days=len(days),
         day_spread=_scatter(days),
         segments=levels.segments,
+        steps=_programme(levels, shape, series, main["whole_cycles"]),
         notices=tuple(notices),
         **main,
     )
@@ -318,6 +326,19 @@ def _main_cycle(
     return cycle | _duty(segments, shape.main, series, notices, cycle["cycles"])
 
 
+def _programme(
+    levels: Levels, shape: _Shape, series: Series, whole_cycles: int
+) -> tuple[ProgrammeStep, ...]:
+    """Steps of a task: a programme, or one block of what does not cycle."""
+    block = shape.pattern in ("cycling", "modulating") and whole_cycles == 0
+    if shape.pattern != "program" and not block:
+        return ()
+    first_s, last_s = _active(levels.segments, shape, series)
+    if last_s - first_s > MOST_PROGRAMME_S:
+        return ()
+    return programme_of(series, first_s, last_s)
+
+
 def _inside(segments: Segments, main: int) -> int:
     """On-periods that begin and end inside the capture."""
     mine = segments.label == main
@@ -420,11 +441,19 @@ def _states(levels: Levels, shape: _Shape, series: Series) -> tuple[StateFound, 
     )
 
 
-def _active_s(segments: Segments, shape: _Shape, series: Series) -> float:
+def _active(segments: Segments, shape: _Shape, series: Series) -> tuple[float, float]:
+    """Moments between which it ran, s: all of the capture if it never rests."""
     awake = np.flatnonzero(segments.label > 0)
     if shape.rest is None or not awake.size:
+        return float(series.time_s[0]), float(series.time_s[-1]) + series.interval_s
+    return float(segments.start_s[awake[0]]), float(segments.end_s[awake[-1]])
+
+
+def _active_s(segments: Segments, shape: _Shape, series: Series) -> float:
+    if shape.rest is None or not (segments.label > 0).any():
         return series.covered_s
-    return float(segments.end_s[awake[-1]] - segments.start_s[awake[0]])
+    first_s, last_s = _active(segments, shape, series)
+    return last_s - first_s
 
 
 def _name(index: int, levels: Levels, shape: _Shape) -> str:
@@ -538,5 +567,6 @@ def as_reading(analysis: Analysis, interval_s: float) -> dict[str, Any]:
         "uses": _uses(analysis.segments) if analysis.pattern in ("cycling", "program") else None,
         "days": analysis.days or None,
         "day_spread": analysis.day_spread,
+        "steps": [asdict(step) for step in analysis.steps] or None,
     }
     return {key: value for key, value in summary.items() if value is not None}

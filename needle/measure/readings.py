@@ -13,7 +13,7 @@ from itertools import pairwise
 from typing import Any
 
 from needle.document import DocumentError, Reader, kind_of
-from needle.fields import Choice, Fields, Flag, Items, Number, Text
+from needle.fields import Choice, Fields, Flag, Items, Number, Parts, Text
 from needle.measure.agreement import Agreement, agree
 from needle.measure.instruments import INSTRUMENTS, Instrument, get
 from needle.moments import parse_moment
@@ -187,13 +187,27 @@ class ChargeDrop:
 
 
 @dataclass(frozen=True)
+class ProgrammeStep:
+    """One step of a task: its highest W, minutes, and the share that reproduces its mean W."""
+
+    watts: float
+    minutes: float
+    duty: float
+
+    @property
+    def wh(self) -> float:
+        """Energy, Wh."""
+        return self.watts * self.duty * self.minutes / 60
+
+
+@dataclass(frozen=True)
 class Recorded:
     """The analysis of a capture, see :class:`needle.measure.analysis.Analysis`.
 
     ``active_h`` is from its first leaving of rest to its last return. ``rarer`` is whether there
     are states besides the main cycle (a defrost); ``interval_s`` is the logger's. ``high_w`` is a
     high percentile of the power; ``days`` complete days have means with the sd ``day_spread``.
-    ``uses`` is how often it left rest.
+    ``uses`` is how often it left rest, ``steps`` are those of a task with a programme.
     """
 
     pattern: str
@@ -215,6 +229,7 @@ class Recorded:
     days: int = 0
     day_spread: float | None = None
     uses: int | None = None
+    steps: tuple[ProgrammeStep, ...] = ()
     context: Context = Context()
 
 
@@ -507,6 +522,15 @@ _CAPTURE_FIELDS: Fields = {
     "uses": Number(
         "how often it left rest", most=1_000_000, whole=True, otherwise="its complete cycles"
     ),
+    "steps": Parts(
+        "steps of its task, where it has a programme",
+        fields={
+            "watts": Number("highest power", unit="W", most=MOST_W * 10, needed=True),
+            "minutes": Number("length", unit="min", most=MOST_H, above=True, needed=True),
+            "duty": Number("share of that power in its mean", unit="share", most=1.0, default=1.0),
+        },
+        most=50,
+    ),
 }
 _RECORDED_FIGURES = (
     "idle_w",
@@ -537,6 +561,10 @@ def _recorded(reader: Reader) -> Recorded:
         interval_s=reader.number("interval_s"),
         days=reader.whole("days"),
         uses=reader.whole("uses") if reader.has("uses") else None,
+        steps=tuple(
+            ProgrammeStep(part.number("watts"), part.number("minutes"), part.number("duty"))
+            for part in reader.parts("steps")
+        ),
         context=_context(reader),
         **{key: reader.number_or_none(key) for key in _RECORDED_FIGURES},
     )

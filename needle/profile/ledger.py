@@ -50,6 +50,7 @@ _FIGURES = (
     "start_s",
     "task_wh",
     "task_min",
+    "programme",
     "piece_wh",
     "times_per_day",
     "hours_per_day",

@@ -13,6 +13,7 @@ from needle.measure.readings import (
     ChargeDrop,
     EnergyRun,
     Label,
+    ProgrammeStep,
     Reading,
     Recorded,
     ShortRun,
@@ -116,6 +117,8 @@ class Profile:
         What is known of its uses, if it runs by uses.
     wander : float
         How its W wander within the hour, relative sd.
+    programme : tuple of ProgrammeStep
+        Steps of one task, where a capture of one shows a programme.
     block : Task or None
         A short capture as one task, for a plan that uses it by tasks.
     """
@@ -157,6 +160,7 @@ class Profile:
     uses: UseProcess | None = None
     wander: float = 0.0
     block: Task | None = None
+    programme: tuple[ProgrammeStep, ...] = ()
 
     def within_use(self, use_h: float) -> float:
         """Ratio (at least 1) of its power while in use to its mean, for hours of use per day.
@@ -253,6 +257,7 @@ def derive(record: LoadRecord) -> Profile:
         uses=power.uses,
         wander=kind.wander,
         block=recorded.block_of(evidence.captures),
+        programme=recorded.programme_of(evidence.captures),
     )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from needle.estimate import DEFAULT_SPREAD, Estimate, pool
 from needle.measure.cycles import CYCLE_SPREAD
-from needle.measure.readings import Recorded, Start, Task
+from needle.measure.readings import ProgrammeStep, Recorded, Start, Task
 from needle.message import message
 from needle.profile.energy import LONG_ENOUGH_H, STEADY_ENOUGH_H, Cycles, Watched
 from needle.profile.states import State
@@ -37,6 +37,13 @@ def tasks_of(captures: Sequence[Recorded]) -> list[Task]:
         for capture in captures
         if is_task(capture) and capture.wh > 0
     ]
+
+
+def programme_of(captures: Sequence[Recorded]) -> tuple[ProgrammeStep, ...]:
+    """Steps of the newest capture of one task, or of one block; empty without one."""
+    short = [capture for capture in captures if capture.steps and capture.covered_h < _ONE_TASK_H]
+    stepped = [capture for capture in short if is_task(capture)] or short
+    return stepped[-1].steps if stepped else ()
 
 
 def block_of(captures: Sequence[Recorded]) -> Task | None:

@@ -153,10 +153,11 @@ def _spread_after(profile: Profile, spread: float) -> float:
 
 
 def steps_of(profile: Profile) -> list[dict[str, float]]:
-    """A measured task as one step: its highest W, on for the share that reproduces its Wh.
+    """A measured task: the steps of its programme if one was captured, else one step.
 
-    Limits are then checked against the highest W. A short capture is a task if none was timed;
-    empty without either.
+    One step has its highest W, against which limits are checked, and is on for the share that
+    reproduces its Wh. A programme's steps are lengthened or shortened to the Wh of all tasks. A
+    short capture is a task if none was timed; empty without either.
     """
     if profile.task_wh is not None and profile.task_min is not None:
         wh, minutes = profile.task_wh.value, profile.task_min
@@ -164,6 +165,13 @@ def steps_of(profile: Profile) -> list[dict[str, float]]:
         wh, minutes = profile.block.wh, profile.block.minutes
     else:
         return []
+    steps = profile.programme
+    if (programme_wh := sum(step.wh for step in steps)) > 0:
+        longer = wh / programme_wh
+        return [
+            {"watts": step.watts, "minutes": step.minutes * longer, "duty": step.duty}
+            for step in steps
+        ]
     mean_w = wh / (minutes / 60)
     watts = max(profile.running_w.value, mean_w)
     return [{"watts": watts, "minutes": minutes, "duty": mean_w / watts}]
