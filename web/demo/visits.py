@@ -16,9 +16,10 @@ from django.utils import timezone
 
 from needle.package import Package
 from web.common.turns import one_at_a_time
+from web.demo.clinic_loads import put_to_work
 from web.demo.models import PreparedJob
 from web.demo.round import begin_drills, copy_round
-from web.demo.scenario import USERNAME, put_to_work
+from web.demo.scenario import USERNAME
 from web.jobs.models import Job
 from web.rounds.models import MeasuringRound
 from web.sheets.exchange import add_package, export_job, understood
