@@ -3,14 +3,15 @@
 Each has what a person could have noted before an outage, and how long its supply then truly ran.
 See :mod:`tools.physics` for the appliances; nothing is shared with the core.
 ``python -m tools.homes [HOMES] [FIRST]``; of runs made before a plan,
-``python -m tools.homes runs [HOMES]``
+``python -m tools.homes runs [HOMES] [FIRST]``; of a load after a run of it alone,
+``python -m tools.homes alone [HOMES] [FIRST]``
 """
 
 from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import ExitStack
 from dataclasses import dataclass
 from multiprocessing import Pool
@@ -21,8 +22,11 @@ import numpy as np
 from needle.measure.analysis import analyse, as_reading
 from needle.measure.capture import read_capture
 from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.patterns import mean_w
+from needle.plan.energy.runs import weighed
 from needle.plan.energy.simulate import simulate
 from needle.plan.verdict import verdict_of
+from needle.trial.prediction import weighted_range
 from tools.physics import BY_THEMSELVES, BY_USE, DAY_MIN, SORTS, Appliance
 from tools.scores import Score, reliability
 
@@ -355,6 +359,8 @@ def _tests(
 
 #: Sorts of runs that are made some days before the plan.
 RUNS = ("plain", "legs", "sun", "pulled down", "still on")
+#: Shortest run of one load alone that is judged, h.
+LEAST_ALONE_H = 4.0
 #: Minute at which they begin.
 RUN_MIN = DAY_MIN + 7 * 60
 
@@ -396,6 +402,25 @@ def made_run(made: Home, sort: str, seed: int) -> dict[str, Any] | None:
     return {**run, "hours": round(hours, 2), "at": start}
 
 
+def judge_alone(seed: int) -> tuple[str, float, Range, Range]:
+    """True mean W of a load, and its range without and with a run of it alone; "" where none."""
+    made = home(seed)
+    part, load = made.parts[0], made.document["loads"][0]
+    out_w = _out_w(part.watts[RUN_MIN:BEFORE_MIN], made.idle_w, made.efficiency)
+    hours = made.bank.hours(out_w, made.floor)
+    if part.windows or load["use"] != "always" or hours >= len(out_w) / 60 or hours < LEAST_ALONE_H:
+        return "", 0.0, _NO_RANGE, _NO_RANGE
+    run = {"from": 1.0, "to": made.floor, "why": "floor", "loads": [load["name"]], "hours": hours}
+    document = {**made.document, "loads": [load]}
+    ranges = []
+    for runs in ([], [run]):
+        plan = parse_plan({**document, "runs": runs})
+        samples, weight, _ = weighed(plan, 1)
+        ranges.append(weighted_range(mean_w(plan.loads[0], samples), weight))
+    tested = "tested" if made.tested else "not tested"
+    return f"alone, {_led_by([part])}, {tested}", float(part.watts.mean()), ranges[0], ranges[1]
+
+
 def judge_run(asked: tuple[int, str]) -> tuple[str, float, Range, Range]:
     """True hours of a plan; its range without and with a run that was made before."""
     seed, sort = asked
@@ -410,13 +435,24 @@ def judge_run(asked: tuple[int, str]) -> tuple[str, float, Range, Range]:
 
 def table_of_runs(count: int, first: int = 0) -> None:
     """Print how plans stood with and without a run that was made days before."""
+    seeds = range(first, first + count)
+    _print_with_and_without(judge_run, [(seed, RUNS[seed % len(RUNS)]) for seed in seeds])
+
+
+def table_of_alone(count: int, first: int = 0) -> None:
+    """Print how a load's mean stood with and without a run of it alone."""
+    _print_with_and_without(judge_alone, range(first, first + count))
+
+
+def _print_with_and_without(
+    judge: Callable[[Any], tuple[str, float, Range, Range]], asked: Iterable[Any]
+) -> None:
     scores: dict[str, Score] = {}
-    asked = [(seed, RUNS[seed % len(RUNS)]) for seed in range(first, first + count)]
     with Pool(os.cpu_count() or 1) as pool:
-        for name, true_h, plain, rested in pool.imap(judge_run, asked, chunksize=4):
+        for name, truth, plain, rested in pool.imap(judge, asked, chunksize=4):
             if name:
-                scores.setdefault(f"{name}: without", Score()).add(plain, true_h)
-                scores.setdefault(f"{name}: resting on it", Score()).add(rested, true_h)
+                scores.setdefault(f"{name}: without", Score()).add(plain, truth)
+                scores.setdefault(f"{name}: resting on it", Score()).add(rested, truth)
     for name, score in sorted(scores.items()):
         print(score.line(name))
 
@@ -469,5 +505,7 @@ def table(count: int, first: int = 0) -> None:
 if __name__ == "__main__":
     if sys.argv[1:2] == ["runs"]:
         table_of_runs(*(int(text) for text in sys.argv[2:4]))
+    elif sys.argv[1:2] == ["alone"]:
+        table_of_alone(*(int(text) for text in sys.argv[2:4]))
     else:
         table(*(int(text) for text in sys.argv[1:3]) if len(sys.argv) > 1 else (300,))

@@ -9,7 +9,7 @@ Gelfand 1992, The American Statistician 46, 84).
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import timedelta
 
 import numpy as np
@@ -308,9 +308,36 @@ def _drawn_w(
 
 def _pulled_down_share(plan: Plan, run: Run) -> float:
     """Share of a run's energy that went into cooling down, likely."""
-    pulled_wh = sum(_pulled_down_wh(run, load) for load in run.fed)
+    pulled_wh = sum(_pulled_down_wh(part, load) for part in _parts(run) for load in part.fed)
     used_wh = plan.supply.battery.nominal_wh * (run.start - run.end) + run.wh_in
     return min(1.0, pulled_wh / used_wh)
+
+
+@dataclass(frozen=True)
+class _FedLoad:
+    """A load in a run: its share of the run's energy, and hours and share of each part with it."""
+
+    load: PlanLoad
+    share: float
+    parts: tuple[tuple[float, float], ...]
+
+
+def _fed_loads(run: Run) -> list[_FedLoad]:
+    """Loads of a run, each once, with their likely shares of its energy."""
+    parts = _parts(run)
+    total_wh = sum(
+        part.hours * (part.watts + sum(load.mean_w * load.count for load in part.fed))
+        for part in parts
+    )
+    found: dict[str, tuple[PlanLoad, list[tuple[float, float]]]] = {}
+    for part in parts:
+        for load in part.fed:
+            share = part.hours * load.mean_w * load.count / max(total_wh, 1e-9)
+            found.setdefault(load.id or load.name, (load, []))[1].append((part.hours, share))
+    return [
+        _FedLoad(load, sum(share for _, share in shares), tuple(shares))
+        for load, shares in found.values()
+    ]
 
 
 def _variation(plan: Plan, run: Run) -> float:
@@ -320,16 +347,10 @@ def _variation(plan: Plan, run: Run) -> float:
     """
     days = max(1.0, run.hours / 24)
     variance = 0.0
-    for part in _parts(run):
-        loads = part.fed
-        total = part.watts + sum(load.mean_w * load.count for load in loads)
-        length = part.hours / run.hours
-        variance += length * sum(
-            (load.mean_w * load.count / max(total, 1e-9)) ** 2
-            * (load.spreads.day**2 / days + _irregular(load, run.hours))
-            / load.count
-            for load in loads
-        )
+    for fed in _fed_loads(run):
+        mine = (fed.share * fed.load.spreads.day) ** 2 / days
+        mine += sum(share**2 * _irregular(fed.load, hours) for hours, share in fed.parts)
+        variance += mine / fed.load.count
     return variance
 
 
@@ -350,15 +371,14 @@ def _at_like_hours(plan: Plan, run: Run) -> bool:
 
 def _swing(plan: Plan, run: Run) -> float:
     """Relative variance from the hours of the day that a run of a part of it did not meet."""
-    loads = run.fed
-    total = run.watts + sum(load.mean_w * load.count for load in loads)
     swing, uses = 0.0, 0.0
-    for load in loads:
-        share = load.mean_w * load.count / max(total, 1e-9)
+    for fed in _fed_loads(run):
+        use = fed.load.use
         # They share a room and its hours: their swings go together.
-        swing += share * load.draw.day_swing
-        if load.use.uses_per_day is not None:
-            uses += (share * hours_spread(HOURS_OF.get(load.use.runs_by, "water"), run.hours)) ** 2
+        swing += fed.share * fed.load.draw.day_swing
+        if use.uses_per_day is not None:
+            hours_of = HOURS_OF.get(use.runs_by, "water")
+            uses += (fed.share * hours_spread(hours_of, run.hours)) ** 2
     return swing**2 * max(0.0, 1 - run.hours / 24) / 2 + uses
 
 
@@ -377,13 +397,11 @@ def _counted_spread(plan: Plan, run: Run) -> float:
     a day was counted, cycles cut off at either end or variation within the hour, and one defrost
     more or less.
     """
-    loads = run.fed
-    total = run.watts + sum(load.mean_w * load.count for load in loads)
     short = _swing(plan, run)
-    for load in loads:
-        share = load.mean_w * load.count / max(total, 1e-9)
-        cut_off, unseen = load.watched.cut_off(run.hours), load.watched.unseen(run.hours)
-        short += share**2 * (cut_off**2 + unseen**2)
+    for fed in _fed_loads(run):
+        watched = fed.load.watched
+        cut_off, unseen = watched.cut_off(run.hours), watched.unseen(run.hours)
+        short += fed.share**2 * (cut_off**2 + unseen**2)
     return plan.spread_factor * math.sqrt(COUNT_SPREAD**2 + _variation(plan, run) + short)
 
 
