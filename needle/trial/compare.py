@@ -29,6 +29,8 @@ class TrialSide:
         Volume of the cold box that ran alone in it, litres.
     lift_c : float or None
         Temperature difference between the room and its inside, K.
+    uses : int or None
+        How often the load that ran alone in it was used, where it is used at times.
     """
 
     name: str
@@ -36,6 +38,7 @@ class TrialSide:
     supply: object = None
     litres: float | None = None
     lift_c: float | None = None
+    uses: int | None = None
 
 
 @dataclass(frozen=True)
@@ -67,12 +70,14 @@ def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
         day.scaled(1 / side.lift_c) if day and side.lift_c else None
         for day, side in zip(days, sides, strict=True)
     ]
+    uses = [_per_use(side) for side in sides]
     rows = [
         _row("lasts", "h", [_estimate(side, "stop_h") for side in sides]),
         _row("mean at the battery", "W", drawn, sides),
         _row("a day", "Wh", days, sides),
         _row("a day and litre", "Wh", litres, sides),
         _row("a day and degree of lift", "Wh", lifts, sides),
+        _row("a use", "Wh", uses, sides),
         _row("the battery holds", "Wh", [_held(side) for side in sides]),
     ]
     return [row for row in rows if any(cell.value is not None for cell in row.cells)]
@@ -122,6 +127,14 @@ def _drawn(side: TrialSide) -> Estimate | None:
     low, _, high = prediction.drawn_wh
     low, mid, high = (wh / prediction.now_h for wh in (low, prediction.used_wh, high))
     return _of_range((low, mid, high))
+
+
+def _per_use(side: TrialSide) -> Estimate | None:
+    """Wh at the battery for each use."""
+    watts, prediction = _drawn(side), side.prediction
+    if watts is None or prediction is None or not side.uses:
+        return None
+    return watts.scaled(prediction.now_h / side.uses)
 
 
 def _held(side: TrialSide) -> Estimate | None:

@@ -225,6 +225,15 @@ class RunsTest(unittest.TestCase):
         before = answer(loads=both)
         self.assertLess(after[2] - after[0], 0.6 * (before[2] - before[0]))
 
+    def test_parts_with_the_same_loads_are_one_run(self):
+        """Whose days and hours of the day are as uncertain, however it is parted."""
+        box = {**BOX, "day_spread": 0.08, "day_swing": 0.15}
+        whole = {"hours": 20, "to": 0.1, "why": "floor", "loads": ["Box"]}
+        parted = {key: value for key, value in whole.items() if key != "loads"}
+        parted["legs"] = [{"h": hour, "loads": ["Box"]} for hour in (0, 7, 12)]
+        ranges = [answer([run], loads=[box]) for run in (whole, parted)]
+        np.testing.assert_allclose(*ranges, rtol=1e-9)
+
     def test_still_on_moves_only_what_would_have_stopped(self):
         low, middle, high = answer()
         early, late = (

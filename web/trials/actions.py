@@ -22,13 +22,14 @@ from needle.trial.trial_summary import check_ins_until
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.actions import add_reading
+from web.plans.actions import save_source
 from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
 
 if TYPE_CHECKING:
-    from web.trials.taught import Carry, Learnt
+    from web.trials.taught import Carry, Learnt, SunSeen
 
 #: Draws of a plan that tell what a stand-in runs.
 STANDIN_DRAWS = 60
@@ -162,10 +163,13 @@ def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
     )
 
 
-def carry_over(trial: Trial, carry: Carry | None, learnt: Learnt | None) -> None:
+def carry_over(
+    trial: Trial, carry: Carry | None, learnt: Learnt | None, sun: SunSeen | None = None
+) -> None:
     """Store what a trial taught where it belongs, once, as one change.
 
-    Its capacity becomes a test of its supply, the mean of a load that ran alone a reading of it.
+    Its capacity becomes a test of its supply, the mean of a load that ran alone a reading of it,
+    whole days of sun measured days of its plan's panels.
     """
     with as_one(trial.job, f"Carried {trial.name} over"):
         if carry is not None and not carry.done:
@@ -175,7 +179,23 @@ def carry_over(trial: Trial, carry: Carry | None, learnt: Learnt | None) -> None
             trial.carried_reading = add_reading(
                 learnt.load, "charge-drop", learnt.data, note=learnt.note, client_key=key
             )
+        if sun is not None and not sun.done:
+            _add_days(sun)
         save_change(trial.job, trial, "")
+
+
+def _add_days(sun: SunSeen) -> None:
+    """Add days of sun to the panels; one that somebody measured there stays."""
+    source = sun.source
+    known = list(source.data.get("measured", []))
+    days = {entry.get("on") for entry in known}
+    new = [
+        {"on": seen.day.isoformat(), "wh": round(seen.wh, 1)}
+        for seen in sun.days
+        if seen.day.isoformat() not in days
+    ]
+    source.data = {**source.data, "measured": [*known, *new]}
+    save_source(source)
 
 
 def simulated_run(trial: Trial) -> StandinRun:

@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from needle.decide.compare import Against
+from needle.moments import occurrences
 from needle.trial.compare import TrialRow, TrialSide, rows_of
+from needle.trial.prediction import Forecast
 from web.plans.outcomes import LONG_WAIT_S
 from web.trials.models import STARTS, Trial
 from web.trials.page import TrialView, view_of
@@ -35,16 +37,30 @@ def compare(trials: Sequence[Trial]) -> Compared:
 def _side(view: TrialView) -> TrialSide:
     trial = view.trial
     ran = trial.ran.get("loads", [])
-    load = None
+    load = uses = None
     if len(ran) == 1:
         load = load_that_ran(trial.job, ran[0])
+        uses = _uses(trial, view.prediction)
     return TrialSide(
         name=trial.name,
         prediction=view.prediction,
         supply=trial.supply_id,
         litres=load.litres if load is not None else None,
         lift_c=_lift_c(trial, load.set_c if load is not None else None),
+        uses=uses,
     )
+
+
+def _uses(trial: Trial, prediction: Forecast | None) -> int | None:
+    """How often the one load of a trial's plan was used until now; None if not at times."""
+    plan = trial.to_core().plan
+    if plan is None or prediction is None or len(plan.loads) != 1:
+        return None
+    load = plan.loads[0]
+    if not load.use.moments:
+        return None
+    minutes = round(60 * prediction.now_h)
+    return load.count * len(occurrences(load.use.moments, plan.start, minutes))
 
 
 def _lift_c(trial: Trial, set_c: float | None) -> float | None:

@@ -18,11 +18,13 @@ from needle.quantity import hours_range_text, hours_text, with_unit
 from needle.supply.supply import parse_supply
 from needle.trial.lessons import Lesson, RunLessons
 from needle.trial.prediction import Forecast, Range
+from needle.trial.sun_days import SunDay, sun_days
 from web.common.units import said
 from web.drawing.spans import Span, spans
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.answer_pool import AnswerPending
+from web.plans.models import PlanSource
 from web.supplies.models import Supply, SupplyTest
 from web.trials.actions import carried_test
 from web.trials.models import Trial
@@ -55,6 +57,15 @@ class Learnt:
 
 
 @dataclass(frozen=True)
+class SunSeen:
+    """Days of sun that a finished trial counted, for the panels of its plan."""
+
+    source: PlanSource
+    days: Sequence[SunDay]
+    done: bool
+
+
+@dataclass(frozen=True)
 class LessonRow:
     """A figure before and after the run, its likely value and range as text, and its change."""
 
@@ -80,12 +91,14 @@ class Taught:
     why_not: str = ""
     carry: Carry | None = None
     learnt: Learnt | None = None
+    sun: SunSeen | None = None
     pending: bool = False
 
     @property
     def can_carry(self) -> bool:
-        """Whether the supply or the load does not have its result yet."""
-        return any(change is not None and not change.done for change in (self.carry, self.learnt))
+        """Whether the supply, the load or the panels do not have its result yet."""
+        changes = (self.carry, self.learnt, self.sun)
+        return any(change is not None and not change.done for change in changes)
 
 
 def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
@@ -102,8 +115,9 @@ def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
         why_not = "it fits nothing that is known of this supply and its loads"
     carry = carry_of(trial, prediction) if prediction is not None else None
     learnt = learnt_of(trial, prediction) if prediction is not None else None
+    sun = sun_of(trial)
     if lessons is None or why_not:
-        return Taught(why_not=why_not, carry=carry, learnt=learnt)
+        return Taught(why_not=why_not, carry=carry, learnt=learnt, sun=sun)
     return Taught(
         hours=_row(trial, lessons.hours),
         drawing=_drawing(lessons),
@@ -111,7 +125,21 @@ def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
         open=[narrowing.what for narrowing in lessons.open],
         carry=carry,
         learnt=learnt,
+        sun=sun,
     )
+
+
+def sun_of(trial: Trial) -> SunSeen | None:
+    """Days of sun that it counted, for the one sun of its plan; None without either."""
+    days = sun_days(trial.to_core()) if trial.plan is not None else []
+    if not days or trial.plan is None:
+        return None
+    suns = list(trial.plan.sources.live().filter(kind="sun"))
+    if len(suns) != 1:
+        return None
+    source = suns[0]
+    known = {entry.get("on") for entry in source.data.get("measured", [])}
+    return SunSeen(source, days, all(day.day.isoformat() in known for day in days))
 
 
 def load_that_ran(job: Job, ran: dict[str, Any]) -> Load | None:

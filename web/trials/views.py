@@ -303,12 +303,12 @@ def taught(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 @require_POST
 @of_job
 def carry(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
-    """Store the trial's result as a test of its supply and as a reading of its load."""
+    """Store the trial's result with its supply, its load and its panels."""
     record = _trial(job, trial)
     found = taught_by(record, LONG_WAIT_S) if not record.running else None
     if found is None or not found.can_carry:
         raise Http404
-    actions.carry_over(record, found.carry, found.learnt)
+    actions.carry_over(record, found.carry, found.learnt, found.sun)
     announce_change(request, job)
     return redirect("trials:taught", job.pk, trial)
 
