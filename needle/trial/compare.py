@@ -40,6 +40,13 @@ class TrialSide:
     lift_c: float | None = None
     uses: int | None = None
 
+    @property
+    def uses_per_h(self) -> float | None:
+        """How often an hour it was used; None where that is not known."""
+        if not self.uses or self.prediction is None or self.prediction.now_h <= 0:
+            return None
+        return self.uses / self.prediction.now_h
+
 
 @dataclass(frozen=True)
 class TrialCell:
@@ -62,15 +69,9 @@ def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
     """Return figures that at least one of the trials has; the first trial is the reference."""
     drawn = [_drawn(side) for side in sides]
     days = [None if watts is None else watts.scaled(24) for watts in drawn]
-    litres = [
-        day.scaled(1 / side.litres) if day and side.litres else None
-        for day, side in zip(days, sides, strict=True)
-    ]
-    lifts = [
-        day.scaled(1 / side.lift_c) if day and side.lift_c else None
-        for day, side in zip(days, sides, strict=True)
-    ]
-    uses = [_per_use(side) for side in sides]
+    litres = _over(days, [side.litres for side in sides])
+    lifts = _over(days, [side.lift_c for side in sides])
+    uses = _over(drawn, [side.uses_per_h for side in sides])
     rows = [
         _row("lasts", "h", [_estimate(side, "stop_h") for side in sides]),
         _row("mean at the battery", "W", drawn, sides),
@@ -81,6 +82,16 @@ def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
         _row("the battery holds", "Wh", [_held(side) for side in sides]),
     ]
     return [row for row in rows if any(cell.value is not None for cell in row.cells)]
+
+
+def _over(
+    values: Sequence[Estimate | None], divisors: Sequence[float | None]
+) -> list[Estimate | None]:
+    """Each value over its divisor; None where either is missing."""
+    return [
+        value.scaled(1 / divisor) if value and divisor else None
+        for value, divisor in zip(values, divisors, strict=True)
+    ]
 
 
 def _row(
@@ -127,14 +138,6 @@ def _drawn(side: TrialSide) -> Estimate | None:
     low, _, high = prediction.drawn_wh
     low, mid, high = (wh / prediction.now_h for wh in (low, prediction.used_wh, high))
     return _of_range((low, mid, high))
-
-
-def _per_use(side: TrialSide) -> Estimate | None:
-    """Wh at the battery for each use."""
-    watts, prediction = _drawn(side), side.prediction
-    if watts is None or prediction is None or not side.uses:
-        return None
-    return watts.scaled(prediction.now_h / side.uses)
 
 
 def _held(side: TrialSide) -> Estimate | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
@@ -32,25 +32,28 @@ def sun_days(trial: Trial) -> list[SunDay]:
     Only where the sun is the plan's one source, so that all that went in was its own, and days on
     which the battery was not nearly full, when it refuses some of it.
     """
-    if trial.plan is None or len(trial.plan.sources) != 1:
-        return []
-    sun = trial.plan.sources[0]
-    if not isinstance(sun, Sun):
+    plan = trial.plan
+    if plan is None or len(plan.sources) != 1 or not isinstance(plan.sources[0], Sun):
         return []
     counts = [(0.0, 0.0)]
     counts += [(check.h, check.wh_in) for check in trial.check_ins if check.wh_in is not None]
-    days = list(_daylight(sun, trial.plan.start, counts[-1][0]))
+    days = list(_daylight(plan.sources[0], plan.start, counts[-1][0]))
     found = []
     for (_, _, evening_h), (day, dawn_h, dusk_h), (_, morning_h, _) in zip(
         days, days[1:], days[2:], strict=False
     ):
-        begins = [count for count in counts if evening_h <= count[0] <= dawn_h]
-        ends = [count for count in counts if dusk_h <= count[0] <= morning_h]
-        if begins and ends:
-            (begin_h, begin_wh), (end_h, end_wh) = begins[-1], ends[0]
+        begin = _within(counts, evening_h, dawn_h)[-1:]
+        end = _within(counts, dusk_h, morning_h)[:1]
+        for (begin_h, begin_wh), (end_h, end_wh) in zip(begin, end, strict=False):
             if end_wh > begin_wh and not _nearly_full(trial, begin_h, end_h):
                 found.append(SunDay(day, end_wh - begin_wh))
     return found
+
+
+def _within(
+    counts: Sequence[tuple[float, float]], first_h: float, last_h: float
+) -> list[tuple[float, float]]:
+    return [count for count in counts if first_h <= count[0] <= last_h]
 
 
 def _daylight(sun: Sun, start: datetime, last_h: float) -> Iterator[tuple[date, float, float]]:
