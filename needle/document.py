@@ -162,6 +162,8 @@ class Reader:
     def text(self, key: str, default: str | None = None) -> str:
         """A text as given, else ``default``, else its declared default."""
         field, value = self._field(key, Text), self.data.get(key)
+        if value is None and field.needed and default is None:
+            raise DocumentError(self.at(key), "is needed")
         if value is None:
             return field.default if default is None else default
         if not isinstance(value, str):

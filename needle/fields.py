@@ -61,11 +61,12 @@ class Number(Field):
 
 @dataclass(frozen=True)
 class Text(Field):
-    """A text of at most ``most`` characters."""
+    """A text of at most ``most`` characters; one that is ``needed`` must be there."""
 
     _: KW_ONLY
     default: str = ""
     most: int = 200
+    needed: bool = False
 
 
 @dataclass(frozen=True)

@@ -148,7 +148,7 @@ def _absent(field: Field) -> str:
     if field.otherwise:
         return field.otherwise
     match field:
-        case Number(needed=True):
+        case Number(needed=True) | Text(needed=True):
             return "needed"
         case Number(default=float() | int() as default):
             return _figure(default)

@@ -69,6 +69,15 @@ class RunPart:
     watts: float | None = None
 
 
+def _ran_on_mains(trial: Trial) -> bool:
+    """Whether mains of its plan ran loads meanwhile, so that the battery did not."""
+    if trial.plan is None or trial.ended is None:
+        return False
+    start, minutes = trial.plan.start, max(1, round(60 * trial.ended.h))
+    carried = [source.carried(start, minutes) for source in trial.plan.sources]
+    return any(mask is not None and bool(mask.any()) for mask in carried)
+
+
 def run_of(trial: Trial) -> FinishedRun | str:
     """Return a finished trial as a run; or, as text, why it is not one.
 
@@ -79,6 +88,8 @@ def run_of(trial: Trial) -> FinishedRun | str:
         return "it still runs"
     if trial.ended.why == "trip":
         return "it tripped"
+    if _ran_on_mains(trial):
+        return "part of it ran on mains"
     legs = _legs(trial)
     if legs is None:
         return "it is not known what ran in its legs: say which loads were on, or the watts read"

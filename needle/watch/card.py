@@ -19,7 +19,7 @@ from needle.watch.course import QUARTERS_PER_HOUR, Course, course_of
 from needle.watch.standing import Ahead, Standing
 
 #: Hours between looks, and most rows of the card.
-LOOK_H, MOST_ROWS = 3.0, 9
+LOOK_H, MOST_ROWS = 2.0, 16
 #: Error of a displayed charge, sd (share).
 SHOWN_SD = 0.03
 

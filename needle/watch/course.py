@@ -45,8 +45,8 @@ class Course:
     other_w : ndarray or None, (quarters,)
         Most W of other batteries, until they are empty.
     side : BatterySide
-    inverter_on : ndarray, (quarters,)
-        Share of each quarter hour in which the inverter is not rested.
+    feeds_ac : ndarray, (quarters,)
+        Share of each quarter hour in which the battery feeds AC: no rest, no mains.
     """
 
     plan: Plan
@@ -57,11 +57,11 @@ class Course:
     fed_w: np.ndarray
     other_w: np.ndarray | None
     side: BatterySide
-    inverter_on: np.ndarray
+    feeds_ac: np.ndarray
 
     @property
     def quarters(self) -> int:
-        return len(self.inverter_on)
+        return len(self.feeds_ac)
 
     def columns(self, first: int, count: int) -> np.ndarray:
         """Places of quarter hours from ``first`` on; after the last one its last day repeats."""
@@ -78,7 +78,7 @@ class Course:
         if inverter is not None and (on_ac or not inverter.off_unused):
             figures = (_rows(each, rows) for each in (side.idle_w, side.efficiency, side.square))
             dc = np.asarray(dc_w(self._sum_of(on_ac, rows, columns), *figures))
-            drawn = drawn + dc * self.inverter_on[columns]
+            drawn = drawn + dc * self.feeds_ac[columns]
         for output in self.plan.supply.outputs:
             names = self._on_route(output.name, on)
             watts = self._sum_of(names, rows, columns)
@@ -137,7 +137,7 @@ def course_of(plan: Plan, draws: int, seed: int = 1) -> Course:
             loads[name].append(quarters)
         sources_w, _ = demand.side.offered(first, last)
         fed.append(_quarters(np.zeros((1, last - first)) if sources_w is None else sources_w))
-    on, other_w = demand.side.inverter_on[None].astype(float), demand.side.other_w
+    on, other_w = demand.side.feeds_ac[None].astype(float), demand.side.other_w
     return Course(
         plan=demand.plan,
         battery=battery_draws(demand.plan, demand.inputs),
@@ -147,7 +147,7 @@ def course_of(plan: Plan, draws: int, seed: int = 1) -> Course:
         fed_w=np.concatenate(fed, axis=1),
         other_w=None if other_w is None else _quarters(other_w[None].astype(float))[0],
         side=demand.side,
-        inverter_on=_quarters(on)[0],
+        feeds_ac=_quarters(on)[0],
     )
 
 

@@ -11,6 +11,7 @@ from needle.message import Message, message
 from needle.moments import occurrences
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan, in_use
+from needle.plan.sources.mains import Mains
 from needle.plan.sources.registry import ChargeWindow
 
 #: Hours ahead in which doings are listed, and how late one is still named.
@@ -84,6 +85,8 @@ def _switched(plan: Plan, load: PlanLoad, first: float, last: float) -> Iterator
 
 def _of_chargers(plan: Plan, first: float, last: float) -> Iterator[Doing]:
     for source in plan.sources:
+        if isinstance(source, Mains):
+            yield from _of_mains(plan, source, first, last)
         if not isinstance(source, ChargeWindow):
             continue
         # Far enough to see how long it runs.
@@ -96,3 +99,12 @@ def _of_chargers(plan: Plan, first: float, last: float) -> Iterator[Doing]:
                 caution = message("burns-fuel", litres=litres) if litres > 0 else None
                 said = message("run-source", source=source.name, hours=length / 60)
                 yield Doing(float(begin) / 60, said, caution)
+
+
+def _of_mains(plan: Plan, source: Mains, first: float, last: float) -> Iterator[Doing]:
+    """When mains should come and go."""
+    on = source.on(plan.start, round(last * 60)).astype(int)
+    for minute in np.flatnonzero(np.diff(on)) + 1:
+        if first <= minute / 60:
+            code = "mains-come" if on[minute] else "mains-go"
+            yield Doing(float(minute) / 60, message(code, source=source.name))

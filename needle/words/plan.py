@@ -68,6 +68,23 @@ def _charge_longer(units: Units, source: str, at: datetime, begins: datetime) ->
     return f"run {source} for 2 h more, once, from {moment_text(at, begins, units)}"
 
 
+def _mains_fill(
+    units: Units,
+    source: str,
+    low: float,
+    charge: float,
+    high: float,
+    lowest: float,
+    less: bool,
+) -> str:
+    filled = f"{charge * 100:.0f} % ({low * 100:.0f} to {high * 100:.0f} %)"
+    turns = "each turn leaves less than the one before" if less else "turn after turn"
+    return (
+        f"After a turn of {source} the battery is at {filled} at the least, {turns}; "
+        f"before one it may be down to {lowest * 100:.0f} %"
+    )
+
+
 SENTENCES: Mapping[str, Sentence] = {
     "leave-off": "leave off {load}",
     "put-on-route": "put {load} on {route}",
@@ -116,6 +133,7 @@ SENTENCES: Mapping[str, Sentence] = {
         "The run of {hours:h exact} fits nothing that is known of this supply and its loads: it "
         "does not count. Check its hours, charges and loads."
     ),
+    "mains-fill": _mains_fill,
     "ranges-follow-runs": (
         "Ranges are {factor:.1f} times as wide as this evidence alone gives: earlier runs ended "
         "farther from theirs, or nearer, than was said."

@@ -18,6 +18,8 @@ SENTENCES: Mapping[str, Sentence] = {
     "run-source": "run {source} for {hours:h}",
     "look-at-charge": "look at the charge",
     "begin-task": "{load} is due",
+    "mains-come": "{source} should be on",
+    "mains-go": "{source} should be off",
     "switch-on": "{load} on",
     "switch-off": "{load} off",
 }

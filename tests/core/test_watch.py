@@ -313,14 +313,14 @@ class CardTest(unittest.TestCase):
         return card_of(parse_plan({**PLAN, **plan}))
 
     def test_thresholds_are_energies(self):
-        """24 h of 60 W are 1440 of 2000 Wh: at first 60 W and 40 W for three hours are too many."""
+        """24 h of 60 W are 1440 of 2000 Wh: looks are two hours apart."""
         card = self.card()
         hours = [row.hour for row in card.rows]
-        self.assertEqual(hours, [0, 3, 6, 9, 12, 15, 18, 21])
-        # At 12 h: three hours of 200 W and nine of 60 W are 57 % and the odds' margin.
-        row = card.rows[4]
-        self.assertAlmostEqual(row.all_from, 0.57 + 0.08, delta=0.06)
-        self.assertAlmostEqual(row.shoulds_from, 0.42 + 0.08, delta=0.06)
+        self.assertEqual(hours, list(range(0, 24, 2)))
+        # At 12 h: two hours of 200 W and ten of 60 W are 50 % and the chance's margin.
+        row = card.rows[6]
+        self.assertAlmostEqual(row.all_from, 0.50 + 0.08, delta=0.06)
+        self.assertAlmostEqual(row.shoulds_from, 0.40 + 0.08, delta=0.06)
 
     def test_it_keeps_the_musts_and_spends_what_is_over(self):
         card = self.card()

@@ -9,7 +9,7 @@ from django import forms
 from django.utils import timezone
 
 from needle.document import DocumentError
-from needle.fields import Field, Fields, Number, Rows
+from needle.fields import Field, Fields, Flag, Number, Rows, Text
 from needle.plan.documents.places import TOWNS
 from needle.plan.sources.registry import KINDS, parse_sources
 from needle.quantity import QuantityError, parse
@@ -213,6 +213,12 @@ def _form_field(field: Field) -> forms.Field:
             above=field.above,
             required=field.needed,
             help_text=help_text,
+        )
+    if isinstance(field, Flag):
+        return forms.BooleanField(label=field.label, required=False, help_text=help_text)
+    if isinstance(field, Text):
+        return forms.CharField(
+            max_length=field.most, label=field.label, required=field.needed, help_text=help_text
         )
     if isinstance(field, Rows):
         units = ", ".join(column.unit for column in field.columns.values())

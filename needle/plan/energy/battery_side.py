@@ -55,6 +55,8 @@ class BatterySide:
     def _set_inverter(self, plan: Plan, inputs: Inputs, minutes: int) -> None:
         inverter = plan.supply.inverter
         self.inverter_on = np.ones(minutes, dtype=bool)
+        #: Minutes in which the battery feeds AC: the inverter is on, and mains do not carry it.
+        self.feeds_ac = self.inverter_on
         self.idle_w: Any = 0.0
         self.efficiency: Any = 1.0
         self.square: Any = 0.0
@@ -63,6 +65,7 @@ class BatterySide:
         self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
         if inverter.off_unused and not feeds(plan, AC):
             self.inverter_on[:] = False
+        self.feeds_ac = self.inverter_on & ~_carried(plan, minutes)
         self.idle_w = _column(inverter.idle_w, inputs.factor(INVERTER_IDLE))
         self.efficiency = _column(inverter.efficiency, inputs.factor(INVERTER_EFFICIENCY))
         if inverter.square_per_w.value > 0:
@@ -140,7 +143,7 @@ class BatterySide:
             apply_to = np.asarray(
                 dc_w(routes[AC], self.idle_w, self.efficiency, self.square, nonactive_va)
             )
-            drawn += apply_to * self.inverter_on[first:last]
+            drawn += apply_to * self.feeds_ac[first:last]
         for name, watts in routes.items():
             if name != AC:
                 drawn += watts / self.passes[name]
@@ -172,6 +175,13 @@ class BatterySide:
             mine = watts[None, first:last] * by_day
             total = total + np.minimum(source.limit_w, mine)
         return np.atleast_2d(total), other
+
+
+def _carried(plan: Plan, minutes: int) -> np.ndarray:
+    """Minutes in which mains run the loads on AC, boolean, (minutes,)."""
+    masks = [source.carried(plan.start, minutes) for source in plan.sources]
+    carried = [mask for mask in masks if mask is not None]
+    return np.any(carried, axis=0) if carried else np.zeros(minutes, dtype=bool)
 
 
 def _column(estimate: Estimate, factor: np.ndarray) -> np.ndarray:

@@ -13,7 +13,7 @@ from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
 from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws, concatenate
 from needle.plan.energy.battery_side import BatterySide, other_wh
 from needle.plan.limits.trips import Trip
-from needle.plan.load import PlanLoad
+from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan
 
 
@@ -104,9 +104,11 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     got: dict[str, float] = {}
     for pattern, watts in zip(means, powers, strict=True):
         name = pattern.load.name
-        loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ served)
+        # What mains run meanwhile does not come from the battery.
+        fed = served * side.feeds_ac[:until] if pattern.load.route == AC else served
+        loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ fed)
         got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
-    idle = float(np.mean(side.idle_w)) * _wh(served @ side.inverter_on[:until])
+    idle = float(np.mean(side.idle_w)) * _wh(served @ side.feeds_ac[:until])
     outputs_idle_w = np.broadcast_to(side.outputs_idle_w(routes)[0], (minutes,))[:until]
     outputs_idle = _wh(outputs_idle_w @ served)
     given = _wh(drawn[0, :until] @ served)

@@ -16,6 +16,7 @@ from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
 from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
+from needle.plan.energy.turns import fills_of
 from needle.plan.limits.starts import PlannedStart, planned_starts
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC
@@ -157,6 +158,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     usual = int(np.argmin(np.abs(stop_min - np.median(stop_min))))
     trips = demand.trips.trips()
     likely = likely_run(as_conditioned(plan, demand.inputs), trips, minutes)
+    ranges = np.quantile(charge, [0.1, 0.5, 0.9], axis=0)
     return Outcome(
         plan=plan,
         # Hours that are no whole minutes end within the last one.
@@ -169,12 +171,12 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         trips=trips,
         starts=planned_starts(demand.trips, demand.minutes),
         curve_h=marks / MINUTES_PER_HOUR,
-        charge=np.quantile(charge, [0.1, 0.5, 0.9], axis=0),
+        charge=ranges,
         minute_w=every_w[usual].copy(),
         inputs=demand.inputs,
         failures=_failures(bank, demand),
         failures_by_load=demand.failures_by_load(),
-        notices=demand.notices,
+        notices=[*demand.notices, *fills_of(plan, marks / MINUTES_PER_HOUR, ranges)],
         inconsistent_runs=demand.inconsistent_runs,
     )
 

@@ -1,4 +1,4 @@
-"""Charging sources by kind: sun, wind, a charger in windows, another battery."""
+"""Charging sources by kind: sun, wind, a charger in windows, mains by turns, another battery."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from needle.document import DocumentError, Reader, kind_of
 from needle.estimate import STATED_SPREAD
 from needle.fields import Choice, Fields, Number, Text, Windows
 from needle.moments import Window, in_windows, parse_windows
+from needle.plan.sources.mains import Mains
 from needle.plan.sources.source import Source
 from needle.plan.sources.sun import Sun
 from needle.plan.sources.wind import Wind
@@ -134,6 +135,7 @@ KINDS: dict[str, type[Source]] = {
     "window": ChargeWindow,
     "battery": OtherBattery,
     "wind": Wind,
+    "mains": Mains,
 }
 COMMON_FIELDS: Fields = {
     "kind": Text("kind of source"),

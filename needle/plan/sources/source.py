@@ -76,6 +76,10 @@ class Source(ABC):
         """
         return np.ones((1, days))
 
+    def carried(self, start: datetime, minutes: int) -> np.ndarray | None:
+        """Minutes in which it runs the loads on AC itself, boolean, (minutes,); None if never."""
+        return None
+
     @property
     @abstractmethod
     def rated_most_w(self) -> float:
