@@ -482,7 +482,7 @@ def plan_load(
 
 
 def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
-    kind = rng.choice(["sun", "window", "battery", "wind"])
+    kind = rng.choice(["sun", "window", "battery", "wind", "mains"])
     inputs = [entry["name"] for entry in supply["inputs"]]
     common = {
         "kind": kind,
@@ -503,6 +503,15 @@ def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
     if kind == "wind":
         power = rng.choice([{"rated_w": 300}, {"curve": [[3, 0], [8, 120], [12, 300], [20, 280]]}])
         return {**common, **power, "mean_speed": rng.uniform(2, 9), **maybe(rng, 0.4, spread=0.1)}
+    if kind == "mains":
+        return {
+            **common,
+            "watts": log_uniform(rng, 50, 1000),
+            "on_h": rng.uniform(0.5, 6),
+            "off_h": rng.uniform(0.5, 12),
+            "comes": rng.choice(["14:00", "2026-08-11T05:30:00+00:00"]),
+            **maybe(rng, 0.4, spread=0.1, battery_only=lambda: rng.random() < 0.5),
+        }
     if kind == "battery":
         return {**common, "nominal_wh": 500, "max_w": 100, **maybe(rng, 0.4, efficiency=0.8)}
     sun = {
@@ -829,6 +838,14 @@ def rich_plan(rng: Random) -> dict[str, Any]:
         "between": [["20:00", "22:00"]],
         **maybe(rng, 0.4, litres_per_kwh=0.4, spread=0.1, measured_w=140.0),
     }
+    mains = {
+        "kind": "mains",
+        "watts": 120.0,
+        "on_h": 2.0,
+        "off_h": 6.0,
+        "comes": "21:00",
+        **maybe(rng, 0.4, spread=0.1, battery_only=lambda: rng.random() < 0.5),
+    }
     other = {
         "kind": "battery",
         "nominal_wh": 400.0,
@@ -849,7 +866,9 @@ def rich_plan(rng: Random) -> dict[str, Any]:
         "needed_hours": 24.0,
         "supply": supply,
         "loads": [box, lamp, pump, laptop],
-        "sources": rng.choice([[], [], [sun], [sun], [window], [window], [sun, window], [other]]),
+        "sources": rng.choice(
+            [[], [], [sun], [sun], [window], [mains], [sun, window], [other], [sun, mains]]
+        ),
         "runs": rng.choice([[], [], [run]]),
         **maybe(
             rng, 0.4, room_c=30.0, room_swing_c=4.0, room_warmest="14:30", odds=0.8, name="Night"

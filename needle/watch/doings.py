@@ -27,14 +27,17 @@ class Doing:
     hour : float
     said : Message
     caution : Message or None
-    load : str
-        The load that it is about; empty for a source or a look.
     """
 
     hour: float
     said: Message
     caution: Message | None = None
-    load: str = ""
+
+    @property
+    def name(self) -> str:
+        """The load or the source that it is about; empty for a look."""
+        figures = dict(self.said.figures)
+        return str(figures.get("load") or figures.get("source") or "")
 
     def late(self, hour: float) -> bool:
         """Whether it lies before an hour by more than a few minutes."""
@@ -69,7 +72,7 @@ def _of_loads(plan: Plan, first: float, last: float, on: Collection[str]) -> Ite
             minutes = round(last * 60)
             for minute in occurrences(load.use.moments, plan.start, minutes):
                 if first <= minute / 60:
-                    yield Doing(minute / 60, message("begin-task", load=load.name), load=load.name)
+                    yield Doing(minute / 60, message("begin-task", load=load.name))
         elif load.use.windows:
             yield from _switched(plan, load, first, last)
 
@@ -80,7 +83,7 @@ def _switched(plan: Plan, load: PlanLoad, first: float, last: float) -> Iterator
         # What a life hangs on is never told to go off.
         if first <= minute / 60 and (used[minute] or load.safety_class != "life"):
             code = "switch-on" if used[minute] else "switch-off"
-            yield Doing(float(minute) / 60, message(code, load=load.name), load=load.name)
+            yield Doing(float(minute) / 60, message(code, load=load.name))
 
 
 def _of_chargers(plan: Plan, first: float, last: float) -> Iterator[Doing]:

@@ -8,11 +8,13 @@ from unittest import mock
 from django.utils import timezone
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
+from web.jobs.actions import undo
 from web.plans.answer_pool import worked_out
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.trials.models import CheckIn, Trial
-from web.watch.actions import running_watch
+from web.watch.actions import change_watch, running_watch
+from web.watch.page import page_of
 
 
 class WatchTest(SiteTest):
@@ -265,3 +267,78 @@ class CardTest(WatchTest):
     def test_what_is_missing(self):
         self.supply.delete()
         self.assertContains(self.client.get(self.url("watch:card")), "No supply yet")
+
+
+class StepTest(WatchTest):
+    """Next steps: done, later, not possible."""
+
+    def setUp(self):
+        super().setUp()
+        self.soon = timezone.localtime().replace(second=0, microsecond=0) + timedelta(hours=2)
+        hours = [[f"{self.soon:%H:%M}", f"{self.soon + timedelta(hours=1):%H:%M}"]]
+        PlanEntry.objects.create(plan=self.plan, load=self.lamp, windows=hours)
+        PlanSource.objects.create(
+            plan=self.plan, kind="window", name="Generator", data={"watts": 500.0, "between": hours}
+        )
+        self.begin()
+
+    def step(self, what, code="switch-on", name="Lamp", at=None):
+        data = {"what": what, "code": code, "name": name, "at": (at or self.soon).isoformat()}
+        return self.client.post(self.url("watch:step"), data, **HTMX)
+
+    def rows(self):
+        return [(row.at, row.words) for row in page_of(self.trial(), 60).doings]
+
+    def test_what_was_done_is_gone_and_comes_back_with_undo(self):
+        row = (f"{self.soon:%H:%M}", "Lamp on")
+        self.assertIn(row, self.rows())
+        self.assertEqual(self.step("done").status_code, 200)
+        self.assertNotIn(row, self.rows())
+        undo(self.job, self.job.changes.first().pk)
+        self.assertIn(row, self.rows())
+
+    def test_later_is_half_an_hour_later_in_the_forecast_too(self):
+        self.step("later")
+        later = self.soon + timedelta(minutes=30)
+        self.assertIn((f"{later:%H:%M}", "Lamp on"), self.rows())
+        use = next(
+            load["use"] for load in self.trial().expected["plan"]["loads"] if load["name"] == "Lamp"
+        )
+        self.assertIn(later.isoformat(), [begin for begin, _ in use["between"]])
+
+    def test_a_charger_that_is_not_possible_is_not_counted_on(self):
+        before = page_of(self.trial(), 60).summary
+        self.step("not possible", "run-source", "Generator")
+        after = page_of(self.trial(), 60).summary
+        self.assertLess(after.remaining_h[1], before.remaining_h[1] - 1)
+        self.assertNotIn("Generator", " ".join(words for _, words in self.rows()))
+
+    def test_a_correction_of_the_start_keeps_what_was_put_off_and_done(self):
+        self.step("not possible", "run-source", "Generator")
+        self.step("done")
+        trial = self.trial()
+        since = trial.started_at - timedelta(minutes=20)
+        change_watch(trial, since, 0.9, since + timedelta(hours=12))
+        words = " ".join(words for _, words in self.rows())
+        self.assertNotIn("Generator", words)
+        self.assertNotIn("Lamp on", words)
+
+    def test_what_is_not_planned_is_refused(self):
+        wrong = self.soon + timedelta(minutes=7)
+        for more in (
+            {"at": wrong},
+            {"name": "Nobody"},
+            {"code": "odd"},
+            {"what": "never"},
+        ):
+            with self.subTest(more=more):
+                self.assertEqual(self.step(**{"what": "later", **more}).status_code, 404)
+        bare = {"what": "done", "code": "switch-on", "name": "Lamp", "at": "soon"}
+        self.assertEqual(self.client.post(self.url("watch:step"), bare).status_code, 404)
+
+    def test_a_watch_that_began_without_its_plan_can_take_it_in_later(self):
+        trial = self.trial()
+        trial.expected = {}
+        trial.save()
+        self.assertContains(self.page(), "Its plan could not be worked out")
+        self.assertContains(self.client.post(self.url("watch:again"), **HTMX), "Lasts until about")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import uuid
+from contextlib import suppress
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.utils import timezone
 
 from needle.quantity import hours_text
+from needle.watch.timetable import put_off
 from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
 from web.jobs.actions import save_change
@@ -43,7 +45,8 @@ def begin_watch(job: Job) -> Trial:
     plan = current_plan(job)
     plan.job = job
     supply = supply_of(plan)
-    now = timezone.localtime()
+    # Whole minutes, as the timetable of its plan.
+    now = timezone.localtime().replace(second=0, microsecond=0)
     trial = Trial(
         job=job,
         name=f"Outage of {now:%a} {now.day} {now:%b}"[:80],
@@ -71,13 +74,31 @@ def change_watch(trial: Trial, since: datetime, charge: float, until: datetime) 
     trial.started_at, trial.start_charge = since, charge
     trial.needed_h = (until - since).total_seconds() / 3600
     on, planned = trial.expected.get("on"), trial.expected.get("chargers", [])
+    done, moved = (trial.expected.get(key, []) for key in ("done", "put_off"))
     expect(trial, _ticked(trial))
     if on is not None and trial.expected.get("plan"):
         trial.expected["on"] = [name for name in trial.load_names if name in on]
     for name, window in planned:
         _plan_charger(trial, name, window)
+    for change in moved:
+        # What its plan no longer has needs no exception.
+        with suppress(LookupError):
+            _put_off(trial, change)
+    trial.expected = {**trial.expected, "done": done}
     trial.to_core()
     save_change(trial.job, trial, f"Changed {trial.name}")
+
+
+def take_plan_in(trial: Trial) -> None:
+    """Work a watch out from its plan again: where that could not be done at its start.
+
+    Raises
+    ------
+    needle.document.DocumentError
+    """
+    needed_h = trial.needed_h or 0.0
+    until = trial.started_at + timedelta(hours=needed_h)
+    change_watch(trial, trial.started_at, trial.start_charge, until)
 
 
 def _ticked(trial: Trial) -> set[int]:
@@ -129,6 +150,46 @@ def _plan_charger(trial: Trial, name: str, window: list[str]) -> bool:
         source["between"] = [*source["between"], window]
     trial.expected = {**trial.expected, "plan": {**plan, "sources": sources}}
     return bool(mine)
+
+
+def put_off_doing(
+    trial: Trial, code: str, name: str, at: datetime, later: timedelta | None
+) -> None:
+    """Put off one of the next steps, or leave it out if ``later`` is None: the forecast follows.
+
+    Raises
+    ------
+    LookupError
+        No such step is planned then.
+    needle.document.DocumentError
+        It would meet the next one of its kind.
+    """
+    _put_off(trial, [code, name, at.isoformat(), _minutes(later)])
+    trial.to_core()
+    what = "not possible" if later is None else f"{hours_text(later.total_seconds() / 3600)} later"
+    save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: {what}")
+
+
+def _minutes(later: timedelta | None) -> float | None:
+    return None if later is None else later.total_seconds() / 60
+
+
+def _put_off(trial: Trial, change: list[Any]) -> None:
+    """Apply a change of the timetable to a trial's plan, and note it."""
+    code, name, at, minutes = change
+    plan = trial.expected.get("plan") or {}
+    start = timezone.localtime(trial.started_at).isoformat()
+    later = None if minutes is None else timedelta(minutes=minutes)
+    new = put_off({**plan, "start": start}, code, name, datetime.fromisoformat(at), later)
+    noted = [*trial.expected.get("put_off", []), change]
+    trial.expected = {**trial.expected, "plan": {**plan, **new}, "put_off": noted}
+
+
+def do(trial: Trial, code: str, name: str, at: datetime) -> None:
+    """Note that one of the next steps was done."""
+    done = [*trial.expected.get("done", []), [code, name, at.isoformat()]]
+    trial.expected = {**trial.expected, "done": done}
+    save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
 
 
 def look(trial: Trial, shown: dict[str, Any]) -> CheckIn:

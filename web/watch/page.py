@@ -26,6 +26,7 @@ from needle.watch.summary import (
     may_switch_on,
     summarise,
 )
+from needle.watch.timetable import CAN_FAIL, CAN_WAIT
 from needle.watch.watch import MaySwitchOn, WatchHelp
 from web.common.units import clock, day_clock, said
 from web.jobs.models import Job
@@ -48,12 +49,20 @@ MOST_DOINGS, MOST_HELPS = 5, 3
 
 @dataclass(frozen=True)
 class DoingRow:
-    """What comes next: its time, words, and whether it is late."""
+    """What comes next: its time, words, and whether it is late.
+
+    ``code``, ``name`` and ``moment`` name it where it is ticked off; without ``code`` it is not.
+    """
 
     at: str
     words: str
     caution: str
     late: bool
+    code: str = ""
+    name: str = ""
+    moment: str = ""
+    can_wait: bool = False
+    can_fail: bool = False
 
 
 @dataclass(frozen=True)
@@ -201,6 +210,10 @@ def _key(kind: str, *asked: Any) -> str:
     return f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
 
 
+#: Why a watch without loads has no answer.
+NO_PLAN = "Its plan could not be worked out when it began. Mend the plan, then try again."
+
+
 def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
     """The page of a watch as it stands now."""
     try:
@@ -208,7 +221,9 @@ def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
     except AnswerPending:
         return WatchPage(trial, None, "Calculating…", pending=True)
     except DocumentError as error:
-        return WatchPage(trial, None, "No answer", f"{error.sentence}")
+        if not trial.load_names:
+            return WatchPage(trial, None, "No answer yet", NO_PLAN)
+        return WatchPage(trial, None, "No answer", error.sentence)
     return _answered(trial, summary)
 
 
@@ -223,7 +238,7 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
         advice=advice_of(trial, summary),
         lives=[_load_row(load) for load in lives],
         loads=[_load_row(load) for load in summary.loads if load not in lives],
-        doings=[_doing_row(trial, summary, doing) for doing in summary.doings[:MOST_DOINGS]],
+        doings=_doing_rows(trial, summary),
         helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
         notices=[said(notice) for notice in summary.notices],
     )
@@ -275,10 +290,25 @@ def _watts_text(watts: Range) -> str:
 
 
 def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
-    late = doing.late(summary.hour)
+    code, at = doing.said.code, moment_of(trial, doing.hour)
     return DoingRow(
-        clock(moment_of(trial, doing.hour)), said(doing.said), said(doing.caution), late
+        at=clock(at),
+        words=said(doing.said),
+        caution=said(doing.caution),
+        late=doing.late(summary.hour),
+        code=code if doing.name else "",
+        name=doing.name,
+        moment=at.replace(second=0, microsecond=0).isoformat(),
+        can_wait=code in CAN_WAIT,
+        can_fail=code in CAN_FAIL,
     )
+
+
+def _doing_rows(trial: Trial, summary: WatchSummary) -> list[DoingRow]:
+    """What comes next, without what was done."""
+    done = {tuple(step) for step in trial.expected.get("done", [])}
+    rows = [_doing_row(trial, summary, doing) for doing in summary.doings]
+    return [row for row in rows if (row.code, row.name, row.moment) not in done][:MOST_DOINGS]
 
 
 def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:

@@ -106,6 +106,18 @@ def change(request: HtmxRequest, job: Job) -> HttpResponse:
 
 @require_POST
 @of_job
+def again(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Work the watch out from its plan again."""
+    trial = _running(job)
+    try:
+        actions.take_plan_in(trial)
+    except DocumentError as error:
+        messages.error(request, error.sentence)
+    return _changed(request, job)
+
+
+@require_POST
+@of_job
 def switch(request: HtmxRequest, job: Job) -> HttpResponse:
     """A load is on, or off, from now on."""
     trial = _running(job)
@@ -131,6 +143,33 @@ def charge(request: HtmxRequest, job: Job) -> HttpResponse:
     except DocumentError as error:
         messages.error(request, error.sentence)
         return redirect("watch:watch", job.pk)
+    return _changed(request, job)
+
+
+#: How much later a next step is put off: a charger by an hour, a load by half of one.
+LATER = {"run-source": timedelta(hours=1)}
+LATER_LOAD = timedelta(minutes=30)
+
+
+@require_POST
+@of_job
+def step(request: HtmxRequest, job: Job) -> HttpResponse:
+    """One of the next steps was done, is later, or is not possible."""
+    trial, posted = _running(job), request.POST
+    code, name = posted.get("code", ""), posted.get("name", "")
+    at, what = parse_datetime(posted.get("at", "")), posted.get("what")
+    if at is None or not at.tzinfo or what not in ("done", "later", "not possible"):
+        raise Http404
+    try:
+        if what == "done":
+            actions.do(trial, code, name, at)
+        else:
+            later = LATER.get(code, LATER_LOAD) if what == "later" else None
+            actions.put_off_doing(trial, code, name, at, later)
+    except LookupError:
+        raise Http404 from None
+    except DocumentError as error:
+        messages.error(request, error.sentence)
     return _changed(request, job)
 
 

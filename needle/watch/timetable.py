@@ -1,0 +1,122 @@
+"""One time of a plan's timetable put off, or left out: as what really happens differs from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from needle.moments import Moment, parse_moments, parse_windows
+
+#: Days for which daily times are written out with their dates, and how far a time is put that does
+#: not happen: beyond every plan.
+DAYS, AWAY = 16, timedelta(days=40)
+#: How far a time may lie from the one that is meant: both are of whole minutes.
+SAME = timedelta(seconds=90)
+#: What can be put off, by the code of its sentence; and what can be left out.
+CAN_WAIT = ("switch-on", "switch-off", "begin-task", "run-source")
+CAN_FAIL = ("switch-on", "begin-task", "run-source")
+
+Span = tuple[datetime, datetime]
+
+
+def put_off(
+    plan: Mapping[str, Any], code: str, name: str, at: datetime, later: timedelta | None
+) -> dict[str, Any]:
+    """Return a plan document in which one of its times is later, or never if ``later`` is None.
+
+    Parameters
+    ----------
+    plan : dict
+    code : str
+        What happens then, one of :data:`CAN_WAIT`; with ``later`` None one of :data:`CAN_FAIL`.
+    name : str
+        Of the load or the source.
+    at : datetime
+
+    Raises
+    ------
+    LookupError
+        Nothing of that sort happens then.
+    """
+    if code not in (CAN_FAIL if later is None else CAN_WAIT):
+        raise LookupError(code)
+    by = AWAY if later is None else later
+    start = datetime.fromisoformat(plan["start"])
+    of, key = ("sources", "between") if code == "run-source" else ("loads", "use")
+    items = [dict(item) for item in plan.get(of, [])]
+    mine = [item for item in items if item.get("name") == name and item.get(key)]
+    if not mine:
+        raise LookupError(name)
+    if code == "run-source":
+        mine[0][key] = _moved_spans(mine[0][key], start, at, lambda span: _both(span, by))
+    elif code == "begin-task":
+        mine[0][key] = _moved_tasks(mine[0][key], start, at, by)
+    else:
+        move = _end_only if code == "switch-off" else _both if later is None else _start_only
+        use = mine[0][key]
+        spans = use.get("between", []) if isinstance(use, dict) else []
+        ends = code == "switch-off"
+        mine[0][key] = {
+            "between": _moved_spans(spans, start, at, lambda span: move(span, by), ends)
+        }
+    return {**plan, of: items}
+
+
+def _both(span: Span, by: timedelta) -> Span:
+    return span[0] + by, span[1] + by
+
+
+def _start_only(span: Span, by: timedelta) -> Span:
+    begin, end = span
+    return (begin + by, end) if begin + by < end else _both(span, AWAY)
+
+
+def _end_only(span: Span, by: timedelta) -> Span:
+    return span[0], span[1] + by
+
+
+def _moved_spans(
+    items: list[Any],
+    start: datetime,
+    at: datetime,
+    move: Callable[[Span], Span],
+    ends: bool = False,
+) -> list[list[str]]:
+    """Windows with their dates, the one that begins (or ends) at a moment changed."""
+    windows = parse_windows(items, "between", start.tzinfo)
+    spans = [
+        (begin, end if end > begin else end + timedelta(days=1))
+        for window in windows
+        for begin, end in zip(_dated(window.start, start), _dated(window.end, start), strict=True)
+    ]
+    found = [number for number, span in enumerate(spans) if abs(span[ends] - at) <= SAME]
+    if not found:
+        raise LookupError(at)
+    spans[found[0]] = move(spans[found[0]])
+    return [[begin.isoformat(), end.isoformat()] for begin, end in sorted(spans)]
+
+
+def _moved_tasks(use: Any, start: datetime, at: datetime, by: timedelta) -> dict[str, Any]:
+    """Tasks or charges with their dates, the one at a moment put off."""
+    key = next((key for key in ("tasks", "charges") if isinstance(use, dict) and key in use), "")
+    items = use[key] if key else []
+    if not isinstance(items, list):
+        raise LookupError(at)
+    moments = [
+        moment for each in parse_moments(items, key, start.tzinfo) for moment in _dated(each, start)
+    ]
+    found = [number for number, moment in enumerate(moments) if abs(moment - at) <= SAME]
+    if not found:
+        raise LookupError(at)
+    moments[found[0]] += by
+    return {**use, key: [moment.isoformat() for moment in sorted(moments)]}
+
+
+def _dated(moment: Moment, start: datetime) -> list[datetime]:
+    """A moment, or a time of day on each day from the one before a plan's start on."""
+    if isinstance(moment, datetime):
+        return [moment]
+    midnight = start.replace(hour=0, minute=0, second=0, microsecond=0)
+    first = midnight + timedelta(days=-1, minutes=moment)
+    return [first + timedelta(days=day) for day in range(DAYS)]
