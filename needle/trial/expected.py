@@ -200,7 +200,7 @@ def expected_of(trial: Trial, draws: int | None = None, seed: int = 1) -> Expect
     return _of_watts(trial, draws or MOST_DRAWS, seed)
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def of_plan(plan: Plan, places: frozenset[str], draws: int, seed: int = 1) -> Expected:
     """A plan's draws and stops, as in :func:`needle.plan.energy.simulate.simulate`.
 

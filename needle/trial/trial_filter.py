@@ -36,15 +36,22 @@ FAR_BELOW = 0.1
 #: W and volts of moments closer together than this tell the same, h.
 MOMENTS_H = 0.4
 MOMENTS = ("watts", "amps", "watts_in", "volts")
+#: Loads that run for no longer than this make no leg of their own, h.
+PASSING_H = 0.05
 #: Points of a fan, and the longest step between them, min.
 FAN_POINTS, FAN_STEP_MIN = 24, 180
 
 
 class TrialFilter:
-    """A trial under way, updated check-in by check-in."""
+    """A trial under way, updated check-in by check-in.
 
-    def __init__(self, trial: Trial, expected: Expected, seed: int = 1) -> None:
-        self.trial = trial
+    ``most_h`` is the hour up to which it is followed ahead: what lasts longer ends then.
+    """
+
+    def __init__(
+        self, trial: Trial, expected: Expected, seed: int = 1, most_h: float = MOST_H
+    ) -> None:
+        self.trial, self.most_h = trial, most_h
         self._draws, self._seed = expected.draws, seed
         self.particles = Particles(with_charging(expected, trial), seed, trial.places)
         self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
@@ -76,6 +83,14 @@ class TrialFilter:
     def assimilate_check_ins(self, check_ins: Sequence[CheckIn]) -> None:
         """Update the particles with check-ins, in their order."""
         self._ahead = None
+        passing = [
+            check_in for check_in, later in pairwise(check_ins) if _is_passing(check_in, later)
+        ]
+        self.ledger += [
+            LedgerEntry(f"check_ins[{check_in.number}]", False, message("switched-again"))
+            for check_in in passing
+        ]
+        check_ins = [check_in for check_in in check_ins if check_in not in passing]
         for check_in in check_ins:
             self.advance_to(check_in.h)
             counted = self._counting(check_in)
@@ -270,7 +285,7 @@ class TrialFilter:
             notices.append(message("last-fifth"))
         return Forecast(
             stop_h=stop_h,
-            most_h=MOST_H,
+            most_h=self.most_h,
             now_h=self.hour,
             mean_w=self._mean_w(),
             drawn_wh=drawn_wh,
@@ -323,11 +338,11 @@ class TrialFilter:
         particles.bank.floor = np.minimum(self.stop_charge(particles), particles.bank.charge)
         stops, charges = np.full(len(particles), np.inf), [particles.bank.charge.copy()]
         minutes, step = [particles.minute], self._fan_step()
-        going = np.arange(len(particles))
-        while going.size and particles.minute < MOST_H * MINUTES_PER_HOUR:
+        going, most_min = np.arange(len(particles)), int(self.most_h * MINUTES_PER_HOUR)
+        while going.size and particles.minute < most_min:
             # A draw that goes on long after the others is followed in longer steps.
             step = min(FAN_STEP_MIN, max(step, (particles.minute - minutes[0]) // FAN_POINTS))
-            last = min(int(MOST_H * MINUTES_PER_HOUR), particles.minute + step)
+            last = min(most_min, particles.minute + step)
             particles.run_on(last)
             stops[going] = particles.bank.stop_min
             charge = charges[-1].copy()
@@ -337,7 +352,7 @@ class TrialFilter:
             on = np.flatnonzero(np.isinf(particles.bank.stop_min))
             going = going[on]
             particles.take(on)
-        hours = np.minimum(stops / MINUTES_PER_HOUR, MOST_H)
+        hours = np.minimum(stops / MINUTES_PER_HOUR, self.most_h)
         hours = np.maximum(hours, self.hour)
         high = weighted_range(hours, weight)[2]
         fan = [
@@ -387,6 +402,13 @@ class TrialFilter:
             used = particles.state[OUT_WH] - particles.state[f"leg from {number}"]
             return weighted_range(np.maximum(used, 0.0) / (self.hour - begin), weight)
         return weighted_range(np.exp(particles.state[LEVEL]), weight)
+
+
+def _is_passing(check_in: CheckIn, later: CheckIn) -> bool:
+    """Whether nothing but what runs was noted, and that changed again at once."""
+    bare = replace(check_in, leg=None, on=None)
+    switched = check_in.on is not None and later.on is not None
+    return switched and not bare.tells and later.h - check_in.h <= PASSING_H
 
 
 def _only_watts(check_in: CheckIn) -> CheckIn:

@@ -10,7 +10,7 @@ from typing import Any
 from needle.message import Message
 from needle.plan.documents.parse import parse_plan
 from needle.trial.prediction import Range
-from needle.trial.trial import parse_trial
+from needle.trial.trial import MOST_H, parse_trial
 from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings
 from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
@@ -39,6 +39,8 @@ class WatchSummary:
     hour, needed_h : float
         Now, and until when it is needed, hours since its start.
     stop_h, remaining_h, charge : Range
+    most_h : float
+        Hour up to which it was followed; a stop then means that, or later.
     chance, chance_musts : float
         Chance that everything that is on, and that the musts alone, reach the hour needed.
     loads : tuple of LoadNow
@@ -69,6 +71,7 @@ class WatchSummary:
     go_off: tuple[str, ...] = ()
     come_on: tuple[str, ...] = ()
     wanted: float = 0.9
+    most_h: float = MOST_H
 
     @property
     def has_musts(self) -> bool:
@@ -114,6 +117,7 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
         go_off=tuple(off),
         come_on=tuple(on),
         wanted=plan.wanted_chance,
+        most_h=watch.forecast.most_h,
     )
 
 

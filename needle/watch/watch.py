@@ -142,7 +142,8 @@ class Watch:
             raise DocumentError("h", f"{hour:g} h is not within a trial: 0 to {MOST_H:g}")
         self.trial, self.needed_h, self.seed = trial, needed_h, seed
         expected = expected_of(trial, seed=seed)
-        followed = TrialFilter(trial, expected, seed)
+        most_h = min(MOST_H, max(hour, needed_h) + MOST_AHEAD_H)
+        followed = TrialFilter(trial, expected, seed, most_h)
         followed.assimilate_check_ins(
             tuple(check_in for check_in in trial.check_ins if check_in.h <= hour + SAME_H)
         )

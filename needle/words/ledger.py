@@ -191,5 +191,6 @@ SENTENCES: Mapping[str, Sentence] = {
     "amps-without-volts": "without volts they are no watts",
     "battery-volts-unknown": "the battery's own volts are not known",
     "no-source": "the plan has no source",
+    "switched-again": "what runs changed again within minutes",
     "too-soon": "too soon after the start to say anything; look again later",
 }

@@ -383,3 +383,18 @@ class ForecastTest(unittest.TestCase):
     def test_a_watch_without_check_ins_says_about_what_the_plan_does(self):
         plan = forecast(parse_trial({"plan": PLAN})).stop_h
         self.assertAlmostEqual(watch().forecast.stop_h[1], plan[1], delta=0.03 * plan[1])
+
+
+class PassingTest(unittest.TestCase):
+    def test_taps_within_minutes_are_one_and_named(self):
+        taps = [
+            {"h": 5, "on": ["Box", "Fan"]},
+            {"h": 5.02, "on": ["Box", "Lamp"]},
+            {"h": 5.04, "on": ["Box"]},
+        ]
+        quick, one = watch(*taps, hour=6), watch(taps[-1], hour=6)
+        self.assertAlmostEqual(quick.forecast.stop_h[1], one.forecast.stop_h[1], delta=0.2)
+        passed = [entry.where for entry in quick.forecast.ledger if not entry.used]
+        self.assertEqual(passed, ["check_ins[0]", "check_ins[1]"])
+        slow = watch({"h": 5, "on": ["Box", "Fan"]}, {"h": 7, "on": ["Box"]}, hour=7)
+        self.assertFalse([entry for entry in slow.forecast.ledger if not entry.used])

@@ -16,7 +16,6 @@ from needle.document import DocumentError
 from needle.plan.limits.starts import PlannedStart
 from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
 from needle.trial.prediction import Range
-from needle.trial.trial import MOST_H
 from needle.watch.card import Card
 from needle.watch.doings import Doing
 from needle.watch.summary import (
@@ -38,7 +37,7 @@ from web.trials.page import moment_of, when_text
 
 T = TypeVar("T")
 #: Raised when the core tells the same watch differently.
-WATCH_VERSION = 3
+WATCH_VERSION = 4
 #: How long a page waits, s; and how often "now" moves, h.
 PAGE_WAIT_S, STEP_H = 2.0, 0.1
 #: Hours for which a page is answered by what it was made from.
@@ -247,9 +246,9 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
 def headline_of(trial: Trial, summary: WatchSummary) -> str:
     """Until when it lasts: ``Lasts until about Tue 07:20, Tue 05:50 to Tue 09:40``."""
     low, mid, high = (when_text(trial, hour) for hour in summary.stop_h)
-    longest = MOST_H - 1e-6
+    longest = summary.most_h - 1e-6
     if summary.stop_h[1] >= longest:
-        return f"Lasts for weeks, at least until {low}"
+        return f"Lasts for days, at least until {low}"
     later = " or later" if summary.stop_h[2] >= longest else ""
     return f"Lasts until about {mid}, {low} to {high}{later}"
 

@@ -12,6 +12,7 @@ urlpatterns = [
     path("watch/charge/", views.charge, name="charge"),
     path("watch/step/", views.step, name="step"),
     path("watch/look/", views.look, name="look"),
+    path("watch/chart/", views.chart, name="chart"),
     path("watch/may/", views.may, name="may"),
     path("watch/back/", views.back, name="back"),
     path("watch/card/", views.card, name="card"),

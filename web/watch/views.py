@@ -22,6 +22,7 @@ from web.jobs.models import Job
 from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials.models import Trial
+from web.trials.page import view_of
 from web.watch import actions
 from web.watch.actions import running_watch
 from web.watch.card_page import card_page
@@ -201,6 +202,14 @@ def may(request: HtmxRequest, job: Job) -> HttpResponse:
     on = name in trial.on_now()
     context = {"job": job, "may": row, "is_on": on}
     return render(request, f"watch/{'_may' if request.htmx else 'may'}.html", context)
+
+
+@require_GET
+@of_job
+def chart(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The charge until now and from now on, drawn; a part of the page where it is wide."""
+    view = view_of(_running(job), LONG_WAIT_S)
+    return still_working() if view.pending else HttpResponse(view.drawing or "")
 
 
 @require_POST
