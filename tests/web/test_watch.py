@@ -13,6 +13,7 @@ from web.plans.answer_pool import worked_out
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.trials.models import CheckIn, Trial
+from web.watch import actions
 from web.watch.actions import change_watch, running_watch
 from web.watch.page import page_of
 
@@ -342,3 +343,40 @@ class StepTest(WatchTest):
         trial.save()
         self.assertContains(self.page(), "Its plan could not be worked out")
         self.assertContains(self.client.post(self.url("watch:again"), **HTMX), "Lasts until about")
+
+
+class PowerIsBackTest(WatchTest):
+    """What an outage took, and when the battery is full again."""
+
+    def setUp(self):
+        super().setUp()
+        self.begin()
+        trial = self.trial()
+        trial.started_at -= timedelta(hours=5)
+        trial.save()
+        self.client.post(self.url("watch:back"), {"last_shown": "70 %"})
+
+    def page(self, **asked):
+        return self.client.get(self.url("trials:taught", self.trial().pk), asked)
+
+    def test_what_it_took_and_the_same_again(self):
+        page = self.page()
+        self.assertContains(page, "The outage lasted 5\xa0h")
+        self.assertContains(page, "The battery gave about")
+        self.assertNotContains(page, "full again after")
+
+    def test_the_charger_decides_when_it_is_full(self):
+        page = self.page(charger="200 W")
+        self.assertContains(page, "With 200\xa0W into the battery it is full again after")
+        self.assertContains(self.page(charger="2 W"), "not full within 4 days")
+        self.assertContains(self.page(charger="plenty"), "plenty")
+
+    def test_the_plans_own_mains_are_its_charger(self):
+        mains = {"watts": 150.0, "on_h": 2.0, "off_h": 6.0, "comes": "14:00"}
+        PlanSource.objects.create(plan=self.plan, kind="mains", name="Mains", data=mains)
+        actions.take_plan_in(self.trial())
+        self.assertContains(self.page(), "With 150\xa0W into the battery")
+
+    def test_another_trial_has_no_such_lines(self):
+        Trial.objects.update(needed_h=None)
+        self.assertNotContains(self.page(charger="200 W"), "The outage lasted")

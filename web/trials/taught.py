@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -28,6 +28,7 @@ from web.plans.models import PlanSource
 from web.supplies.models import Supply, SupplyTest
 from web.trials.actions import carried_test
 from web.trials.models import Trial
+from web.trials.power_back import PowerBack, power_back
 from web.trials.trial_summaries import PAGE_WAIT_S, run_lessons_of, summary_of
 
 
@@ -92,6 +93,7 @@ class Taught:
     carry: Carry | None = None
     learnt: Learnt | None = None
     sun: SunSeen | None = None
+    back: PowerBack | None = None
     pending: bool = False
 
     @property
@@ -101,8 +103,10 @@ class Taught:
         return any(change is not None and not change.done for change in changes)
 
 
-def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
-    """What a finished trial taught."""
+def taught_by(
+    trial: Trial, wait_s: float = PAGE_WAIT_S, asked: Mapping[str, Any] | None = None
+) -> Taught:
+    """What a finished trial taught; ``asked`` are the values of its charger's form."""
     try:
         prediction = summary_of(trial, wait_s).prediction
         why_not = trial.why_not_a_run()
@@ -115,9 +119,12 @@ def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
         why_not = "it fits nothing that is known of this supply and its loads"
     carry = carry_of(trial, prediction) if prediction is not None else None
     learnt = learnt_of(trial, prediction) if prediction is not None else None
-    sun = sun_of(trial)
+    sun, back = sun_of(trial), None
+    if trial.is_watch and prediction is not None:
+        hours = None if lessons is None or why_not else lessons.hours
+        back = power_back(trial, prediction, hours, asked or {})
     if lessons is None or why_not:
-        return Taught(why_not=why_not, carry=carry, learnt=learnt, sun=sun)
+        return Taught(why_not=why_not, carry=carry, learnt=learnt, sun=sun, back=back)
     return Taught(
         hours=_row(trial, lessons.hours),
         drawing=_drawing(lessons),
@@ -126,6 +133,7 @@ def taught_by(trial: Trial, wait_s: float = PAGE_WAIT_S) -> Taught:
         carry=carry,
         learnt=learnt,
         sun=sun,
+        back=back,
     )
 
 

@@ -296,7 +296,7 @@ def taught(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     if record.running:
         return redirect("trials:trial", job.pk, trial)
-    context = {"job": job, "trial": record, "taught": taught_by(record)}
+    context = {"job": job, "trial": record, "taught": taught_by(record, asked=request.GET)}
     return render(request, f"trials/{'_taught' if request.htmx else 'taught'}.html", context)
 
 
