@@ -2,7 +2,8 @@
 
 ``python -m tools.evenings [HOMES] [FIRST_SEED]`` prints, for each way to go through an evening, the
 share of evenings in which every must had power until the end, and the share of their hours that the
-other loads had. The homes and their physics are those of :mod:`tools.homes`.
+other loads had; and of the chances that the watch said at its looks, how many came true. The homes
+and their physics are those of :mod:`tools.homes`.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from multiprocessing import Pool
 from typing import Any
@@ -24,6 +25,7 @@ from needle.watch.card import Card, card_of
 from needle.watch.summary import LOOK_H
 from needle.watch.watch import Watch
 from tools.homes import BEFORE_MIN, Home, home
+from tools.scores import reliability
 
 #: Longest outage that is reckoned with, h; the shortest.
 MOST_H, LEAST_H = 48.0, 8.0
@@ -45,6 +47,8 @@ class Evening:
     bow: float
     card: Card | None = None
     seen: list[dict[str, Any]] | None = None
+    said: tuple[float, float] | None = None
+    came_true: list[tuple[float, bool]] = field(default_factory=list)
 
     @cached_property
     def musts(self) -> list[int]:
@@ -78,7 +82,12 @@ def go_through(this: Evening, rule: Rule) -> tuple[bool, float]:
     this.seen = []
     while minute < end:
         shown = float(charge_shown(charge, this.knee, this.bow)) + 0.012 * rng.standard_normal()
+        before = on
         on = rule(this, minute / 60, float(np.clip(shown, 0.0, 1.0)), on)
+        if this.said is not None:
+            for said, running in zip(this.said, (before, this.musts), strict=True):
+                this.came_true.append((said, _reaches(made, start, minute, charge, running)))
+            this.said = None
         last = min(end, minute + round(60 * LOOK_H))
         at = slice(BEFORE_MIN + start + minute, BEFORE_MIN + start + last)
         drawn = np.sum([made.parts[n].watts[at] for n in on], axis=0)
@@ -90,6 +99,14 @@ def go_through(this: Evening, rule: Rule) -> tuple[bool, float]:
             return False, had / (others * end)
         charge, minute = float(course[-1]), last
     return True, had / (others * end)
+
+
+def _reaches(made: Home, start: int, minute: int, charge: float, on: Sequence[int]) -> bool:
+    """Whether what is on would truly run to the hour reckoned with, if nothing changed."""
+    at = slice(BEFORE_MIN + start + minute, BEFORE_MIN + start + round(60 * MOST_H))
+    drawn = np.sum([made.parts[n].watts[at] for n in on], axis=0)
+    falls = made.bank.falls(made.idle_w + drawn / made.efficiency)
+    return bool(charge - falls.sum() > made.floor)
 
 
 def all_on(this: Evening, hour: float, shown: float, on: list[int]) -> list[int]:
@@ -131,6 +148,7 @@ def by_the_watch(this: Evening, hour: float, shown: float, on: list[int]) -> lis
     if hour > 0:
         this.seen.append(now)
     watch = Watch(parse_trial({"plan": this.document, "check_ins": this.seen}), hour, MOST_H)
+    this.said = watch.chance, watch.chance_musts
     off, comes = watch.switches(hour + LOOK_H)
     names = [name for name in (*watch.on, *comes) if name not in off]
     kept = [n for n, name in enumerate(this.names(every)) if name in names]
@@ -148,18 +166,25 @@ RULES: dict[str, Rule] = {
 }
 
 
-def judge(seed: int) -> dict[str, tuple[bool, float]]:
-    """How each rule went through the evening of a seed; empty where there is none."""
+def judge(seed: int) -> tuple[dict[str, tuple[bool, float]], list[tuple[float, bool]]]:
+    """How each rule went through the evening of a seed, and the chances that the watch said.
+
+    Both empty where there is none.
+    """
     this = evening(seed)
-    return {} if this is None else {name: go_through(this, rule) for name, rule in RULES.items()}
+    if this is None:
+        return {}, []
+    return {name: go_through(this, rule) for name, rule in RULES.items()}, this.came_true
 
 
 def table(count: int, first: int) -> None:
     """Print how each rule went through a number of evenings."""
     found: list[dict[str, tuple[bool, float]]] = []
+    chances: list[tuple[float, bool]] = []
     with Pool(os.cpu_count() or 1) as pool:
-        for each in pool.imap(judge, range(first, first + 4 * count)):
+        for each, said in pool.imap(judge, range(first, first + 4 * count)):
             found += [each] if each else []
+            chances += said
             if len(found) == count:
                 break
     print(f"{len(found)} evenings of {LEAST_H:g} to {MOST_H:g} h")
@@ -167,6 +192,8 @@ def table(count: int, first: int) -> None:
         kept = np.mean([each[name][0] for each in found])
         served = np.mean([each[name][1] for each in found])
         print(f"  {name:28s} musts kept {100 * kept:5.1f} %   others served {100 * served:5.1f} %")
+    for share, came, number in reliability(chances):
+        print(f"  chance said {share:.2f}   came true {came:.2f}   looks {number}")
 
 
 if __name__ == "__main__":
