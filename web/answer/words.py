@@ -68,7 +68,8 @@ class Bar:
 
 def bar_of(answer: Answer, job: Job) -> Bar:
     """Return the bar of an answer."""
-    watch = next((trial for trial in trials_of(job) if trial.is_watch and trial.running), None)
+    watches = (trial for trial in trials_of(job) if trial.is_watch and not trial.is_rehearsal)
+    watch = next((trial for trial in watches if trial.running), None)
     if watch is not None:
         watch.job = job
         return _bar_of_watch(page_of(watch, wait_s=0.2), job)

@@ -130,7 +130,8 @@ class Supply(Record):
     def trials_to_carry(self) -> models.QuerySet[Any]:
         """Finished trials on it whose result has not been stored as a test yet."""
         trials: models.QuerySet[Any] = self.trials.live()
-        return trials.exclude(ended_at=None).filter(carried_test=None)
+        real = trials.exclude(ended_at=None).filter(simulated_seed=None)
+        return real.filter(carried_test=None)
 
     def known_tests(self) -> list[SupplyTest]:
         """Tests of parts which it still has, oldest first."""

@@ -28,7 +28,11 @@ def seen_before(supply: Supply, trial: Trial | None = None) -> list[list[float]]
 
     ``trial`` is one that is left out. The newest runs come first.
     """
-    ended = Trial.objects.live().with_check_ins().filter(supply=supply, counts=True)
+    ended = (
+        Trial.objects.live()
+        .with_check_ins()
+        .filter(supply=supply, counts=True, simulated_seed=None)
+    )
     runs = [run for run in ended.filter(ended_at__isnull=False) if trial is None or run != trial]
     return [list(pair) for run in runs for pair in display_seen(run.to_core())][:MOST_SEEN]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.core.exceptions import ValidationError
@@ -17,6 +17,7 @@ from needle.trial.finished_run import FinishedRun, run_of
 from needle.trial.honesty import Foretold
 from needle.trial.trial import BATTERY, MOST_H, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
+from needle.watch.rehearsal import SPEED
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.validation import ROOM_C, in_our_time, refused_by_core
 from web.jobs.models import Job
@@ -159,6 +160,20 @@ class Trial(Record):
     def running(self) -> bool:
         return self.ended_at is None
 
+    @property
+    def is_rehearsal(self) -> bool:
+        """Whether it is an outage on a simulated household, on a fast clock."""
+        return self.is_watch and self.simulated_seed is not None
+
+    def now(self) -> datetime:
+        """Now by its own clock: a rehearsal goes many times as fast, up to the hour needed."""
+        now = timezone.now()
+        if not self.is_rehearsal:
+            return now
+        passed: timedelta = (now - self.started_at) * SPEED
+        until: datetime = self.started_at + min(passed, timedelta(hours=self.needed_h or 0.0))
+        return until
+
     def known_check_ins(self) -> list[CheckIn]:
         """Live check-ins in order of time, prefetched if possible."""
         if not hasattr(self, "live_check_ins"):
@@ -225,6 +240,8 @@ class Trial(Record):
     def why_not_a_run(self) -> str:
         """Why plans cannot use a finished trial; "" if they can."""
         reasons = (
+            (self.is_rehearsal, "it was a rehearsal"),
+            (self.simulated_seed is not None, "it ran on the simulated supply"),
             (not self.counts, "it was switched off for plans"),
             (not (self.expected.get("plan") or {}).get("loads"), "what ran in it was not recorded"),
         )

@@ -19,14 +19,24 @@ from web.plans.draft import draft_of, supply_of
 from web.plans.forms import floor_of
 from web.plans.models import Plan
 from web.plans.outcomes import current_plan
-from web.trials.actions import check_in, end_trial, start_trial
+from web.trials.actions import check_in, end_trial, remove_trial, start_trial
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
 
 
 def running_watch(job: Job) -> Trial | None:
     """The job's watch that is under way, the newest; None without one."""
+    return _newest(job, rehearsed=False)
+
+
+def running_rehearsal(job: Job) -> Trial | None:
+    """The job's rehearsal that is under way, the newest; None without one."""
+    return _newest(job, rehearsed=True)
+
+
+def _newest(job: Job, rehearsed: bool) -> Trial | None:
     running = job.trials.live().with_check_ins().filter(ended_at=None, needed_h__isnull=False)
+    running = running.filter(simulated_seed__isnull=not rehearsed)
     watch: Trial | None = running.select_related("supply", "plan").first()
     if watch is not None:
         watch.job = job
@@ -42,6 +52,29 @@ def begin_watch(job: Job) -> Trial:
     """
     if (watch := running_watch(job)) is not None:
         return watch
+    if (rehearsal := running_rehearsal(job)) is not None:
+        remove_trial(rehearsal)
+    return _begin(job, "Outage")
+
+
+def begin_rehearsal(job: Job) -> Trial:
+    """Begin an outage on a simulated household, as a watch; one that runs already goes on."""
+    if (rehearsal := running_rehearsal(job)) is not None:
+        return rehearsal
+    return _begin(job, "Rehearsal", simulated_seed=1 + job.trials.count(), counts=False)
+
+
+def end_rehearsal(trial: Trial, empty_h: float) -> None:
+    """End a rehearsal now, or when its battery was empty."""
+    now = trial.now()
+    empty = empty_h <= trial.hours_to(now)
+    at = trial.started_at + timedelta(hours=empty_h) if empty else now
+    last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
+    at = max(at, last + timedelta(seconds=1))
+    end_trial(trial, at, "cutoff" if empty else "by hand", None, f"{trial.name} ended")
+
+
+def _begin(job: Job, what: str, **more: Any) -> Trial:
     plan = current_plan(job)
     plan.job = job
     supply = supply_of(plan)
@@ -49,7 +82,7 @@ def begin_watch(job: Job) -> Trial:
     now = timezone.localtime().replace(second=0, microsecond=0)
     trial = Trial(
         job=job,
-        name=f"Outage of {now:%a} {now.day} {now:%b}"[:80],
+        name=f"{what} of {now:%a} {now.day} {now:%b}"[:80],
         plan=plan if plan.pk else None,
         supply=supply,
         started_at=now,
@@ -59,6 +92,7 @@ def begin_watch(job: Job) -> Trial:
         needed_h=plan.needed_hours,
         # Two taps at once begin one watch.
         client_key=uuid.uuid5(job.client_key, f"watch {job.trials.count()}"),
+        **more,
     )
     ticked = () if plan.pk else {used.load.pk for used in draft_of(plan).used if used.counted}
     return start_trial(trial, ticked)
@@ -204,7 +238,7 @@ def look(trial: Trial, shown: dict[str, Any]) -> CheckIn:
 
 def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
     """Store a check-in of this moment, with the room for a second one in it."""
-    at = timezone.now()
+    at = trial.now()
     last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
     return check_in(CheckIn(trial=trial, at=max(at, last + timedelta(seconds=1)), data=data))
 

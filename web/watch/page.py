@@ -34,6 +34,7 @@ from web.plans.draft import document, draft_of
 from web.plans.models import Plan
 from web.trials.models import Trial
 from web.trials.page import moment_of, when_text
+from web.watch.rehearsals import empty_h
 
 T = TypeVar("T")
 #: Raised when the core tells the same watch differently.
@@ -100,7 +101,10 @@ class MayRow:
 
 @dataclass(frozen=True)
 class WatchPage:
-    """A watch as it stands; without ``summary`` it is being computed, or ``words`` say why not."""
+    """A watch as it stands; without ``summary`` it is being computed, or ``words`` say why not.
+
+    ``over`` says that a rehearsal has come to its end.
+    """
 
     trial: Trial
     summary: WatchSummary | None
@@ -113,11 +117,12 @@ class WatchPage:
     helps: Sequence[HelpRow] = ()
     notices: Sequence[str] = ()
     pending: bool = False
+    over: str = ""
 
     @property
     def since(self) -> str:
         """Since when it is out, and how long that is."""
-        hours = self.trial.hours_to(timezone.now())
+        hours = self.trial.hours_to(self.trial.now())
         return f"since {day_clock(timezone.localtime(self.trial.started_at))}, {hours_text(hours)}"
 
     @property
@@ -146,7 +151,7 @@ def _names(rows: Iterable[LoadRow]) -> str:
 
 def hour_now(trial: Trial) -> float:
     """Hours since the start, in steps, so that two requests of a moment ask the same."""
-    passed = trial.hours_to(timezone.now())
+    passed = trial.hours_to(trial.now())
     return max(0.0, _last_h(trial), math.floor(passed / STEP_H) * STEP_H)
 
 
@@ -240,7 +245,18 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
         doings=_doing_rows(trial, summary),
         helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
         notices=[said(notice) for notice in summary.notices],
+        over=_over(trial) if trial.is_rehearsal else "",
     )
+
+
+def _over(trial: Trial) -> str:
+    """That the simulated battery is empty, or that the hour needed is reached."""
+    stops_h, now_h = empty_h(trial), trial.hours_to(trial.now())
+    if stops_h <= now_h:
+        return f"The battery is empty since {when_text(trial, stops_h)}."
+    if now_h >= (trial.needed_h or 0.0) - 1e-6:
+        return "The power is back."
+    return ""
 
 
 def headline_of(trial: Trial, summary: WatchSummary) -> str:

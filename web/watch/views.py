@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
@@ -24,18 +24,19 @@ from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials.models import Trial
 from web.trials.page import view_of
 from web.watch import actions
-from web.watch.actions import running_watch
+from web.watch.actions import running_rehearsal, running_watch
 from web.watch.card_page import card_page
 from web.watch.forms import BackForm, ChangeForm, LookForm
 from web.watch.page import job_has_plan, may_of, may_row, page_of
+from web.watch.rehearsals import empty_h, judgement_of, shown_now
 
 #: Farthest that a charger is planned ahead.
 LONGEST_AHEAD = timedelta(days=4)
 
 
 def _running(job: Job) -> Trial:
-    """The job's watch that is under way; 404 without one."""
-    trial = running_watch(job)
+    """The job's watch that is under way, else its rehearsal; 404 without either."""
+    trial = running_watch(job) or running_rehearsal(job)
     if trial is None:
         raise Http404
     return trial
@@ -67,7 +68,7 @@ def _changed(request: HtmxRequest, job: Job) -> HttpResponse:
 @of_job
 def page(request: HtmxRequest, job: Job) -> HttpResponse:
     """The watch as it stands, or how to begin one."""
-    trial = running_watch(job)
+    trial = running_watch(job) or running_rehearsal(job)
     if trial is None:
         context = {"job": job, "plan": current_plan(job), "can": job_has_plan(job)}
         return render(request, "watch/begin.html", context)
@@ -84,6 +85,32 @@ def begin(request: HtmxRequest, job: Job) -> HttpResponse:
     announce_change(request, job)
     url = reverse("watch:watch", args=[job.pk])
     return HttpResponseClientRedirect(url) if request.htmx else redirect(url)
+
+
+@require_POST
+@of_job
+def rehearse(request: HtmxRequest, job: Job) -> HttpResponse:
+    """Begin a rehearsal; a watch that runs goes on."""
+    if job_has_plan(job) and running_watch(job) is None:
+        actions.begin_rehearsal(job)
+        announce_change(request, job)
+    return redirect("watch:watch", job.pk)
+
+
+@require_GET
+@of_job
+def rehearsed(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
+    """How a rehearsal went, beside other rules."""
+    record = get_object_or_404(job.trials.live().with_check_ins(), pk=trial)
+    record.job = job
+    if not record.is_rehearsal or record.running or not record.load_names:
+        raise Http404
+    try:
+        judgement = judgement_of(record, LONG_WAIT_S)
+    except AnswerPending:
+        return still_working()
+    context = {"job": job, "trial": record, "judgement": judgement}
+    return render(request, "watch/rehearsed.html", context)
 
 
 @require_http_methods(["GET", "POST"])
@@ -133,7 +160,8 @@ def switch(request: HtmxRequest, job: Job) -> HttpResponse:
 @of_job
 def charge(request: HtmxRequest, job: Job) -> HttpResponse:
     """A charger of the plan runs for two hours, from the moment that is posted."""
-    trial, now = _running(job), timezone.localtime()
+    trial = _running(job)
+    now = timezone.localtime(trial.now())
     begin = parse_datetime(request.POST.get("at", "")) or now
     if not begin.tzinfo or abs(begin - now) > LONGEST_AHEAD:
         raise Http404
@@ -179,6 +207,10 @@ def step(request: HtmxRequest, job: Job) -> HttpResponse:
 def look(request: HtmxRequest, job: Job) -> HttpResponse:
     """What the display shows now."""
     trial = _running(job)
+    if trial.is_rehearsal:
+        percent = round(100 * shown_now(trial, trial.hours_to(trial.now())))
+        actions.look(trial, {"percent": percent})
+        return _changed(request, job)
     form = LookForm(request.POST)
     if not form.is_valid():
         return _shown(request, job, trial, form, status=422)
@@ -217,6 +249,10 @@ def chart(request: HtmxRequest, job: Job) -> HttpResponse:
 def back(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is back: the watch ends, and says what it taught."""
     trial = _running(job)
+    if trial.is_rehearsal:
+        actions.end_rehearsal(trial, empty_h(trial))
+        announce_change(request, job)
+        return redirect("watch:rehearsed", job.pk, trial.pk)
     form = BackForm(request.POST, trial=trial)
     if not form.is_valid():
         context = {"job": job, "trial": trial, "watch": page_of(trial), "look": LookForm()}
