@@ -7,12 +7,14 @@ other rules, so that what was done can be judged.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 
+from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.plan import Plan
 from needle.supply.display import charge_shown
@@ -175,6 +177,25 @@ class Rehearsal:
                 on += card.nice
             switches.append((row.hour, on))
         return switches
+
+
+@lru_cache(maxsize=4)
+def rehearsal_of(text: str, needed_h: float, seed: int) -> Rehearsal:
+    """The rehearsal of a plan document, as text; recent ones are cached.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return Rehearsal(parse_plan(json.loads(text)), needed_h, seed)
+
+
+def judge_document(
+    text: str, needed_h: float, seed: int, switches: Sequence[Switch]
+) -> tuple[list[Judged], str, str]:
+    """How a rehearsal of a plan document went, its surprise, and the load that it was about."""
+    made = rehearsal_of(text, needed_h, seed)
+    return made.judge(switches), made.surprise, made.load
 
 
 def _on_at(switches: Sequence[Switch], every: Collection[str], hour: float) -> Collection[str]:

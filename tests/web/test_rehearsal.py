@@ -81,6 +81,13 @@ class RehearsalTest(SiteTest):
         for rule in ("What you did", "By the wall card", "Everything on", "Only what must run"):
             self.assertContains(page, rule)
 
+    def test_one_that_is_ended_early_is_judged_as_it_stood(self):
+        self.begin()
+        with self.later(2):
+            self.client.post(self.url("watch:back"))
+        page = self.client.get(self.url("watch:rehearsed", self.trial().pk))
+        self.assertContains(page, "You ended it after 2\xa0h")
+
     def test_nothing_of_it_counts(self):
         before = answer_of(self.plan, 60).outcome.runtime
         self.begin()

@@ -165,6 +165,8 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
     DocumentError
         The arguments are refused, or a fault occurred (:class:`AnswerFailedError`).
     """
+    if work.__module__.startswith("web."):
+        raise TypeError(f"{work.__qualname__} is of the site, which its processes do not load")
     known: T | None = cached(key)
     if known is not None:
         return known

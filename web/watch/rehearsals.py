@@ -6,12 +6,16 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
-from typing import Any
 
-from needle.plan.documents.parse import parse_plan
 from needle.quantity import hours_text
-from needle.watch.rehearsal import CLOUDS, RUNS_ON, Judged, Rehearsal, Switch
+from needle.watch.rehearsal import (
+    CLOUDS,
+    RUNS_ON,
+    Judged,
+    Switch,
+    judge_document,
+    rehearsal_of,
+)
 from web.plans.answer_pool import worked_out
 from web.trials.models import Trial
 
@@ -39,18 +43,19 @@ class Judgement:
     """How a rehearsal went, beside other rules; and what its surprise was."""
 
     headline: str
+    early: str
     surprise: str
     rows: Sequence[JudgedRow]
 
 
 def shown_now(trial: Trial, hour: float) -> float:
     """Charge that the simulated display shows at an hour, share."""
-    return _rehearsal(*_of(trial)).shown(switches_of(trial), hour)
+    return rehearsal_of(*_of(trial)).shown(switches_of(trial), hour)
 
 
 def empty_h(trial: Trial) -> float:
     """Hours until the simulated battery is empty; infinite if it lasts for the hours needed."""
-    return _rehearsal(*_of(trial)).empty_h(switches_of(trial))
+    return rehearsal_of(*_of(trial)).empty_h(switches_of(trial))
 
 
 def switches_of(trial: Trial) -> list[Switch]:
@@ -76,25 +81,12 @@ def judgement_of(trial: Trial, wait_s: float) -> Judgement:
         key, ("rehearsal", trial.job.owner_id), wait_s, judge_document, *asked
     )
     rows = [_row(each) for each in judged]
-    return Judgement(_headline(judged[0]), _surprise(surprise, load), rows)
-
-
-def judge_document(
-    text: str, needed_h: float, seed: int, switches: Sequence[Any]
-) -> tuple[list[Judged], str, str]:
-    """How a rehearsal of a plan document went, its surprise, and the load that it was about."""
-    made = _rehearsal(text, needed_h, seed)
-    return made.judge([(hour, on) for hour, on in switches]), made.surprise, made.load
+    return Judgement(_headline(judged), _early(trial), _surprise(surprise, load), rows)
 
 
 def _of(trial: Trial) -> tuple[str, float, int]:
     plan = trial.to_document()["plan"]
     return json.dumps(plan, sort_keys=True), trial.needed_h or 0.0, trial.simulated_seed or 0
-
-
-@lru_cache(maxsize=4)
-def _rehearsal(text: str, needed_h: float, seed: int) -> Rehearsal:
-    return Rehearsal(parse_plan(json.loads(text)), needed_h, seed)
 
 
 def _row(judged: Judged) -> JudgedRow:
@@ -106,10 +98,24 @@ def _row(judged: Judged) -> JudgedRow:
     )
 
 
-def _headline(done: Judged) -> str:
+def _headline(judged: Sequence[Judged]) -> str:
+    done, musts = (next(each for each in judged if each.rule == rule) for rule in ("done", "musts"))
     if done.kept:
         return "What must run had power until the end."
-    return "What must run did not have power until the end."
+    if musts.kept:
+        return "What must run did not have power until the end."
+    return (
+        f"This outage was too long for the battery: with only what must run it lasts "
+        f"{hours_text(musts.lasts_h)}."
+    )
+
+
+def _early(trial: Trial) -> str:
+    """That it was ended before its end, and how it is judged then."""
+    ended_h = trial.hours_to(trial.ended_at) if trial.ended_at is not None else 0.0
+    if trial.ended_why == "cutoff" or ended_h >= (trial.needed_h or 0.0) - 0.1:
+        return ""
+    return f"You ended it after {hours_text(ended_h)}: it is judged as if that had gone on."
 
 
 def _surprise(surprise: str, load: str) -> str:
