@@ -90,7 +90,7 @@ def parse_moment(text: Any, path: str, zone: tzinfo | None) -> Moment:
                 )
             return moment if moment.tzinfo else moment.replace(tzinfo=zone or UTC)
     raise DocumentError(
-        path, f'{str(text)[:40]!r} is not a time: write "18:30" or "2027-02-09T18:30:00+00:00"'
+        path, f'{str(text)[:40]!r} is not a time: write "18:30" or "2027-02-09 18:30"'
     )
 
 

@@ -80,8 +80,8 @@ def _mains_fill(
     filled = f"{charge * 100:.0f} % ({low * 100:.0f} to {high * 100:.0f} %)"
     turns = "each turn leaves less than the one before" if less else "turn after turn"
     return (
-        f"After a turn of {source} the battery is at {filled} at the least, {turns}; "
-        f"before one it may be down to {lowest * 100:.0f} %"
+        f"After a turn of {source} the battery is at least at {filled}, {turns}. "
+        f"Before one it may be down to {lowest * 100:.0f} %"
     )
 
 

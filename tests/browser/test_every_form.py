@@ -16,7 +16,7 @@ from web.bench.models import Capture
 from web.demo.round import begin_drills, clinic_round
 from web.loads.reading_forms import FORMS
 from web.meters.models import Meter
-from web.watch.actions import begin_watch
+from web.watch.actions import begin_watch, power_is_back
 
 #: Forms that no page shows with fields to type in, each with why.
 WITHOUT_TYPING = {
@@ -104,6 +104,9 @@ class EveryFormTest(BrowserTest):
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),
         )
+        over = begin_watch(clinic)
+        power_is_back(over, {"percent": 95}, None)
+        yield ("trials:taught", over.pk)
         begin_watch(clinic)
         yield from (("watch:watch",), ("watch:change",))
         outside = clinic.owner.drill_runs.first()

@@ -183,6 +183,23 @@ class EveryScreenTest(BrowserTest):
         page.get_by_role("link", name="Autoclave").click()
         expect(page.locator(".may-answer")).to_contain_text("Autoclave")
 
+    def test_a_step_that_is_due_is_said_and_stands_in_the_title(self):
+        begin_watch(self.clinic())
+        page = self.signed_in()
+        page.clock.install()
+        self.go(page, "watch:watch")
+        steps = page.locator("[data-step-at]")
+        expect(steps.first).to_be_visible()
+        words = [step.get_attribute("data-step-words") for step in steps.all()]
+        self.assertEqual(page.locator("#watch-said").inner_text(), "")
+        page.clock.fast_forward("02:05:00")
+        expect(page.locator("#watch-said")).not_to_be_empty()
+        said = page.locator("#watch-said").inner_text()
+        self.assertIn(said, words)
+        self.assertTrue(page.title().startswith(said))
+        page.locator(".watch-headline").click()
+        self.assertFalse(page.title().startswith(said))
+
     def test_outside_a_job(self):
         page = self.signed_in()
         page.goto(self.url("jobs:list"))

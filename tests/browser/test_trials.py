@@ -41,8 +41,7 @@ class TrialPathTest(BrowserTest):
         page.get_by_role("button", name="to the end").click()
         expect(page.get_by_role("heading", name="Result", exact=True)).to_be_visible()
         page.get_by_role("link", name="What this run taught").click()
-        # Its plan has panels, and the simulated supply shows no W in by night.
-        expect(page.locator("#taught")).to_contain_text("it was charged meanwhile")
+        expect(page.locator("#taught")).to_contain_text("it ran on the simulated supply")
         page.get_by_role("button", name="Carry over").click()
         expect(page.get_by_text("Done; it can be removed on the supply's page")).to_be_visible()
         page.locator("#messages").get_by_role("button", name="Undo").click()

@@ -36,9 +36,9 @@ class Mains(Source):
     TITLE = "mains that come and go"
     ABOUT = (
         "How rolling outages are counted",
-        "While mains are on, the charger fills the battery, and what is on AC runs from mains if "
-        "you say so. Turns that come late or not at all are not in it: plan with the shortest "
-        "turns that you have seen.",
+        "While mains are on, the charger fills the battery and mains run what is on AC, unless you "
+        "tick that loads stay on the battery. Turns that come late or not at all are not in it: "
+        "plan with the shortest turns that you have seen.",
         "Limits and starts are checked as if the inverter carried everything all the time.",
     )
     TO_MEASURE = ("read the W that {name} put into the battery", "a turn")
@@ -75,7 +75,7 @@ class Mains(Source):
             needed=True,
         ),
         "battery_only": Flag(
-            "whether loads on AC stay on the battery meanwhile; without it mains run them",
+            "whether loads on AC stay on the battery while mains are on",
             label="Loads stay on the battery",
         ),
         "spread": Number(
