@@ -265,6 +265,15 @@ class CardTest(WatchTest):
         self.assertContains(page, "Lamp")
         self.assertNotContains(page, "Never off:")
 
+    def test_a_picture_for_a_phone(self):
+        self.assertContains(self.client.get(self.url("watch:card")), "Picture for a phone")
+        picture = self.client.get(self.url("watch:card-picture"))
+        self.assertEqual(picture["Content-Type"], "image/svg+xml")
+        for words in ("Night.", "Must run: Box.", "Lamp", "must and should, from"):
+            self.assertContains(picture, words)
+        self.supply.delete()
+        self.assertEqual(self.client.get(self.url("watch:card-picture")).status_code, 404)
+
     def test_what_is_missing(self):
         self.supply.delete()
         self.assertContains(self.client.get(self.url("watch:card")), "No supply yet")

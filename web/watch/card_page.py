@@ -8,10 +8,12 @@ from datetime import timedelta
 from math import floor
 
 from django.utils import timezone
+from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.watch.card import Card, bars_for
 from web.common.units import clock, day_clock
+from web.drawing.card import card_picture
 from web.jobs.models import Job
 from web.plans.answer_pool import AnswerPending
 from web.plans.draft import draft_of
@@ -72,6 +74,27 @@ def card_page(job: Job, wait_s: float = PAGE_WAIT_S) -> CardPage:
         generators=[source.name for source in answer.outcome.plan.sources if burns(source)],
         carries=_carries(card),
     )
+
+
+def picture_of(job: Job, page: CardPage) -> SafeString:
+    """The card as a picture for a phone."""
+    assert page.card is not None
+    card = page.card
+    before = [f"{job.name}, {page.plan.name}."]
+    if page.lives:
+        before.append(f"Never off: {', '.join(page.lives)}. Know the second means.")
+    after = [
+        "Below the last of these only what must run stays on.",
+        f"Must run: {', '.join(card.musts) or 'none'}.",
+        f"Should run: {', '.join(card.shoulds) or 'none'}.",
+        f"Nice to have, off first: {', '.join(card.nice) or 'none'}.",
+    ]
+    if page.generators:
+        after.append(f"{', '.join(page.generators)}: outdoors, with an alarm indoors.")
+    after.append("Estimates, not promises.")
+    rows = [(row.at, row.all_from, row.bars, row.shoulds_from) for row in page.rows]
+    heads = ("at", "all, from", "bars of 5", "must and should, from")
+    return card_picture("What can run, by the charge", heads, rows, before, after)
 
 
 def burns(source: object) -> bool:

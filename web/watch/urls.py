@@ -18,4 +18,5 @@ urlpatterns = [
     path("watch/may/", views.may, name="may"),
     path("watch/back/", views.back, name="back"),
     path("watch/card/", views.card, name="card"),
+    path("watch/card/card.svg", views.card_svg, name="card-picture"),
 ]

@@ -15,7 +15,9 @@ from django_htmx.http import HttpResponseClientRedirect
 
 from needle.document import DocumentError
 from web.common.addresses import number_of
+from web.common.downloads import svg_attachment
 from web.common.htmx import HtmxRequest
+from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
@@ -25,7 +27,7 @@ from web.trials.models import Trial
 from web.trials.page import view_of
 from web.watch import actions
 from web.watch.actions import running_rehearsal, running_watch
-from web.watch.card_page import card_page
+from web.watch.card_page import card_page, picture_of
 from web.watch.forms import BackForm, ChangeForm, LookForm
 from web.watch.page import job_has_plan, may_of, may_row, page_of
 from web.watch.rehearsals import empty_h, judgement_of, shown_now
@@ -269,3 +271,15 @@ def card(request: HtmxRequest, job: Job) -> HttpResponse:
     """The card for the wall, made from the current plan."""
     context = {"job": job, "card": card_page(job)}
     return render(request, f"watch/{'_card' if request.htmx else 'card'}.html", context)
+
+
+@require_GET
+@of_job
+def card_svg(request: HtmxRequest, job: Job) -> HttpResponse:
+    """The card as a picture for a phone."""
+    page = card_page(job, LONG_WAIT_S)
+    if page.pending:
+        return still_working()
+    if page.card is None:
+        raise Http404
+    return svg_attachment(standalone(picture_of(job, page)), "wall-card.svg")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from datetime import datetime, timedelta, tzinfo
 
@@ -12,7 +11,7 @@ from needle.document import Reader
 from needle.estimate import STATED_SPREAD
 from needle.fields import Flag, Number, Text
 from needle.moments import Moment, minute_of, parse_moment
-from needle.plan.sources.source import Source
+from needle.plan.sources.source import Source, same_each_day
 
 
 @dataclass(frozen=True)
@@ -115,10 +114,7 @@ class Mains(Source):
         self, days: int, normals: np.ndarray | None, rng: np.random.Generator
     ) -> np.ndarray:
         """Factors on its W, the same every day, (draws, 1)."""
-        if normals is None or self.spread <= 0:
-            return np.ones((1, days))
-        factor = np.exp(normals * math.sqrt(math.log1p(self.spread**2)))
-        return np.repeat(factor[:, None], days, axis=1)
+        return same_each_day(self.spread, days, normals)
 
     def on(self, start: datetime, minutes: int) -> np.ndarray:
         """Minutes in which mains are on, boolean, (minutes,)."""

@@ -15,7 +15,7 @@ from needle.estimate import STATED_SPREAD
 from needle.fields import Choice, Fields, Number, Text, Windows
 from needle.moments import Window, in_windows, parse_windows
 from needle.plan.sources.mains import Mains
-from needle.plan.sources.source import Source
+from needle.plan.sources.source import Source, same_each_day
 from needle.plan.sources.sun import Sun
 from needle.plan.sources.wind import Wind
 from needle.supply.charging import input_limit_w
@@ -69,10 +69,7 @@ class ChargeWindow(Source):
         self, days: int, normals: np.ndarray | None, rng: np.random.Generator
     ) -> np.ndarray:
         """Factors on its W, the same every day, (draws, 1)."""
-        if normals is None or self.spread <= 0:
-            return np.ones((1, days))
-        factor = np.exp(normals * math.sqrt(math.log1p(self.spread**2)))
-        return np.repeat(factor[:, None], days, axis=1)
+        return same_each_day(self.spread, days, normals)
 
     @property
     def rated_most_w(self) -> float:

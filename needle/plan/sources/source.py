@@ -104,3 +104,11 @@ class Source(ABC):
     def drawn(self) -> bool:
         """Whether its power is uncertain."""
         return self.spread > 0
+
+
+def same_each_day(spread: float, days: int, normals: np.ndarray | None) -> np.ndarray:
+    """Log-normal factors that all days share, (draws, days); ones, (1, days), without a spread."""
+    if normals is None or spread <= 0:
+        return np.ones((1, days))
+    factor = np.exp(normals * math.sqrt(math.log1p(spread**2)))
+    return np.repeat(factor[:, None], days, axis=1)
