@@ -32,7 +32,7 @@ class ChargerForm(forms.Form):
 
 @dataclass(frozen=True)
 class PowerBack:
-    """What is said of an outage that is over, and the form of the charger."""
+    """Sentences about an outage that is over, and the form of the charger."""
 
     lines: Sequence[str]
     form: ChargerForm

@@ -103,7 +103,7 @@ class MayRow:
 class WatchPage:
     """A watch as it stands; without ``summary`` it is being computed, or ``words`` say why not.
 
-    ``over`` says that a rehearsal has come to its end.
+    ``over`` says that a rehearsal is at its end.
     """
 
     trial: Trial
