@@ -921,7 +921,7 @@ def trial_document(rng: Random) -> dict[str, Any]:
                 ),
             ),
         }
-        trial |= maybe(rng, 0.4, start_charge=0.95, stop_at=0.05)
+        trial |= maybe(rng, 0.4, start_charge=0.95, stop_at=0.05, start_step=0.2)
     last = log_uniform(rng, 0.5, 60)
     moments = sorted(round(rng.uniform(0, last), 2) for _ in range(rng.randint(0, 5)))
     trial["check_ins"] = [check_in(rng, hours, places) for hours in dict.fromkeys(moments)]

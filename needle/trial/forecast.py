@@ -48,7 +48,7 @@ def forecast(
     if not known and trial.plan is None and not trial.expected_w and trial.ended is None:
         raise DocumentError("expected_w", "is needed until the first check-in")
     expected = expected or expected_of(trial, draws, seed)
-    if not telling and not trial.legs and trial.ended is None:
+    if not telling and not trial.legs and trial.ended is None and not trial.start_step:
         return _as_planned(trial, expected, soon)
     followed = TrialFilter(trial, expected, seed)
     followed.assimilate_check_ins(trial.check_ins)

@@ -76,12 +76,12 @@ def _knee(score: np.ndarray) -> np.ndarray:
     return np.asarray(least + (most - least) * ndtr(score))
 
 
-def behind(shown: float, particles: Particles) -> np.ndarray:
-    """The true charge behind a displayed one, for each particle."""
-    if shown <= 0 or shown >= 1:
-        return np.full(len(particles), shown)
+def behind(shown: np.ndarray | float, particles: Particles) -> np.ndarray:
+    """The true charge behind a displayed one, (particles,); a full or empty one is what it says."""
+    shown = np.broadcast_to(shown, (len(particles),))
     straight = np.maximum(0.0, shown - _lag(particles))
-    return true_charge(straight, knee_of(particles), particles.state[BOW])
+    true = true_charge(straight, knee_of(particles), particles.state[BOW])
+    return np.where((shown <= 0) | (shown >= 1), shown, true)
 
 
 #: Displays that are tried against what earlier runs showed; how far they may bow then (share), and

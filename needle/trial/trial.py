@@ -140,6 +140,8 @@ class Trial:
     start_charge, stop_at : float
         Charge at the start, and at which it is to stop, shares: on the display if any check-in
         reads it, else true ones.
+    start_step : float
+        Step of the display on which that at the start was read, share: bars are coarse.
     expected_w : tuple of float
         W at the battery that the plan expects, one per hour from the start; then their mean.
         Empty if nothing is expected.
@@ -164,6 +166,7 @@ class Trial:
     plan: Plan | None = None
     on: tuple[str, ...] | None = None
     display: tuple[tuple[float, float], ...] = ()
+    start_step: float = 0.0
 
     def plan_of(self, on: tuple[str, ...] | None) -> Plan:
         """Its plan with only some of its loads; with all of them for None."""
@@ -235,6 +238,12 @@ TRIAL_FIELDS: Fields = {
         above=True,
         otherwise="the plan's, else 1",
     ),
+    "start_step": Number(
+        "step of the display on which that was read; a fifth for five bars",
+        unit="share",
+        most=0.5,
+        default=0.0,
+    ),
     "stop_at": Number(
         "charge at which it is stopped",
         unit="share",
@@ -287,8 +296,8 @@ def parse_trial(data: Any) -> Trial:
     names = () if plan is None else tuple(load.name for load in plan.loads)
     checks = parse_check_ins(reader.documents("check_ins"), _routes(supply, plan), names)
     ended, on = _ended(reader, checks), _on(reader, names)
-    display = _display(reader)
-    return Trial(supply, start, stop, watts, spread, checks, ended, plan, on, display)
+    display, step = _display(reader), reader.number("start_step")
+    return Trial(supply, start, stop, watts, spread, checks, ended, plan, on, display, step)
 
 
 def _parse_plan(reader: Reader) -> Plan | None:

@@ -57,8 +57,8 @@ class TrialFilter:
         self.displayed = any(check_in.shown is not None for check_in in trial.check_ins)
         if trial.display:
             bend_display(self.particles, trial.display)
-        if self.displayed:
-            self.particles.state[START] = behind(trial.start_charge, self.particles)
+        if self.displayed or trial.start_step:
+            self.particles.state[START] = behind(self._first_shown(seed), self.particles)
             self.particles.settle()
         self.legs = [(0.0, "start")]
         #: Which loads run in each leg, by its name, and now; None for all of the plan's.
@@ -79,6 +79,11 @@ class TrialFilter:
         #: Hour of the last look ahead, and what came of it.
         self._ahead: tuple[float, tuple[np.ndarray, Any]] | None = None
         self._begin_leg(0)
+
+    def _first_shown(self, seed: int) -> np.ndarray:
+        """Charge shown at the start, (particles,): anywhere within a step of the display."""
+        within = np.random.default_rng([seed, 79]).random(len(self.particles)) - 0.5
+        return np.clip(self.trial.start_charge + self.trial.start_step * within, 0.0, 1.0)
 
     def assimilate_check_ins(self, check_ins: Sequence[CheckIn]) -> None:
         """Update the particles with check-ins, in their order."""

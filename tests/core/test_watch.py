@@ -398,3 +398,20 @@ class PassingTest(unittest.TestCase):
         self.assertEqual(passed, ["check_ins[0]", "check_ins[1]"])
         slow = watch({"h": 5, "on": ["Box", "Fan"]}, {"h": 7, "on": ["Box"]}, hour=7)
         self.assertFalse([entry for entry in slow.forecast.ledger if not entry.used])
+
+
+class StartTest(unittest.TestCase):
+    def test_a_charge_read_in_bars_is_anywhere_within_one(self):
+        """60 % of 2000 Wh at 200 W are six hours; a fifth of it is two hours more or less."""
+
+        def hours(**start):
+            document = {"plan": {**PLAN, "hours": 60}, "check_ins": [], **start}
+            return Watch(parse_trial(document), 0.0, 24.0).forecast.stop_h
+
+        exact = hours(start_charge=0.6)
+        coarse = hours(start_charge=0.6, start_step=0.2)
+        self.assertAlmostEqual(coarse[1], exact[1], delta=0.5)
+        wide = (coarse[2] - coarse[0]) - (exact[2] - exact[0])
+        # A uniform fifth of 2000 Wh between its 10th and 90th percentile: 0.16 · 2000 / 200 h.
+        self.assertGreater(wide, 0.6)
+        self.assertLess(wide, 1.7)

@@ -111,6 +111,7 @@ class NowTest(WatchTest):
         self.assertEqual(self.trial().check_ins.live().count(), 1)
 
     def test_a_look_in_bars(self):
+        self.client.post(self.url("watch:look"), {"shown": "4 of 4"}, **HTMX)
         self.client.post(self.url("watch:look"), {"shown": "3 of 4"}, **HTMX)
         self.assertEqual(self.trial().check_ins.live().get().data, {"bars": 3, "of": 4})
         refused = self.client.post(self.url("watch:look"), {"shown": "half"}, **HTMX)
@@ -131,6 +132,7 @@ class NowTest(WatchTest):
             self.assertEqual(page.status_code, 200)
 
     def test_a_look_is_a_check_in(self):
+        self.client.post(self.url("watch:look"), {"shown": "84"}, **HTMX)
         self.client.post(self.url("watch:look"), {"shown": "83"}, **HTMX)
         self.assertEqual(self.trial().check_ins.live().get().data, {"percent": 83.0})
         refused = self.client.post(self.url("watch:look"), {"shown": "183"}, **HTMX)
@@ -389,3 +391,49 @@ class PowerIsBackTest(WatchTest):
     def test_another_trial_has_no_such_lines(self):
         Trial.objects.update(needed_h=None)
         self.assertNotContains(self.page(charger="200 W"), "The outage lasted")
+
+
+class FirstLookTest(WatchTest):
+    """What the display shows right after the beginning is the charge that it began with."""
+
+    def look(self, shown):
+        return self.client.post(self.url("watch:look"), {"shown": shown}, **HTMX)
+
+    def test_it_is_the_charge_at_the_start_and_is_undone(self):
+        self.begin()
+        full = page_of(self.trial(), 60).summary.remaining_h[1]
+        page = self.look("60 %")
+        self.assertNotContains(page, "lies far below")
+        self.assertEqual((self.trial().start_charge, self.trial().known_check_ins()), (0.6, []))
+        self.assertLess(page_of(self.trial(), 60).summary.remaining_h[1], 0.75 * full)
+        undo(self.job, self.job.changes.first().pk)
+        self.assertEqual(self.trial().start_charge, 1.0)
+
+    def test_bars_are_coarse_and_a_second_look_is_a_check_in(self):
+        self.begin()
+        self.look("4 of 5")
+        document = self.trial().to_document()
+        self.assertAlmostEqual(document["start_charge"], 0.7)
+        self.assertEqual((document["start_step"], document["check_ins"]), (0.2, []))
+        self.look("3 of 5")
+        self.assertEqual(self.trial().known_check_ins()[0].data, {"bars": 3, "of": 5})
+        self.assertAlmostEqual(self.trial().start_charge, 0.7)
+
+    def test_later_looks_are_check_ins(self):
+        self.begin()
+        trial = self.trial()
+        trial.started_at -= timedelta(hours=2)
+        trial.save()
+        self.look("60 %")
+        self.assertEqual(
+            [record.data for record in self.trial().known_check_ins()], [{"percent": 60}]
+        )
+        self.assertEqual(self.trial().start_charge, 1.0)
+
+    def test_a_display_below_the_floor_is_no_start(self):
+        self.plan.floor = 0.2
+        self.plan.save()
+        self.begin()
+        self.look("10 %")
+        self.assertEqual(self.trial().start_charge, 1.0)
+        self.assertEqual(len(self.trial().known_check_ins()), 1)

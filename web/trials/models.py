@@ -202,7 +202,7 @@ class Trial(Record):
         if self.expected and not plan:
             expected = {key: value for key, value in self.expected.items() if key not in _BESIDE}
             document |= {"expected_w": expected} if expected else {}
-        for key in ("display", "on"):
+        for key in ("display", "on", "start_step"):
             if key in self.expected:
                 document[key] = self.expected[key]
         if self.ended_at is not None:

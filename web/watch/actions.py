@@ -9,7 +9,9 @@ from typing import Any
 
 from django.utils import timezone
 
+from needle.document import DocumentError
 from needle.quantity import hours_text
+from needle.trial.trial import parse_check_ins
 from needle.watch.timetable import put_off
 from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
@@ -22,6 +24,11 @@ from web.plans.outcomes import current_plan
 from web.trials.actions import check_in, end_trial, remove_trial, start_trial
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
+
+#: A first look so soon after the beginning is of the charge at the start, h.
+FIRST_LOOK_H = 0.25
+#: Step of a display that shows percent, share.
+PERCENT_STEP = 0.01
 
 
 def running_watch(job: Job) -> Trial | None:
@@ -98,8 +105,18 @@ def _begin(job: Job, what: str, **more: Any) -> Trial:
     return start_trial(trial, ticked)
 
 
-def change_watch(trial: Trial, since: datetime, charge: float, until: datetime) -> None:
+def change_watch(
+    trial: Trial,
+    since: datetime,
+    charge: float,
+    until: datetime,
+    step: float = 0.0,
+    label: str = "",
+) -> None:
     """Correct since when it is out, the charge then (share), and until when it is needed.
+
+    ``step`` is that of the display on which the charge was read (share), ``label`` what the change
+    is called.
 
     Raises
     ------
@@ -118,9 +135,9 @@ def change_watch(trial: Trial, since: datetime, charge: float, until: datetime) 
         # What its plan no longer has needs no exception.
         with suppress(LookupError):
             _put_off(trial, change)
-    trial.expected = {**trial.expected, "done": done}
+    trial.expected = {**trial.expected, "done": done, **({"start_step": step} if step else {})}
     trial.to_core()
-    save_change(trial.job, trial, f"Changed {trial.name}")
+    save_change(trial.job, trial, label or f"Changed {trial.name}")
 
 
 def take_plan_in(trial: Trial) -> None:
@@ -226,14 +243,32 @@ def do(trial: Trial, code: str, name: str, at: datetime) -> None:
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
 
 
-def look(trial: Trial, shown: dict[str, Any]) -> CheckIn:
+def look(trial: Trial, shown: dict[str, Any]) -> None:
     """Store what the display shows now, with the keys of a check-in.
+
+    A first look right after the beginning says with which charge it began.
 
     Raises
     ------
     needle.document.DocumentError
     """
-    return _now(trial, shown)
+    (seen,) = parse_check_ins([{"h": 0, **shown}])
+    read = any(_shows(record) for record in trial.known_check_ins())
+    first = not read and "start_step" not in trial.expected
+    if first and trial.hours_to(trial.now()) <= FIRST_LOOK_H and seen.shown is not None:
+        until = trial.started_at + timedelta(hours=trial.needed_h or 0.0)
+        step = 1 / seen.of if seen.of else PERCENT_STEP
+        label = f"Charge at the start: {seen.shown * 100:.0f} %"
+        # An empty display, or one below the floor, is no start.
+        with suppress(DocumentError):
+            change_watch(trial, trial.started_at, seen.shown, until, step, label)
+            return
+        trial.refresh_from_db()
+    _now(trial, shown)
+
+
+def _shows(record: CheckIn) -> bool:
+    return bool({"percent", "bars"} & set(record.data))
 
 
 def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
