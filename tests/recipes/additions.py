@@ -124,7 +124,7 @@ class Pedal(Source):
     ),
     Insertion(
         "needle/plan/sources/registry.py",
-        "from needle.plan.sources.source import Source\n",
+        "from needle.plan.sources.source import Source, same_each_day\n",
         "from needle.plan.sources.pedal import Pedal\n",
     ),
     Insertion("needle/plan/sources/registry.py", '    "wind": Wind,\n', '    "pedal": Pedal,\n'),
