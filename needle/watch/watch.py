@@ -27,7 +27,7 @@ CHARGE_H, USE_MIN = 2.0, 15.0
 #: Parts of the likely hours left after which a charger is tried.
 CHARGE_PARTS = (0.0, 0.25, 0.5, 0.75, 0.9)
 #: Longest look ahead beyond the hour needed, h.
-MOST_AHEAD_H = 96.0
+MOST_AHEAD_H = 48.0
 #: W below which a load draws nothing that matters.
 IDLE_W = 0.5
 #: Most of the musts' chance that anything else may take from one look to the next.

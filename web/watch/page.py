@@ -38,7 +38,7 @@ from web.watch.rehearsals import empty_h
 
 T = TypeVar("T")
 #: Raised when the core tells the same watch differently.
-WATCH_VERSION = 4
+WATCH_VERSION = 5
 #: How long a page waits, s; and how often "now" moves, h.
 PAGE_WAIT_S, STEP_H = 2.0, 0.1
 #: Hours for which a page is answered by what it was made from.
