@@ -78,6 +78,14 @@ def _ran_on_mains(trial: Trial) -> bool:
     return any(mask is not None and bool(mask.any()) for mask in carried)
 
 
+def sources_give(trial: Trial) -> bool:
+    """Whether a source of its plan would give anything by its end: no sun shines by night."""
+    if trial.plan is None or trial.ended is None:
+        return False
+    start, minutes = trial.plan.start, max(1, round(60 * trial.ended.h))
+    return any(bool(source.power_w(start, minutes).any()) for source in trial.plan.sources)
+
+
 def run_of(trial: Trial) -> FinishedRun | str:
     """Return a finished trial as a run; or, as text, why it is not one.
 
@@ -137,9 +145,9 @@ def display_seen(trial: Trial) -> list[tuple[float, float]]:
 
 
 def _is_charged(trial: Trial) -> bool:
-    """Whether it did not begin full, or anything was put in on the way."""
+    """Whether it did not begin full, or anything was, or would have been, put in on the way."""
     put_in = any(check.watts_in or check.wh_in for check in trial.check_ins)
-    return put_in or trial.start_charge < 1
+    return put_in or trial.start_charge < 1 or sources_give(trial)
 
 
 def _used_shares(trial: Trial, shown: Sequence[CheckIn], hours: float) -> list[float]:

@@ -26,7 +26,7 @@ class CarryTest(SiteTest):
             job=self.job, name="Night", supply=self.supply, is_current=True
         )
 
-    def trial(self, *counts, hours=30.0, **check):
+    def trial(self, *counts, hours=30.0, why="by hand", **check):
         """A trial from two evenings ago with (h, Wh in) on the way."""
         evening = timezone.localtime() - timedelta(days=3)
         begin = evening.replace(hour=21, minute=0, second=0, microsecond=0)
@@ -43,7 +43,7 @@ class CarryTest(SiteTest):
         for hour, wh_in in counts:
             at = begin + timedelta(hours=hour)
             check_in(CheckIn(trial=trial, at=at, data={"wh_in": wh_in, **check}))
-        end_trial(trial, begin + timedelta(hours=hours), "by hand")
+        end_trial(trial, begin + timedelta(hours=hours), why)
         return Trial.objects.get(pk=trial.pk)
 
     def panels(self):
@@ -76,6 +76,12 @@ class CarryTest(SiteTest):
         self.client.post(self.url("trials:carry", trial.pk))
         source.refresh_from_db()
         self.assertEqual(source.data["measured"], [{"on": day, "wh": 850.0}])
+
+    def test_a_run_by_night_was_not_charged_by_its_panels(self):
+        self.panels()
+        by_night, by_day = self.trial(hours=6.0, why="floor"), self.trial(hours=16.0, why="floor")
+        self.assertEqual(by_night.why_not_a_run(), "")
+        self.assertIn("it was charged meanwhile", by_day.why_not_a_run())
 
     def test_half_a_day_is_no_evidence_on_the_panels(self):
         self.panels()

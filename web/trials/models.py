@@ -13,7 +13,8 @@ from django.utils import timezone
 
 from needle.measure.readings import MOST_W, MOST_WH
 from needle.plan.load import AC
-from needle.trial.finished_run import FinishedRun, run_of
+from needle.plan.sources.source import Source
+from needle.trial.finished_run import FinishedRun, run_of, sources_give
 from needle.trial.honesty import Foretold
 from needle.trial.trial import BATTERY, MOST_H, leg_name, parse_check_ins, parse_trial
 from needle.trial.trial import Trial as CoreTrial
@@ -247,10 +248,12 @@ class Trial(Record):
         )
         if own := next((words for holds, words in reasons if holds), ""):
             return own
-        made = run_of(self.to_core())
+        core = self.to_core()
+        made = run_of(core)
         if isinstance(made, str):
             return made
-        if self.ran.get("charged") and made.wh_in is None:
+        charged = self.ran.get("charged") and (not _sources_of(core) or sources_give(core))
+        if charged and made.wh_in is None:
             return "it was charged meanwhile, and nobody noted the Wh, or often the W, that went in"
         return ""
 
@@ -376,6 +379,10 @@ class Trial(Record):
 
     def to_core(self) -> CoreTrial:
         return parse_trial(self.to_document())
+
+
+def _sources_of(core: CoreTrial) -> tuple[Source, ...]:
+    return () if core.plan is None else core.plan.sources
 
 
 def _loads_of(made: FinishedRun, fed: Mapping[str, dict[str, Any]]) -> dict[str, Any]:
