@@ -41,7 +41,7 @@ class RehearsalTest(SiteTest):
         self.begin()
         trial = self.trial()
         with self.later(3):
-            self.assertAlmostEqual(trial.hours_to(trial.now()), 3.0, delta=1.1)
+            self.assertAlmostEqual(trial.hours_to(trial.now()), 3.0, delta=0.9)
         with self.later(300):
             self.assertEqual(trial.hours_to(trial.now()), 20.0)
         self.assertContains(self.client.get(self.url("watch:watch")), "a minute is an hour")
@@ -63,7 +63,7 @@ class RehearsalTest(SiteTest):
             self.client.post(self.url("watch:look"), **HTMX)
         (seen,) = self.trial().known_check_ins()
         hour = self.trial().hours_to(seen.at)
-        self.assertAlmostEqual(hour, 2.0, delta=1.1)
+        self.assertAlmostEqual(hour, 2.0, delta=0.9)
         self.assertEqual(seen.data, {"percent": round(100 * shown_now(self.trial(), hour))})
 
     def test_it_says_when_it_is_over_and_how_it_went(self):
