@@ -169,7 +169,7 @@ class Rehearsal:
         card = _card(self.plan, self.needed_h)
         switches: list[Switch] = []
         for row in card.rows:
-            shown = self.shown(switches, row.hour) if switches else 1.0
+            shown = self.shown(switches, row.hour)
             on: list[str] = [*card.musts]
             if row.shoulds_from is not None and shown >= row.shoulds_from:
                 on += card.shoulds

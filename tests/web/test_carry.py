@@ -83,6 +83,13 @@ class CarryTest(SiteTest):
         self.assertEqual(by_night.why_not_a_run(), "")
         self.assertIn("it was charged meanwhile", by_day.why_not_a_run())
 
+    def test_other_panels_that_could_not_have_given_it_are_left_alone(self):
+        source = self.panels()
+        trial = self.trial((26.0, 900.0))
+        source.data = {**source.data, "rated_w": 20.0}
+        source.save()
+        self.assertIsNone(sun_of(trial))
+
     def test_half_a_day_is_no_evidence_on_the_panels(self):
         self.panels()
         self.assertIsNone(sun_of(self.trial((15.0, 400.0))))

@@ -335,6 +335,26 @@ class StepTest(WatchTest):
         self.assertNotIn("Generator", words)
         self.assertNotIn("Lamp on", words)
 
+    def test_corrections_one_after_another_keep_a_charger_that_was_planned(self):
+        soon = timezone.localtime() + timedelta(hours=6)
+        actions.run_charger(self.trial(), "Generator", soon)
+        for minutes in (10, 20):
+            trial = self.trial()
+            since = trial.started_at - timedelta(minutes=minutes)
+            change_watch(trial, since, 1.0, since + timedelta(hours=12))
+        between = self.trial().expected["plan"]["sources"][0]["between"]
+        self.assertIn(soon.isoformat(), [begin for begin, _ in between])
+
+    def test_nothing_reckons_without_what_a_life_depends_on(self):
+        self.lamp.cares = "life"
+        self.lamp.save()
+        actions.take_plan_in(self.trial())
+        row = next(row for row in page_of(self.trial(), 60).doings if row.name == "Lamp")
+        self.assertFalse(row.can_wait or row.can_fail)
+        for what in ("later", "not possible"):
+            self.assertEqual(self.step(what).status_code, 404)
+        self.assertEqual(self.step("done").status_code, 200)
+
     def test_what_is_not_planned_is_refused(self):
         wrong = self.soon + timedelta(minutes=7)
         for more in (
@@ -345,8 +365,11 @@ class StepTest(WatchTest):
         ):
             with self.subTest(more=more):
                 self.assertEqual(self.step(**{"what": "later", **more}).status_code, 404)
-        bare = {"what": "done", "code": "switch-on", "name": "Lamp", "at": "soon"}
-        self.assertEqual(self.client.post(self.url("watch:step"), bare).status_code, 404)
+        self.assertEqual(self.step("done", name="x" * 5000).status_code, 404)
+        self.assertEqual(self.step("done", code="odd").status_code, 404)
+        for at in ("soon", "2026-06-31T10:00:00+00:00", "2026-06-30T10:00:00"):
+            bare = {"what": "done", "code": "switch-on", "name": "Lamp", "at": at}
+            self.assertEqual(self.client.post(self.url("watch:step"), bare).status_code, 404)
 
     def test_a_watch_that_began_without_its_plan_can_take_it_in_later(self):
         trial = self.trial()
@@ -417,6 +440,8 @@ class FirstLookTest(WatchTest):
         document = self.trial().to_document()
         self.assertAlmostEqual(document["start_charge"], 0.7)
         self.assertEqual((document["start_step"], document["check_ins"]), (0.2, []))
+        actions.take_plan_in(self.trial())
+        self.assertEqual(self.trial().to_document()["start_step"], 0.2)
         self.look("3 of 5")
         self.assertEqual(self.trial().known_check_ins()[0].data, {"bars": 3, "of": 5})
         self.assertAlmostEqual(self.trial().start_charge, 0.7)

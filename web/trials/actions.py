@@ -180,22 +180,9 @@ def carry_over(
                 learnt.load, "charge-drop", learnt.data, note=learnt.note, client_key=key
             )
         if sun is not None and not sun.done:
-            _add_days(sun)
+            sun.source.data = {**sun.source.data, "measured": list(sun.measured)}
+            save_source(sun.source)
         save_change(trial.job, trial, "")
-
-
-def _add_days(sun: SunSeen) -> None:
-    """Add days of sun to the panels; one that somebody measured there stays."""
-    source = sun.source
-    known = list(source.data.get("measured", []))
-    days = {entry.get("on") for entry in known}
-    new = [
-        {"on": seen.day.isoformat(), "wh": round(seen.wh, 1)}
-        for seen in sun.days
-        if seen.day.isoformat() not in days
-    ]
-    source.data = {**source.data, "measured": [*known, *new]}
-    save_source(source)
 
 
 def simulated_run(trial: Trial) -> StandinRun:

@@ -14,7 +14,6 @@ from django.utils import timezone
 from needle.plan.sources.mains import Mains
 from needle.plan.sources.registry import ChargeWindow
 from needle.quantity import hours_range_text, hours_text, with_unit
-from needle.supply.charging import input_limit_w
 from needle.trial.lessons import Lesson
 from needle.trial.prediction import Forecast
 from needle.trial.trial import Trial as CoreTrial
@@ -43,8 +42,7 @@ def power_back(
 ) -> PowerBack:
     """What an outage took, and when it would be carried again.
 
-    ``asked`` are the values of the charger's form; without one the plan's charger, or the supply's
-    input, is taken.
+    ``asked`` are the values of the charger's form; without one the plan's mains are taken.
     """
     core = trial.to_core()
     form = ChargerForm(asked if asked.get("charger") else None)
@@ -88,12 +86,11 @@ def _full_again(trial: Trial, core: CoreTrial, prediction: Forecast, watts: floa
 
 
 def _usual_w(core: CoreTrial) -> float | None:
-    """W of the plan's mains, else the most that an input of the supply takes; None if unknown."""
+    """W of the plan's mains; None if it has none: what an input takes at most is no charger."""
     sources = core.plan.sources if core.plan is not None else ()
     mains = [
         source.most_w
         for source in sources
         if isinstance(source, Mains | ChargeWindow) and not source.litres_per_kwh
     ]
-    limits = [input_limit_w(entry, core.battery) for entry in core.supply.inputs]
-    return max(mains, default=None) or max(filter(math.isfinite, limits), default=None)
+    return max(mains, default=None)

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from django.core.exceptions import ValidationError
 from django.urls import reverse
 from django.utils.safestring import SafeString
 
@@ -59,10 +60,14 @@ class Learnt:
 
 @dataclass(frozen=True)
 class SunSeen:
-    """Days of sun that a finished trial counted, for the panels of its plan."""
+    """Days of sun that a finished trial counted, for the panels of its plan.
+
+    ``measured`` are all measured days of the panels with these; one that somebody measured stays.
+    """
 
     source: PlanSource
     days: Sequence[SunDay]
+    measured: Sequence[dict[str, Any]]
     done: bool
 
 
@@ -146,8 +151,20 @@ def sun_of(trial: Trial) -> SunSeen | None:
     if len(suns) != 1:
         return None
     source = suns[0]
-    known = {entry.get("on") for entry in source.data.get("measured", [])}
-    return SunSeen(source, days, all(day.day.isoformat() in known for day in days))
+    known = source.data.get("measured", [])
+    dates = {entry.get("on") for entry in known}
+    new = [
+        {"on": seen.day.isoformat(), "wh": round(seen.wh, 1)}
+        for seen in days
+        if seen.day.isoformat() not in dates
+    ]
+    measured = PlanSource(kind="sun", name=source.name, data={**source.data})
+    measured.data["measured"] = [*known, *new]
+    try:
+        measured.clean()
+    except ValidationError:
+        return None  # other panels by now, which could not have given that
+    return SunSeen(source, days, measured.data["measured"], not new)
 
 
 def load_that_ran(job: Job, ran: dict[str, Any]) -> Load | None:

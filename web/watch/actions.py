@@ -12,7 +12,7 @@ from django.utils import timezone
 from needle.document import DocumentError
 from needle.quantity import hours_text
 from needle.trial.trial import parse_check_ins
-from needle.watch.timetable import put_off
+from needle.watch.timetable import CAN_WAIT, put_off
 from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
 from web.jobs.actions import save_change
@@ -27,6 +27,8 @@ from web.trials.models import CheckIn, Trial
 
 #: A first look so soon after the beginning is of the charge at the start, h.
 FIRST_LOOK_H = 0.25
+#: Steps that can be ticked off, by the code of their sentence.
+STEPS = (*CAN_WAIT, "mains-come", "mains-go")
 #: Step of a display that shows percent, share.
 PERCENT_STEP = 0.01
 
@@ -112,18 +114,20 @@ def change_watch(
     since: datetime,
     charge: float,
     until: datetime,
-    step: float = 0.0,
+    step: float | None = None,
     label: str = "",
 ) -> None:
     """Correct since when it is out, the charge then (share), and until when it is needed.
 
-    ``step`` is that of the display on which the charge was read (share), ``label`` what the change
-    is called.
+    ``step`` is that of the display on which the charge was read (share), None as it was if the
+    charge stays; ``label`` is what the change is called.
 
     Raises
     ------
     needle.document.DocumentError
     """
+    if step is None:
+        step = trial.expected.get("start_step", 0.0) if charge == trial.start_charge else 0.0
     trial.started_at, trial.start_charge = since, charge
     trial.needed_h = (until - since).total_seconds() / 3600
     on, planned = trial.expected.get("on"), trial.expected.get("chargers", [])
@@ -137,7 +141,9 @@ def change_watch(
         # What its plan no longer has needs no exception.
         with suppress(LookupError):
             _put_off(trial, change)
-    trial.expected = {**trial.expected, "done": done, **({"start_step": step} if step else {})}
+    trial.expected = {**trial.expected, "chargers": planned, "done": done}
+    if step:
+        trial.expected["start_step"] = step
     trial.to_core()
     save_change(trial.job, trial, label or f"Changed {trial.name}")
 
@@ -213,14 +219,22 @@ def put_off_doing(
     Raises
     ------
     LookupError
-        No such step is planned then.
+        No such step is planned then, or a life depends on the load: nothing reckons without it.
     needle.document.DocumentError
         It would meet the next one of its kind.
     """
+    if name in lives_of(trial):
+        raise LookupError(name)
     _put_off(trial, [code, name, at.isoformat(), _minutes(later)])
     trial.to_core()
     what = "not possible" if later is None else f"{hours_text(later.total_seconds() / 3600)} later"
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: {what}")
+
+
+def lives_of(trial: Trial) -> set[str]:
+    """Names of its plan's loads that a life depends on."""
+    loads = (trial.expected.get("plan") or {}).get("loads", [])
+    return {load["name"] for load in loads if load.get("cares") == "life"}
 
 
 def _minutes(later: timedelta | None) -> float | None:
@@ -239,9 +253,21 @@ def _put_off(trial: Trial, change: list[Any]) -> None:
 
 
 def do(trial: Trial, code: str, name: str, at: datetime) -> None:
-    """Note that one of the next steps was done."""
-    done = [*trial.expected.get("done", []), [code, name, at.isoformat()]]
-    trial.expected = {**trial.expected, "done": done}
+    """Note that one of the next steps was done; a second tap notes nothing.
+
+    Raises
+    ------
+    LookupError
+        Its plan has no such load or source.
+    """
+    plan = trial.expected.get("plan") or {}
+    known = {item.get("name") for of in ("loads", "sources") for item in plan.get(of, [])}
+    if name not in known or code not in STEPS:
+        raise LookupError(name)
+    step, done = [code, name, at.isoformat()], trial.expected.get("done", [])
+    if step in done:
+        return
+    trial.expected = {**trial.expected, "done": [*done, step]}
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
 
 

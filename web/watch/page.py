@@ -306,6 +306,7 @@ def _watts_text(watts: Range) -> str:
 
 def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
     code, at = doing.said.code, moment_of(trial, doing.hour)
+    life = any(load.name == doing.name and load.safety_class == "life" for load in summary.loads)
     return DoingRow(
         at=clock(at),
         words=said(doing.said),
@@ -314,8 +315,8 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         code=code if doing.name else "",
         name=doing.name,
         moment=at.replace(second=0, microsecond=0).isoformat(),
-        can_wait=code in CAN_WAIT,
-        can_fail=code in CAN_FAIL,
+        can_wait=code in CAN_WAIT and not life,
+        can_fail=code in CAN_FAIL and not life,
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from django.contrib import messages
 from django.http import Http404, HttpResponse
@@ -164,7 +164,7 @@ def charge(request: HtmxRequest, job: Job) -> HttpResponse:
     """A charger of the plan runs for two hours, from the moment that is posted."""
     trial = _running(job)
     now = timezone.localtime(trial.now())
-    begin = parse_datetime(request.POST.get("at", "")) or now
+    begin = _moment(request.POST.get("at", "")) or now
     if not begin.tzinfo or abs(begin - now) > LONGEST_AHEAD:
         raise Http404
     try:
@@ -175,6 +175,14 @@ def charge(request: HtmxRequest, job: Job) -> HttpResponse:
         messages.error(request, error.sentence)
         return redirect("watch:watch", job.pk)
     return _changed(request, job)
+
+
+def _moment(text: str) -> datetime | None:
+    """A moment that was posted; None if it is none, such as the 31st of June."""
+    try:
+        return parse_datetime(text)
+    except ValueError:
+        return None
 
 
 #: How much later a next step is put off: a charger by an hour, a load by half of one.
@@ -188,7 +196,7 @@ def step(request: HtmxRequest, job: Job) -> HttpResponse:
     """One of the next steps was done, is later, or is not possible."""
     trial, posted = _running(job), request.POST
     code, name = posted.get("code", ""), posted.get("name", "")
-    at, what = parse_datetime(posted.get("at", "")), posted.get("what")
+    at, what = _moment(posted.get("at", "")), posted.get("what")
     if at is None or not at.tzinfo or what not in ("done", "later", "not possible"):
         raise Http404
     try:
