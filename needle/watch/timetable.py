@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -90,10 +90,8 @@ def _moved_spans(
         for window in windows
         for begin, end in zip(_dated(window.start, start), _dated(window.end, start), strict=True)
     ]
-    found = [number for number, span in enumerate(spans) if abs(span[ends] - at) <= SAME]
-    if not found:
-        raise LookupError(at)
-    spans[found[0]] = move(spans[found[0]])
+    place = _place([span[ends] for span in spans], at)
+    spans[place] = move(spans[place])
     return [[begin.isoformat(), end.isoformat()] for begin, end in sorted(spans)]
 
 
@@ -106,11 +104,21 @@ def _moved_tasks(use: Any, start: datetime, at: datetime, by: timedelta) -> dict
     moments = [
         moment for each in parse_moments(items, key, start.tzinfo) for moment in _dated(each, start)
     ]
-    found = [number for number, moment in enumerate(moments) if abs(moment - at) <= SAME]
-    if not found:
-        raise LookupError(at)
-    moments[found[0]] += by
+    moments[_place(moments, at)] += by
     return {**use, key: [moment.isoformat() for moment in sorted(moments)]}
+
+
+def _place(moments: Sequence[datetime], at: datetime) -> int:
+    """Index of the moment that is meant.
+
+    Raises
+    ------
+    LookupError
+    """
+    for place, moment in enumerate(moments):
+        if abs(moment - at) <= SAME:
+            return place
+    raise LookupError(at)
 
 
 def _dated(moment: Moment, start: datetime) -> list[datetime]:

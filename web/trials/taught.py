@@ -151,20 +151,20 @@ def sun_of(trial: Trial) -> SunSeen | None:
     if len(suns) != 1:
         return None
     source = suns[0]
-    known = source.data.get("measured", [])
-    dates = {entry.get("on") for entry in known}
-    new = [
-        {"on": seen.day.isoformat(), "wh": round(seen.wh, 1)}
-        for seen in days
-        if seen.day.isoformat() not in dates
-    ]
-    measured = PlanSource(kind="sun", name=source.name, data={**source.data})
-    measured.data["measured"] = [*known, *new]
+    new = _not_measured_yet(source, days)
+    measured = [*source.data.get("measured", []), *new]
     try:
-        measured.clean()
+        PlanSource(kind="sun", name=source.name, data={**source.data, "measured": measured}).clean()
     except ValidationError:
         return None  # other panels by now, which could not have given that
-    return SunSeen(source, days, measured.data["measured"], not new)
+    return SunSeen(source, days, measured, not new)
+
+
+def _not_measured_yet(source: PlanSource, days: Sequence[SunDay]) -> list[dict[str, Any]]:
+    """Days that nobody measured at the panels, as in their document."""
+    known = {entry.get("on") for entry in source.data.get("measured", [])}
+    dated = [(seen.day.isoformat(), round(seen.wh, 1)) for seen in days]
+    return [{"on": day, "wh": wh} for day, wh in dated if day not in known]
 
 
 def load_that_ran(job: Job, ran: dict[str, Any]) -> Load | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
 from contextlib import suppress
 from datetime import datetime, timedelta
 from typing import Any
@@ -126,26 +127,31 @@ def change_watch(
     ------
     needle.document.DocumentError
     """
-    if step is None:
-        step = trial.expected.get("start_step", 0.0) if charge == trial.start_charge else 0.0
+    if step is None and charge == trial.start_charge:
+        step = trial.expected.get("start_step")
     trial.started_at, trial.start_charge = since, charge
     trial.needed_h = (until - since).total_seconds() / 3600
-    on, planned = trial.expected.get("on"), trial.expected.get("chargers", [])
-    done, moved = (trial.expected.get(key, []) for key in ("done", "put_off"))
+    before = trial.expected
     expect(trial, _ticked(trial))
-    if on is not None and trial.expected.get("plan"):
-        trial.expected["on"] = [name for name in trial.load_names if name in on]
-    for name, window in planned:
-        _plan_charger(trial, name, window)
-    for change in moved:
-        # What its plan no longer has needs no exception.
-        with suppress(LookupError):
-            _put_off(trial, change)
-    trial.expected = {**trial.expected, "chargers": planned, "done": done}
+    _keep(trial, before)
     if step:
         trial.expected["start_step"] = step
     trial.to_core()
     save_change(trial.job, trial, label or f"Changed {trial.name}")
+
+
+def _keep(trial: Trial, before: Mapping[str, Any]) -> None:
+    """Keep what was switched, planned, put off and done in a watch that is worked out again."""
+    if "on" in before and trial.expected.get("plan"):
+        trial.expected["on"] = [name for name in trial.load_names if name in before["on"]]
+    for name, window in before.get("chargers", []):
+        _plan_charger(trial, name, window)
+    for change in before.get("put_off", []):
+        # What its plan no longer has needs no exception.
+        with suppress(LookupError):
+            _put_off(trial, change)
+    kept = {key: before[key] for key in ("chargers", "done") if key in before}
+    trial.expected = {**trial.expected, **kept}
 
 
 def take_plan_in(trial: Trial) -> None:
