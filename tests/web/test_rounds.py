@@ -241,7 +241,7 @@ class RoundTest(SiteTest):
         self.plan()
         record, plan_rest = self.made(), actions._plan_rest
         other = record.steps[1]["key"]
-        hands = iter([lambda: actions.mark(self.made(), other, STARTED)])
+        hands = iter([lambda: actions.mark(self.made(), other, STARTED, timezone.now())])
 
         def plan_slowly(record, at):
             plan_rest(record, at)

@@ -38,6 +38,7 @@ from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
+from web.jobs.outbox import moment_made
 from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
 from web.loads.words import row_of
@@ -103,7 +104,7 @@ def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
         form = SessionForm(instance=Session())
         form.fields["load"].queryset = job.loads.live()  # type: ignore[attr-defined]
         return _index(request, job, list(job.loads.live()), form, meter)
-    add_reading(target, "spot", **meter.as_reading())
+    add_reading(target, "spot", **meter.as_reading(moment_made(request)))
     announce_change(request, job)
     return redirect(f"{reverse('bench:index', args=[job.pk])}?load={load}")
 

@@ -35,7 +35,7 @@ def clinic_round(job: Job, plan: Plan) -> MeasuringRound:
         )
     )
     if record.steps:
-        mark(record, record.steps[0]["key"], STARTED)
+        mark(record, record.steps[0]["key"], STARTED, timezone.now())
     return record
 
 

@@ -10,7 +10,12 @@ from web.jobs.models import Job
 
 
 def announce_change(request: HttpRequest, job: Job) -> None:
-    """Queue a message about the latest change, with its id so that the page offers undo."""
+    """Queue a message about the latest change, with its id so that the page offers undo.
+
+    None for an entry that waited on its device: many arrive at once, and its outbox says so.
+    """
+    if "waited_s" in request.POST:
+        return
     change = latest_change(job)
     if change is not None:
         messages.success(request, f"{change.label}.", extra_tags=str(change.pk))

@@ -169,3 +169,19 @@ class Change(models.Model):
 
     def __str__(self) -> str:
         return self.label
+
+
+class Receipt(models.Model):
+    """That an entry with this key has arrived, so that the same one sent again changes nothing."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="receipts")
+    client_key = models.UUIDField()
+    created_at = models.DateTimeField(auto_now_add=True, db_index=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["job", "client_key"], name="one_receipt_per_entry")
+        ]
+
+    def __str__(self) -> str:
+        return str(self.client_key)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Any, ClassVar
 
 from django import forms
@@ -230,12 +231,15 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
                 self.add_core_error(error, {key: name for name, key in self.renamed.items()})
         return cleaned
 
-    def as_reading(self) -> dict[str, Any]:
-        """Arguments of :func:`web.loads.actions.add_reading` from a valid form."""
+    def as_reading(self, made_at: datetime | None = None) -> dict[str, Any]:
+        """Arguments of :func:`web.loads.actions.add_reading` from a valid form.
+
+        ``made_at`` is when it was typed, if that was not just now.
+        """
         cleaned = self.cleaned_data
         return {
             "data": self.data_to_store,
-            "read_at": cleaned["read_at"],
+            "read_at": cleaned["read_at"] or made_at,
             "note": cleaned["note"],
             "client_key": client_key(self),
             "picture": cleaned["photo"],

@@ -19,6 +19,7 @@ from web.jobs.access import of_job
 from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
+from web.jobs.outbox import moment_made
 from web.loads import actions, survey
 from web.loads.forms import LoadForm, PutOffForm
 from web.loads.models import TYPES, Load, Photo, Reading
@@ -176,7 +177,7 @@ def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpRes
     typed = {name: text[:MAX_TEXT] for name, text in request.GET.items() if name != "client_key"}
     form = form_class(request.POST or None, request.FILES or None, load=record, initial=typed)
     if request.method == "POST" and form.is_valid():
-        actions.add_reading(record, kind, **form.as_reading())
+        actions.add_reading(record, kind, **form.as_reading(moment_made(request)))
         announce_change(request, job)
         return _changed(request, job, load, form_class(load=record))
     if request.htmx:

@@ -14,7 +14,7 @@ from django.views.decorators.http import require_POST
 
 from needle.document import DocumentError
 from needle.usage.schedule import copied_block, moved_block, stretched_block, without_block
-from web.common.htmx import HtmxRequest
+from web.common.htmx import HtmxRequest, refusal
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
@@ -38,7 +38,7 @@ def _live(
 
 
 def _refuse(words: str) -> HttpResponse:
-    return HttpResponse(f"{words[0].upper()}{words[1:]}.", status=422, content_type="text/plain")
+    return refusal(f"{words[0].upper()}{words[1:]}.")
 
 
 def _words(form: WhatIfForm) -> str:

@@ -59,8 +59,8 @@ def plan_anew(record: MeasuringRound, label: str = "Planned the rest of a round 
     _change(record, planned)
 
 
-def mark(record: MeasuringRound, key: str, state: str) -> None:
-    """Set the state of a step; except for a start, the rest is planned again.
+def mark(record: MeasuringRound, key: str, state: str, at: datetime) -> None:
+    """Set the state of a step from a moment on; except for a start, the rest is planned again.
 
     Raises
     ------
@@ -68,7 +68,7 @@ def mark(record: MeasuringRound, key: str, state: str) -> None:
         The step is no longer in the round, or the plan is refused.
     AnswerPending
     """
-    _change(record, lambda record: _marked(record, key, state))
+    _change(record, lambda record: _marked(record, key, state, at))
 
 
 def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> None:
@@ -93,7 +93,7 @@ def _change(record: MeasuringRound, change: Callable[[MeasuringRound], str]) -> 
     raise StaleRecordError
 
 
-def _marked(record: MeasuringRound, key: str, state: str) -> str:
+def _marked(record: MeasuringRound, key: str, state: str, at: datetime) -> str:
     step = next((step for step in record.steps if step["key"] == key), None)
     if step is None:
         raise DocumentError("", "that step is no longer in this round, which was planned anew")
@@ -101,12 +101,11 @@ def _marked(record: MeasuringRound, key: str, state: str) -> str:
     if was == state:
         return ""
     step["state"] = state
-    now = timezone.now()
     if state == STARTED:
         length = datetime.fromisoformat(step["last"]) - datetime.fromisoformat(step["first"])
-        step |= {"first": now.isoformat(), "last": (now + length).isoformat()}
+        step |= {"first": at.isoformat(), "last": (at + length).isoformat()}
     if state == DONE:
-        step["last"] = now.isoformat()
+        step["last"] = at.isoformat()
     label = f"{said(step['do']).split(':')[0]}: {state or 'to be done'}"
     if state != STARTED and not record.over:
         _plan_rest(record, max(record.begins, _now()))

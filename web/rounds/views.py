@@ -19,14 +19,16 @@ from needle.document import DocumentError
 from needle.message import unkept
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
-from web.common.htmx import HtmxRequest, is_narrow
+from web.common.htmx import HtmxRequest, is_narrow, refused
 from web.common.units import said
 from web.drawing.standalone import standalone
 from web.drawing.timeline import NARROW, WIDE
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
+from web.jobs.outbox import moment_made
 from web.plans.answer_pool import AnswerPending
+from web.plans.outcomes import still_working
 from web.rounds import actions
 from web.rounds.forms import RoundForm
 from web.rounds.models import PLANNED, STARTED, STATES, MeasuringRound
@@ -84,7 +86,8 @@ def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     key, state = request.POST.get("step", ""), request.POST.get("state", "")
     if state not in (PLANNED, *STATES):
         raise Http404
-    return _changed(request, job, stored, lambda: actions.mark(stored, key, state))
+    at = moment_made(request) or timezone.now()
+    return _changed(request, job, stored, lambda: actions.mark(stored, key, state, at))
 
 
 @require_POST
@@ -99,14 +102,17 @@ def _changed(
     request: HtmxRequest, job: Job, stored: MeasuringRound, change: Callable[[], None]
 ) -> HttpResponse:
     """Change a round and redirect to its page, with an error message if needed."""
+    page = reverse("rounds:round", args=[job.pk, stored.pk])
     try:
         change()
         announce_change(request, job)
     except DocumentError as error:
-        messages.error(request, f"Nothing was changed: {error.message}.")
+        return refused(request, f"Nothing was changed: {error.message}.", page)
     except AnswerPending:
+        if request.htmx:
+            return still_working()
         messages.info(request, STILL)
-    return redirect("rounds:round", job.pk, stored.pk)
+    return redirect(page)
 
 
 @require_POST

@@ -27,6 +27,7 @@ from web.supplies.actions import add_test
 from web.supplies.models import SupplyTest
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
+from web.trials.switching import with_earlier_change
 
 if TYPE_CHECKING:
     from web.trials.taught import Carry, Learnt, SunSeen
@@ -95,13 +96,32 @@ def check_in(record: CheckIn) -> CheckIn:
         The core refuses the trial with it.
     """
     trial = record.trial
+    label = f"Checked in on {trial.name}"
     with transaction.atomic():
         if record.pk is None:
-            record = save_new(trial.job, record, f"Checked in on {trial.name}")[0]
+            with as_one(trial.job, label):
+                record, created = save_new(trial.job, record, label)
+                if created:
+                    _correct_later(record, label)
         else:
             save_change(trial.job, record, f"Corrected a check-in of {trial.name}")
         Trial.objects.get(pk=trial.pk).to_core()
     return record
+
+
+def _correct_later(record: CheckIn, label: str) -> None:
+    """Correct what runs by later check-ins, where a new one is entered before them."""
+    trial = Trial.objects.with_check_ins().get(pk=record.trial_id)
+    trial.job = record.trial.job
+    later = [other for other in trial.known_check_ins() if other.at > record.at]
+    if "on" not in record.data or not later:
+        return
+    before = trial.on_at(record.at, record)
+    corrected = with_earlier_change(before, record.data["on"], [other.data for other in later])
+    for other, data in zip(later, corrected, strict=True):
+        if data != other.data:
+            other.data = data
+            save_change(trial.job, other, label)
 
 
 def remove_check_in(record: CheckIn) -> None:

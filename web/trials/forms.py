@@ -253,6 +253,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
         label="Runs from then on", required=False, widget=forms.CheckboxSelectMultiple
     )
     loads_shown = forms.BooleanField(required=False, initial=True, widget=forms.HiddenInput)
+    on_before = forms.JSONField(required=False, widget=forms.HiddenInput)
     note = forms.CharField(max_length=400, required=False)
     elapsed = QuantityField(
         "h",
@@ -266,10 +267,22 @@ class CheckInForm(OnceMixin, _MomentMixin):
     #: Shown large and first; the rest folds, but for what was used the last time.
     main: ClassVar = ("percent", "watts", "wh", "display_h")
     #: Fields that are not figures of the document.
-    own: ClassVar = ("at", "elapsed", "back_to", "on", "loads_shown", "client_key", "version")
+    own: ClassVar = (
+        "at",
+        "elapsed",
+        "back_to",
+        "on",
+        "on_before",
+        "loads_shown",
+        "client_key",
+        "version",
+    )
 
-    def __init__(self, *args: Any, record: CheckIn, **kwargs: Any) -> None:
-        self.record = record
+    def __init__(
+        self, *args: Any, record: CheckIn, made_at: datetime | None = None, **kwargs: Any
+    ) -> None:
+        """``made_at`` is when it was typed, if that was not just now."""
+        self.record, self.made_at = record, made_at
         if record.pk:
             kwargs["initial"] = {**record.data, "at": record.at}
         super().__init__(*args, **kwargs)
@@ -310,11 +323,13 @@ class CheckInForm(OnceMixin, _MomentMixin):
         """Tick what runs; a change begins a leg."""
         names = record.trial.load_names
         if not names:
-            del self.fields["on"], self.fields["loads_shown"]
+            for name in ("on", "on_before", "loads_shown"):
+                del self.fields[name]
             return
         self.fields["on"].choices = [(name, name) for name in names]  # type: ignore[attr-defined]
         before = record.trial.on_at(record.at, record)
         self.initial["on"] = record.data.get("on", before) if record.pk else before
+        self.initial["on_before"] = self.initial["on"]
 
     def main_fields(self) -> list[forms.BoundField]:
         """The usual fields, and those of the last check-in."""
@@ -343,12 +358,10 @@ class CheckInForm(OnceMixin, _MomentMixin):
         if cleaned.get("back_to"):
             data.setdefault("leg", cleaned["back_to"])
         trial = self.record.trial
-        usual = self.record.at if self.record.pk else timezone.now()
+        usual = self.record.at if self.record.pk else self.made_at or timezone.now()
         moment = self.moment_of(cleaned, trial, "at", usual)
         if cleaned.get("loads_shown"):
-            on = [name for name in trial.load_names if name in cleaned.get("on", ())]
-            if on != trial.on_at(moment, self.record):
-                data["on"] = on
+            self._note_what_runs(cleaned, trial.on_at(moment, self.record), data)
         if self.errors:
             return cleaned
         if not data and "still_on" not in self.data:
@@ -363,6 +376,20 @@ class CheckInForm(OnceMixin, _MomentMixin):
         self._check_beside_others(trial, moment, data)
         self.record.at, self.record.data = moment, data
         return cleaned
+
+    def _note_what_runs(
+        self, cleaned: dict[str, Any], before: list[str], data: dict[str, Any]
+    ) -> None:
+        """Note the loads that run, if they change: those ticked or unticked in this form."""
+        ticked, shown = set(cleaned.get("on", ())), cleaned.get("on_before")
+        if self.record.pk is None and isinstance(shown, list):
+            # What another device switched meanwhile stays as it is.
+            unticked = {name for name in shown if isinstance(name, str)} - ticked
+            added = {name for name in ticked if name not in shown}
+            ticked = (set(before) | added) - unticked
+        on = [name for name in self.record.trial.load_names if name in ticked]
+        if on != before:
+            data["on"] = on
 
     def _check_moment(self, trial: Trial, moment: datetime) -> None:
         """Refuse a time before the start, or in the future."""

@@ -166,9 +166,12 @@ class Trial(Record):
         """Whether it is an outage on a simulated household, on a fast clock."""
         return self.is_watch and self.simulated_seed is not None
 
-    def now(self) -> datetime:
-        """Now by its own clock: a rehearsal goes many times as fast, up to the hour needed."""
-        now = timezone.now()
+    def now(self, moment: datetime | None = None) -> datetime:
+        """Now, or a moment, by its own clock.
+
+        A rehearsal goes many times as fast, up to the hour needed.
+        """
+        now = moment or timezone.now()
         if not self.is_rehearsal:
             return now
         passed: timedelta = (now - self.started_at) * SPEED

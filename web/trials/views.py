@@ -22,6 +22,7 @@ from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
+from web.jobs.outbox import moment_made
 from web.plans.draft import supply_of
 from web.plans.forms import floor_of
 from web.plans.honesty import honesty_of
@@ -220,7 +221,8 @@ def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
 def check_in(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Store a check-in; return the updated trial."""
     record = _trial(job, trial)
-    form = CheckInForm(request.POST, record=CheckIn(trial=record))
+    made_at = moment_made(request)
+    form = CheckInForm(request.POST, record=CheckIn(trial=record), made_at=made_at)
     if not form.is_valid():
         name = "trials/_changed.html" if request.htmx else "trials/trial.html"
         return render(request, name, _context(job, record, form=form), status=422)

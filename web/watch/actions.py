@@ -44,10 +44,18 @@ def running_rehearsal(job: Job) -> Trial | None:
     return _newest(job, rehearsed=True)
 
 
+def watch_of(job: Job, pk: int) -> Trial | None:
+    """One of the job's watches or rehearsals, running or ended; None if it has no such."""
+    return _one(job, pk=pk)
+
+
 def _newest(job: Job, rehearsed: bool) -> Trial | None:
-    running = job.trials.live().with_check_ins().filter(ended_at=None, needed_h__isnull=False)
-    running = running.filter(simulated_seed__isnull=not rehearsed)
-    watch: Trial | None = running.select_related("supply", "plan").first()
+    return _one(job, ended_at=None, simulated_seed__isnull=not rehearsed)
+
+
+def _one(job: Job, **which: Any) -> Trial | None:
+    watches = job.trials.live().with_check_ins().filter(needed_h__isnull=False, **which)
+    watch: Trial | None = watches.select_related("supply", "plan").first()
     if watch is not None:
         watch.job = job
         if watch.supply is not None:
@@ -55,8 +63,8 @@ def _newest(job: Job, rehearsed: bool) -> Trial | None:
     return watch
 
 
-def begin_watch(job: Job) -> Trial:
-    """Begin a watch on the job's current plan, now, from the charge of the plan.
+def begin_watch(job: Job, at: datetime | None = None) -> Trial:
+    """Begin a watch on the job's current plan, now or at a moment, from the charge of the plan.
 
     One that runs already goes on: a second tap begins nothing.
     """
@@ -64,14 +72,14 @@ def begin_watch(job: Job) -> Trial:
         return watch
     if (rehearsal := running_rehearsal(job)) is not None:
         remove_trial(rehearsal)
-    return _begin(job, "Outage")
+    return _begin(job, "Outage", at)
 
 
 def begin_rehearsal(job: Job) -> Trial:
     """Begin an outage on a simulated household, as a watch; one that runs already goes on."""
     if (rehearsal := running_rehearsal(job)) is not None:
         return rehearsal
-    return _begin(job, "Rehearsal", simulated_seed=1 + job.trials.count(), counts=False)
+    return _begin(job, "Rehearsal", None, simulated_seed=1 + job.trials.count(), counts=False)
 
 
 def end_rehearsal(trial: Trial, empty_h: float) -> None:
@@ -84,11 +92,11 @@ def end_rehearsal(trial: Trial, empty_h: float) -> None:
     end_trial(trial, at, "cutoff" if empty else "by hand", None, f"{trial.name} ended")
 
 
-def _begin(job: Job, what: str, **more: Any) -> Trial:
+def _begin(job: Job, what: str, at: datetime | None, **more: Any) -> Trial:
     plan = current_plan(job)
     plan.job = job
     supply = supply_of(plan)
-    now = timezone.localtime().replace(microsecond=0)
+    now = timezone.localtime(at).replace(microsecond=0)
     if "simulated_seed" not in more:
         # Whole minutes, as the timetable of its plan; on a fast clock they would be hours.
         now = now.replace(second=0)
@@ -173,17 +181,22 @@ def _ticked(trial: Trial) -> set[int]:
     return {used.load.pk for used in draft_of(current_plan(trial.job)).used if used.counted}
 
 
-def switch(trial: Trial, load: str, on: bool) -> None:
-    """Record that a load is on, or off, from now on; nothing if it is so already.
+def switch(trial: Trial, load: str, on: bool, at: datetime) -> None:
+    """Record that a load is on, or off, from a moment on; nothing if it is so already.
 
     Raises
     ------
+    LookupError
+        The watch has no such load.
     needle.document.DocumentError
     """
-    before = trial.on_now()
+    if load not in trial.load_names:
+        raise LookupError(load)
+    at = _free_second(trial, at)
+    before = trial.on_at(at)
     if (load in before) != on:
         wanted = {*before, load} if on else {*before} - {load}
-        _now(trial, {"on": [name for name in trial.load_names if name in wanted]})
+        _note(trial, {"on": [name for name in trial.load_names if name in wanted]}, at)
 
 
 def run_charger(trial: Trial, name: str, begin: datetime) -> None:
@@ -277,8 +290,8 @@ def do(trial: Trial, code: str, name: str, at: datetime) -> None:
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
 
 
-def look(trial: Trial, shown: dict[str, Any]) -> None:
-    """Store what the display shows now, with the keys of a check-in.
+def look(trial: Trial, shown: dict[str, Any], at: datetime) -> None:
+    """Store what the display showed at a moment, with the keys of a check-in.
 
     A first look right after the beginning says with which charge it began.
 
@@ -289,7 +302,7 @@ def look(trial: Trial, shown: dict[str, Any]) -> None:
     (seen,) = parse_check_ins([{"h": 0, **shown}])
     read = any(_shows(record) for record in trial.known_check_ins())
     first = not read and "start_step" not in trial.expected
-    if first and trial.hours_to(trial.now()) <= FIRST_LOOK_H and seen.shown is not None:
+    if first and trial.hours_to(at) <= FIRST_LOOK_H and seen.shown is not None:
         until = trial.started_at + timedelta(hours=trial.needed_h or 0.0)
         step = 1 / seen.of if seen.of else PERCENT_STEP
         label = f"Charge at the start: {seen.shown * 100:.0f} %"
@@ -298,18 +311,25 @@ def look(trial: Trial, shown: dict[str, Any]) -> None:
             change_watch(trial, trial.started_at, seen.shown, until, step, label)
             return
         trial.refresh_from_db()
-    _now(trial, shown)
+    _note(trial, shown, at)
 
 
 def _shows(record: CheckIn) -> bool:
     return bool({"percent", "bars"} & set(record.data))
 
 
-def _now(trial: Trial, data: dict[str, Any]) -> CheckIn:
-    """Store a check-in of this moment, with the room for a second one in it."""
-    at = trial.now()
-    last = max((record.at for record in trial.known_check_ins()), default=trial.started_at)
-    return check_in(CheckIn(trial=trial, at=max(at, last + timedelta(seconds=1)), data=data))
+def _note(trial: Trial, data: dict[str, Any], at: datetime) -> CheckIn:
+    """Store a check-in of a moment."""
+    return check_in(CheckIn(trial=trial, at=_free_second(trial, at), data=data))
+
+
+def _free_second(trial: Trial, at: datetime) -> datetime:
+    """A moment, or the next that is a second after its start and its check-ins."""
+    at = max(at, trial.started_at)
+    for taken in (trial.started_at, *(record.at for record in trial.known_check_ins())):
+        if abs(taken - at) < timedelta(seconds=1):
+            at = taken + timedelta(seconds=1)
+    return at
 
 
 def power_is_back(trial: Trial, shown: dict[str, Any], charged_wh: float | None) -> None:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from django.contrib import messages
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -14,13 +14,14 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from django_htmx.http import HttpResponseClientRedirect
 
 from needle.document import DocumentError
-from web.common.addresses import number_of
+from web.common.addresses import key_of, number_of
 from web.common.downloads import svg_attachment
-from web.common.htmx import HtmxRequest
+from web.common.htmx import HtmxRequest, refused
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
+from web.jobs.outbox import moment_made, once
 from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials.models import Trial
@@ -44,6 +45,15 @@ def _running(job: Job) -> Trial:
     return trial
 
 
+def _meant(request: HtmxRequest, job: Job) -> Trial:
+    """The watch in which an entry was made, whether it still runs or not; else the one running."""
+    pk = key_of(request.POST.get("trial", ""))
+    trial = None if pk is None else actions.watch_of(job, pk)
+    if pk is not None and trial is None:
+        raise Http404
+    return trial or _running(job)
+
+
 def _shown(
     request: HtmxRequest, job: Job, trial: Trial, look: LookForm | None = None, status: int = 200
 ) -> HttpResponse:
@@ -61,9 +71,33 @@ def _shown(
 def _changed(request: HtmxRequest, job: Job) -> HttpResponse:
     """Response after a stored change."""
     announce_change(request, job)
+    trial = running_watch(job) or running_rehearsal(job)
     if request.htmx:
-        return _shown(request, job, _running(job))
+        return _shown(request, job, trial) if trial else HttpResponse(status=204)
     return redirect("watch:watch", job.pk)
+
+
+def _change(
+    request: HtmxRequest, job: Job, change: Callable[[Trial, datetime], None]
+) -> HttpResponse:
+    """Apply a posted entry once, at the moment it was made, to the watch it was made in.
+
+    ``change`` gets the watch and that moment, by the clock of the watch.
+    """
+    trial = _meant(request, job)
+    made_at = trial.now(moment_made(request))
+    page = reverse("watch:watch", args=[job.pk])
+    if trial.ended_at is not None and made_at > trial.ended_at:
+        return refused(request, f"{trial.name} had ended by then. Nothing was changed.", page)
+    try:
+        with once(request, job) as is_first:
+            if is_first:
+                change(trial, made_at)
+    except LookupError:
+        raise Http404 from None
+    except DocumentError as error:
+        return refused(request, error.sentence, page)
+    return _changed(request, job)
 
 
 @require_GET
@@ -83,7 +117,7 @@ def begin(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is out."""
     if not job_has_plan(job):
         return redirect("watch:watch", job.pk)
-    actions.begin_watch(job)
+    actions.begin_watch(job, moment_made(request))
     announce_change(request, job)
     url = reverse("watch:watch", args=[job.pk])
     return HttpResponseClientRedirect(url) if request.htmx else redirect(url)
@@ -138,43 +172,30 @@ def change(request: HtmxRequest, job: Job) -> HttpResponse:
 @of_job
 def again(request: HtmxRequest, job: Job) -> HttpResponse:
     """Work the watch out from its plan again."""
-    trial = _running(job)
-    try:
-        actions.take_plan_in(trial)
-    except DocumentError as error:
-        messages.error(request, error.sentence)
-    return _changed(request, job)
+    return _change(request, job, lambda trial, made_at: actions.take_plan_in(trial))
 
 
 @require_POST
 @of_job
 def switch(request: HtmxRequest, job: Job) -> HttpResponse:
-    """A load is on, or off, from now on."""
-    trial = _running(job)
-    name = request.POST.get("load", "")
-    if name not in trial.load_names:
-        raise Http404
-    actions.switch(trial, name, bool(request.POST.get("on")))
-    return _changed(request, job)
+    """A load is on, or off, from the moment of the entry on."""
+    name, on = request.POST.get("load", ""), bool(request.POST.get("on"))
+    return _change(request, job, lambda trial, made_at: actions.switch(trial, name, on, made_at))
 
 
 @require_POST
 @of_job
 def charge(request: HtmxRequest, job: Job) -> HttpResponse:
     """A charger of the plan runs for two hours, from the moment that is posted."""
-    trial = _running(job)
-    now = timezone.localtime(trial.now())
-    begin = _moment(request.POST.get("at", "")) or now
-    if not begin.tzinfo or abs(begin - now) > LONGEST_AHEAD:
-        raise Http404
-    try:
-        actions.run_charger(trial, request.POST.get("source", ""), max(begin, now))
-    except LookupError:
-        raise Http404 from None
-    except DocumentError as error:
-        messages.error(request, error.sentence)
-        return redirect("watch:watch", job.pk)
-    return _changed(request, job)
+    begin, source = _moment(request.POST.get("at", "")), request.POST.get("source", "")
+
+    def run_charger(trial: Trial, made_at: datetime) -> None:
+        at = begin or made_at
+        if not at.tzinfo or abs(at - made_at) > LONGEST_AHEAD:
+            raise LookupError(source)
+        actions.run_charger(trial, source, timezone.localtime(max(at, made_at)))
+
+    return _change(request, job, run_charger)
 
 
 def _moment(text: str) -> datetime | None:
@@ -194,38 +215,38 @@ LATER_LOAD = timedelta(minutes=30)
 @of_job
 def step(request: HtmxRequest, job: Job) -> HttpResponse:
     """One of the next steps was done, is later, or is not possible."""
-    trial, posted = _running(job), request.POST
+    posted = request.POST
     code, name = posted.get("code", ""), posted.get("name", "")
     at, what = _moment(posted.get("at", "")), posted.get("what")
     if at is None or not at.tzinfo or what not in ("done", "later", "not possible"):
         raise Http404
-    try:
+
+    def act(trial: Trial, made_at: datetime) -> None:
         if what == "done":
             actions.do(trial, code, name, at)
         else:
             later = LATER.get(code, LATER_LOAD) if what == "later" else None
             actions.put_off_doing(trial, code, name, at, later)
-    except LookupError:
-        raise Http404 from None
-    except DocumentError as error:
-        messages.error(request, error.sentence)
-    return _changed(request, job)
+
+    return _change(request, job, act)
 
 
 @require_POST
 @of_job
 def look(request: HtmxRequest, job: Job) -> HttpResponse:
-    """What the display shows now."""
-    trial = _running(job)
-    if trial.is_rehearsal:
-        percent = round(100 * shown_now(trial, trial.hours_to(trial.now())))
-        actions.look(trial, {"percent": percent})
-        return _changed(request, job)
+    """What the display shows, or showed at the moment of the entry."""
+    if _meant(request, job).is_rehearsal:
+        return _change(request, job, _look_at_simulated)
     form = LookForm(request.POST)
     if not form.is_valid():
-        return _shown(request, job, trial, form, status=422)
-    actions.look(trial, form.cleaned_data["shown"])
-    return _changed(request, job)
+        return _shown(request, job, _running(job), form, status=422)
+    shown = form.cleaned_data["shown"]
+    return _change(request, job, lambda trial, made_at: actions.look(trial, shown, made_at))
+
+
+def _look_at_simulated(trial: Trial, made_at: datetime) -> None:
+    percent = round(100 * shown_now(trial, trial.hours_to(made_at)))
+    actions.look(trial, {"percent": percent}, made_at)
 
 
 @require_GET

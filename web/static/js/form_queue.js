@@ -5,8 +5,8 @@ import { fieldsIn, isChanged, isMark, setValue, valueOf } from "./fields.js";
 
 const onItsWay = new WeakSet(), queues = new Map();
 
-document.addEventListener("htmx:beforeRequest", ({ detail: { elt, xhr } }) => {
-  if (!elt.matches("form")) return;
+document.addEventListener("htmx:beforeRequest", ({ defaultPrevented, detail: { elt, xhr } }) => {
+  if (defaultPrevented || !elt.matches("form")) return;
   onItsWay.add(elt);
   xhr.addEventListener("loadend", () => onItsWay.delete(elt));
 });

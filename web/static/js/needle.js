@@ -1,6 +1,7 @@
 /* What every page uses. No rule of the trade lives in a script. */
 import "./menus.js";
 import "./status_line.js";
+import "./outbox.js";
 import "./own_requests.js";
 import "./typed.js";
 import "./form_queue.js";

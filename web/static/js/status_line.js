@@ -36,5 +36,7 @@ document.addEventListener("htmx:beforeSwap", ({ detail }) => {
   detail.shouldSwap = false;
   say(detail.xhr.responseText);
 });
-document.addEventListener("htmx:sendError", () => say("The site cannot be reached. What you typed is still here: try again."));
+document.addEventListener("htmx:sendError", ({ detail: { elt } }) => {
+  if (elt.matches("form:not([data-outbox]), button, a")) say("The site cannot be reached. What you typed is still here: try again.");
+});
 document.addEventListener("htmx:responseError", ({ detail }) => say(refusalFor(detail.xhr.status)));

@@ -35,3 +35,14 @@ if (ask && "Notification" in window && Notification.permission === "default") {
 document.addEventListener("click", () => { document.title = title; });
 setInterval(lookForSteps, LOOK_MS);
 lookForSteps();
+
+/* A switch that waits to be sent shows what it was switched to, and switches back with the next tap. */
+document.addEventListener("outbox:waits", ({ target: form }) => {
+  if (!form.matches("[data-outbox-switch]")) return;
+  const button = form.querySelector("[role=switch]");
+  const isOn = button.getAttribute("aria-checked") !== "true";
+  button.setAttribute("aria-checked", String(isOn));
+  form.querySelector("input[name=on]")?.remove();
+  if (!isOn) form.append(Object.assign(document.createElement("input"), { type: "hidden", name: "on", value: "1" }));
+  form.dataset.outbox = form.dataset.outbox.replace(/ (on|off)$/, isOn ? " off" : " on");
+});

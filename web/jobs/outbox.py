@@ -1,0 +1,61 @@
+"""Entries that a device could not send at once: each counts once, with the moment it was made."""
+
+from __future__ import annotations
+
+import math
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime, timedelta
+
+from django.db import transaction
+from django.http import HttpRequest
+from django.utils import timezone
+
+from web.jobs.models import Job, Receipt
+
+#: Entries sent sooner count as sent at once, s.
+AT_ONCE_S = 5.0
+#: Longest time that an entry waits on a device; what says more is no time, s.
+LONGEST_S = 90 * 24 * 3600.0
+#: How long receipts are kept: longer than an entry waits.
+KEPT = timedelta(seconds=LONGEST_S) + timedelta(days=10)
+
+
+def moment_made(request: HttpRequest) -> datetime | None:
+    """Moment at which a posted entry was made, if it waited on its device; None if sent at once.
+
+    The device sends ``waited_s``, the seconds that the entry waited: its clock may be wrong by
+    hours without any effect.
+    """
+    try:
+        waited_s = float(request.POST.get("waited_s", ""))
+    except ValueError:
+        return None
+    if not math.isfinite(waited_s) or not AT_ONCE_S <= waited_s <= LONGEST_S:
+        return None
+    return timezone.now() - timedelta(seconds=waited_s)
+
+
+@contextmanager
+def once(request: HttpRequest, job: Job) -> Iterator[bool]:
+    """Whether a posted entry arrives for the first time, by its ``client_key``.
+
+    The receipt is stored together with what is changed inside the block, or not at all. Use it for
+    short changes that make no record with a key of their own.
+    """
+    with transaction.atomic():
+        key = _key_of(request)
+        yield key is None or Receipt.objects.get_or_create(job=job, client_key=key)[1]
+
+
+def _key_of(request: HttpRequest) -> uuid.UUID | None:
+    try:
+        return uuid.UUID(request.POST.get("client_key", ""))
+    except ValueError:
+        return None
+
+
+def forget_old_receipts() -> None:
+    """Delete receipts of entries that no device can still be holding."""
+    Receipt.objects.filter(created_at__lt=timezone.now() - KEPT).delete()
