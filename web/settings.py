@@ -64,6 +64,7 @@ INSTALLED_APPS = [
     "web.answer",
     "web.sheets",
     "web.find",
+    "web.offline",
     "web.demo",
 ]
 
@@ -81,6 +82,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "web.common.middleware.private_pages",
+    "web.common.middleware.named_version",
     "web.common.middleware.short_queries",
     "web.accounts.middleware.own_units",
     "web.common.middleware.Refusals",
@@ -197,6 +199,7 @@ CONTENT_SECURITY_POLICY = {
         "base-uri": [NONE],
         "frame-ancestors": [NONE],
         "manifest-src": [SELF],
+        "worker-src": [SELF],
     }
 }
 X_FRAME_OPTIONS = "DENY"

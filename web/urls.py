@@ -11,6 +11,7 @@ urlpatterns = [
     path("", include("web.practice.urls")),
     path("", include("web.common.urls")),
     path("", include("web.demo.urls")),
+    path("", include("web.offline.urls")),
     path("api/samples/", samples, name="samples"),
     path("jobs/<int:job>/", include("web.loads.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),

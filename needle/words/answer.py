@@ -45,6 +45,15 @@ def span_text(outcome: Outcome) -> str:
     return hours_range_text(low, high)
 
 
+def short_text(outcome: Outcome, verdict: Verdict) -> str:
+    """The answer in one short line: ``10 to 16 h, less than 1 in 10 for 24 h``."""
+    blocked = [blocked.load for blocked in verdict.blocked_loads if blocked.wanted]
+    if blocked:
+        return f"Cannot run {', '.join(blocked)}"
+    needed = hours_text(outcome.plan.needed_hours)
+    return f"{span_text(outcome)}, {chance_text(verdict.chance)} for {needed}"
+
+
 def _beyond(outcome: Outcome, hours: float) -> bool:
     """Whether hours are beyond the end of a plan's simulation."""
     return hours >= outcome.plan.hours - 1e-6

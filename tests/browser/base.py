@@ -29,7 +29,9 @@ WIDE = {"width": 1280, "height": 800}
 PHONE = {"width": 390, "height": 844}
 # What htmx writes when a newer request takes the place of one still on its way; a request that
 # fails says so in other words.
-REPLACED = ("htmx:sendAbort", "htmx:afterRequest")
+REPLACED = ("htmx:sendAbort", "htmx:afterRequest", "Service Worker registration blocked")
+# What browser and htmx write while there is no connection.
+OFFLINE = ("htmx:sendError", "Failed to load resource: net::ERR_INTERNET_DISCONNECTED")
 expect.set_options(timeout=20_000)
 
 
@@ -69,6 +71,7 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
         load_demo()
         self.complaints: list[str] = []
         self.expected_statuses: set[int] = set()
+        self.is_offline = False
 
     def tearDown(self) -> None:
         self.assertEqual(self.complaints, [])
@@ -77,6 +80,8 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
         """A page of a new context, watched."""
         context.setdefault("reduced_motion", "reduce")
         context["viewport"] = viewport or WIDE
+        # What one test's page is kept as is no other test's business.
+        context.setdefault("service_workers", "block")
         opened = the_browser().new_context(**context)
         self.addCleanup(opened.close)
         page = opened.new_page()
@@ -88,7 +93,7 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
     def _console(self, kind: str, text: str) -> None:
         said = (f"{word} {status}" for word in ("of", "Code") for status in self.expected_statuses)
         expected = any(words in text for words in said)
-        replaced = text.startswith(REPLACED)
+        replaced = text.startswith(REPLACED) or (self.is_offline and text.startswith(OFFLINE))
         if kind in ("error", "warning") and not expected and not replaced:
             self.complaints.append(f"console {kind}: {text}")
 

@@ -34,6 +34,9 @@ PUBLIC = {
     "demo:look-around",
     "samples",
     "common:glossary",
+    "offline:worker",
+    "offline:manifest",
+    "offline:page",
 }
 #: Words in addresses that are no numbers.
 WORDS = {

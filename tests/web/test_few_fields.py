@@ -19,6 +19,8 @@ def shown_fields(page):
             field
             for field in FIELD.findall(form)
             if 'type="hidden"' not in field and 'type="submit"' not in field
+            # A photo is a button beside the one that saves.
+            if "data-chosen" not in field
         ]
         # Several boxes to tick are one field.
         names = {re.search(r'name="([^"]*)"', field)[1] for field in fields if 'name="' in field}

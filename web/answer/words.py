@@ -12,9 +12,9 @@ from django.utils.safestring import SafeString
 from needle.plan.energy.simulate import Outcome
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.verdict import LIKELY, Verdict, verdict_of
-from needle.quantity import hours_text
+from needle.quantity import chance_text, hours_range_text, hours_text
 from needle.watch.summary import WatchSummary
-from needle.words.answer import reach_text, span_text
+from needle.words.answer import reach_text, short_text, span_text
 from web.answer.lines import Line, lines_of
 from web.common import units
 from web.drawing.dial import dial, empty_dial
@@ -46,7 +46,8 @@ class Bar:
     read first; ``is_watch`` if the power is out and the bar is the watch's. The rest are sentences,
     the dial's markup, a button's link, and the link of a pending answer. ``joined`` is the effect
     of a load that was just added, ``caution`` is shown if a life depends on a load of the plan,
-    ``contents`` if contents must stay in their temperature range.
+    ``contents`` if contents must stay in their temperature range; ``short`` is the whole answer in
+    one line, for narrow screens.
     """
 
     dial: SafeString
@@ -64,6 +65,7 @@ class Bar:
     caution: str = ""
     contents: str = ""
     is_watch: bool = False
+    short: str = ""
 
 
 def bar_of(answer: Answer, job: Job) -> Bar:
@@ -104,6 +106,7 @@ def bar_of(answer: Answer, job: Job) -> Bar:
         joined=_joined(answer, job),
         caution=caution_of(outcome.plan),
         contents=_contents(outcome.plan),
+        short=short_text(outcome, verdict),
     )
 
 
@@ -131,7 +134,15 @@ def _bar_of_watch(watch: WatchPage, job: Job) -> Bar:
         plan_url=url,
         caution=", ".join(row.name for row in watch.lives) and caution_words(watch),
         is_watch=True,
+        short=_short_of_watch(summary),
     )
+
+
+def _short_of_watch(summary: WatchSummary) -> str:
+    """The watch's answer in one line: ``3 to 5 h left, 4 in 10 for 5 h``."""
+    low, _, high = summary.remaining_h
+    needed = hours_text(max(0.0, summary.needed_h - summary.hour))
+    return f"{hours_range_text(low, high)} left, {chance_text(summary.chance)} for {needed}"
 
 
 def _covers_of_watch(summary: WatchSummary) -> str:

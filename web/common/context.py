@@ -7,6 +7,8 @@ from typing import Any
 from django.conf import settings
 from django.http import HttpRequest
 
+from web.common.version import version
+
 THEMES = ("light", "dark")
 
 
@@ -21,6 +23,7 @@ def look(request: HttpRequest) -> dict[str, Any]:
         "theme": theme,
         "demo": settings.DEMO,
         "can_mail": settings.MAIL,
+        "version": version(),
         "job": None,
         "page_keys": (),
     }

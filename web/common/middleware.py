@@ -10,6 +10,7 @@ from django.shortcuts import render
 from django.utils.cache import patch_cache_control, patch_vary_headers
 
 from web.common.models import StaleRecordError
+from web.common.version import version
 
 
 def private_pages(
@@ -22,6 +23,20 @@ def private_pages(
         if not response.has_header("Cache-Control"):
             patch_cache_control(response, private=True, no_cache=True)
             patch_vary_headers(response, ["Cookie", "HX-Request"])
+        return response
+
+    return middleware
+
+
+def named_version(
+    get_response: Callable[[HttpRequest], HttpResponse],
+) -> Callable[[HttpRequest], HttpResponse]:
+    """Name the site's version in parts of pages: a page of another version does not take them."""
+
+    def middleware(request: HttpRequest) -> HttpResponse:
+        response = get_response(request)
+        if "HX-Request" in request.headers:
+            response["Steady-Version"] = version()
         return response
 
     return middleware

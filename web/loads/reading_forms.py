@@ -38,7 +38,14 @@ MOST_PHOTOS = MOST_PICTURES - 100
 class PhotoField(forms.FileField):
     """A picture from the camera or a file, cleaned to a re-encoded one."""
 
-    widget = forms.FileInput(attrs={"accept": "image/jpeg,image/png,image/webp"})
+    #: A phone opens its camera at once.
+    widget = forms.FileInput(
+        attrs={
+            "accept": "image/jpeg,image/png,image/webp",
+            "capture": "environment",
+            "data-chosen": "",
+        }
+    )
 
     def clean(self, data: Any, initial: Any = None) -> Picture | None:
         file = super().clean(data, initial)
@@ -104,8 +111,26 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             required=False, help_text="Of the display, the label or the place."
         )
         self.add_guards(reading.version if reading is not None else None)
+        self._show_number_keys()
+        if reading is None and self.load is not None:
+            self._show_last(self.load)
         self._read_in_counter_unit()
         self.take_answers()
+
+    def _show_number_keys(self) -> None:
+        """Ask for the number keys of a phone where a meter shows a bare number."""
+        for name in METER_FIGURES if self.type != "label" else ():
+            if name in self.fields:
+                self.fields[name].widget.attrs["inputmode"] = "decimal"
+
+    def _show_last(self, load: Load) -> None:
+        """Show the figures of the newest reading of this type as hints."""
+        same = [reading for reading in load.known_readings() if reading.type == self.type]
+        last = self.initial_from(same[-1].data) if same else {}
+        for name in METER_FIGURES:
+            value = last.get(name)
+            if name in self.fields and isinstance(value, int | float):
+                self.fields[name].widget.attrs.setdefault("placeholder", f"last {value:g}")
 
     def _read_in_counter_unit(self) -> None:
         """Interpret numbers without a unit in the unit that the counter shows."""
@@ -249,9 +274,13 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         return [field for field in self.visible_fields() if field.name not in self.aside]
 
     def more_fields(self) -> list[forms.BoundField]:
-        return [field for field in self.visible_fields() if field.name in self.aside]
+        """Fields in the fold; the photo stands by the button that saves."""
+        aside = (field for field in self.visible_fields() if field.name in self.aside)
+        return [field for field in aside if field.name != "photo"]
 
 
+#: Figures that a meter shows at one moment.
+METER_FIGURES = ("watts", "volts", "amps", "va", "pf", "hz")
 #: Before the name of one's own meter among the choices of an instrument.
 OWN = "own:"
 _NOT_DATA = ("client_key", "version", "read_at", "note", "photo", "counter_unit")

@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.plan.load import AC
-from needle.trial.log import check_ins_of_log
+from needle.trial.log import MOST_BARS, check_ins_of_log
 from needle.trial.trial import BATTERY, parse_check_ins
 from web.common.fields import QuantityField, TickedField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
@@ -288,6 +288,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         super().__init__(*args, **kwargs)
         for name in ("percent", "bars", "of"):
             self.fields[name].widget.attrs["inputmode"] = "decimal"
+        for name in ("bars", "of"):
+            self.fields[name].widget.attrs |= {"data-stepper": "", "min": 0, "max": MOST_BARS}
         self._offer_places(record.trial)
         self._offer_loads(record)
         if not record.pk:
@@ -305,7 +307,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         for check_in in trial.known_check_ins()[-1:]:
             for name, value in check_in.data.items():
                 if name in self.fields and isinstance(value, int | float):
-                    self.fields[name].widget.attrs["placeholder"] = f"last {value:g}"
+                    attrs = self.fields[name].widget.attrs
+                    attrs |= {"placeholder": f"last {value:g}", "data-last": f"{value:g}"}
 
     def _offer_places(self, trial: Trial) -> None:
         """Offer where W are read; by default at the outlets."""

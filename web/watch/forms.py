@@ -34,9 +34,29 @@ class ShownField(forms.CharField):
 
 
 class LookForm(forms.Form):
-    """What the display shows now."""
+    """What the display shows now; the buttons beside it count from what it showed last."""
 
     shown = ShownField(label="Display shows")
+
+    def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        attrs = self.fields["shown"].widget.attrs
+        attrs["data-stepper"] = ""
+        if last := _last_shown(trial):
+            attrs |= {"placeholder": f"last {last}", "data-last": last}
+
+
+def _last_shown(trial: Trial) -> str:
+    """The newest charge that a display showed: ``61 %`` or ``3 of 4``; "" if none was read."""
+    for check_in in reversed(trial.known_check_ins()):
+        data = check_in.data
+        if "percent" in data:
+            return f"{data['percent']:g} %"
+        if "bars" in data and "of" in data:
+            return f"{data['bars']:g} of {data['of']:g}"
+    if "start_step" in trial.expected:
+        return f"{100 * trial.start_charge:.0f} %"
+    return ""
 
 
 class BackForm(forms.Form):

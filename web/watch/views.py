@@ -61,7 +61,7 @@ def _shown(
         "job": job,
         "trial": trial,
         "watch": page_of(trial),
-        "look": look or LookForm(),
+        "look": look or LookForm(trial=trial),
         "back": BackForm(trial=trial),
     }
     name = "watch/_now.html" if request.htmx else "watch/watch.html"
@@ -235,11 +235,12 @@ def step(request: HtmxRequest, job: Job) -> HttpResponse:
 @of_job
 def look(request: HtmxRequest, job: Job) -> HttpResponse:
     """What the display shows, or showed at the moment of the entry."""
-    if _meant(request, job).is_rehearsal:
+    trial = _meant(request, job)
+    if trial.is_rehearsal:
         return _change(request, job, _look_at_simulated)
-    form = LookForm(request.POST)
+    form = LookForm(request.POST, trial=trial)
     if not form.is_valid():
-        return _shown(request, job, _running(job), form, status=422)
+        return _shown(request, job, trial, form, status=422)
     shown = form.cleaned_data["shown"]
     return _change(request, job, lambda trial, made_at: actions.look(trial, shown, made_at))
 
@@ -286,7 +287,12 @@ def back(request: HtmxRequest, job: Job) -> HttpResponse:
         return redirect("watch:rehearsed", job.pk, trial.pk)
     form = BackForm(request.POST, trial=trial)
     if not form.is_valid():
-        context = {"job": job, "trial": trial, "watch": page_of(trial), "look": LookForm()}
+        context = {
+            "job": job,
+            "trial": trial,
+            "watch": page_of(trial),
+            "look": LookForm(trial=trial),
+        }
         return render(request, "watch/watch.html", {**context, "back": form}, status=422)
     cleaned = form.cleaned_data
     actions.power_is_back(trial, cleaned["last_shown"], cleaned.get("charged_wh"))

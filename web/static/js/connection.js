@@ -2,7 +2,7 @@
 import { clockOf } from "./clock.js";
 
 const LOOK_MS = 5 * 1000;
-const OLD_MS = 60 * 1000;
+const OLD_MS = 10 * 1000;
 const made = Date.parse(document.body.dataset.made || "");
 const listeners = [];
 let online = true, looking = null;
@@ -15,7 +15,7 @@ function show() {
   const line = document.getElementById("offline");
   if (!line) return;
   line.hidden = online;
-  line.textContent = `The site cannot be reached. This page is as of ${clockOf(made)}. What you enter is kept on this device and sent later.`;
+  line.textContent = `No connection. This page is as of ${clockOf(made)}. What you enter is kept here and sent later.`;
 }
 function set(reached) {
   const isBack = reached && !online;

@@ -14,6 +14,15 @@ document.addEventListener("drop", (event) => {
   zone.classList.remove("over");
   zone.querySelector("input[type=file]").files = event.dataTransfer.files;
 });
+/* What was chosen is named beside its button. */
+document.addEventListener("change", ({ target }) => {
+  if (!target.matches("input[data-chosen]")) return;
+  const names = [...target.files].map((file) => file.name).join(", ");
+  target.closest("label").querySelector(".photo-chosen").textContent = names;
+});
+document.addEventListener("reset", ({ target }) => {
+  for (const place of target.querySelectorAll(".photo-chosen")) place.textContent = "";
+});
 document.addEventListener("htmx:xhr:progress", ({ target, detail: { lengthComputable, loaded, total } }) => {
   const bar = target.querySelector?.("progress");
   if (!bar) return;

@@ -2,6 +2,7 @@
 import "./menus.js";
 import "./status_line.js";
 import "./outbox.js";
+import "./offline.js";
 import "./own_requests.js";
 import "./typed.js";
 import "./form_queue.js";
@@ -9,5 +10,6 @@ import "./screen.js";
 import "./answer_bar.js";
 import "./remembered.js";
 import "./files.js";
+import "./steppers.js";
 import "./drawings.js";
 import "./keys.js";

@@ -129,7 +129,8 @@ async function sendInOrder() {
 /* The page shows what was sent once it is loaded again: at once, unless something is being typed. */
 function showSent(count) {
   const words = count === 1 ? "One entry was sent." : `${count} entries were sent.`;
-  if (waiting.length || fieldsIn(document).some(isChanged)) say(`${words} Reload this page to see the result.`);
+  const isTyping = fieldsIn(document).some(isChanged) || document.querySelector(".outbox-edit");
+  if (isTyping) say(`${words} Reload this page to see the result.`);
   else location.reload();
 }
 

@@ -36,6 +36,7 @@ function editor(entry, edit, back) {
     event.stopPropagation();
     const fields = entry.fields.map((field) => ({ ...field }));
     for (const control of form.querySelectorAll("[data-index]")) fields[Number(control.dataset.index)].value = control.value;
+    back();
     edit({ ...entry, fields });
   });
   return form;
@@ -51,7 +52,7 @@ function row(entry, actions) {
     if (entry.state === "refused") buttons.append(button("Send again", () => actions.edit(entry)));
     buttons.append(button("Drop", () => actions.remove(entry)));
     item.replaceChildren(element("p", {}, wordsOf(entry)));
-    if (entry.state === "refused") item.append(element("p", { className: "help is-danger" }, entry.sentence));
+    if (entry.state === "refused") item.append(element("p", { className: "refusal" }, entry.sentence));
     item.append(buttons);
   }
   closed();
@@ -69,6 +70,7 @@ export function showEntries(entries, actions) {
   const words = `${countWords(entries.length)} on this ${device()}, not yet sent`;
   const summary = element("summary", {}, element("strong", {}, words), refused ? `, ${refused} refused` : "");
   const list = element("ol", {}, ...entries.map((entry) => row(entry, actions)));
-  const now = element("p", { className: "button-row" }, button("Send now", actions.send));
-  place.replaceChildren(element("details", { open: isOpened() || refused > 0 }, summary, list, now));
+  const fold = element("details", { open: isOpened() || refused > 0 }, summary, list);
+  if (refused < entries.length) fold.append(element("p", { className: "button-row" }, button("Send now", actions.send)));
+  place.replaceChildren(fold);
 }
