@@ -36,7 +36,9 @@ _TABLE = (
     Appliance("screen", "Screen, TV, computer, laptop", "Screen", "screen"),
     Appliance("sound", "Sound equipment", "Sound", "sound"),
     Appliance("lamp", "Lamp", "Lamp", "led"),
-    Appliance("float-pump", "Pump that starts by itself (float, pressure)", "Pump", "float-pump"),
+    Appliance(
+        "float-pump", "Pump that starts by itself (float, pressure)", "Float pump", "float-pump"
+    ),
     Appliance("pump", "Other pump", "Pump", "pump"),
     Appliance("water-tank", "Hot-water tank", "Hot water", "water-tank"),
     Appliance("cooker", "Microwave or induction hob", "Microwave", "induction-hob"),

@@ -130,7 +130,7 @@ class QuantityField(forms.CharField):
         return quantity.with_unit(value, self.unit)
 
     def has_changed(self, initial: Any, data: Any) -> bool:
-        return bool(self.prepare_value(initial) != data)
+        return bool((self.prepare_value(initial) or "") != (data or ""))
 
 
 #: What counters of energy show.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -11,7 +12,7 @@ from django.apps import apps
 
 from needle.measure.readings import parse
 from web.common.models import Record
-from web.jobs.actions import as_one, remove, save_change, save_new
+from web.jobs.actions import as_one, job_grew, remove, save_change, save_new
 from web.jobs.models import Job
 from web.jobs.renaming import save_renamed
 from web.loads.models import Load, Photo, Reading
@@ -32,6 +33,28 @@ def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None =
         if created and label:
             add_reading(stored, "label", label)
     return stored
+
+
+@dataclass(frozen=True)
+class WalkedLoad:
+    """A load of a walk: not stored yet, with its reading (type and data) and photo, if any."""
+
+    load: Load
+    reading_type: str = ""
+    data: dict[str, Any] | None = None
+    picture: Picture | None = None
+
+
+def add_walked(job: Job, walked: Sequence[WalkedLoad]) -> list[Load]:
+    """Store the loads of a walk with their readings and photos; undone as one."""
+    with as_one(job, f"Added {', '.join(one.load.name for one in walked)}"):
+        for one in walked:
+            save_new(job, one.load, f"Added {one.load.name}")
+            join_plan(one.load)
+            if one.data:
+                add_reading(one.load, one.reading_type, one.data, picture=one.picture)
+        job_grew(job)
+    return [one.load for one in walked]
 
 
 def join_plan(load: Load, plan: int | None = None) -> None:
@@ -63,6 +86,21 @@ def take_along(job: Job, loads: Sequence[Load]) -> list[Load]:
                     save_new(job, _copied(photo, reading=taken), f"Kept a photo of {copy.name}")
             copies.append(copy)
     return copies
+
+
+def copy_load(load: Load) -> Load:
+    """One more load like this one in the same job, with its readings but no photos."""
+    names = set(load.job.loads.live().values_list("name", flat=True))
+    stem = load.name[:70]
+    numbered = (f"{stem} {number}" for number in range(2, 1000))
+    name = next(other for other in numbered if other not in names)
+    copy = _copied(load, name=name)
+    with as_one(load.job, f"Added {name}, like {load.name}"):
+        save_new(load.job, copy, f"Added {name}")
+        join_plan(copy)
+        for reading in load.readings.live():
+            save_new(load.job, _copied(reading, load=copy), f"{name}: a reading saved")
+    return copy
 
 
 def _copied(record: R, **changed: Any) -> R:

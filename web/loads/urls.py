@@ -1,11 +1,14 @@
 from django.urls import path
 
-from web.loads import views
+from web.loads import views, walk_views
 
 app_name = "loads"
 urlpatterns = [
     path("survey/", views.survey_page, name="survey"),
     path("loads/add/", views.add, name="add"),
+    path("loads/walk/", walk_views.walk, name="walk"),
+    path("loads/walk/paste/", walk_views.paste, name="paste"),
+    path("loads/<int:load>/same-again/", walk_views.same_again, name="same-again"),
     path("loads/shelf/", views.shelf, name="shelf"),
     path("loads/<int:load>/", views.load_page, name="load"),
     path("loads/<int:load>/details/", views.edit, name="edit"),
