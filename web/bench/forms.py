@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any, ClassVar
 from zoneinfo import available_timezones
 
@@ -9,6 +10,7 @@ from django import forms
 from django.conf import settings
 
 from needle.measure.capture import COLUMNS
+from needle.measure.instruments import INSTRUMENTS
 from needle.measure.readings import MOST_V, MOST_W
 from needle.quantity import QuantityError, parse
 from needle.standin.appliances import appliance_like
@@ -17,7 +19,7 @@ from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.loads.reading_forms import SpotForm
+from web.loads.reading_forms import OWN, SpotForm
 
 #: Largest file taken, bytes.
 MOST_BYTES = 120_000_000
@@ -176,6 +178,23 @@ class MeterReadingForm(SpotForm):
             choices=[(state, state) for state in states], widget=forms.RadioSelect
         )
         self.initial.setdefault("state", "running")
+
+    @property
+    def accuracies(self) -> str:
+        """Accuracy of each meter that can be chosen, as JSON for the page's own check."""
+        own = self.load.job.meters() if self.load else {}
+        meters = {**INSTRUMENTS, **{f"{OWN}{name}": meter for name, meter in own.items()}}
+        return json.dumps(
+            {
+                key: {
+                    "limit": meter.limit,
+                    "counts": meter.counts,
+                    "steps": meter.steps,
+                    "spread": meter.gain_spread,
+                }
+                for key, meter in meters.items()
+            }
+        )
 
 
 class SessionForm(RecordForm):

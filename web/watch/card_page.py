@@ -27,12 +27,19 @@ BARS = 5
 
 @dataclass(frozen=True)
 class CardRowText:
-    """A row of the card: its time, and what runs from which charge on."""
+    """A row of the card: its time, and what runs from which charge on.
+
+    ``minute`` is that of the day; ``all_share`` and ``shoulds_share`` are the charges for the
+    page's script, "" for never.
+    """
 
     at: str
     all_from: str
     shoulds_from: str
     bars: str
+    minute: int = 0
+    all_share: str = ""
+    shoulds_share: str = ""
 
 
 @dataclass(frozen=True)
@@ -107,7 +114,15 @@ def _row(plan: Plan, hour: float, all_from: float | None, shoulds: float | None)
     at = day_clock(moment) if hour >= 24 else clock(moment)
     lit = None if all_from is None else bars_for(all_from, BARS)
     bars = "–" if lit is None else f"{lit} of {BARS}"
-    return CardRowText(at, _percent(all_from), _percent(shoulds), bars)
+    return CardRowText(
+        at,
+        _percent(all_from),
+        _percent(shoulds),
+        bars,
+        minute=60 * moment.hour + moment.minute,
+        all_share="" if all_from is None else f"{all_from:.4f}",
+        shoulds_share="" if shoulds is None else f"{shoulds:.4f}",
+    )
 
 
 def _percent(share: float | None) -> str:

@@ -10,6 +10,7 @@ import "./screen.js";
 import "./answer_bar.js";
 import "./remembered.js";
 import "./files.js";
+import "./small_answers.js";
 import "./steppers.js";
 import "./drawings.js";
 import "./keys.js";
