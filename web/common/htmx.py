@@ -14,9 +14,10 @@ class HtmxRequest(HttpRequest):
     htmx: HtmxDetails
 
 
-def is_narrow(request: HttpRequest) -> bool:
-    """Whether the page is on a phone, as its script stored in a cookie."""
-    return request.COOKIES.get("screen") == "narrow"
+def screen_of(request: HttpRequest) -> str:
+    """How wide the screen is, as the page's script stored in a cookie: narrow, wide or large."""
+    screen = request.COOKIES.get("screen", "")
+    return screen if screen in ("narrow", "large") else "wide"
 
 
 def refusal(sentence: str) -> HttpResponse:

@@ -17,6 +17,8 @@ _RIGHT = 10
 _HEAD = 26
 _STORED, _DRAWN, _GAP = 116, 84, 32
 _BAR = 30
+#: Between lanes whose names are on the left, so that each name stands with its own.
+_APART = 8
 #: Where the words beside a mark would leave the drawing.
 _NEAR_END = 130
 
@@ -36,6 +38,11 @@ class Paper:
     ticks: int
 
     @property
+    def is_narrow(self) -> bool:
+        """Whether it is for a telephone."""
+        return self.width <= NARROW.width
+
+    @property
     def plot(self) -> int:
         """Width of the hours."""
         return self.width - self.left - _RIGHT
@@ -43,14 +50,21 @@ class Paper:
     @property
     def lane(self) -> int:
         """Height of a lane with its name."""
-        return _BAR + self.above
+        return _BAR + (self.above or _APART)
 
 
+#: For a desk with a large screen.
+LARGE = Paper(width=1300, left=168, above=0, letters=25, ticks=12)
 WIDE = Paper(width=880, left=142, above=0, letters=21, ticks=8)
 #: For half a wide screen.
 HALF = Paper(width=570, left=46, above=19, letters=40, ticks=6)
 #: For a telephone held upright.
 NARROW = Paper(width=366, left=46, above=19, letters=34, ticks=4)
+
+
+def paper_for(screen: str) -> Paper:
+    """The layout for a screen: "narrow", "wide" or "large"."""
+    return {"narrow": NARROW, "large": LARGE}.get(screen, WIDE)
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,7 @@ class Shown:
 def _usual_span(reaches: Sequence[float], matters_h: float, paper: Paper) -> float:
     """Hours that show what matters; fewer on narrow paper."""
     span = next((reach for reach in reaches if reach >= matters_h), reaches[-1])
-    return span if paper is WIDE else min(span, NARROW_SPAN_H)
+    return span if paper.width >= WIDE.width else min(span, NARROW_SPAN_H)
 
 
 def shown_of(outcome: Outcome, asked: ViewAsked) -> Shown:

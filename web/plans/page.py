@@ -65,7 +65,7 @@ class PlanPage:
     """A plan's page: its answer, and what can be changed.
 
     ``view`` is None without an answer; ``part`` is the open one of ``PARTS``; ``latest`` is the
-    change that undo would take back.
+    change that undo would take back; ``is_folded`` is whether what is needed less often is folded.
     """
 
     job: Job
@@ -77,6 +77,7 @@ class PlanPage:
     what_if: WhatIfForm
     latest: Change | None
     part: str = "loads"
+    is_folded: bool = False
     kinds = SOURCES
 
     @property

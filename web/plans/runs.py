@@ -48,7 +48,7 @@ class UsedRun:
     @property
     def sentence(self) -> str:
         on = timezone.localtime(self.trial.started_at)
-        hours = hours_text(self.trial.hours_to(self.trial.ended_at), exact=True)
+        hours = hours_text(self.trial.hours_to(self.trial.ended_at))
         return f"Based on the run of {on.day} {on:%b}: {hours}"
 
     @property

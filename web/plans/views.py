@@ -17,9 +17,9 @@ from needle.plan.sources.registry import KINDS
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
-from web.common.htmx import HtmxRequest, is_narrow
+from web.common.htmx import HtmxRequest, screen_of
 from web.drawing.standalone import standalone
-from web.drawing.timeline import HALF, NARROW, WIDE
+from web.drawing.timeline import HALF, NARROW, paper_for
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
 from web.jobs.announcing import announce_change
@@ -89,7 +89,7 @@ def shown_context(request: HtmxRequest, job: Job, answer: Answer) -> dict[str, A
 def _asked(request: HtmxRequest) -> ViewAsked:
     """The requested view, from the request and a cookie with the screen's width."""
     wanted = request.POST if request.method == "POST" else request.GET
-    return asked_of(wanted, NARROW if is_narrow(request) else WIDE)
+    return asked_of(wanted, paper_for(screen_of(request)))
 
 
 def page_context(
@@ -109,6 +109,7 @@ def page_context(
         what_if=WhatIfForm(draft=answer.draft),
         latest=latest_change(job),
         part=asked.part,
+        is_folded=asked.paper.is_narrow,
     )
     return {"job": job, "page": page, "page_keys": PAGE_KEYS}
 
@@ -384,7 +385,7 @@ def compare(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
         "plan_id": record.pk or 0,
         "choices": choices,
         "pick": other.key if other else "",
-        "sides": compared(answers, NARROW if is_narrow(request) else HALF),
+        "sides": compared(answers, NARROW if screen_of(request) == "narrow" else HALF),
         "pending": any(record.pending for record in answers),
     }
     return render(request, "plans/compare.html", context)

@@ -19,10 +19,10 @@ from needle.document import DocumentError
 from needle.message import unkept
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
-from web.common.htmx import HtmxRequest, is_narrow, refused
+from web.common.htmx import HtmxRequest, refused, screen_of
 from web.common.units import said
 from web.drawing.standalone import standalone
-from web.drawing.timeline import NARROW, WIDE
+from web.drawing.timeline import WIDE, paper_for
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
@@ -73,7 +73,7 @@ def index(request: HtmxRequest, job: Job) -> HttpResponse:
 @require_GET
 @of_job
 def page(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
-    paper = NARROW if is_narrow(request) else WIDE
+    paper = paper_for(screen_of(request))
     context = {"job": job, "page": page_of(_record(job, record), job, paper)}
     return render(request, "rounds/round.html", context)
 

@@ -215,7 +215,7 @@ def when_text(trial: Trial, hours: float) -> str:
 
 def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     if trial.ended_at is not None:
-        ended = hours_text(trial.hours_to(trial.ended_at), exact=True)
+        ended = hours_text(trial.hours_to(trial.ended_at))
         return f"{trial.get_ended_why_display().capitalize()} after {ended}", ""
     low, mid, high = (when_text(trial, hours) for hours in prediction.stop_h)
     most = prediction.most_h - 1e-6
