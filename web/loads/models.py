@@ -36,6 +36,8 @@ CARES = {
 }
 #: What the core calls each.
 SAFETY_CLASSES = {"none": "", "life": "life", "cold": "store", "wired": "hard-wired"}
+#: Least Wh of a combined reading: below it a counter's last digit decides.
+LEAST_COMBINED_WH = 100.0
 #: How a load is fed on split-phase mains.
 LEGS = {"one": "one leg, 120 V", "both": "both legs, 240 V"}
 CAUTIONS = {
@@ -323,3 +325,47 @@ class Photo(Record):
 
     def __str__(self) -> str:
         return f"photo of {self.reading}"
+
+
+class CombinedReading(Record):
+    """Energy that one meter counted for several loads at once.
+
+    Each load is known by its key (:class:`CombinedLoad`). A plan in which all of them run on AC is
+    conditioned on it.
+    """
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="combined_readings")
+    wh = models.FloatField("Wh counted", validators=[MinValueValidator(LEAST_COMBINED_WH)])
+    hours = models.FloatField(validators=[MinValueValidator(0.1)])
+    always_on = models.BooleanField(
+        "all of them were on all the time",
+        default=False,
+        help_text="Else they were used as they are in the plan.",
+    )
+    meter = models.CharField(max_length=60, blank=True)
+    read_at = models.DateTimeField("read at", null=True, blank=True, validators=[in_our_time])
+    note = models.CharField(max_length=400, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"Counted together: {', '.join(load.name for load in self.known_loads())}"
+
+    def known_loads(self) -> list[Load]:
+        """Its loads by name, prefetched if possible."""
+        parts = self.parts.filter(removed_at=None).select_related("load")
+        return sorted((part.load for part in parts), key=lambda load: load.name)
+
+
+class CombinedLoad(Record):
+    """A load of a combined reading."""
+
+    combined = models.ForeignKey(CombinedReading, on_delete=models.CASCADE, related_name="parts")
+    load = models.ForeignKey(Load, on_delete=models.CASCADE, related_name="combined_parts")
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.load} in {self.combined}"

@@ -17,7 +17,7 @@ from needle.quantity import hours_text
 from needle.words.figures import plural
 from web.common.units import said
 from web.drawing.course import CourseMark, course
-from web.loads.models import Load, Photo
+from web.loads.models import CombinedReading, Load, Photo
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
 from web.loads.words import ReadingRow, row_of
 
@@ -37,6 +37,12 @@ class LoadPage:
     costs: LoadCosts | None
     ladder: SafeString | None
     rows: list[ReadingRow]
+
+    @property
+    def combined(self) -> list[CombinedReading]:
+        """Counts of this load together with others."""
+        parts = self.load.combined_parts.live().filter(combined__removed_at=None)
+        return [part.combined for part in parts.select_related("combined")]
 
     @property
     def rests(self) -> str:

@@ -1,11 +1,13 @@
 from django.urls import path
 
-from web.loads import views, walk_views
+from web.loads import combined, views, walk_views
 
 app_name = "loads"
 urlpatterns = [
     path("survey/", views.survey_page, name="survey"),
     path("loads/add/", views.add, name="add"),
+    path("loads/together/", combined.combined_list, name="combined"),
+    path("loads/together/<int:reading>/remove/", combined.remove_combined, name="remove-combined"),
     path("loads/walk/", walk_views.walk, name="walk"),
     path("loads/walk/paste/", walk_views.paste, name="paste"),
     path("loads/<int:load>/same-again/", walk_views.same_again, name="same-again"),

@@ -18,6 +18,7 @@ from needle.quantity import hours_text
 from needle.supply.outputs import limit_w
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of, numbers_of
+from web.plans.combined import combined_runs
 from web.plans.honesty import spread_factor_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
@@ -225,7 +226,8 @@ def document(draft: Draft) -> dict[str, Any]:
         output["off_unused"] = True
     if "inverter" in document:
         document["inverter"] |= {"off_unused": True, "off": plan.inverter_off}
-    factor = spread_factor_of(plan.job)
+    factor, loads = spread_factor_of(plan.job), load_documents(draft, supply)
+    combined = [run.document for run in combined_runs(plan.job, loads) if run.document]
     return {
         "name": plan.name,
         "start": timezone.localtime(plan.start).isoformat(),
@@ -235,8 +237,8 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_c": plan.room_c,
         "room_swing_c": plan.room_swing_c,
         "supply": document,
-        "loads": _load_documents(draft, supply),
-        "runs": [run.document for run in runs],
+        "loads": loads,
+        "runs": [*(run.document for run in runs), *combined],
         **({} if factor == 1 else {"spread_factor": factor}),
         "sources": [
             {**_source_document(source, supply), "id": f"source {number}"}
@@ -246,7 +248,7 @@ def document(draft: Draft) -> dict[str, Any]:
     }
 
 
-def _load_documents(draft: Draft, supply: Supply) -> list[dict[str, Any]]:
+def load_documents(draft: Draft, supply: Supply) -> list[dict[str, Any]]:
     """Counted loads; the job's first load is what the plan is made for."""
     numbers, tried = numbers_of(draft.plan.job), tried_on(supply)
     routes = [

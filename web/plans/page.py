@@ -24,6 +24,8 @@ from web.drawing.timeline import Paper, lanes
 from web.jobs.models import Change, Job
 from web.plans.again import measure_again
 from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of, shown_of
+from web.plans.combined import CombinedRun, combined_runs
+from web.plans.draft import load_documents
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
@@ -139,7 +141,13 @@ class PlanPage:
     def counted_together(self) -> list[Run]:
         """Counts of all loads together on this supply, which the answer is conditioned on."""
         runs = self.outcome.plan.runs if self.outcome else ()
-        return [run for run in runs if run.why == COUNTED_ONLY]
+        return [run for run in runs if run.why == COUNTED_ONLY and run.counted == "battery"]
+
+    @property
+    def combined(self) -> list[CombinedRun]:
+        """Counts of several loads on one meter, and whether this plan uses them."""
+        supply = self.answer.supply
+        return combined_runs(self.job, load_documents(self.answer.draft, supply)) if supply else []
 
     @property
     def sources(self) -> list[PlanSource]:

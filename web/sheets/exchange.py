@@ -22,7 +22,7 @@ from needle.plan.documents.parse import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
 from web.jobs.models import Job
-from web.loads.models import Load, Photo, Reading, numbers_of
+from web.loads.models import CombinedLoad, CombinedReading, Load, Photo, Reading, numbers_of
 from web.loads.photos import NoPicture, drawn_anew
 from web.matching.models import Correction
 from web.meters.actions import taken_in
@@ -42,6 +42,8 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("readings", Reading, "load"),
     ("photos", Photo, "reading"),
     ("captures", Capture, "load"),
+    ("combined-readings", CombinedReading, "job"),
+    ("combined-loads", CombinedLoad, "combined"),
     ("supplies", Supply, "job"),
     ("outputs", Output, "supply"),
     ("inputs", Input, "supply"),
@@ -110,7 +112,7 @@ def _records(job: Job, model: type[Record], parent: str) -> list[Any]:
     filters[f"{above}__removed_at"] = None
     if model is StartTest:
         filters["load__removed_at"] = None
-    if model is PlanEntry:
+    if model in (PlanEntry, CombinedLoad):
         filters["load__removed_at"] = None
     if model is Capture:
         filters["kept"] = True
@@ -121,6 +123,7 @@ def _meters_read_with(job: Job) -> list[Meter]:
     """The owner's meters that the job's readings refer to, and those they were compared with."""
     readings = Reading.objects.live().filter(load__job=job, load__removed_at=None)
     named = set(readings.exclude(data__meter=None).values_list("data__meter", flat=True))
+    named |= set(job.combined_readings.live().values_list("meter", flat=True))
     return with_names(job.owner_id, named)
 
 

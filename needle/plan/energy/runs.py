@@ -160,9 +160,10 @@ def _tempered(doubt: np.ndarray) -> np.ndarray:
 def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     """Half the squared deviation of each sample's prediction of a run from the measurement."""
     drawn_w, ac_w, others = _demand(plan, run, samples)
+    counted_w = np.maximum({"battery": drawn_w, AC: ac_w, **others}[run.counted], 1e-3)
     if run.why == COUNTED_ONLY:
         assert run.wh is not None
-        off = np.log(drawn_w * run.hours / run.wh)
+        off = np.log(counted_w * run.hours / run.wh)
         return np.asarray((off / _counted_spread(plan, run)) ** 2 / 2)
     there = plan if run.room_c is None else replace(plan, room_c=run.room_c)
     battery = battery_draws(there, samples)
@@ -177,11 +178,8 @@ def _doubt(plan: Plan, run: Run, samples: Inputs) -> np.ndarray:
     doubt = -log_ndtr(-off) if run.why == STILL_ON else off**2 / 2
     doubt = doubt + _doubt_of_look(run, falls_w - put_in_wh / run.hours, battery.capacity_wh)
     if run.wh is not None:
-        counted_w = {"battery": drawn_w, AC: ac_w}.get(run.counted)
-        if counted_w is None:
-            counted_w = others[run.counted]
         hours = run.hours if run.counted_h is None else run.counted_h
-        off = np.log(np.maximum(counted_w, 1e-3) * hours / run.wh)
+        off = np.log(counted_w * hours / run.wh)
         # What was drawn after it was read is not in it.
         spread = math.hypot(COUNT_SPREAD, NOT_COUNTED_SPREAD * (1 - hours / run.hours))
         doubt = doubt + (off / spread) ** 2 / 2
