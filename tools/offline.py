@@ -130,16 +130,21 @@ def arrived(folder: str, watch: int, trial: int, since: int) -> dict[str, object
         load: sum((load in after) != (load in before) for before, after in pairwise(states))
         for load in SWITCHED
     }
-    per_browser = [[w for w in watts if w // 1000 == n] for n in (1, 2)]
     return {
         "readings": len(watts),
         "different": len(set(watts)),
-        "in order": all(part == sorted(part) for part in per_browser),
+        "in order": all(_in_order(watts, number) for number in (1, 2)),
         "photos": photos,
         "check-ins": len(charges),
         "switches": len(states),
         "turns of each load after the first": turns,
     }
+
+
+def _in_order(watts: list[float], browser: int) -> bool:
+    """Whether the readings of a browser came in the order in which they were made."""
+    mine = [value for value in watts if value // 1000 == browser]
+    return mine == sorted(mine)
 
 
 def main() -> None:

@@ -37,7 +37,6 @@ SHOTS = (
     ("drill", "/practice/1/", WIDE, "light"),
     ("power-factor", "/jobs/2/loads/14/power-factor/", WIDE, "light"),
     ("day-plan", "/jobs/1/plan/", {"width": 1280, "height": 1100}, "light"),
-    ("day-plan-dark", "/jobs/1/plans/3/", WIDE, "dark"),
     ("meters", "/meters/", WIDE, "light"),
     ("compare", "/jobs/1/compare/?item=3&item=2&on=1", WIDE, "light"),
     ("trial", "/jobs/1/trials/3/", WIDE, "light"),
@@ -107,6 +106,17 @@ def main() -> None:
                 print(f"docs/screenshots/{name}.png")
                 context.close()
             phone: Any = PHONE
+            context = browser.new_context(viewport=phone)
+            page = context.new_page()
+            sign_in(page, port)
+            page.goto(f"http://127.0.0.1:{port}/jobs/2/loads/walk/")
+            for thing, watts in (("Fridge", "120"), ("Lamp", "8")):
+                page.get_by_role("button", name=thing, exact=True).click()
+                page.keyboard.type(watts)
+            settle(page)
+            page.screenshot(path=OUT / "walk-phone.png")
+            print("docs/screenshots/walk-phone.png")
+            context.close()
             context = browser.new_context(viewport=phone, color_scheme="dark")
             page = context.new_page()
             sign_in(page, port)

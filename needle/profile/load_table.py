@@ -96,16 +96,21 @@ def parse_load_table(text: str) -> LoadTable:
     if not lines:
         raise DocumentError("table", "is empty: copy some rows of your spreadsheet")
     titles = _columns(lines[0])
-    columns = titles if "name" in titles else _guessed(lines)
-    body = lines[1:] if "name" in titles else lines
-    rows = [row for line in body for row in _rows_of(line, columns)]
+    if "name" in titles:
+        used = set(titles.values())
+        unused = [title for place, title in enumerate(lines[0]) if title and place not in used]
+        return LoadTable(_rows_of(lines[1:], titles), tuple(unused))
+    return LoadTable(_rows_of(lines, _guessed(lines)))
+
+
+def _rows_of(lines: Sequence[Sequence[str]], columns: Mapping[str, int]) -> tuple[TableRow, ...]:
+    """All loads of a table's lines; refused if there are none or too many."""
+    rows = tuple(row for line in lines for row in _loads_of(line, columns))
     if len(rows) > MOST_ROWS:
         raise DocumentError("table", f"has {len(rows)} loads: at most {MOST_ROWS} at once")
     if not rows:
         raise DocumentError("table", "has titles only, and no loads")
-    used = set(columns.values())
-    unused = [title for place, title in enumerate(lines[0]) if title and place not in used]
-    return LoadTable(tuple(rows), tuple(unused) if "name" in titles else ())
+    return rows
 
 
 def _cells(text: str) -> list[list[str]]:
@@ -143,7 +148,7 @@ def _guessed(lines: Sequence[Sequence[str]]) -> dict[str, int]:
     return {"name": 0, **dict(zip(("watts", "hours"), numeric, strict=False))}
 
 
-def _rows_of(line: Sequence[str], columns: Mapping[str, int]) -> list[TableRow]:
+def _loads_of(line: Sequence[str], columns: Mapping[str, int]) -> list[TableRow]:
     """The loads of one line: several where it says how many."""
     cells = {column: line[place] if place < len(line) else "" for column, place in columns.items()}
     name = cells["name"]

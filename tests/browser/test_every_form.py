@@ -100,6 +100,8 @@ class EveryFormTest(BrowserTest):
             ("jobs:edit",),
             ("jobs:delete",),
             ("bench:index", f"?load={load.pk}"),
+            ("loads:walk",),
+            ("loads:combined",),
             ("bench:loggers",),
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),

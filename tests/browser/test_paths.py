@@ -113,6 +113,7 @@ class HouseholdTest(BrowserTest):
         helps = page.locator(".plan-helps .help-words").all_inner_texts()
         self.assertTrue(helps[0].startswith("Leave off Kettle"), helps)
         self.assertFalse([words for words in helps if "Fridge" in words])
+        page.get_by_text("Change loads, sources, sizes").click()
         marks = dict(
             zip(
                 page.locator("tr.use th a").all_inner_texts(),

@@ -133,7 +133,7 @@ class RunsTest(unittest.TestCase):
         self.assertLess(narrow, 1 + 0.7 * (wide - 1))
 
     def test_what_was_only_counted_is_taken_where_it_was_counted(self):
-        # What a box of about 40 W asks of an inverter of 0.9 and 20 W, counted on either side of it.
+        # What a box of about 40 W asks of an inverter of 0.9 and 20 W, on either side of it.
         for place, counted_w in (("ac", 46.0), ("battery", 46 / 0.9 + 20)):
             run = {"hours": 48, "why": "counted", "wh": 48 * counted_w, "loads": ["Box"]}
             plan = parse_plan({**PLAN, "runs": [{**run, "counted": place}]})

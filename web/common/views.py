@@ -6,6 +6,7 @@ from django.contrib.auth.decorators import login_not_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.template.loader import render_to_string
+from django.utils import timezone
 from django.views.decorators.http import require_GET
 
 from needle import quantity
@@ -49,8 +50,9 @@ def glossary(request: HttpRequest) -> HttpResponse:
 @login_not_required
 @require_GET
 def alive(request: HttpRequest) -> HttpResponse:
-    """Health check without database access."""
-    return HttpResponse("alive\n", content_type="text/plain")
+    """Health check without database access; it says the time too, in ms since the epoch."""
+    time_ms = str(round(timezone.now().timestamp() * 1000))
+    return HttpResponse("alive\n", content_type="text/plain", headers={"Steady-Time": time_ms})
 
 
 @login_not_required

@@ -14,7 +14,7 @@ def announce_change(request: HttpRequest, job: Job) -> None:
 
     None for an entry that waited on its device: many arrive at once, and its outbox says so.
     """
-    if "waited_s" in request.POST:
+    if "made_at" in request.POST:
         return
     change = latest_change(job)
     if change is not None:

@@ -6,7 +6,7 @@ import math
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from django.db import transaction
 from django.http import HttpRequest
@@ -25,16 +25,17 @@ KEPT = timedelta(seconds=LONGEST_S) + timedelta(days=10)
 def moment_made(request: HttpRequest) -> datetime | None:
     """Moment at which a posted entry was made, if it waited on its device; None if sent at once.
 
-    The device sends ``waited_s``, the seconds that the entry waited: its clock may be wrong by
-    hours without any effect.
+    The device sends ``made_at``, seconds since the epoch by this site's clock: it asked for the
+    time first, so that its own clock may be wrong by hours without any effect.
     """
     try:
-        waited_s = float(request.POST.get("waited_s", ""))
+        made_at_s = float(request.POST.get("made_at", ""))
     except ValueError:
         return None
+    waited_s = timezone.now().timestamp() - made_at_s
     if not math.isfinite(waited_s) or not AT_ONCE_S <= waited_s <= LONGEST_S:
         return None
-    return timezone.now() - timedelta(seconds=waited_s)
+    return datetime.fromtimestamp(made_at_s, tz=UTC)
 
 
 @contextmanager

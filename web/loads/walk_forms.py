@@ -65,13 +65,8 @@ class WalkRowForm(forms.Form):
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
-        name = cleaned.get("name") or ""
-        key = cleaned.get("appliance") or appliance_named(name)
-        if not key and "appliance" not in self.errors:
-            self.add_error("appliance", f"Choose what “{name}” is." if name else "Choose one.")
-        else:
-            cleaned["appliance"] = key
-            self._check_watts(cleaned, key)
+        self._choose_appliance(cleaned)
+        self._check_watts(cleaned)
         try:
             cleaned["usual_use"] = usual_use_from_text(cleaned.get("often") or "")
         except DocumentError as error:
@@ -80,9 +75,16 @@ class WalkRowForm(forms.Form):
             self.add_error("watts", "Give the watts that the photo shows.")
         return cleaned
 
-    def _check_watts(self, cleaned: dict[str, Any], key: str) -> None:
+    def _choose_appliance(self, cleaned: dict[str, Any]) -> None:
+        """Take the appliance that a name suggests where none was chosen."""
+        name = cleaned.get("name") or ""
+        cleaned["appliance"] = cleaned.get("appliance") or appliance_named(name)
+        if not cleaned["appliance"] and "appliance" not in self.errors:
+            self.add_error("appliance", f"Choose what “{name}” is." if name else "Choose one.")
+
+    def _check_watts(self, cleaned: dict[str, Any]) -> None:
         """Ask about watts that are far from usual, unless they were said to be right."""
-        watts = cleaned.get("watts")
+        watts, key = cleaned.get("watts"), cleaned.get("appliance")
         if watts is None or cleaned.get("sure") or key not in APPLIANCES:
             return
         least, most = usual_label_w(KINDS[APPLIANCES[key].kind])

@@ -46,11 +46,9 @@ def _run(
 ) -> CombinedRun:
     names = ", ".join(sorted(part.load.name for part in reading.live_parts))
     keys = [f"load {numbers[part.load_id]}" for part in reading.live_parts]
-    if len(keys) < 2 or not all(key in counted for key in keys):
-        return CombinedRun(reading, names, None, "not all of them are counted in this plan")
-    loads = [counted[key] for key in keys]
-    if any(load["route"] != AC for load in loads):
-        return CombinedRun(reading, names, None, "one of them runs on DC in this plan")
+    loads = [counted[key] for key in keys if key in counted]
+    if why_not := _why_not(loads, len(keys)):
+        return CombinedRun(reading, names, None, why_not)
     meter = job.meters().get(reading.meter)
     document: dict[str, Any] = {
         "hours": reading.hours,
@@ -63,6 +61,14 @@ def _run(
         began = reading.read_at - timedelta(hours=reading.hours)
         document["at"] = timezone.localtime(began).isoformat()
     return CombinedRun(reading, names, document)
+
+
+def _why_not(loads: Sequence[Mapping[str, Any]], count: int) -> str:
+    """Why a plan that counts these of its loads cannot use a combined reading; "" if it can."""
+    if count < 2 or len(loads) < count:
+        return "not all of them are counted in this plan"
+    on_dc = any(load["route"] != AC for load in loads)
+    return "one of them runs on DC in this plan" if on_dc else ""
 
 
 def _on_the_meter(load: Mapping[str, Any], always_on: bool) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 
@@ -38,13 +38,12 @@ def with_earlier_change(
         on = set(data["on"])
         for name in set(switched) & (on ^ ran):
             del switched[name]
-        added = {name for name, is_on in switched.items() if is_on}
-        removed = {name for name, is_on in switched.items() if not is_on}
-        figures.append({**data, "on": _ordered(data["on"], (on | added) - removed)})
+        figures.append({**data, "on": _switched(data["on"], switched)})
         ran = on
     return figures
 
 
-def _ordered(listed: Sequence[str], names: Collection[str]) -> list[str]:
-    """Names in the order listed, then those that are new."""
-    return [*(name for name in listed if name in names), *sorted(set(names) - set(listed))]
+def _switched(on: Sequence[str], switched: Mapping[str, bool]) -> list[str]:
+    """Loads that are on, with some switched: in their order, then those that are new."""
+    stay = [name for name in on if switched.get(name, True)]
+    return [*stay, *sorted(name for name, is_on in switched.items() if is_on and name not in on)]

@@ -24,13 +24,19 @@ function set(reached) {
   if (!online) looking ||= setTimeout(look, LOOK_MS);
   if (isBack) listeners.forEach((callback) => callback());
 }
-async function look() {
+/* How far the site's clock is ahead of this device's, ms; null if the site cannot be reached. */
+export async function look() {
   clearTimeout(looking);
   looking = null;
+  const began = Date.now();
   try {
     const answer = await fetch("/alive/", { cache: "no-store", signal: AbortSignal.timeout(LOOK_MS) });
     set(answer.ok);
-  } catch { set(false); }
+    return answer.ok ? Number(answer.headers.get("Steady-Time")) - (began + Date.now()) / 2 : null;
+  } catch {
+    set(false);
+    return null;
+  }
 }
 
 document.addEventListener("htmx:sendError", () => set(false));

@@ -6,7 +6,7 @@ import { drop, entriesOf, put } from "./outbox_store.js";
 import { showEntries } from "./outbox_panel.js";
 import { fieldsIn, isChanged } from "./fields.js";
 import { refusalFor, say } from "./status_line.js";
-import { isOnline, whenOnline } from "./connection.js";
+import { isOnline, look, whenOnline } from "./connection.js";
 
 const TIMEOUT_MS = 20 * 1000;
 /* An entry that another page is sending is left to it so long. */
@@ -85,12 +85,12 @@ document.addEventListener("htmx:afterRequest", async ({ detail: { elt, xhr } }) 
 });
 
 /* Sending what waited. Returns what became of it: sent, refused, or later. */
-async function send(entry) {
+async function send(entry, aheadMs) {
   const headers = { "X-CSRFToken": JSON.parse(document.body.getAttribute("hx-headers"))["X-CSRFToken"], "HX-Request": "true" };
   const signal = AbortSignal.timeout(TIMEOUT_MS);
   let answer, text;
   try {
-    answer = await fetch(entry.url, { method: "POST", body: bodyOf(entry), headers, signal });
+    answer = await fetch(entry.url, { method: "POST", body: bodyOf(entry, aheadMs), headers, signal });
     text = await answer.text();
   } catch { return "later"; }
   if (isLater(answer.status) || isSignIn(answer.url)) return "later";
@@ -118,8 +118,11 @@ export function sendAll() {
 async function sendInOrder() {
   let sent = 0;
   await refresh();
+  /* One clock for all of them: what was made earlier stays earlier. */
+  const aheadMs = waiting.length ? await look() : null;
+  if (aheadMs === null) return;
   for (const entry of waiting.filter((other) => other.state !== "refused")) {
-    const outcome = await send(entry);
+    const outcome = await send(entry, aheadMs);
     if (outcome === "later") break;
     if (outcome === "sent") sent += 1;
   }
@@ -133,6 +136,12 @@ function showSent(count) {
   if (isTyping) say(`${words} Reload this page to see the result.`);
   else location.reload();
 }
+
+/* What waits stays here for the same person; the next one does not see it. */
+document.addEventListener("submit", (event) => {
+  if (!event.target.matches("form[data-sign-out]") || !waiting.length) return;
+  if (!confirm("Some entries are not yet sent. They stay on this device until you sign in again. Sign out?")) event.preventDefault();
+}, true);
 
 addEventListener("htmx:load", ({ target }) => renewKeys(target));
 renewKeys(document);

@@ -3,7 +3,7 @@ import { clockOf } from "./clock.js";
 import { fieldsIn, isMark } from "./fields.js";
 
 /* Not kept: the page that sends it has its own. */
-const LEFT_OUT = new Set(["csrfmiddlewaretoken", "waited_s"]);
+const LEFT_OUT = new Set(["csrfmiddlewaretoken", "made_at"]);
 const WITHOUT_WORDS = new Set(["client_key", "on_before", "loads_shown"]);
 
 /* A version 4 UUID (RFC 9562); crypto.randomUUID needs HTTPS. */
@@ -48,10 +48,11 @@ export function wordsOf(entry) {
   const values = readable(entry).map((field) => `${field.label} ${valueWords(field)}`).join(", ");
   return `${clockOf(entry.madeAt)} ${entry.what}${values ? `: ${values}` : ""}`;
 }
-/* What is sent: the fields, and how long they waited. */
-export function bodyOf(entry) {
+/* What is sent: the fields, and when they were made, by the site's clock; `aheadMs` is how far that is
+   ahead of this device's. */
+export function bodyOf(entry, aheadMs) {
   const body = new FormData();
   for (const { name, value } of entry.fields) if (!isEmptyFile(value)) body.append(name, value);
-  body.append("waited_s", String(Math.max(0, Date.now() - entry.madeAt) / 1000));
+  body.append("made_at", String((entry.madeAt + aheadMs) / 1000));
   return body;
 }

@@ -26,6 +26,7 @@ let fitted = "";
 function fit() {
   if (!lanes() || fitted === String(isNarrow()) || (drawn("width") < NARROW_DRAWING) === isNarrow()) return;
   fitted = String(isNarrow());
+  for (const fold of document.querySelectorAll(".plan-fold")) fold.open = !isNarrow();
   const part = document.querySelector("#plan-part [name=show]").value;
   htmx.ajax("GET", lanes().dataset.plan, { source: "body", target: "#plan-body", swap: "outerHTML", values: { show: part } });
 }

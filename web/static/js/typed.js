@@ -19,12 +19,14 @@ document.addEventListener("htmx:beforeSwap", ({ detail: { requestConfig: { elt }
   const typed = fieldsIn(target).filter(isTyped);
   /* A field that one is in, and that another choice leaves out, stays too: letters are on their way. */
   const held = fieldsIn(target).filter((field) => typed.includes(field) || field === focused);
-  if (!held.length && !asksByItself(elt)) return;
+  const isWhole = held.length > 0 || asksByItself(elt);
+  const folds = [...foldsIn(target)].filter(([, fold]) => isWhole || fold.matches(".plan-fold"));
+  if (!isWhole && !folds.length) return;
   kept.set(xhr, {
     asks: elt, region: target.id, focused,
     typed: new Map(typed.map((field) => [identityOf(field), field])),
     rows: held.filter((field) => valueOf(field) || field === focused).map((field) => [field.name, field.closest(".field")]),
-    opened: new Map([...foldsIn(target)].map(([words, fold]) => [words, fold.open])),
+    opened: new Map(folds.map(([words, fold]) => [words, fold.open])),
   });
 });
 
