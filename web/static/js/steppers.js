@@ -16,7 +16,7 @@ function stepBy(field, by) {
   for (const kind of ["input", "change"]) field.dispatchEvent(new Event(kind, { bubbles: true }));
 }
 function button(field, by) {
-  const label = (field.labels?.[0]?.textContent || "").trim().replace(/[*:]$/, "");
+  const label = (field.labels?.[0]?.textContent || field.ariaLabel || "").trim().replace(/[*:]$/, "");
   return Object.assign(document.createElement("button"), {
     type: "button", className: "button", textContent: by < 0 ? "−" : "+",
     ariaLabel: `${label} ${by < 0 ? "less" : "more"}`, onclick: () => stepBy(field, by),
@@ -24,7 +24,8 @@ function button(field, by) {
 }
 function attach(place) {
   for (const field of place.querySelectorAll?.("input[data-stepper]") || []) {
-    if (field.closest(".stepper")) continue;
+    const isForTouch = field.dataset.stepper === "touch";
+    if (field.closest(".stepper") || (isForTouch && !matchMedia("(pointer: coarse)").matches)) continue;
     const row = Object.assign(document.createElement("span"), { className: "stepper" });
     field.replaceWith(row);
     row.append(button(field, -1), field, button(field, 1));
