@@ -65,6 +65,7 @@ INSTALLED_APPS = [
     "web.sheets",
     "web.find",
     "web.offline",
+    "web.share",
     "web.demo",
 ]
 
@@ -229,7 +230,8 @@ DATA_UPLOAD_MAX_NUMBER_FIELDS = 2000
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "filters": {"tokens": {"()": "web.common.log_filter.WithoutTokens"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "filters": ["tokens"]}},
     "loggers": {
         "django": {"handlers": ["console"], "level": "WARNING"},
         "axes": {"handlers": ["console"], "level": "WARNING"},

@@ -12,6 +12,7 @@ urlpatterns = [
     path("", include("web.common.urls")),
     path("", include("web.demo.urls")),
     path("", include("web.offline.urls")),
+    path("", include("web.share.urls")),
     path("api/samples/", samples, name="samples"),
     path("jobs/<int:job>/", include("web.loads.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),

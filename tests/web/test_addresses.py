@@ -37,6 +37,8 @@ PUBLIC = {
     "offline:worker",
     "offline:manifest",
     "offline:page",
+    "share:reader",
+    "share:photo",
 }
 #: Words in addresses that are no numbers.
 WORDS = {

@@ -37,12 +37,13 @@ def add_load(load: Load, label: dict[str, Any] | None = None, plan: int | None =
 
 @dataclass(frozen=True)
 class WalkedLoad:
-    """A load of a walk: not stored yet, with its reading (type and data) and photo, if any."""
+    """A load of a walk: not stored yet, with its reading (type, data, note) and photo, if any."""
 
     load: Load
     reading_type: str = ""
     data: dict[str, Any] | None = None
     picture: Picture | None = None
+    note: str = ""
 
 
 def add_walked(job: Job, walked: Sequence[WalkedLoad]) -> list[Load]:
@@ -52,7 +53,9 @@ def add_walked(job: Job, walked: Sequence[WalkedLoad]) -> list[Load]:
             save_new(job, one.load, f"Added {one.load.name}")
             join_plan(one.load)
             if one.data:
-                add_reading(one.load, one.reading_type, one.data, picture=one.picture)
+                add_reading(
+                    one.load, one.reading_type, one.data, note=one.note, picture=one.picture
+                )
         job_grew(job)
     return [one.load for one in walked]
 

@@ -6,6 +6,7 @@ const total = () => document.querySelector("[name=row-TOTAL_FORMS]");
 const most = () => Number(document.querySelector("[name=row-MAX_NUM_FORMS]").value);
 const partOf = (field) => field.name.replace(/^row-\d+-/, "");
 const inRow = (row, part) => fieldsIn(row).find((field) => partOf(field) === part);
+/* A client's list has no appliance to choose. */
 const isEmpty = (row) => ["name", "watts", "often"].every((part) => !inRow(row, part).value);
 
 function addRow() {
@@ -16,7 +17,7 @@ function addRow() {
   const row = made.content.firstElementChild;
   document.getElementById("walk-rows").append(row);
   total().value = String(number + 1);
-  htmx.process(row);
+  globalThis.htmx?.process(row);
   return row;
 }
 const freeRow = () => rows().find(isEmpty) || addRow();
