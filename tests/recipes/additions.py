@@ -294,7 +294,7 @@ def heaviest(request: HtmxRequest, job: Job) -> HttpResponse:
     ),
     Insertion(
         "web/loads/page.py",
-        "from web.loads.models import Load, Photo\n",
+        "from web.loads.models import CombinedReading, Load, Photo\n",
         "from web.jobs.models import Job\n",
     ),
     Insertion(

@@ -51,7 +51,7 @@ class ReadingTest(OutboxTest):
         )
 
     def test_one_sent_at_once_or_without_sense_has_none(self):
-        for waited in (0.3, -9000, 1e9, "nan", "inf", "-inf", "soon", "1e300"):
+        for waited in (-9000, 1e9, "nan", "inf", "-inf", "soon", "1e300"):
             with self.subTest(waited):
                 url = self.url("loads:add-reading", self.box.pk, "spot")
                 self.later(url, waited, state="running", watts="118")

@@ -44,7 +44,7 @@ class LinkTest(ShareTest):
             page = self.reader.get(address)
             self.assertContains(page, "Box")
         self.assertEqual(page["Cache-Control"], "no-store")
-        self.assertEqual(page["Referrer-Policy"], "no-referrer")
+        self.assertEqual(page["Referrer-Policy"], "same-origin")
         self.assertIn("noindex", page["X-Robots-Tag"])
         self.assertNotContains(page, "/jobs/")
         links = self.client.get(self.url("share:links")).content.decode()

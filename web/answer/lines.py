@@ -14,6 +14,9 @@ from web.plans.helps import helps_of
 from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import Answer
 
+#: Topic of the line that says what to change.
+CHANGE = "Change"
+
 
 @dataclass(frozen=True)
 class Line:
@@ -64,11 +67,11 @@ def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion
     wanted = [blocked for blocked in verdict.blocked_loads if blocked.wanted]
     first = suggestions[0] if suggestions else None
     if wanted and not (first is not None and first.fixes):
-        return Line("Change", larger_text(wanted[0]))
+        return Line(CHANGE, larger_text(wanted[0]))
     if first is None:
         return None
     helped = helps_of([first])[0]
-    return Line("Change", f"{helped.words}.", caveat=said(first.change.caveat))
+    return Line(CHANGE, f"{helped.words}.", caveat=said(first.change.caveat))
 
 
 def _measure(answer: Answer) -> Line | None:

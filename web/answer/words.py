@@ -69,12 +69,17 @@ class Bar:
 
 
 def bar_of(answer: Answer, job: Job) -> Bar:
-    """Return the bar of an answer."""
+    """Return the bar of an answer, or of the job's outage that is under way."""
     watches = (trial for trial in trials_of(job) if trial.is_watch and not trial.is_rehearsal)
     watch = next((trial for trial in watches if trial.running), None)
     if watch is not None:
         watch.job = job
         return _bar_of_watch(page_of(watch, wait_s=0.2), job)
+    return bar_of_plan(answer, job)
+
+
+def bar_of_plan(answer: Answer, job: Job) -> Bar:
+    """Return the bar of a plan's answer."""
     plan_url = reverse("plans:plan", args=[job.pk, answer.plan.pk or 0])
     if answer.pending:
         return _pending(answer, job, plan_url)

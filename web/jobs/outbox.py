@@ -14,8 +14,8 @@ from django.utils import timezone
 
 from web.jobs.models import Job, Receipt
 
-#: Entries sent sooner count as sent at once, s.
-AT_ONCE_S = 5.0
+#: How far ahead of now a device may think a moment of now is, s.
+AHEAD_S = 60.0
 #: Longest time that an entry waits on a device; what says more is no time, s.
 LONGEST_S = 90 * 24 * 3600.0
 #: How long receipts are kept: longer than an entry waits.
@@ -32,10 +32,11 @@ def moment_made(request: HttpRequest) -> datetime | None:
         made_at_s = float(request.POST.get("made_at", ""))
     except ValueError:
         return None
-    waited_s = timezone.now().timestamp() - made_at_s
-    if not math.isfinite(waited_s) or not AT_ONCE_S <= waited_s <= LONGEST_S:
+    now = timezone.now()
+    waited_s = now.timestamp() - made_at_s
+    if not math.isfinite(waited_s) or not -AHEAD_S <= waited_s <= LONGEST_S:
         return None
-    return datetime.fromtimestamp(made_at_s, tz=UTC)
+    return min(now, datetime.fromtimestamp(made_at_s, tz=UTC))
 
 
 @contextmanager

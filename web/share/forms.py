@@ -12,7 +12,7 @@ from web.loads.photos import Picture
 from web.loads.reading_forms import PhotoField
 from web.loads.walk_forms import LABEL, METER
 from web.share.actions import USUAL_DAYS
-from web.share.models import ShareLink
+from web.share.models import SHOWS, ShareLink
 
 #: Days that a link may last, and rows of a client's list.
 MOST_DAYS, MOST_ROWS, FIRST_ROWS = 365, 60, 4
@@ -26,7 +26,7 @@ class LinkForm(forms.ModelForm):
     )
     follows = forms.ChoiceField(
         label="The sheet is shown",
-        choices=[("live", "as the plan stands when opened"), ("now", "as of now, without photos")],
+        choices=[("live", "always up to date"), ("now", "as of now, no photos")],
         required=False,
     )
     secret = forms.CharField(
@@ -45,6 +45,7 @@ class LinkForm(forms.ModelForm):
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.instance.job = job
+        self.fields["shows"].choices = list(SHOWS.items())  # type: ignore[attr-defined]
         self.fields["plan"].queryset = job.plans.live()  # type: ignore[attr-defined]
         self.fields["plan"].empty_label = "the current one"  # type: ignore[attr-defined]
 

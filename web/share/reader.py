@@ -30,10 +30,13 @@ SAID = "said_words"
 
 
 def _kept_nowhere(response: HttpResponse) -> HttpResponse:
-    """Forbid caches, search engines and referrers to pass on what a link shows."""
+    """Forbid caches and search engines to pass on what a link shows, and referrers its address.
+
+    Within the site a referrer stays: without one browsers send no origin, and no form is taken.
+    """
     response["Cache-Control"] = "no-store"
     response["X-Robots-Tag"] = "noindex, nofollow"
-    response["Referrer-Policy"] = "no-referrer"
+    response["Referrer-Policy"] = "same-origin"
     return response
 
 

@@ -17,6 +17,10 @@ from web.common.units import day_clock
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
 _FONTS = Path(__file__).parent / "fonts"
+#: Columns that need less are never narrower than their words, mm.
+_SHORT_MM = 18.0
+#: Inside a cell on each side, mm; and from how many columns on the type is smaller.
+_PADDING_MM, _MANY_COLUMNS = 0.7, 8
 #: Scale of type that is still read without glasses.
 _SMALLER = 0.85
 _GREY, _RULE, _BAND = (95, 95, 95), 150, (220, 220, 220)
@@ -68,7 +72,12 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
     _words(pdf, "; ".join(f"{name}: {value}" for name, value in sheet.facts))
     pdf.ln(2)
     pdf.type("B", 12)
-    pdf.multi_cell(0, 6 * scale, _plain(sheet.headline), new_x="LMARGIN", new_y="NEXT")
+    for words in filter(None, (sheet.headline, sheet.first)):
+        pdf.multi_cell(0, 6 * scale, _plain(words), align="L", new_x="LMARGIN", new_y="NEXT")
+    if sheet.life:
+        pdf.type("B", 9)
+        words = f"Caution: {_plain(sheet.life)}"
+        pdf.multi_cell(0, 5 * scale, words, align="L", new_x="LMARGIN", new_y="NEXT")
     for line in sheet.lines:
         pdf.type("B", 8.5)
         pdf.cell(28, 4.4 * scale, line.label)
@@ -151,24 +160,39 @@ def _list(pdf: _Pages, title: str, words: list[str]) -> None:
 
 def _table(pdf: _Pages, table: Table) -> None:
     _head(pdf, table.title)
-    pdf.type("", 7.5)
+    points = 6.8 if len(table.heads) > _MANY_COLUMNS else 7.5
+    pdf.type("", points)
     pdf.set_draw_color(_RULE)
     aligns = ["RIGHT" if n in table.figures else "LEFT" for n in range(len(table.heads))]
-    longest = [
-        max([len(head), *(len(row[n]) for row in table.rows)]) for n, head in enumerate(table.heads)
-    ]
     with pdf.table(
         borders_layout=TableBordersLayout.HORIZONTAL_LINES,
-        headings_style=FontFace(emphasis="BOLD", size_pt=7.5 * pdf.scale),
-        col_widths=tuple(min(44, max(9, length)) for length in longest),
+        headings_style=FontFace(emphasis="BOLD", size_pt=points * pdf.scale),
+        col_widths=_widths(pdf, table),
         text_align=tuple(aligns),
         line_height=3.8 * pdf.scale,
-        padding=0.7 * pdf.scale,
+        padding=_PADDING_MM * pdf.scale,
     ) as drawn:
         for row in [table.heads, *table.rows]:
             cells = drawn.row()
             for text in row:
                 cells.cell(_plain(text))
+
+
+def _widths(pdf: _Pages, table: Table) -> tuple[float, ...]:
+    """Widths of a table's columns, mm: figures never wrap, words share what is left."""
+    # A cell keeps its padding and the page's own margin on either side of its text.
+    beside = 2 * (_PADDING_MM * pdf.scale + pdf.c_margin) + 0.4
+    columns = [[head, *(row[n] for row in table.rows)] for n, head in enumerate(table.heads)]
+    needed = [
+        beside + 1.02 * max(pdf.get_string_width(_plain(cell)) for cell in cells)
+        for cells in columns
+    ]
+    words = [n for n in range(len(columns)) if n not in table.figures and needed[n] > _SHORT_MM]
+    free = pdf.epw - sum(needed[n] for n in range(len(columns)) if n not in words)
+    asked = sum(needed[n] for n in words) or 1.0
+    if free < _SHORT_MM * len(words):
+        return tuple(needed)
+    return tuple(needed[n] * free / asked if n in words else needed[n] for n in range(len(columns)))
 
 
 def _curve(pdf: _Pages, outcome: Outcome) -> None:

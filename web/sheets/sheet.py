@@ -18,8 +18,8 @@ from needle.quantity import chance_text, hours_text, with_unit
 from needle.usage.schedule import text_of_use
 from needle.words.answer import wanted_chance_text
 from needle.words.plan import start_text
-from web.answer.lines import Line
-from web.answer.words import bar_of
+from web.answer.lines import CHANGE, Line
+from web.answer.words import bar_of_plan
 from web.common.templatetags.words import span_alike
 from web.common.units import clock, clocks, moment, said, temperature
 from web.jobs.models import Job
@@ -68,7 +68,8 @@ class SheetPhoto:
 class Sheet:
     """The whole sheet; pairs and sentences in printing order.
 
-    ``lines`` say what cannot run, what to change and what to measure.
+    ``lines`` say what cannot run, what to change and what to measure; ``first`` is what to do
+    first, ``life`` the caution for what keeps somebody alive; both "" if there is none.
     """
 
     title: str
@@ -85,6 +86,8 @@ class Sheet:
     photos: list[SheetPhoto]
     has_photos: bool
     rests: Rests | None = None
+    first: str = ""
+    life: str = ""
 
 
 #: Days of a schedule that are printed.
@@ -99,7 +102,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
     ``annex``: with the photos beside the readings of its loads.
     """
     answer = answer_of(plan, wait_s)
-    bar = bar_of(answer, job)
+    bar = bar_of_plan(answer, job)
     counted = [used_load for used_load in answer.used if used_load.counted]
     tables = [_loads(answer, counted)]
     if answer.supply is not None:
@@ -118,7 +121,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
-        lines=bar.lines,
+        lines=[line for line in bar.lines if not _to_do(line)],
         tables=tables,
         unproven=[
             *_unproven(answer, counted),
@@ -130,7 +133,17 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         photos=_annex(photos) if annex else [],
         has_photos=photos.exists(),
         rests=None if answer.outcome is None else rests_of(answer.draft),
+        first=next((words for line in bar.lines if (words := _to_do(line))), ""),
+        life=" ".join(filter(None, (bar.caution, bar.contents))),
     )
+
+
+def _to_do(line: Line) -> str:
+    """What a line says to change, as a sentence; "" for other lines."""
+    if line.label != CHANGE:
+        return ""
+    caveat = f" {line.caveat[:1].upper()}{line.caveat[1:]}." if line.caveat else ""
+    return f"{line.words[:1].upper()}{line.words[1:]}{caveat}"
 
 
 def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
@@ -204,11 +217,12 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
     return facts
 
 
-def ranged(estimate: Estimate | None, unit: str) -> str:
-    """An estimate with its range and grade, as text."""
+def ranged(estimate: Estimate | None, unit: str) -> tuple[str, str]:
+    """An estimate with its range, as text that does not wrap, and its grade."""
     if estimate is None:
-        return "–"
-    return f"{with_unit(estimate.value, unit)} ({span_alike(estimate, unit)}) {estimate.grade}"
+        return "–", ""
+    text = f"{with_unit(estimate.value, unit)} ({span_alike(estimate, unit)})"
+    return text.replace(" ", "\u00a0"), estimate.grade
 
 
 def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
@@ -226,15 +240,16 @@ def _loads(answer: Answer, counted: Sequence[UsedLoad]) -> Table:
                 f"{f' × {used_load.entry.count}' if used_load.entry.count > 1 else ''}",
                 clocks(text_of_use(used_load.use)) or "always",
                 "AC" if used_load.route == "ac" else used_load.route,
-                ranged(used_load.profile.mean_w, "W"),
-                ranged(used_load.profile.running_w, "W"),
-                ranged(used_load.profile.start_va, "VA"),
+                *ranged(used_load.profile.mean_w, "W"),
+                *ranged(used_load.profile.running_w, "W"),
+                *ranged(used_load.profile.start_va, "VA"),
                 start_text(verdict.verdict, verdict.chance) if verdict else "–",
                 with_unit(wh[used_load.name], "Wh") if used_load.name in wh else "–",
             ]
         )
-    heads = ["load", "in use", "by", "mean", "running", "start", "starts?", "in the plan"]
-    return Table("Loads, with range and grade of evidence", heads, rows, (3, 4, 5, 7))
+    figures = ["mean", "", "running", "", "start", ""]
+    heads = ["load", "in use", "by", *figures, "starts?", "in the plan"]
+    return Table("Loads, with range and grade of evidence", heads, rows, (3, 5, 7, 10))
 
 
 def _floor_known(answer: Answer, supply: Supply) -> str:
