@@ -83,7 +83,7 @@ def _waiting(job: Job, pk: int) -> Proposal:
 @require_POST
 @of_job
 def accept(request: HttpRequest, job: Job, proposal: int) -> HttpResponse:
-    """Make a load of a proposal, as it stands in its fields now."""
+    """Make a load of a proposal, with what its fields hold now."""
     record = _waiting(job, proposal)
     form = _row(record, request.POST)
     name = form["name"].value() or ""
