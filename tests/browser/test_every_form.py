@@ -8,6 +8,7 @@ from unittest import mock
 
 from django import forms
 from django.forms.boundfield import BoundField
+from django.urls import reverse
 from playwright.sync_api import expect
 
 from tests.browser.base import BrowserTest
@@ -16,6 +17,8 @@ from web.bench.models import Capture
 from web.demo.round import begin_drills, clinic_round
 from web.loads.reading_forms import FORMS
 from web.meters.models import Meter
+from web.share.actions import add_link
+from web.share.models import ShareLink
 from web.watch.actions import begin_watch, power_is_back
 
 #: Forms that no page shows with fields to type in, each with why.
@@ -102,6 +105,7 @@ class EveryFormTest(BrowserTest):
             ("bench:index", f"?load={load.pk}"),
             ("loads:walk",),
             ("loads:combined",),
+            ("share:links",),
             ("bench:loggers",),
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),
@@ -154,6 +158,11 @@ class EveryFormTest(BrowserTest):
             stranger = self.open()
             stranger.goto(self.url("accounts:sign-up"))
             fields += self.fill(stranger)
+            for word in ("heron", ""):
+                link = ShareLink(job=self.clinic(), shows="list", name="Ada")
+                _, token = add_link(link, word=word)
+                stranger.goto(self.live_server_url + reverse("share:reader", args=[token]))
+                fields += self.fill(stranger)
         print(f"\ntyped into {fields} fields on {pages} pages")
         missing = {form.__name__ for form in forms_of_the_site()} - seen - set(WITHOUT_TYPING)
         self.assertEqual(sorted(missing), [])

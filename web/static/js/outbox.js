@@ -76,6 +76,11 @@ document.addEventListener("htmx:afterRequest", async ({ detail: { elt, xhr } }) 
   held.delete(xhr);
   const entry = await stored;
   const signedOut = xhr.status && isSignIn(xhr.responseURL);
+  if (xhr.status === 403 || xhr.status === 500) {
+    /* The page says so too, and may have to be loaded again: what was typed stays here meanwhile. */
+    await put({ ...entry, state: "refused", sentence: refusalFor(xhr.status) });
+    return refresh();
+  }
   if (!isLater(xhr.status) && !signedOut) return drop(entry.id);
   if (elt.isConnected) emptied(elt);
   await put({ ...entry, state: "waiting" });
