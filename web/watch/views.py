@@ -304,7 +304,7 @@ def back(request: HtmxRequest, job: Job) -> HttpResponse:
 @of_job
 def card(request: HtmxRequest, job: Job) -> HttpResponse:
     """The card for the wall, made from the current plan."""
-    context = {"job": job, "card": card_page(job)}
+    context = {"job": job, "card": card_page(job), "by_link": False}
     return render(request, f"watch/{'_card' if request.htmx else 'card'}.html", context)
 
 
