@@ -88,6 +88,15 @@ class LinkTest(ShareTest):
         self.assertNotContains(self.reader.get(frozen), "Bigger box")
         self.assertContains(self.reader.get(frozen), "As of")
 
+    def test_a_sheet_stays_its_plans_when_another_becomes_current(self):
+        address = self.make()
+        other = Plan.default_of(self.job)
+        other.name, other.is_current, other.client_key = "Zanzibar night", True, uuid.uuid4()
+        Plan.objects.update(is_current=False)
+        other.save()
+        self.assertNotContains(self.reader.get(address), "Zanzibar night")
+        self.assertEqual(self.link().plan, self.plan)
+
     def test_a_word_is_asked_for_and_guessing_ends(self):
         address = self.make(secret="heron")
         self.assertNotContains(self.reader.get(address), "Box")
@@ -219,6 +228,8 @@ class ListTest(ShareTest):
         stranger.force_login(self.other)
         address = self.url("share:picture", self.proposal().pk)
         self.assertEqual(stranger.get(address).status_code, 404)
+        alone = self.accept(watts="")
+        self.assertContains(alone, "Give the watts that the photo shows", status_code=422)
         self.accept()
         self.assertEqual(self.job.loads.get(name="TV").readings.get().photos.count(), 1)
 

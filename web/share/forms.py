@@ -48,6 +48,7 @@ class LinkForm(forms.ModelForm):
         self.fields["shows"].choices = list(SHOWS.items())  # type: ignore[attr-defined]
         self.fields["plan"].queryset = job.plans.live()  # type: ignore[attr-defined]
         self.fields["plan"].empty_label = "the current one"  # type: ignore[attr-defined]
+        self.fields["plan"].help_text = "Of a sheet. The card is the current plan's."
 
 
 class ClientRowForm(forms.Form):

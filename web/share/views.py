@@ -15,7 +15,7 @@ from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job
 from web.loads.walk_forms import WalkRowForm
-from web.plans.outcomes import LONG_WAIT_S
+from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.share import actions
 from web.share.forms import LinkForm
 from web.share.models import WAITING, Proposal, ShareLink
@@ -31,10 +31,16 @@ def links(request: HttpRequest, job: Job) -> HttpResponse:
     address = ""
     if request.method == "POST" and form.is_valid():
         link, cleaned = form.instance, form.cleaned_data
+        # A sheet stays that of its plan when another one becomes the current one.
+        current = current_plan(job)
+        plan = link.plan or (current if current.pk else None)
+        link.plan = plan if link.shows == "sheet" else None
         if link.shows == "sheet" and cleaned["follows"] == "now":
             # Its pictures would need the link's own address.
             link.photos = False
             context = sheet_context(link, "", LONG_WAIT_S)
+            if context["sheet"].answer.pending:
+                return still_working()
             link.frozen = render_to_string("sheets/_sheet.html", context)
         _, token = actions.add_link(link, cleaned["days"], cleaned["secret"])
         address = request.build_absolute_uri(reverse("share:reader", args=[token]))
@@ -91,6 +97,8 @@ def accept(request: HttpRequest, job: Job, proposal: int) -> HttpResponse:
         form.add_error("name", f"There is a load called “{name}” already.")
     if form.is_valid() and not name:
         form.add_error("name", "Give it a name.")
+    if form.is_valid() and record.large and form.cleaned_data.get("watts") is None:
+        form.add_error("watts", "Give the watts that the photo shows.")
     if not form.is_valid():
         others = (other for other in actions.waiting_for(job) if other.pk != record.pk)
         rows = [(record, form), *((other, _row(other)) for other in others)]

@@ -117,7 +117,9 @@ def begin(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is out."""
     if not job_has_plan(job):
         return redirect("watch:watch", job.pk)
-    actions.begin_watch(job, moment_made(request))
+    with once(request, job) as is_first:
+        if is_first:
+            actions.begin_watch(job, moment_made(request))
     announce_change(request, job)
     url = reverse("watch:watch", args=[job.pk])
     return HttpResponseClientRedirect(url) if request.htmx else redirect(url)
