@@ -27,6 +27,12 @@ class Line:
     url: str = ""
     caveat: str = ""
 
+    @property
+    def sentence(self) -> str:
+        """Its words, and its caution where it has one."""
+        words = f"{self.words[:1].upper()}{self.words[1:]}"
+        return f"{words} {self.caveat[:1].upper()}{self.caveat[1:]}." if self.caveat else words
+
 
 @dataclass(frozen=True)
 class Lines:

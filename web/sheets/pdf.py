@@ -12,7 +12,6 @@ from fpdf.fonts import FontFace
 
 from needle.moments import moment_after
 from needle.plan.energy.simulate import Outcome
-from web.answer.lines import Line
 from web.common.units import day_clock
 from web.sheets.sheet import Sheet, SheetPhoto, Table
 
@@ -81,7 +80,7 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
     for line in sheet.lines:
         pdf.type("B", 8.5)
         pdf.cell(28, 4.4 * scale, line.label)
-        _words(pdf, _with_caveat(line))
+        _words(pdf, line.sentence)
     _words(pdf, sheet.detail)
     if sheet.outcome is not None:
         _curve(pdf, sheet.outcome)
@@ -91,11 +90,6 @@ def _printed(sheet: Sheet, paper: str, scale: float) -> _Pages:
     _list(pdf, "Cautions", sheet.cautions)
     _photos(pdf, sheet.photos)
     return pdf
-
-
-def _with_caveat(line: Line) -> str:
-    words = f"{line.words[:1].upper()}{line.words[1:]}"
-    return f"{words} {line.caveat[:1].upper()}{line.caveat[1:]}." if line.caveat else words
 
 
 def _photos(pdf: _Pages, photos: Sequence[SheetPhoto]) -> None:

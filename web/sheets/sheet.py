@@ -121,7 +121,7 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         facts=_facts(job, answer),
         headline=bar.headline,
         detail=bar.detail,
-        lines=[line for line in bar.lines if not _to_do(line)],
+        lines=[line for line in bar.lines if line.label != CHANGE],
         tables=tables,
         unproven=[
             *_unproven(answer, counted),
@@ -133,17 +133,9 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         photos=_annex(photos) if annex else [],
         has_photos=photos.exists(),
         rests=None if answer.outcome is None else rests_of(answer.draft),
-        first=next((words for line in bar.lines if (words := _to_do(line))), ""),
+        first=next((line.sentence for line in bar.lines if line.label == CHANGE), ""),
         life=" ".join(filter(None, (bar.caution, bar.contents))),
     )
-
-
-def _to_do(line: Line) -> str:
-    """What a line says to change, as a sentence; "" for other lines."""
-    if line.label != CHANGE:
-        return ""
-    caveat = f" {line.caveat[:1].upper()}{line.caveat[1:]}." if line.caveat else ""
-    return f"{line.words[:1].upper()}{line.words[1:]}{caveat}"
 
 
 def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:
