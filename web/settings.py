@@ -105,7 +105,10 @@ TEMPLATES = [
                 "django.contrib.messages.context_processors.messages",
                 "web.common.context.look",
             ],
-            "builtins": ["web.common.templatetags.words"],
+            "builtins": [
+                "web.common.templatetags.words",
+                "web.jobs.templatetags.access",
+            ],
         },
     }
 ]

@@ -28,6 +28,7 @@ OF_THE_RECORD = {
     "created_at",
     "changed_at",
     "removed_at",
+    "made_by",
     "job",
     "owner",
     "load",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import secrets
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from needle.measure.capture import Capture as CoreCapture
 from web.bench.actions import fill, keep
 from web.bench.models import Capture, Chunk, Logger, pack, unpack
 from web.common.rates import Rate
+from web.common.tokens import digest_of, new_token
 from web.jobs.actions import save_new
 from web.loads.models import Load
 
@@ -28,10 +28,6 @@ MOST_BYTES = 2_000_000
 MOST_WAITING = 5_000_000
 
 
-def digest_of(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
-
-
 def add_logger(
     load: Load, name: str, instrument: str = "plug", **listened: str
 ) -> tuple[Logger, str]:
@@ -39,10 +35,8 @@ def add_logger(
 
     ``listened``: ``topic``, ``json_key`` and ``time_key`` of one that publishes on a broker.
     """
-    token = secrets.token_urlsafe(32)
-    logger = Logger(
-        load=load, name=name, instrument=instrument, digest=digest_of(token), **listened
-    )
+    token, digest = new_token()
+    logger = Logger(load=load, name=name, instrument=instrument, digest=digest, **listened)
     save_new(load.job, logger, f"Added a logger of {load.name}")
     return logger, token
 

@@ -37,7 +37,7 @@ from web.common.htmx import HtmxRequest
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
 from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
@@ -45,7 +45,7 @@ from web.loads.words import row_of
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.MEASURER)
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
     """Real meter, simulated sessions and captures; a POST starts a simulated session.
 
@@ -96,7 +96,7 @@ def _metered(request: HtmxRequest, job: Job, pk: int) -> tuple[Load, MeterReadin
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Store the figures of a real meter."""
     target, meter = _metered(request, job, load)
@@ -110,7 +110,7 @@ def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def check_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Check the figures against one another before they are stored."""
     target, meter = _metered(request, job, load)
@@ -153,7 +153,7 @@ def _after(request: HtmxRequest, job: Job, session: Session) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def keep_spot(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Store the meter's figures as a spot reading of the present state."""
     record = _session(job, session)
@@ -167,7 +167,7 @@ def keep_spot(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def keep_start(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Store the last start as a clamp in inrush mode would show it."""
     record = _session(job, session)
@@ -190,7 +190,7 @@ def keep_start(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def keep_counter(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Store the counter as an energy run."""
     record = _session(job, session)
@@ -207,7 +207,7 @@ def keep_counter(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def reset(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     record = _session(job, session)
     actions.reset_counter(record)
@@ -215,7 +215,7 @@ def reset(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def speed(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     record = _session(job, session)
     wanted = request.POST.get("speed", "")
@@ -225,7 +225,7 @@ def speed(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def tally(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Record that it switched on or off; with ``keep``, store the moments as a reading."""
     record = _session(job, session)
@@ -241,7 +241,7 @@ def tally(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     """Stop a session; its recording becomes a capture."""
     record = _session(job, session)
@@ -253,7 +253,7 @@ def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Upload a file; a preview is shown before it counts."""
     record = get_object_or_404(job.loads.live(), pk=load)
@@ -285,7 +285,7 @@ def _capture(job: Job, pk: int) -> Capture:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.MEASURER)
 def capture(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """A capture's page; with corrections while under preview."""
     record = _capture(job, capture)
@@ -312,7 +312,7 @@ def _page(capture: Capture) -> dict[str, Any]:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def keep(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """Make a capture evidence of its load."""
     record = _capture(job, capture)
@@ -326,7 +326,7 @@ def keep(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def levels(request: HtmxRequest, job: Job, capture: int) -> HttpResponse:
     """Correct the boundaries between levels, or their names."""
     record = _capture(job, capture)
@@ -403,7 +403,7 @@ def samples(request: HtmxRequest) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
     """The loggers of a job; a POST creates one and shows its token, once."""
     form = LoggerForm(request.POST or None, job=job, user=request.user)
@@ -436,7 +436,7 @@ def revoke_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def collect_logger(request: HtmxRequest, job: Job, logger: int) -> HttpResponse:
     """Turn the pending samples of a logger into a capture."""
     record = _logger(job, logger)

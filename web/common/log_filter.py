@@ -6,12 +6,12 @@ import logging
 import re
 from typing import Any
 
-#: The address of a link: whoever reads its token in a log could open it.
-_LINK = re.compile(r"/s/[^/\s]+")
+#: The address of a link or an invitation: whoever reads its token in a log could open it.
+_LINK = re.compile(r"/(s|join)/[^/\s]+")
 
 
 class WithoutTokens(logging.Filter):
-    """Writes "/s/…" for the address of a link."""
+    """Writes "/s/…" for the address of a link, "/join/…" for that of an invitation."""
 
     def filter(self, record: logging.LogRecord) -> bool:
         record.msg = _redacted(record.msg)
@@ -21,4 +21,4 @@ class WithoutTokens(logging.Filter):
 
 
 def _redacted(value: Any) -> Any:
-    return _LINK.sub("/s/…", value) if isinstance(value, str) else value
+    return _LINK.sub(r"/\1/…", value) if isinstance(value, str) else value

@@ -44,6 +44,7 @@ class Record(models.Model):
 
     ``client_key`` is generated with the empty form: submitting the same form twice makes one
     record. ``version`` increases with each change: a form opened on an older version is refused.
+    ``made_by`` is the name of who entered it, empty if the site did.
     """
 
     client_key = models.UUIDField(default=uuid.uuid4, unique=True, editable=False)
@@ -51,6 +52,7 @@ class Record(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
     removed_at = models.DateTimeField(null=True, editable=False)
+    made_by = models.CharField("entered by", max_length=80, blank=True, editable=False)
 
     objects = RecordQuerySet.as_manager()
 

@@ -11,6 +11,7 @@ from django.urls import reverse
 
 from web.bench.models import Capture
 from web.common.glossary import GLOSSARY, anchor
+from web.jobs.access import may_open
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.meters.models import Meter
@@ -114,6 +115,8 @@ def _pages(job: Job | None, wanted: str) -> Iterator[Hit]:
     """Pages whose name or keywords begin with the text."""
     of_job = [(name, page, also, [job.pk]) for name, page, also in JOB_PAGES] if job else []
     for name, page, also, args in [*of_job, *((*page, []) for page in PAGES)]:
+        if not may_open(reverse(page, args=args)):
+            continue
         if any(word.startswith(wanted) for word in f"{name} {also}".casefold().split()) or (
             wanted in name.casefold()
         ):

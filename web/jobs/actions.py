@@ -14,6 +14,7 @@ from django.db.models import F
 from django.utils import timezone
 
 from web.common.models import Record
+from web.jobs.access import acting
 from web.jobs.models import IN_BIN, Change, Job
 
 #: Changes kept for each job.
@@ -35,6 +36,7 @@ def save_new(job: Job, record: R, label: str) -> tuple[R, bool]:
         known = record.sent_before(lambda known: _job_of(known) == job)
         if known is not None:
             return known, False
+        record.made_by = record.made_by or _who()
         record.save()
         _remember(job, record, "", label)
     return record, True
@@ -147,9 +149,22 @@ def _job_of(record: Any) -> Job:
     return job
 
 
+def _who() -> str:
+    """The name that changes are recorded under; empty for the site itself."""
+    access = acting()
+    return access.who[:80] if access else ""
+
+
 def _remember(job: Job, record: Record, before: str, label: str) -> None:
+    access = acting()
     Change.objects.create(
-        job=job, label=label[:200], before=before, model=record._meta.label, record=record.pk
+        job=job,
+        label=label[:200],
+        before=before,
+        model=record._meta.label,
+        record=record.pk,
+        made_by=_who(),
+        user_id=access.user_id if access else None,
     )
     stale = job.changes.values_list("pk", flat=True)[KEPT_CHANGES : KEPT_CHANGES + 50]
     Change.objects.filter(pk__in=list(stale)).delete()

@@ -10,7 +10,7 @@ from django import forms
 from needle.document import DocumentError
 from needle.profile.cost import tariff_hours_from_text, text_of_tariff_hours
 from web.common.forms import RecordForm
-from web.jobs.models import Job
+from web.jobs.models import Invitation, Job, Member
 
 
 class JobForm(RecordForm):
@@ -65,6 +65,43 @@ class JobForm(RecordForm):
 
     def clean_currency(self) -> str:
         return self.cleaned_data["currency"] or "¤"
+
+
+class InviteForm(forms.ModelForm):
+    """Whom to invite, as what, and how they learn of it."""
+
+    how = forms.ChoiceField(
+        label="How",
+        initial="link",
+        choices=[
+            ("link", "by a link that you send"),
+            ("name", "by name: they see it on their list of jobs"),
+        ],
+    )
+
+    class Meta:
+        model = Invitation
+        fields: ClassVar = ["name", "role", "how"]
+        labels: ClassVar = {"name": "For whom", "role": "As"}
+        help_texts: ClassVar = {"name": "By name: the name they sign in with."}
+
+    def clean_name(self) -> str:
+        name: str = self.cleaned_data["name"].strip()
+        owner = self.instance.job.owner.get_username()
+        if self.data.get("how") == "name" and name.casefold() == owner.casefold():
+            raise forms.ValidationError("You own this job already.")
+        return name
+
+    def clean(self) -> dict[str, Any]:
+        cleaned = super().clean() or self.cleaned_data
+        self.instance.by_link = cleaned.get("how") == "link"
+        return cleaned
+
+
+class RoleForm(forms.ModelForm):
+    class Meta:
+        model = Member
+        fields: ClassVar = ["role"]
 
 
 class NameForm(forms.Form):

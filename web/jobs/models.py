@@ -35,10 +35,39 @@ MAINS = {
 IN_BIN = timedelta(days=30)
 
 
+class Role(models.IntegerChoices):
+    """What somebody may do in a job: each role may all that those before it may.
+
+    A link shows one thing; a viewer sees everything; a measurer adds what was measured, checks
+    in, and watches; the owner plans, removes and invites.
+    """
+
+    LINK = 0, "reader"
+    VIEWER = 1, "viewer"
+    MEASURER = 2, "measurer"
+    OWNER = 3, "owner"
+
+    @classmethod
+    def of(cls, stored: int) -> Role:
+        """A stored role of a member; an unknown one sees only."""
+        return cls(stored) if stored in (cls.VIEWER, cls.MEASURER) else cls.VIEWER
+
+    @property
+    def words(self) -> str:
+        return str(self.label)
+
+
+#: Roles of members; a job has one owner.
+MEMBER_ROLES = [(int(role), role.words) for role in (Role.MEASURER, Role.VIEWER)]
+
+
 class JobQuerySet(RecordQuerySet):
     def visible_to(self, user: Any) -> Self:
-        """A user's own jobs."""
-        return self.live().filter(owner=user)
+        """Jobs that a user owns or is a member of, with ``member_role``; None for an owner."""
+        membership = Member.objects.filter(job=models.OuterRef("pk"), user=user)
+        role = models.Subquery(membership.values("role")[:1])
+        mine = models.Q(owner=user) | models.Q(member_role__isnull=False)
+        return self.live().annotate(member_role=role).filter(mine)
 
     def in_bin_of(self, user: Any) -> Self:
         """A user's removed jobs that can be restored, the latest first."""
@@ -161,6 +190,10 @@ class Change(models.Model):
     record = models.BigIntegerField()
     joined = models.BooleanField(default=False, help_text="Undone with the one before it.")
     undone = models.BooleanField(default=False)
+    made_by = models.CharField(max_length=80, blank=True)
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True, related_name="+"
+    )
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -169,6 +202,51 @@ class Change(models.Model):
 
     def __str__(self) -> str:
         return self.label
+
+
+class Member(models.Model):
+    """Somebody beside the owner who is at a job."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="members")
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="memberships"
+    )
+    role = models.PositiveSmallIntegerField(choices=MEMBER_ROLES, default=int(Role.VIEWER))
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["created_at", "pk"]
+        constraints = [
+            models.UniqueConstraint(fields=["job", "user"], name="one_membership_per_job")
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.user} at {self.job}"
+
+
+class Invitation(models.Model):
+    """That somebody may join a job: an account by its name, or whoever has its link.
+
+    Of a link only the hash is stored. ``user`` is the account that was named; none for a link,
+    and none for a name that nobody has: who invites does not learn which names exist.
+    """
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="invitations")
+    role = models.PositiveSmallIntegerField(choices=MEMBER_ROLES, default=int(Role.MEASURER))
+    name = models.CharField("for whom", max_length=150)
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, null=True, related_name="invitations"
+    )
+    digest = models.CharField(max_length=64, unique=True, editable=False)
+    by_link = models.BooleanField(default=False)
+    created_at = models.DateTimeField(auto_now_add=True)
+    expires_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.name} to {self.job}"
 
 
 class Receipt(models.Model):

@@ -1,6 +1,7 @@
 from django.urls import path
 from django.views.generic import RedirectView
 
+from web.jobs import people_views as people
 from web.jobs import views
 
 app_name = "jobs"
@@ -12,4 +13,12 @@ urlpatterns = [
     path("jobs/<int:job>/delete/", views.delete, name="delete"),
     path("jobs/<int:job>/remove/", views.remove, name="remove"),
     path("jobs/<int:job>/undo/<int:change>/", views.undo, name="undo"),
+    path("jobs/<int:job>/changes/", people.changes, name="changes"),
+    path("jobs/<int:job>/people/", people.index, name="people"),
+    path("jobs/<int:job>/people/leave/", people.leave, name="leave"),
+    path("jobs/<int:job>/people/<int:member>/role/", people.change_role, name="role"),
+    path("jobs/<int:job>/people/<int:member>/remove/", people.remove_member, name="member"),
+    path("jobs/<int:job>/people/<int:invitation>/withdraw/", people.withdraw, name="withdraw"),
+    path("join/<str:token>/", people.join, name="join"),
+    path("invitations/<int:invitation>/", people.answer_invitation, name="invitation"),
 ]

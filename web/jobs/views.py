@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from django.contrib import messages
+from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -10,10 +11,10 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from web.common.addresses import own_path
 from web.common.forms import client_key
-from web.jobs import actions
-from web.jobs.access import of_job
+from web.jobs import actions, people
+from web.jobs.access import access_list, acting, of_job
 from web.jobs.forms import JobForm, NameForm
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 
 
 @require_http_methods(["GET", "POST"])
@@ -27,14 +28,15 @@ def index(request: HttpRequest) -> HttpResponse:
         return redirect("loads:add" if first else "loads:survey", job.pk)
     context = {
         "form": form,
-        "jobs": Job.objects.visible_to(request.user),
+        "jobs": access_list(request.user),
+        "invitations": people.invitations_for(request.user),
         "removed": Job.objects.in_bin_of(request.user),
     }
     return render(request, "jobs/list.html", context, status=422 if form.is_bound else 200)
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def edit(request: HttpRequest, job: Job) -> HttpResponse:
     form = JobForm(request.POST or None, instance=job)
     if request.method == "POST" and form.is_valid():
@@ -76,8 +78,13 @@ def restore(request: HttpRequest, job: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def undo(request: HttpRequest, job: Job, change: int) -> HttpResponse:
+    made, access = job.changes.filter(pk=change).first(), acting()
+    if made is not None and access is not None and not access.may_undo(made):
+        raise PermissionDenied(
+            f"{made.made_by or 'The owner'} entered this: only they and the owner can undo it."
+        )
     undone = actions.undo(job, change)
     if undone is None:
         messages.info(request, "Another change came after it, so it was left as it is.")

@@ -17,7 +17,7 @@ from web.common.forms import RecordForm, client_key
 from web.jobs.access import of_job
 from web.jobs.actions import as_one, remove, save_new
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
 from web.loads.models import LEAST_COMBINED_WH, CombinedLoad, CombinedReading, Load
 from web.loads.reading_forms import HOURS_PER_YEAR
@@ -81,7 +81,7 @@ def add_combined(reading: CombinedReading, loads: list[Load]) -> CombinedReading
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.MEASURER)
 def combined_list(request: HttpRequest, job: Job) -> HttpResponse:
     """Combined readings of a job, and the form of a new one."""
     form = CombinedForm(request.POST or None, instance=CombinedReading(job=job))

@@ -18,7 +18,7 @@ from web.drawing.ladder import ladder_scale
 from web.jobs.access import of_job
 from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
 from web.loads import actions, survey
 from web.loads.forms import LoadForm, PutOffForm
@@ -52,7 +52,7 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def add(request: HtmxRequest, job: Job) -> HttpResponse:
     # Its kind decides which fields there are: what was typed so far comes along.
     typed = request.GET.dict() if request.method == "GET" else None
@@ -72,7 +72,7 @@ def add(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def shelf(request: HttpRequest, job: Job) -> HttpResponse:
     """Loads of the user's other jobs, to copy with their readings."""
     others = Load.objects.live().with_readings().select_related("job")
@@ -128,7 +128,7 @@ def load_page(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def edit(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     record = _load(job, load)
     form = LoadForm(request.POST or None, instance=record)
@@ -150,7 +150,7 @@ def remove(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def put_off(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Postpone a load's open measurements; an empty ``reason`` resumes them."""
     form = PutOffForm(request.POST, instance=_load(job, load))
@@ -169,7 +169,7 @@ def _form_class(kind: str) -> type[ReadingForm]:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.MEASURER)
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
     """The form of a type of reading; a POST stores one and returns what changed."""
     record, form_class = _load(job, load), _form_class(kind)
@@ -208,7 +208,7 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def edit_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> HttpResponse:
     record = _reading(job, load, reading)
     form = _form_class(record.type)(request.POST or None, request.FILES or None, reading=record)

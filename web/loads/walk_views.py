@@ -17,14 +17,14 @@ from web.common.addresses import key_of
 from web.common.htmx import HtmxRequest, refusal
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import once
 from web.loads import actions
 from web.loads.walk_forms import MOST_ROWS, PREFIX, WalkFormSet, form_of_row
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def walk(request: HtmxRequest, job: Job) -> HttpResponse:
     """The list to fill; a POST stores all of it, or nothing if a row has an error."""
     typed = (request.POST, request.FILES) if request.method == "POST" else ()
@@ -42,7 +42,7 @@ def walk(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def paste(request: HtmxRequest, job: Job) -> HttpResponse:
     """Rows of a spreadsheet as rows of the walk, from the number ``first`` on."""
     first = min(MOST_ROWS, max(0, key_of(request.POST.get("first", "")) or 0))
@@ -58,7 +58,7 @@ def paste(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def same_again(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """One more load like this one, with its readings."""
     original = get_object_or_404(job.loads.live(), pk=load)

@@ -17,7 +17,7 @@ from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.loads.actions import change_cord
 from web.loads.models import Load
 from web.matching import actions
@@ -66,7 +66,7 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def record_start(request: HtmxRequest, job: Job) -> HttpResponse:
     first = {name: next(iter(_keys(request, name)), None) for name in ("load", "supply")}
     form = StartTestForm(job, request.POST or None, initial=first)
@@ -163,7 +163,7 @@ def _running(request: HtmxRequest, load: Load) -> Running | None:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.VIEWER)
 def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     """Power-factor correction of a load; a POST stores the user's stock of capacitors."""
     record = _load(job, load)
@@ -190,7 +190,7 @@ def correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def record_correction(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     record = _load(job, load)
     running = _running(request, record)

@@ -19,6 +19,7 @@ from needle.usage.schedule import is_daily
 from web.common.units import clock, day_clock, said
 from web.drawing.svg import Attribute
 from web.drawing.timeline import Frame, Lane, LaneBlock
+from web.jobs.access import may_open
 from web.plans.models import PlanSource
 from web.plans.outcomes import Answer
 from web.plans.used import UsedLoad
@@ -68,7 +69,12 @@ def _load_row(
     ]
     sub = _second_line(load, used.route)
     href = reverse("plans:entry", args=[answer.plan.job.pk, answer.plan.pk or 0, used.load.pk])
-    return Lane(used.name, sub, href, [*blocks, *_on(lane, frame)], None, crosses)
+    return Lane(used.name, sub, _shown(href), [*blocks, *_on(lane, frame)], None, crosses)
+
+
+def _shown(href: str) -> str:
+    """A link, for those who may open it."""
+    return href if may_open(href) else ""
 
 
 def _second_line(load: PlanLoad, route: str) -> str:
@@ -98,7 +104,7 @@ def _on(lane: LoadLane, frame: Frame) -> list[LaneBlock]:
 
 def _source_row(source: PlanSource, lane: SourceLane, plan: CorePlan) -> Lane:
     core = lane.source
-    href = reverse("plans:source", args=[source.plan.job_id, source.plan_id, source.pk])
+    href = _shown(reverse("plans:source", args=[source.plan.job_id, source.plan_id, source.pk]))
     if core.runs_down:
         sub = f"up to {with_unit(core.most_w, 'W')}"
         return Lane(source.name, sub, href, [LaneBlock(0, plan.hours, "offer")])

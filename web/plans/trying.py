@@ -17,7 +17,7 @@ from needle.usage.schedule import copied_block, moved_block, stretched_block, wi
 from web.common.htmx import HtmxRequest, refusal
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.plans import actions
 from web.plans.draft import Draft, draft_of
 from web.plans.forms import WhatIfForm
@@ -46,7 +46,7 @@ def _words(form: WhatIfForm) -> str:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.VIEWER)
 def what_if(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     """The answer under other conditions, which are not stored."""
     form = WhatIfForm(request.POST, draft=draft_of(plan_of(job, plan)))

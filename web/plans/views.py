@@ -23,7 +23,7 @@ from web.drawing.timeline import HALF, NARROW, paper_for
 from web.jobs.access import of_job
 from web.jobs.actions import latest_change
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.alone import alone_rows
@@ -141,13 +141,13 @@ def _page(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def add(request: HtmxRequest, job: Job) -> HttpResponse:
     return _edit(request, job, Plan(job=job, name=""))
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def edit(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
     return _edit(request, job, plan_of(job, plan))
 
@@ -191,7 +191,7 @@ def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpRespon
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def entry(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
     """All details of one load in a plan."""
     draft = draft_of(plan_of(job, plan))
@@ -211,7 +211,7 @@ def entry(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def add_source(request: HtmxRequest, job: Job, plan: int, kind: str) -> HttpResponse:
     if kind not in SOURCE_FORMS:
         raise Http404
@@ -220,7 +220,7 @@ def add_source(request: HtmxRequest, job: Job, plan: int, kind: str) -> HttpResp
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def source(request: HtmxRequest, job: Job, plan: int, source: int) -> HttpResponse:
     draft = draft_of(plan_of(job, plan))
     return _source(request, job, draft, source_of(draft, source))

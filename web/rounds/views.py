@@ -25,7 +25,7 @@ from web.drawing.standalone import standalone
 from web.drawing.timeline import WIDE, paper_for
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
 from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import still_working
@@ -46,7 +46,7 @@ def _record(job: Job, pk: int) -> MeasuringRound:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(post=Role.MEASURER)
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
     """Form of a new round, and earlier rounds. A POST plans a new one."""
     form = RoundForm(request.POST or None, instance=MeasuringRound(job=job), job=job)
@@ -79,7 +79,7 @@ def page(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     """Set the state of a step: started, done, skipped, impossible, or planned again."""
     stored = _record(job, record)
@@ -91,7 +91,7 @@ def mark(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def anew(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     """Plan the rest again."""
     stored = _record(job, record)

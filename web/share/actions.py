@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import secrets
 import uuid
 from collections.abc import Sequence
 from dataclasses import replace
@@ -15,7 +13,9 @@ from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
-from web.jobs.models import Job
+from web.common.tokens import digest_of, new_token
+from web.jobs.access import Access, acting, acting_as
+from web.jobs.models import Job, Role
 from web.loads.actions import WalkedLoad, add_walked
 from web.loads.photos import Picture
 from web.share.models import ACCEPTED, ASIDE, WAITING, Proposal, ShareLink
@@ -26,14 +26,9 @@ USUAL_DAYS = 7
 MOST_WAITING = 200
 
 
-def digest_of(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
-
-
 def add_link(link: ShareLink, days: float = USUAL_DAYS, word: str = "") -> tuple[ShareLink, str]:
     """Store a new link; return it and its token, which is not stored."""
-    token = secrets.token_urlsafe(24)
-    link.digest = digest_of(token)
+    token, link.digest = new_token()
     link.word = make_password(word) if word else ""
     link.expires_at = timezone.now() + timedelta(days=days)
     link.save()
@@ -109,8 +104,17 @@ def accept(proposal: Proposal, walked: WalkedLoad) -> None:
             picture = Picture(
                 bytes(proposal.large), bytes(proposal.small or b""), proposal.width, proposal.height
             )
-        (stored,) = add_walked(load.job, [replace(walked, picture=picture, note=by)])
+        with acting_as(_from_client(load.job, proposal.link.name)):
+            (stored,) = add_walked(load.job, [replace(walked, picture=picture, note=by)])
         Proposal.objects.filter(pk=proposal.pk).update(load=stored)
+
+
+def _from_client(job: Job, client: str) -> Access:
+    """The access of who accepts a proposal, under the name of the client who noted it."""
+    access = acting()
+    if access is None:
+        return Access(job, Role.LINK, client)
+    return replace(access, who=f"{client[:40]}, accepted by {access.who}")
 
 
 def set_aside(proposal: Proposal) -> None:

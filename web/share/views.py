@@ -13,7 +13,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from web.common.addresses import key_of
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.loads.walk_forms import WalkRowForm
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.share import actions
@@ -23,7 +23,7 @@ from web.share.shown import sheet_context
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def links(request: HttpRequest, job: Job) -> HttpResponse:
     """The links of a job; a POST makes one and shows its address, once."""
     wanted = {"plan": key_of(request.GET.get("plan", "")) or None}
@@ -73,7 +73,7 @@ def _row(proposal: Proposal, data: Any = None) -> WalkRowForm:
 
 
 @require_GET
-@of_job
+@of_job(see=Role.OWNER)
 def inbox(request: HttpRequest, job: Job) -> HttpResponse:
     """What clients noted, to be accepted, changed or put aside one by one."""
     rows = [(proposal, _row(proposal)) for proposal in actions.waiting_for(job)]
@@ -116,7 +116,7 @@ def set_aside(request: HttpRequest, job: Job, proposal: int) -> HttpResponse:
 
 
 @require_GET
-@of_job
+@of_job(see=Role.OWNER)
 def picture(request: HttpRequest, job: Job, proposal: int) -> HttpResponse:
     """The photo of a proposal that waits."""
     record = _waiting(job, proposal)

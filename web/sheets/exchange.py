@@ -90,7 +90,9 @@ _TYPES: tuple[tuple[tuple[type[models.Field[Any, Any]], ...], str], ...] = (
 
 def _columns(model: type[models.Model]) -> Iterator[tuple[str, str, Any]]:
     """A model's fields in the package: name, type, field."""
-    for field in model._meta.concrete_fields:
+    # Who entered a record stands last, where older packages have nothing.
+    fields = sorted(model._meta.concrete_fields, key=lambda field: field.name == "made_by")
+    for field in fields:
         if field.name in _OWN or field.name == "job":
             continue
         if isinstance(field, models.JSONField):

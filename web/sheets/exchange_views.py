@@ -15,7 +15,7 @@ from needle.document import DocumentError, parse_json
 from web.common.downloads import attachment, json_attachment
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.sheets.documents import add_load_document, add_plan_document, load_document
 from web.sheets.exchange import export_job, import_waiting, preview, wait
 
@@ -70,7 +70,7 @@ def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
     """Import a load or plan document into the job."""
     if kind not in ("load", "plan"):

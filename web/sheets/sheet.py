@@ -31,6 +31,7 @@ from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of, energies_until
 from web.plans.rests import Rests, rests_of
 from web.plans.used import UsedLoad
+from web.sheets.entered_by import entered_by
 from web.supplies.models import Supply
 from web.trials.models import Trial
 from web.trials.page import view_of
@@ -206,6 +207,8 @@ def _facts(job: Job, answer: Answer) -> list[tuple[str, str]]:
     for source in answer.draft.sources:
         if source.taken_in:
             facts.append(("source", f"{source.name} ({source.get_kind_display()})"))
+    if people := entered_by(job):
+        facts.append(("entered by", people))
     return facts
 
 

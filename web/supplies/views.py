@@ -14,7 +14,7 @@ from web.common.forms import client_key
 from web.jobs.access import of_job
 from web.jobs.actions import as_one, job_grew
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.supplies import actions
 from web.supplies.forms import InputForm, OutputForm, SupplyForm
 from web.supplies.models import Input, Output, Supply
@@ -46,7 +46,7 @@ def page(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.VIEWER)
 def comes_to(request: HttpRequest, job: Job) -> HttpResponse:
     """The bank's size as typed so far; stores nothing."""
     form = SupplyForm(request.POST, instance=Supply(job=job))
@@ -54,7 +54,7 @@ def comes_to(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def add(request: HttpRequest, job: Job) -> HttpResponse:
     form = SupplyForm(request.POST or None, instance=Supply(job=job))
     if request.method == "POST" and form.is_valid():
@@ -71,7 +71,7 @@ def add(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def edit(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
     record = _supply(job, supply)
     form = SupplyForm(request.POST or None, instance=record)
@@ -94,7 +94,7 @@ def remove(request: HttpRequest, job: Job, supply: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def test(request: HttpRequest, job: Job, supply: int, kind: str) -> HttpResponse:
     """A guided test; with ``simulated`` the form is filled in from the simulated supply."""
     record = _supply(job, supply)
@@ -142,14 +142,14 @@ def _part_form(side: str) -> tuple[Any, Any]:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def add_part(request: HttpRequest, job: Job, supply: int, side: str) -> HttpResponse:
     model, _ = _part_form(side)
     return _edit_part(request, job, side, model(supply=_supply(job, supply)))
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.OWNER)
 def edit_part(request: HttpRequest, job: Job, supply: int, side: str, part: int) -> HttpResponse:
     model, _ = _part_form(side)
     record = get_object_or_404(

@@ -21,7 +21,7 @@ from web.drawing.score import drawing_of
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
 from web.plans.draft import supply_of
 from web.plans.forms import floor_of
@@ -137,7 +137,7 @@ def _named_plan(request: HtmxRequest, job: Job) -> Plan:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def start(request: HtmxRequest, job: Job) -> HttpResponse:
     """Start a trial, from a plan if one is given."""
     instance = _new(job, _named_plan(request, job))
@@ -155,7 +155,7 @@ def start(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def past(request: HtmxRequest, job: Job) -> HttpResponse:
     """Enter a finished run, from its log."""
     instance = _new(job, _named_plan(request, job))
@@ -177,7 +177,7 @@ def past(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def edit(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     form = TrialForm(request.POST or None, instance=record, job=job)
@@ -217,7 +217,7 @@ def _changed(request: HtmxRequest, job: Job, trial: Trial) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def check_in(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Store a check-in; return the updated trial."""
     record = _trial(job, trial)
@@ -233,7 +233,7 @@ def check_in(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def edit_check_in(request: HtmxRequest, job: Job, trial: int, pk: int) -> HttpResponse:
     trial_record = _trial(job, trial)
     record = get_object_or_404(trial_record.check_ins.live(), pk=pk)
@@ -259,7 +259,7 @@ def remove_check_in(request: HtmxRequest, job: Job, trial: int, pk: int) -> Http
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def end(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     form = EndForm(request.POST, trial=record)
@@ -271,7 +271,7 @@ def end(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def resume(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     record = _trial(job, trial)
     actions.resume_trial(record)
@@ -280,7 +280,7 @@ def resume(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def simulate(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
     """Continue the simulated supply: one check-in, or to the end."""
     record = _trial(job, trial)

@@ -20,7 +20,7 @@ from web.common.htmx import HtmxRequest, refused
 from web.drawing.standalone import standalone
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job
+from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made, once
 from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
@@ -112,7 +112,7 @@ def page(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def begin(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is out."""
     if not job_has_plan(job):
@@ -126,7 +126,7 @@ def begin(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def rehearse(request: HtmxRequest, job: Job) -> HttpResponse:
     """Begin a rehearsal; a watch that runs goes on."""
     if job_has_plan(job) and running_watch(job) is None:
@@ -152,7 +152,7 @@ def rehearsed(request: HtmxRequest, job: Job, trial: int) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
-@of_job
+@of_job(see=Role.MEASURER, post=Role.MEASURER)
 def change(request: HtmxRequest, job: Job) -> HttpResponse:
     """Since when it is out, with what charge, and until when it is needed."""
     trial = _running(job)
@@ -171,14 +171,14 @@ def change(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def again(request: HtmxRequest, job: Job) -> HttpResponse:
     """Work the watch out from its plan again."""
     return _change(request, job, lambda trial, made_at: actions.take_plan_in(trial))
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def switch(request: HtmxRequest, job: Job) -> HttpResponse:
     """A load is on, or off, from the moment of the entry on."""
     name, on = request.POST.get("load", ""), bool(request.POST.get("on"))
@@ -186,7 +186,7 @@ def switch(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def charge(request: HtmxRequest, job: Job) -> HttpResponse:
     """A charger of the plan runs for two hours, from the moment that is posted."""
     begin, source = _moment(request.POST.get("at", "")), request.POST.get("source", "")
@@ -214,7 +214,7 @@ LATER_LOAD = timedelta(minutes=30)
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def step(request: HtmxRequest, job: Job) -> HttpResponse:
     """One of the next steps was done, is later, or is not possible."""
     posted = request.POST
@@ -234,7 +234,7 @@ def step(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def look(request: HtmxRequest, job: Job) -> HttpResponse:
     """What the display shows, or showed at the moment of the entry."""
     trial = _meant(request, job)
@@ -279,7 +279,7 @@ def chart(request: HtmxRequest, job: Job) -> HttpResponse:
 
 
 @require_POST
-@of_job
+@of_job(post=Role.MEASURER)
 def back(request: HtmxRequest, job: Job) -> HttpResponse:
     """The power is back: the watch ends, and says what it taught."""
     trial = _running(job)

@@ -13,6 +13,8 @@ export const movedSpan = ({ x, width }, units, edge) => ({
 });
 export const shiftWords = (minutes) => `${minutes >= 0 ? "+" : "−"}${Math.floor(Math.abs(minutes) / 60)} h ${Math.abs(minutes) % 60} min`;
 
+/* Who only sees a plan moves nothing. */
+const blockAt = ({ target }) => (lanes() && "fixed" in lanes().dataset ? null : target.closest?.(".block"));
 /* The chosen block stays chosen when the page is drawn anew. */
 let chosen = null, moved = 0, edge = "", rest = null, drag = null;
 const chosenBlock = () => chosen && document.getElementById(chosen.id);
@@ -73,7 +75,7 @@ function nudge(minutes, at) {
 }
 
 document.addEventListener("pointerdown", (event) => {
-  const block = event.target.closest?.(".block");
+  const block = blockAt(event);
   if (!block || event.button) return;
   choose(block);
   commit();
@@ -104,11 +106,11 @@ document.addEventListener("pointercancel", () => {
 });
 
 document.addEventListener("focusin", (event) => {
-  const block = event.target.closest?.(".block");
+  const block = blockAt(event);
   if (block && (!chosen || chosen.id !== block.id)) choose(block);
 });
 document.addEventListener("keydown", (event) => {
-  const block = event.target.closest?.(".block");
+  const block = blockAt(event);
   if (!block || event.ctrlKey || event.metaKey || event.altKey) return;
   const far = event.shiftKey ? FAR_MIN : STEP_MIN;
   const steps = { ArrowLeft: [-far, ""], ArrowRight: [far, ""], ArrowUp: [far, "end"], ArrowDown: [-far, "end"] };
