@@ -7,6 +7,7 @@ new one is either on a page here or named with why not.
 from unittest import mock
 
 from django import forms
+from django.contrib.auth.models import User
 from django.forms.boundfield import BoundField
 from django.urls import reverse
 from playwright.sync_api import expect
@@ -15,6 +16,7 @@ from tests.browser.base import BrowserTest
 from tests.browser.test_typing import late
 from web.bench.models import Capture
 from web.demo.round import begin_drills, clinic_round
+from web.jobs.models import Member
 from web.loads.reading_forms import FORMS
 from web.meters.models import Meter
 from web.share.actions import add_link
@@ -77,6 +79,7 @@ class EveryFormTest(BrowserTest):
         meter = Meter.objects.filter(owner=clinic.owner).first()
         clinic_round(clinic, plan)
         begin_drills(clinic.owner)
+        Member.objects.create(job=clinic, user=User.objects.create_user("marlow"))
         yield ("loads:load", load.pk)
         yield from (
             ("supplies:test", supply.pk, kind)
@@ -106,6 +109,7 @@ class EveryFormTest(BrowserTest):
             ("loads:walk",),
             ("loads:combined",),
             ("share:links",),
+            ("jobs:people",),
             ("bench:loggers",),
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),

@@ -74,8 +74,8 @@ class InviteForm(forms.ModelForm):
         label="How",
         initial="link",
         choices=[
-            ("link", "by a link that you send"),
-            ("name", "by name: they see it on their list of jobs"),
+            ("link", "by a link"),
+            ("name", "by name"),
         ],
     )
 
@@ -83,7 +83,9 @@ class InviteForm(forms.ModelForm):
         model = Invitation
         fields: ClassVar = ["name", "role", "how"]
         labels: ClassVar = {"name": "For whom", "role": "As"}
-        help_texts: ClassVar = {"name": "By name: the name they sign in with."}
+        help_texts: ClassVar = {
+            "name": "By name: the one they sign in with; they see it on their list of jobs."
+        }
 
     def clean_name(self) -> str:
         name: str = self.cleaned_data["name"].strip()
@@ -102,6 +104,10 @@ class RoleForm(forms.ModelForm):
     class Meta:
         model = Member
         fields: ClassVar = ["role"]
+
+    def __init__(self, *args: Any, who: str, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["role"].widget.attrs["aria-label"] = f"Role of {who}"
 
 
 class NameForm(forms.Form):

@@ -44,7 +44,7 @@ def _page(request: HttpRequest, job: Job, form: InviteForm, address: str = "") -
     access = acting()
     owns = access is not None and access.may(Role.OWNER)
     rows = [
-        (member, RoleForm(instance=member, auto_id=f"role-{member.pk}"))
+        (member, RoleForm(instance=member, auto_id=f"role-{member.pk}", who=str(member.user)))
         for member in job.members.select_related("user")
     ]
     context = {
@@ -71,7 +71,7 @@ def _member(job: Job, pk: int) -> Any:
 @of_job
 def change_role(request: HttpRequest, job: Job, member: int) -> HttpResponse:
     record = _member(job, member)
-    form = RoleForm(request.POST, instance=record)
+    form = RoleForm(request.POST, instance=record, who=str(record.user))
     if not form.is_valid():
         return _page(request, job, InviteForm(instance=Invitation(job=job)))
     people.set_role(record, form.cleaned_data["role"])
