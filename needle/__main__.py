@@ -143,23 +143,17 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.advice import alone
     from needle.plan.documents.ledger import ledger_of
     from needle.plan.documents.parse import parse_plan
-    from needle.plan.documents.report import as_document, verdict_document
     from needle.plan.energy.simulate import simulate
-    from needle.plan.verdict import verdict_of
-    from needle.words.answer import answer_text
+    from needle.words.answer import answer_document
 
     document = _load(file)
     _take_plan_captures(document, Path(file))
     plan = parse_plan(document)
     outcome = simulate(plan, draws=args.draws, seed=args.seed)
-    ledger = ledger_of(document, outcome)
     if args.alone:
         answer = alone.as_document(alone.alone(plan, args.draws, args.seed))
-        return {**answer, "ledger": ledger}
-    only = args.only == "verdict"
-    answer = verdict_document(outcome, ledger) if only else as_document(outcome, ledger=ledger)
-    answer["verdict"]["text"] = answer_text(outcome, verdict_of(outcome))
-    return answer
+        return {**answer, "ledger": ledger_of(document, outcome)}
+    return answer_document(document, outcome, only_verdict=args.only == "verdict")
 
 
 def _take_plan_captures(plan: Any, beside: Path) -> None:

@@ -48,6 +48,9 @@ INSTALLED_APPS = [
     "django.forms",
     "csp",
     "axes",
+    "rest_framework",
+    "drf_spectacular",
+    "drf_spectacular_sidecar",
     "web.common",
     "web.accounts",
     "web.meters",
@@ -66,6 +69,7 @@ INSTALLED_APPS = [
     "web.find",
     "web.offline",
     "web.share",
+    "web.api",
     "web.demo",
 ]
 
@@ -207,6 +211,31 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 X_FRAME_OPTIONS = "DENY"
+
+#: The interface for programs (web.api).
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": ["web.api.authentication.TokenAuthentication"],
+    "DEFAULT_PERMISSION_CLASSES": ["web.api.authentication.RoleSuffices"],
+    "DEFAULT_THROTTLE_CLASSES": ["web.api.authentication.PerToken"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "web.api.openapi.Operations",
+    "EXCEPTION_HANDLER": "web.api.problems.handle",
+    "UNAUTHENTICATED_USER": None,
+}
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Steady Needle",
+    "DESCRIPTION": "Read a job, and add readings, captures and check-ins, with a token of it.",
+    "VERSION": "1",
+    "OAS_VERSION": "3.1.1",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "SERVE_AUTHENTICATION": [],
+    "SERVE_PERMISSIONS": [],
+    "POSTPROCESSING_HOOKS": ["web.api.openapi.add_schemas"],
+    "PATH_CONVERTER_OVERRIDES": {"which": str},
+    "SWAGGER_UI_DIST": "SIDECAR",
+    "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
+}
 SECURE_REFERRER_POLICY = "same-origin"
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"

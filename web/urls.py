@@ -2,8 +2,6 @@
 
 from django.urls import include, path
 
-from web.bench.views import samples
-
 urlpatterns = [
     path("", include("web.jobs.urls")),
     path("", include("web.accounts.urls")),
@@ -13,7 +11,7 @@ urlpatterns = [
     path("", include("web.demo.urls")),
     path("", include("web.offline.urls")),
     path("", include("web.share.urls")),
-    path("api/samples/", samples, name="samples"),
+    path("", include("web.api.urls")),
     path("jobs/<int:job>/", include("web.loads.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),
     path("jobs/<int:job>/", include("web.supplies.urls")),

@@ -8,8 +8,18 @@ from needle.moments import moment_after
 from needle.trial.prediction import Range
 from needle.watch.card import Card, card_of
 from needle.watch.doings import Doing, doings
-from needle.watch.summary import LOOK_H
+from needle.watch.summary import LOOK_H, watched
 from needle.watch.watch import MaySwitchOn, Watch, WatchHelp
+
+
+def watch_document(document: dict[str, Any], hour: float, needed_h: float) -> dict[str, Any]:
+    """Return what :func:`as_document` does of a trial document at an hour.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return as_document(watched(document, hour, needed_h))
 
 
 def as_document(watch: Watch) -> dict[str, Any]:

@@ -86,7 +86,7 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
     ------
     DocumentError
     """
-    watch = _watch(json.dumps(document, sort_keys=True), hour, needed_h)
+    watch = watched(document, hour, needed_h)
     plan = watch.plan
     look_h = watch.hour + LOOK_H
     off, on = watch.switches(look_h)
@@ -128,7 +128,7 @@ def may_switch_on(document: dict[str, Any], hour: float, needed_h: float, name: 
     ------
     DocumentError
     """
-    return _watch(json.dumps(document, sort_keys=True), hour, needed_h).may(name)
+    return watched(document, hour, needed_h).may(name)
 
 
 def card_of_document(document: dict[str, Any]) -> Card:
@@ -139,6 +139,16 @@ def card_of_document(document: dict[str, Any]) -> Card:
     DocumentError
     """
     return card_of(parse_plan(document))
+
+
+def watched(document: dict[str, Any], hour: float, needed_h: float) -> Watch:
+    """Return the watch of a trial document at an hour.
+
+    Raises
+    ------
+    DocumentError
+    """
+    return _watch(json.dumps(document, sort_keys=True), hour, needed_h)
 
 
 @lru_cache(maxsize=8)

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from needle.decide.starting import RANK
 from needle.moments import moment_after
+from needle.plan.advice.measurements import Narrowing
+from needle.plan.advice.suggestions import Suggestion
+from needle.plan.documents.ledger import ledger_of
+from needle.plan.documents.report import as_document, verdict_document
 from needle.plan.energy.simulate import Outcome
 from needle.plan.limits.starts import PlannedStart
 from needle.plan.load import AC
-from needle.plan.verdict import BlockedLoad, Verdict
+from needle.plan.verdict import BlockedLoad, Verdict, verdict_of
 from needle.quantity import as_read, chance_text, hours_range_text, hours_text, with_unit
 from needle.words.figures import USUAL, Units, moment_text
 
@@ -15,6 +22,26 @@ from needle.words.figures import USUAL, Units, moment_text
 EXPLAINED = 2
 #: From this chance on a load that cannot run is said to be one without more words.
 NEARLY_ALL = 0.9
+
+
+def answer_document(
+    document: dict[str, Any],
+    outcome: Outcome,
+    helps: Sequence[Suggestion] | None = None,
+    narrowings: Sequence[Narrowing] | None = None,
+    only_verdict: bool = False,
+) -> dict[str, Any]:
+    """Return what ``needle plan`` prints of a plan document's outcome: with ledger and text.
+
+    ``helps`` and ``narrowings`` are computed if not given.
+    """
+    ledger = ledger_of(document, outcome)
+    if only_verdict:
+        answer = verdict_document(outcome, ledger)
+    else:
+        answer = as_document(outcome, helps, narrowings, ledger)
+    answer["verdict"]["text"] = answer_text(outcome, verdict_of(outcome))
+    return answer
 
 
 def answer_text(outcome: Outcome, verdict: Verdict, units: Units = USUAL) -> str:

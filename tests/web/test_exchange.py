@@ -437,6 +437,12 @@ class DocumentTest(SiteTest):
                 {"kind": "compressor-fixed", "set_c": 4.0, "never_rarer": True},
                 {"kind": "led", "hours_per_day": 5.0, "setting": "low"},
                 {"kind": "electronics", "dc": True},
+                {"kind": "bedside", "runs_by": "clock"},
+                {
+                    "kind": "resistive-heat",
+                    "runs_by": "person",
+                    "usual_use": {"tasks": ["07:00", "19:00"], "minutes": 3.0},
+                },
             )
         ):
             load = make_load(home, f"Load {number}", None, **details)

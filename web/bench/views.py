@@ -5,12 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from django.contrib import messages
-from django.contrib.auth.decorators import login_not_required
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils import timezone
-from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 from django_htmx.http import HttpResponseClientRedirect
 
@@ -381,27 +379,6 @@ def download(request: HtmxRequest, job: Job, capture: int, filename: str) -> Htt
         raise Http404 from error
 
 
-@csrf_exempt
-@login_not_required
-@require_POST
-def samples(request: HtmxRequest) -> HttpResponse:
-    """Endpoint for loggers: a token in the Authorization header, JSON lines or CSV."""
-    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
-    logger = loggers.logger_of(token.strip()) if scheme.casefold() == "bearer" and token else None
-    if logger is None:
-        return JsonResponse({"error": "Give a token that is known and not revoked."}, status=401)
-    if loggers.too_fast(logger):
-        words = f"At most {loggers.POSTS_A_MINUTE} posts a minute: send more rows in each."
-        return JsonResponse({"error": words}, status=429, headers={"Retry-After": "60"})
-    if len(request.body) > loggers.MOST_BYTES:
-        return JsonResponse({"error": f"At most {loggers.MOST_BYTES} bytes a post."}, status=413)
-    try:
-        taken = loggers.take(logger, request.body)
-    except DocumentError as error:
-        return JsonResponse({"error": str(error)}, status=400)
-    return JsonResponse({"rows": taken})
-
-
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.OWNER)
 def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
@@ -417,7 +394,7 @@ def logger_list(request: HtmxRequest, job: Job) -> HttpResponse:
     if request.htmx:
         return render(request, "bench/_loggers.html", context)
     status = 422 if form.is_bound and not token else 200
-    address = request.build_absolute_uri(reverse("samples"))
+    address = request.build_absolute_uri(reverse("api:samples"))
     return render(request, "bench/loggers.html", {**context, "address": address}, status=status)
 
 

@@ -12,8 +12,8 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.document import DocumentError
 from needle.plan.advice.shift import propose
-from needle.plan.documents.report import as_document
 from needle.plan.sources.registry import KINDS
+from needle.words.answer import answer_document
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
@@ -430,9 +430,9 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
         hours = {"hours": answer.outcome.plan.hours}
         return json_attachment({**document(answer.draft), **hours}, filename)
     if filename == "answer.json":
-        return json_attachment(
-            as_document(answer.outcome, answer.suggestions, answer.narrowings), filename
-        )
+        source = document(answer.draft)
+        told = answer_document(source, answer.outcome, answer.suggestions, answer.narrowings)
+        return json_attachment(told, filename)
     if filename.endswith(".svg"):
         drawing = view.charts if filename == "curve.svg" else view.lanes
         return svg_attachment(standalone(drawing), filename)

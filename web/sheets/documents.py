@@ -11,7 +11,9 @@ from needle.document import DocumentError
 from needle.measure.readings import parse
 from needle.plan.documents.parse import parse_plan
 from needle.profile.document import parse_load
+from needle.profile.record import LoadRecord
 from needle.usage.schedule import use_from_text
+from needle.usage.usual_use import usual_use_from_text
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading, with_volts
@@ -21,6 +23,8 @@ from web.meters.models import documents_naming
 from web.plans.actions import save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
 
+#: Uses a day that are kept.
+MOST_TIMES = 100
 R = TypeVar("R", bound=models.Model)
 
 
@@ -46,6 +50,12 @@ def load_document(load: Load) -> dict[str, Any]:
         document["legs"] = load.legs
     if load.setting:
         document["setting"] = load.setting
+    if load.runs_by:
+        document["runs_by"] = load.runs_by
+    record = load.to_core()
+    if record.uses_per_day is not None:
+        minutes = {} if record.use_min is None else {"minutes": record.use_min}
+        document["uses_per_day"] = {"value": record.uses_per_day.value, **minutes}
     for flag in ("never_rarer", "dc"):
         if getattr(load, flag):
             document[flag] = True
@@ -77,6 +87,8 @@ def add_load_document(job: Job, data: Any) -> Load:
                     never_rarer=record.never_rarer,
                     dc=record.dc,
                     legs=data.get("legs") or "",
+                    runs_by=record.runs_by,
+                    usual_use=_usual_use(record),
                 )
             )
         )
@@ -88,6 +100,17 @@ def add_load_document(job: Job, data: Any) -> Load:
             made = parse(item).context.at
             add_reading(load, item["type"], own, read_at=made)
     return load
+
+
+def _usual_use(record: LoadRecord) -> dict[str, Any]:
+    """How often a day a load is used, as it is kept here: whole times, of some minutes."""
+    if record.uses_per_day is None:
+        return {}
+    times = round(record.uses_per_day.value)
+    if record.use_min is None or not 1 <= times <= MOST_TIMES:
+        words = f"must be from 1 to {MOST_TIMES} times, with `minutes`, to be kept here"
+        raise DocumentError("uses_per_day", words)
+    return usual_use_from_text(f"{times} a day, {record.use_min:g} min")
 
 
 def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:

@@ -18,6 +18,7 @@ from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
 from needle.trial.prediction import Range
 from needle.watch.card import Card
 from needle.watch.doings import Doing
+from needle.watch.report import watch_document
 from needle.watch.summary import (
     LoadNow,
     WatchSummary,
@@ -168,6 +169,16 @@ def summary_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchSummary:
     AnswerPending, DocumentError
     """
     return _worked_out("watch", trial, wait_s, summarise)
+
+
+def document_of(trial: Trial, wait_s: float) -> dict[str, Any]:
+    """What ``needle watch`` prints of it, as it stands now.
+
+    Raises
+    ------
+    AnswerPending, DocumentError
+    """
+    return _worked_out("watch-document", trial, wait_s, watch_document)
 
 
 def may_of(trial: Trial, name: str, wait_s: float, hour: float | None = None) -> MaySwitchOn:
