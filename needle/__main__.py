@@ -45,6 +45,25 @@ def _load(path: str) -> Any:
     return parse_json(_bytes(path), path)
 
 
+def _document(args: argparse.Namespace, name: str, of_site: str) -> Any:
+    """A document: of a file, or by its number from a job's site (``of_site`` is its path there)."""
+    if args.site is None:
+        document = _load(name)
+        if isinstance(document, dict):
+            _take_captures(document, Path(name))
+            _take_plan_captures(document, Path(name))
+            _take_plan_captures(document.get("plan"), Path(name))
+        return document
+    from needle.from_site import Site
+
+    if args.token_file is None:
+        raise DocumentError("--token-file", "is needed: a file with the token of the job")
+    token = _bytes(args.token_file).decode(errors="replace").strip()
+    if not token.isascii() or not token or any(letter.isspace() for letter in token):
+        raise DocumentError("--token-file", f"{args.token_file} holds no token")
+    return Site(args.site, token).document(of_site.format(name))
+
+
 def _quantity(args: argparse.Namespace) -> dict[str, Any]:
     from needle import quantity
 
@@ -71,9 +90,7 @@ def _profile(args: argparse.Namespace) -> dict[str, Any]:
     from needle.profile.ledger import ledger_of
     from needle.profile.profile import derive
 
-    data = _load(args.file)
-    if isinstance(data, dict):
-        _take_captures(data, Path(args.file))
+    data = _document(args, args.file, "loads/{}/")
     return as_document(derive(parse_load(data)), ledger_of(data))
 
 
@@ -134,6 +151,9 @@ def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
 
 
 def _plan(args: argparse.Namespace) -> Any:
+    if not args.files and args.site is None:
+        raise DocumentError("PLAN.json", "is needed: at least one file")
+    args.files = args.files or ["current"]
     if len(args.files) == 1:
         return _planned(args, args.files[0])
     return [_planned_or_error(args, file) for file in args.files]
@@ -146,8 +166,7 @@ def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:
     from needle.plan.energy.simulate import simulate
     from needle.words.answer import answer_document
 
-    document = _load(file)
-    _take_plan_captures(document, Path(file))
+    document = _document(args, file, "plans/{}/")
     plan = parse_plan(document)
     outcome = simulate(plan, draws=args.draws, seed=args.seed)
     if args.alone:
@@ -231,9 +250,7 @@ def _forecast(args: argparse.Namespace) -> dict[str, Any]:
     from needle.trial.prediction import as_document
     from needle.trial.trial import parse_trial
 
-    document = _load(args.file)
-    if isinstance(document, dict):
-        _take_plan_captures(document.get("plan"), Path(args.file))
+    document = _document(args, args.file, "trials/{}/")
     return as_document(forecast(parse_trial(document), args.seed, args.draws))
 
 
@@ -242,9 +259,7 @@ def _watch(args: argparse.Namespace) -> dict[str, Any]:
     from needle.watch.report import as_document
     from needle.watch.watch import Watch
 
-    document = _load(args.file)
-    if isinstance(document, dict):
-        _take_plan_captures(document.get("plan"), Path(args.file))
+    document = _document(args, args.file, "trials/{}/")
     trial = parse_trial(document)
     last_h = max((check_in.h for check_in in trial.check_ins), default=0.0)
     needed = (
@@ -295,6 +310,7 @@ def _arguments() -> argparse.ArgumentParser:
     verb.set_defaults(run=_agree)
     verb = verbs.add_parser("profile", help="derive a load's profile from its readings")
     verb.add_argument("file", metavar="LOAD.json")
+    _add_site(verb)
     verb.set_defaults(run=_profile)
     verb = verbs.add_parser("analyse", help="say what a capture shows")
     verb.add_argument("file", metavar="FILE.csv")
@@ -313,10 +329,17 @@ def _arguments() -> argparse.ArgumentParser:
     return parser
 
 
+def _add_site(verb: argparse.ArgumentParser) -> None:
+    """Let a verb read a job of a site, by the number of what it reads."""
+    verb.add_argument("--from", dest="site", metavar="URL", help="a site: name numbers, not files")
+    verb.add_argument("--token-file", metavar="FILE", help="with a token of the job")
+
+
 def _add_plan_verbs(verbs: Any) -> None:
     """Add the verbs for plans, rounds, forecasts and drills."""
     verb = verbs.add_parser("plan", help="how long a supply runs the loads")
-    verb.add_argument("files", metavar="PLAN.json", nargs="+")
+    verb.add_argument("files", metavar="PLAN.json", nargs="*")
+    _add_site(verb)
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.add_argument("--alone", action="store_true", help="each load by itself, on each route")
@@ -341,11 +364,13 @@ def _add_plan_verbs(verbs: Any) -> None:
     verb.set_defaults(run=_drill)
     verb = verbs.add_parser("forecast", help="when a trial will stop, or what it proved")
     verb.add_argument("file", metavar="TRIAL.json")
+    _add_site(verb)
     verb.add_argument("--draws", type=_whole(1, 20_000), default=400)
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)
     verb.set_defaults(run=_forecast)
     verb = verbs.add_parser("watch", help="what to do in an outage that is under way")
     verb.add_argument("file", metavar="TRIAL.json")
+    _add_site(verb)
     verb.add_argument("--at", type=_number, metavar="H", help="now, hours since it began")
     verb.add_argument("--needed", type=_number, metavar="H", help="needed until, likewise")
     verb.add_argument("--seed", type=_whole(0, 2**32 - 1), default=1)

@@ -5,6 +5,8 @@ from django.urls import reverse
 
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.find.finding import JOB_PAGES, hits
+from web.jobs.access import Access, acting_as
+from web.jobs.models import Role
 
 
 class FindTest(SiteTest):
@@ -17,7 +19,8 @@ class FindTest(SiteTest):
         make_load(make_job(self.other, "Reef house"), "Reef oven")
 
     def named(self, text, job=None):
-        return [(hit.sort, hit.name) for hit in hits(self.user, job, text)]
+        with acting_as(Access(job or self.job, Role.OWNER, self.user.username)):
+            return [(hit.sort, hit.name) for hit in hits(self.user, job, text)]
 
     def test_things_of_all_jobs_those_of_the_open_one_first(self):
         self.assertEqual(

@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 from django.contrib.auth.decorators import login_not_required
 from django.http import HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
+from django.utils.cache import patch_vary_headers
 from django.utils.decorators import method_decorator
 from django.views.decorators.http import conditional_page
 from rest_framework.exceptions import ValidationError
@@ -41,7 +42,8 @@ class JobView(APIView):
     def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
         with ExitStack() as self.using:
             response: HttpResponseBase = super().dispatch(request, *args, **kwargs)
-            return response
+        patch_vary_headers(response, ["Authorization"])
+        return response
 
     def initial(self, request: Request, *args: Any, **kwargs: Any) -> None:
         super().initial(request, *args, **kwargs)

@@ -156,6 +156,10 @@ class Operations(AutoSchema):
     def get_operation_id(self) -> str:
         return f"{self.method.lower()}{type(self.view).__name__}"
 
+    def get_summary(self) -> str:
+        described = self.get_description() or ""
+        return str(described).split(":")[0].split(".")[0].split(";")[0].strip()
+
     def get_tags(self) -> list[str]:
         return [self.path.strip("/").split("/")[2]]
 

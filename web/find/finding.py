@@ -39,6 +39,10 @@ JOB_PAGES = (
     ("Trials", "trials:index", "rehearsal run check in"),
     ("Start a trial", "trials:start", "rehearsal"),
     ("Sheet", "sheets:sheet", "print pdf hand over"),
+    ("Links for clients", "share:links", "share send card list inbox"),
+    ("People", "jobs:people", "invite members owner measurer viewer leave"),
+    ("Changes", "jobs:changes", "who did history undo"),
+    ("Programs", "api:programs", "tokens scripts interface api"),
     ("Job details", "jobs:edit", "mains volts tariff currency zone"),
 )
 PAGES = (
