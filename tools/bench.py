@@ -28,6 +28,8 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tests.settings")
 import django
 import numpy as np
 
+from tools.bench_api import bench_api
+
 LIMIT_PLAN_S, LIMIT_LONG_S, LIMIT_LONG_MB, LIMIT_DRAG_MS = 0.5, 5.0, 1000.0, 100.0
 LIMIT_READING_MS, LIMIT_SURVEY_MS, LIMIT_POLL_MS = 200.0, 150.0, 50.0
 
@@ -366,6 +368,7 @@ def bench_site() -> None:
     bench_day_plan(client, job, show)
     bench_survey(client, job.owner, show)
     bench_starts(client, job.owner, show)
+    bench_api(client, job)
     connection.creation.destroy_test_db(kept, verbosity=0)
 
 

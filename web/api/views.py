@@ -23,7 +23,6 @@ from needle.profile.document import as_document as profile_document
 from needle.profile.document import parse_load
 from needle.profile.ledger import ledger_of
 from needle.profile.profile import derive
-from needle.words.answer import answer_document
 from web.api.base import JobView, document, paged, plain
 from web.api.openapi import ADDED, KEY, PAGE, ROWS, WORKING, accepts, is_document, of_type
 from web.api.problems import Unanswerable
@@ -36,7 +35,7 @@ from web.loads.models import Load, Reading
 from web.plans.answer_pool import AnswerPending
 from web.plans.draft import document as plan_document
 from web.plans.models import Plan
-from web.plans.outcomes import PAGE_WAIT_S, answer_of, current_plan
+from web.plans.outcomes import PAGE_WAIT_S, answer_of, current_plan, told
 from web.sheets.documents import load_document
 from web.supplies.models import Supply
 
@@ -281,6 +280,4 @@ class PlanAnswer(JobView):
             raise AnswerPending
         if answer.outcome is None:
             raise Unanswerable(answer.words)
-        source = plan_document(answer.draft)
-        told = answer_document(source, answer.outcome, answer.suggestions, answer.narrowings)
-        return document(told)
+        return document(told(answer))

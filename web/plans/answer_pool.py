@@ -114,7 +114,7 @@ class AnswerPool:
 
     def _done(self, key: str, owner: Hashable, future: Future[Any]) -> None:
         if not future.cancelled() and future.exception() is None:
-            caches["answers"].set(key, future.result(), KEPT_S)
+            keep(key, future.result())
         with self.moved:
             self.open.pop(key, None)
             self.owners.pop(owner, None)
@@ -155,6 +155,11 @@ def cached(key: str) -> Any:
     return caches["answers"].get(key)
 
 
+def keep(key: str, answer: Any) -> None:
+    """Keep what was worked out, for as long as answers are kept."""
+    caches["answers"].set(key, answer, KEPT_S)
+
+
 def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *args: Any) -> T:
     """Return an answer, cached or computed; see :meth:`AnswerPool.ask`.
 
@@ -176,7 +181,7 @@ def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T],
     if wait_s <= 0:
         raise AnswerPending
     answer = guarded(work, *args)
-    caches["answers"].set(key, answer, KEPT_S)
+    keep(key, answer)
     return answer
 
 

@@ -17,9 +17,17 @@ from needle.plan.advice.suggestions import Suggestion, hours_gained
 from needle.plan.answering import Worked, work_out, work_out_quickly
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import hours_text
+from needle.words.answer import answer_document
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.answer_pool import AnswerFailedError, AnswerPending, cached, guarded, worked_out
+from web.plans.answer_pool import (
+    AnswerFailedError,
+    AnswerPending,
+    cached,
+    guarded,
+    keep,
+    worked_out,
+)
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan
 from web.plans.used import UsedLoad
@@ -104,6 +112,19 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
         words = f"The plan cannot be run: {_named(error, draft)}."
         return Answer(draft, reason="refused", words=words, quick=quick)
     return Answer(draft, worked.outcome, worked.narrowings, worked.suggestions, quick=quick)
+
+
+def told(answer: Answer) -> dict[str, Any]:
+    """What ``needle plan`` prints of an answered plan, kept as long as the answer is."""
+    if answer.outcome is None:
+        raise ValueError("a plan without an answer tells nothing")
+    source = document(answer.draft)
+    key = f"told-{key_of(source)}"
+    known: dict[str, Any] | None = cached(key)
+    if known is None:
+        known = answer_document(source, answer.outcome, answer.suggestions, answer.narrowings)
+        keep(key, known)
+    return known
 
 
 def energies_until(outcome: Outcome) -> str:

@@ -13,7 +13,6 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.plan.advice.shift import propose
 from needle.plan.sources.registry import KINDS
-from needle.words.answer import answer_document
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
@@ -46,6 +45,7 @@ from web.plans.outcomes import (
     answer_of,
     current_plan,
     still_working,
+    told,
 )
 from web.plans.page import PlanPage, csv_rows, rows_of, view_of
 from web.plans.rests import rests_of
@@ -430,9 +430,7 @@ def download(request: HtmxRequest, job: Job, plan: int, filename: str) -> HttpRe
         hours = {"hours": answer.outcome.plan.hours}
         return json_attachment({**document(answer.draft), **hours}, filename)
     if filename == "answer.json":
-        source = document(answer.draft)
-        told = answer_document(source, answer.outcome, answer.suggestions, answer.narrowings)
-        return json_attachment(told, filename)
+        return json_attachment(told(answer), filename)
     if filename.endswith(".svg"):
         drawing = view.charts if filename == "curve.svg" else view.lanes
         return svg_attachment(standalone(drawing), filename)
