@@ -22,6 +22,12 @@ TRUSTED_PROXIES = env.list("STEADY_TRUSTED_PROXIES", default=[]) or (
 MQTT_URL = env.str("STEADY_MQTT_URL", "")
 MQTT_CA = env.str("STEADY_MQTT_CA", "")
 MQTT_USERS = env.list("STEADY_MQTT_USERS", default=[])
+#: First part of the topics on which `manage.py send` publishes, and the prefix at which the house
+#: looks for descriptions of sensors. Off unless given.
+MQTT_OUT = env.str("STEADY_MQTT_OUT", "")
+MQTT_DISCOVERY = env.str("STEADY_MQTT_DISCOVERY", "")
+#: Networks inside that webhooks may lead to, such as 192.168.1.0/24; none unless given.
+HOOKS_INSIDE = env.list("STEADY_HOOKS_INSIDE", default=[])
 #: Processes beside the site's own that work out answers; 0: in the site's own threads.
 ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
 #: Whether a fault in an answer ends the request (for tests), rather than being said on the page.
@@ -70,6 +76,7 @@ INSTALLED_APPS = [
     "web.offline",
     "web.share",
     "web.api",
+    "web.outward",
     "web.demo",
 ]
 

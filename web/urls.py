@@ -12,6 +12,7 @@ urlpatterns = [
     path("", include("web.offline.urls")),
     path("", include("web.share.urls")),
     path("", include("web.api.urls")),
+    path("jobs/<int:job>/", include("web.outward.urls")),
     path("jobs/<int:job>/", include("web.loads.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),
     path("jobs/<int:job>/", include("web.supplies.urls")),

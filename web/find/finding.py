@@ -43,6 +43,7 @@ JOB_PAGES = (
     ("People", "jobs:people", "invite members owner measurer viewer leave"),
     ("Changes", "jobs:changes", "who did history undo"),
     ("Programs", "api:programs", "tokens scripts interface api"),
+    ("Out to the house", "outward:index", "mqtt broker webhook notify"),
     ("Job details", "jobs:edit", "mains volts tariff currency zone"),
 )
 PAGES = (
