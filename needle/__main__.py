@@ -121,14 +121,23 @@ def _analyse(args: argparse.Namespace) -> dict[str, Any]:
     from needle.measure.analysis import analyse, as_document
     from needle.measure.capture import read_capture
 
-    zone = None
-    if args.zone:
-        try:
-            zone = ZoneInfo(args.zone)
-        except (ZoneInfoNotFoundError, ValueError):
-            raise DocumentError("--zone", f"“{args.zone[:40]}” is not a time zone") from None
+    zone = _zone(args.zone) if args.zone else None
     capture = read_capture(_bytes(args.file), zone=zone)
     return as_document(analyse(capture, args.volts))
+
+
+def _house(args: argparse.Namespace) -> dict[str, Any]:
+    from needle.measure.interval_file import read_intervals
+    from needle.profile.whole_house import as_document, whole_house
+
+    return as_document(whole_house(read_intervals(_bytes(args.file)), _zone(args.zone)))
+
+
+def _zone(name: str | None) -> ZoneInfo:
+    try:
+        return ZoneInfo(name or "UTC")
+    except (ZoneInfoNotFoundError, ValueError):
+        raise DocumentError("--zone", f"“{str(name)[:40]}” is not a time zone") from None
 
 
 def _capacitor(args: argparse.Namespace) -> dict[str, Any]:
@@ -317,6 +326,10 @@ def _arguments() -> argparse.ArgumentParser:
     verb.add_argument("--volts", type=_number, help="stands in where only amps were logged")
     verb.add_argument("--zone", help="time zone of times without an offset, such as Europe/London")
     verb.set_defaults(run=_analyse)
+    verb = verbs.add_parser("house", help="a whole house by its utility's interval file")
+    verb.add_argument("file", metavar="FILE.xml")
+    verb.add_argument("--zone", help="time zone of the house, such as Europe/London")
+    verb.set_defaults(run=_house)
     verb = verbs.add_parser("capacitor", help="power-factor correction of a motor")
     for key in ("watts", "volts", "hertz"):
         verb.add_argument(f"--{key}", type=_number, required=True)

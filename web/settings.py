@@ -63,6 +63,7 @@ INSTALLED_APPS = [
     "web.practice",
     "web.jobs",
     "web.loads",
+    "web.house",
     "web.bench",
     "web.supplies",
     "web.plans",

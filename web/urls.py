@@ -14,6 +14,7 @@ urlpatterns = [
     path("", include("web.api.urls")),
     path("jobs/<int:job>/", include("web.outward.urls")),
     path("jobs/<int:job>/", include("web.loads.urls")),
+    path("jobs/<int:job>/", include("web.house.urls")),
     path("jobs/<int:job>/", include("web.bench.urls")),
     path("jobs/<int:job>/", include("web.supplies.urls")),
     path("jobs/<int:job>/", include("web.plans.urls")),

@@ -26,6 +26,8 @@ from web.watch.actions import begin_watch, power_is_back
 #: Forms that no page shows with fields to type in, each with why.
 WITHOUT_TYPING = {
     "PackageForm": "a file only",
+    "IntervalFileForm": "a file only",
+    "PublishingForm": "a tick only, where a broker is set up",
     "DocumentForm": "a file only",
     "DrillFileForm": "a file only",
     "DoingForm": "its fields are written in a drill's bench, which is typed into",
@@ -110,6 +112,8 @@ class EveryFormTest(BrowserTest):
             ("loads:combined",),
             ("share:links",),
             ("jobs:people",),
+            ("api:programs",),
+            ("outward:index",),
             ("bench:loggers",),
             ("bench:upload", load.pk),
             ("bench:capture", capture.pk),

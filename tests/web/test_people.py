@@ -34,7 +34,7 @@ MEASURED = {
     *("trials:end", "trials:resume", "trials:simulate"),
     *(f"watch:{name}" for name in ("begin", "rehearse", "change", "again", "switch", "charge")),
     *("watch:step", "watch:look", "watch:back"),
-    *("rounds:index", "rounds:mark", "rounds:anew"),
+    *("rounds:index", "house:index", "rounds:mark", "rounds:anew"),
 }
 #: Addresses that a viewer may send something to: nothing of the job changes.
 VIEWED = {"plans:what-if", "matching:correction", "supplies:comes-to", "jobs:leave"}

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 
 from django.utils.safestring import SafeString
 
+from needle.quantity import with_unit
+from web.drawing.scale import nice_ceiling
 from web.drawing.svg import Svg
 
 
@@ -60,4 +62,36 @@ def staircase(steps: Sequence[tuple[str, float, float, float, str]], title: str)
         svg.words(x + wide / 2, height - 8, name, "stair-name", "middle")
         before = value
     svg.line(0, top + tall, width, top + tall, "axis")
+    return svg.render()
+
+
+#: Size of a day's bars, and its edges.
+_DAY = {"width": 840, "height": 190, "left": 64, "top": 8, "bottom": 26}
+
+
+def day_bars(half_hours_w: Sequence[float], base_w: float | None, title: str) -> SafeString:
+    """Mean power by the half hour of a day, W, with a line at the base load."""
+    width, height, left, top, bottom = _DAY.values()
+    most = nice_ceiling(max(half_hours_w, default=0.0))
+    tall, wide = height - top - bottom, (width - left) / max(1, len(half_hours_w))
+
+    def y(watts: float) -> float:
+        return top + tall * (1 - watts / most)
+
+    description = ", ".join(
+        f"{hour}:00 {with_unit(half_hours_w[2 * hour], 'W')}"
+        for hour in range(0, len(half_hours_w) // 2, 3)
+    )
+    svg = Svg(width, height, title, description, "day-bars")
+    for share in (0.0, 1 / 3, 2 / 3, 1.0):
+        svg.line(left, y(most * share), width, y(most * share), "grid")
+        svg.words(left - 8, y(most * share) + 4, with_unit(most * share, "W"), "tick-label", "end")
+    for index, watts in enumerate(half_hours_w):
+        svg.rect(left + index * wide + 0.5, y(watts), wide - 1, top + tall - y(watts), "bar-part")
+    for hour in range(0, 25, 6):
+        anchor = "start" if hour == 0 else "end" if hour == 24 else "middle"
+        x = left + 2 * hour * wide
+        svg.words(x, height - 8, f"{hour:02d}:00", "tick-label", anchor)
+    if base_w is not None:
+        svg.line(left, y(base_w), width, y(base_w), "base-line")
     return svg.render()

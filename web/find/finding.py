@@ -26,6 +26,7 @@ JOB_PAGES = (
     ("Survey", "loads:survey", "loads appliances"),
     ("Add a load", "loads:add", "new appliance"),
     ("Loads of other jobs", "loads:shelf", "take along copy"),
+    ("The whole house", "house:index", "utility smart meter interval file base load"),
     ("Bench", "bench:index", "measure meter reading capture"),
     ("Loggers", "bench:loggers", "mqtt send samples"),
     ("A measuring round", "rounds:index", "visit meters order what to measure"),

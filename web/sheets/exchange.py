@@ -21,6 +21,7 @@ from needle.package import Package, Row, Table, read, write
 from needle.plan.documents.parse import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
+from web.house.models import HouseRecord
 from web.jobs.models import Job
 from web.loads.models import CombinedLoad, CombinedReading, Load, Photo, Reading, numbers_of
 from web.loads.photos import NoPicture, drawn_anew
@@ -44,6 +45,7 @@ TABLES: tuple[tuple[str, type[Record], str], ...] = (
     ("captures", Capture, "load"),
     ("combined-readings", CombinedReading, "job"),
     ("combined-loads", CombinedLoad, "combined"),
+    ("house-records", HouseRecord, "job"),
     ("supplies", Supply, "job"),
     ("outputs", Output, "supply"),
     ("inputs", Input, "supply"),
