@@ -14,7 +14,6 @@ from web.house.models import HouseRecord
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of
 
-
 #: Hours a day from which a load is said to run all the time.
 ALWAYS_H = 23.5
 
