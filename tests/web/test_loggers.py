@@ -90,7 +90,7 @@ class LoggerTest(SiteTest):
             with self.subTest(body=body[:30]):
                 answer = self.send(body)
                 self.assertEqual(answer.status_code, 400)
-                self.assertIn(said, answer.json()["error"])
+                self.assertIn(said, answer.json()["detail"])
 
     def test_limits(self):
         self.assertEqual(self.send("x" * (loggers.MOST_BYTES + 1)).status_code, 413)

@@ -129,6 +129,20 @@ class LinkTest(ShareTest):
         self.assertContains(page, "On the wall beside the battery")
         self.assertNotContains(page, "/jobs/")
 
+    def test_the_wall_card_on_a_sheet_only_on_request(self):
+        title = "Wall card: what can run"
+        sheet = self.url("sheets:sheet")
+        self.assertNotContains(self.client.get(sheet), title)
+        with_card = self.client.get(f"{sheet}?card=1")
+        self.assertContains(with_card, title)
+        self.assertContains(with_card, "?plan=" + str(self.plan.pk) + "&amp;card=1")
+        tables = self.client.get(f"{self.url('sheets:tables')}?card=1").content.decode()
+        self.assertIn("Wall card: in which order", tables)
+        pdf = self.client.get(f"{self.url('sheets:pdf', 'a4')}?card=1")
+        self.assertTrue(pdf.content.startswith(b"%PDF"))
+        self.assertNotContains(self.reader.get(self.make()), title)
+        self.assertContains(self.reader.get(self.make(card="on")), title)
+
     def test_another_persons_plan_is_no_choice_and_their_links_are_not_mine(self):
         plan = Plan.default_of(make_job(self.other))
         plan.save()

@@ -38,9 +38,9 @@ class LinkForm(forms.ModelForm):
 
     class Meta:
         model = ShareLink
-        fields: ClassVar = ["shows", "name", "plan", "photos"]
+        fields: ClassVar = ["shows", "name", "plan", "photos", "card"]
 
-    field_order = ("shows", "name", "plan", "follows", "photos", "days", "secret")
+    field_order = ("shows", "name", "plan", "follows", "photos", "card", "days", "secret")
 
     def __init__(self, *args: Any, job: Job, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

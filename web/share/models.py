@@ -8,7 +8,8 @@ from django.db import models
 from django.utils import timezone
 
 from web.common.models import ChoiceField
-from web.jobs.models import Job
+from web.jobs.access import Access
+from web.jobs.models import Job, Role
 from web.loads.models import Load
 from web.plans.models import Plan
 
@@ -33,6 +34,7 @@ class ShareLink(models.Model):
     digest = models.CharField(max_length=64, unique=True, editable=False)
     word = models.CharField(max_length=128, blank=True, editable=False)
     photos = models.BooleanField("with photos", default=False)
+    card = models.BooleanField("with the wall card", default=False)
     frozen = models.TextField(blank=True, editable=False)
     created_at = models.DateTimeField(auto_now_add=True)
     expires_at = models.DateTimeField()
@@ -45,6 +47,10 @@ class ShareLink(models.Model):
 
     def __str__(self) -> str:
         return f"{self.get_shows_display()} for {self.name}"
+
+    def access(self) -> Access:
+        """What whoever has it may do: see one thing."""
+        return Access(self.job, Role.LINK, self.name)
 
     @property
     def is_open(self) -> bool:

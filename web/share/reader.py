@@ -10,11 +10,11 @@ from typing import Any
 from django.contrib.auth.decorators import login_not_required
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.utils import timezone
 from django.views.decorators.http import require_GET, require_http_methods
 
 from web.accounts.views import address_of
 from web.common.rates import Rate
+from web.jobs.access import acting_as
 from web.plans.outcomes import LONG_WAIT_S
 from web.share import actions
 from web.share.forms import ClientFormSet, WordForm, key_of_list
@@ -52,7 +52,7 @@ def by_link(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
         link = actions.link_of(token)
         if link is None:
             return _kept_nowhere(render(request, "share/ended.html", {"busy": False}, status=404))
-        with timezone.override(link.job.clock):
+        with acting_as(link.access()):
             return _kept_nowhere(view(request, link, token, *args, **kwargs))
 
     return inner

@@ -24,7 +24,7 @@ def plan_of(link: ShareLink) -> Plan:
 def sheet_context(link: ShareLink, token: str, wait_s: float) -> dict[str, Any]:
     """Variables of the sheet for a reader: without links to pages that need an account."""
     job = link.job
-    sheet = sheet_of(job, plan_of(link), job.owner.get_username(), wait_s, link.photos)
+    sheet = sheet_of(job, plan_of(link), job.owner.get_username(), wait_s, link.photos, link.card)
     lines = [replace(line, url="") for line in sheet.lines]
     shown = replace(sheet, lines=lines, rests=None)
     return {"job": job, "sheet": shown, "view": view_of(sheet.answer), "token": token}

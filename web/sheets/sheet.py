@@ -35,6 +35,7 @@ from web.sheets.entered_by import entered_by
 from web.supplies.models import Supply
 from web.trials.models import Trial
 from web.trials.page import view_of
+from web.watch.card_page import CardPage, card_page
 
 GENERAL_CAUTIONS = (
     "An estimate, never a promise. Local codes and licensed practice come first.",
@@ -86,6 +87,7 @@ class Sheet:
     answer: Answer
     photos: list[SheetPhoto]
     has_photos: bool
+    has_card: bool = False
     rests: Rests | None = None
     first: str = ""
     life: str = ""
@@ -97,10 +99,13 @@ MOST_DAYS = 14
 MOST_PHOTOS = 40
 
 
-def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) -> Sheet:
+def sheet_of(
+    job: Job, plan: Any, who: str, wait_s: float, annex: bool = False, with_card: bool = False
+) -> Sheet:
     """Return the sheet of a plan, waiting up to ``wait_s`` for its answer.
 
-    ``annex``: with the photos beside the readings of its loads.
+    ``annex``: with the photos beside the readings of its loads; ``with_card``: with the wall card,
+    which is waited for.
     """
     answer = answer_of(plan, wait_s)
     bar = bar_of_plan(answer, job)
@@ -112,6 +117,8 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         tables += _day(answer, answer.outcome)
     if trials := _trials(job):
         tables.append(trials)
+    if with_card and answer.outcome is not None:
+        tables += _card(card_page(job, LONG_WAIT_S, plan))
     cautions = dict.fromkeys(filter(None, (used_load.load.caution for used_load in counted)))
     photos = Photo.objects.live().filter(
         reading__removed_at=None, reading__load__in=[used_load.load for used_load in counted]
@@ -133,10 +140,31 @@ def sheet_of(job: Job, plan: Any, who: str, wait_s: float, annex: bool = False) 
         answer=answer,
         photos=_annex(photos) if annex else [],
         has_photos=photos.exists(),
+        has_card=with_card,
         rests=None if answer.outcome is None else rests_of(answer.draft),
         first=next((line.sentence for line in bar.lines if line.label == CHANGE), ""),
         life=" ".join(filter(None, (bar.caution, bar.contents))),
     )
+
+
+def _card(page: CardPage) -> list[Table]:
+    """The wall card: what can run by the charge, and what goes off first."""
+    if page.card is None:
+        return []
+    heads = ["look at", "everything, from", "bars of 5", "must and should, from", "below that"]
+    rows = [
+        [row.at, row.all_from, row.bars, row.shoulds_from, "only what must run"]
+        for row in page.rows
+    ]
+    order = [
+        ["Must run", ", ".join(page.card.musts) or "none"],
+        ["Should run", ", ".join(page.card.shoulds) or "none"],
+        ["Nice to have, off first", ", ".join(page.card.nice) or "none"],
+    ]
+    return [
+        Table("Wall card: what can run, by the charge it shows", heads, rows, (1, 2, 3)),
+        Table("Wall card: in which order", ["what", "loads"], order),
+    ]
 
 
 def _annex(photos: QuerySet[Photo]) -> list[SheetPhoto]:

@@ -25,8 +25,8 @@ def _sheet(request: HttpRequest, job: Job, wait_s: float) -> tuple[Plan, Sheet]:
     if (wanted := key_of(request.GET.get("plan", ""))) is not None:
         plan = job.plans.live().select_related("supply").filter(pk=wanted).first() or plan
     plan.job = job
-    annex = request.GET.get("photos") == "1"
-    return plan, sheet_of(job, plan, request.user.get_username(), wait_s, annex)
+    annex, card = (request.GET.get(name) == "1" for name in ("photos", "card"))
+    return plan, sheet_of(job, plan, request.user.get_username(), wait_s, annex, card)
 
 
 @require_GET
@@ -41,8 +41,24 @@ def sheet(request: HttpRequest, job: Job) -> HttpResponse:
         "plans": list(job.plans.live()),
         "papers": PAPERS,
         "view": view_of(sheet.answer),
+        "more": _more(sheet),
     }
     return render(request, "sheets/sheet.html", context)
+
+
+def _more(sheet: Sheet) -> dict[str, str]:
+    """Queries that keep what was asked for, and that ask for more or less of it."""
+    photos, card = bool(sheet.photos), sheet.has_card
+
+    def query(photos: bool, card: bool) -> str:
+        asked = {"photos": photos, "card": card}
+        return "".join(f"&{name}=1" for name, wanted in asked.items() if wanted)
+
+    return {
+        "same": query(photos, card),
+        "photos": query(not photos, card),
+        "card": query(photos, not card),
+    }
 
 
 @require_GET

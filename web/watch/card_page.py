@@ -44,7 +44,7 @@ class CardRowText:
 
 @dataclass(frozen=True)
 class CardPage:
-    """The card of the current plan; ``words`` say why there is none."""
+    """The card of a plan; ``words`` say why there is none."""
 
     plan: Plan
     card: Card | None
@@ -57,9 +57,9 @@ class CardPage:
     pending: bool = False
 
 
-def card_page(job: Job, wait_s: float = PAGE_WAIT_S) -> CardPage:
-    """The card of a job's current plan."""
-    plan = current_plan(job)
+def card_page(job: Job, wait_s: float = PAGE_WAIT_S, plan: Plan | None = None) -> CardPage:
+    """The card of one of a job's plans, or of its current one."""
+    plan = plan or current_plan(job)
     plan.job = job
     draft = draft_of(plan)
     answer = answer_draft(draft, wait_s)
