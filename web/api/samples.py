@@ -47,4 +47,4 @@ class Samples(APIView):
         try:
             return Response({"rows": loggers.take(logger, body)})
         except DocumentError as error:
-            return problem(HTTPStatus.BAD_REQUEST, error.sentence)
+            return problem(HTTPStatus.BAD_REQUEST, str(error))
