@@ -12,10 +12,16 @@ from django.utils import timezone
 
 from tests.web.base import SPOT, SiteTest, make_load
 from tests.web.test_addresses import addresses, fill
+from web.api.actions import add_token
+from web.api.models import ApiToken
+from web.bench.loggers import add_logger
 from web.jobs import people
 from web.jobs.access import acting, needs_of
 from web.jobs.models import Invitation, Member, Role
+from web.loads.actions import add_reading
 from web.loads.models import Reading
+from web.share.actions import add_link
+from web.share.models import ShareLink
 from web.sheets.entered_by import entered_by
 from web.sheets.exchange import package_of
 
@@ -258,3 +264,40 @@ class RolesTest(TwoPeopleTest):
             return getattr(resolve(path).func, "needs", None)
         except Resolver404:
             return None
+
+
+class SecretsTest(TwoPeopleTest):
+    """Each secret opens its own door and no other."""
+
+    def test_a_secret_of_one_kind_is_none_of_another(self):
+        load = make_load(self.job, "Box", 90.0)
+        secrets = {
+            "link": add_link(ShareLink(job=self.job, shows="list", name="Ada"))[1],
+            "invitation": people.invite(Invitation(job=self.job, name="Ben", by_link=True))[1],
+            "program": add_token(ApiToken(job=self.job, name="Script", adds=True))[1],
+            "logger": add_logger(load, "Meter")[1],
+        }
+        opened = {}
+        for kind, secret in secrets.items():
+            bearer = {"Authorization": f"Bearer {secret}"}
+            sample = "time,watts\n1800000000,5\n1800000001,5\n"
+            answers = {
+                "link": Client().get(reverse("share:reader", args=[secret])),
+                "invitation": self.theirs.get(reverse("jobs:join", args=[secret])),
+                "program": Client().get("/api/v1/job/", headers=bearer),
+                "logger": Client().post("/api/v1/samples/", sample, "text/csv", headers=bearer),
+            }
+            opened[kind] = [door for door, answer in answers.items() if answer.status_code == 200]
+        self.assertEqual(opened, {kind: [kind] for kind in secrets})
+
+    def test_two_hands_on_one_reading(self):
+        self.join()
+        load = make_load(self.job, "Box", None)
+        reading = add_reading(load, "label", {"watts": 90.0})
+        path = self.url("loads:edit-reading", load.pk, reading.pk)
+        entered = {"watts": "95", "version": reading.version}
+        self.assertEqual(self.theirs.post(path, entered).status_code, 302)
+        late = self.client.post(path, {**entered, "watts": "99"})
+        self.assertContains(late, "changed in another window", status_code=422)
+        reading.refresh_from_db()
+        self.assertEqual(reading.data["watts"], 95)
