@@ -139,10 +139,11 @@ if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
     }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 #: "default" is shared by all processes (limits of rate). "answers" follow from their documents
-#: alone, so each process may keep its own where there is no fast shared cache; "drawn" is what
-#: pages are made of.
+#: alone, so each process may keep its own where there is no fast shared cache; "live" are those
+#: used last, unpickled; "drawn" is what pages are made of.
 _CACHE_URL = env.str("STEADY_CACHE_URL", "")
 CACHES = {"default": env.cache_url_config(_CACHE_URL or "dbcache://steady_cache")}
+CACHES["live"] = {"BACKEND": "web.common.live_cache.LiveCache"}
 CACHES["drawn"] = {
     "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
     "LOCATION": "drawn",

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Set
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -125,8 +126,9 @@ class Verdict:
         return self.first_failure is not None and self.first_failure.why not in NOT_OF_BATTERY
 
 
+@lru_cache(maxsize=8)
 def verdict_of(outcome: Outcome) -> Verdict:
-    """Return the verdict on an outcome."""
+    """Return the verdict on an outcome; whoever asks again for the same one does not wait."""
     chance, wanted = outcome.chance, outcome.plan.wanted_chance
     state = "covers" if chance >= wanted else "likely" if chance >= LIKELY else "does not"
     blocked_loads = _blocked_loads(outcome)
@@ -138,8 +140,12 @@ def verdict_of(outcome: Outcome) -> Verdict:
 
 
 def _blocked_loads(outcome: Outcome) -> tuple[BlockedLoad, ...]:
+    common: dict[str, Trip] = {}
+    for trip in outcome.trips:
+        if trip.load not in common or trip.chance > common[trip.load].chance:
+            common[trip.load] = trip
     blocked_loads = [
-        _blocked_load(outcome, load)
+        _blocked_load(outcome, load, common.get(load.name))
         for load in outcome.plan.loads
         if float(np.mean(outcome.fails(load.name))) > LIKELY
     ]
@@ -151,12 +157,10 @@ def _blocked_loads(outcome: Outcome) -> tuple[BlockedLoad, ...]:
     )
 
 
-def _blocked_load(outcome: Outcome, load: PlanLoad) -> BlockedLoad:
-    """What a load that fails in most draws needs, from its most common trip."""
+def _blocked_load(outcome: Outcome, load: PlanLoad, trip: Trip | None) -> BlockedLoad:
+    """What a load that fails in most draws needs, from its most common trip (None: no trip)."""
     minutes = outcome.failures_by_load[load.name]
     minute = int(np.median(minutes[np.isfinite(minutes)]))
-    own_trips = [trip for trip in outcome.trips if trip.load == load.name]
-    trip = max(own_trips, key=lambda trip: trip.chance, default=None)
     wanted, chance = not load.may_be_dropped, float(np.mean(outcome.fails(load.name)))
     if trip is None:
         return BlockedLoad(

@@ -5,10 +5,10 @@ import random
 from needle.plan import answering
 from needle.plan.advice.sizing import required_wh
 from needle.plan.documents.parse import parse_plan
-from needle.plan.documents.report import as_document
 from needle.plan.energy.simulate import simulate
 from needle.quantity import hours_text
 from needle.words import worded
+from needle.words.answer import answer_document
 from tests.web.base import SiteTest, make_load, make_supply
 from web.loads.actions import add_reading
 
@@ -56,9 +56,9 @@ class OneFigureTest(SiteTest):
                 self.job.supplies.all().delete()
                 self.make_job(seed)
                 site = self.get("plans:download", 0, "answer.json").json()
-                plan = parse_plan(self.get("plans:download", 0, "plan.json").json())
-                outcome = simulate(plan, answering.MOST_DRAWS)
-                headless = worded(as_document(outcome, [], []))
+                source = self.get("plans:download", 0, "plan.json").json()
+                outcome = simulate(parse_plan(source), answering.MOST_DRAWS)
+                headless = worded(answer_document(source, outcome, [], []))
                 for key in SAME:
                     self.assertEqual(site[key], headless[key], key)
                 self.check_pages(site)

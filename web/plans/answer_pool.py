@@ -151,13 +151,18 @@ ANSWER_POOL = AnswerPool()
 
 
 def cached(key: str) -> Any:
-    """A cached answer; None if there is none."""
-    return caches["answers"].get(key)
+    """A cached answer, which nobody changes; None if there is none."""
+    live = caches["live"]
+    known = live.get(key)
+    if known is None and (known := caches["answers"].get(key)) is not None:
+        live.set(key, known)
+    return known
 
 
 def keep(key: str, answer: Any) -> None:
     """Keep what was worked out, for as long as answers are kept."""
     caches["answers"].set(key, answer, KEPT_S)
+    caches["live"].set(key, answer)
 
 
 def worked_out(key: str, owner: Hashable, wait_s: float, work: Callable[..., T], *args: Any) -> T:

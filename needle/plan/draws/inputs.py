@@ -17,6 +17,7 @@ from statistics import NormalDist
 from typing import NamedTuple
 
 import numpy as np
+from scipy.special import ndtr
 
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan, known_loads
@@ -193,8 +194,7 @@ class Inputs:
         key = InputKey(kind, name)
         if key not in self.normals:
             return np.full(self.draws, 0.5)
-        normal = NormalDist()
-        return np.array([normal.cdf(float(value)) for value in self.normals[key]])
+        return np.asarray(ndtr(self.normals[key]))
 
     def picked(self, rows: np.ndarray) -> Inputs:
         """A selection of the draws, by index."""

@@ -36,7 +36,8 @@ class Failures:
     load: np.ndarray
 
 
-@dataclass(frozen=True)
+# Compared by identity: nobody asks whether two results of simulations are equal.
+@dataclass(frozen=True, eq=False)
 class Outcome:
     """The result of simulating a plan.
 
