@@ -9,8 +9,10 @@ import socket
 import sys
 import threading
 
-#: Requests that are answered at the same time.
-THREADS = 16
+#: Requests that are answered at the same time, and connections that may be open.
+THREADS, CONNECTIONS = 16, 1000
+#: How long a connection may be silent, or take to send its request, s.
+SILENT_S = 30
 
 
 def is_free(host: str, port: int) -> bool:
@@ -57,6 +59,7 @@ def main() -> None:
     import waitress
     from django.conf import settings
 
+    from web.common.bodies import MOST_BYTES
     from web.wsgi import application
 
     refuse_if_taken(settings.HOST, settings.PORT)
@@ -73,6 +76,12 @@ def main() -> None:
         host=settings.HOST,
         port=settings.PORT,
         threads=THREADS,
+        connection_limit=CONNECTIONS,
+        channel_timeout=SILENT_S,
+        cleanup_interval=5,
+        # More than a thousand connections need poll.
+        asyncore_use_poll=True,
+        max_request_body_size=MOST_BYTES,
         # Headers of proxies are judged by web.common.proxies, under any server.
         clear_untrusted_proxy_headers=False,
     )

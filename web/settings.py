@@ -85,6 +85,7 @@ MIDDLEWARE = [
     # Pages of numbers shrink to a fifth; the length of a page is blurred against guessing secrets.
     "django.middleware.gzip.GZipMiddleware",
     "django.middleware.security.SecurityMiddleware",
+    "web.common.bodies.bounded_bodies",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "csp.middleware.CSPMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",

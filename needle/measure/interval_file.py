@@ -96,19 +96,19 @@ def read_intervals(content: bytes) -> Intervals:
         rows.extend(_row(reading, kind, first + number) for number, reading in enumerate(readings))
         if len(rows) > MOST_INTERVALS:
             raise DocumentError("", f"has more than {MOST_INTERVALS} intervals")
-    notices = [message(f"intervals-{why}", intervals=count) for why, count in left_out.items()]
+    notices = [message(why, intervals=count) for why, count in left_out.items()]
     if not rows:
         raise DocumentError("", "has no interval with energy that was delivered to the house")
     return _in_order(np.array(rows), notices)
 
 
 def _why_not(kind: _Type) -> str:
-    """Why intervals of a type are left out; empty if they count."""
+    """Code of why intervals of a type are left out; empty if they count."""
     if kind.uom not in (WH, W):
-        return "not-energy"
+        return "intervals-not-energy"
     if kind.direction == RECEIVED:
-        return "fed-in"
-    return "counter" if kind.accumulation == COUNTER else ""
+        return "intervals-fed-in"
+    return "intervals-counter" if kind.accumulation == COUNTER else ""
 
 
 def _blocks(root: Element) -> Iterator[tuple[_Type, Element]]:

@@ -1,4 +1,3 @@
-from django.contrib.auth import views as auth
 from django.urls import path
 
 from web.accounts import views
@@ -6,7 +5,7 @@ from web.accounts import views
 app_name = "accounts"
 urlpatterns = [
     path("sign-in/", views.SignIn.as_view(), name="sign-in"),
-    path("sign-out/", auth.LogoutView.as_view(), name="sign-out"),
+    path("sign-out/", views.SignOut.as_view(), name="sign-out"),
     path("sign-up/", views.sign_up, name="sign-up"),
     path("account/", views.account, name="account"),
     path("account/password/", views.ChangePassword.as_view(), name="password"),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from typing import Any, cast
 
 from django.conf import settings
@@ -16,15 +18,24 @@ from django.urls import reverse_lazy
 from django.utils.decorators import method_decorator
 from django.views.decorators.http import require_GET, require_http_methods
 
+from web.accounts.backends import name_for_lockout
 from web.accounts.forms import MailForm, PasswordForm, SignUpForm, UnitsForm
 from web.accounts.middleware import remember
 from web.accounts.models import Preferences
-from web.common.rates import Rate
+from web.common.rates import Rate, address_of
 
 BACKEND = "web.accounts.backends.AnyCaseBackend"
 #: From one address: wrong passwords, new accounts, letters asked for.
 GUESSES = Rate("guesses", 40, 900)
 SIGN_UPS = Rate("sign-ups", 10, 3600)
+#: From one address, sign-ups that are refused: each tells whether a name is taken.
+REFUSED_SIGN_UPS = Rate("refused-sign-ups", 20, 3600)
+#: Wrong passwords of one name, from wherever: then one try in so many seconds is left to everybody,
+#: so that the owner of the name is slowed down, but never shut out.
+NAME_GUESSES = Rate("name-guesses", 30, 3600)
+SLOW_TRIES = Rate("slow-tries", 1, 10)
+#: Wrong passwords of somebody who is signed in: the old one, and the one before deleting.
+OWN_PASSWORD = Rate("own-password", 10, 900)
 LETTERS = Rate("letters", 10, 3600)
 #: The account that everybody who looks at a demo may know the password of.
 DEMO_NAME = "demo"
@@ -35,32 +46,37 @@ def too_often(request: HttpRequest) -> HttpResponse:
     return render(request, "accounts/locked.html", status=429)
 
 
-def address_of(request: HttpRequest) -> str:
-    """The client's address; trusted proxies have already set it."""
-    return str(request.META.get("REMOTE_ADDR", ""))
-
-
 @method_decorator(login_not_required, name="dispatch")
 class SignIn(views.LoginView):
     template_name = "accounts/sign_in.html"
     redirect_authenticated_user = True
 
     def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponseBase:
-        if request.method == "POST" and GUESSES.is_spent(address_of(request)):
+        if request.method == "POST" and self._is_too_often(request):
             return too_often(request)
         if request.method == "GET" and not User.objects.exists():
             # A fresh site: nobody can sign in yet.
             return redirect("accounts:sign-up")
         return super().dispatch(request, *args, **kwargs)
 
+    def _is_too_often(self, request: HttpRequest) -> bool:
+        """Whether too many wrong passwords came from this address, or of this name."""
+        if GUESSES.is_spent(address_of(request)):
+            return True
+        name = name_for_lockout(request)
+        return NAME_GUESSES.is_spent(name) and SLOW_TRIES.count(name)
+
     def form_invalid(self, form: Any) -> HttpResponse:
         GUESSES.count(address_of(self.request))
+        NAME_GUESSES.count(name_for_lockout(self.request))
         return super().form_invalid(form)
 
 
 @login_not_required
 @require_http_methods(["GET", "POST"])
 def sign_up(request: HttpRequest) -> HttpResponse:
+    if REFUSED_SIGN_UPS.is_spent(address_of(request)):
+        return too_often(request)
     form = SignUpForm(request.POST or None)
     if not settings.MAIL:
         del form.fields["email"]
@@ -69,13 +85,37 @@ def sign_up(request: HttpRequest) -> HttpResponse:
             return too_often(request)
         login(request, form.save(), backend=BACKEND)
         return redirect("jobs:list")
+    if form.is_bound:
+        REFUSED_SIGN_UPS.count(address_of(request))
     status = 422 if form.is_bound else 200
     return render(request, "accounts/sign_up.html", {"form": form}, status=status)
+
+
+class SignOut(views.LogoutView):
+    """Signing out; a shared computer forgets the pages that it kept (over HTTPS)."""
+
+    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
+        response = super().dispatch(request, *args, **kwargs)
+        response["Clear-Site-Data"] = '"cache"'
+        return response
 
 
 def is_everybodys(user: Any) -> bool:
     """Whether it is the demo's named account, whose password is public."""
     return bool(settings.DEMO and user.username == DEMO_NAME)
+
+
+def spares_the_shared_demo(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """Refuse to take away what everybody looks at who signs in with the published password."""
+
+    @wraps(view)
+    def inner(request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
+        if request.method == "POST" and is_everybodys(request.user):
+            messages.error(request, "This stays: others look at it too. “Look around” has a copy.")
+            return redirect("jobs:list")
+        return view(request, *args, **kwargs)
+
+    return inner
 
 
 def _stays(request: HttpRequest) -> HttpResponse:
@@ -102,7 +142,13 @@ class ChangePassword(views.PasswordChangeView):
             return _stays(request)
         if not request.user.has_usable_password():  # type: ignore[union-attr]
             raise Http404
+        if request.method == "POST" and OWN_PASSWORD.is_spent(str(request.user.pk)):
+            return too_often(request)
         return super().dispatch(request, *args, **kwargs)
+
+    def form_invalid(self, form: Any) -> HttpResponse:
+        OWN_PASSWORD.count(str(self.request.user.pk))
+        return super().form_invalid(form)
 
     def form_valid(self, form: Any) -> HttpResponse:
         messages.success(self.request, "Your password is changed; other devices are signed out.")
@@ -181,7 +227,9 @@ def delete(request: HttpRequest) -> HttpResponse:
     """Delete an account permanently with all its jobs, after the password was given."""
     if is_everybodys(request.user):
         return _stays(request)
-    posted = request.method == "POST"
+    posted, who = request.method == "POST", str(request.user.pk)
+    if posted and OWN_PASSWORD.is_spent(who):
+        return too_often(request)
     form = PasswordForm(request.POST if posted else None, user=request.user)
     if posted and form.is_valid():
         user = request.user
@@ -189,5 +237,7 @@ def delete(request: HttpRequest) -> HttpResponse:
         user.delete()
         messages.success(request, "Your account and all of its jobs are deleted.")
         return redirect("accounts:sign-in")
+    if posted:
+        OWN_PASSWORD.count(who)
     status = 422 if form.is_bound else 200
     return render(request, "accounts/delete.html", {"form": form}, status=status)

@@ -10,9 +10,8 @@ from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 from rest_framework.throttling import BaseThrottle
 
-from web.accounts.views import address_of
 from web.api import actions
-from web.common.rates import Rate
+from web.common.rates import Rate, address_of
 
 SCHEME = "bearer"
 #: Requests of one token in a minute; wrong tokens from one address in a quarter of an hour.

@@ -24,6 +24,8 @@ from web.loads.models import Load
 POSTS_A_MINUTE = 120
 POSTS = Rate("posts", POSTS_A_MINUTE, 60)
 MOST_BYTES = 2_000_000
+#: How long a logger may send a post again, s.
+SENT_AGAIN_S = 7 * 86_400.0
 #: Samples that wait to become a capture.
 MOST_WAITING = 5_000_000
 
@@ -164,7 +166,7 @@ def take(logger: Logger, body: bytes) -> int:
 
 def waiting(logger: Logger, seconds: float | None = None) -> CoreCapture | None:
     """Pending samples in order, without duplicates; the last ``seconds`` of them if given."""
-    chunks = list(logger.chunks.all())
+    chunks = list(logger.chunks.filter(rows__gt=0))
     if not chunks:
         return None
     if seconds is not None:
@@ -191,12 +193,19 @@ def collect(logger: Logger, name: str) -> Capture | None:
         )
         fill(capture, core)
         save_new(logger.load.job, capture, f"Collected a capture of {logger.load.name}")
-        logger.chunks.all().delete()
+        # Their digests stay: a post that comes again after its capture counts once too.
+        logger.chunks.update(packed=b"", rows=0)
         try:
             keep(capture)
         except DocumentError:
             return capture
     return capture
+
+
+def forget_old_posts() -> None:
+    """Delete what is left of posts whose samples became a capture, a week after them."""
+    before = timezone.now().timestamp() - SENT_AGAIN_S
+    Chunk.objects.filter(rows=0, last_s__lt=before).delete()
 
 
 def watts_now(core: CoreCapture) -> float | None:

@@ -29,6 +29,7 @@ from web.bench.models import SPEEDS, Capture, Logger, Session
 from web.bench.page import logger_row, page_of, series_json
 from web.bench.phone import phone_code
 from web.common.addresses import keys_of
+from web.common.bodies import MOST_BYTES, PHOTO_BYTES, takes_up_to
 from web.common.downloads import CSV_TYPE, attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
@@ -93,6 +94,7 @@ def _metered(request: HtmxRequest, job: Job, pk: int) -> tuple[Load, MeterReadin
     return load, MeterReadingForm(request.POST, request.FILES or None, load=load)
 
 
+@takes_up_to(PHOTO_BYTES)
 @require_POST
 @of_job(post=Role.MEASURER)
 def keep_meter(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
@@ -250,6 +252,7 @@ def stop(request: HtmxRequest, job: Job, session: int) -> HttpResponse:
     return redirect("bench:capture", job.pk, capture.pk)
 
 
+@takes_up_to(MOST_BYTES)
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.MEASURER, post=Role.MEASURER)
 def upload(request: HtmxRequest, job: Job, load: int) -> HttpResponse:

@@ -3,10 +3,30 @@
 from __future__ import annotations
 
 import hashlib
+import ipaddress
 from dataclasses import dataclass
 
 from django.core.cache import cache
+from django.http import HttpRequest
 from django.utils import timezone
+
+
+def address_of(request: HttpRequest) -> str:
+    """The client's address; trusted proxies have already set it.
+
+    Of IPv6 its network of 64 bits, which one customer usually has to himself: all addresses in it
+    are one client.
+    """
+    text = str(request.META.get("REMOTE_ADDR", ""))
+    try:
+        address = ipaddress.ip_address(text.split("%", maxsplit=1)[0])
+    except ValueError:
+        return text
+    if isinstance(address, ipaddress.IPv4Address):
+        return text
+    if address.ipv4_mapped is not None:
+        return str(address.ipv4_mapped)
+    return str(ipaddress.ip_network((address, 64), strict=False))
 
 
 @dataclass(frozen=True)

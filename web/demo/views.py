@@ -9,8 +9,8 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
-from web.accounts.views import BACKEND, address_of, too_often
-from web.common.rates import Rate
+from web.accounts.views import BACKEND, too_often
+from web.common.rates import Rate, address_of
 from web.demo.visits import say_goodbye, welcome
 
 VISITS = Rate("visits", 30, 3600)

@@ -9,9 +9,10 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from needle.document import DocumentError
+from web.common.bodies import takes_up_to
 from web.common.forms import client_key
 from web.house import actions
-from web.house.forms import IntervalFileForm
+from web.house.forms import MOST_BYTES, IntervalFileForm
 from web.house.models import HouseRecord
 from web.house.page import page_of
 from web.jobs.access import of_job
@@ -19,6 +20,7 @@ from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
 
 
+@takes_up_to(MOST_BYTES + 1_000_000)
 @require_http_methods(["GET", "POST"])
 @of_job(post=Role.MEASURER)
 def index(request: HttpRequest, job: Job) -> HttpResponse:

@@ -9,6 +9,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_http_methods, require_POST
 
+from web.accounts.views import spares_the_shared_demo
 from web.common.addresses import own_path
 from web.common.forms import client_key
 from web.jobs import actions, people
@@ -49,6 +50,7 @@ def edit(request: HttpRequest, job: Job) -> HttpResponse:
 
 @require_POST
 @of_job
+@spares_the_shared_demo
 def remove(request: HttpRequest, job: Job) -> HttpResponse:
     actions.remove(job, job, f"Removed {job.name}")
     actions.empty_bin(request.user)
@@ -57,6 +59,7 @@ def remove(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 @require_http_methods(["GET", "POST"])
+@spares_the_shared_demo
 def delete(request: HttpRequest, job: int) -> HttpResponse:
     """Delete a job permanently, removed or not, after its name was typed."""
     record = get_object_or_404(Job, pk=job, owner=request.user)

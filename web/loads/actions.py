@@ -9,11 +9,12 @@ from datetime import datetime
 from typing import Any, TypeVar
 
 from django.apps import apps
+from django.utils import timezone
 
 from needle.measure.readings import parse
 from web.common.models import Record
 from web.jobs.actions import as_one, job_grew, remove, save_change, save_new
-from web.jobs.models import Job
+from web.jobs.models import IN_BIN, Job
 from web.jobs.renaming import save_renamed
 from web.loads.models import Load, Photo, Reading
 from web.loads.photos import Picture
@@ -148,6 +149,11 @@ def put_off(load: Load, reason: str) -> None:
     load.put_off = reason
     does = f"Put off measuring {load.name}" if reason else f"Took measuring {load.name} up again"
     save_change(load.job, load, does)
+
+
+def forget_old_photos() -> None:
+    """Delete the bytes of photos that were removed more than a month ago."""
+    Photo.objects.filter(removed_at__lt=timezone.now() - IN_BIN).delete()
 
 
 def remove_load(load: Load) -> None:

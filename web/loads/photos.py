@@ -6,6 +6,7 @@ and refuses files that are not pictures.
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 from io import BytesIO
 from typing import IO, TYPE_CHECKING
@@ -19,6 +20,10 @@ MOST_BYTES = 10_000_000
 MOST_PIXELS, MOST_READ_PIXELS = 50_000_000, 9_000_000
 LARGE_PX, LEAST_READ_PX, SMALL_PX = 2000, 1500, 320
 FORMATS = ("JPEG", "PNG", "WEBP")
+
+
+#: Pictures that are decoded at the same time: each may take 70 MB for a moment.
+_DECODING = threading.BoundedSemaphore(2)
 
 
 class NoPicture(ValueError):
@@ -42,12 +47,17 @@ def drawn_anew(file: IO[bytes]) -> Picture:
     ------
     NoPicture
     """
-    # Half the site never needs it.
-    from PIL import Image, ImageOps
-
     content = file.read(MOST_BYTES + 1)
     if len(content) > MOST_BYTES:
         raise NoPicture(f"This picture is larger than {MOST_BYTES // 1_000_000} MB.")
+    with _DECODING:
+        return _drawn_anew(content)
+
+
+def _drawn_anew(content: bytes) -> Picture:
+    # Half the site never needs it.
+    from PIL import Image, ImageOps
+
     try:
         with Image.open(BytesIO(content), formats=FORMATS) as picture:
             _at_most(picture, MOST_PIXELS)

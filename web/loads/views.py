@@ -12,6 +12,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from needle.quantity import MAX_TEXT
 from web.common.addresses import key_of
+from web.common.bodies import PHOTO_BYTES, takes_up_to
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.drawing.ladder import ladder_scale
@@ -168,6 +169,7 @@ def _form_class(kind: str) -> type[ReadingForm]:
     return FORMS[kind]
 
 
+@takes_up_to(PHOTO_BYTES)
 @require_http_methods(["GET", "POST"])
 @of_job(post=Role.MEASURER)
 def add_reading(request: HtmxRequest, job: Job, load: int, kind: str) -> HttpResponse:
@@ -207,6 +209,7 @@ def _reading(job: Job, load: int, pk: int) -> Reading:
     return record
 
 
+@takes_up_to(PHOTO_BYTES)
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.MEASURER, post=Role.MEASURER)
 def edit_reading(request: HtmxRequest, job: Job, load: int, reading: int) -> HttpResponse:

@@ -14,6 +14,7 @@ from needle.document import DocumentError
 from needle.profile.appliances import APPLIANCES
 from needle.profile.load_table import parse_load_table
 from web.common.addresses import key_of
+from web.common.bodies import PHOTOS_BYTES, takes_up_to
 from web.common.htmx import HtmxRequest, refusal
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
@@ -23,6 +24,7 @@ from web.loads import actions
 from web.loads.walk_forms import MOST_ROWS, PREFIX, WalkFormSet, form_of_row
 
 
+@takes_up_to(PHOTOS_BYTES)
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.MEASURER, post=Role.MEASURER)
 def walk(request: HtmxRequest, job: Job) -> HttpResponse:

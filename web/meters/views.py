@@ -11,6 +11,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.measure.instruments import INSTRUMENTS
+from web.accounts.views import spares_the_shared_demo
 from web.common.forms import client_key
 from web.meters import actions
 from web.meters.forms import ComparisonForm, MeterForm
@@ -72,6 +73,7 @@ def compare(request: HttpRequest, meter: int) -> HttpResponse:
 
 
 @require_POST
+@spares_the_shared_demo
 def remove(request: HttpRequest, meter: int) -> HttpResponse:
     record = _meter(request, meter)
     actions.remove_meter(record)

@@ -17,6 +17,7 @@ from icalendar import Calendar, Event
 
 from needle.document import DocumentError
 from needle.message import unkept
+from web.accounts.views import spares_the_shared_demo
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest, refused, screen_of
@@ -117,6 +118,7 @@ def _changed(
 
 @require_POST
 @of_job
+@spares_the_shared_demo
 def remove(request: HtmxRequest, job: Job, record: int) -> HttpResponse:
     actions.end(_record(job, record))
     announce_change(request, job)

@@ -12,8 +12,8 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_http_methods
 
-from web.accounts.views import address_of
-from web.common.rates import Rate
+from web.common.bodies import PHOTOS_BYTES, takes_up_to
+from web.common.rates import Rate, address_of
 from web.jobs.access import acting_as
 from web.plans.outcomes import LONG_WAIT_S
 from web.share import actions
@@ -79,6 +79,7 @@ def _ask_for_word(request: HttpRequest, link: ShareLink) -> HttpResponse | None:
     return render(request, "share/word.html", {"form": form}, status=status)
 
 
+@takes_up_to(PHOTOS_BYTES)
 @require_http_methods(["GET", "POST"])
 @by_link
 def reader(request: HttpRequest, link: ShareLink, token: str) -> HttpResponse:

@@ -12,6 +12,7 @@ from django.utils.text import slugify
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.document import DocumentError, parse_json
+from web.common.bodies import takes_up_to
 from web.common.downloads import attachment, json_attachment
 from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
@@ -69,6 +70,7 @@ def load_json(request: HttpRequest, job: Job, load: int) -> HttpResponse:
     return json_attachment(load_document(record), "load.json")
 
 
+@takes_up_to(MOST_BYTES + 1_000_000)
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.OWNER)
 def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
@@ -97,6 +99,7 @@ def document(request: HttpRequest, job: Job, kind: str) -> HttpResponse:
     return render(request, "sheets/document.html", context, status=422 if posted else 200)
 
 
+@takes_up_to(MOST_BYTES + 1_000_000)
 @require_http_methods(["GET", "POST"])
 def take_in(request: HttpRequest) -> HttpResponse:
     """Upload a package and show its preview; nothing is stored yet."""

@@ -14,6 +14,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.trial.prediction import as_document
 from web.common.addresses import key_of, keys_of
+from web.common.bodies import takes_up_to
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
@@ -154,6 +155,7 @@ def start(request: HtmxRequest, job: Job) -> HttpResponse:
     return render(request, "trials/edit.html", {"job": job, "form": form}, status=status)
 
 
+@takes_up_to(12_000_000)
 @require_http_methods(["GET", "POST"])
 @of_job(see=Role.MEASURER, post=Role.MEASURER)
 def past(request: HtmxRequest, job: Job) -> HttpResponse:

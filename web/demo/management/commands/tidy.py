@@ -6,15 +6,19 @@ from typing import Any
 
 from django.core.management import call_command
 from django.core.management.base import BaseCommand
+from django.db import OperationalError, connection
 
+from web.bench.loggers import forget_old_posts
 from web.demo.visits import say_goodbye
 from web.jobs.outbox import forget_old_receipts
+from web.loads.actions import forget_old_photos
 from web.sheets.models import forget_old_packages
 
 
 class Command(BaseCommand):
     help = (
-        "Clear ended sessions, old sign-in attempts, receipts, packages that wait, demo visitors."
+        "Clear ended sessions, old sign-in attempts, receipts, packages that wait, photos in the "
+        "bin, demo visitors; give space back."
     )
 
     def handle(self, *args: Any, **options: Any) -> None:
@@ -22,6 +26,19 @@ class Command(BaseCommand):
         call_command("axes_reset_logs", age=30, verbosity=0)
         forget_old_packages()
         forget_old_receipts()
+        forget_old_posts()
+        forget_old_photos()
         while say_goodbye():
             pass
+        self._give_space_back()
         self.stdout.write("Tidied.")
+
+    def _give_space_back(self) -> None:
+        """Shrink an SQLite file by what was deleted; not while somebody writes."""
+        if connection.vendor != "sqlite" or connection.in_atomic_block:
+            return
+        try:
+            with connection.cursor() as cursor:
+                cursor.execute("VACUUM")
+        except OperationalError as error:
+            self.stdout.write(f"No space was given back: {error}.")

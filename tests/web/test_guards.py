@@ -1,0 +1,159 @@
+"""Guards of a public site: sizes, guesses, what is shared, and what comes twice."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from unittest import mock
+
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.core.management import call_command
+from django.test import Client, RequestFactory, override_settings
+from django.utils import timezone
+
+from tests.web.base import SiteTest, clear_caches, make_load
+from tests.web.test_photos import picture
+from web.accounts import views as accounts
+from web.bench.loggers import add_logger, collect, forget_old_posts, take
+from web.bench.models import Chunk
+from web.common.bodies import MOST_BYTES, USUAL_BYTES, bounded_bodies
+from web.common.rates import address_of
+from web.jobs.models import Job
+from web.loads.actions import add_photo, add_reading, forget_old_photos
+from web.loads.models import Photo
+from web.loads.photos import Picture
+from web.meters.models import Meter
+
+
+class BodyTest(SiteTest):
+    def status(self, path, size):
+        request = RequestFactory().post(path, b"x", content_type="text/plain")
+        request.META["CONTENT_LENGTH"] = str(size)
+        read = mock.Mock(return_value=mock.Mock(status_code=200))
+        response = bounded_bodies(read)(request)
+        self.assertEqual(read.called, response.status_code == 200)
+        return response.status_code
+
+    def test_each_address_takes_what_it_needs(self):
+        load = make_load(self.job, "Box", None)
+        upload, sign_in = self.url("bench:upload", load.pk), "/sign-in/"
+        self.assertEqual(self.status(sign_in, USUAL_BYTES), 200)
+        for path in (sign_in, "/api/v1/samples/", "/nowhere/", "/", self.url("loads:add")):
+            with self.subTest(path=path):
+                self.assertEqual(self.status(path, USUAL_BYTES + 1), 413)
+        self.assertEqual(self.status(upload, MOST_BYTES), 200)
+        self.assertEqual(self.status(upload, MOST_BYTES + 1), 413)
+        reading = self.url("loads:add-reading", load.pk, "spot")
+        self.assertEqual(self.status(reading, 11_000_000), 200)
+        self.assertEqual(self.status(reading, 13_000_000), 413)
+
+    def test_it_comes_before_whatever_reads_a_body(self):
+        order = settings.MIDDLEWARE
+        ours = order.index("web.common.bodies.bounded_bodies")
+        self.assertLess(ours, order.index("django.middleware.csrf.CsrfViewMiddleware"))
+
+
+class AddressTest(SiteTest):
+    def address(self, text):
+        request = RequestFactory().get("/")
+        request.META["REMOTE_ADDR"] = text
+        return address_of(request)
+
+    def test_a_customers_ipv6_network_is_one_client(self):
+        self.assertEqual(self.address("2001:db8:1:2::5"), self.address("2001:db8:1:2:ffff::9"))
+        self.assertNotEqual(self.address("2001:db8:1:2::5"), self.address("2001:db8:1:3::5"))
+        self.assertEqual(self.address("::ffff:192.0.2.7"), "192.0.2.7")
+        for text in ("192.0.2.7", "", "unix"):
+            self.assertEqual(self.address(text), text)
+
+
+class GuessTest(SiteTest):
+    def setUp(self):
+        super().setUp()
+        clear_caches()
+        self.owner = get_user_model().objects.create_user("heron", password="long enough 1")
+
+    def sign_in(self, password, address):
+        data = {"username": "Heron", "password": password}
+        return Client(REMOTE_ADDR=address).post("/sign-in/", data)
+
+    def test_a_name_guessed_at_from_everywhere_is_slowed_not_shut_out(self):
+        few = mock.patch.object(accounts, "NAME_GUESSES", accounts.Rate("few-names", 3, 3600))
+        with few, override_settings(AXES_ENABLED=False):
+            for number in range(3):
+                self.assertEqual(self.sign_in("wrong", f"192.0.2.{number}").status_code, 200)
+            tries = [self.sign_in("wrong", f"192.0.2.{number}") for number in range(10, 13)]
+            self.assertIn(429, [answer.status_code for answer in tries])
+            later = timezone.now() + timedelta(seconds=11)
+            with mock.patch("web.common.rates.timezone.now", return_value=later):
+                self.assertEqual(self.sign_in("long enough 1", "192.0.2.99").status_code, 302)
+
+    def test_wrong_own_passwords_count(self):
+        for path, data in (
+            ("/account/password/", {"old_password": "wrong"}),
+            ("/account/delete/", {"password": "wrong"}),
+        ):
+            clear_caches()
+            client = Client()
+            client.force_login(self.owner)
+            statuses = [client.post(path, data).status_code for _ in range(12)]
+            self.assertEqual(statuses[-1], 429, path)
+            self.assertNotIn(429, statuses[:10])
+        self.assertTrue(get_user_model().objects.filter(pk=self.owner.pk).exists())
+
+    def test_trying_out_which_names_exist_ends(self):
+        data = {"username": "heron", "password1": "long enough 2", "password2": "long enough 2"}
+        statuses = [Client().post("/sign-up/", data).status_code for _ in range(22)]
+        self.assertEqual((statuses[0], statuses[-1]), (422, 429))
+
+    def test_signing_out_clears_what_was_kept(self):
+        answer = self.client.post("/sign-out/")
+        self.assertEqual(answer["Clear-Site-Data"], '"cache"')
+
+
+@override_settings(DEMO=True)
+class SharedDemoTest(SiteTest):
+    def test_what_everybody_looks_at_cannot_be_taken_away(self):
+        shared = get_user_model().objects.create_user(accounts.DEMO_NAME)
+        job = Job.objects.create(owner=shared, name="Clinic")
+        meter = Meter.objects.create(owner=shared, name="Plug", kind="plug")
+        self.client.force_login(shared)
+        for path, data in (
+            (f"/jobs/{job.pk}/remove/", {}),
+            (f"/jobs/{job.pk}/delete/", {"typed": "Clinic"}),
+            (f"/meters/{meter.pk}/remove/", {}),
+        ):
+            self.assertRedirects(self.client.post(path, data), "/jobs/")
+        self.assertTrue(Job.objects.live().filter(pk=job.pk).exists())
+        self.assertTrue(Meter.objects.filter(pk=meter.pk, removed_at=None).exists())
+
+
+class TwiceTest(SiteTest):
+    def test_a_post_that_comes_again_after_its_capture_counts_once(self):
+        logger, _ = add_logger(make_load(self.job, "Box", None), "Meter")
+        start = timezone.now().timestamp() - 600
+        rows = "".join(f"{start + second:.0f},{90 + second % 5}\n" for second in range(300))
+        body = f"time,watts\n{rows}".encode()
+        self.assertEqual((take(logger, body), take(logger, body)), (300, 0))
+        self.assertIsNotNone(collect(logger, "Night"))
+        self.assertEqual(take(logger, body), 0)
+        self.assertIsNone(collect(logger, "Again"))
+        forget_old_posts()
+        self.assertEqual(Chunk.objects.count(), 1)
+        Chunk.objects.update(last_s=start - 8 * 86_400)
+        forget_old_posts()
+        self.assertFalse(Chunk.objects.exists())
+
+    def test_bytes_of_removed_photos_go_with_their_month(self):
+        load = make_load(self.job, "Box", None)
+        reading = add_reading(load, "label", {"watts": 90.0})
+        photos = [add_photo(reading, Picture(picture(), picture(), 8, 8)) for _ in range(3)]
+        now = timezone.now()
+        Photo.objects.filter(pk=photos[0].pk).update(removed_at=now - timedelta(days=31))
+        Photo.objects.filter(pk=photos[1].pk).update(removed_at=now - timedelta(days=1))
+        forget_old_photos()
+        left = set(Photo.objects.values_list("pk", flat=True))
+        self.assertEqual(left, {photos[1].pk, photos[2].pk})
+
+    def test_tidying_runs(self):
+        call_command("tidy", stdout=mock.Mock())
