@@ -162,7 +162,7 @@ class Comparison:
     ----------
     verdict : str
         "rest" (the house uses more than the loads known), "all" (they are about alike), or "more"
-        (the loads come to more than the house used: something is entered too high).
+        (the loads use more than the house did: something is entered too high).
     loads_wh, rest_wh : Range
         The loads together, and what is left of the house, Wh a day; a rest below nothing is cut.
     without : tuple of str
@@ -170,7 +170,7 @@ class Comparison:
     always_w : Range or None
         What runs all the time together, W; None without a base load or such loads.
     always_verdict : str
-        "fits", or "more": they come to more than the house draws at its lowest. Empty without.
+        "fits", or "more": they use more than the house draws at its lowest. Empty without.
     widest : str
         Of loads that are too high together the one to measure first; else "".
     """

@@ -50,7 +50,7 @@ def kind(uom=72, multiplier=0, direction=1, accumulation=4, length=1800):
 
 
 def feed(*parts):
-    """A feed of reading types with their rows: one meter reading each, linked as in the standard."""
+    """A feed of reading types with their rows, linked as in the standard."""
     entries = []
     for number, (of_kind, rows) in enumerate(parts, 1):
         reading, its_type = f"/MeterReading/{number}", f"/ReadingType/{number}"

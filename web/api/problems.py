@@ -22,7 +22,7 @@ CHANGED = "This was changed by another request just now. Read it again, then rep
 
 
 class Unanswerable(exceptions.APIException):
-    """What is asked for has no answer yet; the sentence says what is missing."""
+    """There is no answer yet; the sentence says what is missing."""
 
     status_code = HTTPStatus.CONFLICT
     default_code = "unanswerable"

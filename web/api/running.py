@@ -21,7 +21,7 @@ from web.api.problems import Unanswerable
 from web.jobs.models import Job
 from web.rounds.models import MeasuringRound
 from web.trials import actions
-from web.trials.models import CheckIn, Trial
+from web.trials.models import CheckIn, Trial, owned
 from web.trials.trial_summaries import summary_of
 from web.watch.actions import running_watch
 from web.watch.page import document_of
@@ -32,11 +32,7 @@ WAIT_S = 1.0
 
 def _trial(job: Job, pk: int) -> Trial:
     trials = job.trials.live().with_check_ins().select_related("supply", "plan")
-    trial: Trial = get_object_or_404(trials, pk=pk)
-    trial.job = job
-    if trial.supply is not None:
-        trial.supply.job = job
-    return trial
+    return owned(get_object_or_404(trials, pk=pk), job)
 
 
 class Trials(JobView):

@@ -117,7 +117,7 @@ def _access(user: Any, record: Any) -> Access:
 
 @dataclass(frozen=True)
 class Needs:
-    """The roles that an address asks of those who open it, and of those who change with it."""
+    """The roles that are needed to open an address, and to change something with it."""
 
     see: Role
     post: Role

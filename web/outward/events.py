@@ -1,4 +1,4 @@
-"""What happened in a job that a webhook is told of, each thing once."""
+"""What happened in a job, for its webhooks, each thing once."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from web.jobs.access import Access, acting_as
 from web.jobs.models import Job, Role
 from web.outward.models import BACK, CHECK_IN, STOP, Delivery, Hook
 from web.plans.answer_pool import AnswerPending
-from web.trials.models import Trial
+from web.trials.models import Trial, owned
 from web.trials.page import upcoming
 from web.trials.trial_summaries import summary_of as trial_summary_of
 from web.watch.actions import running_watch
@@ -39,7 +39,7 @@ class Event:
 
 
 def note_events(hook: Hook) -> int:
-    """Put what happened, and was not told before, among the messages to a hook."""
+    """Add a message to a hook for everything that happened, once."""
     made = 0
     with acting_as(Access(hook.job, Role.VIEWER, "a webhook")):
         for event in _events(hook):
@@ -76,7 +76,7 @@ def _events(hook: Hook) -> Iterator[Event]:
 
 
 def _stop(job: Job, hours: float) -> Iterator[Event]:
-    """An outage whose supply likely stops within so many hours; once for each whole hour less."""
+    """An outage whose supply likely stops soon; once more at half and at a quarter of the hours."""
     watch = running_watch(job)
     if watch is None:
         return
@@ -120,12 +120,7 @@ def _due(job: Job) -> Iterator[Event]:
 
 def _running(job: Job) -> list[Trial]:
     trials = job.trials.live().with_check_ins().filter(ended_at=None, simulated_seed=None)
-    found = list(trials.select_related("supply", "plan"))
-    for trial in found:
-        trial.job = job
-        if trial.supply is not None:
-            trial.supply.job = job
-    return found
+    return [owned(trial, job) for trial in trials.select_related("supply", "plan")]
 
 
 def _back(hook: Hook) -> Iterator[Event]:

@@ -43,7 +43,7 @@ class Publishing(models.Model):
 
 
 class Hook(models.Model):
-    """An address that is told of events of a job.
+    """An address that receives events of a job.
 
     Its secret follows from the site's key, so that it is not stored.
     """
@@ -72,7 +72,7 @@ class Hook(models.Model):
 
     @property
     def words(self) -> str:
-        """When it is told something."""
+        """The events that it receives."""
         told = [words for event, words in EVENTS.items() if event in self.events]
         return "; ".join(told).replace(EVENTS[STOP], f"the supply stops within {self.hours:g} h")
 

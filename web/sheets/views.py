@@ -47,7 +47,7 @@ def sheet(request: HttpRequest, job: Job) -> HttpResponse:
 
 
 def _more(sheet: Sheet) -> dict[str, str]:
-    """Queries that keep what was asked for, and that ask for more or less of it."""
+    """Queries for the same sheet, and for one with or without photos or the card."""
     photos, card = bool(sheet.photos), sheet.has_card
 
     def query(photos: bool, card: bool) -> str:

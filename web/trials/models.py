@@ -85,6 +85,14 @@ class TrialQuerySet(RecordQuerySet):
         )
 
 
+def owned(trial: Trial, job: Job) -> Trial:
+    """A trial with the job's own object in it and in its supply: its caches are of one request."""
+    trial.job = job
+    if trial.supply is not None:
+        trial.supply.job = job
+    return trial
+
+
 class Trial(Record):
     """A run of a supply. ``believed`` is the battery as known at the start.
 

@@ -33,7 +33,7 @@ from web.trials import actions
 from web.trials.compare import MOST, compare
 from web.trials.display import display_rows
 from web.trials.forms import CheckInForm, EndForm, PastRunForm, TrialForm
-from web.trials.models import CheckIn, Trial
+from web.trials.models import CheckIn, Trial, owned
 from web.trials.page import CheckInRow, upcoming, view_of
 from web.trials.reminders import calendar_of
 from web.trials.taught import taught_by
@@ -44,11 +44,7 @@ DOWNLOADS = ("trial.json", "forecast.json", "check-ins.csv", "trial.svg", "remin
 
 def _trial(job: Job, pk: int) -> Trial:
     trials = job.trials.live().with_check_ins().select_related("supply", "plan")
-    record: Trial = get_object_or_404(trials, pk=pk)
-    record.job = job
-    if record.supply is not None:
-        record.supply.job = job
-    return record
+    return owned(get_object_or_404(trials, pk=pk), job)
 
 
 @require_GET
@@ -73,12 +69,8 @@ def _listed(job: Job) -> dict[str, Any]:
 
 
 def _trials(job: Job) -> list[Trial]:
-    trials = list(job.trials.live().with_check_ins().select_related("supply", "plan"))
-    for trial in trials:
-        trial.job = job
-        if trial.supply is not None:
-            trial.supply.job = job
-    return trials
+    trials = job.trials.live().with_check_ins().select_related("supply", "plan")
+    return [owned(trial, job) for trial in trials]
 
 
 @require_POST

@@ -24,7 +24,7 @@ from web.plans.models import Plan
 from web.plans.outcomes import current_plan
 from web.trials.actions import check_in, end_trial, remove_trial, start_trial
 from web.trials.expecting import expect
-from web.trials.models import CheckIn, Trial
+from web.trials.models import CheckIn, Trial, owned
 
 #: A first look so soon after the beginning is of the charge at the start, h.
 FIRST_LOOK_H = 0.25
@@ -56,11 +56,7 @@ def _newest(job: Job, rehearsed: bool) -> Trial | None:
 def _one(job: Job, **which: Any) -> Trial | None:
     watches = job.trials.live().with_check_ins().filter(needed_h__isnull=False, **which)
     watch: Trial | None = watches.select_related("supply", "plan").first()
-    if watch is not None:
-        watch.job = job
-        if watch.supply is not None:
-            watch.supply.job = job
-    return watch
+    return None if watch is None else owned(watch, job)
 
 
 def begin_watch(job: Job, at: datetime | None = None) -> Trial:

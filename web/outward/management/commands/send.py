@@ -59,7 +59,7 @@ class Command(BaseCommand):
 
 
 def turn(publisher: Publisher | None) -> None:
-    """Look at everything once; what cannot be told now is told the next time."""
+    """Look at everything once; what fails now is tried again the next time."""
     try:
         if publisher is not None:
             publisher.refresh()
