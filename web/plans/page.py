@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from django.utils import timezone
 from django.utils.safestring import SafeString
@@ -38,16 +39,22 @@ from web.plans.used import UsedLoad
 
 #: Loads named in the energy bar before the rest is summed.
 NAMED = 4
+#: Loads of a plan from which on each is text until it is changed.
+MANY_ROWS = 40
 #: Below this share, a plan's mean is its profile's.
 _SAME_MEAN = 0.02
 
 
 @dataclass(frozen=True)
 class PlanRow:
-    """A load on the plan's page; ``differs`` says why its mean is not the profile's."""
+    """A load on the plan's page; ``differs`` says why its mean is not the profile's.
+
+    Without a ``form`` it is read as text: where the reader may not change it, and where there are
+    many, until somebody changes it.
+    """
 
     used: UsedLoad
-    form: EntryForm
+    form: EntryForm | None
     start: PlannedStart | None
     trip: Trip | None
     differs: str = ""
@@ -67,7 +74,8 @@ class PlanPage:
     """A plan's page: its answer, and what can be changed.
 
     ``view`` is None without an answer; ``part`` is the open one of ``PARTS``; ``latest`` is the
-    change that undo would take back; ``is_folded`` is whether what is needed less often is folded.
+    change that undo would take back; ``is_folded`` is whether what is needed less often is folded;
+    ``shows_all`` is whether all loads are listed, however many there are.
     """
 
     job: Job
@@ -80,6 +88,7 @@ class PlanPage:
     latest: Change | None
     part: str = "loads"
     is_folded: bool = False
+    shows_all: bool = False
     kinds = SOURCES
 
     @property
@@ -91,6 +100,18 @@ class PlanPage:
     @property
     def plan(self) -> Plan:
         return self.answer.plan
+
+    @property
+    def listed(self) -> list[PlanRow]:
+        """The loads that are listed: the first of many, and those that are being changed."""
+        if self.shows_all or not self.has_many:
+            return self.rows
+        return [row for index, row in enumerate(self.rows) if index < MANY_ROWS or row.form]
+
+    @property
+    def has_many(self) -> bool:
+        """Whether its loads are so many that their lanes are drawn when they are opened."""
+        return len(self.rows) > MANY_ROWS
 
     @property
     def plan_id(self) -> int:
@@ -161,12 +182,12 @@ class PlanPage:
 
 @dataclass(frozen=True)
 class PlanView:
-    """The drawings of an answer."""
+    """The drawings of an answer; its lanes are drawn where they are shown."""
 
     shown: Shown
     paper: Paper
     charts: SafeString
-    lanes: SafeString
+    draw_lanes: Callable[[], SafeString]
     table: list[tuple[str, float, float, float]]
     goes: list[Goes]
     bar: SafeString
@@ -177,6 +198,11 @@ class PlanView:
     sustains: Sustains | None
     fuel_l: float
     draws: int
+
+    @cached_property
+    def lanes(self) -> SafeString:
+        """Loads and sources over the hours."""
+        return self.draw_lanes()
 
 
 _TRIPS = {
@@ -208,8 +234,14 @@ def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
     return f"{what} {then}"
 
 
-def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
-    """Loads with the form of their use (with errors, by the load's key), start and trips."""
+def rows_of(
+    answer: Answer, forms: Mapping[int, EntryForm], with_forms: bool = True
+) -> list[PlanRow]:
+    """Loads with the form of their use, start and trips.
+
+    ``forms`` are those that are open or have errors, by the load's key; the others have one if all
+    are ``with_forms``.
+    """
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
     trips = {trip.load: trip for trip in answer.outcome.trips} if answer.outcome else {}
     plan = answer.outcome.plan if answer.outcome else None
@@ -217,14 +249,18 @@ def rows_of(answer: Answer, refused: Mapping[int, EntryForm]) -> list[PlanRow]:
     return [
         PlanRow(
             used,
-            refused.get(used.load.pk)
-            or EntryForm(instance=used.entry, prefix=f"load{used.load.pk}"),
+            forms.get(used.load.pk) or (form_of(used) if with_forms else None),
             starts.get(used.load.name),
             trips.get(used.load.name),
             _differs(used, in_plan.get(used.load.name), plan),
         )
         for used in answer.used
     ]
+
+
+def form_of(used: UsedLoad) -> EntryForm:
+    """The form of a load's use in a plan."""
+    return EntryForm(instance=used.entry, prefix=f"load{used.load.pk}")
 
 
 def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> str:
@@ -265,15 +301,18 @@ def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> Pl
     never = outcome.likely.never_off_h
     beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
     promised = display_hours(outcome.plan)
-    drawn = SafeString("")
-    if not answer.quick:
+
+    def draw_lanes() -> SafeString:
+        if answer.quick:
+            return SafeString("")
         rows, ghost_blocks = rows_drawn(answer, frame, ghosts)
-        drawn = lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
+        return lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
+
     return PlanView(
         shown=shown,
         paper=asked.paper,
         charts=charts_of(outcome, frame, answer.supply.name if answer.supply else ""),
-        lanes=drawn,
+        draw_lanes=draw_lanes,
         table=_table(outcome),
         goes=goes,
         bar=split_bar([(flow.name, flow.wh, flow.css) for flow in goes], "Where the energy goes"),

@@ -22,6 +22,7 @@ urlpatterns = [
     path("plans/<int:plan>/copy/", views.copy, name="copy"),
     path("plans/<int:plan>/loads/<int:load>/", views.use_load, name="use-load"),
     path("plans/<int:plan>/loads/<int:load>/details/", views.entry, name="entry"),
+    path("plans/<int:plan>/loads/<int:load>/row/", views.row, name="row"),
     path("plans/<int:plan>/sources/add/<str:kind>/", views.add_source, name="add-source"),
     path("plans/<int:plan>/sources/<int:source>/", views.source, name="source"),
     path(
@@ -33,6 +34,7 @@ urlpatterns = [
     path("plans/<int:plan>/what-if/", trying.what_if, name="what-if"),
     path("plans/<int:plan>/what-if/keep/", trying.keep_what_if, name="keep-what-if"),
     path("plans/<int:plan>/proposal/", views.proposal, name="proposal"),
+    path("plans/<int:plan>/lanes/", views.lanes_of_plan, name="lanes"),
     path("plans/<int:plan>/place/", views.place, name="place"),
     path("plans/<int:plan>/help/", views.apply_help, name="help"),
     path("plans/<int:plan>/sizes/", views.sizes, name="sizes"),

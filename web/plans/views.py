@@ -19,7 +19,7 @@ from web.common.forms import client_key
 from web.common.htmx import HtmxRequest, screen_of
 from web.drawing.standalone import standalone
 from web.drawing.timeline import HALF, NARROW, paper_for
-from web.jobs.access import of_job
+from web.jobs.access import acting, of_job
 from web.jobs.actions import latest_change
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
@@ -47,7 +47,7 @@ from web.plans.outcomes import (
     still_working,
     told,
 )
-from web.plans.page import PlanPage, csv_rows, rows_of, view_of
+from web.plans.page import MANY_ROWS, PlanPage, csv_rows, form_of, rows_of, view_of
 from web.plans.rests import rests_of
 from web.plans.sizes import sizes_of
 from web.plans.source_forms import SOURCE_FORMS, SourceForm
@@ -98,18 +98,21 @@ def page_context(
     """Context of a plan's page; ``refused`` are forms with errors, by load."""
     answer = answer_of(plan)
     job.cache.answer = answer
-    asked = _asked(request)
+    asked, access = _asked(request), acting()
+    changes = access is not None and access.owns
+    with_forms = changes and asked.part == "loads" and len(answer.used) <= MANY_ROWS
     page = PlanPage(
         job=job,
         answer=answer,
         view=view_of(answer, asked),
-        rows=rows_of(answer, refused or {}),
+        rows=rows_of(answer, refused or {}, with_forms),
         plans=list(job.plans.live()),
         measurement_tips=measurement_tips(answer)[:4],
         what_if=WhatIfForm(draft=answer.draft),
         latest=latest_change(job),
         part=asked.part,
         is_folded=asked.paper.is_narrow,
+        shows_all=(request.POST if request.method == "POST" else request.GET).get("all") == "1",
     )
     return {"job": job, "page": page, "page_keys": PAGE_KEYS}
 
@@ -171,6 +174,18 @@ def _entry(draft: Draft, load: Load) -> PlanEntry:
     return entry
 
 
+@require_GET
+@of_job
+def lanes_of_plan(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
+    """The lanes of a plan with many loads, once somebody opens them."""
+    context = shown_context(request, job, answer_of(plan_of(job, plan), LONG_WAIT_S))
+    if context["view"] is None:
+        raise Http404
+    movable = any(used.entry.flexible and used.steps for used in context["answer"].used)
+    more = {"movable": movable, "proposing": False, "moves": None, "refused": ""}
+    return render(request, "plans/_lanes.html", {**context, **more})
+
+
 @require_POST
 @of_job
 def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
@@ -188,6 +203,19 @@ def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpRespon
     context = page_context(request, job, plan_of(job, plan), {load: form})
     name = "plans/_changed.html" if request.htmx else "plans/plan.html"
     return render(request, name, context, status=422)
+
+
+@require_GET
+@of_job(see=Role.OWNER)
+def row(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpResponse:
+    """One load of a plan with the form of its use, in place of its text."""
+    answer = answer_of(plan_of(job, plan))
+    forms = {used.load.pk: form_of(used) for used in answer.used if used.load.pk == load}
+    found = [row for row in rows_of(answer, forms, with_forms=False) if row.form is not None]
+    if not found:
+        raise Http404
+    context = {"job": job, "plan_id": plan, "row": found[0]}
+    return render(request, "plans/_use.html", context)
 
 
 @require_http_methods(["GET", "POST"])
