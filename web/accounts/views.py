@@ -75,7 +75,7 @@ class SignIn(views.LoginView):
 @login_not_required
 @require_http_methods(["GET", "POST"])
 def sign_up(request: HttpRequest) -> HttpResponse:
-    if REFUSED_SIGN_UPS.is_spent(address_of(request)):
+    if request.method == "POST" and REFUSED_SIGN_UPS.is_spent(address_of(request)):
         return too_often(request)
     form = SignUpForm(request.POST or None)
     if not settings.MAIL:
