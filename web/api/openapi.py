@@ -142,6 +142,7 @@ PAGE = [
     OpenApiParameter("page", int, description="From 1 on."),
     OpenApiParameter("page_size", int, description="Rows of a page, at most 100."),
 ]
+NAME = OpenApiParameter("name", str, description="What the capture is called.")
 KEY = OpenApiParameter(
     "Idempotency-Key",
     str,

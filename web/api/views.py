@@ -24,7 +24,7 @@ from needle.profile.document import parse_load
 from needle.profile.ledger import ledger_of
 from needle.profile.profile import derive
 from web.api.base import JobView, document, paged, plain
-from web.api.openapi import ADDED, KEY, PAGE, ROWS, WORKING, accepts, is_document, of_type
+from web.api.openapi import ADDED, KEY, NAME, PAGE, ROWS, WORKING, accepts, is_document, of_type
 from web.api.problems import Unanswerable
 from web.bench import actions as bench
 from web.bench.models import Capture
@@ -197,7 +197,7 @@ class CsvParser(BaseParser):
 class LoadCaptures(JobView):
     parser_classes = (CsvParser,)
 
-    @extend_schema(request={"text/csv": OpenApiTypes.STR}, responses=ADDED, parameters=[KEY])
+    @extend_schema(request={"text/csv": OpenApiTypes.STR}, responses=ADDED, parameters=[KEY, NAME])
     def post(self, request: Request, load: int) -> Response:
         """Add a capture, a CSV as `needle analyse` reads it; it counts at once."""
         record, key = _load(self.job, load), self.sent_key()
@@ -206,7 +206,7 @@ class LoadCaptures(JobView):
         known = _captures(self.job).filter(client_key=key, kept=True).first()
         if known is not None:
             return document(_capture_row(known))
-        name = self.request.headers.get("Content-Location", "")[-60:] or "From a program"
+        name = request.query_params.get("name", "").strip()[:80] or "From a program"
         capture = Capture(load=record, name=name, client_key=key)
         capture = bench.read_file(capture, request.data)
         capture.load = record
