@@ -14,6 +14,7 @@ from needle.document import DocumentError
 from needle.watch.summary import LOOK_H
 from web.jobs.access import Access, acting_as
 from web.jobs.models import Job, Role
+from web.outward.figures import caution_of
 from web.outward.models import BACK, CHECK_IN, STOP, Delivery, Hook
 from web.plans.answer_pool import AnswerPending
 from web.trials.models import Trial, owned
@@ -93,6 +94,7 @@ def _stop(job: Job, hours: float) -> Iterator[Event]:
             "trial": watch.pk,
             "remaining_h": {"value": likely, "low": low, "high": high},
             "chance": summary.chance,
+            "caution": caution_of(summary),
         },
     )
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.plan.verdict import verdict_of
+from needle.watch.summary import WatchSummary
 from web.answer.words import bar_of_plan
 from web.jobs.models import Job
 from web.plans.outcomes import answer_of, current_plan
@@ -58,7 +59,6 @@ def figures_of(job: Job, wait_s: float) -> Figures | None:
     if summary is None:
         return Figures(POWER_OUT, page.headline)
     steps = [f"{row.at} {row.words}" for row in page.doings[:1]]
-    lives = ", ".join(row.name for row in page.lives)
     return Figures(
         POWER_OUT,
         page.headline,
@@ -66,8 +66,14 @@ def figures_of(job: Job, wait_s: float) -> Figures | None:
         summary.chance,
         summary.charge[1],
         next(iter(steps), page.advice),
-        f"{lives}: keep a second means at hand." if lives else "",
+        caution_of(summary),
     )
+
+
+def caution_of(summary: WatchSummary) -> str:
+    """Whom a message must not be relied on alone for; empty if no life depends on a load."""
+    lives = [load.name for load in summary.loads if load.safety_class == "life"]
+    return f"{', '.join(lives)}: keep a second means at hand." if lives else ""
 
 
 def _of_plan(job: Job, wait_s: float) -> Figures | None:
