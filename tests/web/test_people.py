@@ -78,6 +78,18 @@ class PeopleTest(TwoPeopleTest):
         self.assertContains(third.post(path), "This invitation is over", status_code=404)
         self.assertEqual(self.job.members.count(), 1)
 
+    def test_whoever_has_no_account_yet_makes_one_and_goes_on_to_join(self):
+        _, token = people.invite(Invitation(job=self.job, name="Ben", by_link=True))
+        path, new = reverse("jobs:join", args=[token]), Client()
+        sign_in = new.get(path, follow=True)
+        self.assertContains(sign_in, f"/sign-up/?next={path}")
+        data = {"username": "ben", "password1": "long enough 1", "password2": "long enough 1"}
+        page = new.get("/sign-up/", {"next": path})
+        self.assertContains(page, f'name="next" value="{path}"')
+        self.assertRedirects(new.post("/sign-up/", {**data, "next": path}), path)
+        other = {**data, "username": "eve", "next": "//evil.example/"}
+        self.assertRedirects(Client().post("/sign-up/", other), "/jobs/")
+
     def test_an_ended_or_withdrawn_invitation_lets_nobody_in(self):
         invitation, token = people.invite(Invitation(job=self.job, name="Ben", by_link=True))
         Invitation.objects.update(expires_at=timezone.now() - timedelta(seconds=1))

@@ -22,6 +22,7 @@ from web.accounts.backends import name_for_lockout
 from web.accounts.forms import MailForm, PasswordForm, SignUpForm, UnitsForm
 from web.accounts.middleware import remember
 from web.accounts.models import Preferences
+from web.common.addresses import own_path
 from web.common.rates import Rate, address_of
 
 BACKEND = "web.accounts.backends.AnyCaseBackend"
@@ -77,6 +78,8 @@ class SignIn(views.LoginView):
 def sign_up(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and REFUSED_SIGN_UPS.is_spent(address_of(request)):
         return too_often(request)
+    # Whoever came to join a job goes on there.
+    wanted = own_path(request.POST.get("next") or request.GET.get("next", ""))
     form = SignUpForm(request.POST or None)
     if not settings.MAIL:
         del form.fields["email"]
@@ -84,11 +87,12 @@ def sign_up(request: HttpRequest) -> HttpResponse:
         if SIGN_UPS.count(address_of(request)):
             return too_often(request)
         login(request, form.save(), backend=BACKEND)
-        return redirect("jobs:list")
+        return redirect(wanted or "jobs:list")
     if form.is_bound:
         REFUSED_SIGN_UPS.count(address_of(request))
     status = 422 if form.is_bound else 200
-    return render(request, "accounts/sign_up.html", {"form": form}, status=status)
+    context = {"form": form, "next": wanted}
+    return render(request, "accounts/sign_up.html", context, status=status)
 
 
 class SignOut(views.LogoutView):
