@@ -183,3 +183,14 @@ class KeptPagesTest(OfflineTest):
         self.assertTrue(
             self.clinic().loads.get(name="Aquarium pump").readings.filter(data__watts=707).exists()
         )
+
+    def test_a_refusal_by_another_version_is_kept_with_its_sentence(self):
+        page = self.signed_in()
+        self.go(page, "bench:index")
+        page.evaluate("document.body.dataset.version = 'older'")
+        self.expected_statuses = {422}
+        page.get_by_label("Watts", exact=True).fill("soon")
+        page.get_by_role("button", name="Save this reading").click()
+        expect(page.locator("#outbox")).to_contain_text("1 refused")
+        page.locator("#outbox summary").click()
+        expect(page.locator("#outbox li")).to_contain_text("“soon” is not a quantity")

@@ -108,6 +108,25 @@ class LinkTest(ShareTest):
         self.assertContains(answers[-1], "Too many tries", status_code=422)
         self.assertNotContains(other.post(address, {"word": "heron"}), "Bo\u0078", status_code=422)
 
+    def test_a_list_that_was_opened_is_taken_when_its_session_has_ended(self):
+        address = self.make("list", secret="heron")
+        opened = self.reader.post(address, {"word": "heron"}).content.decode()
+        said = re.search(r'name="said" value="([^"]+)"', opened)[1]
+        sent = {
+            "row-TOTAL_FORMS": "1",
+            "row-INITIAL_FORMS": "0",
+            "row-0-name": "Kettle",
+            "sent_key": str(uuid.uuid4()),
+        }
+        other = Client()
+        self.assertNotContains(other.post(address, sent), "Thank you")
+        self.assertNotContains(other.post(address, {**sent, "said": "x"}), "Thank you")
+        self.assertContains(other.post(address, {**sent, "said": said}), "Thank you")
+        self.assertEqual(Proposal.objects.count(), 1)
+        second = self.make("list", secret="crane")
+        self.assertNotContains(other.post(second, {**sent, "said": said}), "Thank you")
+        self.assertNotContains(other.get(address), "What is plugged in")
+
     def test_photos_only_where_they_are_shared_and_only_of_this_job(self):
         reading = add_reading(self.box, "spot", {"state": "running", "watts": 118.0})
         mine = add_photo(reading, drawn_anew(SimpleUploadedFile("a.jpg", picture())))

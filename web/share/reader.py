@@ -8,6 +8,7 @@ from functools import wraps
 from typing import Any
 
 from django.contrib.auth.decorators import login_not_required
+from django.core import signing
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_http_methods
@@ -59,7 +60,18 @@ def by_link(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
 
 
 def _is_said(request: HttpRequest, link: ShareLink) -> bool:
-    return not link.word or link.digest in request.session.get(SAID, [])
+    return not link.word or link.digest in request.session.get(SAID, []) or _proves(request, link)
+
+
+def _proves(request: HttpRequest, link: ShareLink) -> bool:
+    """Whether a list that is sent was opened after its word was said.
+
+    A session may end while somebody fills a list; what they typed is taken all the same.
+    """
+    try:
+        return bool(signing.loads(request.POST.get("said", ""), salt=SAID) == link.pk)
+    except signing.BadSignature:
+        return False
 
 
 def _ask_for_word(request: HttpRequest, link: ShareLink) -> HttpResponse | None:
@@ -105,7 +117,7 @@ def _list(request: HttpRequest, link: ShareLink, token: str) -> HttpResponse:
     sends = request.method == "POST" and "word" not in request.POST
     forms = ClientFormSet(*((request.POST, request.FILES) if sends else ()), prefix="row")
     context = {"link": link, "token": token, "forms": forms, "key": uuid.uuid4(), "sent": 0}
-    context["trouble"] = ""
+    context |= {"trouble": "", "said": signing.dumps(link.pk, salt=SAID)}
     if not sends:
         return render(request, "share/list.html", context)
     rows = [form for form in forms.forms if form.has_changed()] if forms.is_valid() else []

@@ -23,7 +23,7 @@ if ("serviceWorker" in navigator && document.body.dataset.user) {
 }
 
 /* An answer of another version of the site is not put into a page of this one. */
-function isOfAnother(xhr) {
+export function isOfAnother(xhr) {
   const version = xhr.getResponseHeader("Steady-Version");
   return Boolean(version) && version !== document.body.dataset.version;
 }

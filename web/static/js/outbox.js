@@ -7,6 +7,7 @@ import { showEntries } from "./outbox_panel.js";
 import { fieldsIn, isChanged } from "./fields.js";
 import { refusalFor, say } from "./status_line.js";
 import { isOnline, look, whenOnline } from "./connection.js";
+import { isOfAnother } from "./offline.js";
 
 const TIMEOUT_MS = 20 * 1000;
 /* An entry that another page is sending is left to it so long. */
@@ -76,9 +77,13 @@ document.addEventListener("htmx:afterRequest", async ({ detail: { elt, xhr } }) 
   held.delete(xhr);
   const entry = await stored;
   const signedOut = xhr.status && isSignIn(xhr.responseURL);
-  if (xhr.status === 403 || xhr.status === 500) {
-    /* The page says so too, and may have to be loaded again: what was typed stays here meanwhile. */
-    await put({ ...entry, state: "refused", sentence: refusalFor(xhr.status) });
+  /* The page says so too, and may have to be loaded again: what was typed stays here meanwhile. A
+     refusal by another version of the site is not even shown in this page. */
+  const isUnseen = xhr.status === 422 && isOfAnother(xhr);
+  if (isUnseen || xhr.status === 403 || xhr.status === 500) {
+    const answer = { status: xhr.status, headers: { get: (name) => xhr.getResponseHeader(name) } };
+    const sentence = isUnseen ? sentenceOf(answer, xhr.responseText) : refusalFor(xhr.status);
+    await put({ ...entry, state: "refused", sentence });
     return refresh();
   }
   if (!isLater(xhr.status) && !signedOut) return drop(entry.id);
