@@ -84,6 +84,7 @@ INSTALLED_APPS = [
 MIDDLEWARE = [
     # Pages of numbers shrink to a fifth; the length of a page is blurred against guessing secrets.
     "django.middleware.gzip.GZipMiddleware",
+    "web.common.request_log.logged_requests",
     "django.middleware.security.SecurityMiddleware",
     "web.common.bodies.bounded_bodies",
     "whitenoise.middleware.WhiteNoiseMiddleware",
@@ -252,7 +253,7 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = HTTPS
 # Whoever watches on this machine asks without HTTPS.
-SECURE_REDIRECT_EXEMPT = [r"^alive/$"]
+SECURE_REDIRECT_EXEMPT = [r"^(alive|ready)/$"]
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
 # Without HTTPS the site serves this machine only: these warnings are for the other case.
@@ -272,9 +273,27 @@ DATA_UPLOAD_MAX_NUMBER_FIELDS = 2000
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "filters": {"tokens": {"()": "web.common.log_filter.WithoutTokens"}},
-    "handlers": {"console": {"class": "logging.StreamHandler", "filters": ["tokens"]}},
+    "filters": {
+        "tokens": {"()": "web.common.log_filter.WithoutTokens"},
+        "request": {"()": "web.common.request_log.WithRequestId"},
+    },
+    "formatters": {
+        "text": {"format": "%(message)s"},
+        "json": {"()": "web.common.request_log.AsJson"},
+    },
+    "handlers": {
+        "console": {
+            "class": "logging.StreamHandler",
+            "filters": ["tokens", "request"],
+            "formatter": env.str("STEADY_LOG", "text"),
+        }
+    },
     "loggers": {
+        "steady.requests": {
+            "handlers": ["console"],
+            "level": "INFO" if env.bool("STEADY_LOG_REQUESTS", False) else "WARNING",
+            "propagate": False,
+        },
         "django": {"handlers": ["console"], "level": "WARNING"},
         "axes": {"handlers": ["console"], "level": "WARNING"},
     },

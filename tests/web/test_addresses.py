@@ -27,6 +27,7 @@ SECRET = "Zanzibar"
 #: Addresses that strangers may ask for.
 PUBLIC = {
     "common:alive",
+    "common:ready",
     "accounts:sign-in",
     "accounts:sign-up",
     "accounts:forgotten",

@@ -7,4 +7,5 @@ urlpatterns = [
     path("words/", views.glossary, name="glossary"),
     path("quantity/", views.echo, name="echo"),
     path("alive/", views.alive, name="alive"),
+    path("ready/", views.ready, name="ready"),
 ]

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import logging
+
 from django.contrib.auth.decorators import login_not_required
+from django.core.cache import cache
+from django.db import connection
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.template.loader import render_to_string
@@ -13,6 +17,8 @@ from needle import quantity
 from needle.household import plain_quantity
 from web.common.fields import COUNTER_UNITS, with_own_unit
 from web.common.glossary import GLOSSARY, anchor
+
+log = logging.getLogger("steady.ready")
 
 
 @require_GET
@@ -53,6 +59,21 @@ def alive(request: HttpRequest) -> HttpResponse:
     """Health check without database access; it says the time too, in ms since the epoch."""
     time_ms = str(round(timezone.now().timestamp() * 1000))
     return HttpResponse("alive\n", content_type="text/plain", headers={"Steady-Time": time_ms})
+
+
+@login_not_required
+@require_GET
+def ready(request: HttpRequest) -> HttpResponse:
+    """Whether requests can be answered: the database and the shared cache are there."""
+    try:
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT 1")
+        cache.get("ready")
+    except Exception:
+        # Whatever it is: nobody should be sent here now.
+        log.exception("Not ready")
+        return HttpResponse("not ready\n", status=503, content_type="text/plain")
+    return HttpResponse("ready\n", content_type="text/plain")
 
 
 @login_not_required
