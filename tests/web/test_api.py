@@ -134,6 +134,7 @@ class ReadingTest(ApiTest):
         self.assertEqual(answer["Location"], answer.json()["url"])
         again = self.program.client.get(answer["Location"])
         self.assertEqual((answer["Retry-After"], again.status_code), ("2", 200))
+        self.assertNotIn("ETag", answer)
 
     def test_what_has_no_answer_says_what_is_missing(self):
         empty = Program(make_job(self.user, "Empty"))

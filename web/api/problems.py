@@ -66,7 +66,8 @@ def _pending(context: dict[str, Any]) -> Response:
     """Accepted: the answer is being worked out, and is asked for at the same address again."""
     address = context["request"].build_absolute_uri()
     body = {"state": "calculating", "again_in_s": AGAIN_S, "url": address}
-    headers = {"Retry-After": str(AGAIN_S), "Location": address}
+    # Kept nowhere and without an ETag: it is no answer yet.
+    headers = {"Retry-After": str(AGAIN_S), "Location": address, "Cache-Control": "no-store"}
     return Response(body, HTTPStatus.ACCEPTED, headers=headers)
 
 

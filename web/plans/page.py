@@ -110,7 +110,7 @@ class PlanPage:
 
     @property
     def has_many(self) -> bool:
-        """Whether its loads are so many that their lanes are drawn when they are opened."""
+        """Whether there are many loads, whose lanes are drawn when they are opened."""
         return len(self.rows) > MANY_ROWS
 
     @property
