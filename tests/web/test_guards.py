@@ -7,6 +7,7 @@ from unittest import mock
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.contrib.auth.models import Group
 from django.core.management import call_command
 from django.test import Client, RequestFactory, override_settings
 from django.utils import timezone
@@ -18,6 +19,7 @@ from web.bench.loggers import add_logger, collect, forget_old_posts, take
 from web.bench.models import Chunk
 from web.common.bodies import MOST_BYTES, USUAL_BYTES, bounded_bodies
 from web.common.rates import address_of
+from web.demo.visits import VISITORS
 from web.jobs.models import Job
 from web.loads.actions import add_photo, add_reading, forget_old_photos
 from web.loads.models import Photo
@@ -126,6 +128,18 @@ class SharedDemoTest(SiteTest):
             self.assertRedirects(self.client.post(path, data), "/jobs/")
         self.assertTrue(Job.objects.live().filter(pk=job.pk).exists())
         self.assertTrue(Meter.objects.filter(pk=meter.pk, removed_at=None).exists())
+
+
+class VisitorsTest(SiteTest):
+    @override_settings(DEMO=True)
+    def test_visitors_at_one_time_are_capped(self):
+        for number in range(2):
+            visitor = get_user_model().objects.create_user(f"visitor-{number}")
+            visitor.groups.add(Group.objects.get_or_create(name=VISITORS)[0])
+        with mock.patch("web.demo.visits.MOST_VISITORS", 2):
+            self.assertEqual(Client().post("/look-around/").status_code, 429)
+        # There is room, but nothing is prepared here.
+        self.assertEqual(Client().post("/look-around/").status_code, 404)
 
 
 class TwiceTest(SiteTest):

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST
 
 from web.accounts.views import BACKEND, too_often
 from web.common.rates import Rate, address_of
-from web.demo.visits import say_goodbye, welcome
+from web.demo.visits import is_full, say_goodbye, welcome
 
 VISITS = Rate("visits", 30, 3600)
 
@@ -25,6 +25,8 @@ def look_around(request: HttpRequest) -> HttpResponse:
     if VISITS.count(address_of(request)):
         return too_often(request)
     say_goodbye()
+    if is_full():
+        return too_often(request)
     visitor = welcome()
     if visitor is None:
         raise Http404

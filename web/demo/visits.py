@@ -26,6 +26,8 @@ from web.sheets.exchange import add_package, export_job, understood
 
 VISITORS = "visitors"
 STAYS = timedelta(days=1)
+#: Visitors at one time: each has a copy of the demo in the database.
+MOST_VISITORS = 300
 #: Accounts that one call clears away, so that none takes long.
 _AT_A_TIME = 20
 #: Rounds of a job that a copy takes along.
@@ -64,6 +66,11 @@ def _rounds_of(name: str) -> QuerySet[MeasuringRound]:
     return rounds.filter(job__owner__username=USERNAME, job__name=name).select_related("plan")[
         :_ROUNDS
     ]
+
+
+def is_full() -> bool:
+    """Whether no more visitors have a place until some have left."""
+    return get_user_model().objects.filter(groups__name=VISITORS).count() >= MOST_VISITORS
 
 
 def say_goodbye() -> int:
