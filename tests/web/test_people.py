@@ -179,6 +179,15 @@ class PeopleTest(TwoPeopleTest):
         self.client.post(self.url("jobs:undo", self.job.changes.filter(undone=False)[0].pk))
         self.assertEqual(load.readings.live().get().type, "spot")
 
+    def test_a_plan_offers_to_undo_only_what_one_may(self):
+        self.join()
+        load, plan = make_load(self.job, "Box", None), self.url("plans:current")
+        self.theirs.post(self.url("loads:add-reading", load.pk, "spot"), SPOT)
+        self.assertContains(self.theirs.get(plan), "Last change in this job")
+        self.client.post(self.url("loads:add-reading", load.pk, "label"), {"watts": "90"})
+        self.assertNotContains(self.theirs.get(plan), "Last change in this job")
+        self.assertContains(self.client.get(plan), "Last change in this job")
+
     def test_the_owner_is_not_a_member_too(self):
         _, token = people.invite(Invitation(job=self.job, name="me", by_link=True))
         self.client.post(reverse("jobs:join", args=[token]))

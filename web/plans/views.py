@@ -22,7 +22,7 @@ from web.drawing.timeline import HALF, NARROW, paper_for
 from web.jobs.access import acting, of_job
 from web.jobs.actions import latest_change
 from web.jobs.announcing import announce_change
-from web.jobs.models import Job, Role
+from web.jobs.models import Change, Job, Role
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.alone import alone_rows
@@ -109,12 +109,19 @@ def page_context(
         plans=list(job.plans.live()),
         measurement_tips=measurement_tips(answer)[:4],
         what_if=WhatIfForm(draft=answer.draft),
-        latest=latest_change(job),
+        latest=_undoable(job),
         part=asked.part,
         is_folded=asked.paper.is_narrow,
         shows_all=(request.POST if request.method == "POST" else request.GET).get("all") == "1",
     )
     return {"job": job, "page": page, "page_keys": PAGE_KEYS}
+
+
+def _undoable(job: Job) -> Change | None:
+    """The job's latest change, if the reader may take it back."""
+    latest, access = latest_change(job), acting()
+    may = latest is not None and access is not None and access.may_undo(latest)
+    return latest if may else None
 
 
 def changed(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
