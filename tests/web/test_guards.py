@@ -108,6 +108,15 @@ class GuessTest(SiteTest):
         statuses = [Client().post("/sign-up/", data).status_code for _ in range(22)]
         self.assertEqual((statuses[0], statuses[-1]), (422, 429))
 
+    def test_the_account_lists_its_own_sign_ins(self):
+        browser = {"User-Agent": "Kitchen tablet"}
+        client = Client(headers=browser, REMOTE_ADDR="192.0.2.44")
+        client.post("/sign-in/", {"username": "heron", "password": "long enough 1"})
+        page = client.get("/account/")
+        self.assertContains(page, "192.0.2.44")
+        self.assertContains(page, "Kitchen tablet")
+        self.assertNotContains(self.client.get("/account/"), "192.0.2.44")
+
     def test_signing_out_clears_what_was_kept(self):
         answer = self.client.post("/sign-out/")
         self.assertEqual(answer["Clear-Site-Data"], '"cache"')

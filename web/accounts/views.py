@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import wraps
 from typing import Any, cast
 
+from axes.models import AccessLog
 from django.conf import settings
 from django.contrib import messages
 from django.contrib.auth import login, logout, views
@@ -38,6 +39,8 @@ SLOW_TRIES = Rate("slow-tries", 1, 10)
 #: Wrong passwords of somebody who is signed in: the old one, and the one before deleting.
 OWN_PASSWORD = Rate("own-password", 10, 900)
 LETTERS = Rate("letters", 10, 3600)
+#: Sign-ins that an account's page lists.
+SIGN_INS = 5
 #: The account that everybody who looks at a demo may know the password of.
 DEMO_NAME = "demo"
 
@@ -130,8 +133,17 @@ def _stays(request: HttpRequest) -> HttpResponse:
 @require_GET
 def account(request: HttpRequest) -> HttpResponse:
     """The account page."""
-    context = {"fixed": is_everybodys(request.user), "mail": settings.MAIL}
+    context = {
+        "fixed": is_everybodys(request.user),
+        "mail": settings.MAIL,
+        "sign_ins": [] if is_everybodys(request.user) else _sign_ins(request.user),
+    }
     return render(request, "accounts/account.html", context)
+
+
+def _sign_ins(user: Any) -> list[AccessLog]:
+    """When and from where somebody signed in lately; thirty days are kept."""
+    return list(AccessLog.objects.filter(username=user.get_username())[:SIGN_INS])
 
 
 class ChangePassword(views.PasswordChangeView):
