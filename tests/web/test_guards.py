@@ -115,6 +115,11 @@ class GuessTest(SiteTest):
         page = client.get("/account/")
         self.assertContains(page, "192.0.2.44")
         self.assertContains(page, "Kitchen tablet")
+        for number in range(6):
+            again = Client(REMOTE_ADDR=f"192.0.2.{100 + number}")
+            again.post("/sign-in/", {"username": "heron", "password": "long enough 1"})
+        shown = [one.ip_address for one in client.get("/account/").context["sign_ins"]]
+        self.assertEqual(shown, [f"192.0.2.{number}" for number in range(105, 100, -1)])
         self.assertNotContains(self.client.get("/account/"), "192.0.2.44")
 
     def test_signing_out_clears_what_was_kept(self):

@@ -142,8 +142,9 @@ def account(request: HttpRequest) -> HttpResponse:
 
 
 def _sign_ins(user: Any) -> list[AccessLog]:
-    """When and from where somebody signed in lately; thirty days are kept."""
-    return list(AccessLog.objects.filter(username=user.get_username())[:SIGN_INS])
+    """When and from where somebody signed in, the latest first; thirty days are kept."""
+    known = AccessLog.objects.filter(username=user.get_username())
+    return list(known.order_by("-attempt_time")[:SIGN_INS])
 
 
 class ChangePassword(views.PasswordChangeView):
