@@ -17,6 +17,7 @@ from needle.document import DocumentError
 from needle.estimate import Z90, Estimate
 from needle.measure.interval_file import SECONDS_PER_HOUR, Intervals
 from needle.message import Message
+from needle.profile.profile import Profile
 
 Range = tuple[float, float, float]
 
@@ -25,6 +26,8 @@ HOURS, HALVES = 24, 48
 WHOLE = 0.95
 #: Hours in a row of the lowest power: cycles of fridges even out within them.
 LOWEST_H = 3.0
+#: Hours a day from which a load is said to run all the time.
+ALWAYS_H = 23.5
 #: Longest intervals from which a base load is read, s.
 BASE_MOST_S = 3600.0
 
@@ -64,8 +67,10 @@ def whole_house(intervals: Intervals, zone: tzinfo) -> WholeHouse:
     Raises
     ------
     DocumentError
-        There is no whole day.
+        There is no whole day, or an interval is longer than one: it says nothing of single days.
     """
+    if intervals.duration_s.max() > HOURS * SECONDS_PER_HOUR:
+        raise DocumentError("", "has intervals longer than a day: take one by hours or half hours")
     watts = intervals.wh / intervals.duration_s * SECONDS_PER_HOUR
     grid_w = _by_half_hours(intervals, watts, zone)
     covered = np.isfinite(grid_w)
@@ -191,6 +196,16 @@ class HouseLoad:
     name: str
     wh_per_day: Estimate | None
     always_w: Estimate | None = None
+
+
+def house_load(name: str, profile: Profile | None) -> HouseLoad:
+    """A load for the comparison, by its profile; None if nothing is known of it."""
+    if profile is None:
+        return HouseLoad(name, None)
+    day, mean = profile.wh_per_day, profile.mean_w
+    # What runs all the time uses its mean around the clock.
+    always = day is not None and day.value > ALWAYS_H * mean.value
+    return HouseLoad(name, day, mean if always else None)
 
 
 def compare(house: WholeHouse, loads: Sequence[HouseLoad]) -> Comparison:

@@ -175,6 +175,10 @@ class WholeHouseTest(unittest.TestCase):
             np.testing.assert_allclose(house.wh_per_day, 5760)
             self.assertEqual(house.base_w is not None, has_base)
 
+    def test_a_bill_by_the_month_says_nothing_of_days(self):
+        with self.assertRaisesRegex(DocumentError, "longer than a day"):
+            self.house([(1_772_409_600, 30 * 86_400, 300_000)])
+
     def test_the_document(self):
         told = as_document(self.house(half_hours(2, lambda _: 100)))
         self.assertEqual(told["wh_per_day"], {"value": 2400.0, "low": 2400.0, "high": 2400.0})

@@ -194,12 +194,16 @@ class AddingTest(ApiTest):
             ({**SPOT, "wats": 5}, "wats"),
             ({**SPOT, "watts": "many"}, "watts"),
             ({**SPOT, "type": "guess"}, "type"),
+            ({**SPOT, "meter": "Nobody's"}, "meter"),
         ):
             with self.subTest(content=content):
                 answer = self.program.post(self.path, json.dumps(content))
                 self.assertEqual(answer.status_code, 422)
                 self.assertEqual(answer["Content-Type"], "application/problem+json")
                 self.assertIn(at, answer.json()["at"])
+        for more in ({"at": "2200-01-01T00:00:00+00:00"}, {"note": {"a": 1}}, {"note": "x" * 401}):
+            answer = self.program.post(self.path, json.dumps({**SPOT, **more}))
+            self.assertEqual(answer.status_code, 400, more)
         for content, kind in (("[1]", "application/json"), ("{", "application/json"), ("x", "a/b")):
             answer = self.program.post(self.path, content, content_type=kind)
             self.assertIn(answer.status_code, (400, 415))

@@ -40,6 +40,11 @@ class HouseTest(SiteTest):
         self.assertContains(page, "a day is not noted yet")
         self.assertContains(self.client.get(self.url("loads:survey")), "4.88")
 
+    def test_without_loads_nothing_is_compared(self):
+        self.read()
+        self.assertContains(self.client.get(self.url_of_house), "No load with a known day")
+        self.assertContains(self.client.get(self.url("loads:survey")), "No load with a known day")
+
     def test_the_jobs_clock_counts(self):
         Job.objects.filter(pk=self.job.pk).update(zone="Asia/Tokyo")
         self.read()

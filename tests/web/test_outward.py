@@ -196,6 +196,15 @@ class HookTest(SiteTest):
         likely = summary_of(watch, 60.0).remaining_h[1]
         self.assertAlmostEqual(message["remaining_h"]["value"], likely, delta=0.2)
 
+    def test_a_stop_is_foretold_by_the_low_end_of_its_range(self):
+        watch = begin_watch(self.job)
+        low, likely, _ = summary_of(watch, 60.0).remaining_h
+        self.assertLess(low, likely)
+        self.hook.events, self.hook.hours = [STOP], low - 0.2
+        self.assertEqual(note_events(self.hook), 0)
+        self.hook.hours = (low + likely) / 2
+        self.assertEqual(note_events(self.hook), 1)
+
     @INSIDE
     def test_power_that_is_back_and_a_check_in_that_is_due(self):
         watch = begin_watch(self.job, timezone.now() - timedelta(hours=3))

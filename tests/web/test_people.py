@@ -143,7 +143,7 @@ class PeopleTest(TwoPeopleTest):
         self.client.post(self.url("jobs:role", member.pk), {"role": int(Role.MEASURER)})
         self.assertEqual(self.theirs.post(path, SPOT).status_code, 302)
         refused = self.client.post(self.url("jobs:role", member.pk), {"role": int(Role.OWNER)})
-        self.assertEqual(refused.status_code, 200)
+        self.assertEqual(refused.status_code, 422)
         member.refresh_from_db()
         self.assertEqual(member.role, Role.MEASURER)
         self.assertEqual(
@@ -192,6 +192,8 @@ class PeopleTest(TwoPeopleTest):
         _, token = people.invite(Invitation(job=self.job, name="me", by_link=True))
         self.client.post(reverse("jobs:join", args=[token]))
         self.assertFalse(self.job.members.exists())
+        self.theirs.post(reverse("jobs:join", args=[token]))
+        self.assertEqual(self.job.members.get().user, self.other)
         refused = self.invited(name=self.user.username.upper(), how="name")
         self.assertContains(refused, "You own this job already", status_code=422)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from http import HTTPStatus
 from typing import Any
 
@@ -32,15 +33,19 @@ from web.common.downloads import CSV_TYPE
 from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
+from web.meters.models import documents_naming
 from web.plans.answer_pool import AnswerPending
 from web.plans.draft import document as plan_document
+from web.plans.draft import draft_of
 from web.plans.models import Plan
-from web.plans.outcomes import PAGE_WAIT_S, answer_of, current_plan, told
+from web.plans.outcomes import PAGE_WAIT_S, answer_of, current_plan, missing, told
 from web.sheets.documents import load_document
 from web.supplies.models import Supply
 
 #: What stands for the plan that the answer bar speaks of.
 CURRENT = "current"
+#: Characters of a note.
+MOST_NOTE = 400
 #: Bytes of a capture's file.
 MOST_FILE = 2_500_000
 
@@ -125,8 +130,10 @@ class Readings(JobView):
         """
         record = _load(self.job, load)
         content = dict(_object(request.data))
-        note = str(content.pop("note", "") or "")[:400]
-        read_at = parse(content).context.at
+        note = content.pop("note", None) or ""
+        if not isinstance(note, str) or len(note) > MOST_NOTE:
+            raise ValidationError(f"note: a text of at most {MOST_NOTE} characters.")
+        read_at = _checked(record, content)
         data = {key: value for key, value in content.items() if key not in ("type", "at")}
         key = self.sent_key()
         status = _status(Reading, key)
@@ -134,6 +141,21 @@ class Readings(JobView):
             record, content["type"], data, read_at=read_at, note=note, client_key=key
         )
         return document(_reading_row(stored), status)
+
+
+def _checked(load: Load, content: dict[str, Any]) -> datetime | None:
+    """When a reading was made; it is checked with the owner's meter that it names.
+
+    Raises
+    ------
+    DocumentError, ValidationError
+    """
+    context = parse(content).context
+    meters = documents_naming(load.job.owner_id, {context.meter_name})
+    parse_load({"kind": load.kind, "meters": meters, "readings": [content]})
+    if context.at is not None and context.at > timezone.now():
+        raise ValidationError("at: is in the future; send only what was read.")
+    return context.at
 
 
 def _object(content: Any) -> dict[str, Any]:
@@ -262,10 +284,10 @@ class PlanDocument(JobView):
     @extend_schema(responses=is_document("Plan"))
     def get(self, request: Request, plan: str) -> Response:
         """A plan with its supply, loads and sources: what `needle plan` reads."""
-        answer = answer_of(_plan(self.job, plan), 0.0)
-        if answer.supply is None:
-            raise Unanswerable(answer.words)
-        return document(plan_document(answer.draft))
+        draft = draft_of(_plan(self.job, plan))
+        if draft.supply is None:
+            raise Unanswerable(missing(draft)[1])
+        return document(plan_document(draft))
 
 
 class PlanAnswer(JobView):

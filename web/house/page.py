@@ -6,16 +6,12 @@ from dataclasses import dataclass
 
 from django.utils.safestring import SafeString
 
-from needle.profile.profile import Profile
-from needle.profile.whole_house import Comparison, HouseLoad, Range, WholeHouse, compare
+from needle.profile.whole_house import Comparison, Range, WholeHouse, compare, house_load
 from needle.quantity import with_unit
 from web.drawing.bars import day_bars
 from web.house.models import HouseRecord
 from web.jobs.models import Job
-from web.loads.models import Load, loads_of
-
-#: Hours a day from which a load is said to run all the time.
-ALWAYS_H = 23.5
+from web.loads.models import loads_of
 
 
 @dataclass(frozen=True)
@@ -52,21 +48,12 @@ def beside(job: Job) -> list[str]:
     if record is None:
         return []
     house = record.to_core()
-    told = sentences_of(house, _compared(house, job))
-    return [f"By its meter {span(house.wh_per_day, 'Wh')} a day.", told[0]]
+    sentences = sentences_of(house, _compared(house, job))
+    return [f"By its meter {span(house.wh_per_day, 'Wh')} a day.", sentences[0]]
 
 
 def _compared(house: WholeHouse, job: Job) -> Comparison:
-    return compare(house, [_load(load, load.profile()) for load in loads_of(job)])
-
-
-def _load(load: Load, profile: Profile | None) -> HouseLoad:
-    if profile is None:
-        return HouseLoad(load.name, None)
-    day, mean = profile.wh_per_day, profile.mean_w
-    # What runs all the time uses its mean around the clock.
-    always = day is not None and day.value > ALWAYS_H * mean.value
-    return HouseLoad(load.name, day, mean if always else None)
+    return compare(house, [house_load(load.name, load.profile()) for load in loads_of(job)])
 
 
 def span(values: Range, unit: str) -> str:
@@ -78,28 +65,30 @@ def span(values: Range, unit: str) -> str:
 def sentences_of(house: WholeHouse, compared: Comparison) -> list[str]:
     """What the house says of the loads that are noted."""
     loads = span(compared.loads_wh, "Wh")
-    told = []
+    sentences = []
+    if not compared.loads_wh[2]:
+        return ["No load with a known day is noted yet."]
     if compared.verdict == "rest":
         rest = span(compared.rest_wh, "Wh")
-        told.append(f"The loads noted come to {loads} a day. {rest} a day is not noted yet.")
+        sentences.append(f"The loads noted use {loads} a day. {rest} a day is not noted yet.")
     elif compared.verdict == "all":
-        told.append(f"The loads noted come to {loads} a day: about what the house uses.")
+        sentences.append(f"The loads noted use {loads} a day: about what the house uses.")
     else:
-        told.append(
-            f"The loads noted come to {loads} a day, which is more than the house uses: something "
+        sentences.append(
+            f"The loads noted use {loads} a day, which is more than the house uses: something "
             f"is entered too high, or is not used so long."
         )
     if compared.always_w is not None and house.base_w is not None:
         always = span(compared.always_w, "W")
         if compared.always_verdict == "more":
-            told.append(
-                f"What runs all the time comes to {always}, but the house draws no more than "
+            sentences.append(
+                f"What runs all the time uses {always}, but the house draws no more than "
                 f"{with_unit(house.base_w[2], 'W')} at its lowest."
             )
         else:
-            told.append(f"What runs all the time comes to {always} of that base load.")
+            sentences.append(f"What runs all the time uses {always} of that base load.")
     if compared.widest:
-        told.append(f"Measure {compared.widest} first: it is known least.")
+        sentences.append(f"Measure {compared.widest} first: it is known least.")
     if compared.without:
-        told.append(f"Not counted, for their day is not known: {', '.join(compared.without)}.")
-    return told
+        sentences.append(f"Not counted, for their day is not known: {', '.join(compared.without)}.")
+    return sentences

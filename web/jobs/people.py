@@ -61,9 +61,12 @@ def is_full(job: Job) -> bool:
 
 def accept(invitation: Invitation, user: Any) -> None:
     """Make a user a member; the invitation is used up. A member keeps the higher role."""
+    if invitation.job.owner_id == user.pk:
+        # The owner only tried it: it stays for whom it is meant.
+        return
     with transaction.atomic():
         used, _ = Invitation.objects.filter(pk=invitation.pk).delete()
-        if not used or invitation.job.owner_id == user.pk:
+        if not used:
             return
         member, created = Member.objects.get_or_create(
             job=invitation.job, user=user, defaults={"role": invitation.role}

@@ -40,7 +40,9 @@ def index(request: HttpRequest, job: Job) -> HttpResponse:
     return _page(request, job, form, address)
 
 
-def _page(request: HttpRequest, job: Job, form: InviteForm, address: str = "") -> HttpResponse:
+def _page(
+    request: HttpRequest, job: Job, form: InviteForm, address: str = "", is_refused: bool = False
+) -> HttpResponse:
     access = acting()
     owns = access is not None and access.may(Role.OWNER)
     rows = [
@@ -56,7 +58,7 @@ def _page(request: HttpRequest, job: Job, form: InviteForm, address: str = "") -
         "form": form,
         "address": address,
     }
-    status = 422 if form.is_bound else 200
+    status = 422 if form.is_bound or is_refused else 200
     response = render(request, "jobs/people.html", context, status=status)
     if address:
         response["Cache-Control"] = "no-store"
@@ -73,7 +75,7 @@ def change_role(request: HttpRequest, job: Job, member: int) -> HttpResponse:
     record = _member(job, member)
     form = RoleForm(request.POST, instance=record, who=str(record.user))
     if not form.is_valid():
-        return _page(request, job, InviteForm(instance=Invitation(job=job)))
+        return _page(request, job, InviteForm(instance=Invitation(job=job)), is_refused=True)
     people.set_role(record, form.cleaned_data["role"])
     messages.success(request, f"{record.user} is {Role.of(form.cleaned_data['role']).words} now.")
     return redirect("jobs:people", job.pk)

@@ -77,15 +77,18 @@ def _events(hook: Hook) -> Iterator[Event]:
 
 
 def _stop(job: Job, hours: float) -> Iterator[Event]:
-    """An outage whose supply likely stops soon; once more at half and at a quarter of the hours."""
+    """An outage whose supply may stop soon; once more at half and at a quarter of the hours.
+
+    By the low end of its range: nobody is warned late because the middle is later.
+    """
     watch = running_watch(job)
     if watch is None:
         return
     summary = summary_of(watch, WAIT_S)
     low, likely, high = summary.remaining_h
-    if likely > hours:
+    if low > hours:
         return
-    nearer = next(part for part in (0.25, 0.5, 1.0) if likely <= hours * part or part == 1.0)
+    nearer = next(part for part in (0.25, 0.5, 1.0) if low <= hours * part or part == 1.0)
     yield Event(
         STOP,
         f"{STOP} {watch.pk} {nearer:g}",

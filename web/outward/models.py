@@ -74,7 +74,7 @@ class Hook(models.Model):
     def words(self) -> str:
         """The events that it receives."""
         told = [words for event, words in EVENTS.items() if event in self.events]
-        return "; ".join(told).replace(EVENTS[STOP], f"the supply stops within {self.hours:g} h")
+        return "; ".join(told).replace(EVENTS[STOP], f"the supply may stop within {self.hours:g} h")
 
 
 class Delivery(models.Model):

@@ -76,10 +76,14 @@ class Publisher:
             return 0
         changed = 0
         for row in Publishing.objects.select_related("job", "job__owner"):
-            if row.job is not None and row.wanted:
-                changed += self._tell(row, row.job)
-            elif row.is_out:
-                changed += self._clear(row)
+            try:
+                if row.job is not None and row.wanted:
+                    changed += self._tell(row, row.job)
+                elif row.is_out:
+                    changed += self._clear(row)
+            except Exception:
+                # One job's fault keeps no other one's figures back.
+                log.exception("%s cannot be published", row)
         return changed
 
     def _tell(self, row: Publishing, job: Job) -> int:

@@ -97,7 +97,7 @@ def answer_of(plan: Plan, wait_s: float = PAGE_WAIT_S, page_first: bool = False)
 
 def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False) -> Answer:
     """The answer to a stored or tried draft."""
-    reason, words = _missing(draft)
+    reason, words = missing(draft)
     if reason:
         return Answer(draft, reason=reason, words=words, quick=quick)
     try:
@@ -158,7 +158,8 @@ def _named(error: DocumentError, draft: Draft) -> str:
     return f"{counted[int(match[1])]}: {match[2]} {error.message}".replace("  ", " ")
 
 
-def _missing(draft: Draft) -> tuple[str, str]:
+def missing(draft: Draft) -> tuple[str, str]:
+    """What a draft lacks for an answer, as of :class:`Answer`: reason and words, empty for none."""
     used, supply = draft.used, draft.supply
     if not used:
         return "loads", "No load yet: add the first thing that must run."

@@ -64,7 +64,11 @@ def turn(publisher: Publisher | None) -> None:
         if publisher is not None:
             publisher.refresh()
         for hook in Hook.objects.filter(job__removed_at=None).select_related("job", "job__owner"):
-            note_events(hook)
+            try:
+                note_events(hook)
+            except Exception:
+                # One job's fault keeps no other one's messages back.
+                log.exception("Webhook %s: its events cannot be looked at", hook.pk)
         deliver()
     except DatabaseError:
         log.exception("The database is busy: told again in a moment")
