@@ -32,7 +32,7 @@ def bounded_bodies(
 ) -> Callable[[HttpRequest], HttpResponse]:
     """Refuse what is too large for its address before anything reads it.
 
-    A body without a stated length is one that no browser sends: it is refused where it is large.
+    A body without a stated length, which no browser sends, is read as empty.
     """
 
     def middleware(request: HttpRequest) -> HttpResponse:

@@ -66,12 +66,13 @@ def staircase(steps: Sequence[tuple[str, float, float, float, str]], title: str)
 
 
 #: Size of a day's bars, and its edges.
-_DAY = {"width": 840, "height": 190, "left": 64, "top": 8, "bottom": 26}
+_DAY_WIDTH, _DAY_HEIGHT, _DAY_LEFT, _DAY_TOP, _DAY_BOTTOM = 840, 190, 64, 8, 26
 
 
 def day_bars(half_hours_w: Sequence[float], base_w: float | None, title: str) -> SafeString:
     """Mean power by the half hour of a day, W, with a line at the base load."""
-    width, height, left, top, bottom = _DAY.values()
+    width, height, left = _DAY_WIDTH, _DAY_HEIGHT, _DAY_LEFT
+    top, bottom = _DAY_TOP, _DAY_BOTTOM
     most = nice_ceiling(max(half_hours_w, default=0.0))
     tall, wide = height - top - bottom, (width - left) / max(1, len(half_hours_w))
 
