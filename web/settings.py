@@ -30,6 +30,12 @@ MQTT_DISCOVERY = env.str("STEADY_MQTT_DISCOVERY", "")
 HOOKS_INSIDE = env.list("STEADY_HOOKS_INSIDE", default=[])
 #: Processes beside the site's own that work out answers; 0: in the site's own threads.
 ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
+#: Longest that one of them may work at an answer, s.
+ANSWER_LIMIT_S = env.float("STEADY_ANSWER_LIMIT_S", 60.0)
+#: A queue of questions that all servers share, such as redis://127.0.0.1:6379/0; none unless given.
+QUEUE_URL = env.str("STEADY_QUEUE_URL", "")
+#: Networks that may read /metrics/, such as 127.0.0.1/32; none unless given.
+METRICS_FROM = env.list("STEADY_METRICS_FROM", default=[])
 #: Whether a fault in an answer ends the request (for tests), rather than being said on the page.
 ANSWER_FAULTS_RAISE = False
 
@@ -143,8 +149,18 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 #: "default" is shared by all processes (limits of rate). "answers" follow from their documents
 #: alone, so each process may keep its own where there is no fast shared cache; "live" are those
 #: used last, unpickled; "drawn" is what pages are made of.
-_CACHE_URL = env.str("STEADY_CACHE_URL", "")
+_CACHE_URL = env.str("STEADY_CACHE_URL", "") or QUEUE_URL
 CACHES = {"default": env.cache_url_config(_CACHE_URL or "dbcache://steady_cache")}
+if "redis" in CACHES["default"]["BACKEND"].lower():
+    CACHES["default"] |= {
+        "BACKEND": "django_redis.cache.RedisCache",
+        # Without Redis pages go on: nothing is kept, limits of rate do not count.
+        "OPTIONS": {
+            "IGNORE_EXCEPTIONS": True,
+            "SOCKET_TIMEOUT": 1,
+            "SOCKET_CONNECT_TIMEOUT": 1,
+        },
+    }
 CACHES["live"] = {"BACKEND": "web.common.live_cache.LiveCache"}
 CACHES["drawn"] = {
     "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
@@ -253,7 +269,7 @@ SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = HTTPS
 # Whoever watches on this machine asks without HTTPS.
-SECURE_REDIRECT_EXEMPT = [r"^(alive|ready)/$"]
+SECURE_REDIRECT_EXEMPT = [r"^(alive|ready|metrics)/$"]
 SECURE_HSTS_SECONDS = 31_536_000 if HTTPS else 0
 SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = HTTPS
 # Without HTTPS the site serves this machine only: these warnings are for the other case.

@@ -6,6 +6,7 @@ import uuid
 from django.test import override_settings
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
+from web.bench.models import Capture
 from web.jobs import actions
 from web.jobs.models import Change, Job
 from web.plans.outcomes import QUICK_LOADS
@@ -71,6 +72,20 @@ class UndoTest(SiteTest):
         load.refresh_from_db()
         self.assertNotEqual(load.name, "Other")
 
+    def test_samples_of_a_capture_are_not_kept_with_each_name_of_a_level(self):
+        capture = Capture.objects.create(load=make_load(self.job), packed=bytes(100_000))
+        capture.names = ["idle", "heats"]
+        actions.save_change(self.job, capture, "Named levels")
+        self.assertLess(len(actions.latest_change(self.job).before), 200)
+        capture.packed = b"other"
+        actions.save_change(self.job, capture, "Read anew")
+        self.undo()
+        capture.refresh_from_db()
+        self.assertEqual((len(capture.packed), capture.names), (100_000, ["idle", "heats"]))
+        self.undo()
+        capture.refresh_from_db()
+        self.assertEqual((len(capture.packed), capture.names, capture.version), (100_000, [], 5))
+
     def test_several_changes_go_back_one_by_one(self):
         load = make_load(self.job, watts=None)
         for watts in ("10", "20", "30"):
@@ -81,7 +96,7 @@ class UndoTest(SiteTest):
             self.undo()
             self.assertEqual(load.readings.live().count(), left)
 
-    def test_what_would_clash_is_left_as_it_is(self):
+    def test_undo_takes_back_what_the_change_did_and_nothing_else(self):
         for name in ("First", "Second"):
             self.client.post(
                 self.url("plans:add"),
@@ -102,7 +117,8 @@ class UndoTest(SiteTest):
         }
         self.client.post(self.url("plans:edit", first.pk), form)
         self.client.post(self.url("plans:make-current", second.pk))
-        self.assertContains(self.undo(), "left as it is")
+        self.assertContains(self.undo(), "Undone: changed First!")
+        self.assertEqual(self.job.plans.get(pk=first.pk).name, "First")
         self.assertEqual(self.job.plans.filter(is_current=True).get(), second)
 
     def test_what_is_not_there_any_more_is_left_alone(self):

@@ -8,8 +8,8 @@ from unittest import mock
 from django.utils import timezone
 
 from tests.web.base import HTMX, SiteTest, make_load, make_supply
+from web.background.asking import worked_out
 from web.jobs.actions import undo
-from web.plans.answer_pool import worked_out
 from web.plans.draft import draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.trials.models import CheckIn, Trial

@@ -199,7 +199,7 @@ def _pending(answer: Answer, job: Job, plan_url: str) -> Bar:
     """A bar that fetches its answer after the page has loaded."""
     return Bar(
         dial=empty_dial("Working it out"),
-        headline="Calculating…",
+        headline=answer.words,
         detail="It takes a moment; this fills in by itself.",
         covers="",
         plan_words=_plan_words(answer.plan),

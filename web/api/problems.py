@@ -12,8 +12,8 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from needle.document import DocumentError
+from web.background.questions import AnswerPending
 from web.common.models import StaleRecordError
-from web.plans.answer_pool import AnswerPending
 
 CONTENT_TYPE = "application/problem+json"
 #: Seconds after which an answer that is being worked out is asked for again.

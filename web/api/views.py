@@ -27,6 +27,7 @@ from needle.profile.profile import derive
 from web.api.base import JobView, document, paged, plain
 from web.api.openapi import ADDED, KEY, NAME, PAGE, ROWS, WORKING, accepts, is_document, of_type
 from web.api.problems import Unanswerable
+from web.background.questions import AnswerPending
 from web.bench import actions as bench
 from web.bench.models import Capture
 from web.common.downloads import CSV_TYPE
@@ -34,7 +35,6 @@ from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
 from web.meters.models import documents_naming
-from web.plans.answer_pool import AnswerPending
 from web.plans.draft import document as plan_document
 from web.plans.draft import draft_of
 from web.plans.models import Plan

@@ -12,6 +12,8 @@ from datetime import UTC, datetime
 
 from django.http import HttpRequest, HttpResponse
 
+from web.common.metrics import REQUESTS_OPEN, count_request
+
 log = logging.getLogger("steady.requests")
 
 _request_id: ContextVar[str] = ContextVar("request_id", default="-")
@@ -21,20 +23,23 @@ HEADER = "X-Request-ID"
 def logged_requests(
     get_response: Callable[[HttpRequest], HttpResponse],
 ) -> Callable[[HttpRequest], HttpResponse]:
-    """Give a request an id, and write a line about it: its address by name, so without secrets."""
+    """Give a request an id, count it, and log a line: its address by name, so without secrets."""
 
     def middleware(request: HttpRequest) -> HttpResponse:
         name, began = uuid.uuid4().hex[:16], time.perf_counter()
         token = _request_id.set(name)
         try:
-            response = get_response(request)
+            with REQUESTS_OPEN.track_inprogress():
+                response = get_response(request)
             response[HEADER] = name
+            seconds = time.perf_counter() - began
+            count_request(request, response.status_code, seconds)
             match = request.resolver_match
             figures = {
                 "method": request.method,
                 "address": match.view_name if match is not None else "none",
                 "status": response.status_code,
-                "ms": round((time.perf_counter() - began) * 1000),
+                "ms": round(seconds * 1000),
             }
             log.info("%(method)s %(address)s %(status)s %(ms)s ms", figures, extra=figures)
             return response

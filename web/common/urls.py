@@ -8,4 +8,5 @@ urlpatterns = [
     path("quantity/", views.echo, name="echo"),
     path("alive/", views.alive, name="alive"),
     path("ready/", views.ready, name="ready"),
+    path("metrics/", views.figures, name="metrics"),
 ]

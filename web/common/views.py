@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import ipaddress
 import logging
 
+from django.conf import settings
 from django.contrib.auth.decorators import login_not_required
-from django.core.cache import cache
 from django.db import connection
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.template.loader import render_to_string
 from django.utils import timezone
@@ -15,6 +16,7 @@ from django.views.decorators.http import require_GET
 
 from needle import quantity
 from needle.household import plain_quantity
+from web.common import metrics
 from web.common.fields import COUNTER_UNITS, with_own_unit
 from web.common.glossary import GLOSSARY, anchor
 
@@ -64,16 +66,29 @@ def alive(request: HttpRequest) -> HttpResponse:
 @login_not_required
 @require_GET
 def ready(request: HttpRequest) -> HttpResponse:
-    """Whether requests can be answered: the database and the shared cache are there."""
+    """Whether requests can be answered: the database is there. They can without a shared cache."""
     try:
         with connection.cursor() as cursor:
             cursor.execute("SELECT 1")
-        cache.get("ready")
     except Exception:
         # Whatever it is: nobody should be sent here now.
         log.exception("Not ready")
         return HttpResponse("not ready\n", status=503, content_type="text/plain")
     return HttpResponse("ready\n", content_type="text/plain")
+
+
+@login_not_required
+@require_GET
+def figures(request: HttpRequest) -> HttpResponse:
+    """Metrics, for the networks that the settings name; to others there is nothing here."""
+    networks = [ipaddress.ip_network(name) for name in settings.METRICS_FROM]
+    try:
+        address = ipaddress.ip_address(request.META.get("REMOTE_ADDR", ""))
+    except ValueError:
+        raise Http404 from None
+    if not any(address in network for network in networks):
+        raise Http404
+    return metrics.page()
 
 
 @login_not_required

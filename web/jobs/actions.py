@@ -54,7 +54,7 @@ def save_change(job: Job, record: Record, label: str) -> None:
         before = record.as_stored()
         record.version += 1
         record.save()
-        _remember(job, record, _as_it_was(before), label)
+        _remember(job, record, _as_it_was(before, record), label)
 
 
 def job_grew(job: Job) -> None:
@@ -121,21 +121,26 @@ def _put_back(change: Change) -> None:
             # What was opened before the undo is older than what is there now.
             restored: Any = item.object
             restored.version = (records.values_list("version", flat=True).first() or 0) + 1
-            restored.save(update_fields=names & known)
+            restored.save(update_fields=(names & known) | {"version", "changed_at"})
     else:
         records.update(removed_at=timezone.now(), version=F("version") + 1)
     change.undone = True
     change.save(update_fields=["undone"])
 
 
-def _as_it_was(record: Record) -> str:
-    """A record as JSON, without fields that undo does not need."""
+def _as_it_was(before: Record, record: Record) -> str:
+    """What a change takes from a record, as JSON: the fields that are different now.
+
+    Samples of a capture, say, are kept once and not with each new name of a level.
+    """
     fields = [
         field.name
         for field in record._meta.concrete_fields
-        if not field.primary_key and field.name not in record.HISTORY_SKIPS
+        if not field.primary_key
+        and field.name not in record.HISTORY_SKIPS
+        and getattr(before, field.attname) != getattr(record, field.attname)
     ]
-    return str(serializers.serialize("json", [record], fields=fields))
+    return str(serializers.serialize("json", [before], fields=fields))
 
 
 def _job_of(record: Any) -> Job:

@@ -12,11 +12,11 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.watch.summary import LOOK_H
+from web.background.questions import AnswerPending
 from web.jobs.access import Access, acting_as
 from web.jobs.models import Job, Role
 from web.outward.figures import caution_of
 from web.outward.models import BACK, CHECK_IN, STOP, Delivery, Hook
-from web.plans.answer_pool import AnswerPending
 from web.trials.models import Trial, owned
 from web.trials.page import upcoming
 from web.trials.trial_summaries import summary_of as trial_summary_of

@@ -8,8 +8,9 @@ from needle.plan.advice.alone import Alone
 from needle.plan.answering import each_alone
 from needle.plan.documents.measured import steps_of
 from needle.quantity import hours_text
+from web.background.asking import worked_out
+from web.background.questions import Urgency
 from web.loads.models import Load
-from web.plans.answer_pool import worked_out
 from web.plans.draft import Draft, document
 from web.plans.models import PlanEntry
 from web.plans.outcomes import PAGE_WAIT_S, key_of
@@ -63,7 +64,9 @@ def alone_rows(draft: Draft, wait_s: float = PAGE_WAIT_S) -> list[AloneRow]:
         return []
     doc = document(everything)
     key = f"alone:{key_of(doc)}"
-    answers = worked_out(key, ("alone", draft.plan.job.owner_id), wait_s, each_alone, doc)
+    answers = worked_out(
+        key, ("alone", draft.plan.job.owner_id), wait_s, each_alone, doc, urgency=Urgency.LATER
+    )
     known = {used.name: used for used in everything.used}
     rows: list[AloneRow] = []
     likely_before: dict[str, float] = {}

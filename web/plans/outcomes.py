@@ -18,16 +18,10 @@ from needle.plan.answering import Worked, work_out, work_out_quickly
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import hours_text
 from needle.words.answer import answer_document
+from web.background.asking import worked_out
+from web.background.questions import AnswerFailedError, AnswerPending, cached, guarded, keep
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.answer_pool import (
-    AnswerFailedError,
-    AnswerPending,
-    cached,
-    guarded,
-    keep,
-    worked_out,
-)
 from web.plans.draft import Draft, document, draft_of
 from web.plans.models import Plan
 from web.plans.used import UsedLoad
@@ -103,8 +97,8 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
     try:
         doc = document(draft)
         worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
-    except AnswerPending:
-        return Answer(draft, reason="pending", words="Calculating…")
+    except AnswerPending as pending:
+        return Answer(draft, reason="pending", words=pending.words)
     except AnswerFailedError as error:
         words = f"The plan cannot be calculated: {error.message}. Change it, or undo the last step."
         return Answer(draft, reason="refused", words=words, quick=quick)

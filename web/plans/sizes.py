@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from needle.plan.answering import Sizes, size_up
-from web.plans.answer_pool import worked_out
+from web.background.asking import worked_out
+from web.background.questions import Urgency
 from web.plans.draft import document
 from web.plans.outcomes import PAGE_WAIT_S, Answer, key_of
 
@@ -21,7 +22,9 @@ def sizes_of(answer: Answer, wait_s: float = PAGE_WAIT_S) -> Sizes | None:
     labels, wanted = _labels_w(answer), answer.plan.odds
     key = f"sizes:{wanted}:{labels}:{key_of(document(answer.draft))}"
     owner = ("sizes", answer.plan.job.owner_id)
-    return worked_out(key, owner, wait_s, size_up, answer.outcome, wanted, labels)
+    return worked_out(
+        key, owner, wait_s, size_up, answer.outcome, wanted, labels, urgency=Urgency.LATER
+    )
 
 
 def _labels_w(answer: Answer) -> float | None:

@@ -13,6 +13,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.document import DocumentError
 from needle.plan.advice.shift import propose
 from needle.plan.sources.registry import KINDS
+from web.background.questions import AnswerPending
 from web.common.addresses import keys_of
 from web.common.downloads import csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
@@ -26,7 +27,6 @@ from web.jobs.models import Change, Job, Role
 from web.loads.models import Load
 from web.plans import actions
 from web.plans.alone import alone_rows
-from web.plans.answer_pool import AnswerPending
 from web.plans.charts import ViewAsked, asked_of
 from web.plans.compare import choices_of, compared
 from web.plans.draft import Draft, document, draft_of

@@ -15,12 +15,13 @@ from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.message import as_stored, kept
 from needle.round.planning import Round, plan_round
 from needle.round.report import as_document, begin_of, end_of
+from web.background.asking import worked_out
+from web.background.questions import Urgency
 from web.common.models import StaleRecordError
 from web.common.units import said
 from web.jobs.actions import remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.reading_forms import OWN
-from web.plans.answer_pool import worked_out
 from web.plans.outcomes import LONG_WAIT_S, answer_of, current_plan
 from web.rounds.models import DONE, PLANNED, STARTED, MeasuringRound
 
@@ -166,7 +167,9 @@ def _planned(record: MeasuringRound, at: datetime) -> Round:
     told = repr((answer.outcome.runtime, visit)).encode()
     key = f"round:{hashlib.sha256(told).hexdigest()}"
     owner = ("round", record.job.owner_id)
-    return worked_out(key, owner, LONG_WAIT_S, plan_round, answer.outcome, visit)
+    return worked_out(
+        key, owner, LONG_WAIT_S, plan_round, answer.outcome, visit, urgency=Urgency.LATER
+    )
 
 
 def _stored(planned: Round, number: int) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from icalendar import Calendar, Event
 from needle.document import DocumentError
 from needle.message import unkept
 from web.accounts.views import spares_the_shared_demo
+from web.background.questions import AnswerPending
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest, refused, screen_of
@@ -28,7 +29,6 @@ from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made
-from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import still_working
 from web.rounds import actions
 from web.rounds.forms import RoundForm

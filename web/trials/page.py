@@ -20,9 +20,9 @@ from needle.trial.prediction import Forecast, Leg
 from needle.trial.trial import CheckIn as CoreCheckIn
 from needle.trial.trial import Trial as CoreTrial
 from needle.trial.trial_summary import ForecastRecord, next_check_ins
+from web.background.questions import AnswerPending
 from web.common.units import clock, day_clock, said, temperature
 from web.drawing.fan import Point, Run, fan
-from web.plans.answer_pool import AnswerPending
 from web.plans.rests import RestLine, Rests
 from web.trials.models import CheckIn, Trial
 from web.trials.trial_summaries import PAGE_WAIT_S, record_of, summary_of
@@ -107,8 +107,8 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         checkpoints = (
             _checkpoint_rows(record_of(trial, wait_s)) if whole and not trial.running else []
         )
-    except AnswerPending:
-        return TrialView(trial, core, None, "", "Calculating…", rows, pending=True)
+    except AnswerPending as pending:
+        return TrialView(trial, core, None, "", pending.words, rows, pending=True)
     except DocumentError as error:
         return TrialView(trial, core, None, error.sentence, "", rows)
     prediction = tale.prediction

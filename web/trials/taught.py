@@ -20,11 +20,11 @@ from needle.supply.supply import parse_supply
 from needle.trial.lessons import Lesson, RunLessons
 from needle.trial.prediction import Forecast, Range
 from needle.trial.sun_days import SunDay, sun_days
+from web.background.questions import AnswerPending
 from web.common.units import said
 from web.drawing.spans import Span, spans
 from web.jobs.models import Job
 from web.loads.models import Load, loads_of, numbers_of
-from web.plans.answer_pool import AnswerPending
 from web.plans.models import PlanSource
 from web.supplies.models import Supply, SupplyTest
 from web.trials.actions import carried_test

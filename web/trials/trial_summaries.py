@@ -17,7 +17,8 @@ from needle.trial.trial_summary import (
     score,
     summarise,
 )
-from web.plans.answer_pool import AnswerPending, worked_out
+from web.background.asking import worked_out
+from web.background.questions import AnswerPending
 from web.trials.models import Trial
 
 T = TypeVar("T")

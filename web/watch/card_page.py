@@ -12,10 +12,10 @@ from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.watch.card import Card, bars_for
+from web.background.questions import AnswerPending
 from web.common.units import clock, day_clock
 from web.drawing.card import card_picture
 from web.jobs.models import Job
-from web.plans.answer_pool import AnswerPending
 from web.plans.draft import draft_of
 from web.plans.models import Plan
 from web.plans.outcomes import answer_draft, current_plan

@@ -28,9 +28,10 @@ from needle.watch.summary import (
 )
 from needle.watch.timetable import CAN_FAIL, CAN_WAIT
 from needle.watch.watch import MaySwitchOn, WatchHelp
+from web.background.asking import worked_out
+from web.background.questions import AnswerPending
 from web.common.units import clock, day_clock, said
 from web.jobs.models import Job
-from web.plans.answer_pool import AnswerPending, worked_out
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan
 from web.trials.models import Trial
@@ -233,8 +234,8 @@ def page_of(trial: Trial, wait_s: float = PAGE_WAIT_S) -> WatchPage:
     """The page of a watch as it stands now."""
     try:
         summary = summary_of(trial, wait_s)
-    except AnswerPending:
-        return WatchPage(trial, None, "Calculating…", pending=True)
+    except AnswerPending as pending:
+        return WatchPage(trial, None, pending.words, pending=True)
     except DocumentError as error:
         if not trial.load_names:
             return WatchPage(trial, None, "No answer yet", NO_PLAN)

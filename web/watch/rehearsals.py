@@ -16,7 +16,8 @@ from needle.watch.rehearsal import (
     judge_document,
     rehearsal_of,
 )
-from web.plans.answer_pool import worked_out
+from web.background.asking import worked_out
+from web.background.questions import Urgency
 from web.trials.models import Trial
 
 #: What each rule is called.
@@ -78,7 +79,12 @@ def judgement_of(trial: Trial, wait_s: float) -> Judgement:
     asked = (*_of(trial), switches_of(trial))
     key = "rehearsal:" + hashlib.sha256(json.dumps(asked).encode()).hexdigest()
     judged, surprise, load = worked_out(
-        key, ("rehearsal", trial.job.owner_id), wait_s, judge_document, *asked
+        key,
+        ("rehearsal", trial.job.owner_id),
+        wait_s,
+        judge_document,
+        *asked,
+        urgency=Urgency.LATER,
     )
     rows = [_row(each) for each in judged]
     return Judgement(_headline(judged), _early(trial), _surprise(surprise, load), rows)

@@ -14,6 +14,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from django_htmx.http import HttpResponseClientRedirect
 
 from needle.document import DocumentError
+from web.background.questions import AnswerPending
 from web.common.addresses import key_of, number_of
 from web.common.downloads import svg_attachment
 from web.common.htmx import HtmxRequest, refused
@@ -22,7 +23,6 @@ from web.jobs.access import of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
 from web.jobs.outbox import moment_made, once
-from web.plans.answer_pool import AnswerPending
 from web.plans.outcomes import LONG_WAIT_S, current_plan, still_working
 from web.trials.models import Trial
 from web.trials.page import view_of

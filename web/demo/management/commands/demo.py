@@ -8,12 +8,12 @@ from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandParser
 from django.db import transaction
 
+from web.background.pool import POOL
 from web.demo.models import PreparedJob
 from web.demo.round import begin_drills, clinic_round
 from web.demo.scenario import CLINIC, USERNAME, load_demo, remove_demo
 from web.demo.visits import prepare
 from web.jobs.models import Job
-from web.plans.answer_pool import ANSWER_POOL
 
 
 class Command(BaseCommand):
@@ -34,5 +34,5 @@ class Command(BaseCommand):
             job = Job.objects.get(owner__username=USERNAME, name=CLINIC)
             clinic_round(job, job.plans.get(name="Storm night"))
             begin_drills(job.owner)
-            ANSWER_POOL.close()
+            POOL.close()
         self.stdout.write("Demo data loaded." if made else "Demo data is there already; kept.")
