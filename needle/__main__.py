@@ -13,6 +13,7 @@ import math
 import os
 import sys
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -21,6 +22,8 @@ from needle.document import DocumentError, parse_json
 from needle.message import AsText
 
 MOST_BYTES = 500_000_000
+#: Files for which another process is worth its start.
+LEAST_FILES = 3
 
 
 class _Parser(argparse.ArgumentParser):
@@ -165,7 +168,13 @@ def _plan(args: argparse.Namespace) -> Any:
     args.files = args.files or ["current"]
     if len(args.files) == 1:
         return _planned(args, args.files[0])
-    return [_planned_or_error(args, file) for file in args.files]
+    workers = min(os.cpu_count() or 1, len(args.files) // LEAST_FILES)
+    if workers < 2:
+        return [_planned_or_error(args, file) for file in args.files]
+    from concurrent.futures import ProcessPoolExecutor
+
+    with ProcessPoolExecutor(workers) as pool:
+        return list(pool.map(partial(_planned_or_error, args), args.files))
 
 
 def _planned(args: argparse.Namespace, file: str) -> dict[str, Any]:

@@ -1,13 +1,15 @@
 """Trips: loads that a supply drops, by sums above a limit and its overload curve, or by a start.
 
 A use that trips is dropped to its end and the plan continues. Since dropping one changes the
-others' sum, the earliest trip of each draw is settled first, until none is left in the block.
+others' sum, the earliest trip of each draw is settled first, until none is left in the block. Sums
+are made once a block, in double precision, and what is dropped is taken out of them.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from types import EllipsisType
 
 import numpy as np
 
@@ -116,8 +118,90 @@ class Drops:
         self.why[rows], self.unit[rows] = why, unit
         self.asked[rows], self.most[rows] = asked, most
 
+    @classmethod
+    def joined(cls, several: Sequence[Drops]) -> Drops:
+        fields = ("why", "unit", "asked", "most")
+        return cls(
+            *(np.concatenate([getattr(drops, name) for drops in several]) for name in fields)
+        )
+
     def of(self, rows: np.ndarray) -> Drops:
         return Drops(self.why[rows], self.unit[rows], self.asked[rows], self.most[rows])
+
+
+@dataclass
+class Sums:
+    """What some patterns ask for together, (draws, minutes) each.
+
+    Attributes
+    ----------
+    members : tuple of int
+        Numbers of the patterns.
+    watts : ndarray
+        W of all of them.
+    known, nonactive : ndarray
+        W and non-active VA of those whose power factor is known.
+    va : ndarray
+        VA of all; like the two before it as empty as that is if nobody asks for it.
+    """
+
+    members: tuple[int, ...]
+    watts: np.ndarray
+    known: np.ndarray
+    nonactive: np.ndarray
+    va: np.ndarray
+
+    def of(self, limit: Limit) -> np.ndarray:
+        """The sum in a limit's unit."""
+        return self.watts if limit.unit == "W" else self.va
+
+    def add_up(self, cells: tuple[np.ndarray, np.ndarray] | EllipsisType) -> None:
+        """Work out the VA of some cells anew."""
+        known = self.known[cells]
+        self.va[cells] = np.hypot(known, self.nonactive[cells]) + (self.watts[cells] - known)
+
+    def take_out(
+        self, pattern: Pattern, mine: np.ndarray, cells: tuple[np.ndarray, np.ndarray]
+    ) -> None:
+        """Take a pattern's W ``mine`` out of some cells."""
+        self.watts[cells] -= mine
+        if not self.va.size:
+            return
+        if pattern.load.draw.power_factor_known:
+            self.known[cells] -= mine
+            if pattern.nonactive is not None:
+                self.nonactive[cells] -= mine * pattern.nonactive[cells[0]]
+        self.add_up(cells)
+
+
+@dataclass
+class Block:
+    """A block of minutes whose trips are settled, with what is summed over its patterns.
+
+    Attributes
+    ----------
+    first : int
+        Its first minute.
+    powers : list of ndarray, (draws, minutes)
+        W of each pattern, reduced by what is dropped.
+    limits : list of (Limit, Sums)
+        Limits that could be exceeded in it; several may share their sums.
+    edges : dict
+        Minutes in which patterns switch on whose start could trip, (draws, minutes), by their
+        numbers.
+    beside : Sums or None
+        Over all patterns on AC; None if no start could trip.
+    """
+
+    first: int
+    powers: list[np.ndarray]
+    limits: list[tuple[Limit, Sums]] = field(default_factory=list)
+    edges: dict[int, np.ndarray] = field(default_factory=dict)
+    beside: Sums | None = None
+
+    @property
+    def minutes(self) -> int:
+        return int(self.powers[0].shape[1])
 
 
 #: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
@@ -191,7 +275,8 @@ class TripSimulator:
         #: and why.
         self.first_drops_min = np.full((len(patterns), draws), np.inf)
         self.first_whys = np.full((len(patterns), draws), "", dtype=object)
-        self.events: dict[tuple[int, int, str, str], list[tuple[int, float, float]]] = {}
+        #: What was dropped: numbers of patterns and of their uses, minutes, and why.
+        self.events: list[tuple[np.ndarray, np.ndarray, np.ndarray, Drops]] = []
 
     def _carried(self, pattern: Pattern, start_va: np.ndarray, inputs: Inputs) -> np.ndarray:
         if self.inverter is None or pattern.load.route != AC:
@@ -218,21 +303,23 @@ class TripSimulator:
         if not powers:
             return None
         self._keep_dropped(first, powers)
-        self._drop_unfit(first, powers)
-        most_w = [
-            float(self._asked(n, first, watts, slice(None)).max()) for n, watts in enumerate(powers)
-        ]
+        block = Block(first, powers)
+        self._drop_unfit(block)
+        asked = [self._asked(n, block) for n in range(len(powers))]
+        most_w = [float(watts.max()) for watts in asked]
         starters = self._starters(powers, most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = [
             watts[:, -1] > pattern.load.draw.resting_w + 1e-6
             for watts, pattern in zip(powers, self.patterns, strict=True)
         ]
+        self._sum_up(block, limits, starters, asked)
         rows = np.arange(self.draws)
         while rows.size:
-            rows = self._settle_first(first, powers, rows, limits, starters)
+            rows = self._settle_first(block, rows)
+        totals = {id(limit): sums.of(limit) for limit, sums in block.limits}
         for limit in self.limits:
-            self._remember(limit, first, powers, limit in limits)
+            self._remember(limit, totals.get(id(limit)))
         extra = self._start_extra(powers) if self.sags else None
         self.was_on = on_at_end
         return extra
@@ -244,17 +331,17 @@ class TripSimulator:
             if int(until.max()) > first:
                 powers[n] *= minutes >= until[:, None]
 
-    def _drop_unfit(self, first: int, powers: list[np.ndarray]) -> None:
+    def _drop_unfit(self, block: Block) -> None:
         """Drop loads with an unsuitable supply voltage, from their first use on."""
         for n, given_v in self.unfit.items():
-            rows = np.flatnonzero(powers[n].any(axis=1))
+            rows = np.flatnonzero(block.powers[n].any(axis=1))
             if rows.size:
-                when = (powers[n][rows] > 0).argmax(axis=1)
+                when = (block.powers[n][rows] > 0).argmax(axis=1)
                 volts = np.full(rows.size, self.patterns[n].load.draw.volts)
                 given = np.full(rows.size, given_v)
                 why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
-                self._remember_first(n, first, rows, when, why)
-                self._drop(n, first, powers, rows, when, Drops(why, unit, volts, given))
+                self._remember_first(n, block.first, rows, when, why)
+                self._drop(n, block, rows, when, Drops(why, unit, volts, given))
 
     def _start_extra(self, powers: list[np.ndarray]) -> np.ndarray:
         """Additional W in minutes with starts; the largest start of each minute."""
@@ -280,42 +367,74 @@ class TripSimulator:
         times = self.most_va if limit.unit == "VA" else [1.0] * len(most_w)
         return sum(most_w[n] * times[n] for n in limit.members) > limit.most
 
-    def _asked(self, n: int, first: int, watts: np.ndarray, rows: np.ndarray | slice) -> np.ndarray:
+    def _asked(self, n: int, block: Block) -> np.ndarray:
         """A pattern's power as a limit sees it, W: for a task its peak."""
+        pattern, watts = self.patterns[n], block.powers[n]
+        peak = self._peak(n, block)
+        if peak is None or pattern.peak_factor is None:
+            return watts
+        return np.where(watts > 0, pattern.peak_factor[:, None] * peak, 0.0)
+
+    def _asked_in(self, n: int, block: Block, cells: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
+        """The same in some cells, given by their draws and minutes."""
         pattern = self.patterns[n]
-        if pattern.peak_w is None or pattern.peak_factor is None:
+        watts: np.ndarray = block.powers[n][cells]
+        peak = self._peak(n, block)
+        if peak is None or pattern.peak_factor is None:
             return watts
-        peak = pattern.peak_w[first : first + watts.shape[1]]
-        if not peak.any():
-            return watts
-        return np.where(watts > 0, pattern.peak_factor[rows, None] * peak, 0.0)
+        return np.where(watts > 0, pattern.peak_factor[cells[0]] * peak[cells[1]], 0.0)
 
-    def _sum(
-        self, limit: Limit, first: int, powers: list[np.ndarray], rows: np.ndarray
-    ) -> np.ndarray:
-        """Sum of the patterns under a limit in draws ``rows``, in the limit's unit."""
-        watts = np.zeros(powers[0].shape, np.float32)
-        plain, nonactive = np.zeros_like(watts), np.zeros_like(watts)
-        for n in limit.members:
-            mine = self._asked(n, first, powers[n], rows)
-            if limit.unit == "W":
-                watts += mine
-                continue
-            _add_vector(self.patterns[n], mine, rows, watts, nonactive, plain)
-        return watts if limit.unit == "W" else np.hypot(watts, nonactive) + plain
+    def _peak(self, n: int, block: Block) -> np.ndarray | None:
+        """A task's peak in each minute of a block, W; None if it has none there."""
+        peak_w = self.patterns[n].peak_w
+        if peak_w is None:
+            return None
+        peak = peak_w[block.first : block.first + block.minutes]
+        return peak if peak.any() else None
 
-    def _beside(
-        self, powers: list[np.ndarray], rows: np.ndarray
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Sums over all patterns on AC in draws ``rows``, whose W are ``powers``.
+    def _sums(self, members: Sequence[int], asked: Sequence[np.ndarray], in_va: bool) -> Sums:
+        """What some patterns ask for together; ``asked`` is of all patterns."""
+        shape = asked[0].shape
+        empty = np.zeros(0)
+        sums = Sums(tuple(members), np.zeros(shape), empty, empty, empty)
+        if in_va:
+            sums.known, sums.nonactive, sums.va = (np.zeros(shape) for _ in range(3))
+        for n in members:
+            pattern, mine = self.patterns[n], asked[n]
+            sums.watts += mine
+            if in_va and pattern.load.draw.power_factor_known:
+                sums.known += mine
+                if pattern.nonactive is not None:
+                    sums.nonactive += mine * pattern.nonactive[:, None].astype(np.float32)
+        if in_va:
+            sums.add_up(...)
+        return sums
 
-        Returns W and non-active VA of patterns with a known power factor, and W of the others.
-        """
-        watts = np.zeros(powers[0].shape, np.float32)
-        nonactive, plain = np.zeros_like(watts), np.zeros_like(watts)
-        for n in self.on_ac:
-            _add_vector(self.patterns[n], powers[n], rows, watts, nonactive, plain)
-        return watts, nonactive, plain
+    def _sum_up(
+        self,
+        block: Block,
+        limits: Sequence[Limit],
+        starters: Sequence[int],
+        asked: list[np.ndarray],
+    ) -> None:
+        """Make the sums of a block; limits on the same patterns share theirs."""
+        made: dict[tuple[int, ...], Sums] = {}
+        plain = all(mine is watts for mine, watts in zip(asked, block.powers, strict=True))
+        on_ac = tuple(self.on_ac)
+        in_va = {tuple(limit.members) for limit in limits if limit.unit == "VA"}
+        if starters and plain:
+            in_va.add(on_ac)
+        for limit in limits:
+            members = tuple(limit.members)
+            if members not in made:
+                made[members] = self._sums(members, asked, members in in_va)
+            block.limits.append((limit, made[members]))
+        if starters:
+            block.edges = {n: self._edges(n, block.powers[n]) for n in starters}
+            if plain and on_ac in made:
+                block.beside = made[on_ac]
+            else:
+                block.beside = self._sums(on_ac, block.powers, True)
 
     def _starters(self, powers: list[np.ndarray], most_w: list[float]) -> list[int]:
         """Patterns whose start could trip in this block."""
@@ -329,50 +448,29 @@ class TripSimulator:
             and most_w[n] > self.patterns[n].load.draw.resting_w + 1e-6
         ]
 
-    def _settle_first(
-        self,
-        first: int,
-        powers: list[np.ndarray],
-        rows: np.ndarray,
-        limits: Sequence[Limit],
-        starters: Sequence[int],
-    ) -> np.ndarray:
+    def _settle_first(self, block: Block, rows: np.ndarray) -> np.ndarray:
         """Drop the earliest trip of each of these draws; return the draws that had one."""
-        at = np.full(rows.size, powers[0].shape[1])
+        at = np.full(rows.size, block.minutes)
         blocked = np.full(rows.size, -1)
         drops = Drops.none(rows.size)
-        theirs = powers if rows.size == self.draws else [watts[rows] for watts in powers]
-        for limit in limits:
-            total = self._sum(limit, first, theirs, rows)
+        for limit, sums in block.limits:
+            total = sums.of(limit) if rows.size == self.draws else sums.of(limit)[rows]
             over = self._over(limit, total, rows)
             hit = np.flatnonzero(over.any(axis=1))
-            if not hit.size:
-                continue
             when = over[hit].argmax(axis=1)
             sooner = when < at[hit]
             hit, when = hit[sooner], when[sooner]
             at[hit] = when
             drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
-            blocked[hit] = self._latest_on(limit.members, powers, rows[hit], when, first)
-        if starters:
-            watts, nonactive, plain = self._beside(theirs, rows)
-            most_va = (np.hypot(watts, nonactive) + plain).max(axis=1)
-            for n in starters:
+            blocked[hit] = self._latest_on(limit.members, block, rows[hit], when)
+        if block.beside is not None:
+            most_va = block.beside.va[rows].max(axis=1)
+            for n in block.edges:
                 # No start asks for more than its VA beside the most that runs.
-                if not (self.start_va[n][rows] + most_va > self.carried_va[n][rows]).any():
-                    continue
-                mine = theirs[n]
-                # Where it switches on, draw by draw and by the minute.
-                row, minute = np.nonzero(self._edges(n, mine, rows))
-                there = (row, minute)
-                asks = self._asks_at_start(
-                    n, rows[row], mine[there], watts[there], nonactive[there], plain[there]
+                close = self.start_va[n][rows] + most_va > self.carried_va[n][rows]
+                hit, when, asked = self._failed_starts(
+                    n, block, block.beside, rows, np.flatnonzero(close)
                 )
-                fails = asks > self.carried_va[n][rows[row]]
-                hit, first_of = np.unique(row[fails], return_index=True)
-                if not hit.size:
-                    continue
-                when, asked = minute[fails][first_of], asks[fails][first_of]
                 sooner = when < at[hit]
                 hit, when, asked = hit[sooner], when[sooner], asked[sooner]
                 at[hit], blocked[hit] = when, n
@@ -380,9 +478,35 @@ class TripSimulator:
         happened = np.flatnonzero(blocked >= 0)
         for n in np.unique(blocked[happened]):
             which = happened[blocked[happened] == n]
-            self._remember_first(int(n), first, rows[which], at[which], drops.why[which])
-            self._drop(int(n), first, powers, rows[which], at[which], drops.of(which))
+            self._remember_first(int(n), block.first, rows[which], at[which], drops.why[which])
+            self._drop(int(n), block, rows[which], at[which], drops.of(which))
         return rows[happened]
+
+    def _failed_starts(
+        self, n: int, block: Block, beside: Sums, rows: np.ndarray, close: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """The first start of a pattern that trips in each of some draws.
+
+        Parameters
+        ----------
+        close : ndarray
+            Which of ``rows`` are looked at.
+
+        Returns
+        -------
+        which, when, asked : ndarray
+            Which of ``rows`` have one, its minute and its VA.
+        """
+        # Where it switches on, draw by draw and by the minute.
+        row, minute = np.nonzero(block.edges[n][rows[close]])
+        row = close[row]
+        there = (rows[row], minute)
+        known, nonactive = beside.known[there], beside.nonactive[there]
+        plain = beside.watts[there] - known
+        asks = self._asks_at_start(n, rows[row], block.powers[n][there], known, nonactive, plain)
+        fails = asks > self.carried_va[n][rows[row]]
+        which, first_of = np.unique(row[fails], return_index=True)
+        return which, minute[fails][first_of], asks[fails][first_of]
 
     def _asks_at_start(
         self,
@@ -418,23 +542,28 @@ class TripSimulator:
 
         Between two points of the curve the shorter time applies; the resolution is a whole minute.
         """
-        tripped = np.zeros(total.shape, dtype=bool)
-        for (watts, carried), kept in zip(limit.steps(), limit.above_for, strict=True):
-            above = total > watts
-            if carried == 0 or not above.any():
-                tripped |= above
-            else:
-                tripped |= _run_lengths(above, kept[rows]) > carried
+        steps = limit.steps()
+        tripped: np.ndarray = total > min((watts for watts, carried in steps if not carried))
+        # Only draws that are above the lowest step have times to count.
+        counted = np.flatnonzero((total > steps[0][0]).any(axis=1)) if len(steps) > 1 else rows[:0]
+        if counted.size:
+            theirs = total[counted]
+            for (watts, carried), kept in zip(steps, limit.above_for, strict=True):
+                if carried:
+                    lengths = _run_lengths(theirs > watts, kept[rows[counted]])
+                    tripped[counted] |= lengths > carried
         return tripped
 
-    def _remember(self, limit: Limit, first: int, powers: list[np.ndarray], reached: bool) -> None:
-        """Carry the minutes that each draw has been above each step over to the next block."""
+    def _remember(self, limit: Limit, total: np.ndarray | None) -> None:
+        """Carry the minutes that each draw has been above each step over to the next block.
+
+        ``total`` is None if the limit could not be exceeded in this block.
+        """
         if not limit.curve:
             return
-        if not reached:
+        if total is None:
             limit.above_for = [np.zeros(self.draws, dtype=int) for _ in limit.above_for]
             return
-        total = self._sum(limit, first, powers, np.arange(self.draws))
         for number, (watts, carried) in enumerate(limit.steps()):
             if carried:
                 above = total > watts
@@ -443,73 +572,73 @@ class TripSimulator:
     def _latest_on(
         self,
         members: Sequence[int],
-        powers: list[np.ndarray],
+        block: Block,
         rows: np.ndarray,
         when: np.ndarray,
-        first: int,
     ) -> np.ndarray:
         """The pattern that switched on last before a moment; of several the largest."""
         best, since = np.full(rows.size, -1), np.full(rows.size, -np.inf)
         watts = np.zeros(rows.size)
         for n in members:
-            now = powers[n][rows, when]
-            mine = np.where(now > 0, self.patterns[n].on_since(rows, first + when), -np.inf)
+            now = block.powers[n][rows, when]
+            if not now.any():
+                continue
+            mine = np.where(now > 0, self.patterns[n].on_since(rows, block.first + when), -np.inf)
             later = (mine > since) | ((mine == since) & (now > watts) & (now > 0))
             best[later], since[later], watts[later] = n, mine[later], now[later]
         return best
 
-    def _drop(
-        self,
-        n: int,
-        first: int,
-        powers: list[np.ndarray],
-        rows: np.ndarray,
-        when: np.ndarray,
-        drops: Drops,
-    ) -> None:
+    def _drop(self, n: int, block: Block, rows: np.ndarray, when: np.ndarray, drops: Drops) -> None:
         """Switch a pattern off in some draws until the end of the use that tripped."""
-        pattern = self.patterns[n]
-        uses = pattern.use_at(first + when)
+        pattern, at = self.patterns[n], block.first + when
+        uses = pattern.use_at(at)
         until = pattern.uses[uses, 1]
         self.dropped_until[n][rows] = until
-        minutes = first + np.arange(powers[n].shape[1])
-        off = (minutes >= (first + when)[:, None]) & (minutes < until[:, None])
-        powers[n][rows] = np.where(off, 0.0, powers[n][rows])
-        told = zip(uses, first + when, drops.why, drops.unit, drops.asked, drops.most, strict=True)
-        for use, at, why, unit, asked, most in told:
-            event = (int(at), float(asked), float(most))
-            self.events.setdefault((n, int(use), why, unit), []).append(event)
+        cells = _spans(rows, when, np.minimum(until - block.first, block.minutes))
+        asked = self._asked_in(n, block, cells)
+        shared = {id(sums): sums for _, sums in block.limits if n in sums.members}
+        for sums in shared.values():
+            sums.take_out(pattern, asked, cells)
+        if block.beside is not None and n in self.on_ac and id(block.beside) not in shared:
+            block.beside.take_out(pattern, block.powers[n][cells], cells)
+        block.powers[n][cells] = 0.0
+        if n in block.edges:
+            block.edges[n][rows] = self._edges(n, block.powers[n][rows], rows)
+        self.events.append((np.full(rows.size, n), uses, at, drops))
 
     def trips(self) -> list[Trip]:
         """Trips that are common enough to report, by moment."""
+        if not self.events:
+            return []
+        numbers, uses, at = (np.concatenate([event[i] for event in self.events]) for i in range(3))
+        drops = Drops.joined([drops for *_, drops in self.events])
+        kinds = list(zip(drops.why, drops.unit, strict=True))
+        known = {kind: number for number, kind in enumerate(dict.fromkeys(kinds))}
+        of_kind = np.array([known[kind] for kind in kinds])
+        order = np.lexsort((of_kind, uses, numbers))
+        same = np.diff(np.stack([numbers, uses, of_kind])[:, order], axis=1).any(axis=0)
         trips = []
-        for (n, use, why, unit), seen in self.events.items():
-            chance = len(seen) / self.draws
+        for group in np.split(order, np.flatnonzero(same) + 1):
+            chance = group.size / self.draws
             if chance >= RARE:
-                at, asked, most = (float(np.median(column)) for column in zip(*seen, strict=True))
-                pattern = self.patterns[n]
-                until = int(pattern.uses[use, 1])
+                pattern = self.patterns[numbers[group[0]]]
+                why, unit = kinds[group[0]]
+                when, asked, most = (
+                    float(np.median(values[group])) for values in (at, drops.asked, drops.most)
+                )
+                until = int(pattern.uses[uses[group[0]], 1])
                 trips.append(
-                    Trip(pattern.load.name, round(at), until, why, asked, most, chance, unit)
+                    Trip(pattern.load.name, round(when), until, why, asked, most, chance, unit)
                 )
         return sorted(trips, key=lambda trip: (trip.minute, trip.load))
 
 
-def _add_vector(
-    pattern: Pattern,
-    mine: np.ndarray,
-    rows: np.ndarray,
-    watts: np.ndarray,
-    nonactive: np.ndarray,
-    plain: np.ndarray,
-) -> None:
-    """Add a pattern's W to the sums, as a vector if its power factor is known."""
-    if not pattern.load.draw.power_factor_known:
-        plain += mine
-        return
-    watts += mine
-    if pattern.nonactive is not None:
-        nonactive += mine * pattern.nonactive[rows, None]
+def _spans(rows: np.ndarray, begins: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Draws and minutes of all cells from each draw's first minute to before its last."""
+    lengths = np.maximum(0, ends - begins)
+    before = np.cumsum(lengths) - lengths
+    within = np.arange(int(lengths.sum())) - np.repeat(before, lengths)
+    return np.repeat(rows, lengths), np.repeat(begins, lengths) + within
 
 
 def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
