@@ -25,8 +25,9 @@ from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
 PAIRED_DRAWS = 60
 #: Most changes that are simulated; those with the least to gain are left out first.
 MOST_SUGGESTIONS = 8
-#: How many times as far as the plan a gain is looked for; what lies beyond is "at least".
-FURTHEST = 8
+#: How many times as far as the plan a gain is looked for; what lies beyond is "at least". A plan
+#: reaches beyond its likely end already.
+FURTHEST = 3
 #: Most changes that are simulated if the plan holds anyway.
 MOST_WHERE_IT_HOLDS = 3
 #: Least gain of a change that is shown, h.
@@ -139,8 +140,8 @@ def _hours_gained(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarra
     """
     ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
     after = _ends(changed, PAIRED_DRAWS).stops_h
-    while ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
-        ahead = min(most, 2 * ahead)
+    if ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
+        ahead = most
         after = _ends(replace(changed, hours=ahead), PAIRED_DRAWS).stops_h
     before = _ends(replace(plan, hours=ahead), PAIRED_DRAWS).stops_h
     beyond = float(np.median(after)) >= ahead - 1e-6

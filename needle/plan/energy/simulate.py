@@ -193,7 +193,7 @@ class Ends:
     fails_h : ndarray
         Hours to the first failure of anything that must or should run.
     failures_by_load : dict
-        As :attr:`Outcome.failures_by_load`, min.
+        As :attr:`Outcome.failures_by_load`, min; of the needed hours only.
     """
 
     stops_h: np.ndarray
@@ -207,8 +207,12 @@ def first_ends(plan: Plan, draws: int, seed: int = 1) -> Ends:
     bank = Bank(
         demand.plan, battery_draws(demand.plan, demand.inputs), demand.minutes, other_wh(plan)
     )
+    needed_min = plan.needed_hours * MINUTES_PER_HOUR
     for block in demand.blocks():
         block.apply_to(bank)
+        # Later stops and failures are not asked for.
+        if block.first + block.drawn_w.shape[1] >= needed_min and np.isfinite(bank.stop_min).all():
+            break
     return Ends(
         np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
         _failures(bank, demand).minute / MINUTES_PER_HOUR,
