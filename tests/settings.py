@@ -38,6 +38,8 @@ TEST_RUNNER = "tests.runner.TimedRunner"
 AXES_ENABLED = True
 # Answers are worked out where they are asked for.
 ANSWER_WORKERS = 0
+# No copies are made beside a test.
+VISITOR_STOCK = 0
 ANSWER_FAULTS_RAISE = True
 LOGGING = {
     "version": 1,

@@ -37,9 +37,10 @@ def refuse_if_taken(host: str, port: int) -> None:
 
 
 def make_ready() -> None:
-    """Load what the first pages would wait for: solar packages and templates."""
+    """Load what the first pages would wait for, and have copies of a demo ready for visitors."""
     import gc
 
+    from django.conf import settings
     from django.template.loader import get_template
 
     from needle.plan.sources.sun import warm_up
@@ -52,6 +53,10 @@ def make_ready() -> None:
     # All this stays: a full collection, which stops every request, need not walk through it.
     gc.collect()
     gc.freeze()
+    if settings.DEMO:
+        from web.demo.stock import restock_soon
+
+        restock_soon()
 
 
 def main() -> None:

@@ -34,6 +34,8 @@ ANSWER_WORKERS = env.int("STEADY_ANSWER_WORKERS", 1)
 ANSWER_LIMIT_S = env.float("STEADY_ANSWER_LIMIT_S", 60.0)
 #: A queue of questions that all servers share, such as redis://127.0.0.1:6379/0; none unless given.
 QUEUE_URL = env.str("STEADY_QUEUE_URL", "")
+#: Copies of the demo that wait for visitors.
+VISITOR_STOCK = env.int("STEADY_VISITOR_STOCK", 30 if DEMO else 0)
 #: Networks that may read /metrics/, such as 127.0.0.1/32; none unless given.
 METRICS_FROM = env.list("STEADY_METRICS_FROM", default=[])
 #: Whether a fault in an answer ends the request (for tests), rather than being said on the page.

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from datetime import timedelta
 from io import StringIO
+from unittest import mock
 
-from django.contrib.auth import get_user_model
+from django.contrib.auth import get_user, get_user_model
 from django.core import mail
 from django.core.management import call_command
 from django.test import Client, TestCase, override_settings
@@ -18,6 +19,7 @@ from tests.demo_data import load_demo
 from tests.web.base import SiteTest, clear_caches
 from web.demo.models import PreparedJob
 from web.demo.scenario import PASSWORD, USERNAME
+from web.demo.stock import IN_STOCK, restock
 from web.demo.visits import STAYS, prepare, say_goodbye
 from web.jobs.models import Job
 from web.sheets.exchange import export_job
@@ -199,6 +201,33 @@ class VisitorTest(TestCase):
         self.assertFalse(Job.objects.filter(owner_id=user.pk).exists())
         self.assertTrue(get_user_model().objects.filter(pk=today.pk).exists())
         call_command("tidy", stdout=StringIO())
+
+    @override_settings(VISITOR_STOCK=2)
+    def test_copies_that_wait_are_given_away_once_each(self):
+        self.enterContext(mock.patch("web.demo.stock.restock_soon"))
+        self.assertEqual((restock(0.0), restock(0.0)), (2, 0))
+        waiting = set(get_user_model().objects.filter(groups__name=IN_STOCK))
+        with mock.patch("web.demo.stock.new_visitor") as made:
+            taken = []
+            for _ in range(2):
+                visitor = Client()
+                visitor.post(reverse("demo:look-around"))
+                taken.append(get_user(visitor))
+                self.assertContains(visitor.get("/jobs/"), "Tern Point Animal Clinic")
+            made.assert_not_called()
+        self.assertEqual(set(taken), waiting)
+        self.assertTrue(all(not user.groups.filter(name=IN_STOCK) for user in taken))
+        _, another = self.look_around()
+        self.assertNotIn(another, taken)
+
+    @override_settings(VISITOR_STOCK=2)
+    def test_copies_that_waited_for_a_day_are_made_anew(self):
+        restock(0.0)
+        old = get_user_model().objects.filter(groups__name=IN_STOCK).first()
+        old.date_joined = timezone.now() - STAYS - timedelta(minutes=1)
+        old.save()
+        self.assertEqual(restock(0.0), 1)
+        self.assertFalse(get_user_model().objects.filter(pk=old.pk).exists())
 
     def test_the_named_account_stays_as_it_is(self):
         self.client.force_login(self.demo)

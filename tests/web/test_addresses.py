@@ -28,6 +28,7 @@ SECRET = "Zanzibar"
 PUBLIC = {
     "common:alive",
     "common:ready",
+    "common:metrics",
     "accounts:sign-in",
     "accounts:sign-up",
     "accounts:forgotten",

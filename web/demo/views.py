@@ -11,7 +11,8 @@ from django.views.decorators.http import require_POST
 
 from web.accounts.views import BACKEND, too_often
 from web.common.rates import Rate, address_of
-from web.demo.visits import is_full, say_goodbye, welcome
+from web.demo.stock import welcome
+from web.demo.visits import is_full, say_goodbye
 
 VISITS = Rate("visits", 30, 3600)
 

@@ -42,15 +42,18 @@ def prepare(user: Any) -> None:
             PreparedJob.objects.create(content=export_job(job))
 
 
-def welcome() -> Any:
-    """A new visitor with a copy of the demo of their own; None where none is prepared."""
+def may_visit() -> bool:
+    """Whether copies of the demo are prepared."""
+    return PreparedJob.objects.exists()
+
+
+def new_visitor(group: str) -> Any:
+    """A new account of a group, with a copy of the demo of its own."""
     prepared = list(PreparedJob.objects.order_by("pk").values_list("pk", "made_at"))
-    if not prepared:
-        return None
     with one_at_a_time("visit"), transaction.atomic():
         name = f"visitor-{secrets.token_hex(4)}"
         visitor = get_user_model().objects.create_user(name)
-        visitor.groups.add(Group.objects.get_or_create(name=VISITORS)[0])
+        visitor.groups.add(Group.objects.get_or_create(name=group)[0])
         for pk, made_at in prepared:
             job = add_package(_later(_package(pk), timezone.now() - made_at), visitor, check=False)
             put_to_work(job)

@@ -12,6 +12,7 @@ from web.background.pool import POOL
 from web.demo.models import PreparedJob
 from web.demo.round import begin_drills, clinic_round
 from web.demo.scenario import CLINIC, USERNAME, load_demo, remove_demo
+from web.demo.stock import forget_stock
 from web.demo.visits import prepare
 from web.jobs.models import Job
 
@@ -29,6 +30,7 @@ class Command(BaseCommand):
             made = load_demo()
             if made or not PreparedJob.objects.exists():
                 prepare(get_user_model().objects.get(username=USERNAME))
+                forget_stock()
         if made:
             # Its plan must be worked out for it: not while the database is held.
             job = Job.objects.get(owner__username=USERNAME, name=CLINIC)

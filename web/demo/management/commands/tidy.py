@@ -9,6 +9,7 @@ from django.core.management.base import BaseCommand
 from django.db import OperationalError, connection
 
 from web.bench.loggers import forget_old_posts
+from web.demo.stock import forget_stock
 from web.demo.visits import say_goodbye
 from web.jobs.outbox import forget_old_receipts
 from web.loads.actions import forget_old_photos
@@ -30,6 +31,7 @@ class Command(BaseCommand):
         forget_old_photos()
         while say_goodbye():
             pass
+        forget_stock(older_only=True)
         self._give_space_back()
         self.stdout.write("Tidied.")
 
