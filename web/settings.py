@@ -36,6 +36,11 @@ ANSWER_LIMIT_S = env.float("STEADY_ANSWER_LIMIT_S", 60.0)
 QUEUE_URL = env.str("STEADY_QUEUE_URL", "")
 #: Copies of the demo that wait for visitors.
 VISITOR_STOCK = env.int("STEADY_VISITOR_STOCK", 30 if DEMO else 0)
+#: What one person may store: jobs, MB of photos, MB of captures, samples that wait.
+MOST_JOBS = env.int("STEADY_MOST_JOBS", 1000)
+MOST_PHOTO_MB = env.int("STEADY_MOST_PHOTO_MB", 300)
+MOST_CAPTURE_MB = env.int("STEADY_MOST_CAPTURE_MB", 1000)
+MOST_SAMPLES = env.int("STEADY_MOST_SAMPLES", 10_000_000)
 #: Networks that may read /metrics/, such as 127.0.0.1/32; none unless given.
 METRICS_FROM = env.list("STEADY_METRICS_FROM", default=[])
 #: Whether a fault in an answer ends the request (for tests), rather than being said on the page.

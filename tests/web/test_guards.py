@@ -8,8 +8,10 @@ from unittest import mock
 from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.contrib.auth.models import Group
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.test import Client, RequestFactory, override_settings
+from django.urls import reverse
 from django.utils import timezone
 
 from tests.web.base import SiteTest, clear_caches, make_load
@@ -18,6 +20,7 @@ from web.accounts import views as accounts
 from web.bench.loggers import add_logger, collect, forget_old_posts, take
 from web.bench.models import Chunk
 from web.common.bodies import MOST_BYTES, USUAL_BYTES, bounded_bodies
+from web.common.quotas import QuotaExceededError
 from web.common.rates import address_of
 from web.demo.visits import VISITORS
 from web.jobs.models import Job
@@ -25,6 +28,7 @@ from web.loads.actions import add_photo, add_reading, forget_old_photos
 from web.loads.models import Photo
 from web.loads.photos import Picture
 from web.meters.models import Meter
+from web.sheets.exchange import add_package, export_job, understood
 
 
 class BodyTest(SiteTest):
@@ -185,3 +189,67 @@ class TwiceTest(SiteTest):
 
     def test_tidying_runs(self):
         call_command("tidy", stdout=mock.Mock())
+
+
+class QuotaTest(SiteTest):
+    """What is too much is refused with a sentence, and nothing is half-stored."""
+
+    def test_the_account_page_shows_what_is_stored(self):
+        reading = add_reading(make_load(self.job), "spot", {"state": "running", "watts": 90})
+        add_photo(reading, Picture(bytes(700_000), bytes(50_000), 4, 3))
+        page = self.client.get(reverse("accounts:account"))
+        self.assertContains(page, "1 of 1000")
+        self.assertContains(page, "0.8 of 300 MB")
+
+    @override_settings(MOST_JOBS=1)
+    def test_jobs_added_and_imported(self):
+        form = {"name": "Second", "mains": "230-50", "currency": "EUR"}
+        self.assertContains(self.client.post(reverse("jobs:list"), form), "1 of 1", status_code=413)
+        with self.assertRaises(QuotaExceededError):
+            add_package(understood(export_job(self.job)), self.user)
+        self.assertEqual(Job.objects.count(), 1)
+
+    @override_settings(MOST_PHOTO_MB=0)
+    def test_a_photo_with_its_reading(self):
+        load = make_load(self.job, "Box", None)
+        form = {
+            "state": "running",
+            "watts": "90",
+            "photo": SimpleUploadedFile("box.jpg", picture()),
+        }
+        answer = self.client.post(self.url("loads:add-reading", load.pk, "spot"), form)
+        self.assertContains(answer, "no room", status_code=413)
+        self.assertFalse(Photo.objects.exists() or load.readings.exists())
+
+    @override_settings(MOST_CAPTURE_MB=0)
+    def test_a_capture_is_refused_on_its_form(self):
+        load = make_load(self.job, "Box", None)
+        file = SimpleUploadedFile("box.csv", b"time,watts\n0,1\n1,2\n2,3\n3,4\n")
+        answer = self.client.post(self.url("bench:upload", load.pk), {"file": file})
+        self.assertContains(answer, "Your captures take", status_code=422)
+        self.assertFalse(load.captures.exists())
+
+    @override_settings(MOST_SAMPLES=3)
+    def test_samples_of_a_logger(self):
+        _, token = add_logger(make_load(self.job), "plug")
+        post = "".join(f'{{"time": {1.8e9 + n}, "watts": 5}}\n' for n in range(4))
+        answer = Client().post(
+            "/api/v1/samples/",
+            post,
+            content_type="application/x-ndjson",
+            headers={"Authorization": f"Bearer {token}"},
+        )
+        self.assertContains(answer, "samples that wait", status_code=400)
+        self.assertFalse(Chunk.objects.exists())
+
+
+class MetricsTest(SiteTest):
+    def test_only_for_the_networks_named(self):
+        self.client.get(self.url("loads:survey"))
+        self.assertEqual(self.client.get("/metrics/").status_code, 404)
+        with override_settings(METRICS_FROM=["127.0.0.0/8"]):
+            page = self.client.get("/metrics/")
+            self.assertContains(page, 'address="loads:survey",method="GET",status="200"')
+            self.assertNotContains(page, f"/jobs/{self.job.pk}")
+            other = self.client.get("/metrics/", REMOTE_ADDR="198.51.100.7")
+            self.assertEqual(other.status_code, 404)

@@ -24,6 +24,7 @@ from web.accounts.forms import MailForm, PasswordForm, SignUpForm, UnitsForm
 from web.accounts.middleware import remember
 from web.accounts.models import Preferences
 from web.common.addresses import own_path
+from web.common.quotas import quotas_of
 from web.common.rates import Rate, address_of
 
 BACKEND = "web.accounts.backends.AnyCaseBackend"
@@ -136,6 +137,7 @@ def account(request: HttpRequest) -> HttpResponse:
     context = {
         "fixed": is_everybodys(request.user),
         "mail": settings.MAIL,
+        "quotas": quotas_of(request.user),
         "sign_ins": [] if is_everybodys(request.user) else _sign_ins(request.user),
     }
     return render(request, "accounts/account.html", context)

@@ -14,6 +14,7 @@ from rest_framework.views import exception_handler
 from needle.document import DocumentError
 from web.background.questions import AnswerPending
 from web.common.models import StaleRecordError
+from web.common.quotas import QuotaExceededError
 
 CONTENT_TYPE = "application/problem+json"
 #: Seconds after which an answer that is being worked out is asked for again.
@@ -48,6 +49,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     """The response to an error that a view raised; None for a fault of the site."""
     if isinstance(error, AnswerPending):
         return _pending(context)
+    if isinstance(error, QuotaExceededError):
+        return problem(HTTPStatus.REQUEST_ENTITY_TOO_LARGE, error.sentence)
     if isinstance(error, DocumentError):
         return problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.sentence, at=error.path)
     if isinstance(error, StaleRecordError):

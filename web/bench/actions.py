@@ -64,6 +64,7 @@ def read_file(capture: Capture, content: bytes) -> Capture:
         # Kept under preview, so that the columns can be given their meaning.
         capture.packed, capture.notices = b"", [as_stored(message("refused", why=str(error)))]
     capture.raw = gzip.compress(content, 1)
+    capture.make_room()
     capture.client_key = capture.client_key or uuid.uuid4()
     return save_new(capture.load.job, capture, f"Read a capture of {capture.load.name}")[0]
 

@@ -150,6 +150,7 @@ def take(logger: Logger, body: bytes) -> int:
     if waiting > MOST_WAITING:
         raise DocumentError("", "too many samples wait: make a capture of them first")
     core = parse_post(body)
+    Chunk.quota_of(logger.load.job.owner).refuse_more(len(core.time_s))
     with transaction.atomic():
         _, created = Chunk.objects.get_or_create(
             logger=logger,
@@ -192,6 +193,7 @@ def collect(logger: Logger, name: str) -> Capture | None:
             instrument=logger.instrument,
         )
         fill(capture, core)
+        capture.make_room()
         save_new(logger.load.job, capture, f"Collected a capture of {logger.load.name}")
         # Their digests stay: a post that comes again after its capture counts once too.
         logger.chunks.update(packed=b"", rows=0)

@@ -8,9 +8,11 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.core.exceptions import ValidationError
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
+from django.db.models.functions import Coalesce
 from django.utils import timezone
 
 from needle.document import DocumentError
@@ -23,6 +25,7 @@ from needle.standin.meters import Meter
 from needle.standin.timeline import Timeline
 from needle.words import is_stored
 from web.common.models import ChoiceField, Record
+from web.common.quotas import Quota, bytes_of
 from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
 
@@ -107,6 +110,21 @@ class Capture(Record):
                 raise ValidationError("Bounds between levels are W above 0.")
         if self.instrument not in INSTRUMENTS:
             raise ValidationError(f"“{self.instrument}” is no instrument.")
+
+    @classmethod
+    def quota_of(cls, person: Any) -> Quota:
+        theirs = cls.objects.filter(load__job__owner=person)
+        most = settings.MOST_CAPTURE_MB * 1_000_000
+        return Quota("captures", bytes_of(theirs, "raw", "packed"), most, bytes=True)
+
+    def make_room(self) -> None:
+        """Refuse to be stored where its owner's captures would exceed their quota.
+
+        Raises
+        ------
+        QuotaExceededError
+        """
+        self.quota_of(self.load.job.owner).refuse_more(len(self.raw) + len(self.packed))
 
     @property
     def messages(self) -> list[Message | str]:
@@ -273,3 +291,9 @@ class Chunk(models.Model):
 
     def __str__(self) -> str:
         return f"{self.rows} rows"
+
+    @classmethod
+    def quota_of(cls, person: Any) -> Quota:
+        theirs = cls.objects.filter(logger__load__job__owner=person)
+        rows = theirs.aggregate(total=Coalesce(models.Sum("rows"), 0))["total"]
+        return Quota("samples that wait", rows, settings.MOST_SAMPLES)

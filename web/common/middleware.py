@@ -10,6 +10,7 @@ from django.shortcuts import render
 from django.utils.cache import patch_cache_control, patch_vary_headers
 
 from web.common.models import StaleRecordError
+from web.common.quotas import QuotaExceededError
 from web.common.version import version
 
 
@@ -63,9 +64,9 @@ def short_queries(
 
 
 class Refusals:
-    """Turns write conflicts into a message instead of an error page.
+    """Turns writes that are refused into a message instead of an error page.
 
-    The write waited too long for a lock, or another request was faster.
+    The write waited too long for a lock, another request was faster, or a quota is used up.
     """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
@@ -77,6 +78,8 @@ class Refusals:
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if isinstance(error, StaleRecordError):
             return render(request, "changed.html", status=409)
+        if isinstance(error, QuotaExceededError):
+            return render(request, "full.html", {"why": error.sentence}, status=413)
         if not isinstance(error, OperationalError) or "locked" not in str(error):
             return None
         response = render(request, "busy.html", status=503)

@@ -176,11 +176,17 @@ def _remember(job: Job, record: Record, before: str, label: str) -> None:
 
 
 def add_job(job: Job) -> Job:
-    """Store a new job, once per ``client_key``."""
+    """Store a new job, once per ``client_key``.
+
+    Raises
+    ------
+    QuotaExceededError
+    """
     with transaction.atomic():
         known = job.sent_before(lambda known: known.owner == job.owner)
         if known is not None:
             return known
+        Job.quota_of(job.owner).refuse_more(1)
         job.save()
     return job
 

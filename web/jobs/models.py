@@ -16,6 +16,7 @@ from django.utils import timezone
 from needle.measure.instruments import Instrument
 from needle.profile.cost import MOST_PRICE, tariff_of
 from web.common.models import ChoiceField, Record, RecordQuerySet
+from web.common.quotas import Quota
 from web.common.validation import known_zone, refused_by_core
 from web.meters.models import meters_of
 
@@ -151,6 +152,10 @@ class Job(Record):
     def clean(self) -> None:
         with refused_by_core():
             tariff_of(0.0, self.tariff_hours)
+
+    @classmethod
+    def quota_of(cls, person: Any) -> Quota:
+        return Quota("jobs", cls.objects.filter(owner=person).count(), settings.MOST_JOBS)
 
     def meters(self) -> dict[str, Instrument]:
         """Its owner's meters by name, fetched once per request."""

@@ -197,7 +197,14 @@ def add_reading(
 
 
 def add_photo(reading: Reading, picture: Picture) -> Photo:
-    """Store a photo of a reading."""
+    """Store a photo of a reading.
+
+    Raises
+    ------
+    QuotaExceededError
+    """
+    owner = reading.load.job.owner
+    Photo.quota_of(owner).refuse_more(len(picture.large) + len(picture.small))
     photo = Photo(
         reading=reading,
         large=picture.large,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any, ClassVar
 
+from django.conf import settings
 from django.core.validators import MaxValueValidator, MinValueValidator
 from django.db import models
 from django.db.models import Prefetch
@@ -21,6 +22,7 @@ from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import ChoiceField, Record, RecordQuerySet
+from web.common.quotas import Quota, bytes_of
 from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 
@@ -325,6 +327,13 @@ class Photo(Record):
 
     def __str__(self) -> str:
         return f"photo of {self.reading}"
+
+    @classmethod
+    def quota_of(cls, person: Any) -> Quota:
+        """Removed ones count until ``manage.py tidy`` deletes them."""
+        theirs = cls.objects.filter(reading__load__job__owner=person)
+        most = settings.MOST_PHOTO_MB * 1_000_000
+        return Quota("photos", bytes_of(theirs, "large", "small"), most, bytes=True)
 
 
 class CombinedReading(Record):

@@ -21,6 +21,7 @@ from needle.package import Package, Row, Table, read, write
 from needle.plan.documents.parse import parse_plan
 from web.bench.models import Capture, pack
 from web.common.models import Record
+from web.common.quotas import quotas_of
 from web.house.models import HouseRecord
 from web.jobs.models import Job
 from web.loads.models import CombinedLoad, CombinedReading, Load, Photo, Reading, numbers_of
@@ -245,6 +246,8 @@ def add_package(package: Package, owner: Any, check: bool = True) -> Job:
             job = _build(package, owner)
             if check:
                 _check_whole(job)
+                for quota in quotas_of(owner):
+                    quota.refuse_more(0)
             return job
     except DocumentError:
         raise

@@ -4,6 +4,7 @@ export const WAITING = "Working…";
 const SLOW_MS = 300;
 const REFUSED = {
   409: "This was changed in another window just now: nothing was stored over that. Reload the page and do it again.",
+  413: "There is no room for it: nothing was stored. Your account shows what you store.",
   503: "The site is busy: that was not stored yet. Send it again in a few seconds.",
 };
 export const refusalFor = (status) => REFUSED[status] || "The site refused that. Reload the page and try again.";
