@@ -50,7 +50,7 @@ bench: .venv/.dev
 	@$(PY) -m tools.bench
 
 scale: .venv/.harden
-	@sh tools/ensure_postgres.sh
+	@sh tools/ensure_servers.sh
 	@$(PY) -m tools.scale
 
 harden: .venv/.harden chromium

@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import pwd
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -15,7 +16,7 @@ import tempfile
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -38,27 +39,72 @@ def run(*command: str | Path, env: dict[str, str], **more: object) -> None:
     subprocess.run(words, cwd=ROOT, env=env, check=True, **more)  # type: ignore[call-overload]
 
 
-@contextmanager
-def _started(
-    command: list[str], env: dict[str, str], log: Path
-) -> Iterator[subprocess.Popen[bytes]]:
-    with log.open("ab") as output:
-        process = subprocess.Popen(command, cwd=ROOT, env=env, stdout=output, stderr=output)
-    try:
-        yield process
-    finally:
-        process.terminate()
+class Server:
+    """A program that runs until it is stopped, or killed and begun again as a service would be."""
+
+    def __init__(self, command: list[str], env: dict[str, str], log: Path) -> None:
+        self.command, self.env, self.log = command, env, log
+        self.begin()
+
+    def begin(self) -> None:
+        with self.log.open("ab") as output:
+            # A group of its own: its children are killed with it.
+            self.process = subprocess.Popen(
+                self.command,
+                cwd=ROOT,
+                env=self.env,
+                stdout=output,
+                stderr=output,
+                start_new_session=True,
+            )
+
+    def kill(self) -> None:
+        """End it and its children at once, without a word."""
+        os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+    def stop(self) -> None:
+        self.process.terminate()
         try:
-            process.wait(20)
+            self.process.wait(20)
         except subprocess.TimeoutExpired:
-            process.kill()
-            process.wait()
+            self.kill()
+
+    def wait_for(self, is_there: Callable[[], bool]) -> None:
+        """Wait until it answers.
+
+        Raises
+        ------
+        RuntimeError
+            It ended, or takes too long.
+        """
+        until = time.monotonic() + _STARTS_S
+        while not is_there():
+            if self.process.poll() is not None or time.monotonic() > until:
+                raise RuntimeError(f"it did not start: {self.log.read_text()[-2000:]}")
+            time.sleep(0.1)
+
+
+@contextmanager
+def running(command: list[str], env: dict[str, str], log: Path) -> Iterator[Server]:
+    """A program, stopped at the end."""
+    server = Server(command, env, log)
+    try:
+        yield server
+    finally:
+        if server.process.poll() is None:
+            server.stop()
+
+
+def postgres_programs() -> Path:
+    """The folder of PostgreSQL's programs, the newest of those installed."""
+    return sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
 
 
 @contextmanager
 def postgres() -> Iterator[str]:
     """A PostgreSQL cluster in a folder of its own, on loopback, without a password; its URL."""
-    programs = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
+    programs = postgres_programs()
     folder = Path(tempfile.mkdtemp(prefix="steady-needle-postgres-"))
     # PostgreSQL refuses to run as root: then it runs as Debian's user for it.
     before: list[str] = []
@@ -116,40 +162,26 @@ def postgres() -> Iterator[str]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+def gunicorn(port: int, workers: int) -> list[str]:
+    """The command of a site of several processes."""
+    options = f"--bind 127.0.0.1:{port} --workers {workers} --threads 4 --timeout 120"
+    words = f"-m gunicorn web.wsgi:application {options} --keep-alive 75"
+    return [PYTHON, *words.split()]
+
+
 @contextmanager
 def site(env: dict[str, str], workers: int, log: Path) -> Iterator[str]:
     """The site by Waitress (one worker) or Gunicorn; its address."""
     port = free_port()
     env = {**env, "STEADY_HOST": "127.0.0.1", "STEADY_PORT": str(port)}
-    command = [PYTHON, "-m", "web.serve"]
-    if workers > 1:
-        command = [
-            PYTHON,
-            "-m",
-            "gunicorn",
-            "web.wsgi:application",
-            "--bind",
-            f"127.0.0.1:{port}",
-            "--workers",
-            str(workers),
-            "--threads",
-            "4",
-            "--timeout",
-            "120",
-            "--keep-alive",
-            "75",
-        ]
-    with _started(command, env, log) as process:
+    command = [PYTHON, "-m", "web.serve"] if workers == 1 else gunicorn(port, workers)
+    with running(command, env, log) as server:
         address = f"http://127.0.0.1:{port}"
-        until = time.monotonic() + _STARTS_S
-        while not _answers(address):
-            if process.poll() is not None or time.monotonic() > until:
-                raise RuntimeError(f"the site did not start: {log.read_text()[-2000:]}")
-            time.sleep(0.1)
+        server.wait_for(lambda: answers(address))
         yield address
 
 
-def _answers(address: str) -> bool:
+def answers(address: str) -> bool:
     try:
         with urllib.request.urlopen(f"{address}/alive/", timeout=5) as answer:
             return bool(answer.status == 200)

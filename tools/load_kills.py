@@ -1,0 +1,114 @@
+"""People at work while parts of the site are killed, for Locust (``tools.scale`` runs it).
+
+Each notes readings, and what the site acknowledged; they sign in to accounts that
+``tools.scale`` made, several at each. ``STEADY_SCALE_NOTES`` is a file that gets a line of JSON for
+each request: when, by whom, what, status, and the watts of a reading that was kept.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import random
+import re
+import time
+import uuid
+from pathlib import Path
+
+from locust import HttpUser, between, task
+
+_number = itertools.count(0)
+_TOKEN = re.compile(r'name="csrfmiddlewaretoken" value="([^"]+)"')
+_NOTES = Path(os.environ.get("STEADY_SCALE_NOTES", "/dev/null"))
+#: Accounts, and the password of them all.
+ACCOUNTS, PASSWORD = 20, "only for this run 1"
+
+
+def account(number: int) -> str:
+    """The name of an account."""
+    return f"resident-{number % ACCOUNTS}"
+
+
+class Resident(HttpUser):
+    """Somebody who looks, notes readings, and asks for answers."""
+
+    wait_time = between(10, 30)
+
+    def on_start(self) -> None:
+        self.who = next(_number)
+        address = f"10.2.{self.who // 250}.{self.who % 250 + 1}"
+        self.client.headers["X-Forwarded-For"] = address
+        self.job = ""
+        self.loads: list[str] = []
+        # Not all at once.
+        time.sleep(random.uniform(0, 20))
+
+    def _begin(self) -> bool:
+        """Sign in and find the job; whether that worked."""
+        page = self._get("/sign-in/", "sign in")
+        token = _TOKEN.search(page)
+        if token is None:
+            return False
+        form = {
+            "username": account(self.who),
+            "password": PASSWORD,
+            "csrfmiddlewaretoken": token[1],
+        }
+        jobs = self._send("/sign-in/", "sign in", form)
+        found = re.findall(r"/jobs/(\d+)/survey/", jobs)
+        if not found:
+            return False
+        survey = self._get(f"/jobs/{found[-1]}/survey/", "survey/")
+        self.loads = sorted(set(re.findall(rf"/jobs/{found[-1]}/loads/(\d+)/", survey)))
+        token = _TOKEN.search(survey)
+        if not self.loads or token is None:
+            return False
+        self.job, self.token = found[-1], token[1]
+        return True
+
+    def _get(self, path: str, name: str) -> str:
+        with self.client.get(path, name=name, catch_response=True) as response:
+            self._note(name, response)
+        return str(response.text or "")
+
+    def _send(self, path: str, name: str, form: dict[str, object], watts: float = 0.0) -> str:
+        with self.client.post(path, form, name=name, catch_response=True) as response:
+            self._note(name, response, watts)
+        return str(response.text or "")
+
+    def _note(self, name: str, response: object, watts: float = 0.0) -> None:
+        status = int(getattr(response, "status_code", 0) or 0)
+        refused = status == 0 or status >= 500
+        if refused:
+            response.failure(f"status {status}")  # type: ignore[attr-defined]
+        else:
+            response.success()  # type: ignore[attr-defined]
+        asked_s = response.elapsed.total_seconds() if status else 0.0  # type: ignore[attr-defined]
+        line = {"at": time.time(), "who": self.who, "what": name, "status": status}
+        line |= {"seconds": asked_s}
+        if watts and not refused and status < 400:
+            line["watts"] = watts
+        with _NOTES.open("a") as file:
+            file.write(json.dumps(line) + "\n")
+
+    @task(4)
+    def look(self) -> None:
+        if self.job or self._begin():
+            path = random.choice(("survey/", "plan/", "supplies/", "answer/"))
+            self._get(f"/jobs/{self.job}/{path}", path)
+
+    @task(3)
+    def reading(self) -> None:
+        if not (self.job or self._begin()):
+            return
+        # No two readings are alike: each is found again by its watts.
+        watts = round(20 + self.who + random.randrange(10**6) / 1e6, 6)
+        form = {
+            "csrfmiddlewaretoken": self.token,
+            "client_key": uuid.uuid4(),
+            "state": "running",
+            "watts": f"{watts} W",
+        }
+        path = f"/jobs/{self.job}/loads/{random.choice(self.loads)}/readings/spot/"
+        self._send(path, "keep a reading", form, watts)
