@@ -1,8 +1,9 @@
 """People at work while parts of the site are killed, for Locust (``tools.scale`` runs it).
 
-Each notes readings, and what the site acknowledged; they sign in to accounts that
-``tools.scale`` made, several at each. ``STEADY_SCALE_NOTES`` is a file that gets a line of JSON for
-each request: when, by whom, what, status, and the watts of a reading that was kept.
+Each notes readings and what the site acknowledged. They are signed in: ``STEADY_SCALE_SESSIONS`` is
+a file with keys of sessions that ``tools.scale`` made, several at each account.
+``STEADY_SCALE_NOTES`` is a file that gets a line of JSON for each request: when, by whom, what,
+status, and the watts of a reading that was kept.
 """
 
 from __future__ import annotations
@@ -21,41 +22,28 @@ from locust import HttpUser, between, task
 _number = itertools.count(0)
 _TOKEN = re.compile(r'name="csrfmiddlewaretoken" value="([^"]+)"')
 _NOTES = Path(os.environ.get("STEADY_SCALE_NOTES", "/dev/null"))
-#: Accounts, and the password of them all.
-ACCOUNTS, PASSWORD = 20, "only for this run 1"
-
-
-def account(number: int) -> str:
-    """The name of an account."""
-    return f"resident-{number % ACCOUNTS}"
+_SESSIONS = Path(os.environ.get("STEADY_SCALE_SESSIONS", "/dev/null"))
 
 
 class Resident(HttpUser):
     """Somebody who looks, notes readings, and asks for answers."""
 
-    wait_time = between(10, 30)
+    wait_time = between(20, 60)
 
     def on_start(self) -> None:
         self.who = next(_number)
         address = f"10.2.{self.who // 250}.{self.who % 250 + 1}"
         self.client.headers["X-Forwarded-For"] = address
+        keys = _SESSIONS.read_text().split()
+        self.client.cookies["sessionid"] = keys[self.who % len(keys)]
         self.job = ""
         self.loads: list[str] = []
         # Not all at once.
-        time.sleep(random.uniform(0, 20))
+        time.sleep(random.uniform(0, 40))
 
     def _begin(self) -> bool:
-        """Sign in and find the job; whether that worked."""
-        page = self._get("/sign-in/", "sign in")
-        token = _TOKEN.search(page)
-        if token is None:
-            return False
-        form = {
-            "username": account(self.who),
-            "password": PASSWORD,
-            "csrfmiddlewaretoken": token[1],
-        }
-        jobs = self._send("/sign-in/", "sign in", form)
+        """Find the job; whether that worked."""
+        jobs = self._get("/jobs/", "jobs")
         found = re.findall(r"/jobs/(\d+)/survey/", jobs)
         if not found:
             return False

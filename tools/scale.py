@@ -22,23 +22,25 @@ from pathlib import Path
 from typing import Any
 
 from tools.cluster import Cluster, cluster
-from tools.load_kills import ACCOUNTS, PASSWORD
 from tools.servers import PYTHON, environment, postgres, postgres_programs, prepare, run, site
 
 #: Longest that anybody may see errors for, s.
 MOST_ERRORS_S = 10.0
 #: How long a part stays away that was killed, s.
 AWAY_S = 10.0
+#: Accounts that the people share, several at each.
+ACCOUNTS = 20
 _ACCOUNTS = f"""
+import os
 import django
 django.setup()
-from django.contrib.auth.hashers import make_password
+from django.test import Client
 from web.demo.visits import VISITORS, new_visitor
-for number in range({ACCOUNTS}):
-    person = new_visitor(VISITORS)
-    person.username = f"resident-{{number}}"
-    person.password = make_password({PASSWORD!r}, hasher="default")
-    person.save()
+with open(os.environ["STEADY_SCALE_SESSIONS"], "w") as file:
+    for number in range({ACCOUNTS}):
+        client = Client()
+        client.force_login(new_visitor(VISITORS))
+        print(client.cookies["sessionid"].value, file=file)
 """
 
 
@@ -154,7 +156,8 @@ def restored(url: str, folder: Path) -> bool:
 def kills_on(people: int, seconds: int, folder: Path, url: str) -> bool:
     """People at work while parts are killed; prints what they met. Whether all was as wanted."""
     notes = folder / "notes"
-    env = environment(folder, STEADY_DATABASE_URL=url, STEADY_SCALE_NOTES=str(notes))
+    files = {"STEADY_SCALE_NOTES": str(notes), "STEADY_SCALE_SESSIONS": str(folder / "sessions")}
+    env = environment(folder, STEADY_DATABASE_URL=url, **files)
     prepare(env)
     run(PYTHON, "-c", _ACCOUNTS, env=env)
     done = threading.Event()

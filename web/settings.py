@@ -67,6 +67,9 @@ INSTALLED_APPS = [
     "django.forms",
     "csp",
     "axes",
+    "django_otp",
+    "django_otp.plugins.otp_totp",
+    "django_otp.plugins.otp_static",
     "rest_framework",
     "drf_spectacular",
     "drf_spectacular_sidecar",
@@ -205,6 +208,8 @@ AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
 AXES_USERNAME_CALLABLE = "web.accounts.backends.name_for_lockout"
+#: The site's name in the app that shows codes of the second step.
+OTP_TOTP_ISSUER = "Steady Needle"
 #: Where a forgotten password is mended by mail; without it, by ``manage.py changepassword``.
 _EMAIL_URL = env.str("STEADY_EMAIL_URL", "")
 MAIL = bool(_EMAIL_URL)

@@ -45,6 +45,18 @@ class PasswordForm(forms.Form):
         return typed
 
 
+class CodeForm(forms.Form):
+    """A code of the second step: six digits of an app, or a spare one."""
+
+    code = forms.CharField(
+        max_length=20,
+        widget=forms.TextInput(attrs={"autocomplete": "one-time-code", "inputmode": "numeric"}),
+    )
+
+    def clean_code(self) -> str:
+        return "".join(str(self.cleaned_data["code"]).split())
+
+
 class UnitsForm(forms.ModelForm):
     """Units that a person wants to see; open formats keep °C and 24 hours."""
 

@@ -21,8 +21,10 @@ from django.views.decorators.http import require_GET, require_http_methods
 
 from web.accounts.backends import name_for_lockout
 from web.accounts.forms import MailForm, PasswordForm, SignUpForm, UnitsForm
+from web.accounts.guards import OWN_PASSWORD, is_everybodys
 from web.accounts.middleware import remember
 from web.accounts.models import Preferences
+from web.accounts.second_step import ask_for_code, has_second_step
 from web.common.addresses import own_path
 from web.common.quotas import quotas_of
 from web.common.rates import Rate, address_of
@@ -37,13 +39,9 @@ REFUSED_SIGN_UPS = Rate("refused-sign-ups", 20, 3600)
 #: so that the owner of the name is slowed down, but never shut out.
 NAME_GUESSES = Rate("name-guesses", 30, 3600)
 SLOW_TRIES = Rate("slow-tries", 1, 10)
-#: Wrong passwords of somebody who is signed in: the old one, and the one before deleting.
-OWN_PASSWORD = Rate("own-password", 10, 900)
 LETTERS = Rate("letters", 10, 3600)
 #: Sign-ins that an account's page lists.
 SIGN_INS = 5
-#: The account that everybody who looks at a demo may know the password of.
-DEMO_NAME = "demo"
 
 
 def too_often(request: HttpRequest) -> HttpResponse:
@@ -70,6 +68,12 @@ class SignIn(views.LoginView):
             return True
         name = name_for_lockout(request)
         return NAME_GUESSES.is_spent(name) and SLOW_TRIES.count(name)
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        user = form.get_user()
+        if has_second_step(user):
+            return ask_for_code(self.request, user, self.get_redirect_url())
+        return super().form_valid(form)
 
     def form_invalid(self, form: Any) -> HttpResponse:
         GUESSES.count(address_of(self.request))
@@ -108,11 +112,6 @@ class SignOut(views.LogoutView):
         return response
 
 
-def is_everybodys(user: Any) -> bool:
-    """Whether it is the demo's named account, whose password is public."""
-    return bool(settings.DEMO and user.username == DEMO_NAME)
-
-
 def spares_the_shared_demo(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     """Refuse to take away what everybody looks at who signs in with the published password."""
 
@@ -137,6 +136,7 @@ def account(request: HttpRequest) -> HttpResponse:
     context = {
         "fixed": is_everybodys(request.user),
         "mail": settings.MAIL,
+        "second_step": has_second_step(request.user),
         "quotas": quotas_of(request.user),
         "sign_ins": [] if is_everybodys(request.user) else _sign_ins(request.user),
     }

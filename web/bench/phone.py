@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import ipaddress
 
-import segno
 from django.conf import settings
 from django.http import HttpRequest
-from django.utils.safestring import SafeString, mark_safe
+from django.utils.safestring import SafeString
+
+from web.drawing.qr import qr_code
 
 #: A longer address makes a code too fine to read; then the page without its query will do.
 MOST_LETTERS = 300
@@ -20,13 +21,7 @@ def phone_code(request: HttpRequest) -> SafeString | None:
         return None
     whole = request.get_full_path()
     address = f"{request.scheme}://{name}{whole if len(whole) <= MOST_LETTERS else request.path}"
-    drawing = segno.make(address, micro=False).svg_inline(
-        omitsize=True,
-        svgclass="phone-code",
-        lineclass="phone-code-line",
-        title=f"Code of {address}",
-    )
-    return mark_safe(drawing)  # noqa: S308 -- made of the address by the library
+    return qr_code(address, f"Code of {address}")
 
 
 def _heard_as(request: HttpRequest) -> str | None:

@@ -12,7 +12,7 @@ from typing import Any
 from django.contrib.auth import get_user_model
 from django.db import transaction
 
-from web.accounts.views import DEMO_NAME
+from web.accounts.guards import DEMO_NAME
 from web.demo.clinic_loads import clinic_bench, clinic_loads, clinic_years
 from web.demo.clinic_plans import clinic_plans, clinic_trials
 from web.demo.clinic_supplies import add_clinic_supply_tests, clinic_supplies

@@ -10,7 +10,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
-from web.accounts.views import is_everybodys
+from web.accounts.guards import is_everybodys
 from web.common.rates import Rate
 from web.jobs import people
 from web.jobs.access import acting, of_job
