@@ -254,8 +254,10 @@ def photo(request: HttpRequest, job: Job, load: int, photo: int, size: str) -> H
         raise Http404
     content = getattr(_photo(job, load, photo), size)
     response = HttpResponse(bytes(content), content_type="image/jpeg")
-    # It never changes: its address would be another.
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    # It never changes: its address would be another. Over HTTPS signing out clears what browsers
+    # keep; over plain HTTP they do not listen to that, so that nothing is kept.
+    kept = "private, max-age=31536000, immutable"
+    response["Cache-Control"] = kept if request.is_secure() else "no-store"
     return response
 
 
