@@ -11,6 +11,7 @@ from django.views.decorators.http import require_http_methods, require_POST
 
 from web.accounts.views import spares_the_shared_demo
 from web.common.addresses import own_path
+from web.common.folding import folded
 from web.common.forms import client_key
 from web.jobs import actions, people
 from web.jobs.access import access_list, acting, of_job
@@ -29,7 +30,7 @@ def index(request: HttpRequest) -> HttpResponse:
         return redirect("loads:add" if first else "loads:survey", job.pk)
     context = {
         "form": form,
-        "jobs": access_list(request.user),
+        "jobs": folded(access_list(request.user), request),
         "invitations": people.invitations_for(request.user),
         "removed": Job.objects.in_bin_of(request.user),
     }

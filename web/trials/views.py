@@ -16,6 +16,7 @@ from needle.trial.prediction import as_document
 from web.common.addresses import key_of, keys_of
 from web.common.bodies import takes_up_to
 from web.common.downloads import attachment, csv_attachment, json_attachment, svg_attachment
+from web.common.folding import folded
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.drawing.score import drawing_of
@@ -51,16 +52,18 @@ def _trial(job: Job, pk: int) -> Trial:
 @of_job
 def index(request: HtmxRequest, job: Job) -> HttpResponse:
     name = "trials/_list.html" if request.htmx else "trials/list.html"
-    return render(request, name, {"job": job, **_listed(job)})
+    return render(request, name, {"job": job, **_listed(job, request)})
 
 
-def _listed(job: Job) -> dict[str, Any]:
+def _listed(job: Job, request: HtmxRequest) -> dict[str, Any]:
     """The job's trials, how good their forecasts were, and what follows for its plans."""
     trials = _trials(job)
-    views = [view_of(trial, whole=False) for trial in trials]
+    shown = folded(trials, request)
+    views = [view_of(trial, whole=False) for trial in shown.rows]
     scored, waiting = score_of(trials)
     return {
         "views": views,
+        "trials": shown,
         "honesty": honesty_of(job),
         "score": scored,
         "score_drawing": drawing_of(scored) if scored.trials else None,

@@ -14,10 +14,14 @@ from web.jobs.models import Job
 register = template.Library()
 
 
+#: Jobs in the menu of every page.
+MOST_SWITCHED = 30
+
+
 @register.filter
 def jobs_of(user: Any) -> Any:
-    """Jobs that a user owns or is at."""
-    return Job.objects.visible_to(user)
+    """Jobs that a user owns or is at, the first by name: the list of jobs has them all."""
+    return Job.objects.visible_to(user)[:MOST_SWITCHED]
 
 
 @register.filter
