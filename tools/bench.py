@@ -63,7 +63,7 @@ def plan_document(loads: int, hours: float) -> dict[str, Any]:
         "hours": hours,
         "supply": {
             "battery": {"chemistry": "lfp", "nominal_wh": 40 * loads * hours},
-            "inverter": {"continuous_w": 20_000, "surge_va": 40_000},
+            "inverter": {"continuous_w": 2_000 * loads, "surge_va": 4_000 * loads},
         },
         "loads": rows,
     }

@@ -153,17 +153,21 @@ class GrowingSite:
 
         from django.utils import timezone
 
+        from web.trials.actions import start_trial
         from web.trials.models import CheckIn, Trial
 
         job = self.job(f"{count} trials, {check_ins} check-ins")
-        supply, began = job.supplies.first(), timezone.now() - timedelta(days=366)
+        supply, began = job.supplies.first(), timezone.now() - timedelta(days=30)
         for number in range(count):
-            trial = Trial.objects.create(
-                job=job, supply=supply, name=f"Trial {number}", started_at=began
-            )
+            started = Trial(job=job, supply=supply, name=f"Trial {number}", started_at=began)
+            trial = start_trial(started, [job.loads.get().pk])
             CheckIn.objects.bulk_create(
-                CheckIn(trial=trial, at=began + timedelta(days=day), data={"watts": 2.0})
-                for day in range(1, check_ins + 1)
+                CheckIn(
+                    trial=trial,
+                    at=began + timedelta(hours=(place + 1) * 700 / check_ins),
+                    data={"watts": 2.0},
+                )
+                for place in range(check_ins)
             )
         return job
 
@@ -171,6 +175,7 @@ class GrowingSite:
 def site() -> GrowingSite:
     """Jobs, loads, plans, trials and check-ins, by the pages that list them."""
     made = GrowingSite()
+    print("  pages of the site", flush=True)
     made.show("loads, their survey", (10, 50, 200, 500), made.loads)
     made.show("plans, the day plan", (1, 10, 100), made.plans)
     trials = "trials, their list"
