@@ -15,8 +15,9 @@ demo-reset: .venv/.runtime
 	@$(PY) manage.py migrate --verbosity 0
 	@$(PY) manage.py demo --reset
 
+# One process more than cores: a third of the time they wait for the browser.
 test: .venv/.dev chromium lint types contracts
-	@$(PY) manage.py test --no-input --parallel auto --settings tests.settings tests
+	@$(PY) manage.py test --no-input --parallel $$(($$(nproc) + 1)) --settings tests.settings tests
 
 check: .venv/.dev lint types core-tests measures
 
@@ -48,6 +49,7 @@ docs: .venv/.dev
 
 bench: .venv/.dev
 	@$(PY) -m tools.bench
+	@$(PY) -m tools.growth
 
 scale: .venv/.harden
 	@sh tools/ensure_servers.sh

@@ -8,6 +8,7 @@ import socket
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from tools.servers import PYTHON, Server, answers, free_port, gunicorn, running
@@ -78,7 +79,7 @@ def cluster(env: dict[str, str], folder: Path) -> Iterator[Cluster]:
         ports = [free_port(), free_port()]
         servers = [begin(f"site-{port}", *gunicorn(port, 2)) for port in ports]
         for server, port in zip(servers, ports, strict=True):
-            server.wait_for(lambda port=port: answers(f"http://127.0.0.1:{port}"))  # type: ignore[misc]
+            server.wait_for(partial(answers, f"http://127.0.0.1:{port}"))
         port = free_port()
         settings = folder / "nginx.conf"
         settings.write_text(

@@ -9,8 +9,6 @@ from __future__ import annotations
 import gc
 import math
 import resource
-import statistics
-import time
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
@@ -19,21 +17,16 @@ from typing import Any
 import django
 import numpy as np
 
-from tools.bench import plan_document
+from tools.bench import median_s, plan_document
 
 #: Exponent above which something grows faster than its size, with room for noise.
 MOST_EXPONENT = 1.15
 
 
-def seconds_of(run: Callable[[], Any], times: int = 3) -> float:
+def warm_s(run: Callable[[], Any]) -> float:
     """Median time of a call, s, after one that does not count."""
     run()
-    taken = []
-    for _ in range(times):
-        begin = time.perf_counter()
-        run()
-        taken.append(time.perf_counter() - begin)
-    return statistics.median(taken)
+    return median_s(run, 3)
 
 
 def exponent_of(sizes: Sequence[float], seconds: Sequence[float]) -> float:
@@ -43,7 +36,7 @@ def exponent_of(sizes: Sequence[float], seconds: Sequence[float]) -> float:
 
 def show(what: str, sizes: Sequence[float], make: Callable[[int], Callable[[], Any]]) -> None:
     """Print times at some sizes, smallest first, and their exponent."""
-    seconds = [seconds_of(make(int(size))) for size in sizes]
+    seconds = [warm_s(make(int(size))) for size in sizes]
     exponent = exponent_of(sizes, seconds)
     times = "  ".join(
         f"{size:,.0f}: {taken * 1000:.0f} ms" for size, taken in zip(sizes, seconds, strict=True)
@@ -148,7 +141,7 @@ class GrowingSite:
         return f"/jobs/{job.pk}/plan/"
 
     def trials(self, count: int, check_ins: int) -> Any:
-        """A job with trials that ended, of so many check-ins each."""
+        """A job with trials under way, each with some check-ins."""
         from datetime import timedelta
 
         from django.utils import timezone

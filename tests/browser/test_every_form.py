@@ -33,6 +33,7 @@ WITHOUT_TYPING = {
     "DoingForm": "its fields are written in a drill's bench, which is typed into",
     "PutOffForm": "its field is written in the survey, which is typed into",
     "MailForm": "one field, only where mail is set up",
+    "CodeForm": "one field, which the demo's account has not",
     "PasswordForm": "one field, which the demo's account has not",
 }
 

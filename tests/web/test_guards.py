@@ -17,6 +17,7 @@ from django.utils import timezone
 from tests.web.base import SiteTest, clear_caches, make_load
 from tests.web.test_photos import picture
 from web.accounts import views as accounts
+from web.accounts.guards import DEMO_NAME
 from web.bench.loggers import add_logger, collect, forget_old_posts, take
 from web.bench.models import Chunk
 from web.common.bodies import MOST_BYTES, USUAL_BYTES, bounded_bodies
@@ -134,7 +135,7 @@ class GuessTest(SiteTest):
 @override_settings(DEMO=True)
 class SharedDemoTest(SiteTest):
     def test_what_everybody_looks_at_cannot_be_taken_away(self):
-        shared = get_user_model().objects.create_user(accounts.DEMO_NAME)
+        shared = get_user_model().objects.create_user(DEMO_NAME)
         job = Job.objects.create(owner=shared, name="Clinic")
         meter = Meter.objects.create(owner=shared, name="Plug", kind="plug")
         self.client.force_login(shared)
@@ -198,7 +199,7 @@ class QuotaTest(SiteTest):
         reading = add_reading(make_load(self.job), "spot", {"state": "running", "watts": 90})
         add_photo(reading, Picture(bytes(700_000), bytes(50_000), 4, 3))
         page = self.client.get(reverse("accounts:account"))
-        self.assertContains(page, "1 of 1000")
+        self.assertContains(page, "1 of 1,000")
         self.assertContains(page, "0.8 of 300 MB")
 
     @override_settings(MOST_JOBS=1)

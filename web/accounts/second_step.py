@@ -75,7 +75,9 @@ def begin(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         if device.verify_token(form.cleaned_data["code"]):
             codes = _confirm(user, device)
-            return render(request, "accounts/spare_codes.html", {"codes": codes})
+            response = render(request, "accounts/spare_codes.html", {"codes": codes})
+            response["Cache-Control"] = "no-store"
+            return response
         form.add_error("code", "That is not the code of this moment: wait for the next one.")
     context = {"drawing": qr_code(device.config_url, "Code for an app"), "secret": _secret(device)}
     return _page(request, "accounts/second_step.html", form, **context)

@@ -25,9 +25,8 @@ from needle.plan.verdict import LIKELY, NOT_OF_BATTERY, verdict_of
 PAIRED_DRAWS = 60
 #: Most changes that are simulated; those with the least to gain are left out first.
 MOST_SUGGESTIONS = 8
-#: How many times as far as the plan a gain is looked for; what lies beyond is "at least". A plan
-#: reaches beyond its likely end already.
-FURTHEST = 3
+#: How many times as far as the plan a gain is looked for; what lies beyond is "at least".
+FURTHEST = 8
 #: Most changes that are simulated if the plan holds anyway.
 MOST_WHERE_IT_HOLDS = 3
 #: Least gain of a change that is shown, h.

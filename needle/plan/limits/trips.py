@@ -468,6 +468,8 @@ class TripSimulator:
             for n in block.edges:
                 # No start asks for more than its VA beside the most that runs.
                 close = self.start_va[n][rows] + most_va > self.carried_va[n][rows]
+                if not close.any():
+                    continue
                 hit, when, asked = self._failed_starts(
                     n, block, block.beside, rows, np.flatnonzero(close)
                 )
