@@ -3,9 +3,11 @@
 import contextlib
 import io
 import json
+import multiprocessing
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from needle.__main__ import main
 from tests.core.test_plan import BASE
@@ -73,8 +75,8 @@ class CommandTest(unittest.TestCase):
         self.folder = tempfile.TemporaryDirectory()
         self.addCleanup(self.folder.cleanup)
 
-    def file(self, content):
-        path = Path(self.folder.name) / "in.json"
+    def file(self, content, name="in.json"):
+        path = Path(self.folder.name) / name
         path.write_text(content if isinstance(content, str) else json.dumps(content))
         return str(path)
 
@@ -144,6 +146,22 @@ class CommandTest(unittest.TestCase):
         self.assertEqual((status, err), (2, "needle: 1 of 2 files were refused\n"))
         self.assertEqual(first, self.answer("plan", good, "--draws", "20"))
         self.assertEqual(second, {"file": str(bad), "error": "odds: 2 is too large: at most 0.999"})
+
+    def test_many_plans_are_answered_by_several_processes_in_their_order(self):
+        files = [self.file({**BASE, "needed_hours": 2 + n}, f"plan-{n}.json") for n in range(6)]
+        Path(files[3]).write_text("[]")
+        # Workers of the parallel runner are daemons, which may not have children otherwise.
+        alone = multiprocessing.current_process()._config
+        with (
+            mock.patch.dict(alone, {"daemon": False}),
+            mock.patch("os.cpu_count", return_value=2),
+        ):
+            status, out, err = run("plan", *files, "--draws", "20")
+        answers = [json.loads(line) for line in out.splitlines()]
+        self.assertEqual((status, err), (2, "needle: 1 of 6 files were refused\n"))
+        self.assertEqual(answers[3]["file"], files[3])
+        for n in (0, 5):
+            self.assertEqual(answers[n], self.answer("plan", files[n], "--draws", "20"))
 
     def test_a_load_by_its_evidence_is_the_load_that_the_profile_describes(self):
         capture = Path(self.folder.name) / "box.csv"

@@ -254,3 +254,14 @@ class MetricsTest(SiteTest):
             self.assertNotContains(page, f"/jobs/{self.job.pk}")
             other = self.client.get("/metrics/", REMOTE_ADDR="198.51.100.7")
             self.assertEqual(other.status_code, 404)
+
+
+class LongListTest(SiteTest):
+    def test_the_first_hundred_come_at_once_and_all_when_asked_for(self):
+        Job.objects.bulk_create(Job(owner=self.user, name=f"Job {n:03}") for n in range(104))
+        page = self.client.get("/jobs/")
+        self.assertContains(page, "answer-line", 100)
+        self.assertContains(page, "All 105\xa0jobs")
+        page = self.client.get("/jobs/?all=1")
+        self.assertContains(page, "answer-line", 105)
+        self.assertNotContains(page, "All 105\xa0jobs")

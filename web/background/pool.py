@@ -83,7 +83,7 @@ class AnswerPool:
 
     def _begin(self) -> None:
         """Give waiting questions to the workers that are free."""
-        while self.waiting and self.at_work < settings.ANSWER_WORKERS:
+        while self.waiting and self.at_work < _most_workers():
             _, _, asked = heapq.heappop(self.waiting)
             self.at_work += 1
             asked.at_work = True
@@ -125,7 +125,7 @@ class AnswerPool:
     def _workers(self) -> ProcessPoolExecutor:
         if self.processes is None:
             self.processes = ProcessPoolExecutor(
-                settings.ANSWER_WORKERS, multiprocessing.get_context("spawn"), _end_with_parent
+                _most_workers(), multiprocessing.get_context("spawn"), _end_with_parent
             )
         return self.processes
 
@@ -136,6 +136,11 @@ class AnswerPool:
             if self.processes is not None:
                 self.processes.shutdown(wait=False, cancel_futures=True)
             self.processes = None
+
+
+def _most_workers() -> int:
+    """Processes of the pool: one where the settings want none, but a queue cannot be reached."""
+    return max(1, settings.ANSWER_WORKERS)
 
 
 def _end_with_parent() -> None:
