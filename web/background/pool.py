@@ -140,7 +140,8 @@ class AnswerPool:
 
 def _most_workers() -> int:
     """Processes of the pool: one where the settings want none, but a queue cannot be reached."""
-    return max(1, settings.ANSWER_WORKERS)
+    wanted: int = settings.ANSWER_WORKERS
+    return max(1, wanted)
 
 
 def _end_with_parent() -> None:
