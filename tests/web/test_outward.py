@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import hmac
 import json
 import queue
+import socket
 import threading
 from datetime import timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -216,6 +218,27 @@ class HookTest(SiteTest):
         self.hook.events = []
         Delivery.objects.all().delete()
         self.assertEqual(note_events(self.hook), 0)
+
+    @INSIDE
+    def test_a_receiver_that_trickles_is_cut_off(self):
+        listener = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(listener.close)
+        done = threading.Event()
+        self.addCleanup(done.set)
+
+        def trickle():
+            theirs, _ = listener.accept()
+            with theirs, contextlib.suppress(OSError):
+                while not done.wait(0.05):
+                    theirs.sendall(b"H")
+
+        threading.Thread(target=trickle, daemon=True).start()
+        address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+        with (
+            mock.patch.object(delivering, "TIMEOUT_S", 0.4),
+            self.assertRaises(Refused),
+        ):
+            delivering.post(address, "{}", "secret")
 
     @INSIDE
     def test_what_is_not_taken_is_tried_again_and_given_up(self):

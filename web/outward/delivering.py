@@ -13,7 +13,9 @@ import ipaddress
 import logging
 import socket
 import ssl
+import threading
 import time
+from contextlib import suppress
 from datetime import timedelta
 from http.client import HTTPConnection, HTTPException, HTTPSConnection
 from urllib.parse import urlsplit
@@ -25,6 +27,7 @@ from web.outward.models import Delivery
 
 log = logging.getLogger("steady.outward")
 
+#: Longest that one message may take, s.
 TIMEOUT_S = 10.0
 #: When a message is tried again, after each failure.
 WAITS = tuple(timedelta(minutes=minutes) for minutes in (1, 5, 30, 120, 480))
@@ -107,15 +110,26 @@ def post(url: str, body: str, secret: str) -> None:
     }
     try:
         connection = _connection(parts.scheme, parts.hostname, port)
+        # A receiver that sends a byte now and then never times out by itself.
+        limit = threading.Timer(TIMEOUT_S, _cut, [connection])
+        limit.start()
         try:
             connection.request("POST", target, body.encode(), headers)
             status = connection.getresponse().status
         finally:
+            limit.cancel()
             connection.close()
     except (OSError, HTTPException, ValueError) as error:
         raise Refused(f"{type(error).__name__}: {error}") from None
     if not 200 <= status < 300:
         raise Refused(f"it answered {status}")
+
+
+def _cut(connection: HTTPConnection) -> None:
+    """End a connection that another thread waits for."""
+    with suppress(OSError):
+        if connection.sock is not None:
+            connection.sock.shutdown(socket.SHUT_RDWR)
 
 
 def deliver() -> int:
