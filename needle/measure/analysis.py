@@ -206,7 +206,7 @@ def analyse(
 
 def _day_means(series: Series) -> np.ndarray:
     """Mean W of each day from the first row on that is at least nine tenths covered."""
-    day = ((series.time_s - series.time_s[0]) // DAY_S).astype(int)
+    day = ((series.time_s - series.time_s[0]) / DAY_S).astype(int)
     seconds = np.bincount(day, series.weight_s)
     joules = np.bincount(day, series.weight_s * series.watts)
     whole = seconds > 0.9 * DAY_S

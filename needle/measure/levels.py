@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
@@ -62,15 +63,19 @@ class Series:
     interval_s: float
     noise_w: float
 
-    @property
+    @cached_property
+    def spans_s(self) -> np.ndarray:
+        """Seconds from each row to the next; 0 across a gap."""
+        return np.where(self.gap_after[:-1], 0.0, np.diff(self.time_s))
+
+    @cached_property
     def covered_s(self) -> float:
-        return float(np.sum(np.diff(self.time_s)[~self.gap_after[:-1]]))
+        return float(np.sum(self.spans_s))
 
     def energy_wh(self, power: np.ndarray | None = None) -> float:
         """Wh over covered time by the trapezoid rule; never across a gap."""
         values = self.watts if power is None else power
-        spans = np.where(self.gap_after[:-1], 0.0, np.diff(self.time_s))
-        return float(np.sum((values[:-1] + values[1:]) * spans)) / 7200.0
+        return float(np.dot(values[:-1] + values[1:], self.spans_s)) / 7200.0
 
 
 def series_of(time_s: np.ndarray, watts: np.ndarray) -> Series:
@@ -147,20 +152,21 @@ def find_levels(series: Series, bounds_w: Sequence[float] = ()) -> Levels:
     size = _odd(_filter_size(series.interval_s), len(series.watts))
     smooth = median_filter(series.watts, size=size, mode="nearest")
     passing, spike = _passing(smooth, series.noise_w)
+    place = np.log1p(np.maximum(smooth, 0.0))
     bounds = np.log1p(sorted(bounds_w)) if bounds_w else None
     if bounds is None:
-        bounds = _bounds(smooth, series, passing | spike)
-    label = np.searchsorted(bounds, np.log1p(np.maximum(smooth, 0.0))).astype(np.int32)
+        bounds = _bounds(smooth, place, series, passing | spike)
+    label = np.searchsorted(bounds, place).astype(np.int32)
     after = np.append(label[1:], label[-1:])
     label = _settled(np.where(spike, after, label), series)
     if not bounds_w:
         label = _bridged(label, series)
-    used = np.unique(label)
-    label = np.searchsorted(used, label).astype(np.int32)
-    count = len(used)
+    is_used = np.bincount(label) > 0
+    label = (np.cumsum(is_used) - 1).astype(np.int32)[label]
+    count = int(is_used.sum())
     watts = _medians(smooth, label, count)
     seconds = np.bincount(label, weights=series.weight_s, minlength=count)
-    holds = _holds(smooth, label, watts, series)
+    holds = _holds(smooth, label, watts, seconds, series)
     if not holds and not bounds_w and (split := _on_and_off(smooth, series)) is not None:
         label, holds = _bridged(_settled(split, series), series), True
         watts = _medians(smooth, label, 2)
@@ -184,10 +190,11 @@ def _odd(size: int, most: int) -> int:
     return min(size, most if most % 2 else most - 1) or 1
 
 
-def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray:
+def _bounds(smooth: np.ndarray, place: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray:
     """Boundaries between levels in log power; empty for a single level.
 
-    Rows ``aside`` belong to no level and are not counted.
+    ``place`` is the logarithm of the smooth power. Rows ``aside`` belong to no level and are not
+    counted.
     """
     from scipy.ndimage import gaussian_filter1d
 
@@ -196,7 +203,6 @@ def _bounds(smooth: np.ndarray, series: Series, aside: np.ndarray) -> np.ndarray
     low, high = np.quantile(smooth, [0.002, 1 - rare])
     if high - low < max(STEADY_SHARE * high, 6 * series.noise_w, 1.0):
         return np.zeros(0)
-    place = np.log1p(np.maximum(smooth, 0.0))
     # Bins no finer than the noise: a quiet low level must not fall apart.
     index = (place / _BIN).astype(np.int64)
     count = int(index.max()) + 8
@@ -214,11 +220,14 @@ def _passing(smooth: np.ndarray, noise_w: float) -> tuple[np.ndarray, np.ndarray
     the second as a row of its own. A pulse, with the same level on both sides, is neither.
     """
     step = np.diff(smooth)
-    near = np.maximum(0.1 * smooth, max(4 * noise_w, 1.0))
-    before, after = np.concatenate(([0.0], step)), np.append(step, 0.0)
-    jumps = (np.abs(before) > near) & (np.abs(after) > near)
-    across = np.abs(before + after) > near
-    return jumps & (before * after > 0), jumps & (before > 0) & (after < 0) & across
+    large = np.abs(step)
+    near = np.maximum(0.1 * smooth[1:-1], max(4 * noise_w, 1.0))
+    jumps = np.flatnonzero((large[:-1] > near) & (large[1:] > near))
+    before, after = step[jumps], step[jumps + 1]
+    passing, spike = np.zeros(len(smooth), dtype=bool), np.zeros(len(smooth), dtype=bool)
+    passing[jumps + 1] = before * after > 0
+    spike[jumps + 1] = (before > 0) & (after < 0) & (np.abs(before + after) > near[jumps])
+    return passing, spike
 
 
 def _blur_low(time: np.ndarray, noise_w: float) -> np.ndarray:
@@ -312,15 +321,20 @@ def _on_and_off(smooth: np.ndarray, series: Series) -> np.ndarray | None:
     return np.repeat(on.astype(np.int32), np.diff(np.append(new, len(smooth))))
 
 
-def _holds(smooth: np.ndarray, label: np.ndarray, watts: np.ndarray, series: Series) -> bool:
+def _holds(
+    smooth: np.ndarray,
+    label: np.ndarray,
+    watts: np.ndarray,
+    seconds: np.ndarray,
+    series: Series,
+) -> bool:
     """Whether every important level stays near its own median most of the time."""
-    level = watts[label]
-    near = np.abs(smooth - level) <= np.maximum(0.2 * level, np.maximum(4 * series.noise_w, 1.5))
-    time = np.bincount(label, weights=series.weight_s)
+    room_w = np.maximum(0.2 * watts, max(4 * series.noise_w, 1.5))
+    near = np.abs(smooth - watts[label]) <= room_w[label]
     inside = np.bincount(label, weights=series.weight_s * near)
-    energy = time * np.maximum(watts, 0.1)
+    energy = seconds * np.maximum(watts, 0.1)
     heavy = energy > 0.1 * energy.sum()
-    return bool((inside[heavy] >= _HOLDS * time[heavy]).all())
+    return bool((inside[heavy] >= _HOLDS * seconds[heavy]).all())
 
 
 def _segments(label: np.ndarray, series: Series) -> Segments:
