@@ -51,7 +51,13 @@ class RecipeTest(unittest.TestCase):
             run = subprocess.run(
                 [sys.executable, "manage.py", "test", "--no-input", "tests.test_added"],
                 cwd=tree,
-                env={**os.environ, "DJANGO_SETTINGS_MODULE": "tests.settings", "PYTHONPATH": ""},
+                env={
+                    **os.environ,
+                    "DJANGO_SETTINGS_MODULE": "tests.settings",
+                    "PYTHONPATH": "",
+                    # Not the database of the run that this is part of.
+                    "STEADY_DATABASE_URL": "",
+                },
                 capture_output=True,
                 text=True,
                 check=False,
