@@ -81,14 +81,17 @@ class Series:
 def series_of(time_s: np.ndarray, watts: np.ndarray) -> Series:
     """Return a series without rows that lack power, with its gaps and row weights."""
     usable = np.isfinite(watts)
-    time_s, watts = time_s[usable], watts[usable]
+    if not usable.all():
+        time_s, watts = time_s[usable], watts[usable]
     spans = np.diff(time_s)
-    interval = float(np.median(spans))
+    # Most loggers are regular: then no median need be looked for.
+    regular = spans.size > 0 and float(spans.min()) == float(spans.max())
+    interval = float(spans[0]) if regular else float(np.median(spans))
     gap = spans > GAP_INTERVALS * interval
-    covered = np.where(gap, 0.0, spans)
+    half = np.where(gap, 0.0, spans / 2)
     weight = np.zeros(len(time_s))
-    weight[:-1] += covered / 2
-    weight[1:] += covered / 2
+    weight[:-1] = half
+    weight[1:] += half
     noise = 1.4826 * float(np.median(np.abs(np.diff(watts)))) / np.sqrt(2)
     return Series(time_s, watts, weight, np.append(gap, False), interval, max(noise, 0.05))
 
