@@ -247,11 +247,13 @@ class QuotaTest(SiteTest):
 class MetricsTest(SiteTest):
     def test_only_for_the_networks_named(self):
         self.client.get(self.url("loads:survey"))
+        self.client.generic("ZANZIBAR", self.url("loads:survey"))
         self.assertEqual(self.client.get("/metrics/").status_code, 404)
         with override_settings(METRICS_FROM=["127.0.0.0/8"]):
             page = self.client.get("/metrics/")
             self.assertContains(page, 'address="loads:survey",method="GET",status="200"')
             self.assertNotContains(page, f"/jobs/{self.job.pk}")
+            self.assertNotContains(page, "ZANZIBAR")
             other = self.client.get("/metrics/", REMOTE_ADDR="198.51.100.7")
             self.assertEqual(other.status_code, 404)
 
