@@ -138,6 +138,32 @@ class PoolTest(EngineTest):
         second.write_text("done")
         self.assertEqual(self.ask("report", "bob", LONG, operator.add, 1, 2), 3)
 
+    def test_what_somebody_waits_for_is_put_further_forward(self):
+        with self.assertRaises(AnswerPending):
+            self.slow()
+        second = self.pipe.with_name("second")
+        os.mkfifo(second)
+        for key, owner in (("early", "bob"), ("late", "cyd")):
+            work = (Path.read_text, second) if key == "late" else (operator.add, 1, 2)
+            with self.assertRaises(AnswerPending):
+                self.ask(key, owner, 0.0, *work, urgency=Urgency.LATER)
+        with self.assertRaises(AnswerPending):
+            self.ask("late", "cyd", 0.0, Path.read_text, second)
+        self.pipe.write_text("done")
+        self.slow(wait_s=LONG)
+        self.assertEqual(at_work(self.engine), {"late"})
+        second.write_text("done")
+        self.assertEqual(self.ask("early", "bob", LONG, operator.add, 1, 2), 3)
+        self.assertEqual((self.engine.waiting, self.engine.at_work), ([], 0))
+
+    def test_an_answer_that_cannot_be_kept_is_given_and_its_owner_may_ask_again(self):
+        with (
+            mock.patch("web.background.pool.keep", side_effect=OSError("disk full")),
+            self.assertLogs("steady.answers", "ERROR"),
+        ):
+            self.assertEqual(self.ask("sum", "ada", LONG, operator.add, 1, 1), 2)
+        self.assertEqual(self.ask("next", "ada", LONG, operator.add, 1, 2), 3)
+
     def test_a_refusal_travels_and_is_kept(self):
         with self.assertRaises(DocumentError) as caught:
             self.ask("plan", "ada", LONG, parse_plan, {"hours": 5})
@@ -243,6 +269,22 @@ class QueueTest(EngineTest):
             self.redis.delete(*self.redis.keys("steady:*"))
         self.assertEqual(self.work_off(), 2)
         self.assertEqual(len(self.worked), 1)
+
+    def test_what_somebody_waits_for_is_put_in_once_more_and_worked_out_once(self):
+        later = Question("sum", "ada", operator.add, (1, 1), Urgency.LATER)
+        now = Question("sum", "ada", operator.add, (1, 1), Urgency.NOW)
+        for question in (later, now, now, later):
+            with self.assertRaises(AnswerPending):
+                self.other.ask(question, 0.0)
+        self.assertEqual(self.work_off(), 2)
+        self.assertEqual(len(self.worked), 1)
+        self.assertEqual(self.redis.keys("steady:*"), [])
+
+    def test_what_another_worker_has_is_left_to_it(self):
+        question = Question("sum", "ada", operator.add, (1, 1))
+        with self.engine.at_work(question):
+            self.assertFalse(self.engine.take(question))
+        self.assertTrue(self.engine.take(question))
 
     def test_marks_last_for_as_long_as_somebody_works(self):
         question = Question("slow", "ada", operator.add, (1, 1))

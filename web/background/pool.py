@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import heapq
 import itertools
+import logging
 import multiprocessing
 import os
 import threading
@@ -18,7 +19,16 @@ from typing import Any
 from django.conf import settings
 
 from needle.document import DocumentError
-from web.background.questions import AnswerPending, Question, in_time, keep, keep_refusal
+from web.background.questions import (
+    AnswerPending,
+    Question,
+    Urgency,
+    in_time,
+    keep,
+    keep_refusal,
+)
+
+log = logging.getLogger("steady.answers")
 
 #: Questions that may be open at a time.
 MAX_OPEN = 64
@@ -29,6 +39,7 @@ class _Open:
     """A question that is being worked out or waits for it."""
 
     question: Question
+    urgency: Urgency
     asked_s: float = field(default_factory=time.monotonic)
     at_work: bool = False
     answer: Future[Any] = field(default_factory=Future)
@@ -58,7 +69,9 @@ class AnswerPool:
         while True:
             with self.moved:
                 asked = self.open.get(question.key) or self._take(question)
-                if asked is None and not self.moved.wait(until - time.monotonic()):
+                if asked is not None:
+                    self._raise(asked, question.urgency)
+                elif not self.moved.wait(until - time.monotonic()):
                     raise AnswerPending(waiting=True)
             if asked is not None:
                 try:
@@ -75,16 +88,28 @@ class AnswerPool:
         """Put a question in its place; None while its owner has another or too many are open."""
         if question.owner in self.owners or len(self.open) >= MAX_OPEN:
             return None
-        asked = _Open(question)
+        asked = _Open(question, question.urgency)
         self.open[question.key], self.owners[question.owner] = asked, question.key
-        heapq.heappush(self.waiting, (question.urgency, next(self.number), asked))
+        self._put(asked)
         self._begin()
         return asked
+
+    def _put(self, asked: _Open) -> None:
+        heapq.heappush(self.waiting, (asked.urgency, next(self.number), asked))
+
+    def _raise(self, asked: _Open, urgency: Urgency) -> None:
+        """Put a question further forward if somebody asks it more urgently than before."""
+        if urgency < asked.urgency:
+            asked.urgency = urgency
+            # Its place further back is passed over when its turn comes there.
+            self._put(asked)
 
     def _begin(self) -> None:
         """Give waiting questions to the workers that are free."""
         while self.waiting and self.at_work < _most_workers():
             _, _, asked = heapq.heappop(self.waiting)
+            if asked.at_work:
+                continue
             self.at_work += 1
             asked.at_work = True
             self._submit(asked.question).add_done_callback(
@@ -102,10 +127,8 @@ class AnswerPool:
 
     def _done(self, asked: _Open, done: Future[Any]) -> None:
         error = None if done.cancelled() else done.exception()
-        if isinstance(error, DocumentError):
-            keep_refusal(asked.question.key, error)
-        elif error is None and not done.cancelled():
-            keep(asked.question.key, done.result())
+        if not done.cancelled():
+            self._keep(asked.question.key, done, error)
         with self.moved:
             self.at_work -= 1
             self.open.pop(asked.question.key, None)
@@ -121,6 +144,16 @@ class AnswerPool:
             asked.answer.set_exception(error)
         else:
             asked.answer.set_result(done.result())
+
+    def _keep(self, key: str, done: Future[Any], error: BaseException | None) -> None:
+        try:
+            if error is None:
+                keep(key, done.result())
+            elif isinstance(error, DocumentError):
+                keep_refusal(key, error)
+        except Exception:
+            # Who waits gets it, and the owner's place becomes free.
+            log.exception("An answer could not be kept")
 
     def _workers(self) -> ProcessPoolExecutor:
         if self.processes is None:

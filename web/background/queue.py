@@ -1,7 +1,7 @@
 """A queue that all servers share and workers on any machine take from, by Celery and Redis.
 
-Beside the queue, Redis holds two marks of each question: that it is asked, and that its owner has
-one. Whoever works at it renews them; when a worker is lost they end, and the next request that
+Beside the queue, Redis holds marks of each question: that it is asked, that its owner has one, and
+that it was put further forward. Whoever works at it renews them; when a worker is lost they end, and the next request that
 asks puts the question into the queue again. The answer itself goes into the shared cache.
 """
 
@@ -121,26 +121,40 @@ class AnswerQueue:
         asked, owner = _marks(question.key, question.owner)
         mark = self.redis.get(asked)
         if mark is not None:
-            state, since = str(mark).split()
+            state, urgency, since = str(mark).split()
+            if state == "waits" and question.urgency < int(urgency):
+                self._raise(question)
             return AnswerPending(state == "waits", max(0.0, time.time() - float(since)))
         life_ms = int(1000 * WAITS_S)
         mine = self.redis.set(owner, asked, px=life_ms, nx=True)
         if not mine and self.redis.get(owner) != asked:
             return AnswerPending(waiting=True)
-        if self.redis.set(asked, f"waits {time.time()}", px=life_ms, nx=True):
-            answer_question.apply_async(
-                [_SIGNER.sign_object(question, serializer=_Pickled, compress=True)],
-                priority=int(question.urgency),
-                retry=False,
-            )
+        if self.redis.set(asked, _mark("waits", question), px=life_ms, nx=True):
+            _send(question)
         return AnswerPending(waiting=True)
+
+    def _raise(self, question: Question) -> None:
+        """Put a question in once more, further forward: its other place is passed over."""
+        if self.redis.set(_raised(question.key), "1", px=int(1000 * WAITS_S), nx=True):
+            _send(question)
+
+    def take(self, question: Question) -> bool:
+        """Mark a question as worked at; whether nobody else works at it."""
+        asked, _ = _marks(question.key, question.owner)
+        try:
+            before = self.redis.set(
+                asked, _mark("works", question), px=int(1000 * WORKS_S), get=True
+            )
+        except redis.RedisError:
+            return True
+        return not str(before).startswith("works")
 
     @contextmanager
     def at_work(self, question: Question) -> Iterator[None]:
         """Renew the marks of a question for as long as it is worked at."""
         asked, owner = _marks(question.key, question.owner)
         done = threading.Event()
-        state, life_ms = f"works {time.time()}", int(1000 * WORKS_S)
+        state, life_ms = _mark("works", question), int(1000 * WORKS_S)
 
         def beat() -> None:
             while True:
@@ -160,15 +174,17 @@ class AnswerQueue:
             beating.join()
             # Without Redis they end by themselves.
             with suppress(redis.RedisError):
-                self.redis.delete(asked, owner)
+                self.redis.delete(asked, owner, _raised(question.key))
 
 
 @app.task(name="answer")
 def answer_question(signed: str) -> None:
     """Work a question out and keep its answer where every server finds it."""
     question: Question = _SIGNER.unsign_object(signed, serializer=_Pickled)
+    if not the_queue().take(question):
+        return
     with the_queue().at_work(question):
-        if cached(question.key) is not None:
+        if cached(question.key) is not None or refusal_of(question.key) is not None:
             return
         try:
             answer = guarded(in_time, settings.ANSWER_LIMIT_S, question.work, *question.args)
@@ -176,6 +192,14 @@ def answer_question(signed: str) -> None:
             keep_refusal(question.key, refusal)
         else:
             keep(question.key, answer)
+
+
+def _send(question: Question) -> None:
+    answer_question.apply_async(
+        [_SIGNER.sign_object(question, serializer=_Pickled, compress=True)],
+        priority=int(question.urgency),
+        retry=False,
+    )
 
 
 @cache
@@ -195,3 +219,13 @@ def _marks(key: str, owner: Hashable) -> tuple[str, str]:
     """Names in Redis of the two marks of a question."""
     of_owner = hashlib.sha256(repr(owner).encode()).hexdigest()
     return f"steady:asked:{key}", f"steady:owner:{of_owner}"
+
+
+def _mark(state: str, question: Question) -> str:
+    """What the mark of a question tells: how it stands, how urgent it is and since when."""
+    return f"{state} {int(question.urgency)} {time.time()}"
+
+
+def _raised(key: str) -> str:
+    """Name in Redis of the mark that a question was put further forward."""
+    return f"steady:raised:{key}"
