@@ -210,6 +210,8 @@ AXES_RESET_ON_SUCCESS = True
 AXES_USERNAME_CALLABLE = "web.accounts.backends.name_for_lockout"
 #: The site's name in the app that shows codes of the second step.
 OTP_TOTP_ISSUER = "Steady Needle"
+# Wrong codes are limited for the account; a right one is taken at once after a wrong one.
+OTP_TOTP_THROTTLE_FACTOR = OTP_STATIC_THROTTLE_FACTOR = 0
 #: Where a forgotten password is mended by mail; without it, by ``manage.py changepassword``.
 _EMAIL_URL = env.str("STEADY_EMAIL_URL", "")
 MAIL = bool(_EMAIL_URL)

@@ -213,13 +213,15 @@ class QuotaTest(SiteTest):
     @override_settings(MOST_PHOTO_MB=0)
     def test_a_photo_with_its_reading(self):
         load = make_load(self.job, "Box", None)
-        form = {
-            "state": "running",
-            "watts": "90",
-            "photo": SimpleUploadedFile("box.jpg", picture()),
-        }
-        answer = self.client.post(self.url("loads:add-reading", load.pk, "spot"), form)
-        self.assertContains(answer, "no room", status_code=413)
+        for headers, words in (
+            ({}, "<h1>There is no room"),
+            ({"HX-Request": "true"}, "Your photos"),
+        ):
+            photo = SimpleUploadedFile("box.jpg", picture())
+            form = {"state": "running", "watts": "90", "photo": photo}
+            adding = self.url("loads:add-reading", load.pk, "spot")
+            answer = self.client.post(adding, form, headers=headers)
+            self.assertContains(answer, words, status_code=413)
         self.assertFalse(Photo.objects.exists() or load.readings.exists())
 
     @override_settings(MOST_CAPTURE_MB=0)

@@ -1,8 +1,9 @@
 """A queue that all servers share and workers on any machine take from, by Celery and Redis.
 
 Beside the queue, Redis holds marks of each question: that it is asked, that its owner has one, and
-that it was put further forward. Whoever works at it renews them; when a worker is lost they end, and the next request that
-asks puts the question into the queue again. The answer itself goes into the shared cache.
+that it was put further forward. Whoever works at it renews them; when a worker is lost they end,
+and the next request that asks puts the question into the queue again. The answer itself goes into
+the shared cache.
 """
 
 from __future__ import annotations

@@ -78,6 +78,8 @@ class Refusals:
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if isinstance(error, StaleRecordError):
             return render(request, "changed.html", status=409)
+        if isinstance(error, QuotaExceededError) and request.headers.get("HX-Request"):
+            return HttpResponse(error.sentence, status=413, content_type="text/plain")
         if isinstance(error, QuotaExceededError):
             return render(request, "full.html", {"why": error.sentence}, status=413)
         if not isinstance(error, OperationalError) or "locked" not in str(error):

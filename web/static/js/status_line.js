@@ -4,7 +4,6 @@ export const WAITING = "Working…";
 const SLOW_MS = 300;
 const REFUSED = {
   409: "This was changed in another window just now: nothing was stored over that. Reload the page and do it again.",
-  413: "There is no room for it: nothing was stored. Your account shows what you store.",
   503: "The site is busy: that was not stored yet. Send it again in a few seconds.",
 };
 export const refusalFor = (status) => REFUSED[status] || "The site refused that. Reload the page and try again.";
@@ -31,7 +30,7 @@ document.addEventListener("htmx:afterRequest", ({ detail }) => {
   if (done || line()?.textContent === WAITING) say("");
 });
 /* A refusal in one sentence is said here and takes no place in the page. */
-const isSentence = (xhr) => xhr.status === 422 && (xhr.getResponseHeader("Content-Type") || "").startsWith("text/plain");
+const isSentence = (xhr) => [413, 422].includes(xhr.status) && (xhr.getResponseHeader("Content-Type") || "").startsWith("text/plain");
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
   if (!isSentence(detail.xhr)) return;
   detail.shouldSwap = false;
@@ -40,4 +39,4 @@ document.addEventListener("htmx:beforeSwap", ({ detail }) => {
 document.addEventListener("htmx:sendError", ({ detail: { elt } }) => {
   if (elt.matches("form:not([data-outbox]), button, a")) say("The site cannot be reached. What you typed is still here: try again.");
 });
-document.addEventListener("htmx:responseError", ({ detail }) => say(refusalFor(detail.xhr.status)));
+document.addEventListener("htmx:responseError", ({ detail: { xhr } }) => say(isSentence(xhr) ? xhr.responseText : refusalFor(xhr.status)));
