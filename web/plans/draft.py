@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -41,16 +42,15 @@ class Draft:
     @cached_property
     def used(self) -> list[UsedLoad]:
         """Every load of the job, as the plan uses it."""
-        routed = _routed(self.supply)
-        return [
-            _used(
-                self,
-                load,
-                self.entries.get(load.pk) or PlanEntry(plan=self.plan, load=load),
-                routed,
-            )
-            for load in loads_of(self.plan.job)
-        ]
+        return [self._use_of(load) for load in loads_of(self.plan.job)]
+
+    def _use_of(self, load: Load) -> UsedLoad:
+        entry = self.entries.get(load.pk) or PlanEntry(plan=self.plan, load=load)
+        return _used(self, load, entry, self._routed)
+
+    @cached_property
+    def _routed(self) -> dict[str, set[str]]:
+        return _routed(self.supply)
 
     @cached_property
     def runs(self) -> list[UsedRun]:
@@ -64,13 +64,21 @@ class Draft:
         return frozenset().union(*(trial.carried_readings for trial in counting))
 
     def with_entry(self, entry: PlanEntry) -> Draft:
-        """The draft with another entry of a load."""
-        return replace(self, entries={**self.entries, entry.load_id: entry})
+        """The draft with another entry of a load; the other loads stay as they are."""
+        draft = copy(self)
+        draft.entries = {**self.entries, entry.load_id: entry}
+        draft.used = [
+            draft._use_of(known.load) if known.load.pk == entry.load_id else known
+            for known in self.used
+        ]
+        return draft
 
     def with_source(self, source: PlanSource) -> Draft:
         """The draft with a source added or replaced."""
         others = [other for other in self.sources if other.pk != source.pk or other.pk is None]
-        return replace(self, sources=[*others, source])
+        draft = copy(self)
+        draft.sources = [*others, source]
+        return draft
 
     def on(self, supply: Supply) -> Draft:
         """The same plan on another supply."""

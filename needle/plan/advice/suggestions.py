@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -15,7 +14,8 @@ from needle.message import Message, message
 from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences
 from needle.plan.advice.shift import moved, propose
 from needle.plan.draws.patterns import runs
-from needle.plan.energy.simulate import Ends, Outcome, first_ends
+from needle.plan.energy.ends import Ends, first_ends
+from needle.plan.energy.simulate import Outcome
 from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import MOST_HOURS, Plan, in_use
 from needle.plan.sources.registry import ChargeWindow
@@ -123,8 +123,8 @@ def hours_gained(
 
     The simulation extends up to ``furthest`` times the plan's length.
     """
-    won, _ = _hours_gained(plan, changed, furthest)
-    return _percentiles(won)
+    _, (effect,) = _effects(plan, [changed], furthest)
+    return _percentiles(effect.gained_h)
 
 
 def _percentiles(hours_gained: np.ndarray) -> tuple[float, float, float]:
@@ -132,19 +132,43 @@ def _percentiles(hours_gained: np.ndarray) -> tuple[float, float, float]:
     return low, value, high
 
 
-def _hours_gained(plan: Plan, changed: Plan, furthest: float) -> tuple[np.ndarray, bool]:
-    """Hours gained in each paired draw, simulated far enough to see the whole gain.
+@dataclass(frozen=True)
+class _Effect:
+    """What a changed plan does in the paired draws.
 
-    Also whether the median end is beyond the simulation.
+    ``ends`` are within the plan's hours; ``gained_h`` hours gained, (draws,), looked for farther;
+    ``beyond`` whether the median end lies farther still.
     """
-    ahead, most = plan.hours, min(MOST_HOURS, furthest * plan.hours)
-    after = _ends(changed, PAIRED_DRAWS).stops_h
-    if ahead < most and float(np.quantile(after, 0.9)) >= ahead - 1e-6:
-        ahead = most
-        after = _ends(replace(changed, hours=ahead), PAIRED_DRAWS).stops_h
-    before = _ends(replace(plan, hours=ahead), PAIRED_DRAWS).stops_h
-    beyond = float(np.median(after)) >= ahead - 1e-6
-    return _served_h(changed, after) - _served_h(plan, before), beyond
+
+    ends: Ends
+    gained_h: np.ndarray
+    beyond: bool
+
+
+def _effects(
+    plan: Plan, changed: Sequence[Plan], furthest: float
+) -> tuple[Ends, Sequence[_Effect]]:
+    """When a plan ends, and the effect of each change, simulated far enough to see its gain."""
+    most = min(MOST_HOURS, furthest * plan.hours)
+    before, *after = first_ends([plan, *changed], PAIRED_DRAWS)
+    far = [
+        number
+        for number, ends in enumerate(after)
+        if plan.hours < most and float(np.quantile(ends.stops_h, 0.9)) >= plan.hours - 1e-6
+    ]
+    # A plan that always ends before its hours ends there, however far one looks.
+    again = bool(far) and float(before.stops_h.max()) >= plan.hours - 1e-6
+    further = [changed[number] for number in far] + [plan] * again
+    longer = first_ends([replace(each, hours=most) for each in further], PAIRED_DRAWS)
+    far_before = longer.pop() if again else before
+    far_after = dict(zip(far, longer, strict=True))
+    effects = []
+    for number, (new, ends) in enumerate(zip(changed, after, strict=True)):
+        looked, old = (far_after[number], far_before) if number in far else (ends, before)
+        gained_h = _served_h(new, looked.stops_h) - _served_h(plan, old.stops_h)
+        ahead = most if number in far else plan.hours
+        effects.append(_Effect(ends, gained_h, float(np.median(looked.stops_h)) >= ahead - 1e-6))
+    return before, effects
 
 
 def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
@@ -175,22 +199,15 @@ def _served_h(plan: Plan, stops_h: np.ndarray) -> np.ndarray:
     return np.asarray(np.where(cut, ends / 60, stops_h) - without[ends] / 60)
 
 
-@lru_cache(maxsize=16)
-def _ends(plan: Plan, draws: int) -> Ends:
-    """When each paired draw ends; cached, since all changes are compared with one plan."""
-    return first_ends(plan, draws)
-
-
-def _paired_chance(plan: Plan) -> float:
+def _paired_chance(plan: Plan, ends: Ends) -> float:
     """Share of the paired draws that succeed."""
-    fails_h = _ends(plan, PAIRED_DRAWS).fails_h
-    return float(np.mean(fails_h >= plan.needed_hours - 1e-6))
+    return float(np.mean(ends.fails_h >= plan.needed_hours - 1e-6))
 
 
-def _cannot_run(plan: Plan) -> int:
+def _cannot_run(plan: Plan, ends: Ends) -> int:
     """Number of loads that must or should run, and are blocked in most paired draws."""
     last_min = 60 * (plan.needed_hours - 1e-6)
-    failures = _ends(plan, PAIRED_DRAWS).failures_by_load
+    failures = ends.failures_by_load
     return sum(
         float(np.mean(failures[load.name] < last_min)) > LIKELY
         for load in plan.loads
@@ -214,7 +231,14 @@ def suggestions(outcome: Outcome) -> list[Suggestion]:
     )
     holds = outcome.chance >= outcome.plan.wanted_chance
     most = MOST_WHERE_IT_HOLDS if holds else MOST_SUGGESTIONS
-    tried = [_tried(outcome, change, bool(blocked_loads)) for change in changes[:most]]
+    plans = [change.plan for change in changes[:most]]
+    if not plans:
+        return []
+    before, effects = _effects(outcome.plan, plans, FURTHEST)
+    tried = [
+        _tried(outcome, change, before, effect, bool(blocked_loads))
+        for change, effect in zip(changes, effects, strict=False)
+    ]
     return sorted(filter(_is_useful, tried), key=_order)
 
 
@@ -240,15 +264,23 @@ def _order(suggestion: Suggestion) -> tuple[Any, ...]:
     )
 
 
-def _tried(outcome: Outcome, change: Change, has_culprits: bool) -> Suggestion:
-    """The effect of a change on a simulated plan."""
-    won, beyond = _hours_gained(outcome.plan, change.plan, FURTHEST)
-    moved = _paired_chance(change.plan) - _paired_chance(outcome.plan)
+def _tried(
+    outcome: Outcome, change: Change, before: Ends, effect: _Effect, has_culprits: bool
+) -> Suggestion:
+    """The effect of a change on a simulated plan, whose paired draws end at ``before``."""
+    plan, changed = outcome.plan, change.plan
+    moved = _paired_chance(changed, effect.ends) - _paired_chance(plan, before)
     after = min(1.0, max(0.0, outcome.chance + moved))
-    left = _cannot_run(change.plan) if has_culprits else 0
-    fixes = has_culprits and left < _cannot_run(outcome.plan)
+    left = _cannot_run(changed, effect.ends) if has_culprits else 0
+    fixes = has_culprits and left < _cannot_run(plan, before)
     return Suggestion(
-        change, *_percentiles(won), outcome.chance, after, beyond, fixes, fixes and left == 0
+        change,
+        *_percentiles(effect.gained_h),
+        outcome.chance,
+        after,
+        effect.beyond,
+        fixes,
+        fixes and left == 0,
     )
 
 

@@ -179,8 +179,12 @@ class Inputs:
 
         ``number`` distinguishes several streams of one input.
         """
+        return stream_of(self.seed, self.stream_key(kind, name, number))
+
+    def stream_key(self, kind: str, name: str = "", number: int = 0) -> InputKey:
+        """Key of the random stream of an input: loads and others by their ids if they have one."""
         own = self.ids.get((_GROUPS.get(kind, kind), name), name)
-        return stream_of(self.seed, InputKey(kind, f"{own} {number}" if number else own))
+        return InputKey(kind, f"{own} {number}" if number else own)
 
     def factor(self, kind: str, name: str = "") -> np.ndarray:
         """Log-normal factors about 1, (draws,); ones if the input is not uncertain."""
@@ -209,11 +213,11 @@ def draw(plan: Plan, draws: int, seed: int) -> Inputs:
     """
     spreads, ids = spreads_of(plan), ids_of(plan)
     named = Inputs(draws, seed, spreads, ids=ids)
-    drawn = {key: normals(named.stream(*key), draws) for key in spreads}
+    drawn = {key: _normals_of(seed, named.stream_key(*key), draws) for key in spreads}
     by_name = {load.name: load for load in reversed(known_loads(plan))}
     for load in by_name.values():
         if load.meter:
-            meter = normals(stream_of(seed, InputKey(METER, load.meter)), draws)
+            meter = _normals_of(seed, InputKey(METER, load.meter), draws)
             for kind in (LOAD, LOAD_WATTS, LOAD_TASK):
                 key = InputKey(kind, load.name)
                 if key in drawn:
@@ -243,6 +247,14 @@ def stream_of(seed: int, key: InputKey) -> np.random.Generator:
 def _strata(draws: int) -> np.ndarray:
     normal = NormalDist()
     return np.array([normal.inv_cdf((index + 0.5) / draws) for index in range(draws)])
+
+
+@lru_cache(maxsize=1024)
+def _normals_of(seed: int, key: InputKey, draws: int) -> np.ndarray:
+    """Standard normal draws of an input, (draws,): the same for every plan that has it."""
+    values = normals(stream_of(seed, key), draws)
+    values.flags.writeable = False
+    return values
 
 
 def normals(rng: np.random.Generator, draws: int) -> np.ndarray:

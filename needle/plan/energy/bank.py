@@ -29,8 +29,8 @@ RECOVERY = 0.05
 MINUTES_PER_HOUR = 60
 #: Minutes worked on at a time.
 BLOCK = STRETCH
-#: Minutes that are tried in one go where sources give.
-CHUNK_MIN = 60
+#: Minutes that are tried in one go where sources give: with few draws few are tried again.
+CHUNK_MIN, FEW_DRAWS = 60, 100
 
 
 @dataclass(frozen=True)
@@ -299,19 +299,20 @@ class Bank:
             return self._advance_by_minute(
                 first, demand_w, offers_w, starts_w, other_w
             ).transposed()
-        hours = []
-        for place in range(0, len(demand_w), CHUNK_MIN):
-            now = slice(place, place + CHUNK_MIN)
+        stretches = []
+        chunk = CHUNK_MIN if len(drawn_w) > FEW_DRAWS else BLOCK
+        for place in range(0, len(demand_w), chunk):
+            now = slice(place, place + chunk)
             starting_w = None if starts_w is None else starts_w[now]
-            hours.append(
-                self._advance_hour(first + place, demand_w[now], offers_w[now], starting_w)
+            stretches.append(
+                self._advance_stretch(first + place, demand_w[now], offers_w[now], starting_w)
             )
-        return concatenate(hours, axis=0).transposed()
+        return concatenate(stretches, axis=0).transposed()
 
-    def _advance_hour(
+    def _advance_stretch(
         self, first: int, demand_w: np.ndarray, offers_w: np.ndarray, starts_w: np.ndarray | None
     ) -> Flow:
-        """Advance all draws by an hour, then correct the few that stop or return within it."""
+        """Advance all draws by some minutes, then correct the few that stop or return within."""
         flow, has_event = self._advance_without_events(first, demand_w, offers_w, starts_w)
         before, self.charge = self.charge, flow.charge[-1].copy()
         rows = np.flatnonzero(has_event.any(axis=0))
@@ -525,3 +526,12 @@ class Bank:
         self.stopped |= stops
         self.back_at[stops] = np.maximum(self.charge - fall * part, floor)[stops] + RECOVERY
         return part
+
+
+def stacked(banks: Sequence[Bank]) -> Bank:
+    """Equal batteries as one: the draws of the first, then those of the second, and so on."""
+    whole = copy(banks[0])
+    for name in (*_GIVEN, *_STATE):
+        values = [getattr(bank, name) for bank in banks]
+        setattr(whole, name, None if values[0] is None else np.concatenate(values))
+    return whole

@@ -14,7 +14,8 @@ import numpy as np
 from needle.decide.starting import overload_as_tried
 from needle.message import Message, message
 from needle.moments import in_windows
-from needle.plan.draws.patterns import patterns_of
+from needle.plan.draws.patterns import Pattern
+from needle.plan.draws.shared import SharedPatterns
 from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.runs import conditioned, inconsistent_run
@@ -126,9 +127,13 @@ class Demand:
         Has the trips once :meth:`blocks` is exhausted.
     inconsistent_runs : tuple of int
         Indices of the plan's runs that contradict all draws, and are not used.
+    power_of : callable
+        As :meth:`needle.plan.draws.patterns.Pattern.power`.
     """
 
-    def __init__(self, plan: Plan, draws: int, seed: int = 1) -> None:
+    def __init__(
+        self, plan: Plan, draws: int, seed: int = 1, shared: SharedPatterns | None = None
+    ) -> None:
         self.plan, self.notices = _in_its_room(_by_its_routes(_with_tried_overload(plan)))
         self.notices += _off_clock(self.plan)
         if plan.spread_factor != 1:
@@ -143,11 +148,8 @@ class Demand:
         self.inconsistent_runs = tuple(inconsistent_runs)
         self.notices += [inconsistent_run(self.plan.runs[number]) for number in inconsistent_runs]
         self.notices += _on_stepped_wave(self.plan)
-        self.patterns = [
-            pattern
-            for load in self.plan.loads
-            for pattern in patterns_of(load, self.plan, self.minutes, self.inputs)
-        ]
+        self.patterns = (shared or SharedPatterns()).patterns(self.plan, self.minutes, self.inputs)
+        self.power_of = Pattern.power if shared is None else shared.power
         self.trips = TripSimulator(self.plan, self.patterns, self.inputs)
         self.side = BatterySide(self.plan, self.inputs, self.minutes)
 
@@ -157,7 +159,7 @@ class Demand:
         for first in range(0, self.minutes, BLOCK):
             last = min(self.minutes, first + BLOCK)
             powers = [
-                pattern.power(first, last) * self.side.on(pattern, first, last)
+                self.power_of(pattern, first, last) * self.side.on(pattern, first, last)
                 for pattern in self.patterns
             ]
             starts_w = self.trips.settle(first, powers)

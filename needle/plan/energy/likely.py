@@ -116,7 +116,9 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
         plan, side, flow.sources_w[:, :until], flow.other_w[:, :until], until
     )
     # What is worked off after a rest was wanted before it.
-    wanted = wanted_wh(_mean_patterns(_without_rest(plan), minutes), needed)
+    rested = _without_rest(plan)
+    awake = means if rested is plan else _mean_patterns(rested, minutes)
+    wanted = wanted_wh(awake, needed)
     out, into = (_wh(watts[0, :until].sum()) for watts in (flow.out_w, flow.into_w))
     runtime, never_off = (
         float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)

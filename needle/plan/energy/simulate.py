@@ -14,6 +14,7 @@ from needle.plan.draws.inputs import Inputs
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
+from needle.plan.energy.ends import Failures, first_failures
 from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
 from needle.plan.energy.turns import fills_of
@@ -21,19 +22,6 @@ from needle.plan.limits.starts import PlannedStart, planned_starts
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC
 from needle.plan.plan import Plan
-
-
-@dataclass(frozen=True)
-class Failures:
-    """First failure of each draw, (draws,) each: minute (infinite: none), reason, load.
-
-    Reasons are those of :class:`needle.plan.verdict.Failure`; the load is empty if the supply
-    stops.
-    """
-
-    minute: np.ndarray
-    why: np.ndarray
-    load: np.ndarray
 
 
 # Compared by identity: nobody asks whether two results of simulations are equal.
@@ -175,59 +163,11 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         charge=ranges,
         minute_w=every_w[usual].copy(),
         inputs=demand.inputs,
-        failures=_failures(bank, demand),
+        failures=first_failures(bank, demand),
         failures_by_load=demand.failures_by_load(),
         notices=[*demand.notices, *fills_of(plan, marks / MINUTES_PER_HOUR, ranges)],
         inconsistent_runs=demand.inconsistent_runs,
     )
-
-
-@dataclass(frozen=True)
-class Ends:
-    """When each draw of a plan first stops and first fails, (draws,) each; infinite if never.
-
-    Attributes
-    ----------
-    stops_h : ndarray
-        Hours to the supply's first stop; the plan's hours if there is none.
-    fails_h : ndarray
-        Hours to the first failure of anything that must or should run.
-    failures_by_load : dict
-        As :attr:`Outcome.failures_by_load`, min; of the needed hours only.
-    """
-
-    stops_h: np.ndarray
-    fails_h: np.ndarray
-    failures_by_load: dict[str, np.ndarray]
-
-
-def first_ends(plan: Plan, draws: int, seed: int = 1) -> Ends:
-    """Return when a plan's draws end, as in :func:`simulate`, without the rest of the outcome."""
-    demand = Demand(plan, draws, seed)
-    bank = Bank(
-        demand.plan, battery_draws(demand.plan, demand.inputs), demand.minutes, other_wh(plan)
-    )
-    needed_min = plan.needed_hours * MINUTES_PER_HOUR
-    for block in demand.blocks():
-        block.apply_to(bank)
-        # Later stops and failures are not asked for.
-        if block.first + block.drawn_w.shape[1] >= needed_min and np.isfinite(bank.stop_min).all():
-            break
-    return Ends(
-        np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
-        _failures(bank, demand).minute / MINUTES_PER_HOUR,
-        demand.failures_by_load(),
-    )
-
-
-def _failures(bank: Bank, demand: Demand) -> Failures:
-    """First failure of each draw: a stop, a drop, or a load that must run without power."""
-    minute, why, load = demand.first_failures()
-    stops = bank.stop_min <= minute
-    minute[stops] = bank.stop_min[stops]
-    why[stops] = np.where(bank.cut_off, "cutoff", "empty")[stops]
-    load[stops] = ""
-    return Failures(minute, why, load)
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

@@ -1,0 +1,58 @@
+"""What the loads of several plans have in common, drawn and computed once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from needle.plan.draws.inputs import InputKey, Inputs
+from needle.plan.draws.patterns import Pattern, patterns_of
+from needle.plan.load import PlanLoad
+from needle.plan.plan import Plan
+
+
+@dataclass(frozen=True)
+class _Drawn:
+    """Patterns of a load, and the random draws of its own that they come from."""
+
+    normals: dict[InputKey, np.ndarray]
+    patterns: list[Pattern]
+
+
+class SharedPatterns:
+    """Patterns of plans that differ in some of their loads, as a plan and its changes do.
+
+    A load that is the same in several plans has one pattern in all of them, whose power is
+    computed once for each block.
+    """
+
+    def __init__(self) -> None:
+        self.drawn: dict[tuple[Plan, int], dict[PlanLoad, _Drawn]] = {}
+        self.block = -1, -1
+        self.powers: dict[int, np.ndarray] = {}
+
+    def patterns(self, plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
+        """Patterns of a plan's loads, as of :func:`needle.plan.draws.patterns.patterns_of`."""
+        known = self.drawn.setdefault((replace(plan, loads=()), minutes), {})
+        several = []
+        for load in plan.loads:
+            normals = {key: inputs.normals[key] for key in inputs.normals if key.name == load.name}
+            if load not in known or not _are_equal(known[load].normals, normals):
+                known[load] = _Drawn(normals, patterns_of(load, plan, minutes, inputs))
+            several += known[load].patterns
+        return several
+
+    def power(self, pattern: Pattern, first: int, last: int) -> np.ndarray:
+        """As :meth:`Pattern.power`, of a pattern that this keeps; nobody changes the array."""
+        if self.block != (first, last):
+            self.block, self.powers = (first, last), {}
+        if id(pattern) not in self.powers:
+            self.powers[id(pattern)] = pattern.power(first, last)
+        return self.powers[id(pattern)]
+
+
+def _are_equal(some: dict[InputKey, np.ndarray], others: dict[InputKey, np.ndarray]) -> bool:
+    return some.keys() == others.keys() and all(
+        np.array_equal(values, others[key]) for key, values in some.items()
+    )
