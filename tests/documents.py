@@ -454,7 +454,7 @@ def plan_load(
         start_beside_w=50.0,
         start_times=3,
     )
-    load |= rng.choice([{"pull_down_wh": watts}, {"pull_down_h": 2.0}, *[{}] * 8])
+    load |= rng.choice([{"pull_down_wh": watts}, {"pull_down_h": 2.0}, *[dict[str, float]()] * 8])
     how = rng.choice(["always", "always", "between", "tasks", "a day", "charges"])
     if how == "between":
         load["use"] = {"between": spans(rng)}
@@ -501,7 +501,8 @@ def source(rng: Random, supply: dict[str, Any]) -> dict[str, Any]:
             **maybe(rng, 0.3, litres_per_kwh=0.4, spread=0.1, measured_w=150),
         }
     if kind == "wind":
-        power = rng.choice([{"rated_w": 300}, {"curve": [[3, 0], [8, 120], [12, 300], [20, 280]]}])
+        curve = [[3, 0], [8, 120], [12, 300], [20, 280]]
+        power: dict[str, Any] = rng.choice([{"rated_w": 300}, {"curve": curve}])
         return {**common, **power, "mean_speed": rng.uniform(2, 9), **maybe(rng, 0.4, spread=0.1)}
     if kind == "mains":
         return {

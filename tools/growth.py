@@ -17,7 +17,8 @@ from typing import Any
 import django
 import numpy as np
 
-from tools.bench import median_s, plan_document
+from tools.bench import plan_document
+from tools.timing import median_s
 
 #: Exponent above which something grows faster than its size, with room for noise.
 MOST_EXPONENT = 1.15
