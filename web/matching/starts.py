@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from urllib.parse import urlencode
 
 from django.utils.safestring import SafeString
 
@@ -41,11 +42,14 @@ class Question:
 
 @dataclass(frozen=True)
 class Square:
-    """A cell of the matrix: the most relevant answer, the others, and its test."""
+    """A cell of the matrix: the most relevant answer, and the others.
+
+    ``query`` names its load and its supply to the page that records a test.
+    """
 
     column: SupplyColumn
     cell: Cell
-    test: StartTest | None
+    query: str
     first: Question
     others: list[Question]
 
@@ -233,8 +237,8 @@ def _row(
         ]
         cells = cells_of(contender, *beside, supplies)
         squares = [
-            _square(column, cell, test, planned)
-            for column, cell, test in zip(columns, cells, tests, strict=True)
+            _square(used.load, column, cell, planned)
+            for column, cell in zip(columns, cells, strict=True)
         ]
         volts = used.load.volts()
         running_a = contender.running_w.value / used.profile.power_factor.value / volts
@@ -244,13 +248,14 @@ def _row(
 
 
 def _square(
-    column: SupplyColumn, cell: Cell, test: StartTest | None, planned: tuple[int, Verdict] | None
+    load: Load, column: SupplyColumn, cell: Cell, planned: tuple[int, Verdict] | None
 ) -> Square:
     # On its own supply the plan has judged it: that is the one figure.
     if cell.planned is not None and planned and planned[0] == column.supply.pk:
         cell = replace(cell, planned=planned[1])
     first, *others = _questions(cell)
-    return Square(column, cell, test, first, others)
+    query = urlencode({"load": load.pk, "supply": column.supply.pk})
+    return Square(column, cell, query, first, others)
 
 
 def _as_planned(answer: Answer, used: UsedLoad) -> tuple[int, Verdict] | None:

@@ -6,6 +6,7 @@ from typing import Any
 
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from needle.decide.power_factor import STOCK_UF, TARGET
@@ -15,7 +16,7 @@ from web.bench.models import Session
 from web.common.addresses import keys_of
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
-from web.jobs.access import of_job
+from web.jobs.access import may_open, of_job
 from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
 from web.loads.actions import change_cord
@@ -54,10 +55,12 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
     chosen = _keys(request, "load") if "chosen" in request.GET else None
     supply = next(iter(_keys(request, "supply")), None)
     matrix = matrix_of(job, answer, chosen, supply)
+    record = reverse("matching:record-start", args=[job.pk])
     context = {
         "job": job,
         "plan": answer.plan,
         "matrix": matrix,
+        "record": record if may_open(record) else "",
         "pending": answer.pending,
         "rests": None if answer.pending else rests_of(answer.draft),
     }
