@@ -52,7 +52,9 @@ class OutboxTest(OfflineTest):
         expect(rows.nth(1)).to_contain_text("713")
         self.assertEqual(self.spots(), [])
         self.expected_statuses = {422}
-        self.go_offline(page, offline=False)
+        # What was sent is shown by loading the page again.
+        with page.expect_event("load"):
+            self.go_offline(page, offline=False)
         expect(page.locator("#outbox")).to_contain_text("1 refused")
         expect(rows).to_have_count(1)
         expect(rows).to_contain_text("“soon” is not a quantity")

@@ -47,7 +47,10 @@ function row(entry, actions) {
   function closed() {
     const buttons = element("p", { className: "button-row" });
     if (readable(entry).some(({ mark, value }) => !mark && !(value instanceof File))) {
-      buttons.append(button("Edit", () => item.replaceChildren(editor(entry, actions.edit, closed))));
+      buttons.append(button("Edit", () => {
+        item.replaceChildren(editor(entry, actions.edit, closed));
+        item.querySelector("[data-index]").focus();
+      }));
     }
     if (entry.state === "refused") buttons.append(button("Send again", () => actions.edit(entry)));
     buttons.append(button("Drop", () => actions.remove(entry)));
