@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 
 from web.settings import *  # noqa: F403
-from web.settings import MIDDLEWARE, STORAGES, env
+from web.settings import CACHES, MIDDLEWARE, STORAGES, env
 
 SECRET_KEY = "only-for-tests"
 DEMO = True
@@ -32,6 +32,8 @@ STORAGES = {
     **STORAGES,
     "staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"},
 }
+# Answers of one test are no other test's business.
+CACHES = {**CACHES, "answers": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache"}}
 # WhiteNoise would look for collected files; the live test server serves them itself.
 MIDDLEWARE = [name for name in MIDDLEWARE if "whitenoise" not in name]
 TEST_RUNNER = "tests.runner.TimedRunner"

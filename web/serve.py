@@ -43,10 +43,12 @@ def make_ready() -> None:
     from django.conf import settings
     from django.template.loader import get_template
 
-    from needle.plan.sources.sun import warm_up
+    from needle.plan.sources import sun
+    from web.background import asking
     from web.first_start import BASE
 
-    warm_up()
+    asking.warm_up()
+    sun.warm_up()
     templates = BASE / "web" / "templates"
     for page in templates.rglob("*.html"):
         get_template(str(page.relative_to(templates)))

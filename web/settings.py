@@ -157,8 +157,8 @@ if DATABASES["default"]["ENGINE"].endswith("sqlite3"):
     }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 #: "default" is shared by all processes (limits of rate). "answers" follow from their documents
-#: alone, so each process may keep its own where there is no fast shared cache; "live" are those
-#: used last, unpickled; "drawn" is what pages are made of.
+#: alone: files, which outlive a restart, where there is no shared cache; "live" are those used
+#: last, unpickled; "drawn" is what pages are made of.
 _CACHE_URL = env.str("STEADY_CACHE_URL", "") or QUEUE_URL
 CACHES = {"default": env.cache_url_config(_CACHE_URL or "dbcache://steady_cache")}
 if "redis" in CACHES["default"]["BACKEND"].lower():
@@ -181,7 +181,8 @@ CACHES["answers"] = (
     CACHES["default"]
     if _CACHE_URL
     else {
-        "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
+        "BACKEND": "django.core.cache.backends.filebased.FileBasedCache",
+        "LOCATION": DATA / "answers",
         "OPTIONS": {"MAX_ENTRIES": 500},
     }
 )

@@ -12,7 +12,6 @@ from pathlib import Path
 from unittest import mock
 
 from celery.contrib.testing.worker import start_worker
-from django.core.cache import caches
 from django.core.signing import BadSignature
 from django.test import SimpleTestCase, override_settings
 from fakeredis import FakeRedis, FakeServer
@@ -23,7 +22,14 @@ from tests.web.base import SiteTest, clear_caches, make_load, make_supply
 from web.background import queue
 from web.background.asking import worked_out
 from web.background.pool import POOL, AnswerPool
-from web.background.questions import AnswerPending, AnswerTooLongError, Question, Urgency
+from web.background.questions import (
+    AnswerPending,
+    AnswerTooLongError,
+    Question,
+    Urgency,
+    cached,
+    keep,
+)
 from web.background.queue import AnswerQueue
 from web.plans.actions import save_plan
 from web.plans.models import Plan
@@ -61,6 +67,17 @@ class FailingAnswerTest(SiteTest):
                     self.assertEqual(self.client.get(self.url(name, *args)).status_code, 200)
 
 
+class VersionTest(SimpleTestCase):
+    databases = {"default"}
+
+    def test_an_answer_of_another_version_of_the_program_is_another_answer(self):
+        clear_caches()
+        keep("sum", 2)
+        self.assertEqual(cached("sum"), 2)
+        with mock.patch("web.background.questions._version", return_value="other"):
+            self.assertIsNone(cached("sum"))
+
+
 def at_work(pool):
     """Keys of the questions that are worked at."""
     return {key for key, asked in pool.open.items() if asked.at_work}
@@ -96,7 +113,7 @@ class PoolTest(EngineTest):
     def test_an_answer_comes_from_another_process_and_is_kept(self):
         pid = self.ask("pid", "ada", LONG, os.getpid)
         self.assertNotEqual(pid, os.getpid())
-        self.assertEqual(caches["answers"].get("pid"), pid)
+        self.assertEqual(cached("pid"), pid)
         self.assertEqual(worked_out("pid", "bob", 0.0, operator.add, 1, 1), pid)
 
     def test_who_does_not_wait_gets_it_later_and_it_is_worked_out_once(self):
@@ -168,7 +185,7 @@ class PoolTest(EngineTest):
         with self.assertRaises(DocumentError) as caught:
             self.ask("plan", "ada", LONG, parse_plan, {"hours": 5})
         self.assertEqual(caught.exception.path, "supply")
-        self.assertIsNone(caches["answers"].get("plan"))
+        self.assertIsNone(cached("plan"))
         with self.assertRaises(DocumentError) as again:
             worked_out("plan", "ada", 0.0, parse_plan, {"hours": 5})
         self.assertEqual(again.exception.path, "supply")

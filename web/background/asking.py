@@ -65,6 +65,12 @@ def worked_out(
     return answer
 
 
+def warm_up() -> None:
+    """Have this process's own workers ready before the first question."""
+    if _engine() is POOL:
+        POOL.warm_up()
+
+
 @contextmanager
 def _measured() -> Iterator[None]:
     """Count how long somebody waited for an answer, and how it ended."""

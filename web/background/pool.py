@@ -13,6 +13,7 @@ from collections.abc import Hashable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
+from importlib import import_module
 from multiprocessing import connection
 from typing import Any
 
@@ -161,6 +162,12 @@ class AnswerPool:
                 _most_workers(), multiprocessing.get_context("spawn"), _end_with_parent
             )
         return self.processes
+
+    def warm_up(self) -> None:
+        """Start the processes and have them load the core, before anybody waits for them."""
+        with self.moved:
+            for _ in range(_most_workers()):
+                self._workers().submit(import_module, "needle.plan.answering")
 
     def close(self) -> None:
         """Stop the processes; open questions are dropped."""

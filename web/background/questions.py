@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import logging
 import signal
 import threading
@@ -9,12 +11,15 @@ from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import IntEnum
+from functools import cache
+from pathlib import Path
 from types import FrameType
 from typing import Any, Protocol, TypeVar
 
 from django.conf import settings
 from django.core.cache import caches
 
+import needle
 from needle.document import DocumentError
 
 log = logging.getLogger("steady.answers")
@@ -115,30 +120,47 @@ class AnswerTooLongError(DocumentError):
         return type(self), (self.limit_s,)
 
 
+@cache
+def _version() -> str:
+    """Digest of the program that answers: an answer of another version is another answer."""
+    folder = Path(needle.__file__).parent
+    digest = hashlib.sha256()
+    for path in sorted(folder.rglob("*.py")):
+        digest.update(path.read_bytes())
+    return digest.hexdigest()[:12]
+
+
+def key_of(kind: str, *asked: Any) -> str:
+    """Key of a question of a kind about documents and other values that JSON can say."""
+    text = json.dumps(asked, sort_keys=True)
+    return f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
+
+
 def cached(key: str) -> Any:
     """A kept answer, which nobody changes; None if there is none."""
-    live = caches["live"]
-    known = live.get(key)
-    if known is None and (known := caches["answers"].get(key)) is not None:
-        live.set(key, known)
+    live, name = caches["live"], f"{_version()}:{key}"
+    known = live.get(name)
+    if known is None and (known := caches["answers"].get(name)) is not None:
+        live.set(name, known)
     return known
 
 
 def keep(key: str, answer: Any) -> None:
     """Keep what was worked out, for as long as answers are kept."""
-    caches["answers"].set(key, answer, KEPT_S)
-    caches["live"].set(key, answer)
+    name = f"{_version()}:{key}"
+    caches["answers"].set(name, answer, KEPT_S)
+    caches["live"].set(name, answer)
 
 
 def refusal_of(key: str) -> DocumentError | None:
     """The refusal in which the same question ended a short time ago."""
-    refusal: DocumentError | None = caches["answers"].get(f"refused:{key}")
+    refusal: DocumentError | None = caches["answers"].get(f"{_version()}:refused:{key}")
     return refusal
 
 
 def keep_refusal(key: str, refusal: DocumentError) -> None:
     """Keep a refusal, so that it is not worked out again with each look at a page."""
-    caches["answers"].set(f"refused:{key}", refusal, REFUSED_S)
+    caches["answers"].set(f"{_version()}:refused:{key}", refusal, REFUSED_S)
 
 
 def guarded(work: Callable[..., T], *args: Any) -> T:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -18,6 +16,7 @@ from needle.plan.answering import Worked, work_out, work_out_quickly
 from needle.plan.energy.simulate import Outcome
 from needle.quantity import hours_text
 from needle.words.answer import answer_document
+from web.background import questions
 from web.background.asking import worked_out
 from web.background.questions import AnswerFailedError, AnswerPending, cached, guarded, keep
 from web.jobs.models import Job
@@ -27,8 +26,6 @@ from web.plans.models import Plan
 from web.plans.used import UsedLoad
 from web.supplies.models import Supply
 
-#: Raised when the core answers the same document differently.
-ANSWER_VERSION = 11
 #: How long a page waits for an answer before it shows that it is being worked out, and how long
 #: one waits who asked for nothing else, s.
 PAGE_WAIT_S, LONG_WAIT_S = 1.0, 60.0
@@ -178,8 +175,7 @@ def _why_none_counts(used: Sequence[UsedLoad]) -> tuple[str, str]:
 
 def key_of(doc: dict[str, Any]) -> str:
     """Cache key of a document's answer."""
-    text = json.dumps([ANSWER_VERSION, doc], sort_keys=True)
-    return "answer:" + hashlib.sha256(text.encode()).hexdigest()
+    return questions.key_of("answer", doc)
 
 
 def hours_gained_by(answer: Answer, load: Load, **draw: Any) -> tuple[float, float, float] | None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
@@ -18,12 +16,10 @@ from needle.trial.trial_summary import (
     summarise,
 )
 from web.background.asking import worked_out
-from web.background.questions import AnswerPending
+from web.background.questions import AnswerPending, key_of
 from web.trials.models import Trial
 
 T = TypeVar("T")
-#: Raised when the core tells the same document differently.
-SUMMARY_VERSION = 6
 #: How long a page waits for a trial's forecast, s.
 PAGE_WAIT_S = 2.0
 
@@ -66,9 +62,7 @@ def _worked_out(
 ) -> T:
     """What a function makes of documents, of the trial's unless others are given."""
     about = documents or (trial.to_document(),)
-    text = json.dumps([SUMMARY_VERSION, *about], sort_keys=True)
-    key = f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
-    return worked_out(key, (kind, trial.job.owner_id), wait_s, work, *about)
+    return worked_out(key_of(kind, *about), (kind, trial.job.owner_id), wait_s, work, *about)
 
 
 def score_of(trials: Sequence[Trial]) -> tuple[Score, int]:

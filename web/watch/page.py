@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
@@ -29,7 +27,7 @@ from needle.watch.summary import (
 from needle.watch.timetable import CAN_FAIL, CAN_WAIT
 from needle.watch.watch import MaySwitchOn, WatchHelp
 from web.background.asking import worked_out
-from web.background.questions import AnswerPending
+from web.background.questions import AnswerPending, key_of
 from web.common.units import clock, day_clock, said
 from web.jobs.models import Job
 from web.plans.draft import document, draft_of
@@ -39,8 +37,6 @@ from web.trials.page import moment_of, when_text
 from web.watch.rehearsals import empty_h
 
 T = TypeVar("T")
-#: Raised when the core tells the same watch differently.
-WATCH_VERSION = 5
 #: How long a page waits, s; and how often "now" moves, h.
 PAGE_WAIT_S, STEP_H = 2.0, 0.1
 #: Hours for which a page is answered by what it was made from.
@@ -205,7 +201,7 @@ def card_for(plan: Plan, wait_s: float) -> Card:
     AnswerPending, DocumentError
     """
     doc = document(draft_of(plan))
-    return worked_out(_key("watch-card", doc), plan.job.owner_id, wait_s, card_of_document, doc)
+    return worked_out(key_of("watch-card", doc), plan.job.owner_id, wait_s, card_of_document, doc)
 
 
 def _worked_out(
@@ -218,12 +214,7 @@ def _worked_out(
 ) -> T:
     now = hour_now(trial) if hour is None else hour
     asked = (trial.to_document(), now, trial.needed_h, *more)
-    return worked_out(_key(kind, *asked), (kind, trial.job.owner_id), wait_s, work, *asked)
-
-
-def _key(kind: str, *asked: Any) -> str:
-    text = json.dumps([WATCH_VERSION, *asked], sort_keys=True)
-    return f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
+    return worked_out(key_of(kind, *asked), (kind, trial.job.owner_id), wait_s, work, *asked)
 
 
 #: Why a watch without loads has no answer.

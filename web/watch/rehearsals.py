@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ from needle.watch.rehearsal import (
     rehearsal_of,
 )
 from web.background.asking import worked_out
-from web.background.questions import Urgency
+from web.background.questions import Urgency, key_of
 from web.trials.models import Trial
 
 #: What each rule is called.
@@ -77,9 +76,8 @@ def judgement_of(trial: Trial, wait_s: float) -> Judgement:
     AnswerPending
     """
     asked = (*_of(trial), switches_of(trial))
-    key = "rehearsal:" + hashlib.sha256(json.dumps(asked).encode()).hexdigest()
     judged, surprise, load = worked_out(
-        key,
+        key_of("rehearsal", *asked),
         ("rehearsal", trial.job.owner_id),
         wait_s,
         judge_document,
