@@ -8,14 +8,14 @@ are made once a block, in double precision, and what is dropped is taken out of 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from types import EllipsisType
+from dataclasses import dataclass
 
 import numpy as np
 
 from needle.decide.starting import START_REAL, carried_va, fits_volts, required_va, start_factor
 from needle.plan.draws.inputs import GREY, Inputs
 from needle.plan.draws.patterns import Pattern
+from needle.plan.limits.sums import Block, Drops, Limit, Sums, limits_of
 from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan
 from needle.quantity import MOST_DC_V
@@ -51,157 +51,6 @@ class Trip:
     limit_w: float
     chance: float
     unit: str = "W"
-
-
-@dataclass
-class Limit:
-    """A limit in W or VA on the sum of some patterns, with an overload curve above it.
-
-    ``above_for`` has, for each step of the curve, the minutes that each draw has been above it.
-    """
-
-    most: float
-    members: list[int]
-    unit: str = "W"
-    why: str = "overload"
-    curve: tuple[tuple[float, float], ...] = ()
-    above_for: list[np.ndarray] = field(default_factory=list)
-
-    def steps(self) -> list[tuple[float, int]]:
-        """Sums in W or VA, each with the whole minutes for which it is supported."""
-        floors = [1.0, *(ratio for ratio, _ in self.curve)]
-        carried = [*(int(seconds // 60) for _, seconds in self.curve), 0]
-        return [
-            (self.most * floor * (1 + 1e-6), minutes)
-            for floor, minutes in zip(floors, carried, strict=True)
-        ]
-
-
-def _on_route(patterns: Sequence[Pattern], route: str) -> list[int]:
-    """Indices of the patterns on a route."""
-    return [n for n, pattern in enumerate(patterns) if pattern.load.route == route]
-
-
-def limits_of(plan: Plan, patterns: Sequence[Pattern]) -> list[Limit]:
-    """Return the limits of a plan's supply that its loads could reach at all."""
-    supply = plan.supply
-    limits = []
-    if supply.inverter is not None:
-        mine = _on_route(patterns, AC)
-        inverter = supply.inverter
-        limits.append(Limit(inverter.continuous_w, mine, curve=inverter.overload))
-        if any(patterns[n].nonactive is not None for n in mine):
-            limits.append(Limit(inverter.continuous_va, mine, "VA", curve=inverter.overload))
-    for output in supply.outputs:
-        limits.append(Limit(output.max_w, _on_route(patterns, output.name), why="output"))
-    limits.append(Limit(supply.total_max_w, list(range(len(patterns)))))
-    return [limit for limit in limits if limit.members and np.isfinite(limit.most)]
-
-
-@dataclass(frozen=True)
-class Drops:
-    """The limit that each of some draws exceeds, and by what, (draws,) each."""
-
-    why: np.ndarray
-    unit: np.ndarray
-    asked: np.ndarray
-    most: np.ndarray
-
-    @classmethod
-    def none(cls, draws: int) -> Drops:
-        why, unit = np.full(draws, "", dtype=object), np.full(draws, "", dtype=object)
-        return cls(why, unit, np.zeros(draws), np.zeros(draws))
-
-    def put(
-        self, rows: np.ndarray, why: str, unit: str, asked: np.ndarray, most: np.ndarray | float
-    ) -> None:
-        self.why[rows], self.unit[rows] = why, unit
-        self.asked[rows], self.most[rows] = asked, most
-
-    @classmethod
-    def joined(cls, several: Sequence[Drops]) -> Drops:
-        fields = ("why", "unit", "asked", "most")
-        return cls(
-            *(np.concatenate([getattr(drops, name) for drops in several]) for name in fields)
-        )
-
-    def of(self, rows: np.ndarray) -> Drops:
-        return Drops(self.why[rows], self.unit[rows], self.asked[rows], self.most[rows])
-
-
-@dataclass
-class Sums:
-    """What some patterns ask for together, (draws, minutes) each.
-
-    Attributes
-    ----------
-    members : tuple of int
-        Numbers of the patterns.
-    watts : ndarray
-        W of all of them.
-    known, nonactive : ndarray
-        W and non-active VA of those whose power factor is known.
-    va : ndarray
-        VA of all; like the two before it as empty as that is if nobody asks for it.
-    """
-
-    members: tuple[int, ...]
-    watts: np.ndarray
-    known: np.ndarray
-    nonactive: np.ndarray
-    va: np.ndarray
-
-    def of(self, limit: Limit) -> np.ndarray:
-        """The sum in a limit's unit."""
-        return self.watts if limit.unit == "W" else self.va
-
-    def add_up(self, cells: tuple[np.ndarray, np.ndarray] | EllipsisType) -> None:
-        """Work out the VA of some cells anew."""
-        known = self.known[cells]
-        self.va[cells] = np.hypot(known, self.nonactive[cells]) + (self.watts[cells] - known)
-
-    def take_out(
-        self, pattern: Pattern, mine: np.ndarray, cells: tuple[np.ndarray, np.ndarray]
-    ) -> None:
-        """Take a pattern's W ``mine`` out of some cells."""
-        self.watts[cells] -= mine
-        if not self.va.size:
-            return
-        if pattern.load.draw.power_factor_known:
-            self.known[cells] -= mine
-            if pattern.nonactive is not None:
-                self.nonactive[cells] -= mine * pattern.nonactive[cells[0]]
-        self.add_up(cells)
-
-
-@dataclass
-class Block:
-    """A block of minutes whose trips are settled, with what is summed over its patterns.
-
-    Attributes
-    ----------
-    first : int
-        Its first minute.
-    powers : list of ndarray, (draws, minutes)
-        W of each pattern, reduced by what is dropped.
-    limits : list of (Limit, Sums)
-        Limits that could be exceeded in it; several may share their sums.
-    edges : dict
-        Minutes in which patterns switch on whose start could trip, (draws, minutes), by their
-        numbers.
-    beside : Sums or None
-        Over all patterns on AC; None if no start could trip.
-    """
-
-    first: int
-    powers: list[np.ndarray]
-    limits: list[tuple[Limit, Sums]] = field(default_factory=list)
-    edges: dict[int, np.ndarray] = field(default_factory=dict)
-    beside: Sums | None = None
-
-    @property
-    def minutes(self) -> int:
-        return int(self.powers[0].shape[1])
 
 
 #: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
