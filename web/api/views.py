@@ -27,7 +27,7 @@ from needle.profile.profile import derive
 from web.api.base import JobView, document, paged, plain
 from web.api.openapi import ADDED, KEY, NAME, PAGE, ROWS, WORKING, accepts, is_document, of_type
 from web.api.problems import Unanswerable
-from web.background.questions import AnswerPending
+from web.background.questions import AnswerPending, kept, key_of
 from web.bench import actions as bench
 from web.bench.models import Capture
 from web.common.downloads import CSV_TYPE
@@ -103,7 +103,11 @@ class LoadProfile(JobView):
     def get(self, request: Request, load: int) -> Response:
         """What a load draws, with ranges and grade: as `needle profile` prints it."""
         source = load_document(_load(self.job, load))
-        return document(profile_document(derive(parse_load(source)), ledger_of(source)))
+        return document(kept(key_of("profile", source), _profile_of, source))
+
+
+def _profile_of(source: dict[str, Any]) -> dict[str, Any]:
+    return profile_document(derive(parse_load(source)), ledger_of(source))
 
 
 def _reading_row(reading: Reading) -> dict[str, Any]:

@@ -152,6 +152,18 @@ def keep(key: str, answer: Any) -> None:
     caches["live"].set(name, answer)
 
 
+def kept(key: str, work: Callable[..., T], *args: Any) -> T:
+    """What was kept, or what the function returns, which is kept from then on.
+
+    For what is quick; what takes long is a question.
+    """
+    known: T | None = cached(key)
+    if known is None:
+        known = work(*args)
+        keep(key, known)
+    return known
+
+
 def refusal_of(key: str) -> DocumentError | None:
     """The refusal in which the same question ended a short time ago."""
     refusal: DocumentError | None = caches["answers"].get(f"{_version()}:refused:{key}")

@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 from django import forms
 from django.core.exceptions import NON_FIELD_ERRORS
 from django.db.models.fields import BLANK_CHOICE_DASH
+from django.http import HttpRequest
 
 from needle.document import DocumentError
 from web.common.validation import CoreValidationError
@@ -134,6 +135,14 @@ class PercentMixin(forms.BaseForm):
         for name in self.shares:
             if cleaned.get(name) is not None:
                 cleaned[name] = cleaned[name] / 100
+
+
+def posted_key(request: HttpRequest, name: str = "client_key") -> uuid.UUID | None:
+    """The key that an entry was posted with; None if it has none, or it is none."""
+    try:
+        return uuid.UUID(request.POST.get(name, ""))
+    except ValueError:
+        return None
 
 
 def client_key(form: forms.BaseForm) -> uuid.UUID:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
@@ -12,6 +11,7 @@ from django.db import transaction
 from django.http import HttpRequest
 from django.utils import timezone
 
+from web.common.forms import posted_key
 from web.jobs.models import Job, Receipt
 
 #: How far ahead of now a device may think a moment of now is, s.
@@ -47,15 +47,8 @@ def once(request: HttpRequest, job: Job) -> Iterator[bool]:
     short changes that make no record with a key of their own.
     """
     with transaction.atomic():
-        key = _key_of(request)
+        key = posted_key(request)
         yield key is None or Receipt.objects.get_or_create(job=job, client_key=key)[1]
-
-
-def _key_of(request: HttpRequest) -> uuid.UUID | None:
-    try:
-        return uuid.UUID(request.POST.get("client_key", ""))
-    except ValueError:
-        return None
 
 
 def forget_old_receipts() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from typing import Any, ClassVar
 
 from django import forms
@@ -96,11 +95,3 @@ class WordForm(forms.Form):
     """The word that a link asks for."""
 
     word = forms.CharField(label="The word that you were told", max_length=60)
-
-
-def key_of_list(text: str) -> uuid.UUID:
-    """The key of a list that was sent; a new one for anything else."""
-    try:
-        return uuid.UUID(text)
-    except ValueError:
-        return uuid.uuid4()

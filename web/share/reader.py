@@ -14,11 +14,12 @@ from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_http_methods
 
 from web.common.bodies import PHOTOS_BYTES, takes_up_to
+from web.common.forms import posted_key
 from web.common.rates import Rate, address_of
 from web.jobs.access import acting_as
 from web.plans.outcomes import LONG_WAIT_S
 from web.share import actions
-from web.share.forms import ClientFormSet, WordForm, key_of_list
+from web.share.forms import ClientFormSet, WordForm
 from web.share.models import ShareLink
 from web.share.shown import photo_of, sheet_context
 from web.watch.card_page import card_page
@@ -122,7 +123,7 @@ def _list(request: HttpRequest, link: ShareLink, token: str) -> HttpResponse:
         return render(request, "share/list.html", context)
     rows = [form for form in forms.forms if form.has_changed()] if forms.is_valid() else []
     if rows and not actions.is_full(link):
-        key = key_of_list(request.POST.get("sent_key", ""))
+        key = posted_key(request, "sent_key") or uuid.uuid4()
         actions.propose(link, key, [form.values() for form in rows])
         return render(request, "share/list.html", {**context, "sent": len(rows)})
     full = "There is no room for more just now: tell whoever sent you this."
