@@ -75,3 +75,20 @@ class TypingTest(BrowserTest):
         expect(page.locator(".check-ins tbody")).to_contain_text("28 %")
         kept = [record.data["percent"] for record in trial.check_ins.live().order_by("pk")[before:]]
         self.assertEqual(kept, [31, 30, 29, 28])
+
+
+class GoneBackTest(BrowserTest):
+    def test_what_was_typed_is_there_on_going_back_and_nothing_after_signing_out(self):
+        page = self.signed_in()
+        self.go(page, "loads:add")
+        page.get_by_label("What do you call it?").fill("Cold store")
+        page.get_by_role("link", name="Survey").first.click()
+        page.wait_for_url("**/survey/")
+        page.go_back()
+        expect(page.get_by_label("What do you call it?")).to_have_value("Cold store")
+        page.locator("form[data-sign-out]").evaluate("form => form.requestSubmit()")
+        page.wait_for_url("**/sign-in/**")
+        page.go_back()
+        page.wait_for_url("**/sign-in/**")
+        expect(page.get_by_label("What do you call it?")).to_have_count(0)
+        self.assertNotIn("Cold store", page.evaluate("JSON.stringify(sessionStorage)"))

@@ -143,6 +143,10 @@ class CachingTest(SiteTest):
         self.assertIn("private", answer["Cache-Control"])
         self.assertIn("Cookie", answer["Vary"])
 
+    def test_browsers_keep_no_page_of_somebody_who_is_signed_in(self):
+        self.assertIn("no-store", self.client.get(self.url("loads:survey"))["Cache-Control"])
+        self.assertNotIn("no-store", Client().get(reverse("accounts:sign-up"))["Cache-Control"])
+
 
 class VisitorTest(TestCase):
     @classmethod

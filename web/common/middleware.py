@@ -17,12 +17,16 @@ from web.common.version import version
 def private_pages(
     get_response: Callable[[HttpRequest], HttpResponse],
 ) -> Callable[[HttpRequest], HttpResponse]:
-    """Forbid shared caches to store pages; browsers must revalidate them."""
+    """Forbid shared caches to store pages, and browsers those of somebody who is signed in.
+
+    Nobody reads them after signing out. What was typed into one outlives it: see ``gone_back.js``.
+    """
 
     def middleware(request: HttpRequest) -> HttpResponse:
         response = get_response(request)
         if not response.has_header("Cache-Control"):
-            patch_cache_control(response, private=True, no_cache=True)
+            unkept = {"no_store": True} if request.user.is_authenticated else {}
+            patch_cache_control(response, private=True, no_cache=True, **unkept)
             patch_vary_headers(response, ["Cookie", "HX-Request"])
         return response
 

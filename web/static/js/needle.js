@@ -9,6 +9,7 @@ import "./form_queue.js";
 import "./screen.js";
 import "./answer_bar.js";
 import "./remembered.js";
+import "./gone_back.js";
 import "./files.js";
 import "./small_answers.js";
 import "./steppers.js";
