@@ -18,7 +18,10 @@ export function newKey() {
 const textOf = (element) => element?.textContent.trim().replace(/\s+/g, " ") || "";
 function labelOf(field) {
   const group = isMark(field) && field.closest("fieldset")?.querySelector("legend");
-  return textOf(group || field.labels?.[0]).replace(/[*:]$/, "").trim();
+  const label = group || field.labels?.[0]?.cloneNode(true);
+  /* The name of a chosen file is its value. */
+  label?.querySelector(".photo-chosen")?.remove();
+  return textOf(label).replace(/[*:]$/, "").trim();
 }
 const optionsOf = (field) => field?.matches("select")
   ? [...field.options].map((option) => [option.value, textOf(option)]) : null;

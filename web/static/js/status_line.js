@@ -11,6 +11,9 @@ export const refusalFor = (status) => REFUSED[status] || "The site refused that.
 /* Whether an element asks without anybody's doing. */
 export const asksByItself = (element) => /^(load|every)/.test(element.getAttribute("hx-trigger") || "");
 
+/* Whether a person asks: what follows a form by itself, as the check of what is typed, does not. */
+const isAct = (element) => element.matches("form, button, a, input, select, textarea") && !asksByItself(element);
+
 const line = () => document.getElementById("working");
 export function say(words) {
   if (!line()) return;
@@ -20,13 +23,13 @@ export function say(words) {
 
 let slow;
 document.addEventListener("htmx:beforeRequest", ({ detail }) => {
-  if (!asksByItself(detail.elt)) say("");
+  if (isAct(detail.elt)) say("");
   clearTimeout(slow);
   slow = setTimeout(() => { if (!line()?.textContent) say(WAITING); }, SLOW_MS);
 });
 document.addEventListener("htmx:afterRequest", ({ detail }) => {
   clearTimeout(slow);
-  const done = detail.xhr.status < 400 && !asksByItself(detail.requestConfig.elt);
+  const done = detail.xhr.status < 400 && isAct(detail.requestConfig.elt);
   if (done || line()?.textContent === WAITING) say("");
 });
 /* A refusal in one sentence is said here and takes no place in the page. */
