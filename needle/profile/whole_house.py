@@ -16,7 +16,7 @@ import numpy as np
 from needle.document import DocumentError
 from needle.estimate import Z90, Estimate
 from needle.measure.interval_file import SECONDS_PER_HOUR, Intervals
-from needle.message import Message
+from needle.message import Message, message
 from needle.profile.profile import Profile
 
 Range = tuple[float, float, float]
@@ -234,6 +234,27 @@ def compare(house: WholeHouse, loads: Sequence[HouseLoad]) -> Comparison:
         always_verdict,
         widest,
     )
+
+
+#: What is said of each verdict on the day, and on what runs all the time.
+_OF_DAY = {"rest": "house-rest", "all": "house-all", "more": "house-more"}
+_OF_ALWAYS = {"fits": "house-always-fits", "more": "house-always-more"}
+
+
+def remarks(house: WholeHouse, compared: Comparison) -> list[Message]:
+    """What a house says of the loads that are noted, the day first."""
+    if not compared.loads_wh[2]:
+        return [message("house-no-loads")]
+    day = {"loads_wh": compared.loads_wh, "rest_wh": compared.rest_wh}
+    said = [message(_OF_DAY[compared.verdict], **day)]
+    if compared.always_w is not None and house.base_w is not None:
+        always = {"always_w": compared.always_w, "most_w": house.base_w[2]}
+        said.append(message(_OF_ALWAYS[compared.always_verdict], **always))
+    if compared.widest:
+        said.append(message("house-measure-first", load=compared.widest))
+    if compared.without:
+        said.append(message("house-not-counted", loads=compared.without))
+    return said
 
 
 def _together(estimates: Sequence[Estimate]) -> Range:
