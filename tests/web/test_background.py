@@ -12,6 +12,8 @@ from pathlib import Path
 from unittest import mock
 
 from celery.contrib.testing.worker import start_worker
+from django.conf import settings
+from django.core.cache import caches
 from django.core.signing import BadSignature
 from django.test import SimpleTestCase, override_settings
 from fakeredis import FakeRedis, FakeServer
@@ -76,6 +78,30 @@ class VersionTest(SimpleTestCase):
         self.assertEqual(cached("sum"), 2)
         with mock.patch("web.background.questions._version", return_value="other"):
             self.assertIsNone(cached("sum"))
+
+
+class KeptTest(SimpleTestCase):
+    databases = {"default"}
+
+    def test_a_file_that_was_left_half_written_is_worked_out_again(self):
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        files = "django.core.cache.backends.filebased.FileBasedCache"
+        kept_in_files = {**settings.CACHES, "answers": {"BACKEND": files, "LOCATION": folder}}
+        self.enterContext(override_settings(CACHES=kept_in_files))
+        logging.disable(logging.ERROR)
+        self.addCleanup(logging.disable, logging.NOTSET)
+        keep("sum", 2)
+        caches["live"].clear()
+        self.assertEqual(cached("sum"), 2)
+        (path,) = Path(folder).iterdir()
+        whole = path.read_bytes()
+        for left in (b"", whole[:-3], whole[:8] + bytes(len(whole))):
+            with self.subTest(left=len(left)):
+                path.write_bytes(left)
+                caches["live"].clear()
+                self.assertIsNone(cached("sum"))
+                self.assertEqual(worked_out("sum", "ada", 1.0, operator.add, 1, 1), 2)
+                self.assertTrue(path.exists())
 
 
 def at_work(pool):
@@ -175,7 +201,7 @@ class PoolTest(EngineTest):
 
     def test_an_answer_that_cannot_be_kept_is_given_and_its_owner_may_ask_again(self):
         with (
-            mock.patch("web.background.pool.keep", side_effect=OSError("disk full")),
+            mock.patch.object(type(caches["answers"]), "set", side_effect=OSError("disk full")),
             self.assertLogs("steady.answers", "ERROR"),
         ):
             self.assertEqual(self.ask("sum", "ada", LONG, operator.add, 1, 1), 2)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import heapq
 import itertools
-import logging
 import multiprocessing
 import os
 import threading
@@ -28,8 +27,6 @@ from web.background.questions import (
     keep,
     keep_refusal,
 )
-
-log = logging.getLogger("steady.answers")
 
 #: Questions that may be open at a time.
 MAX_OPEN = 64
@@ -100,7 +97,7 @@ class AnswerPool:
 
     def _raise(self, asked: _Open, urgency: Urgency) -> None:
         """Put a question further forward if somebody asks it more urgently than before."""
-        if urgency < asked.urgency:
+        if urgency < asked.urgency and not asked.at_work:
             asked.urgency = urgency
             # Its place further back is passed over when its turn comes there.
             self._put(asked)
@@ -128,8 +125,10 @@ class AnswerPool:
 
     def _done(self, asked: _Open, done: Future[Any]) -> None:
         error = None if done.cancelled() else done.exception()
-        if not done.cancelled():
-            self._keep(asked.question.key, done, error)
+        if isinstance(error, DocumentError):
+            keep_refusal(asked.question.key, error)
+        elif error is None and not done.cancelled():
+            keep(asked.question.key, done.result())
         with self.moved:
             self.at_work -= 1
             self.open.pop(asked.question.key, None)
@@ -145,16 +144,6 @@ class AnswerPool:
             asked.answer.set_exception(error)
         else:
             asked.answer.set_result(done.result())
-
-    def _keep(self, key: str, done: Future[Any], error: BaseException | None) -> None:
-        try:
-            if error is None:
-                keep(key, done.result())
-            elif isinstance(error, DocumentError):
-                keep_refusal(key, error)
-        except Exception:
-            # Who waits gets it, and the owner's place becomes free.
-            log.exception("An answer could not be kept")
 
     def _workers(self) -> ProcessPoolExecutor:
         if self.processes is None:

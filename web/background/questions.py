@@ -136,11 +136,29 @@ def key_of(kind: str, *asked: Any) -> str:
     return f"{kind}:" + hashlib.sha256(text.encode()).hexdigest()
 
 
+def _read(name: str) -> Any:
+    try:
+        return caches["answers"].get(name)
+    except Exception:
+        # A file that the power's end left half-written, say: worked out again.
+        log.exception("A kept answer could not be read")
+        caches["answers"].delete(name)
+        return None
+
+
+def _write(name: str, value: Any, for_s: float) -> None:
+    try:
+        caches["answers"].set(name, value, for_s)
+    except Exception:
+        # A full disk: who asks gets it all the same.
+        log.exception("An answer could not be kept")
+
+
 def cached(key: str) -> Any:
     """A kept answer, which nobody changes; None if there is none."""
     live, name = caches["live"], f"{_version()}:{key}"
     known = live.get(name)
-    if known is None and (known := caches["answers"].get(name)) is not None:
+    if known is None and (known := _read(name)) is not None:
         live.set(name, known)
     return known
 
@@ -148,7 +166,7 @@ def cached(key: str) -> Any:
 def keep(key: str, answer: Any) -> None:
     """Keep what was worked out, for as long as answers are kept."""
     name = f"{_version()}:{key}"
-    caches["answers"].set(name, answer, KEPT_S)
+    _write(name, answer, KEPT_S)
     caches["live"].set(name, answer)
 
 
@@ -166,13 +184,13 @@ def kept(key: str, work: Callable[..., T], *args: Any) -> T:
 
 def refusal_of(key: str) -> DocumentError | None:
     """The refusal in which the same question ended a short time ago."""
-    refusal: DocumentError | None = caches["answers"].get(f"{_version()}:refused:{key}")
+    refusal: DocumentError | None = _read(f"{_version()}:refused:{key}")
     return refusal
 
 
 def keep_refusal(key: str, refusal: DocumentError) -> None:
     """Keep a refusal, so that it is not worked out again with each look at a page."""
-    caches["answers"].set(f"{_version()}:refused:{key}", refusal, REFUSED_S)
+    _write(f"{_version()}:refused:{key}", refusal, REFUSED_S)
 
 
 def guarded(work: Callable[..., T], *args: Any) -> T:
