@@ -26,7 +26,7 @@ from web.common.rates import address_of
 from web.demo.visits import VISITORS
 from web.jobs.models import Job
 from web.loads.actions import add_photo, add_reading, forget_old_photos
-from web.loads.models import Photo
+from web.loads.models import Load, Photo
 from web.loads.photos import Picture
 from web.meters.models import Meter
 from web.sheets.exchange import add_package, export_job, understood
@@ -269,3 +269,15 @@ class LongListTest(SiteTest):
         page = self.client.get("/jobs/?all=1")
         self.assertContains(page, "answer-line", 105)
         self.assertNotContains(page, "All 105\xa0jobs")
+
+    def test_a_survey_keeps_how_it_is_sorted_and_searches_all(self):
+        Load.objects.bulk_create(
+            Load(job=self.job, name=f"Lamp {n:03}", kind="led") for n in range(102)
+        )
+        page = self.client.get(self.url("loads:survey"), {"sort": "grade", "q": "lamp"})
+        self.assertContains(page, "nothing known yet", 100)
+        self.assertContains(page, 'href="?all=1&amp;sort=grade&amp;q=lamp"')
+        page = self.client.get(self.url("loads:survey"), {"all": "1"})
+        self.assertContains(page, "nothing known yet", 102)
+        found = self.client.get(self.url("loads:survey"), {"q": "Lamp 101"})
+        self.assertContains(found, "nothing known yet", 1)

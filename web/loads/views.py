@@ -13,6 +13,7 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 from needle.quantity import MAX_TEXT
 from web.common.addresses import key_of
 from web.common.bodies import PHOTO_BYTES, takes_up_to
+from web.common.folding import folded
 from web.common.forms import client_key
 from web.common.htmx import HtmxRequest
 from web.drawing.ladder import ladder_scale
@@ -37,6 +38,7 @@ def survey_page(request: HtmxRequest, job: Job) -> HttpResponse:
     context = {
         "job": job,
         "rows": rows,
+        "shown": folded(rows, request),
         "find": find,
         "sort": sort,
         "sorts": survey.SORTS,
