@@ -29,8 +29,11 @@ def bench_site() -> None:
     from web.bench.models import Session
     from web.demo.scenario import USERNAME, load_demo
     from web.jobs.models import Job
+    from web.serve import settle_memory
 
     load_demo()
+    # As the site does once it is ready.
+    settle_memory()
     client = Client()
     client.force_login(get_user_model().objects.get(username=USERNAME))
     empty = median_s(lambda: client.get("/empty/"), 30)
