@@ -12,6 +12,7 @@ from typing import Any
 from django.test.runner import DiscoverRunner
 
 from tests import templates
+from web.serve import settle_memory
 
 #: Tests named at the end.
 NAMED = 15
@@ -31,6 +32,8 @@ class TimedRunner(DiscoverRunner):
 
     def setup_test_environment(self, **kwargs: Any) -> None:
         super().setup_test_environment(**kwargs)
+        # Every worker begins with what is loaded here, and makes and drops millions of objects.
+        settle_memory()
         handle, name = tempfile.mkstemp(prefix="steady-needle-times-")
         os.close(handle)
         self.times = Path(name)
