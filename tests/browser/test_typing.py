@@ -86,6 +86,15 @@ class GoneBackTest(BrowserTest):
         page.wait_for_url("**/survey/")
         page.go_back()
         expect(page.get_by_label("What do you call it?")).to_have_value("Cold store")
+        # A form that was refused is there too, as it was sent.
+        self.expected_statuses = {422}
+        page.get_by_label("What do you call it?").fill("Vaccine refrigerator")
+        page.get_by_role("button", name="Add this load").click()
+        expect(page.locator(".errorlist").first).to_be_visible()
+        page.get_by_role("link", name="Survey").first.click()
+        page.wait_for_url("**/survey/")
+        page.go_back()
+        expect(page.get_by_label("What do you call it?")).to_have_value("Vaccine refrigerator")
         page.locator("form[data-sign-out]").evaluate("form => form.requestSubmit()")
         page.wait_for_url("**/sign-in/**")
         page.go_back()

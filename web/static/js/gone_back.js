@@ -4,8 +4,15 @@ import { fieldsIn, identityOf, isChanged, setValue, valueOf } from "./fields.js"
 import { tabMemory } from "./memory.js";
 
 const key = `typed ${document.body.dataset.user || ""} ${location.pathname}${location.search}`;
-const isTyped = (field) => isChanged(field) && !["password", "file"].includes(field.type);
+const visit = performance.getEntriesByType("navigation")[0];
+/* A form that came back with what is wrong in it holds what was typed as its own. */
+const isRefused = visit?.responseStatus === 422;
+const isTyped = (field) => (isRefused || isChanged(field)) && !["password", "file"].includes(field.type);
 let signsOut = false;
+
+/* Going back to it asks for the form again, instead of posting it once more. */
+const isOwn = (form) => form.method === "post" && new URL(form.action).pathname === location.pathname;
+if (isRefused && [...document.forms].some(isOwn)) history.replaceState(history.state, "", location.href);
 
 addEventListener("pagehide", () => {
   const typed = fieldsIn(document).filter(isTyped).map((field) => [identityOf(field), valueOf(field)]);
@@ -17,7 +24,7 @@ document.addEventListener("submit", ({ target }) => {
   tabMemory.clear();
 });
 
-if (performance.getEntriesByType("navigation")[0]?.type === "back_forward") {
+if (visit?.type === "back_forward") {
   const typed = new Map(JSON.parse(tabMemory.get(key) || "[]"));
   for (const field of fieldsIn(document)) {
     if (typed.has(identityOf(field))) setValue(field, typed.get(identityOf(field)));
