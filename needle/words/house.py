@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from needle.profile.whole_house import Range
 from needle.quantity import with_unit
 from needle.words.figures import Sentence, Units
-
-Range = tuple[float, float, float]
 
 
 def span(values: Range, unit: str) -> str:

@@ -2,15 +2,24 @@
 
 import cmath
 import math
+import statistics
 import unittest
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
 from needle.decide.power_factor import choose, correct
+from needle.decide.starting import median
 from needle.document import DocumentError
 from needle.message import message
+
+
+class MedianTest(unittest.TestCase):
+    @given(st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=40))
+    def test_of_few_and_of_many_of_an_even_and_an_odd_number(self, draws):
+        self.assertEqual(median(np.array(draws)), statistics.median(draws))
 
 
 class CapacitorTest(unittest.TestCase):

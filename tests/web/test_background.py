@@ -76,7 +76,7 @@ class VersionTest(SimpleTestCase):
         clear_caches()
         keep("sum", 2)
         self.assertEqual(cached("sum"), 2)
-        with mock.patch("web.background.questions._version", return_value="other"):
+        with mock.patch("web.background.questions.core_version", return_value="other"):
             self.assertIsNone(cached("sum"))
 
 

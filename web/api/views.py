@@ -6,6 +6,7 @@ from datetime import datetime
 from http import HTTPStatus
 from typing import Any
 
+from django.core.cache import caches
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404
 from django.utils import timezone
@@ -27,7 +28,7 @@ from needle.profile.profile import derive
 from web.api.base import JobView, document, paged, plain
 from web.api.openapi import ADDED, KEY, NAME, PAGE, ROWS, WORKING, accepts, is_document, of_type
 from web.api.problems import Unanswerable
-from web.background.questions import AnswerPending, kept, key_of
+from web.background.questions import AnswerPending, key_of
 from web.bench import actions as bench
 from web.bench.models import Capture
 from web.common.downloads import CSV_TYPE
@@ -103,7 +104,8 @@ class LoadProfile(JobView):
     def get(self, request: Request, load: int) -> Response:
         """What a load draws, with ranges and grade: as `needle profile` prints it."""
         source = load_document(_load(self.job, load))
-        return document(kept(key_of("profile", source), _profile_of, source))
+        drawn = caches["drawn"]
+        return document(drawn.get_or_set(key_of("profile", source), lambda: _profile_of(source)))
 
 
 def _profile_of(source: dict[str, Any]) -> dict[str, Any]:

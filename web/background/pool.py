@@ -68,7 +68,7 @@ class AnswerPool:
             with self.moved:
                 asked = self.open.get(question.key) or self._take(question)
                 if asked is not None:
-                    self._raise(asked, question.urgency)
+                    self._move_forward(asked, question.urgency)
                 elif not self.moved.wait(until - time.monotonic()):
                     raise AnswerPending(waiting=True)
             if asked is not None:
@@ -95,7 +95,7 @@ class AnswerPool:
     def _put(self, asked: _Open) -> None:
         heapq.heappush(self.waiting, (asked.urgency, next(self.number), asked))
 
-    def _raise(self, asked: _Open, urgency: Urgency) -> None:
+    def _move_forward(self, asked: _Open, urgency: Urgency) -> None:
         """Put a question further forward if somebody asks it more urgently than before."""
         if urgency < asked.urgency and not asked.at_work:
             asked.urgency = urgency

@@ -11,16 +11,14 @@ from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import IntEnum
-from functools import cache
-from pathlib import Path
 from types import FrameType
 from typing import Any, Protocol, TypeVar
 
 from django.conf import settings
 from django.core.cache import caches
 
-import needle
 from needle.document import DocumentError
+from web.common.version import core_version
 
 log = logging.getLogger("steady.answers")
 
@@ -120,16 +118,6 @@ class AnswerTooLongError(DocumentError):
         return type(self), (self.limit_s,)
 
 
-@cache
-def _version() -> str:
-    """Digest of the program that answers: an answer of another version is another answer."""
-    folder = Path(needle.__file__).parent
-    digest = hashlib.sha256()
-    for path in sorted(folder.rglob("*.py")):
-        digest.update(path.read_bytes())
-    return digest.hexdigest()[:12]
-
-
 def key_of(kind: str, *asked: Any) -> str:
     """Key of a question of a kind about documents and other values that JSON can say."""
     text = json.dumps(asked, sort_keys=True)
@@ -156,7 +144,7 @@ def _write(name: str, value: Any, for_s: float) -> None:
 
 def cached(key: str) -> Any:
     """A kept answer, which nobody changes; None if there is none."""
-    live, name = caches["live"], f"{_version()}:{key}"
+    live, name = caches["live"], f"{core_version()}:{key}"
     known = live.get(name)
     if known is None and (known := _read(name)) is not None:
         live.set(name, known)
@@ -165,32 +153,20 @@ def cached(key: str) -> Any:
 
 def keep(key: str, answer: Any) -> None:
     """Keep what was worked out, for as long as answers are kept."""
-    name = f"{_version()}:{key}"
+    name = f"{core_version()}:{key}"
     _write(name, answer, KEPT_S)
     caches["live"].set(name, answer)
 
 
-def kept(key: str, work: Callable[..., T], *args: Any) -> T:
-    """What was kept, or what the function returns, which is kept from then on.
-
-    For what is quick; what takes long is a question.
-    """
-    known: T | None = cached(key)
-    if known is None:
-        known = work(*args)
-        keep(key, known)
-    return known
-
-
 def refusal_of(key: str) -> DocumentError | None:
     """The refusal in which the same question ended a short time ago."""
-    refusal: DocumentError | None = _read(f"{_version()}:refused:{key}")
+    refusal: DocumentError | None = _read(f"{core_version()}:refused:{key}")
     return refusal
 
 
 def keep_refusal(key: str, refusal: DocumentError) -> None:
     """Keep a refusal, so that it is not worked out again with each look at a page."""
-    _write(f"{_version()}:refused:{key}", refusal, REFUSED_S)
+    _write(f"{core_version()}:refused:{key}", refusal, REFUSED_S)
 
 
 def guarded(work: Callable[..., T], *args: Any) -> T:

@@ -124,19 +124,19 @@ class AnswerQueue:
         if mark is not None:
             state, urgency, since = str(mark).split()
             if state == "waits" and question.urgency < int(urgency):
-                self._raise(question)
+                self._move_forward(question)
             return AnswerPending(state == "waits", max(0.0, time.time() - float(since)))
         life_ms = int(1000 * WAITS_S)
         mine = self.redis.set(owner, asked, px=life_ms, nx=True)
         if not mine and self.redis.get(owner) != asked:
             return AnswerPending(waiting=True)
-        if self.redis.set(asked, _mark("waits", question), px=life_ms, nx=True):
+        if self.redis.set(asked, _standing("waits", question), px=life_ms, nx=True):
             _send(question)
         return AnswerPending(waiting=True)
 
-    def _raise(self, question: Question) -> None:
+    def _move_forward(self, question: Question) -> None:
         """Put a question in once more, further forward: its other place is passed over."""
-        if self.redis.set(_raised(question.key), "1", px=int(1000 * WAITS_S), nx=True):
+        if self.redis.set(_forward_mark(question.key), "1", px=int(1000 * WAITS_S), nx=True):
             _send(question)
 
     def take(self, question: Question) -> bool:
@@ -144,7 +144,7 @@ class AnswerQueue:
         asked, _ = _marks(question.key, question.owner)
         try:
             before = self.redis.set(
-                asked, _mark("works", question), px=int(1000 * WORKS_S), get=True
+                asked, _standing("works", question), px=int(1000 * WORKS_S), get=True
             )
         except redis.RedisError:
             return True
@@ -155,7 +155,7 @@ class AnswerQueue:
         """Renew the marks of a question for as long as it is worked at."""
         asked, owner = _marks(question.key, question.owner)
         done = threading.Event()
-        state, life_ms = _mark("works", question), int(1000 * WORKS_S)
+        state, life_ms = _standing("works", question), int(1000 * WORKS_S)
 
         def beat() -> None:
             while True:
@@ -175,7 +175,7 @@ class AnswerQueue:
             beating.join()
             # Without Redis they end by themselves.
             with suppress(redis.RedisError):
-                self.redis.delete(asked, owner, _raised(question.key))
+                self.redis.delete(asked, owner, _forward_mark(question.key))
 
 
 @app.task(name="answer")
@@ -222,11 +222,11 @@ def _marks(key: str, owner: Hashable) -> tuple[str, str]:
     return f"steady:asked:{key}", f"steady:owner:{of_owner}"
 
 
-def _mark(state: str, question: Question) -> str:
+def _standing(state: str, question: Question) -> str:
     """What the mark of a question tells: how it stands, how urgent it is and since when."""
     return f"{state} {int(question.urgency)} {time.time()}"
 
 
-def _raised(key: str) -> str:
+def _forward_mark(key: str) -> str:
     """Name in Redis of the mark that a question was put further forward."""
-    return f"steady:raised:{key}"
+    return f"steady:forward:{key}"

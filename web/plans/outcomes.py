@@ -18,7 +18,7 @@ from needle.quantity import hours_text
 from needle.words.answer import answer_document
 from web.background import questions
 from web.background.asking import worked_out
-from web.background.questions import AnswerFailedError, AnswerPending, cached, guarded, kept
+from web.background.questions import AnswerFailedError, AnswerPending, cached, guarded, keep
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.draft import Draft, document, draft_of
@@ -110,8 +110,12 @@ def told(answer: Answer) -> dict[str, Any]:
     if answer.outcome is None:
         raise ValueError("a plan without an answer tells nothing")
     source = document(answer.draft)
-    about = source, answer.outcome, answer.suggestions, answer.narrowings
-    return kept(f"told-{key_of(source)}", answer_document, *about)
+    key = f"told-{key_of(source)}"
+    known: dict[str, Any] | None = cached(key)
+    if known is None:
+        known = answer_document(source, answer.outcome, answer.suggestions, answer.narrowings)
+        keep(key, known)
+    return known
 
 
 def energies_until(outcome: Outcome) -> str:

@@ -24,7 +24,7 @@ class SharedPatterns:
     """Patterns of plans that differ in some of their loads, as a plan and its changes do.
 
     A load that is the same in several plans has one pattern in all of them, whose power is
-    computed once for each block.
+    computed once for each block. The plans keep their patterns for as long as this is used.
     """
 
     def __init__(self) -> None:
@@ -35,16 +35,19 @@ class SharedPatterns:
     def patterns(self, plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
         """Patterns of a plan's loads, as of :func:`needle.plan.draws.patterns.patterns_of`."""
         known = self.drawn.setdefault((replace(plan, loads=()), minutes), {})
+        by_name: dict[str, dict[InputKey, np.ndarray]] = {}
+        for key, values in inputs.normals.items():
+            by_name.setdefault(key.name, {})[key] = values
         several = []
         for load in plan.loads:
-            normals = {key: inputs.normals[key] for key in inputs.normals if key.name == load.name}
+            normals = by_name.get(load.name, {})
             if load not in known or not _are_equal(known[load].normals, normals):
                 known[load] = _Drawn(normals, patterns_of(load, plan, minutes, inputs))
             several += known[load].patterns
         return several
 
     def power(self, pattern: Pattern, first: int, last: int) -> np.ndarray:
-        """As :meth:`Pattern.power`, of a pattern that this keeps; nobody changes the array."""
+        """As :meth:`Pattern.power`; nobody changes the array."""
         if self.block != (first, last):
             self.block, self.powers = (first, last), {}
         if id(pattern) not in self.powers:

@@ -14,7 +14,7 @@ import numpy as np
 from needle.decide.starting import overload_as_tried
 from needle.message import Message, message
 from needle.moments import in_windows
-from needle.plan.draws.patterns import Pattern
+from needle.plan.draws.patterns import Pattern, patterns_of
 from needle.plan.draws.shared import SharedPatterns
 from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_side import BatterySide
@@ -148,8 +148,16 @@ class Demand:
         self.inconsistent_runs = tuple(inconsistent_runs)
         self.notices += [inconsistent_run(self.plan.runs[number]) for number in inconsistent_runs]
         self.notices += _on_stepped_wave(self.plan)
-        self.patterns = (shared or SharedPatterns()).patterns(self.plan, self.minutes, self.inputs)
         self.power_of = Pattern.power if shared is None else shared.power
+        self.patterns = (
+            [
+                pattern
+                for load in self.plan.loads
+                for pattern in patterns_of(load, self.plan, self.minutes, self.inputs)
+            ]
+            if shared is None
+            else shared.patterns(self.plan, self.minutes, self.inputs)
+        )
         self.trips = TripSimulator(self.plan, self.patterns, self.inputs)
         self.side = BatterySide(self.plan, self.inputs, self.minutes)
 
