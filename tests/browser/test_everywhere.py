@@ -191,9 +191,11 @@ class EveryScreenTest(BrowserTest):
         steps = page.locator("[data-step-at]")
         expect(steps.first).to_be_visible()
         words = [step.get_attribute("data-step-words") for step in steps.all()]
-        self.assertEqual(page.locator("#watch-said").inner_text(), "")
+        # While the plan's generator runs, of a morning, that is due at once.
+        at_once = page.locator("#watch-said").inner_text()
+        self.assertIn(at_once, ["", words[0]])
         page.clock.fast_forward("02:05:00")
-        expect(page.locator("#watch-said")).not_to_be_empty()
+        expect(page.locator("#watch-said")).not_to_have_text(at_once)
         said = page.locator("#watch-said").inner_text()
         self.assertIn(said, words)
         self.assertTrue(page.title().startswith(said))
