@@ -17,9 +17,7 @@ LIMIT_SURVEY_MS, LIMIT_POLL_MS, LIMIT_TRIAL_MS = 100.0, 50.0, 150.0
 def bench_site() -> None:
     from django.db import connection
     from django.test import Client
-    from django.test.utils import setup_test_environment
 
-    setup_test_environment()
     kept = connection.settings_dict["NAME"]
     connection.creation.create_test_db(verbosity=0, autoclobber=True)
     from django.conf import settings

@@ -95,7 +95,10 @@ def dc_w(
 
     The square loss depends on the current: on VA² = W² + non-active VA².
     """
-    return idle_w + ac_w / efficiency + square_per_w * (ac_w**2 + nonactive_va**2)
+    linear = idle_w + ac_w / efficiency
+    if np.ndim(square_per_w) == 0 and square_per_w == 0:
+        return linear
+    return linear + square_per_w * (ac_w**2 + nonactive_va**2)
 
 
 def percentage(ac_w: float, idle_w: float, efficiency: float, square_per_w: float = 0.0) -> float:

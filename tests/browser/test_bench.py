@@ -47,9 +47,10 @@ class LiveTest(BrowserTest):
                 route.continue_()
 
         page.route("**/bench/**", hold_what_is_sent)
-        page.keyboard.press("z")
+        with page.expect_request(lambda request: request.method == "POST"):
+            page.keyboard.press("z")
         for _ in range(2):
-            with page.expect_response(lambda answer: answer.request.method == "GET"):
+            with page.expect_response(page.url):
                 pass
         held[0].continue_()
         expect(page.locator(".readouts")).to_contain_text("0.00")

@@ -47,12 +47,12 @@ class SharedPatterns:
         return several
 
     def power(self, pattern: Pattern, first: int, last: int) -> np.ndarray:
-        """As :meth:`Pattern.power`; nobody changes the array."""
+        """As :meth:`Pattern.power`: an array of the caller's own."""
         if self.block != (first, last):
             self.block, self.powers = (first, last), {}
         if id(pattern) not in self.powers:
             self.powers[id(pattern)] = pattern.power(first, last)
-        return self.powers[id(pattern)]
+        return self.powers[id(pattern)].copy()
 
 
 def _are_equal(some: dict[InputKey, np.ndarray], others: dict[InputKey, np.ndarray]) -> bool:

@@ -27,8 +27,8 @@ from needle.supply.voltage import most_w, open_circuit_v
 #: Charge above that of the stop at which everything comes on again (share).
 RECOVERY = 0.05
 MINUTES_PER_HOUR = 60
-#: Minutes worked on at a time.
-BLOCK = STRETCH
+#: Minutes worked on at a time, with so many draws or more.
+BLOCK, BLOCK_DRAWS = STRETCH, 400
 #: Minutes that are tried in one go where sources give: with few draws few are tried again.
 CHUNK_MIN, FEW_DRAWS = 60, 100
 
@@ -150,6 +150,11 @@ _GIVEN = ("capacity_wh", "peukert_n", "slow", "takes_w", "trickle_w", "ohm", "fl
 _STATE = ("charge", "stopped", "stop_min", "cut_off", "back_at", "other_wh")
 
 
+def block_min(draws: int) -> int:
+    """Minutes worked on at a time: the fewer draws, the more."""
+    return BLOCK * max(1, BLOCK_DRAWS // draws)
+
+
 class Bank:
     """The battery of a plan in every draw.
 
@@ -214,7 +219,7 @@ class Bank:
             Additional W during start-up surges, which only matter for voltage sag.
         """
         if other_w is None and (sources_w is None or not sources_w.any()):
-            return self._advance_discharging(first, drawn_w, start_w)
+            return self._advance_without_sources(first, drawn_w, start_w)
         offered = np.zeros_like(drawn_w) if sources_w is None else sources_w
         offered = np.broadcast_to(offered, drawn_w.shape)
         return self._advance_with_sources(first, drawn_w, offered, other_w, start_w)
@@ -230,10 +235,29 @@ class Bank:
         rested = open_circuit_v(battery.chemistry, battery.volts, charge)
         return most_w(rested, ohm, battery.cutoff_v)
 
+    def _advance_without_sources(
+        self, first: int, drawn_w: np.ndarray, start_w: np.ndarray | None
+    ) -> Flow:
+        """Advance through a block without sources: what has stopped stays so."""
+        if not self.stopped.any():
+            return self._advance_discharging(first, drawn_w, start_w)
+        none = np.broadcast_to(0.0, drawn_w.shape)
+        charge = np.broadcast_to(self.charge[:, None], drawn_w.shape)
+        on = np.flatnonzero(~self.stopped)
+        if not on.size:
+            return Flow(charge, none, none, none, none, none)
+        part = self.take(on)
+        starting_w = None if start_w is None else start_w[on]
+        flow = part._advance_discharging(first, drawn_w[on], starting_w)
+        charge, served, out_w = (values.copy() for values in (charge, none, none))
+        charge[on], served[on], out_w[on] = flow.charge, flow.served, flow.out_w
+        self.put(on, part)
+        return Flow(charge, served, none, out_w, none, none)
+
     def _advance_discharging(
         self, first: int, drawn_w: np.ndarray, start_w: np.ndarray | None
     ) -> Flow:
-        """Advance through a block without sources, as one cumulative sum."""
+        """Advance draws that are all on through a block without sources, as a cumulative sum."""
         floor, size = self.floor, drawn_w.shape[1]
         capacity = self.capacity_wh[:, None]
         fall = np.cumsum(
@@ -243,7 +267,7 @@ class Bank:
         )
         fall /= MINUTES_PER_HOUR * capacity
         before = self.charge.copy()
-        charge = before[:, None] - fall
+        charge = np.subtract(before[:, None], fall, out=fall)
         end = self._floor_at(charge, before, floor)
         cut = np.zeros(len(end), dtype=bool)
         if self.ohm is not None:
@@ -252,27 +276,34 @@ class Bank:
             at = np.where(under.any(axis=1), under.argmax(axis=1), np.inf)
             cut = at < end
             end = np.minimum(end, at)
-        end = np.where(self.stopped, 0.0, end)
-        stops = ~self.stopped & (end < size)
+        stops = end < size
         fresh = stops & np.isinf(self.stop_min)
         self.stop_min[fresh] = first + end[fresh]
         self.cut_off[fresh] = cut[fresh]
-        served = np.clip(end[:, None] - np.arange(size), 0.0, 1.0)
-        whole = np.minimum(end, size - 1).astype(int)
-        rows = np.arange(len(end))
-        at_stop = np.where(cut, np.where(whole > 0, charge[rows, whole - 1], before), floor)
-        at_stop = np.where(self.stopped, before, at_stop)
-        charge = np.where(np.arange(1, size + 1) <= end[:, None], charge, at_stop[:, None])
-        self.stopped |= stops
-        self.back_at[stops] = at_stop[stops] + RECOVERY
+        served, none = (np.broadcast_to(share, charge.shape) for share in (1.0, 0.0))
+        out_w = drawn_w
+        ended = np.flatnonzero(stops)
+        if ended.size:
+            end, minutes = end[ended], np.arange(size)
+            whole = end.astype(int)
+            left = np.where(whole > 0, charge[ended, whole - 1], before[ended])
+            at_stop = np.where(cut[ended], left, floor[ended])
+            is_on = minutes + 1 <= end[:, None]
+            charge[ended] = np.where(is_on, charge[ended], at_stop[:, None])
+            self.back_at[ended] = at_stop + RECOVERY
+            self.stopped[ended] = True
+            served = np.ones(charge.shape)
+            served[ended] = np.clip(end[:, None] - minutes, 0.0, 1.0)
+            out_w = drawn_w * served
         self.charge = charge[:, -1].copy()
-        none = np.zeros_like(charge)
-        return Flow(charge, served, none, drawn_w * served, none, none)
+        return Flow(charge, served, none, out_w, none, none)
 
     @staticmethod
     def _floor_at(charge: np.ndarray, before: np.ndarray, floor: np.ndarray) -> np.ndarray:
         """Minutes into the block at which the floor is reached, interpolated."""
         size = charge.shape[1]
+        if bool((charge[:, -1] > floor).all()):
+            return np.full(len(charge), np.inf)
         whole = np.sum(charge > floor[:, None], axis=1)
         at = np.minimum(whole, size - 1)
         rows = np.arange(len(whole))

@@ -92,24 +92,28 @@ class BatterySide:
         normals = inputs.normals.get(InputKey(SOURCE, source.name))
         return source.factors(days, normals, inputs.stream(SKIES, source.name))
 
-    def _day(self, minute: int) -> int:
+    def _day(self, minute: Any) -> Any:
         """Calendar days since the plan's first day."""
         return (self.plan.start.hour * 60 + self.plan.start.minute + minute) // DAY_MIN
 
-    def on(self, pattern: Pattern, first: int, last: int) -> np.ndarray | float:
-        """Minutes of a block in which a pattern's route is switched on."""
-        return self.inverter_on[first:last] if pattern.load.route == AC else 1.0
+    def while_on(self, pattern: Pattern, watts: np.ndarray, first: int) -> np.ndarray:
+        """A pattern's power from minute ``first`` on, W, while its route is switched on."""
+        on = self.inverter_on[first : first + watts.shape[1]]
+        return watts if pattern.load.route != AC or on.all() else watts * on
 
     def routes(
         self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray], draws: int, size: int
     ) -> dict[str, np.ndarray]:
         """Power of all loads on each route, W, (draws, minutes)."""
-        by_route = {AC: np.zeros((draws, size), np.float32)}
+        by_route: dict[str, np.ndarray] = {}
         for pattern, watts in zip(patterns, powers, strict=True):
             route = pattern.load.route
-            if route not in by_route:
-                by_route[route] = np.zeros((draws, size), np.float32)
-            by_route[route] += watts
+            if route in by_route:
+                by_route[route] += watts
+            else:
+                by_route[route] = watts.astype(np.float32)
+        if AC not in by_route:
+            by_route[AC] = np.zeros((draws, size), np.float32)
         return by_route
 
     def nonactive_va(
@@ -138,12 +142,15 @@ class BatterySide:
 
         ``nonactive_va`` is that of all loads on AC.
         """
-        drawn = np.zeros(routes[AC].shape, np.float32) + self.outputs_idle_w(routes)
+        drawn = np.zeros(routes[AC].shape, np.float32)
         if self.plan.supply.inverter is not None:
-            apply_to = np.asarray(
+            drawn = np.asarray(
                 dc_w(routes[AC], self.idle_w, self.efficiency, self.square, nonactive_va)
             )
-            drawn += apply_to * self.feeds_ac[first:last]
+            if not self.feeds_ac[first:last].all():
+                drawn *= self.feeds_ac[first:last]
+        if self.plan.supply.outputs:
+            drawn += self.outputs_idle_w(routes)
         for name, watts in routes.items():
             if name != AC:
                 drawn += watts / self.passes[name]
@@ -171,7 +178,7 @@ class BatterySide:
             days = slice(self._day(first), self._day(last - 1) + 1)
             by_day = factors[:, days]
             if by_day.shape[1] > 1:
-                by_day = factors[:, [self._day(minute) for minute in range(first, last)]]
+                by_day = factors[:, self._day(np.arange(first, last))]
             mine = watts[None, first:last] * by_day
             total = total + np.minimum(source.limit_w, mine)
         return np.atleast_2d(total), other

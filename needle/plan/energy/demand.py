@@ -58,7 +58,8 @@ class Block:
     @property
     def loads_w(self) -> np.ndarray:
         """Power of all loads, W."""
-        return sum(self.routes_w.values(), np.zeros_like(self.drawn_w))
+        first, *others = self.routes_w.values()
+        return sum(others, first)
 
     def take(self, rows: np.ndarray) -> Block:
         """The block of some draws."""
@@ -167,7 +168,7 @@ class Demand:
         for first in range(0, self.minutes, BLOCK):
             last = min(self.minutes, first + BLOCK)
             powers = [
-                self.power_of(pattern, first, last) * self.side.on(pattern, first, last)
+                self.side.while_on(pattern, self.power_of(pattern, first, last), first)
                 for pattern in self.patterns
             ]
             starts_w = self.trips.settle(first, powers)

@@ -10,7 +10,14 @@ import numpy as np
 
 from needle.plan.draws.inputs import likely
 from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
-from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, Flow, battery_draws, concatenate
+from needle.plan.energy.bank import (
+    MINUTES_PER_HOUR,
+    Bank,
+    Flow,
+    battery_draws,
+    block_min,
+    concatenate,
+)
 from needle.plan.energy.battery_side import BatterySide, other_wh
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC, PlanLoad
@@ -87,8 +94,9 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     side = BatterySide(plan, inputs, minutes)
     bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
     powers = [
-        np.concatenate([pattern.power(0, minutes), most.power(0, minutes)])
-        * side.on(pattern, 0, minutes)
+        side.while_on(
+            pattern, np.concatenate([pattern.power(0, minutes), most.power(0, minutes)]), 0
+        )
         for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
     ]
     _drop_common_trips(trips, means, powers)
@@ -119,7 +127,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     rested = _without_rest(plan)
     awake = means if rested is plan else _mean_patterns(rested, minutes)
     wanted = wanted_wh(awake, needed)
-    out, into = (_wh(watts[0, :until].sum()) for watts in (flow.out_w, flow.into_w))
+    out, into = (_wh(watts[0, :until].sum(dtype=float)) for watts in (flow.out_w, flow.into_w))
     runtime, never_off = (
         float(hours) for hours in np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR)
     )
@@ -167,9 +175,10 @@ def _wh(watt_minutes: Any) -> float:
 
 def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -> Flow:
     """Advance a battery through a whole plan, block by block."""
+    size = block_min(len(drawn))
     flows = [
-        bank.advance(first, drawn[:, first : first + BLOCK], *side.offered(first, first + BLOCK))
-        for first in range(0, minutes, BLOCK)
+        bank.advance(first, drawn[:, first : first + size], *side.offered(first, first + size))
+        for first in range(0, minutes, size)
     ]
     return concatenate(flows)
 

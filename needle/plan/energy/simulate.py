@@ -132,15 +132,14 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     marks = _curve_minutes(minutes)
     charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
     peak, served_w = np.zeros(draws), np.zeros(draws)
-    every_w = np.zeros((draws, minutes), np.float32)
+    every_w: list[np.ndarray] = []
     for block in demand.blocks():
         flow = block.apply_to(bank)
         loads_w = block.loads_w
         first, last = block.first, block.first + loads_w.shape[1]
         np.maximum(peak, block.routes_w[AC].max(axis=1, initial=0.0), out=peak)
-        before_stop = np.arange(first, last) < bank.stop_min[:, None]
-        served_w += (loads_w * before_stop).sum(axis=1)
-        every_w[:, first:last] = loads_w * flow.served
+        served_w += _sum_before(loads_w, bank.stop_min - first)
+        every_w.append(np.multiply(loads_w, flow.served, dtype=np.float32))
         inside = (marks > first) & (marks <= last)
         charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
     stop_min = np.minimum(bank.stop_min, minutes)
@@ -161,13 +160,22 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         starts=planned_starts(demand.trips, demand.minutes),
         curve_h=marks / MINUTES_PER_HOUR,
         charge=ranges,
-        minute_w=every_w[usual].copy(),
+        minute_w=np.concatenate([watts[usual] for watts in every_w]),
         inputs=demand.inputs,
         failures=first_failures(bank, demand),
         failures_by_load=demand.failures_by_load(),
         notices=[*demand.notices, *fills_of(plan, marks / MINUTES_PER_HOUR, ranges)],
         inconsistent_runs=demand.inconsistent_runs,
     )
+
+
+def _sum_before(watts: np.ndarray, end: np.ndarray) -> np.ndarray:
+    """Sum of the minutes that begin before each draw's end, (draws,)."""
+    size = watts.shape[1]
+    sums = np.where(end > 0, watts.sum(axis=1), 0.0)
+    within = np.flatnonzero((end > 0) & (end < size))
+    sums[within] = (watts[within] * (np.arange(size) < end[within, None])).sum(axis=1)
+    return sums
 
 
 def _curve_minutes(minutes: int) -> np.ndarray:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.decide.starting import Running, Start, Verdict
+from needle.decide.starting import Running, Start, StartBeside, Verdict
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
@@ -77,8 +77,26 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
                 for key, other in first.items()
                 if in_use[key][worst] and (key not in dropped or key == name)
             ]
-            starts.append(_start(trips, pattern, beside))
-    return starts
+            starts.append((pattern, beside, _start(trips, pattern, beside)))
+    drawn = [
+        values
+        for _, _, start in starts
+        for values in (start.required_va, start.after.va, start.after.all_w)
+    ]
+    spans = _spans(drawn) if drawn else []
+    return [
+        PlannedStart(
+            load=pattern.load.name,
+            start_va=pattern.load.draw.start_va,
+            others_w=start.others.usual_w,
+            required_va=spans[3 * number],
+            running_va=spans[3 * number + 1],
+            running_w=spans[3 * number + 2],
+            verdict=start.verdict(inverter, pattern.load.tried),
+            beside=tuple(other.load.name for other in beside),
+        )
+        for number, (pattern, beside, start) in enumerate(starts)
+    ]
 
 
 def _mostly_dropped(trips: TripSimulator) -> set[str]:
@@ -90,10 +108,10 @@ def _mostly_dropped(trips: TripSimulator) -> set[str]:
     }
 
 
-def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> PlannedStart:
+def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> StartBeside:
     """One start together with the loads in use; ``beside`` includes the load itself."""
-    load, inverter = pattern.load, trips.plan.supply.inverter
-    assert inverter is not None and pattern.start_va is not None
+    load = pattern.load
+    assert pattern.start_va is not None
     others = Running.nothing(trips.inputs.draws)
     for other in beside:
         count = other.load.count - (other is pattern)
@@ -102,7 +120,7 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
         if other is not pattern and other.load.use.uses_per_day is not None:
             watts = watts * _is_on(trips.inputs, other)
         others = others.with_load(watts, known, other.nonactive)
-    start = Start(
+    return Start(
         va=pattern.start_va,
         running_w=_running_w(pattern),
         grey=trips.inputs.uniform(GREY, load.name),
@@ -111,18 +129,6 @@ def _start(trips: TripSimulator, pattern: Pattern, beside: list[Pattern]) -> Pla
         nonactive=pattern.nonactive,
         volts=load.draw.volts,
     ).beside(others)
-    after = start.after
-    required_va, running_va, running_w = _spans(start.required_va, after.va, after.all_w)
-    return PlannedStart(
-        load=load.name,
-        start_va=load.draw.start_va,
-        others_w=others.usual_w,
-        required_va=required_va,
-        running_va=running_va,
-        running_w=running_w,
-        verdict=start.verdict(inverter, load.tried),
-        beside=tuple(other.load.name for other in beside),
-    )
 
 
 def _counted_w(load: PlanLoad) -> float:
@@ -137,8 +143,8 @@ def _is_on(inputs: Inputs, pattern: Pattern) -> np.ndarray:
     return ranks < pattern.load.draw.duty
 
 
-def _spans(*values: np.ndarray) -> list[tuple[float, float, float]]:
-    """10th, 50th and 90th percentile of each argument over draws, computed together."""
+def _spans(values: list[np.ndarray]) -> list[tuple[float, float, float]]:
+    """10th, 50th and 90th percentile of each array over draws, computed together."""
     spans = np.quantile(np.stack(values), [0.1, 0.5, 0.9], axis=1).T
     return [(float(low), float(middle), float(high)) for low, middle, high in spans]
 
