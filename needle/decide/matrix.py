@@ -160,26 +160,31 @@ def cells_of(
     supplies : sequence of (Supply, StartTried or None)
     """
     start, nothing = load.start(), Running.nothing(DRAWS)
-    alone = start.beside(nothing)
-    in_plan = None if planned is None else start.beside(planned)
-    with_ticked = None if ticked is None else start.beside(ticked)
+    tried_on = [
+        (supply.inverter, tried) for supply, tried in supplies if supply.inverter is not None
+    ]
+    alone = start.beside(nothing).verdicts(tried_on)
+    in_plan, with_ticked = (
+        None if running is None else start.beside(running) for running in (planned, ticked)
+    )
+    # A sum that an inverter does not carry whatever the start is said once, of all.
+    plan_counts = [
+        in_plan is not None and not too_much(inverter, in_plan.others) for inverter, _ in tried_on
+    ]
+    nowhere: list[Verdict | None] = [None] * len(tried_on)
+    as_planned = in_plan.verdicts(tried_on) if in_plan else nowhere
+    as_ticked = with_ticked.verdicts(tried_on) if with_ticked else nowhere
     counts_w = (planned or ticked or nothing).usual_w
-    cells = []
-    for supply, tried in supplies:
-        inverter = supply.inverter
-        assert inverter is not None
-        # A sum that it does not carry whatever the start is said once, of all.
-        plan_counts = in_plan is not None and not too_much(inverter, in_plan.others)
-        cells.append(
-            Cell(
-                alone=alone.verdict(inverter, tried),
-                planned=in_plan.verdict(inverter, tried) if in_plan and plan_counts else None,
-                ticked=None if with_ticked is None else with_ticked.verdict(inverter, tried),
-                too_much=with_ticked is not None and too_much(inverter, with_ticked.after),
-                warnings=_warnings(load, supply, inverter, counts_w),
-            )
+    return [
+        Cell(
+            alone=alone[n],
+            planned=as_planned[n] if plan_counts[n] else None,
+            ticked=as_ticked[n],
+            too_much=with_ticked is not None and too_much(inverter, with_ticked.after),
+            warnings=_warnings(load, supplies[n][0], inverter, counts_w),
         )
-    return cells
+        for n, (inverter, _) in enumerate(tried_on)
+    ]
 
 
 def _warnings(
@@ -224,14 +229,12 @@ def all_of(several: Sequence[Contender]) -> Running:
 
 def too_much(inverter: Inverter, running: Running) -> bool:
     """Whether the running sum likely exceeds an inverter's limits for any time at all."""
-    top = inverter.overload[-1][0] if inverter.overload else 1.0
     return (
-        running.usual_w > inverter.continuous_w * top
-        or running.usual_va > inverter.continuous_va * top
+        running.usual_w > inverter.continuous_w * inverter.most_times
+        or running.usual_va > inverter.continuous_va * inverter.most_times
     )
 
 
 def carries(inverter: Inverter, running_w: float) -> bool:
     """Whether an inverter supports a running sum, W, for any time at all."""
-    top = inverter.overload[-1][0] if inverter.overload else 1.0
-    return running_w <= inverter.continuous_w * top
+    return running_w <= inverter.continuous_w * inverter.most_times

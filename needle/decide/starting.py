@@ -132,9 +132,7 @@ def carried_va(
     A short start above the surge rating is grey: up to :data:`GREY_FACTOR` times the rating it may
     still start, decided by ``grey`` (a rank between 0 and 1). A test moves the limit to its result.
     """
-    base = inverter.surge_va if start_s <= inverter.surge_s else inverter.continuous_va
-    beyond = (GREY_FACTOR - 1) * np.asarray(grey) if start_s < SHORT_S else 0 * np.asarray(grey)
-    limit = base * (1 + beyond)
+    limit = _rating_va(inverter, start_s) * _times_rating(start_s, np.asarray(grey))
     if tried is None:
         return limit
     if tried.ran:
@@ -143,13 +141,20 @@ def carried_va(
     return np.minimum(limit, (start_va + tried.settled_w / 2) * 0.999)
 
 
+def _rating_va(inverter: Inverter, start_s: float) -> float:
+    """The rating that a start of this length has to stay within, VA."""
+    return inverter.surge_va if start_s <= inverter.surge_s else inverter.continuous_va
+
+
+def _times_rating(start_s: float, grey: np.ndarray) -> np.ndarray:
+    """How many times that rating a start may ask for, by its rank among the grey ones."""
+    return 1 + ((GREY_FACTOR - 1) * grey if start_s < SHORT_S else 0 * grey)
+
+
 def median(draws: np.ndarray) -> float:
     """Median over draws, several times as fast as :func:`numpy.median` for few hundred."""
-    half = len(draws) // 2
-    if len(draws) % 2:
-        return float(np.partition(draws, half)[half])
-    low, high = np.partition(draws, (half - 1, half))[half - 1 : half + 1]
-    return float((low + high) / 2)
+    ordered, last = np.sort(draws), len(draws) - 1
+    return float((ordered[last // 2] + ordered[(last + 1) // 2]) / 2)
 
 
 #: Share of its draws that a start must leave to a test, so that the test tells what the start is;
@@ -183,7 +188,8 @@ def start_as_tried(
         tells, places = below >= _LEAST_LEFT, ranks * below
     else:
         tells, places = below <= 1 - _LEAST_LEFT, below + ranks * (1 - below)
-    return np.where(tells, np.quantile(ordered, np.clip(places, 0.0, 1.0)), start_va)
+    at = np.clip(places, 0.0, 1.0) * (len(ordered) - 1)
+    return np.where(tells, np.interp(at, np.arange(len(ordered)), ordered), start_va)
 
 
 def overload_as_tried(
@@ -223,14 +229,13 @@ def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
     return abs(load_v / inverter.volts - 1) <= SAME_VOLTS
 
 
-def by_odds(verdict: Verdict, chance: float) -> Verdict:
-    """A computed verdict replaced by the chance over draws."""
-    word = verdict.verdict
+def word_by_odds(computed: str, chance: float) -> str:
+    """The word of a computed verdict, corrected by the chance over draws."""
     if chance < TRIPS:
-        word = "trips"
-    elif (word == "holds" and chance < HOLDS) or word == "trips":
-        word = "grey"
-    return replace(verdict, verdict=word, chance=chance)
+        return "trips"
+    if (computed == "holds" and chance < HOLDS) or computed == "trips":
+        return "grey"
+    return computed
 
 
 @dataclass(frozen=True)
@@ -284,8 +289,7 @@ def will_it_start(
     running_sum = others_w + running_w
     continuous = inverter.continuous_w
     over = running_sum - continuous
-    top = inverter.overload[-1][0] if inverter.overload else 1.0
-    if running_sum > continuous * top:
+    if running_sum > continuous * inverter.most_times:
         reason = message("over-continuous", watts=running_sum, carried_w=continuous)
         return Verdict("trips", continuous, -over, reason)
     start = _judge_start(start_va + others_w, start_s, inverter)
@@ -447,7 +451,39 @@ class StartBeside:
         return self.others.with_load(start.running_w, known, start.nonactive)
 
     def verdict(self, inverter: Inverter, tried: StartTried | None = None) -> Verdict:
-        """Whether it starts, by medians, by the chance over draws, and by start tests."""
+        """Whether it starts, by medians, by the chance over draws, and by a start test."""
+        return self.verdicts([(inverter, tried)])[0]
+
+    def verdicts(self, tried_on: Sequence[tuple[Inverter, StartTried | None]]) -> list[Verdict]:
+        """Whether it starts on each of some inverters, each with its start test."""
+        chances = self._chances([inverter for inverter, _ in tried_on])
+        return [
+            self._verdict(inverter, tried, chance)
+            for (inverter, tried), chance in zip(tried_on, chances, strict=True)
+        ]
+
+    def _chances(self, inverters: Sequence[Inverter]) -> list[float]:
+        """Share of the draws that start on each inverter, if nobody has tried it."""
+        start = self.start
+        ratings_va = np.array([_rating_va(inverter, start.start_s) for inverter in inverters])
+        limits_va = ratings_va[:, None] * _times_rating(start.start_s, start.grey)
+        return self._shares_within(limits_va, inverters)
+
+    def _shares_within(self, limits_va: np.ndarray, inverters: Sequence[Inverter]) -> list[float]:
+        """Share of the draws within each inverter's limits; at the start: (inverters, draws)."""
+        most_w, most_va = np.array(
+            [
+                (inverter.continuous_w * times, inverter.continuous_va * times)
+                for inverter in inverters
+                for times in (inverter.most_times,)
+            ]
+        ).T[:, :, None]
+        runs = (self.after.all_w <= most_w + 1e-6) & (self.after.va <= most_va + 1e-6)
+        starts = np.count_nonzero((self.required_va <= limits_va) & runs, axis=1)
+        return [int(number) / runs.shape[1] for number in starts]
+
+    def _verdict(self, inverter: Inverter, tried: StartTried | None, chance: float) -> Verdict:
+        """Its verdict on one inverter, on which it has this chance if nobody has tried it."""
         start, usual_w = self.start, self.others.usual_w
         computed = will_it_start(
             start.usual_va, start.start_s, start.usual_running_w, usual_w, inverter
@@ -460,7 +496,7 @@ class StartBeside:
         if tried is not None:
             untested = carried_va(inverter, start.va, start.start_s, start.grey)
             return self._as_tried(inverter, tried, start_as_tried(start.va, untested, tried))
-        return self._by_odds(inverter, computed, None)
+        return self._by_odds(inverter, computed, chance)
 
     def _as_tried(self, inverter: Inverter, tried: StartTried, va: np.ndarray) -> Verdict:
         """The verdict if the test does not settle it, with start-up VA conditioned on the test."""
@@ -472,29 +508,20 @@ class StartBeside:
             usual_w,
             inverter,
         )
-        return as_tested(known._by_odds(inverter, computed, tried), tried, usual_w)
+        limit_va = carried_va(inverter, va, self.start.start_s, self.start.grey, tried)
+        chance = known._shares_within(limit_va[None], [inverter])[0]
+        return as_tested(known._by_odds(inverter, computed, chance), tried, usual_w)
 
-    def _by_odds(self, inverter: Inverter, computed: Verdict, tried: StartTried | None) -> Verdict:
-        """The verdict from the share of draws that start."""
-        start = self.start
-        limit = carried_va(inverter, start.va, start.start_s, start.grey, tried)
-        top = inverter.overload[-1][0] if inverter.overload else 1.0
-        carried = (self.after.all_w <= inverter.continuous_w * top + 1e-6) & (
-            self.after.va <= inverter.continuous_va * top + 1e-6
-        )
-        margin = computed.limit_va - self.usual_asks_va
-        judged = replace(computed, margin_va=min(computed.margin_va, margin))
-        if self.after.usual_va > inverter.continuous_va * top:
-            judged = _too_many_va(judged, self.after.usual_va, inverter)
-        return by_odds(judged, np.count_nonzero((self.required_va <= limit) & carried) / len(limit))
-
-
-def _too_many_va(verdict: Verdict, running_va: float, inverter: Inverter) -> Verdict:
-    if verdict.verdict == "trips":
-        return verdict
-    carried = inverter.continuous_va
-    reason = message("over-continuous-va", va=running_va, carried_va=carried)
-    return replace(verdict, limit_va=carried, margin_va=carried - running_va, reason=reason)
+    def _by_odds(self, inverter: Inverter, computed: Verdict, chance: float) -> Verdict:
+        """The computed verdict with the chance over draws."""
+        limit_va, reason = computed.limit_va, computed.reason
+        margin_va = min(computed.margin_va, limit_va - self.usual_asks_va)
+        running_va, rated_va = self.after.usual_va, inverter.continuous_va
+        if computed.verdict != "trips" and running_va > rated_va * inverter.most_times:
+            limit_va, margin_va = rated_va, rated_va - running_va
+            reason = message("over-continuous-va", va=running_va, carried_va=rated_va)
+        word = word_by_odds(computed.verdict, chance)
+        return Verdict(word, limit_va, margin_va, reason, chance)
 
 
 def holds_above(

@@ -83,6 +83,11 @@ class Inverter:
         """Continuous rating in VA: as stated, else the number of its W."""
         return self.continuous_w if self.rated_va is None else self.rated_va
 
+    @property
+    def most_times(self) -> float:
+        """The most that it carries for any time, as a multiple of its continuous rating."""
+        return self.overload[-1][0] if self.overload else 1.0
+
 
 def dc_w(
     ac_w: float | np.ndarray,

@@ -174,9 +174,11 @@ def caution_words(watch: WatchPage) -> str:
 
 def _joined(answer: Answer, job: Job) -> str:
     """Effect of a load that was just added on the plan's hours; "" if there is none."""
+    if answer.outcome is None or answer.quick:
+        return ""
     added = just_added(job, Load)
     new = [used for used in answer.used if used.load.pk in added and used.counted]
-    if not new or answer.outcome is None or answer.quick:
+    if not new:
         return ""
     before = answer_draft(_without(answer.draft, new)).outcome
     if before is None:

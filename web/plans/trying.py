@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from django.http import HttpResponse
-from django.shortcuts import get_object_or_404, render
+from django.http import Http404, HttpResponse
+from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from needle.document import DocumentError
@@ -91,8 +91,9 @@ class Movable:
 
 
 def _of_load(draft: Draft, job: Job, pk: int) -> Movable:
-    get_object_or_404(job.loads.live(), pk=pk)
-    used = next(used_load for used_load in draft.used if used_load.load.pk == pk)
+    used = next((used_load for used_load in draft.used if used_load.load.pk == pk), None)
+    if used is None:
+        raise Http404
     used.entry.plan = draft.plan
     return Movable(draft, used.entry, used.use)
 
