@@ -121,7 +121,7 @@ def _change(
         return _live(request, job, tried, quick=True)
     block.keep()
     announce_change(request, job)
-    return changed(request, job, draft.plan)
+    return changed(request, job, draft.plan, tried)
 
 
 def _minutes(request: HtmxRequest) -> int:

@@ -93,10 +93,18 @@ def _asked(request: HtmxRequest) -> ViewAsked:
 
 
 def page_context(
-    request: HtmxRequest, job: Job, plan: Plan, refused: Mapping[int, EntryForm] | None = None
+    request: HtmxRequest,
+    job: Job,
+    plan: Plan,
+    refused: Mapping[int, EntryForm] | None = None,
+    draft: Draft | None = None,
 ) -> dict[str, Any]:
-    """Context of a plan's page; ``refused`` are forms with errors, by load."""
-    answer = answer_of(plan)
+    """Context of a plan's page.
+
+    ``refused`` are forms with errors, by load; ``draft`` is the plan as it was just stored, if
+    that is at hand.
+    """
+    answer = answer_of(plan) if draft is None else answer_draft(draft)
     job.cache.answer = answer
     asked, access = _asked(request), acting()
     changes = access is not None and access.owns
@@ -124,12 +132,18 @@ def _undoable(job: Job) -> Change | None:
     return latest if may else None
 
 
-def changed(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
-    """Response after a stored change: the page, or a fragment for htmx and scripts."""
+def changed(
+    request: HtmxRequest, job: Job, plan: Plan, draft: Draft | None = None
+) -> HttpResponse:
+    """Response after a stored change: the page, or a fragment for htmx and scripts.
+
+    ``draft`` is as of :func:`page_context`.
+    """
     if not request.htmx:
         return redirect("plans:plan", job.pk, plan.pk)
-    fresh = plan_of(job, plan.pk)
-    return render(request, "plans/_changed.html", page_context(request, job, fresh))
+    fresh = plan if draft is not None else plan_of(job, plan.pk)
+    context = page_context(request, job, fresh, draft=draft)
+    return render(request, "plans/_changed.html", context)
 
 
 @require_GET

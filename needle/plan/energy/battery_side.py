@@ -43,7 +43,11 @@ class BatterySide:
         self._set_inverter(plan, inputs, minutes)
         self._set_outputs(plan, inputs)
         self.steady = [
-            (source, source.power_w(plan.start, minutes), self._factors(source, inputs, minutes))
+            (
+                source,
+                source.power_w(plan.start, minutes).astype(np.float32),
+                self._factors(source, inputs, minutes).astype(np.float32),
+            )
             for source in plan.sources
             if not source.runs_down
         ]
