@@ -132,9 +132,7 @@ def _undoable(job: Job) -> Change | None:
     return latest if may else None
 
 
-def changed(
-    request: HtmxRequest, job: Job, plan: Plan, draft: Draft | None = None
-) -> HttpResponse:
+def changed(request: HtmxRequest, job: Job, plan: Plan, draft: Draft | None = None) -> HttpResponse:
     """Response after a stored change: the page, or a fragment for htmx and scripts.
 
     ``draft`` is as of :func:`page_context`.

@@ -222,7 +222,9 @@ class TripSimulator:
         peak = self._peak(n, block)
         if peak is None or pattern.peak_factor is None:
             return watts
-        return np.where(watts > 0, pattern.peak_factor[:, None] * peak, 0.0)
+        asked: np.ndarray = pattern.peak_factor[:, None].astype(np.float32) * peak
+        asked *= watts > 0
+        return asked
 
     def _asked_in(self, n: int, block: Block, cells: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
         """The same in some cells, given by their draws and minutes."""
@@ -231,7 +233,8 @@ class TripSimulator:
         peak = self._peak(n, block)
         if peak is None or pattern.peak_factor is None:
             return watts
-        return np.where(watts > 0, pattern.peak_factor[cells[0]] * peak[cells[1]], 0.0)
+        asked: np.ndarray = pattern.peak_factor[cells[0]].astype(np.float32) * peak[cells[1]]
+        return asked * (watts > 0)
 
     def _peak(self, n: int, block: Block) -> np.ndarray | None:
         """A task's peak in each minute of a block, W; None if it has none there."""
@@ -239,15 +242,15 @@ class TripSimulator:
         if peak_w is None:
             return None
         peak = peak_w[block.first : block.first + block.minutes]
-        return peak if peak.any() else None
+        return peak.astype(np.float32) if peak.any() else None
 
     def _sums(self, members: Sequence[int], asked: Sequence[np.ndarray], in_va: bool) -> Sums:
         """What some patterns ask for together; ``asked`` is of all patterns."""
         shape = asked[0].shape
         empty = np.zeros(0)
-        sums = Sums(tuple(members), np.zeros(shape), empty, empty, empty)
+        sums = Sums(tuple(members), np.zeros(shape, np.float32), empty, empty, empty)
         if in_va:
-            sums.known, sums.nonactive, sums.va = (np.zeros(shape) for _ in range(3))
+            sums.known, sums.nonactive, sums.va = (np.zeros(shape, np.float32) for _ in range(3))
         for n in members:
             pattern, mine = self.patterns[n], asked[n]
             sums.watts += mine
