@@ -76,6 +76,7 @@ def _made() -> Path:
                 "STEADY_DATA": str(made),
                 "STEADY_SECRET_KEY": "only-for-tests",
                 "STEADY_DATABASE_URL": "",
+                "STEADY_FILES_URL": "",
             }
             made.mkdir(exist_ok=True)
             for name in ("empty", DATABASE):

@@ -1,6 +1,6 @@
 """``make scale``: the site on PostgreSQL: its tests, a load on it, and parts of it killed.
 
-``python -m tools.scale [--only tests|load|kills] [--people N] [--seconds N] [--one]``
+``python -m tools.scale [--only tests|load|objects|kills] [--people N] [--seconds N] [--one]``
 
 The kills: two servers behind a proxy, two queue workers, PostgreSQL and Redis. While people work,
 a worker, a server and Redis are killed in turn, each begun again ten seconds later as a service
@@ -22,6 +22,7 @@ from pathlib import Path
 from typing import Any
 
 from tools.cluster import Cluster, cluster
+from tools.objects import objects_on
 from tools.servers import PYTHON, environment, postgres, postgres_programs, prepare, run, site
 
 #: Longest that anybody may see errors for, s.
@@ -190,7 +191,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--people", type=int)
     parser.add_argument("--seconds", type=int)
-    parser.add_argument("--only", choices=("tests", "load", "kills"))
+    parser.add_argument("--only", choices=("tests", "load", "objects", "kills"))
     parser.add_argument("--one", action="store_true", help="the load on SQLite and one process")
     args = parser.parse_args()
     people, seconds = args.people or 100, args.seconds or 60
@@ -214,6 +215,11 @@ def main() -> None:
                 with site(env, 4, folder / "log") as address:
                     print(f"{people} people for {seconds} s on four workers…", flush=True)
                     fine = load_on(address, people, seconds, folder, env)
+        if not args.one and args.only in (None, "objects"):
+            beside = folder / "objects"
+            beside.mkdir()
+            print("Photos and captures in a server of objects…", flush=True)
+            fine = objects_on(beside) and fine
         if not args.one and args.only in (None, "kills"):
             with postgres() as url:
                 beside = folder / "kills"

@@ -198,6 +198,7 @@ def environment(folder: Path, **more: str) -> dict[str, str]:
         "STEADY_DEMO": "true",
         "STEADY_DATABASE_URL": "",
         "STEADY_CACHE_URL": "",
+        "STEADY_FILES_URL": "",
         "STEADY_SECRET_KEY": "only-for-this-run",
         "STEADY_TRUSTED_PROXIES": "127.0.0.1",
         **more,

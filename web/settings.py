@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from csp.constants import NONE, SELF
 
+from web.common.storage_url import storage_of
 from web.first_start import BASE, environment
 
 env, DATA = environment()
@@ -41,6 +42,9 @@ MOST_JOBS = env.int("STEADY_MOST_JOBS", 1000)
 MOST_PHOTO_MB = env.int("STEADY_MOST_PHOTO_MB", 300)
 MOST_CAPTURE_MB = env.int("STEADY_MOST_CAPTURE_MB", 1000)
 MOST_SAMPLES = env.int("STEADY_MOST_SAMPLES", 10_000_000)
+#: Where photos, captures and uploads lie outside of the database; in it unless given. See
+#: :mod:`web.common.storage_url`.
+FILES_URL = env.str("STEADY_FILES_URL", "")
 #: Networks that may read /metrics/, such as 127.0.0.1/32; none unless given.
 METRICS_FROM = env.list("STEADY_METRICS_FROM", default=[])
 #: Whether a fault in an answer ends the request (for tests), rather than being said on the page.
@@ -236,6 +240,8 @@ STORAGES = {
         else "web.common.static_files.ModulesStorage"
     },
 }
+if FILES_URL:
+    STORAGES["evidence"] = storage_of(FILES_URL)
 
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {

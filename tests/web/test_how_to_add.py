@@ -57,6 +57,7 @@ class RecipeTest(unittest.TestCase):
                     "PYTHONPATH": "",
                     # Not the database of the run that this is part of.
                     "STEADY_DATABASE_URL": "",
+                    "STEADY_FILES_URL": "",
                 },
                 capture_output=True,
                 text=True,

@@ -58,6 +58,7 @@ class KillTest(TestCase):
             "DJANGO_SETTINGS_MODULE": "web.settings",
             "STEADY_DATA": folder,
             "STEADY_DATABASE_URL": "",
+            "STEADY_FILES_URL": "",
             "STEADY_SECRET_KEY": "only-for-tests",
         }
         return subprocess.run(
@@ -138,6 +139,7 @@ class ServerKillTest(TestCase):
             "STEADY_SECRET_KEY": "only-for-tests",
             "STEADY_DEMO": "false",
             "STEADY_DATABASE_URL": "",
+            "STEADY_FILES_URL": "",
             "STEADY_ANSWER_WORKERS": "0",
         }
         done = subprocess.run(

@@ -23,6 +23,11 @@ def picture(kind="JPEG", size=(400, 200), **more):
     return content.getvalue()
 
 
+def picture_file(content=None):
+    """A picture as a form sends it."""
+    return SimpleUploadedFile("display.jpg", content or picture(), "image/jpeg")
+
+
 class DrawnAnewTest(SiteTest):
     def test_metadata_is_left_behind_and_the_picture_turned(self):
         exif = Image.Exif()
@@ -64,8 +69,8 @@ class PhotoTest(SiteTest):
         self.add = self.url("loads:add-reading", self.load.pk, "spot")
 
     def send(self, content, address=None, **more):
-        file = SimpleUploadedFile("display.jpg", content, "image/jpeg")
-        return self.client.post(address or self.add, {**SPOT, "photo": file, **more})
+        fields = {**SPOT, "photo": picture_file(content), **more}
+        return self.client.post(address or self.add, fields)
 
     def test_kept_with_its_reading_and_shown(self):
         self.send(picture())

@@ -15,6 +15,7 @@ from needle.document import DocumentError
 from web.background.questions import AnswerPending
 from web.common.models import StaleRecordError
 from web.common.quotas import QuotaExceededError
+from web.common.stored_bytes import BytesUnreachableError
 
 CONTENT_TYPE = "application/problem+json"
 #: Seconds after which an answer that is being worked out is asked for again.
@@ -55,6 +56,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         return problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.sentence, at=error.path)
     if isinstance(error, StaleRecordError):
         return problem(HTTPStatus.CONFLICT, CHANGED)
+    if isinstance(error, BytesUnreachableError):
+        return problem(HTTPStatus.SERVICE_UNAVAILABLE, error.sentence)
     known = exception_handler(error, context)
     if known is None:
         return None

@@ -26,6 +26,7 @@ from needle.standin.timeline import Timeline
 from needle.words import is_stored
 from web.common.models import ChoiceField, Record
 from web.common.quotas import Quota, bytes_of
+from web.common.stored_bytes import BytesField
 from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
 
@@ -72,8 +73,8 @@ class Capture(Record):
     name = models.CharField(max_length=80)
     source = ChoiceField(max_length=8, default="file", choices=list(SOURCES.items()))
     kept = models.BooleanField(default=False)
-    raw = models.BinaryField(default=bytes, help_text="The file, gzipped, while under preview.")
-    packed = models.BinaryField(default=bytes)
+    raw = BytesField(default=bytes, help_text="The file, gzipped, while under preview.")
+    packed = BytesField(default=bytes)
     begins = models.DateTimeField(null=True, blank=True, validators=[in_our_time])
     rows = models.PositiveIntegerField(default=0)
     interval_s = models.FloatField(default=1.0)
@@ -279,7 +280,7 @@ class Chunk(models.Model):
 
     logger = models.ForeignKey(Logger, on_delete=models.CASCADE, related_name="chunks")
     digest = models.CharField(max_length=64)
-    packed = models.BinaryField()
+    packed = BytesField()
     last_s = models.FloatField()
     rows = models.PositiveIntegerField()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 
 from django.db import OperationalError
@@ -11,6 +12,7 @@ from django.utils.cache import patch_cache_control, patch_vary_headers
 
 from web.common.models import StaleRecordError
 from web.common.quotas import QuotaExceededError
+from web.common.stored_bytes import BytesUnreachableError
 from web.common.version import version
 
 
@@ -69,10 +71,14 @@ def short_queries(
     return middleware
 
 
+_MANY_WRITE = "Too many are writing at once. Your change was not saved: try again in a few seconds."
+
+
 class Refusals:
     """Turns writes that are refused into a message instead of an error page.
 
-    The write waited too long for a lock, another request was faster, or a quota is used up.
+    The write waited too long for a lock, another request was faster, a quota is used up, or the
+    storage of photos does not answer.
     """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
@@ -88,8 +94,20 @@ class Refusals:
             return HttpResponse(error.sentence, status=413, content_type="text/plain")
         if isinstance(error, QuotaExceededError):
             return render(request, "full.html", {"why": error.sentence}, status=413)
+        if isinstance(error, BytesUnreachableError):
+            return _unreachable(request, error)
         if not isinstance(error, OperationalError) or "locked" not in str(error):
             return None
-        response = render(request, "busy.html", status=503)
+        response = render(request, "busy.html", {"why": _MANY_WRITE}, status=503)
         response["Retry-After"] = "5"
         return response
+
+
+def _unreachable(request: HttpRequest, error: BytesUnreachableError) -> HttpResponse:
+    logging.getLogger("steady").error("%s", error)
+    if request.headers.get("HX-Request"):
+        response = HttpResponse(error.sentence, status=503, content_type="text/plain")
+    else:
+        response = render(request, "busy.html", {"why": error.sentence}, status=503)
+    response["Retry-After"] = "60"
+    return response

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from django.apps import apps
-from django.db.models import BinaryField, Sum
+from django.db.models import Sum
 from django.db.models.functions import Coalesce, Length
 
 from needle.document import DocumentError
+from web.common.stored_bytes import REFERENCE_BYTES, BytesField, references, storage
 
 
 class QuotaExceededError(DocumentError):
@@ -52,9 +53,11 @@ def quotas_of(person: Any) -> list[Quota]:
 
 
 def bytes_of(records: Any, *fields: str) -> int:
-    """Bytes in binary fields of records."""
+    """Bytes in fields of records, wherever they lie."""
     total: int = 0
     for name in fields:
-        assert isinstance(records.model._meta.get_field(name), BinaryField)
+        assert isinstance(records.model._meta.get_field(name), BytesField)
         total += records.aggregate(total=Coalesce(Sum(Length(name)), 0))["total"]
+        if storage() is not None:
+            total += sum(len(one) - REFERENCE_BYTES for one in references(records, name))
     return total

@@ -23,6 +23,7 @@ from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.quotas import Quota, bytes_of
+from web.common.stored_bytes import BytesField
 from web.common.validation import CONTENTS_C, in_our_time, refused_by_core
 from web.jobs.models import Job
 
@@ -317,8 +318,8 @@ class Photo(Record):
     HISTORY_SKIPS: ClassVar = ("large", "small")
 
     reading = models.ForeignKey(Reading, on_delete=models.CASCADE, related_name="photos")
-    large = models.BinaryField(editable=False)
-    small = models.BinaryField(editable=False)
+    large = BytesField(editable=False)
+    small = BytesField(editable=False)
     width = models.PositiveIntegerField(default=0)
     height = models.PositiveIntegerField(default=0)
 

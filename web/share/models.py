@@ -8,6 +8,7 @@ from django.db import models
 from django.utils import timezone
 
 from web.common.models import ChoiceField
+from web.common.stored_bytes import BytesField
 from web.jobs.access import Access
 from web.jobs.models import Job, Role
 from web.loads.models import Load
@@ -70,8 +71,8 @@ class Proposal(models.Model):
     sent_key = models.UUIDField(default=uuid.uuid4)
     number = models.PositiveSmallIntegerField()
     values = models.JSONField(default=dict)
-    large = models.BinaryField(null=True, editable=False)
-    small = models.BinaryField(null=True, editable=False)
+    large = BytesField(null=True, editable=False)
+    small = BytesField(null=True, editable=False)
     width = models.PositiveIntegerField(default=0)
     height = models.PositiveIntegerField(default=0)
     state = models.CharField(max_length=8, default=WAITING, editable=False)

@@ -8,6 +8,7 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
+from web.common.stored_bytes import BytesField
 from web.jobs.models import Job
 
 #: How long a package waits.
@@ -19,7 +20,7 @@ class WaitingPackage(models.Model):
 
     owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
     token = models.CharField(max_length=40, unique=True)
-    content = models.BinaryField()
+    content = BytesField()
     created_at = models.DateTimeField(auto_now_add=True)
     job = models.ForeignKey(Job, on_delete=models.SET_NULL, null=True)
 

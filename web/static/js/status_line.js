@@ -33,7 +33,7 @@ document.addEventListener("htmx:afterRequest", ({ detail }) => {
   if (done || line()?.textContent === WAITING) say("");
 });
 /* A refusal in one sentence is said here and takes no place in the page. */
-const isSentence = (xhr) => [413, 422].includes(xhr.status) && (xhr.getResponseHeader("Content-Type") || "").startsWith("text/plain");
+const isSentence = (xhr) => [413, 422, 503].includes(xhr.status) && (xhr.getResponseHeader("Content-Type") || "").startsWith("text/plain");
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
   if (!isSentence(detail.xhr)) return;
   detail.shouldSwap = false;

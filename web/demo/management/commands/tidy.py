@@ -9,6 +9,7 @@ from django.core.management.base import BaseCommand
 from django.db import OperationalError, connection
 
 from web.bench.loggers import forget_old_posts
+from web.common.stored_bytes import forget_unused_bytes
 from web.demo.stock import forget_stock
 from web.demo.visits import say_goodbye
 from web.jobs.outbox import forget_old_receipts
@@ -32,6 +33,7 @@ class Command(BaseCommand):
         while say_goodbye():
             pass
         forget_stock(older_only=True)
+        forget_unused_bytes()
         self._give_space_back()
         self.stdout.write("Tidied.")
 
