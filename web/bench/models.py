@@ -26,7 +26,7 @@ from needle.standin.timeline import Timeline
 from needle.words import is_stored
 from web.common.models import ChoiceField, Record
 from web.common.quotas import Quota, bytes_of
-from web.common.stored_bytes import BytesField
+from web.common.stored_bytes import BytesField, StoredBytes
 from web.common.validation import in_our_time
 from web.loads.models import Load, Reading
 
@@ -138,12 +138,16 @@ class Capture(Record):
     def analysis(self) -> Analysis:
         """Its analysis; cached while unchanged."""
         known = Corrections(tuple(self.bounds_w), tuple(self.names))
-        return _analysis(self.pk, bytes(self.packed), self.volts, known)
+        # What lies in the storage is known by its reference: it is fetched once it is unpacked.
+        packed = self.packed if isinstance(self.packed, StoredBytes) else bytes(self.packed)
+        return _analysis(self.pk, packed, self.volts, known)
 
 
 @lru_cache(maxsize=16)
-def _analysis(pk: int | None, packed: bytes, volts: float | None, known: Corrections) -> Analysis:
-    return analyse(unpack(packed), volts, known)
+def _analysis(
+    pk: int | None, packed: bytes | StoredBytes, volts: float | None, known: Corrections
+) -> Analysis:
+    return analyse(unpack(bytes(packed)), volts, known)
 
 
 class Session(Record):
