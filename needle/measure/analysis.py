@@ -206,9 +206,11 @@ def analyse(
 
 def _day_means(series: Series) -> np.ndarray:
     """Mean W of each day from the first row on that is at least nine tenths covered."""
-    day = ((series.time_s - series.time_s[0]) / DAY_S).astype(int)
-    seconds = np.bincount(day, series.weight_s)
-    joules = np.bincount(day, series.weight_s * series.watts)
+    begins = np.arange(series.time_s[0], series.time_s[-1], DAY_S)
+    # A day without a row begins with the row of the next one: it is no day of its own.
+    first = np.unique(np.searchsorted(series.time_s, begins))
+    seconds = np.add.reduceat(series.weight_s, first)
+    joules = np.add.reduceat(series.weight_s * series.watts, first)
     whole = seconds > 0.9 * DAY_S
     return joules[whole] / seconds[whole]
 
@@ -413,10 +415,9 @@ def _settling(series: Series, segments: Segments, run: int, edge: float) -> floa
     """Seconds from the edge until the power stays within 5 % of the run's stable power."""
     first, last = int(segments.first[run]), int(segments.last[run])
     power = series.watts[first : last + 1]
-    half = power[len(power) // 2 :]
-    level = float(np.median(half))
-    off = np.abs(power - level) > max(0.05 * level, 3 * series.noise_w)
-    early = np.flatnonzero(off[: max(1, (4 * len(power)) // 5)])
+    level = float(np.median(power[len(power) // 2 :]))
+    before_end = power[: max(1, (4 * len(power)) // 5)]
+    early = np.flatnonzero(np.abs(before_end - level) > max(0.05 * level, 3 * series.noise_w))
     if not early.size:
         return 0.0
     return float(max(0.0, series.time_s[first + int(early[-1])] - edge))

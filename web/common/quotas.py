@@ -38,7 +38,7 @@ class Quota:
     def words(self) -> str:
         if not self.bytes:
             return f"{self.used:,} of {self.most:,}"
-        return f"{self.used / 1e6:.1f} of {self.most / 1e6:.0f} MB"
+        return f"{self.used / 1e6:.1f} of {self.most / 1e6:,.0f} MB"
 
     def refuse_more(self, more: int) -> None:
         """Raise :class:`QuotaExceededError` if ``more`` would be too much."""
