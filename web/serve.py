@@ -52,13 +52,19 @@ def make_ready() -> None:
     """Load what the first pages would wait for, and have copies of a demo ready for visitors."""
     from django.conf import settings
     from django.template.loader import get_template
+    from django.urls import reverse
 
     from needle.plan.sources import sun
     from web.background import asking
+    from web.common.version import core_version, version
     from web.first_start import BASE
 
     asking.warm_up()
     sun.warm_up()
+    # Imports every view.
+    reverse("jobs:list")
+    version()
+    core_version()
     templates = BASE / "web" / "templates"
     for page in templates.rglob("*.html"):
         get_template(str(page.relative_to(templates)))

@@ -10,7 +10,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from needle.decide.starting import Running, Start, StartTried, Verdict, holds_above
+from needle.decide.start_draws import Running, Start
+from needle.decide.starting import StartTried, Verdict, holds_above
 from needle.estimate import Estimate
 from needle.message import Message, message
 from needle.profile.kinds import Kind

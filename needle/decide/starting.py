@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 
 import numpy as np
 
@@ -132,7 +131,7 @@ def carried_va(
     A short start above the surge rating is grey: up to :data:`GREY_FACTOR` times the rating it may
     still start, decided by ``grey`` (a rank between 0 and 1). A test moves the limit to its result.
     """
-    limit = _rating_va(inverter, start_s) * _times_rating(start_s, np.asarray(grey))
+    limit = rating_va(inverter, start_s) * times_rating(start_s, np.asarray(grey))
     if tried is None:
         return limit
     if tried.ran:
@@ -141,20 +140,14 @@ def carried_va(
     return np.minimum(limit, (start_va + tried.settled_w / 2) * 0.999)
 
 
-def _rating_va(inverter: Inverter, start_s: float) -> float:
+def rating_va(inverter: Inverter, start_s: float) -> float:
     """The rating that a start of this length has to stay within, VA."""
     return inverter.surge_va if start_s <= inverter.surge_s else inverter.continuous_va
 
 
-def _times_rating(start_s: float, grey: np.ndarray) -> np.ndarray:
+def times_rating(start_s: float, grey: np.ndarray) -> np.ndarray:
     """How many times that rating a start may ask for, by its rank among the grey ones."""
     return 1 + ((GREY_FACTOR - 1) * grey if start_s < SHORT_S else 0 * grey)
-
-
-def median(draws: np.ndarray) -> float:
-    """Median over draws, several times as fast as :func:`numpy.median` for few hundred."""
-    ordered, last = np.sort(draws), len(draws) - 1
-    return float((ordered[last // 2] + ordered[(last + 1) // 2]) / 2)
 
 
 #: Share of its draws that a start must leave to a test, so that the test tells what the start is;
@@ -341,187 +334,6 @@ def as_tested(computed: Verdict, tried: StartTried, others_w: float = 0.0) -> Ve
     if verdict != computed.verdict:
         reason = message("tested-against-figures", tested=observed, computed=computed.verdict)
     return replace(computed, verdict=verdict, reason=reason, chance=None)
-
-
-@dataclass(frozen=True)
-class Running:
-    """Running loads, in every draw, (draws,) each.
-
-    Attributes
-    ----------
-    watts, nonactive_va : ndarray
-        W and non-active VA of loads with a known power factor.
-    plain_w : ndarray
-        W of the others, which are added to VA as they are.
-    """
-
-    watts: np.ndarray
-    nonactive_va: np.ndarray
-    plain_w: np.ndarray
-
-    @classmethod
-    def nothing(cls, draws: int) -> Running:
-        return cls(np.zeros(draws), np.zeros(draws), np.zeros(draws))
-
-    def with_load(self, watts: np.ndarray, known: bool, nonactive: np.ndarray | None) -> Running:
-        """The sum with another load: W, whether its power factor is known, non-active VA per W."""
-        if not known:
-            return replace(self, plain_w=self.plain_w + watts)
-        more = 0.0 if nonactive is None else watts * nonactive
-        return replace(self, watts=self.watts + watts, nonactive_va=self.nonactive_va + more)
-
-    @cached_property
-    def all_w(self) -> np.ndarray:
-        return np.asarray(self.watts + self.plain_w)
-
-    @cached_property
-    def va(self) -> np.ndarray:
-        return np.asarray(np.hypot(self.watts, self.nonactive_va) + self.plain_w)
-
-    @cached_property
-    def usual_w(self) -> float:
-        """Median W over draws."""
-        return median(self.all_w)
-
-    @cached_property
-    def usual_va(self) -> float:
-        """Median VA over draws."""
-        return median(self.va)
-
-
-@dataclass(frozen=True)
-class Start:
-    """A start in every draw.
-
-    Attributes
-    ----------
-    va, running_w, grey : ndarray, (draws,)
-        Start-up VA, running W, and a rank that decides grey starts.
-    start_s : float
-    power_factor : float or None
-        None if unknown.
-    nonactive : ndarray or None
-        Non-active VA per W while running.
-    volts : float or None
-        Supply voltage that it needs, V.
-    """
-
-    va: np.ndarray
-    running_w: np.ndarray
-    grey: np.ndarray
-    start_s: float
-    power_factor: float | None = None
-    nonactive: np.ndarray | None = None
-    volts: float | None = None
-
-    @cached_property
-    def usual_va(self) -> float:
-        return median(self.va)
-
-    @cached_property
-    def usual_running_w(self) -> float:
-        return median(self.running_w)
-
-    def beside(self, others: Running) -> StartBeside:
-        return StartBeside(self, others)
-
-
-@dataclass(frozen=True)
-class StartBeside:
-    """A start together with running loads, computed once for all inverters."""
-
-    start: Start
-    others: Running
-
-    @cached_property
-    def required_va(self) -> np.ndarray:
-        """VA needed during the start, (draws,)."""
-        others, factor = self.others, start_factor(self.start.power_factor)
-        return required_va(self.start.va, factor, others.watts, others.nonactive_va, others.plain_w)
-
-    @cached_property
-    def usual_asks_va(self) -> float:
-        return median(self.required_va)
-
-    @cached_property
-    def after(self) -> Running:
-        """What runs after the start."""
-        start = self.start
-        known = start.power_factor is not None
-        return self.others.with_load(start.running_w, known, start.nonactive)
-
-    def verdict(self, inverter: Inverter, tried: StartTried | None = None) -> Verdict:
-        """Whether it starts, by medians, by the chance over draws, and by a start test."""
-        return self.verdicts([(inverter, tried)])[0]
-
-    def verdicts(self, tried_on: Sequence[tuple[Inverter, StartTried | None]]) -> list[Verdict]:
-        """Whether it starts on each of some inverters, each with its start test."""
-        chances = self._chances([inverter for inverter, _ in tried_on])
-        return [
-            self._verdict(inverter, tried, chance)
-            for (inverter, tried), chance in zip(tried_on, chances, strict=True)
-        ]
-
-    def _chances(self, inverters: Sequence[Inverter]) -> list[float]:
-        """Share of the draws that start on each inverter, if nobody has tried it."""
-        start = self.start
-        ratings_va = np.array([_rating_va(inverter, start.start_s) for inverter in inverters])
-        limits_va = ratings_va[:, None] * _times_rating(start.start_s, start.grey)
-        return self._shares_within(limits_va, inverters)
-
-    def _shares_within(self, limits_va: np.ndarray, inverters: Sequence[Inverter]) -> list[float]:
-        """Share of the draws within each inverter's limits; at the start: (inverters, draws)."""
-        most_w, most_va = np.array(
-            [
-                (inverter.continuous_w * times, inverter.continuous_va * times)
-                for inverter in inverters
-                for times in (inverter.most_times,)
-            ]
-        ).T[:, :, None]
-        runs = (self.after.all_w <= most_w + 1e-6) & (self.after.va <= most_va + 1e-6)
-        starts = np.count_nonzero((self.required_va <= limits_va) & runs, axis=1)
-        return [int(number) / runs.shape[1] for number in starts]
-
-    def _verdict(self, inverter: Inverter, tried: StartTried | None, chance: float) -> Verdict:
-        """Its verdict on one inverter, on which it has this chance if nobody has tried it."""
-        start, usual_w = self.start, self.others.usual_w
-        computed = will_it_start(
-            start.usual_va, start.start_s, start.usual_running_w, usual_w, inverter
-        )
-        if not fits_volts(start.volts, inverter):
-            reason = message("other-inverter-volts", wants_v=start.volts, gives_v=inverter.volts)
-            return Verdict("trips", computed.limit_va, computed.margin_va, reason, 0.0)
-        if tried is not None and tried.settles(usual_w):
-            return as_tested(computed, tried, usual_w)
-        if tried is not None:
-            untested = carried_va(inverter, start.va, start.start_s, start.grey)
-            return self._as_tried(inverter, tried, start_as_tried(start.va, untested, tried))
-        return self._by_odds(inverter, computed, chance)
-
-    def _as_tried(self, inverter: Inverter, tried: StartTried, va: np.ndarray) -> Verdict:
-        """The verdict if the test does not settle it, with start-up VA conditioned on the test."""
-        known, usual_w = replace(self, start=replace(self.start, va=va)), self.others.usual_w
-        computed = will_it_start(
-            known.start.usual_va,
-            known.start.start_s,
-            known.start.usual_running_w,
-            usual_w,
-            inverter,
-        )
-        limit_va = carried_va(inverter, va, self.start.start_s, self.start.grey, tried)
-        chance = known._shares_within(limit_va[None], [inverter])[0]
-        return as_tested(known._by_odds(inverter, computed, chance), tried, usual_w)
-
-    def _by_odds(self, inverter: Inverter, computed: Verdict, chance: float) -> Verdict:
-        """The computed verdict with the chance over draws."""
-        limit_va, reason = computed.limit_va, computed.reason
-        margin_va = min(computed.margin_va, limit_va - self.usual_asks_va)
-        running_va, rated_va = self.after.usual_va, inverter.continuous_va
-        if computed.verdict != "trips" and running_va > rated_va * inverter.most_times:
-            limit_va, margin_va = rated_va, rated_va - running_va
-            reason = message("over-continuous-va", va=running_va, carried_va=rated_va)
-        word = word_by_odds(computed.verdict, chance)
-        return Verdict(word, limit_va, margin_va, reason, chance)
 
 
 def holds_above(

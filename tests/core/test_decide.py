@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
 from needle.decide.power_factor import choose, correct
-from needle.decide.starting import median
+from needle.decide.start_draws import median
 from needle.document import DocumentError
 from needle.message import message
 

@@ -12,7 +12,8 @@ from needle.decide.cord import CordCheck
 from needle.decide.matrix import Cell, Contender, all_of, cells_of, others_of, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
-from needle.decide.starting import Running, Verdict, surge_va
+from needle.decide.start_draws import Running
+from needle.decide.starting import Verdict, surge_va
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.decide.starting import Running, Start, StartBeside, Verdict
+from needle.decide.start_draws import Running, Start, StartBeside
+from needle.decide.starting import Verdict
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
