@@ -145,6 +145,8 @@ class StartBeside:
 
     def verdicts(self, tried_on: Sequence[tuple[Inverter, StartTried | None]]) -> list[Verdict]:
         """Whether it starts on each of some inverters, each with its start test."""
+        if not tried_on:
+            return []
         chances = self._chances([inverter for inverter, _ in tried_on])
         return [
             self._verdict(inverter, tried, chance)

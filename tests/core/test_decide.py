@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
 from needle.decide.power_factor import choose, correct
-from needle.decide.start_draws import median
+from needle.decide.start_draws import Running, Start, median
 from needle.document import DocumentError
 from needle.message import message
+from needle.supply.inverter import parse_inverter
 
 
 class MedianTest(unittest.TestCase):
@@ -84,6 +85,36 @@ class CapacitorTest(unittest.TestCase):
         for change in ({"target": 1.2}, {"target": 0}, {"fitted_uf": -1}, {"stock_uf": [0]}):
             with self.subTest(change=change), self.assertRaises(DocumentError):
                 correct(610, 762, 230, 50, **change)
+
+
+class StartsTest(unittest.TestCase):
+    def test_a_chance_is_the_share_of_draws_that_start_counted_one_by_one(self):
+        rng = np.random.default_rng(4)
+        va, watts, grey = rng.normal(1500, 200, 101), rng.normal(300, 30, 101), rng.random(101)
+        start = Start(va, watts, grey, 0.3, 0.6, np.full(101, 0.9))
+        others = Running(rng.normal(500, 80, 101), rng.normal(200, 40, 101), np.zeros(101))
+        rated = [(300, 1200), (900, 1700), (900, 2400), (2000, 6000), (700, 5000)]
+        inverters = [
+            parse_inverter(
+                {"continuous_w": watts, "surge_va": surge, "overload": [[1.25, 60]], "idle_w": 9}
+            )
+            for watts, surge in rated
+        ]
+        verdicts = start.beside(others).verdicts([(inverter, None) for inverter in inverters])
+        chances = []
+        for (most_w, surge_va), verdict in zip(rated, verdicts, strict=True):
+            starts = 0
+            for n in range(101):
+                real, reactive = others.watts[n], others.nonactive_va[n]
+                # Half of a motor's start is real, by its power factor while it starts.
+                asks = math.hypot(real + va[n] * 0.5, reactive + va[n] * math.sqrt(0.75))
+                runs = math.hypot(real + watts[n], reactive + 0.9 * watts[n])
+                carried = real + watts[n] <= 1.25 * most_w and runs <= 1.25 * most_w
+                starts += carried and asks <= surge_va * (1 + grey[n])
+            chances.append(starts / 101)
+            self.assertEqual(verdict.chance, starts / 101)
+        self.assertEqual((chances[0], chances[3]), (0, 1))
+        self.assertTrue(all(0 < chance < 1 for chance in (chances[1], chances[4])))
 
 
 class CordTest(unittest.TestCase):

@@ -7,6 +7,7 @@ from django.core.exceptions import ValidationError
 from needle.words import text_of
 from needle.words.plan import start_text
 from tests.web.base import HTMX, SiteTest, make_job, make_load, make_supply
+from web.jobs.models import Member, Role
 from web.loads.actions import add_reading
 from web.matching.models import Correction
 from web.plans.outcomes import QUICK_LOADS, answer_of, current_plan
@@ -55,6 +56,18 @@ class StartsTest(SiteTest):
         self.assertIn("runs hot on a modified sine", page)
         self.assertIn("just enough", page)
         self.assertIn("Worst moment 9.20", page)
+
+    def test_names_stay_text_and_who_only_looks_gets_no_way_to_record(self):
+        self.pump.name = '<b>"Pump" & Co'
+        self.pump.save()
+        page = self.page()
+        self.assertIn("&lt;b&gt;&quot;Pump&quot; &amp; Co on Large, as in the plan: holds", page)
+        self.assertNotIn("<b>", page)
+        Member.objects.create(job=self.job, user=self.other, role=int(Role.VIEWER))
+        self.client.force_login(self.other)
+        seen = self.page()
+        self.assertIn('<span class="verdict holds">● holds</span>', seen)
+        self.assertNotIn("Record a test", seen)
 
     def test_what_is_ticked_runs_together(self):
         make_load(self.job, "Kettle", 2000.0, kind="resistive-heat")
