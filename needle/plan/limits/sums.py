@@ -36,6 +36,45 @@ class Limit:
             for floor, minutes in zip(floors, carried, strict=True)
         ]
 
+    def runs_out(self, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
+        """Minutes in which the overload time of some draws runs out, booleans like ``total``.
+
+        Between two points of the curve the shorter time applies; the resolution is a whole minute.
+        """
+        steps = self.steps()
+        tripped: np.ndarray = total > min(watts for watts, carried in steps if not carried)
+        # Only draws that are above the lowest step have times to count.
+        counted = np.flatnonzero((total > steps[0][0]).any(axis=1)) if len(steps) > 1 else rows[:0]
+        if counted.size:
+            theirs = total[counted]
+            for (watts, carried), kept in zip(steps, self.above_for, strict=True):
+                if carried:
+                    lengths = _run_lengths(theirs > watts, kept[rows[counted]])
+                    tripped[counted] |= lengths > carried
+        return tripped
+
+    def remember(self, total: np.ndarray | None, draws: int) -> None:
+        """Carry the minutes that each draw has been above each step over to the next block.
+
+        ``total`` is None if it could not be exceeded in this block.
+        """
+        if not self.curve:
+            return
+        if total is None:
+            self.above_for = [np.zeros(draws, dtype=int) for _ in self.above_for]
+            return
+        for number, (watts, carried) in enumerate(self.steps()):
+            if carried:
+                self.above_for[number] = _run_lengths(total > watts, self.above_for[number])[:, -1]
+
+
+def _run_lengths(above: np.ndarray, carried: np.ndarray) -> np.ndarray:
+    """Consecutive minutes that each draw has been above, continued from the previous block."""
+    sums = np.cumsum(above, axis=1, dtype=int)
+    resets = np.maximum.accumulate(np.where(above, 0, sums), axis=1)
+    unbroken = np.logical_and.accumulate(above, axis=1)
+    return np.where(above, sums - resets + unbroken * carried[:, None], 0)
+
 
 def _on_route(patterns: Sequence[Pattern], route: str) -> list[int]:
     """Indices of the patterns on a route."""

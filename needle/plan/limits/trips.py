@@ -168,7 +168,7 @@ class TripSimulator:
             rows = self._settle_first(block, rows)
         totals = {id(limit): sums.of(limit) for limit, sums in block.limits}
         for limit in self.limits:
-            self._remember(limit, totals.get(id(limit)))
+            limit.remember(totals.get(id(limit)), self.draws)
         extra = self._start_extra(powers) if self.sags else None
         self.was_on = on_at_end
         return extra
@@ -307,7 +307,7 @@ class TripSimulator:
         drops = Drops.none(rows.size)
         for limit, sums in block.limits:
             total = sums.of(limit) if rows.size == self.draws else sums.of(limit)[rows]
-            over = self._over(limit, total, rows)
+            over = limit.runs_out(total, rows)
             hit = np.flatnonzero(over.any(axis=1))
             when = over[hit].argmax(axis=1)
             sooner = when < at[hit]
@@ -391,38 +391,6 @@ class TripSimulator:
         self.first_drops_min[n, rows] = first + when[sooner]
         self.first_whys[n, rows] = why
 
-    def _over(self, limit: Limit, total: np.ndarray, rows: np.ndarray) -> np.ndarray:
-        """Minutes in which a limit's overload time runs out, booleans like ``total``.
-
-        Between two points of the curve the shorter time applies; the resolution is a whole minute.
-        """
-        steps = limit.steps()
-        tripped: np.ndarray = total > min((watts for watts, carried in steps if not carried))
-        # Only draws that are above the lowest step have times to count.
-        counted = np.flatnonzero((total > steps[0][0]).any(axis=1)) if len(steps) > 1 else rows[:0]
-        if counted.size:
-            theirs = total[counted]
-            for (watts, carried), kept in zip(steps, limit.above_for, strict=True):
-                if carried:
-                    lengths = _run_lengths(theirs > watts, kept[rows[counted]])
-                    tripped[counted] |= lengths > carried
-        return tripped
-
-    def _remember(self, limit: Limit, total: np.ndarray | None) -> None:
-        """Carry the minutes that each draw has been above each step over to the next block.
-
-        ``total`` is None if the limit could not be exceeded in this block.
-        """
-        if not limit.curve:
-            return
-        if total is None:
-            limit.above_for = [np.zeros(self.draws, dtype=int) for _ in limit.above_for]
-            return
-        for number, (watts, carried) in enumerate(limit.steps()):
-            if carried:
-                above = total > watts
-                limit.above_for[number] = _run_lengths(above, limit.above_for[number])[:, -1]
-
     def _latest_on(
         self,
         members: Sequence[int],
@@ -497,11 +465,3 @@ def _spans(rows: np.ndarray, begins: np.ndarray, ends: np.ndarray) -> tuple[np.n
 
 def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
     return 1.0 if pattern.nonactive is None else np.sqrt(1 + pattern.nonactive**2)
-
-
-def _run_lengths(above: np.ndarray, carried: np.ndarray) -> np.ndarray:
-    """Consecutive minutes that each draw has been above, continued from the previous block."""
-    sums = np.cumsum(above, axis=1, dtype=int)
-    resets = np.maximum.accumulate(np.where(above, 0, sums), axis=1)
-    unbroken = np.logical_and.accumulate(above, axis=1)
-    return np.where(above, sums - resets + unbroken * carried[:, None], 0)
