@@ -115,7 +115,7 @@ class BatterySide:
             if route in by_route:
                 by_route[route] += watts
             else:
-                by_route[route] = watts.astype(np.float32)
+                by_route[route] = watts.copy()
         if AC not in by_route:
             by_route[AC] = np.zeros((draws, size), np.float32)
         return by_route

@@ -93,9 +93,12 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     inputs = likely(plan)
     side = BatterySide(plan, inputs, minutes)
     bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
+    # Few cells, of which sums and differences are told: in double precision.
     powers = [
         side.while_on(
-            pattern, np.concatenate([pattern.power(0, minutes), most.power(0, minutes)]), 0
+            pattern,
+            np.concatenate([one.power(0, minutes) for one in (pattern, most)], dtype=float),
+            0,
         )
         for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
     ]
