@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
 import numpy as np
 from django.utils.safestring import SafeString
@@ -167,7 +168,7 @@ class _Axis:
     tall: float
     most: float
 
-    def y(self, amount: float) -> float:
+    def y(self, amount: Any) -> Any:
         return self.top + self.tall * (1 - amount / self.most)
 
 
@@ -287,9 +288,14 @@ def _drawn(svg: Svg, frame: Frame, power: Power, axis: _Axis) -> None:
     if len(heights):
         wide = plot * (min(frame.last_h, len(power.watts) / 60) - frame.first_h) / frame.span_h
         xs = left + np.arange(len(heights) + 1) * (wide / len(heights))
-        outline = [(float(left), axis.y(0))]
-        for index, watts in enumerate(heights):
-            outline += [(float(xs[index]), axis.y(watts)), (float(xs[index + 1]), axis.y(watts))]
+        tops = np.round(axis.y(heights), 1)
+        # A level is drawn once, however many columns it has.
+        ends = np.append(np.flatnonzero(np.diff(tops)) + 1, len(tops))
+        outline, begin = [(float(left), axis.y(0))], 0
+        for end in ends:
+            top = float(tops[begin])
+            outline += [(float(xs[begin]), top), (float(xs[end]), top)]
+            begin = end
         svg.path([*outline, (float(xs[-1]), axis.y(0))], "power-area", closed=True)
     for hour, words in power.trips:
         if frame.shows(hour):
