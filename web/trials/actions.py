@@ -6,31 +6,26 @@ import math
 import uuid
 from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from django.db import transaction
 
-from needle.estimate import Z90
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.standin.run import StandinRun
 from needle.standin.supplies import StandinSupply, standin_supply
 from needle.supply.supply import parse_supply
 from needle.trial.forecast import forecast
-from needle.trial.prediction import Forecast
 from needle.trial.trial_summary import check_ins_until
 from web.jobs.actions import as_one, remove, save_change, save_new
 from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.plans.actions import save_source
 from web.supplies.actions import add_test
-from web.supplies.models import SupplyTest
 from web.trials.expecting import expect
 from web.trials.models import CheckIn, Trial
 from web.trials.switching import with_earlier_change
-
-if TYPE_CHECKING:
-    from web.trials.taught import Carry, Learnt, SunSeen
+from web.trials.taught import Carry, Learnt, SunSeen
 
 #: Draws of a plan that tell what a stand-in runs.
 STANDIN_DRAWS = 60
@@ -153,34 +148,6 @@ def resume_trial(trial: Trial) -> None:
     """Continue an ended trial."""
     trial.ended_at, trial.ended_why = None, ""
     save_change(trial.job, trial, f"{trial.name} runs on")
-
-
-def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
-    """The capacity of a trial's battery as a capacity test of its supply; not stored.
-
-    It has the trial's own figure and range, corrected for the temperature of its room, as plans
-    correct for theirs.
-    """
-    assert trial.ended_at is not None and trial.supply is not None
-    assert prediction.state_of_health is not None
-    low, share, high = prediction.state_of_health
-    held_wh = share * trial.to_core().battery.nominal_wh
-    data = {
-        "wh": round(prediction.used_wh, 1),
-        "hours": round(trial.hours_to(trial.ended_at), 2),
-        "from": trial.start_charge,
-        "to": 0.0 if trial.ended_why == "cutoff" else trial.stop_at,
-        "held_wh": round(held_wh, 1),
-        "held_spread": round(math.log(high / low) / (2 * Z90), 4),
-    }
-    return SupplyTest(
-        supply=trial.supply,
-        type="capacity",
-        data=data,
-        tested_at=trial.ended_at,
-        note=f"from the trial {trial.name}"[:400],
-        client_key=uuid.uuid5(trial.client_key, "capacity"),
-    )
 
 
 def carry_over(

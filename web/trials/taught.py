@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -11,7 +13,7 @@ from django.urls import reverse
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
-from needle.estimate import Estimate
+from needle.estimate import Z90, Estimate
 from needle.measure.readings import parse
 from needle.plan.load import AC
 from needle.profile.profile import derive
@@ -27,7 +29,6 @@ from web.jobs.models import Job
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.models import PlanSource
 from web.supplies.models import Supply, SupplyTest
-from web.trials.actions import carried_test
 from web.trials.models import Trial
 from web.trials.power_back import PowerBack, power_back
 from web.trials.trial_summaries import PAGE_WAIT_S, run_lessons_of, summary_of
@@ -106,6 +107,34 @@ class Taught:
         """Whether the supply, the load or the panels do not have its result yet."""
         changes = (self.carry, self.learnt, self.sun)
         return any(change is not None and not change.done for change in changes)
+
+
+def carried_test(trial: Trial, prediction: Forecast) -> SupplyTest:
+    """The capacity of a trial's battery as a capacity test of its supply; not stored.
+
+    It has the trial's own figure and range, corrected for the temperature of its room, as plans
+    correct for theirs.
+    """
+    assert trial.ended_at is not None and trial.supply is not None
+    assert prediction.state_of_health is not None
+    low, share, high = prediction.state_of_health
+    held_wh = share * trial.to_core().battery.nominal_wh
+    data = {
+        "wh": round(prediction.used_wh, 1),
+        "hours": round(trial.hours_to(trial.ended_at), 2),
+        "from": trial.start_charge,
+        "to": 0.0 if trial.ended_why == "cutoff" else trial.stop_at,
+        "held_wh": round(held_wh, 1),
+        "held_spread": round(math.log(high / low) / (2 * Z90), 4),
+    }
+    return SupplyTest(
+        supply=trial.supply,
+        type="capacity",
+        data=data,
+        tested_at=trial.ended_at,
+        note=f"from the trial {trial.name}"[:400],
+        client_key=uuid.uuid5(trial.client_key, "capacity"),
+    )
 
 
 def taught_by(
