@@ -12,14 +12,8 @@ import numpy as np
 from needle.moments import DAY_MIN
 from needle.plan.answering import MOST_DRAWS, draws_for
 from needle.plan.draws.inputs import InputKey, draw, normals, stream_of
-from needle.plan.energy.bank import (
-    BLOCK,
-    MINUTES_PER_HOUR,
-    Bank,
-    BatteryDraws,
-    battery_draws,
-    peukert_w,
-)
+from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, peukert_w
+from needle.plan.energy.battery_draws import BatteryDraws, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Block, Demand, concatenate
 from needle.plan.plan import Plan

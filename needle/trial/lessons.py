@@ -15,7 +15,7 @@ from needle.plan.advice.measurements import Narrowing, measure_next
 from needle.plan.answering import work_out
 from needle.plan.draws.inputs import INVERTER_EFFICIENCY, INVERTER_IDLE, OUTPUT, Inputs
 from needle.plan.draws.patterns import mean_w
-from needle.plan.energy.bank import battery_draws
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.runs import effective, weighed
 from needle.plan.plan import Plan
 from needle.trial.prediction import Range, weighted_range

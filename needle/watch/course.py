@@ -14,7 +14,8 @@ import numpy as np
 
 from needle.moments import DAY_MIN
 from needle.plan.draws.inputs import OUTPUT_IDLE, Inputs
-from needle.plan.energy.bank import BLOCK, BatteryDraws, battery_draws, may_charge
+from needle.plan.energy.bank import BLOCK, may_charge
+from needle.plan.energy.battery_draws import BatteryDraws, battery_draws
 from needle.plan.energy.battery_side import BatterySide
 from needle.plan.energy.demand import Demand
 from needle.plan.load import AC

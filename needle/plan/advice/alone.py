@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from needle.plan.draws.patterns import mean_w
-from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.demand import Demand
 from needle.plan.load import PlanLoad
 from needle.plan.plan import MOST_HOURS, Plan, in_use

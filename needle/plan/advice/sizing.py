@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from needle.moments import Window, minute_of, occurrences
-from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
 from needle.plan.energy.simulate import Outcome

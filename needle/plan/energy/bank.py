@@ -11,15 +11,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from needle.plan.draws.inputs import CAPACITY, COLD, PEUKERT, RESISTANCE, SLOW, TAPER, Inputs
 from needle.plan.draws.uses import STRETCH
+from needle.plan.energy.battery_draws import BatteryDraws
 from needle.plan.plan import Plan, room_by_minute
 from needle.supply.battery import (
-    SLOW_EXPONENT,
     Battery,
-    cold_factor,
     cost_per_wh,
-    rated_share,
 )
 from needle.supply.chemistry import CHEMISTRIES, TRICKLE_PER_H
 from needle.supply.voltage import most_w, open_circuit_v
@@ -27,8 +24,8 @@ from needle.supply.voltage import most_w, open_circuit_v
 #: Charge above that of the stop at which everything comes on again (share).
 RECOVERY = 0.05
 MINUTES_PER_HOUR = 60
-#: Minutes worked on at a time, with so many draws or more.
-BLOCK, BLOCK_DRAWS = STRETCH, 400
+#: Minutes worked on at a time.
+BLOCK = STRETCH
 #: Minutes that are tried in one go where sources give: with few draws few are tried again.
 CHUNK_MIN, FEW_DRAWS = 60, 100
 
@@ -72,55 +69,6 @@ def concatenate(flows: Sequence[Flow], axis: int = 1) -> Flow:
     return Flow(*(np.concatenate(arrays, axis=axis) for arrays in several))
 
 
-@dataclass(frozen=True)
-class BatteryDraws:
-    """Battery parameters in every draw, (draws,) each: Wh, Ω (or None), Peukert's n, taper.
-
-    ``slow`` is the exponent of the law below the rated current; ``takes`` a factor on the power
-    that the chemistry accepts near full.
-    """
-
-    capacity_wh: np.ndarray
-    ohm: np.ndarray | None
-    peukert_n: np.ndarray
-    slow: np.ndarray
-    takes: np.ndarray
-
-    def take(self, rows: np.ndarray, times: np.ndarray | float = 1.0) -> BatteryDraws:
-        """The parameters of some draws, with the capacity multiplied by ``times``."""
-        ohm = None if self.ohm is None else self.ohm[rows]
-        capacity = self.capacity_wh[rows] * times
-        return BatteryDraws(capacity, ohm, self.peukert_n[rows], self.slow[rows], self.takes[rows])
-
-
-def battery_draws(plan: Plan, inputs: Inputs) -> BatteryDraws:
-    """Draw a battery's parameters: capacity (with temperature), resistance, Peukert's n, taper."""
-    battery = plan.supply.battery
-    cold = 1 - (1 - cold_factor(battery, plan.room_c)) * inputs.factor(COLD)
-    held = battery.state_of_health.value * inputs.factor(CAPACITY)
-    ohm = battery.internal_ohm
-    n = 1 + (battery.peukert_n - 1) * inputs.factor(PEUKERT)
-    slow = SLOW_EXPONENT * (n - 1) * inputs.factor(SLOW)
-    if battery.tested_rate is not None and battery.peukert_n > 1:
-        held = held * _as_tested(battery, battery.tested_rate, n, slow)
-    return BatteryDraws(
-        capacity_wh=battery.nominal_wh * held * np.clip(cold, 0.1, 1.2),
-        ohm=None if ohm is None else ohm.value * inputs.factor(RESISTANCE),
-        peukert_n=n,
-        slow=slow,
-        takes=inputs.factor(TAPER),
-    )
-
-
-def _as_tested(battery: Battery, rate: float, n: np.ndarray, slow: np.ndarray) -> np.ndarray:
-    """Factor on the rated capacity so that each draw gives at the test's rate what was counted."""
-    usual_n = battery.peukert_n
-    usual_slow = SLOW_EXPONENT * (usual_n - 1)
-    share = battery.state_of_health.value
-    given = share / cost_per_wh(rate / share, usual_n, usual_slow)
-    return np.asarray(rated_share(float(given), rate, n, slow) / share)
-
-
 def may_charge(plan: Plan, minutes: int) -> np.ndarray:
     """Whether a plan's battery may be charged in each minute, (minutes,): frost may forbid it."""
     rooms, chemistry = room_by_minute(plan, minutes), CHEMISTRIES[plan.supply.battery.chemistry]
@@ -148,11 +96,6 @@ def peukert_w(
 #: What a bank keeps of each draw: as it was given, and as it stands.
 _GIVEN = ("capacity_wh", "peukert_n", "slow", "takes_w", "trickle_w", "ohm", "floor")
 _STATE = ("charge", "stopped", "stop_min", "cut_off", "back_at", "other_wh")
-
-
-def block_min(draws: int) -> int:
-    """Minutes worked on at a time: the fewer draws, the more."""
-    return BLOCK * max(1, BLOCK_DRAWS // draws)
 
 
 class Bank:

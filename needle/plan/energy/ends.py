@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from needle.plan.draws.shared import SharedPatterns
-from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, battery_draws, stacked
+from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, stacked
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Block, Demand
 from needle.plan.plan import Plan

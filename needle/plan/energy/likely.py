@@ -10,14 +10,8 @@ import numpy as np
 
 from needle.plan.draws.inputs import likely
 from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
-from needle.plan.energy.bank import (
-    MINUTES_PER_HOUR,
-    Bank,
-    Flow,
-    battery_draws,
-    block_min,
-    concatenate,
-)
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.battery_side import BatterySide, other_wh
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC, PlanLoad
@@ -105,7 +99,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     _drop_common_trips(trips, means, powers)
     routes = side.routes(means, powers, 2, minutes)
     drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
-    flow = _in_blocks(bank, drawn, side, minutes)
+    flow = bank.advance(0, drawn, *side.offered(0, minutes))
     needed = min(minutes, round(plan.needed_hours * MINUTES_PER_HOUR))
     # Energies are of the hours needed, or to the first stop: what runs after it is another story.
     stop_min = min(float(bank.stop_min[0]), float(needed))
@@ -174,16 +168,6 @@ def _drop_common_trips(
 
 def _wh(watt_minutes: Any) -> float:
     return float(watt_minutes) / MINUTES_PER_HOUR
-
-
-def _in_blocks(bank: Bank, drawn: np.ndarray, side: BatterySide, minutes: int) -> Flow:
-    """Advance a battery through a whole plan, block by block."""
-    size = block_min(len(drawn))
-    flows = [
-        bank.advance(first, drawn[:, first : first + size], *side.offered(first, first + size))
-        for first in range(0, minutes, size)
-    ]
-    return concatenate(flows)
 
 
 def _by_source(

@@ -31,7 +31,8 @@ from needle.plan.draws.inputs import (
     spreads_of,
 )
 from needle.plan.draws.patterns import mean_w
-from needle.plan.energy.bank import battery_draws, peukert_w
+from needle.plan.energy.bank import peukert_w
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan, in_use
 from needle.plan.run import COUNTED_ONLY, STILL_ON, Run

@@ -11,7 +11,8 @@ import numpy as np
 
 from needle.message import Message
 from needle.plan.draws.inputs import Inputs
-from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, battery_draws
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
+from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Demand
 from needle.plan.energy.ends import Failures, first_failures
