@@ -3,6 +3,8 @@
 import importlib.util
 from datetime import timedelta
 from io import BytesIO
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from unittest import mock, skipUnless
 
 from django.core.exceptions import SuspiciousOperation
@@ -147,6 +149,26 @@ class StoredBytesTest(BesideTest):
             self.assertEqual(bytes(Capture.objects.get(pk=few.pk).packed), b"few")
         with as_if_later():
             self.assertEqual(forget_unused_bytes(), 1)
+
+
+class FolderTest(BesideTest):
+    def test_a_folder_that_only_this_site_reads(self):
+        folder = Path(self.enterContext(TemporaryDirectory())) / "files"
+        evidence = {"evidence": storage_of(f"file://{folder}")}
+        with override_settings(STORAGES={**WITHOUT, **evidence}):
+            self.assertEqual(forget_unused_bytes(), 0)
+            made = self.capture()
+            self.assertEqual(bytes(Capture.objects.get(pk=made.pk).packed), NIGHT)
+            (file,) = (path for path in folder.rglob("*") if path.is_file())
+            self.assertEqual(
+                (file.stat().st_mode & 0o777, folder.stat().st_mode & 0o777), (0o600, 0o700)
+            )
+            file.unlink()
+            with self.assertRaisesRegex(BytesUnreachableError, "not there"):
+                bytes(Capture.objects.get(pk=made.pk).packed)
+            file.write_bytes(NIGHT[:-1])
+            with self.assertRaisesRegex(BytesUnreachableError, "4999 bytes in place of 5000"):
+                bytes(Capture.objects.get(pk=made.pk).packed)
 
 
 class UnreachableTest(BesideTest):

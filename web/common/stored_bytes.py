@@ -201,17 +201,21 @@ def forget_unused_bytes() -> int:
     place = storage()
     if place is None:
         return 0
-    before = timezone.now() - UNUSED_FOR
-    folders, _ = place.listdir("")
-    old = {
-        path
-        for folder in folders
-        for path in (f"{folder}/{name}" for name in place.listdir(folder)[1])
-        if place.get_modified_time(path) < before
-    }
+    before, paths = timezone.now() - UNUSED_FOR, set(_paths(place))
     # After the objects: what a row refers to meanwhile is seen.
     for model, field in bytes_fields():
-        old -= {stored.name for stored in references(model._base_manager.all(), field)}
-    for path in sorted(old):
+        paths -= {stored.name for stored in references(model._base_manager.all(), field)}
+    unused = [path for path in sorted(paths) if place.get_modified_time(path) < before]
+    for path in unused:
         place.delete(path)
-    return len(old)
+    return len(unused)
+
+
+def _paths(place: Storage) -> Iterator[str]:
+    """Paths of all objects."""
+    try:
+        folders, _ = place.listdir("")
+    except FileNotFoundError:  # Nothing was ever put into it.
+        return
+    for folder in folders:
+        yield from (f"{folder}/{name}" for name in place.listdir(folder)[1])
