@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any
 
@@ -73,14 +74,20 @@ class Spot:
 
     def agreement(self) -> Agreement:
         """Check the reading against itself with its instrument's accuracy."""
-        return agree(
-            {
-                key: value
-                for key in ("volts", "amps", "watts", "va", "pf")
-                if (value := getattr(self, key)) is not None
-            },
-            self.context.meter(),
-        )
+        return _agreement(self)
+
+
+@lru_cache(maxsize=4096)
+def _agreement(spot: Spot) -> Agreement:
+    """A reading checked against itself; kept, as every page that lists it asks."""
+    return agree(
+        {
+            key: value
+            for key in ("volts", "amps", "watts", "va", "pf")
+            if (value := getattr(spot, key)) is not None
+        },
+        spot.context.meter(),
+    )
 
 
 @dataclass(frozen=True)

@@ -243,6 +243,8 @@ class QueueTest(EngineTest):
         self.engine, self.other = AnswerQueue(self.redis), AnswerQueue(self.redis)
         self.enterContext(mock.patch.object(queue, "the_queue", return_value=self.engine))
         queue.app.conf.update(broker_url="memory://", broker_transport_options={})
+        with queue.app.connection() as connection, connection.SimpleQueue("answers") as waiting:
+            waiting.clear()
         self.enterContext(mock.patch.object(queue, "in_time", side_effect=self.work))
         self.worked = []
 

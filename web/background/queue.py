@@ -152,20 +152,22 @@ class AnswerQueue:
 
     @contextmanager
     def at_work(self, question: Question) -> Iterator[None]:
-        """Renew the marks of a question for as long as it is worked at."""
+        """Set the marks of a question, and renew them for as long as it is worked at."""
         asked, owner = _marks(question.key, question.owner)
         done = threading.Event()
         state, life_ms = _standing("works", question), int(1000 * WORKS_S)
 
-        def beat() -> None:
-            while True:
-                # Redis comes back, or the question is asked again.
-                with suppress(redis.RedisError):
-                    self.redis.set(asked, state, px=life_ms)
-                    self.redis.set(owner, asked, px=life_ms)
-                if done.wait(BEAT_S):
-                    return
+        def renew() -> None:
+            # Redis comes back, or the question is asked again.
+            with suppress(redis.RedisError):
+                self.redis.set(asked, state, px=life_ms)
+                self.redis.set(owner, asked, px=life_ms)
 
+        def beat() -> None:
+            while not done.wait(BEAT_S):
+                renew()
+
+        renew()
         beating = threading.Thread(target=beat, daemon=True)
         beating.start()
         try:

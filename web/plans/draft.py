@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -283,7 +283,11 @@ def _source_document(source: PlanSource, supply: Supply) -> dict[str, Any]:
 
 def tried_on(supply: Supply) -> dict[int, StartTest]:
     """The newest start test of each load on a supply, by the load's primary key."""
-    tests = supply.start_tests.live() if supply.pk else StartTest.objects.none()
+    return newest_of(supply.start_tests.live() if supply.pk else ())
+
+
+def newest_of(tests: Iterable[StartTest]) -> dict[int, StartTest]:
+    """The last of some start tests of each load, by the load's primary key."""
     return {test.load_id: test for test in tests}
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from django.urls import reverse
 from django.utils import timezone
@@ -16,7 +18,7 @@ from needle.profile.ledger import readings_ledger
 from web.common.units import said
 from web.loads.models import Load
 from web.loads.words import row_of
-from web.plans.draft import Draft, tried_on
+from web.plans.draft import Draft, newest_of
 from web.plans.honesty import spread_factor_of
 from web.plans.used import UsedLoad
 from web.supplies.models import StartTest
@@ -105,7 +107,7 @@ def _of_tests(draft: Draft) -> Iterable[RestLine]:
     carried = {run.trial.carried_test_id for run in draft.runs if run.document is not None}
     names = [used.name for used in draft.used if used.counted]
     try:
-        entries = tests_ledger(supply.to_document(), names)
+        entries = _ledger_of_tests(json.dumps(supply.to_document()), tuple(names))
     except DocumentError:
         return
     for test, entry in zip(supply.known_tests(), entries, strict=False):
@@ -117,16 +119,23 @@ def _of_tests(draft: Draft) -> Iterable[RestLine]:
             yield _line(entry, what, url)
 
 
+@lru_cache(maxsize=256)
+def _ledger_of_tests(supply: str, names: tuple[str, ...]) -> list[LedgerEntry]:
+    """What plans use of a supply's tests, by its document as JSON: it is read once for each."""
+    return tests_ledger(json.loads(supply), names)
+
+
 def _of_starts(draft: Draft) -> Iterable[RestLine]:
     """Start tests on the plan's supply: the newest of each load counts, on AC, in its setting."""
     if draft.supply is None or draft.supply.pk is None:
         return
     url = reverse("matching:starts", args=[draft.plan.job.pk])
-    newest = {pk: test.pk for pk, test in tried_on(draft.supply).items()}
     by_load = {used.load.pk: used for used in draft.used}
-    for test in draft.supply.start_tests.live().select_related("load"):
+    tests = list(draft.supply.start_tests.live().select_related("load"))
+    newest = newest_of(tests)
+    for test in tests:
         what = f"{test.load}: start test, {test.get_result_display()}"
-        newer = newest.get(test.load_id) != test.pk
+        newer = newest[test.load_id] != test
         why = _why_unused(test, by_load.get(test.load_id), newer)
         yield RestLine(what, url, why or "its start", not why)
 
