@@ -28,8 +28,6 @@ from needle.profile.temperature import WrongSideError, scale_mean
 
 #: Hours that a clock may differ from the sun's before it is asked about.
 MOST_CLOCK_H = 2.0
-#: Draws of a block whose powers are worked out by themselves.
-_DRAWS_AT_ONCE = 400
 
 
 @dataclass(frozen=True)
@@ -167,8 +165,12 @@ class Demand:
     def blocks(self) -> Iterator[Block]:
         """Yield the plan block by block from its start; may be iterated once."""
         draws = self.inputs.draws
-        for first, powers in self._powers():
-            last = first + powers[0].shape[1] if powers else min(self.minutes, first + BLOCK)
+        for first in range(0, self.minutes, BLOCK):
+            last = min(self.minutes, first + BLOCK)
+            powers = [
+                self.side.while_on(pattern, self.power_of(pattern, first, last), first)
+                for pattern in self.patterns
+            ]
             starts_w = self.trips.settle(first, powers)
             routes = self.side.routes(self.patterns, powers, draws, last - first)
             nonactive_va = self.side.nonactive_va(self.patterns, powers)
@@ -181,22 +183,6 @@ class Demand:
                 sources_w=sources_w,
                 other_w=other_w,
             )
-
-    def _powers(self) -> Iterator[tuple[int, list[np.ndarray]]]:
-        """First minute of each block, and the power of every pattern in it, W.
-
-        Of few draws several blocks are worked out at a time.
-        """
-        ahead = BLOCK * max(1, _DRAWS_AT_ONCE // self.inputs.draws)
-        for begin in range(0, self.minutes, ahead):
-            end = min(self.minutes, begin + ahead)
-            whole = [
-                self.side.while_on(pattern, self.power_of(pattern, begin, end), begin)
-                for pattern in self.patterns
-            ]
-            for first in range(begin, end, BLOCK):
-                now = slice(first - begin, min(end, first + BLOCK) - begin)
-                yield first, [watts[:, now] for watts in whole]
 
     def failures_by_load(self) -> dict[str, np.ndarray]:
         """Minute at which each load first lacks power, by its name, (draws,).
