@@ -161,9 +161,10 @@ def cells_of(
     supplies : sequence of (Supply, StartTried or None)
     """
     start, nothing = load.start(), Running.nothing(DRAWS)
-    tried_on = [
-        (supply.inverter, tried) for supply, tried in supplies if supply.inverter is not None
-    ]
+    tried_on = []
+    for supply, tried in supplies:
+        assert supply.inverter is not None
+        tried_on.append((supply.inverter, tried))
     alone = start.beside(nothing).verdicts(tried_on)
     in_plan, with_ticked = (
         None if running is None else start.beside(running) for running in (planned, ticked)

@@ -161,7 +161,10 @@ class StartBeside:
         return self._shares_within(limits_va, inverters)
 
     def _shares_within(self, limits_va: np.ndarray, inverters: Sequence[Inverter]) -> list[float]:
-        """Share of the draws within each inverter's limits; at the start: (inverters, draws)."""
+        """Share of the draws that each inverter carries, at their start and while they run.
+
+        ``limits_va`` are the VA above which a start trips, (inverters, draws).
+        """
         times, rated_w, rated_va = np.array(
             [(one.most_times, one.continuous_w, one.continuous_va) for one in inverters]
         ).T[:, :, None]

@@ -1,4 +1,4 @@
-"""Bytes in a storage beside the database: written, read, counted, moved, and deleted once unused."""
+"""Bytes in a storage beside the database: written, read, counted, moved, deleted once unused."""
 
 import importlib.util
 from datetime import timedelta

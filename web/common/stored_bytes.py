@@ -58,14 +58,18 @@ class StoredBytes:
     ----------
     reference : bytes
         What the column holds.
+    content : bytes or None
+        The bytes, if they are at hand.
     """
 
-    def __init__(self, reference: bytes) -> None:
+    def __init__(self, reference: bytes, content: bytes | None = None) -> None:
         found = _REFERENCE.fullmatch(reference)
         if found is None:
             raise ValueError("that is no reference to stored bytes")
         self.reference = reference
         self.length, self.name = int(found[1]), _path(found[2].decode())
+        if content is not None:
+            self._fetched = content
 
     def __len__(self) -> int:
         return self.length
@@ -109,7 +113,7 @@ def _put(content: bytes, place: Storage) -> StoredBytes:
         place.save(_path(name), ContentFile(content))
     except Exception as error:  # Every storage has errors of its own.
         raise BytesUnreachableError(f"{name} was not taken: {error}") from error
-    return StoredBytes(b"\0stored:%012d:%s" % (len(content), name.encode()))
+    return StoredBytes(b"\0stored:%012d:%s" % (len(content), name.encode()), content)
 
 
 class BytesField(models.BinaryField):  # type: ignore[type-arg]

@@ -95,16 +95,10 @@ def _asked(request: HtmxRequest) -> ViewAsked:
 def page_context(
     request: HtmxRequest,
     job: Job,
-    plan: Plan,
+    answer: Answer,
     refused: Mapping[int, EntryForm] | None = None,
-    draft: Draft | None = None,
 ) -> dict[str, Any]:
-    """Context of a plan's page.
-
-    ``refused`` are forms with errors, by load; ``draft`` is the plan as it was just stored, if
-    that is at hand.
-    """
-    answer = answer_of(plan) if draft is None else answer_draft(draft)
+    """Context of an answered plan's page; ``refused`` are forms with errors, by load."""
     job.cache.answer = answer
     asked, access = _asked(request), acting()
     changes = access is not None and access.owns
@@ -135,13 +129,12 @@ def _undoable(job: Job) -> Change | None:
 def changed(request: HtmxRequest, job: Job, plan: Plan, draft: Draft | None = None) -> HttpResponse:
     """Response after a stored change: the page, or a fragment for htmx and scripts.
 
-    ``draft`` is as of :func:`page_context`.
+    ``draft`` is the plan as it was just stored, if that is at hand.
     """
     if not request.htmx:
         return redirect("plans:plan", job.pk, plan.pk)
-    fresh = plan if draft is not None else plan_of(job, plan.pk)
-    context = page_context(request, job, fresh, draft=draft)
-    return render(request, "plans/_changed.html", context)
+    answer = answer_of(plan_of(job, plan.pk)) if draft is None else answer_draft(draft)
+    return render(request, "plans/_changed.html", page_context(request, job, answer))
 
 
 @require_GET
@@ -159,7 +152,7 @@ def plan_page(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 
 def _page(request: HtmxRequest, job: Job, plan: Plan) -> HttpResponse:
     name = "plans/_changed.html" if request.htmx else "plans/plan.html"
-    return render(request, name, page_context(request, job, plan))
+    return render(request, name, page_context(request, job, answer_of(plan)))
 
 
 @require_http_methods(["GET", "POST"])
@@ -219,7 +212,7 @@ def use_load(request: HtmxRequest, job: Job, plan: int, load: int) -> HttpRespon
         actions.use_load(form.instance)
         announce_change(request, job)
         return changed(request, job, form.instance.plan)
-    context = page_context(request, job, plan_of(job, plan), {load: form})
+    context = page_context(request, job, answer_of(plan_of(job, plan)), {load: form})
     name = "plans/_changed.html" if request.htmx else "plans/plan.html"
     return render(request, name, context, status=422)
 

@@ -79,20 +79,17 @@ def planned_starts(trips: TripSimulator, minutes: int) -> list[PlannedStart]:
                 if in_use[key][worst] and (key not in dropped or key == name)
             ]
             starts.append((pattern, beside, _start(trips, pattern, beside)))
-    drawn = [
-        values
-        for _, _, start in starts
-        for values in (start.required_va, start.after.va, start.after.all_w)
-    ]
-    spans = _spans(drawn) if drawn else []
+    required_va = _spans([start.required_va for _, _, start in starts])
+    running_va = _spans([start.after.va for _, _, start in starts])
+    running_w = _spans([start.after.all_w for _, _, start in starts])
     return [
         PlannedStart(
             load=pattern.load.name,
             start_va=pattern.load.draw.start_va,
             others_w=start.others.usual_w,
-            required_va=spans[3 * number],
-            running_va=spans[3 * number + 1],
-            running_w=spans[3 * number + 2],
+            required_va=required_va[number],
+            running_va=running_va[number],
+            running_w=running_w[number],
             verdict=start.verdict(inverter, pattern.load.tried),
             beside=tuple(other.load.name for other in beside),
         )
@@ -146,6 +143,8 @@ def _is_on(inputs: Inputs, pattern: Pattern) -> np.ndarray:
 
 def _spans(values: list[np.ndarray]) -> list[tuple[float, float, float]]:
     """10th, 50th and 90th percentile of each array over draws, computed together."""
+    if not values:
+        return []
     spans = np.quantile(np.stack(values), [0.1, 0.5, 0.9], axis=1).T
     return [(float(low), float(middle), float(high)) for low, middle, high in spans]
 
