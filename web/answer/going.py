@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from django.db.models import Exists, OuterRef, QuerySet
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from web.bench.models import Session
 from web.common.units import clock
 from web.jobs.models import Job
-from web.loads.models import Load, Reading
+from web.loads.models import Load, loads_of
 
 
 def running_sessions(job: Job) -> QuerySet[Session]:
     return Session.objects.live().filter(load__job=job, stopped=False)
 
 
-def unread_loads(job: Job) -> QuerySet[Load]:
+def unread_loads(job: Job) -> list[Load]:
     """Loads without any reading."""
-    read = Reading.objects.live().filter(load=OuterRef("pk"))
-    return job.loads.live().filter(~Exists(read))
+    return [load for load in loads_of(job) if not load.known_readings()]
 
 
 def going(job: Job) -> list[str]:

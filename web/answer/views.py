@@ -24,5 +24,5 @@ def bar(request: HttpRequest, job: Job) -> HttpResponse:
 def line(request: HttpRequest, job: Job) -> HttpResponse:
     """The answer in one sentence, for the list of jobs."""
     bar = bar_of(answer_of(current_plan(job)), job)
-    context = {"bar": bar, "job": job, "going": going(job), "unread": unread_loads(job).count()}
+    context = {"bar": bar, "job": job, "going": going(job), "unread": len(unread_loads(job))}
     return render(request, "answer/line.html", context)

@@ -79,13 +79,14 @@ class JobQuerySet(RecordQuerySet):
 class JobCache:
     """What one request has fetched or computed of a job; None if not yet.
 
-    ``loads`` have their readings, ``numbers`` are the loads' numbers by primary key, ``answer`` is
-    that to the current plan, ``trials`` have their check-ins, ``honesty`` is how its ranges held,
-    and ``meters`` are the owner's by name.
+    ``loads`` have their readings, ``numbers`` are the loads' numbers by primary key, ``supplies``
+    have their parts, ``answer`` is that to the current plan, ``trials`` have their check-ins,
+    ``honesty`` is how its ranges held, and ``meters`` are the owner's by name.
     """
 
     loads: list[Any] | None = None
     numbers: dict[int, int] | None = None
+    supplies: list[Any] | None = None
     answer: Any = None
     trials: list[Any] | None = None
     honesty: Any = None

@@ -21,7 +21,7 @@ from web.jobs.models import Job
 from web.loads.models import Load, numbers_of
 from web.plans.outcomes import Answer
 from web.plans.used import UsedLoad
-from web.supplies.models import StartTest, Supply
+from web.supplies.models import StartTest, Supply, supplies_of
 
 
 @dataclass(frozen=True)
@@ -208,7 +208,7 @@ def _beside(
 def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
     columns = []
     together = all_of(ticked)
-    for supply in job.supplies.live().with_parts():
+    for supply in supplies_of(job):
         core = supply.to_core()
         if core.inverter is not None:
             words = ""

@@ -38,7 +38,7 @@ from web.matching.starts import contender_of, matrix_of
 from web.plans.outcomes import answer_of, current_plan
 from web.plans.rests import rests_of
 from web.supplies.actions import add_start_test, remove_start_test
-from web.supplies.models import StartTest
+from web.supplies.models import StartTest, supplies_of
 
 
 def _keys(request: HtmxRequest, name: str) -> list[int]:
@@ -102,7 +102,7 @@ def compare(request: HtmxRequest, job: Job) -> HttpResponse:
     """Loads or settings compared with the first one."""
     choices = choices_of(job)
     picked = pick(choices, request.GET.getlist("item"), request.GET.get("ref", ""))
-    supplies = list(job.supplies.live().with_parts())
+    supplies = supplies_of(job)
     wanted = request.GET.get("on", "")
     supply = next(
         (supply for supply in supplies if str(supply.pk) == wanted),

@@ -19,7 +19,7 @@ from web.plans.charts import charts_of
 from web.plans.draft import Draft, draft_of
 from web.plans.models import Plan
 from web.plans.outcomes import Answer, energies_until
-from web.supplies.models import Supply
+from web.supplies.models import Supply, supplies_of
 
 
 @dataclass(frozen=True)
@@ -70,7 +70,7 @@ def choices_of(job: Job, plan: Plan) -> dict[str, PlanChoice]:
     mine = draft_of(plan).supply
     choices += [
         PlanChoice(f"supply-{part.pk}", f"{plan.name} on {part.name}", plan, part)
-        for part in job.supplies.live().with_parts()
+        for part in supplies_of(job)
         if mine is None or part.pk != mine.pk
     ]
     return {choice.key: choice for choice in choices}

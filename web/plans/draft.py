@@ -24,7 +24,7 @@ from web.plans.honesty import spread_factor_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
 from web.plans.used import UsedLoad
-from web.supplies.models import Output, StartTest, Supply
+from web.supplies.models import Output, StartTest, Supply, supplies_of
 
 #: Why a load that runs by tasks is not counted.
 LENGTH_NOT_KNOWN = "we do not know how long one use takes: add it, such as 19:00 4 min"
@@ -94,9 +94,9 @@ def draft_of(plan: Plan) -> Draft:
 
 def supply_of(plan: Plan) -> Supply | None:
     """The plan's supply; the job's first if it has none or a removed one."""
-    supplies = plan.job.supplies.live().with_parts()
-    named = supplies.filter(pk=plan.supply_id).first() if plan.supply_id else None
-    return named or supplies.first()
+    supplies = supplies_of(plan.job)
+    named = (supply for supply in supplies if supply.pk == plan.supply_id)
+    return next(named, supplies[0] if supplies else None)
 
 
 def _routed(supply: Supply | None) -> dict[str, set[str]]:

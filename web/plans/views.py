@@ -51,6 +51,7 @@ from web.plans.page import MANY_ROWS, PlanPage, csv_rows, form_of, rows_of, view
 from web.plans.rests import rests_of
 from web.plans.sizes import sizes_of
 from web.plans.source_forms import SOURCE_FORMS, SourceForm
+from web.supplies.models import supplies_of
 
 #: Keys of the page, for its sheet of keys.
 PAGE_KEYS = (
@@ -385,7 +386,7 @@ def rests(request: HtmxRequest, job: Job, plan: int) -> HttpResponse:
 def alone(request: HtmxRequest, job: Job) -> HttpResponse:
     """Each load alone on a supply, on each possible route; ``supply`` selects it."""
     draft = draft_of(current_plan(job))
-    supplies = list(job.supplies.live().with_parts())
+    supplies = supplies_of(job)
     wanted = next(iter(keys_of(request.GET.getlist("supply"))), None)
     supply = next((record for record in supplies if record.pk == wanted), draft.supply)
     context: dict[str, Any] = {

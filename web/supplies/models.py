@@ -213,6 +213,13 @@ class Supply(Record):
         return parse_supply(self.to_document(**battery))
 
 
+def supplies_of(job: Job) -> list[Supply]:
+    """The job's live supplies with their parts, fetched once per request."""
+    if job.cache.supplies is None:
+        job.cache.supplies = list(job.supplies.live().with_parts())
+    return list(job.cache.supplies)
+
+
 def _given(values: dict[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in values.items() if value is not None}
 

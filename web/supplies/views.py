@@ -17,7 +17,7 @@ from web.jobs.announcing import announce_change
 from web.jobs.models import Job, Role
 from web.supplies import actions
 from web.supplies.forms import InputForm, OutputForm, SupplyForm
-from web.supplies.models import Input, Output, Supply
+from web.supplies.models import Input, Output, Supply, supplies_of
 from web.supplies.page import card_of, page_of
 from web.supplies.standin import simulated
 from web.supplies.supply_test_forms import FORMS
@@ -29,7 +29,7 @@ PARTS: dict[str, Any] = {"output": (Output, OutputForm), "input": (Input, InputF
 @require_GET
 @of_job
 def index(request: HttpRequest, job: Job) -> HttpResponse:
-    cards = [card_of(supply) for supply in job.supplies.live().with_parts()]
+    cards = [card_of(supply) for supply in supplies_of(job)]
     return render(request, "supplies/list.html", {"job": job, "cards": cards})
 
 

@@ -17,6 +17,7 @@ from web.common.fields import QuantityField, TickedField, moment_field, share_fi
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import clock, day_clock
 from web.jobs.models import Job
+from web.supplies.models import supplies_of
 from web.trials.models import ENDS, CheckIn, Trial
 
 #: Largest log that is taken as a file, bytes.
@@ -89,9 +90,7 @@ class TrialForm(PercentMixin, RecordForm):
             self.fields["plan"].empty_label = "no plan"  # type: ignore[attr-defined]
             self.fields["supply"].required = True
             outputs = {
-                output.name
-                for supply in job.supplies.live().with_parts()
-                for output in supply.known_outputs()
+                output.name for supply in supplies_of(job) for output in supply.known_outputs()
             }
             places += [(AC, "AC"), *((name, name) for name in sorted(outputs))]
         self.fields["counted"].choices = places  # type: ignore[attr-defined]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -106,34 +106,44 @@ class BatterySide:
         return watts if pattern.load.route != AC or on.all() else watts * on
 
     def routes(
-        self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray], draws: int, size: int
+        self,
+        patterns: Sequence[Pattern],
+        powers: Mapping[int, np.ndarray],
+        draws: int,
+        size: int,
     ) -> dict[str, np.ndarray]:
-        """Power of all loads on each route, W, (draws, minutes)."""
+        """Power of all loads on each route, W, (draws, minutes).
+
+        ``powers`` are those of the patterns in use, by their numbers.
+        """
         by_route: dict[str, np.ndarray] = {}
-        for pattern, watts in zip(patterns, powers, strict=True):
-            route = pattern.load.route
+        for number, watts in powers.items():
+            route = patterns[number].load.route
             if route in by_route:
                 by_route[route] += watts
             else:
                 by_route[route] = watts.copy()
-        if AC not in by_route:
-            by_route[AC] = np.zeros((draws, size), np.float32)
+        for route in (AC, *(pattern.load.route for pattern in patterns)):
+            if route not in by_route:
+                by_route[route] = np.zeros((draws, size), np.float32)
         return by_route
 
     def nonactive_va(
-        self, patterns: Sequence[Pattern], powers: Sequence[np.ndarray]
+        self, patterns: Sequence[Pattern], powers: Mapping[int, np.ndarray]
     ) -> np.ndarray | float:
-        """Non-active VA of the loads on AC, (draws, minutes), if inverter losses need them."""
+        """Non-active VA of the loads on AC, (draws, minutes), if inverter losses need them.
+
+        ``powers`` are those of the patterns in use, by their numbers.
+        """
+        total: np.ndarray | float = 0.0
         if np.ndim(self.square) == 0:
-            return 0.0
-        return sum(
-            (
-                watts * pattern.nonactive[:, None]
-                for pattern, watts in zip(patterns, powers, strict=True)
-                if pattern.load.route == AC and pattern.nonactive is not None
-            ),
-            np.zeros_like(powers[0]) if powers else 0.0,
-        )
+            return total
+        for number, watts in powers.items():
+            pattern = patterns[number]
+            if pattern.load.route == AC and pattern.nonactive is not None:
+                mine = watts * pattern.nonactive[:, None]
+                total = np.add(total, mine, out=mine)
+        return total
 
     def drawn_w(
         self,

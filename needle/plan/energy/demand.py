@@ -167,11 +167,13 @@ class Demand:
         draws = self.inputs.draws
         for first in range(0, self.minutes, BLOCK):
             last = min(self.minutes, first + BLOCK)
-            powers = [
-                self.side.while_on(pattern, self.power_of(pattern, first, last), first)
-                for pattern in self.patterns
-            ]
-            starts_w = self.trips.settle(first, powers)
+            # What is not in use in these minutes draws nothing.
+            powers = {
+                number: self.side.while_on(pattern, self.power_of(pattern, first, last), first)
+                for number, pattern in enumerate(self.patterns)
+                if pattern.shape[first:last].any()
+            }
+            starts_w = self.trips.settle(first, last - first, powers)
             routes = self.side.routes(self.patterns, powers, draws, last - first)
             nonactive_va = self.side.nonactive_va(self.patterns, powers)
             sources_w, other_w = self.side.offered(first, last)

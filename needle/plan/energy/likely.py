@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from needle.plan.draws.inputs import likely
+from needle.plan.draws.inputs import Inputs, likely
 from needle.plan.draws.patterns import Pattern, patterns_of, wanted_wh
-from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
+from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank, Flow
 from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.battery_side import BatterySide, other_wh
 from needle.plan.limits.trips import Trip
@@ -58,11 +58,23 @@ class Likely:
     never_off_h: float
 
 
-def _mean_patterns(plan: Plan, minutes: int) -> list[Pattern]:
+def _mean_patterns(plan: Plan, minutes: int, inputs: Inputs) -> list[Pattern]:
     """Each load at its mean, as one draw."""
-    inputs = likely(plan)
     per_load = [patterns_of(load, plan, minutes, inputs) for load in plan.loads]
     return [pattern.as_mean() for several in per_load for pattern in several]
+
+
+def _never_off_patterns(
+    plan: Plan, means: Sequence[Pattern], minutes: int, inputs: Inputs
+) -> list[Pattern]:
+    """The same if no load ever cycled off; those that do not cycle are those of ``means``."""
+    never_off = replace(plan, loads=tuple(map(_never_off, filter(_cycles, plan.loads))))
+    others = iter(_mean_patterns(never_off, minutes, inputs))
+    return [next(others) if _cycles(mean.load) else mean for mean in means]
+
+
+def _cycles(load: PlanLoad) -> bool:
+    return load.draw.duty < 1 and not load.use.by_moments
 
 
 def _without_rest(plan: Plan) -> Plan:
@@ -76,30 +88,55 @@ def _never_off(load: PlanLoad) -> PlanLoad:
     return replace(load, draw=replace(load.draw, duty=1.0))
 
 
+@dataclass(frozen=True)
+class _Run:
+    """Draws of a plan in which nothing is uncertain, (draws, minutes) each.
+
+    ``powers`` are W of the mean patterns by their numbers, ``drawn_w`` at the battery.
+    """
+
+    side: BatterySide
+    bank: Bank
+    powers: dict[int, np.ndarray]
+    routes_w: dict[str, np.ndarray]
+    drawn_w: np.ndarray
+    flow: Flow
+
+
+def _run(
+    plan: Plan, inputs: Inputs, trips: Sequence[Trip], draws: Sequence[Sequence[Pattern]]
+) -> _Run:
+    """Run a plan with the patterns of each draw; common trips are left out of the first."""
+    means, minutes = draws[0], round(plan.hours * MINUTES_PER_HOUR)
+    side = BatterySide(plan, inputs, minutes)
+    drawn = battery_draws(plan, replace(inputs, draws=len(draws)))
+    bank = Bank(plan, drawn, minutes, other_wh(plan))
+    # Few cells, of which sums and differences are told: in double precision.
+    powers = {
+        number: side.while_on(
+            several[0],
+            np.concatenate([pattern.power(0, minutes) for pattern in several], dtype=float),
+            0,
+        )
+        for number, several in enumerate(zip(*draws, strict=True))
+    }
+    _drop_common_trips(trips, means, powers)
+    routes_w = side.routes(means, powers, len(draws), minutes)
+    drawn_w = side.drawn_w(routes_w, 0, minutes, side.nonactive_va(means, powers))
+    flow = bank.advance(0, drawn_w, *side.offered(0, minutes))
+    return _Run(side, bank, powers, routes_w, drawn_w, flow)
+
+
 def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     """Return the run with every load at its mean: where the energy goes.
 
     A second draw simulates loads that never cycle off. A use that trips in more than half of the
     draws is left out of the first draw from its median moment on.
     """
-    full = replace(plan, loads=tuple(map(_never_off, plan.loads)))
-    means = _mean_patterns(plan, minutes)
     inputs = likely(plan)
-    side = BatterySide(plan, inputs, minutes)
-    bank = Bank(plan, battery_draws(plan, replace(inputs, draws=2)), minutes, other_wh(plan))
-    # Few cells, of which sums and differences are told: in double precision.
-    powers = [
-        side.while_on(
-            pattern,
-            np.concatenate([one.power(0, minutes) for one in (pattern, most)], dtype=float),
-            0,
-        )
-        for pattern, most in zip(means, _mean_patterns(full, minutes), strict=True)
-    ]
-    _drop_common_trips(trips, means, powers)
-    routes = side.routes(means, powers, 2, minutes)
-    drawn = side.drawn_w(routes, 0, minutes, side.nonactive_va(means, powers))
-    flow = bank.advance(0, drawn, *side.offered(0, minutes))
+    means = _mean_patterns(plan, minutes, inputs)
+    run = _run(plan, inputs, trips, [means, _never_off_patterns(plan, means, minutes, inputs)])
+    side, bank, flow, drawn = run.side, run.bank, run.flow, run.drawn_w
     needed = min(minutes, round(plan.needed_hours * MINUTES_PER_HOUR))
     # Energies are of the hours needed, or to the first stop: what runs after it is another story.
     stop_min = min(float(bank.stop_min[0]), float(needed))
@@ -107,14 +144,15 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     served = flow.served[0, :until]
     loads: dict[str, float] = {}
     got: dict[str, float] = {}
-    for pattern, watts in zip(means, powers, strict=True):
-        name = pattern.load.name
+    for number, watts in run.powers.items():
+        name = means[number].load.name
         # What mains run meanwhile does not come from the battery.
-        fed = served * side.feeds_ac[:until] if pattern.load.route == AC else served
+        on_ac = means[number].load.route == AC
+        fed = served * side.feeds_ac[:until] if on_ac else served
         loads[name] = loads.get(name, 0.0) + _wh(watts[0, :until] @ fed)
         got[name] = got.get(name, 0.0) + _wh(watts[0, :needed] @ flow.served[0, :needed])
     idle = float(np.mean(side.idle_w)) * _wh(served @ side.feeds_ac[:until])
-    outputs_idle_w = np.broadcast_to(side.outputs_idle_w(routes)[0], (minutes,))[:until]
+    outputs_idle_w = np.broadcast_to(side.outputs_idle_w(run.routes_w)[0], (minutes,))[:until]
     outputs_idle = _wh(outputs_idle_w @ served)
     given = _wh(drawn[0, :until] @ served)
     by_source, fuel = _by_source(
@@ -122,7 +160,7 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
     )
     # What is worked off after a rest was wanted before it.
     rested = _without_rest(plan)
-    awake = means if rested is plan else _mean_patterns(rested, minutes)
+    awake = means if rested is plan else _mean_patterns(rested, minutes, inputs)
     wanted = wanted_wh(awake, needed)
     out, into = (_wh(watts[0, :until].sum(dtype=float)) for watts in (flow.out_w, flow.into_w))
     runtime, never_off = (
@@ -155,14 +193,14 @@ def likely_run(plan: Plan, trips: Sequence[Trip], minutes: int) -> Likely:
 
 
 def _drop_common_trips(
-    trips: Sequence[Trip], patterns: Sequence[Pattern], powers: Sequence[np.ndarray]
+    trips: Sequence[Trip], patterns: Sequence[Pattern], powers: Mapping[int, np.ndarray]
 ) -> None:
     """Set to zero, in place, the uses that trip in more than half of the draws."""
     for trip in trips:
         if trip.chance <= 0.5:
             continue
-        for pattern, watts in zip(patterns, powers, strict=True):
-            if pattern.load.name == trip.load:
+        for number, watts in powers.items():
+            if patterns[number].load.name == trip.load:
                 watts[0, trip.minute : trip.until_minute] = 0.0
 
 
@@ -199,4 +237,7 @@ def _hourly(watts: np.ndarray) -> np.ndarray:
 
 def likely_hours(plan: Plan) -> float:
     """Hours of the plan with every load at its mean and nothing uncertain."""
-    return likely_run(plan, (), round(plan.hours * MINUTES_PER_HOUR)).runtime_h
+    inputs = likely(plan)
+    means = _mean_patterns(plan, round(plan.hours * MINUTES_PER_HOUR), inputs)
+    stop_min = float(_run(plan, inputs, (), [means]).bank.stop_min[0])
+    return min(plan.hours, stop_min / MINUTES_PER_HOUR)

@@ -181,8 +181,10 @@ class Block:
     ----------
     first : int
         Its first minute.
-    powers : list of ndarray, (draws, minutes)
-        W of each pattern, reduced by what is dropped.
+    minutes : int
+        Its length.
+    powers : dict of int to ndarray, (draws, minutes)
+        W of each pattern in use, by its number, reduced by what is dropped.
     limits : list of (Limit, Sums)
         Limits that could be exceeded in it; several may share their sums.
     edges : dict
@@ -193,11 +195,8 @@ class Block:
     """
 
     first: int
-    powers: list[np.ndarray]
+    minutes: int
+    powers: dict[int, np.ndarray]
     limits: list[tuple[Limit, Sums]] = field(default_factory=list)
     edges: dict[int, np.ndarray] = field(default_factory=dict)
     beside: Sums | None = None
-
-    @property
-    def minutes(self) -> int:
-        return int(self.powers[0].shape[1])

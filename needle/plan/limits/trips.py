@@ -7,7 +7,7 @@ are made once a block, in double precision, and what is dropped is taken out of 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -119,7 +119,8 @@ class TripSimulator:
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
         self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
-        self.was_on = [np.zeros(draws, dtype=bool) for _ in patterns]
+        #: Draws in which a pattern was on at the end of the block before, by its number.
+        self.was_on: dict[int, np.ndarray] = {}
         #: The first drop of each pattern in each draw, (patterns, draws): minute (infinite: none)
         #: and why.
         self.first_drops_min = np.full((len(patterns), draws), np.inf)
@@ -134,55 +135,56 @@ class TripSimulator:
         grey = inputs.uniform(GREY, load.name)
         return carried_va(self.inverter, start_va, load.draw.start_s, grey, load.tried)
 
-    def settle(self, first: int, powers: list[np.ndarray]) -> np.ndarray | None:
+    def settle(self, first: int, minutes: int, powers: dict[int, np.ndarray]) -> np.ndarray | None:
         """Drop the loads that trip in a block.
 
         Parameters
         ----------
         first : int
             The block's first minute.
-        powers : list of ndarray, (draws, minutes)
-            W of each pattern; **reduced in place** by what is dropped.
+        minutes : int
+            Its length.
+        powers : dict of int to ndarray, (draws, minutes)
+            W of each pattern in use, by its number; **reduced in place** by what is dropped.
 
         Returns
         -------
         ndarray or None
             Additional W during start-up surges, (draws, minutes); None without voltage sag.
         """
-        if not powers:
-            return None
-        self._keep_dropped(first, powers)
-        block = Block(first, powers)
+        self._keep_dropped(first, minutes, powers)
+        block = Block(first, minutes, powers)
         self._drop_unfit(block)
-        asked = [self._asked(n, block) for n in range(len(powers))]
-        most_w = [float(watts.max()) for watts in asked]
-        starters = self._starters(powers, most_w)
+        asked = {n: self._asked(n, block) for n in powers}
+        most_w = {n: float(watts.max()) for n, watts in asked.items()}
+        starters = self._starters(most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
-        on_at_end = [
-            watts[:, -1] > pattern.load.draw.resting_w + 1e-6
-            for watts, pattern in zip(powers, self.patterns, strict=True)
-        ]
+        on_at_end = {
+            n: watts[:, -1] > self.patterns[n].load.draw.resting_w + 1e-6
+            for n, watts in powers.items()
+        }
         self._sum_up(block, limits, starters, asked)
-        rows = np.arange(self.draws)
+        rows = np.arange(self.draws if limits or starters else 0)
         while rows.size:
             rows = self._settle_first(block, rows)
         totals = {id(limit): sums.of(limit) for limit, sums in block.limits}
         for limit in self.limits:
             limit.remember(totals.get(id(limit)), self.draws)
-        extra = self._start_extra(powers) if self.sags else None
+        extra = self._start_extra(block) if self.sags else None
         self.was_on = on_at_end
         return extra
 
-    def _keep_dropped(self, first: int, powers: list[np.ndarray]) -> None:
+    def _keep_dropped(self, first: int, minutes: int, powers: dict[int, np.ndarray]) -> None:
         """Set to zero, in place, uses that were dropped in an earlier block."""
-        minutes = first + np.arange(powers[0].shape[1])
-        for n, until in enumerate(self.dropped_until):
+        for n, watts in powers.items():
+            until = self.dropped_until[n]
             if int(until.max()) > first:
-                powers[n] *= minutes >= until[:, None]
+                np.multiply(watts, first + np.arange(minutes) >= until[:, None], out=watts)
 
     def _drop_unfit(self, block: Block) -> None:
         """Drop loads with an unsuitable supply voltage, from their first use on."""
-        for n, given_v in self.unfit.items():
+        for n in self.unfit.keys() & block.powers.keys():
+            given_v = self.unfit[n]
             rows = np.flatnonzero(block.powers[n].any(axis=1))
             if rows.size:
                 when = (block.powers[n][rows] > 0).argmax(axis=1)
@@ -192,13 +194,13 @@ class TripSimulator:
                 self._remember_first(n, block.first, rows, when, why)
                 self._drop(n, block, rows, when, Drops(why, unit, volts, given))
 
-    def _start_extra(self, powers: list[np.ndarray]) -> np.ndarray:
+    def _start_extra(self, block: Block) -> np.ndarray:
         """Additional W in minutes with starts; the largest start of each minute."""
-        extra = np.zeros_like(powers[0])
-        for n in self.on_ac:
+        extra = np.zeros((self.draws, block.minutes), np.float32)
+        for n, watts in block.powers.items():
             more = START_REAL * self.start_va[n] - self.patterns[n].load.draw.running_w
-            if float(more.max()) > 0:
-                np.maximum(extra, self._edges(n, powers[n]) * more[:, None], out=extra)
+            if self.patterns[n].load.route == AC and float(more.max()) > 0:
+                np.maximum(extra, self._edges(n, watts) * more[:, None], out=extra)
         return extra
 
     def _edges(
@@ -208,13 +210,16 @@ class TripSimulator:
         on = mine > self.patterns[n].load.draw.resting_w + 1e-6
         edges = on.copy()
         edges[:, 1:] &= ~on[:, :-1]
-        edges[:, 0] &= ~self.was_on[n][rows]
+        if n in self.was_on:
+            edges[:, 0] &= ~self.was_on[n][rows]
         return edges
 
-    def _could_exceed(self, limit: Limit, most_w: list[float]) -> bool:
+    def _could_exceed(self, limit: Limit, most_w: dict[int, float]) -> bool:
         """Whether a limit could be exceeded if all patterns were at their highest power at once."""
-        times = self.most_va if limit.unit == "VA" else [1.0] * len(most_w)
-        return sum(most_w[n] * times[n] for n in limit.members) > limit.most
+        members = [n for n in limit.members if n in most_w]
+        if limit.unit == "VA":
+            return sum(most_w[n] * self.most_va[n] for n in members) > limit.most
+        return sum(most_w[n] for n in members) > limit.most
 
     def _asked(self, n: int, block: Block) -> np.ndarray:
         """A pattern's power as a limit sees it, W: for a task its peak."""
@@ -244,14 +249,16 @@ class TripSimulator:
         peak = peak_w[block.first : block.first + block.minutes]
         return peak.astype(np.float32) if peak.any() else None
 
-    def _sums(self, members: Sequence[int], asked: Sequence[np.ndarray], in_va: bool) -> Sums:
-        """What some patterns ask for together; ``asked`` is of all patterns."""
-        shape = asked[0].shape
+    def _sums(self, members: Sequence[int], asked: Mapping[int, np.ndarray], in_va: bool) -> Sums:
+        """What some patterns ask for together; ``asked`` is of all patterns in use."""
+        shape = next(iter(asked.values())).shape
         empty = np.zeros(0)
         sums = Sums(tuple(members), np.zeros(shape, np.float32), empty, empty, empty)
         if in_va:
             sums.known, sums.nonactive, sums.va = (np.zeros(shape, np.float32) for _ in range(3))
         for n in members:
+            if n not in asked:
+                continue
             pattern, mine = self.patterns[n], asked[n]
             sums.watts += mine
             if in_va and pattern.load.draw.power_factor_known:
@@ -267,11 +274,11 @@ class TripSimulator:
         block: Block,
         limits: Sequence[Limit],
         starters: Sequence[int],
-        asked: list[np.ndarray],
+        asked: dict[int, np.ndarray],
     ) -> None:
         """Make the sums of a block; limits on the same patterns share theirs."""
         made: dict[tuple[int, ...], Sums] = {}
-        plain = all(mine is watts for mine, watts in zip(asked, block.powers, strict=True))
+        plain = all(asked[n] is watts for n, watts in block.powers.items())
         on_ac = tuple(self.on_ac)
         in_va = {tuple(limit.members) for limit in limits if limit.unit == "VA"}
         if starters and plain:
@@ -288,14 +295,15 @@ class TripSimulator:
             else:
                 block.beside = self._sums(on_ac, block.powers, True)
 
-    def _starters(self, powers: list[np.ndarray], most_w: list[float]) -> list[int]:
+    def _starters(self, most_w: dict[int, float]) -> list[int]:
         """Patterns whose start could trip in this block."""
-        if self.inverter is None or not self.on_ac:
+        if self.inverter is None:
             return []
-        most_va = sum(most_w[n] * self.most_va[n] for n in self.on_ac)
+        on_ac = [n for n in self.on_ac if n in most_w]
+        most_va = sum(most_w[n] * self.most_va[n] for n in on_ac)
         return [
             n
-            for n in self.on_ac
+            for n in on_ac
             if bool((self.start_va[n] + most_va > self.carried_va[n]).any())
             and most_w[n] > self.patterns[n].load.draw.resting_w + 1e-6
         ]
@@ -402,6 +410,8 @@ class TripSimulator:
         best, since = np.full(rows.size, -1), np.full(rows.size, -np.inf)
         watts = np.zeros(rows.size)
         for n in members:
+            if n not in block.powers:
+                continue
             now = block.powers[n][rows, when]
             if not now.any():
                 continue

@@ -13,7 +13,10 @@ from needle.quantity import significant
 from web.answer.going import running_sessions, unread_loads
 from web.answer.words import bar_of, dial_of_watch
 from web.jobs.models import Job
+from web.loads.models import loads_of
 from web.plans.outcomes import Answer, answer_of, current_plan
+from web.plans.runs import trials_of
+from web.supplies.models import supplies_of
 from web.watch.page import WatchPage
 
 register = template.Library()
@@ -45,14 +48,13 @@ def _answer(job: Job, fetched: bool = False) -> Answer:
 @register.inclusion_tag("answer/_places.html")
 def places(job: Job, here: str, oob: bool = False) -> dict[str, Any]:
     """The navigation with its counts."""
-    loads = job.loads.live().count()
-    unread = unread_loads(job).count()
-    supplies, plans = job.supplies.live().count(), job.plans.live().count()
+    # The answer bar fetches loads, supplies and trials too.
+    loads, unread = len(loads_of(job)), len(unread_loads(job))
     rows = [
         ("survey", "loads:survey", "Survey", _count(loads, "load", unread), "s"),
         ("bench", "bench:index", "Bench", _running(job), "b"),
-        ("supplies", "supplies:list", "Supplies", str(supplies), "u"),
-        ("plan", "plans:current", "Day plan", str(max(1, plans)), "d"),
+        ("supplies", "supplies:list", "Supplies", str(len(supplies_of(job))), "u"),
+        ("plan", "plans:current", "Day plan", str(max(1, job.plans.live().count())), "d"),
         ("trials", "trials:index", "Trials", _trials(job), "t"),
         ("sheet", "sheets:sheet", "Sheet", "print", "p"),
     ]
@@ -65,8 +67,9 @@ def _running(job: Job) -> str:
 
 
 def _trials(job: Job) -> str:
-    ends = list(job.trials.live().values_list("ended_at", flat=True))
-    return f"{ends.count(None)} running" if None in ends else str(len(ends))
+    trials = trials_of(job)
+    running = sum(trial.running for trial in trials)
+    return f"{running} running" if running else str(len(trials))
 
 
 def _count(loads: int, noun: str, unread: int) -> str:
