@@ -55,9 +55,9 @@ class Running:
     def with_load(self, watts: np.ndarray, known: bool, nonactive: np.ndarray | None) -> Running:
         """The sum with another load: W, whether its power factor is known, non-active VA per W."""
         if not known:
-            return replace(self, plain_w=self.plain_w + watts)
+            return Running(self.watts, self.nonactive_va, self.plain_w + watts)
         more = 0.0 if nonactive is None else watts * nonactive
-        return replace(self, watts=self.watts + watts, nonactive_va=self.nonactive_va + more)
+        return Running(self.watts + watts, self.nonactive_va + more, self.plain_w)
 
     @cached_property
     def all_w(self) -> np.ndarray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, ClassVar
 
 from django.conf import settings
@@ -200,6 +200,19 @@ class Load(Record):
         area = conductor_mm2(self.cord_size)
         return check_cord(self.cord_m, area, running_a, self.volts(), start_a, self.cord_material)
 
+    @cached_property
+    def _core_readings(self) -> list[tuple[int, CoreReading]]:
+        """Live readings as the core knows them, each with its primary key."""
+        meters = self.job.meters()
+        return [
+            (reading.pk, resolved(reading.to_core(), meters)) for reading in self.known_readings()
+        ]
+
+    @cached_property
+    def _profiles(self) -> dict[tuple[str, bool, frozenset[int]], Profile | None]:
+        """Profiles that this request has asked for."""
+        return {}
+
     def known_readings(self) -> list[Reading]:
         """Live readings, prefetched if possible."""
         if not hasattr(self, "live_readings"):
@@ -214,25 +227,10 @@ class Load(Record):
         ``in_hours`` is whether a plan uses it for set hours of the day; ``without`` are primary
         keys of readings that are left out.
         """
-        if not hasattr(self, "live_readings"):
-            return self._record(setting, in_hours, without)
-        # As its readings, fetched once, so what they say.
-        if not hasattr(self, "_records"):
-            self._records: dict[tuple[str, bool, frozenset[int]], LoadRecord] = {}
-        key = setting, in_hours, without
-        if key not in self._records:
-            self._records[key] = self._record(*key)
-        return self._records[key]
-
-    def _record(self, setting: str, in_hours: bool, without: frozenset[int]) -> LoadRecord:
         return LoadRecord(
             name=self.name,
             kind=self.kind,
-            readings=tuple(
-                resolved(reading.to_core(), self.job.meters())
-                for reading in self.known_readings()
-                if reading.pk not in without
-            ),
+            readings=tuple(reading for key, reading in self._core_readings if key not in without),
             mains_v=self.mains_v,
             legs_open=self.job.split and not self.legs and not self.dc,
             setting=setting or self.setting,
@@ -255,7 +253,10 @@ class Load(Record):
         self, setting: str = "", in_hours: bool = False, without: frozenset[int] = frozenset()
     ) -> Profile | None:
         """Its profile; None without evidence of watts or energy. Parameters as of `to_core`."""
-        return _profile(self.to_core(setting, in_hours, without))
+        asked = setting, in_hours, without
+        if asked not in self._profiles:
+            self._profiles[asked] = _profile(self.to_core(*asked))
+        return self._profiles[asked]
 
 
 def loads_of(job: Job) -> list[Load]:
