@@ -57,7 +57,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     if isinstance(error, StaleRecordError):
         return problem(HTTPStatus.CONFLICT, CHANGED)
     if isinstance(error, BytesUnreachableError):
-        return problem(HTTPStatus.SERVICE_UNAVAILABLE, error.sentence)
+        return problem(HTTPStatus.SERVICE_UNAVAILABLE, f"{error.sentence} {error.advice}")
     known = exception_handler(error, context)
     if known is None:
         return None

@@ -12,7 +12,7 @@ from django.utils.cache import patch_cache_control, patch_vary_headers
 
 from web.common.models import StaleRecordError
 from web.common.quotas import QuotaExceededError
-from web.common.stored_bytes import BytesUnreachableError
+from web.common.stored_bytes import BytesLostError, BytesUnreachableError
 from web.common.version import version
 
 
@@ -98,16 +98,22 @@ class Refusals:
             return _unreachable(request, error)
         if not isinstance(error, OperationalError) or "locked" not in str(error):
             return None
-        response = render(request, "busy.html", {"why": _MANY_WRITE}, status=503)
+        context = {"why": _MANY_WRITE, "heading": "The site is busy", "typed": True}
+        response = render(request, "busy.html", context, status=503)
         response["Retry-After"] = "5"
         return response
 
 
 def _unreachable(request: HttpRequest, error: BytesUnreachableError) -> HttpResponse:
     logging.getLogger("steady").error("%s", error)
+    writes = request.method not in ("GET", "HEAD")
+    unsaved = "Nothing was stored." if writes else ""
+    why = " ".join(filter(None, (error.sentence, unsaved, error.advice)))
     if request.headers.get("HX-Request"):
-        response = HttpResponse(error.sentence, status=503, content_type="text/plain")
+        response = HttpResponse(why, status=503, content_type="text/plain")
     else:
-        response = render(request, "busy.html", {"why": error.sentence}, status=503)
-    response["Retry-After"] = "60"
+        context = {"why": why, "heading": "Not there just now", "typed": writes}
+        response = render(request, "busy.html", context, status=503)
+    if not isinstance(error, BytesLostError):
+        response["Retry-After"] = "60"
     return response

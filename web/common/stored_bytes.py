@@ -36,10 +36,16 @@ REFERENCE_BYTES = 53
 class BytesUnreachableError(Exception):
     """Raised where the storage does not take or give bytes; nothing was stored then."""
 
-    sentence = (
-        "The storage of photos and captures does not answer. Nothing was stored: try again in a "
-        "minute."
-    )
+    #: What is wrong, and what one can do.
+    sentence = "The storage of photos and captures does not answer."
+    advice = "Try again in a minute."
+
+
+class BytesLostError(BytesUnreachableError):
+    """Raised where the storage answers, and does not have the bytes as they were stored."""
+
+    sentence = "The storage of photos and captures does not have this one as it was stored."
+    advice = "Whoever runs this site needs to look: a backup may have it."
 
 
 class InColumn(bytes):
@@ -94,10 +100,12 @@ class StoredBytes:
             assert place is not None, "STEADY_FILES_URL is not set"
             with place.open(self.name) as file:
                 content = bytes(file.read())
-            if len(content) != self.length:
-                raise OSError(f"{self.name} has {len(content)} bytes in place of {self.length}")
+        except FileNotFoundError as error:
+            raise BytesLostError(f"{self.name} is not there: {error}") from error
         except Exception as error:  # Every storage has errors of its own.
-            raise BytesUnreachableError(f"{self.name} is not there: {error}") from error
+            raise BytesUnreachableError(f"{self.name} was not given: {error}") from error
+        if len(content) != self.length:
+            raise BytesLostError(f"{self.name} has {len(content)} bytes in place of {self.length}")
         return content
 
 
