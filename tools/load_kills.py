@@ -1,9 +1,9 @@
 """People at work while parts of the site are killed, for Locust (``tools.scale`` runs it).
 
-Each notes readings and what the site acknowledged. They are signed in: ``STEADY_SCALE_SESSIONS`` is
-a file with keys of sessions that ``tools.scale`` made, several at each account.
-``STEADY_SCALE_NOTES`` is a file that gets a line of JSON for each request: when, by whom, what,
-status, and the watts of a reading that was kept.
+Each notes readings, some with a photo, and what the site acknowledged. They are signed in:
+``STEADY_SCALE_SESSIONS`` is a file with keys of sessions that ``tools.scale`` made, several at each
+account. ``STEADY_SCALE_NOTES`` is a file that gets a line of JSON for each request: when, by whom,
+what, status, and the watts of a reading that was kept, with whether it has a photo.
 """
 
 from __future__ import annotations
@@ -15,14 +15,28 @@ import random
 import re
 import time
 import uuid
+from io import BytesIO
 from pathlib import Path
 
 from locust import HttpUser, between, task
+from PIL import Image
 
 _number = itertools.count(0)
 _TOKEN = re.compile(r'name="csrfmiddlewaretoken" value="([^"]+)"')
 _NOTES = Path(os.environ.get("STEADY_SCALE_NOTES", "/dev/null"))
 _SESSIONS = Path(os.environ.get("STEADY_SCALE_SESSIONS", "/dev/null"))
+
+
+def _photo() -> bytes:
+    """A photo of many bytes."""
+    content = BytesIO()
+    Image.effect_noise((640, 480), 60).save(content, "JPEG")
+    return content.getvalue()
+
+
+_PHOTO = _photo()
+#: Of so many readings one has a photo.
+_WITH_PHOTO = 3
 
 
 class Resident(HttpUser):
@@ -60,12 +74,7 @@ class Resident(HttpUser):
             self._note(name, response)
         return str(response.text or "")
 
-    def _send(self, path: str, name: str, form: dict[str, object], watts: float = 0.0) -> str:
-        with self.client.post(path, form, name=name, catch_response=True) as response:
-            self._note(name, response, watts)
-        return str(response.text or "")
-
-    def _note(self, name: str, response: object, watts: float = 0.0) -> None:
+    def _note(self, name: str, response: object, **kept: object) -> None:
         status = int(getattr(response, "status_code", 0) or 0)
         refused = status == 0 or status >= 500
         if refused:
@@ -75,8 +84,8 @@ class Resident(HttpUser):
         asked_s = response.elapsed.total_seconds() if status else 0.0  # type: ignore[attr-defined]
         line = {"at": time.time(), "who": self.who, "what": name, "status": status}
         line |= {"seconds": asked_s}
-        if watts and not refused and status < 400:
-            line["watts"] = watts
+        if not refused and status < 400:
+            line |= kept
         with _NOTES.open("a") as file:
             file.write(json.dumps(line) + "\n")
 
@@ -99,4 +108,8 @@ class Resident(HttpUser):
             "watts": f"{watts} W",
         }
         path = f"/jobs/{self.job}/loads/{random.choice(self.loads)}/readings/spot/"
-        self._send(path, "keep a reading", form, watts)
+        has_photo = random.randrange(_WITH_PHOTO) == 0
+        files = {"photo": ("display.jpg", _PHOTO, "image/jpeg")} if has_photo else None
+        name = "keep a reading"
+        with self.client.post(path, form, files=files, name=name, catch_response=True) as response:
+            self._note(name, response, watts=watts, photo=has_photo)

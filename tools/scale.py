@@ -2,10 +2,11 @@
 
 ``python -m tools.scale [--only tests|load|objects|kills] [--people N] [--seconds N] [--one]``
 
-The kills: two servers behind a proxy, two queue workers, PostgreSQL and Redis. While people work,
-a worker, a server and Redis are killed in turn, each begun again ten seconds later as a service
-manager does. Wanted: no acknowledged reading lost, nobody sees errors for more than ten seconds,
-and answers go on. At the end the database is dumped, restored beside, and compared.
+The kills: two servers behind a proxy, two queue workers, PostgreSQL, Redis, and photos in a server
+of objects. While people work, a worker, a server and Redis are killed in turn, each begun again ten
+seconds later as a service manager does. Wanted: no acknowledged reading or photo lost, nobody sees
+errors for more than ten seconds, and answers go on. At the end the database is dumped, restored
+beside, and compared.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from tools.cluster import Cluster, cluster
-from tools.objects import objects_on
+from tools.objects import object_server, objects_on
 from tools.servers import PYTHON, environment, postgres, postgres_programs, prepare, run, site
 
 #: Longest that anybody may see errors for, s.
@@ -42,6 +43,15 @@ with open(os.environ["STEADY_SCALE_SESSIONS"], "w") as file:
         client = Client()
         client.force_login(new_visitor(VISITORS))
         print(client.cookies["sessionid"].value, file=file)
+"""
+#: Prints the watts of each spot reading whose photo is there, in both sizes.
+_PHOTOS = """
+import django
+django.setup()
+from web.loads.models import Photo
+for photo in Photo.objects.select_related("reading").filter(reading__type="spot").iterator():
+    if bytes(photo.large) and bytes(photo.small):
+        print(photo.reading.data.get("watts"))
 """
 
 
@@ -137,6 +147,13 @@ def kept_watts(url: str) -> set[float]:
     return {round(float(data["watts"]), 6) for data in datas if "watts" in data}
 
 
+def kept_photos(env: dict[str, str]) -> set[float]:
+    """Watts of all spot readings whose photos can be fetched."""
+    command = [PYTHON, "-c", _PHOTOS]
+    ended = subprocess.run(command, env=env, check=True, capture_output=True, text=True)
+    return {round(float(watts), 6) for watts in ended.stdout.split()}
+
+
 def restored(url: str, folder: Path) -> bool:
     """Dump a database, restore it beside itself, and compare them. Whether they are alike."""
     programs, dump = postgres_programs(), folder / "dump"
@@ -158,21 +175,24 @@ def kills_on(people: int, seconds: int, folder: Path, url: str) -> bool:
     """People at work while parts are killed; prints what they met. Whether all was as wanted."""
     notes = folder / "notes"
     files = {"STEADY_SCALE_NOTES": str(notes), "STEADY_SCALE_SESSIONS": str(folder / "sessions")}
-    env = environment(folder, STEADY_DATABASE_URL=url, **files)
-    prepare(env)
-    run(PYTHON, "-c", _ACCOUNTS, env=env)
-    done = threading.Event()
-    with cluster(env, folder) as parts:
-        print(f"{people} people for {seconds} s, two servers, two workers…", flush=True)
-        killing = threading.Thread(target=kill_parts, args=(parts, seconds, done))
-        killing.start()
-        locust("tools/load_kills.py", parts.address, people, seconds, folder / "kills", env)
-        done.set()
-        killing.join()
+    with object_server(folder) as objects:
+        env = environment(folder, STEADY_DATABASE_URL=url, STEADY_FILES_URL=objects, **files)
+        prepare(env)
+        run(PYTHON, "-c", _ACCOUNTS, env=env)
+        done = threading.Event()
+        with cluster(env, folder) as parts:
+            print(f"{people} people for {seconds} s, two servers, two workers…", flush=True)
+            killing = threading.Thread(target=kill_parts, args=(parts, seconds, done))
+            killing.start()
+            locust("tools/load_kills.py", parts.address, people, seconds, folder / "kills", env)
+            done.set()
+            killing.join()
+        photographed = kept_photos(env)
     seen = [json.loads(line) for line in notes.read_text().splitlines()]
     failed = [note for note in seen if note["status"] == 0 or note["status"] >= 500]
     acknowledged = {note["watts"] for note in seen if "watts" in note}
-    lost = acknowledged - kept_watts(url)
+    with_photo = {note["watts"] for note in seen if note.get("photo")}
+    lost, lost_photos = acknowledged - kept_watts(url), with_photo - photographed
     errors_s = longest_errors_s(seen)
     late = sorted(note["seconds"] for note in seen if note["status"])
     last = [note for note in seen if note["at"] > seen[-1]["at"] - seconds / 10]
@@ -180,11 +200,13 @@ def kills_on(people: int, seconds: int, folder: Path, url: str) -> bool:
     print(
         f"  {len(seen)} requests, {len(failed)} failed, median {late[len(late) // 2]:.2f} s, 95 % "
         f"{late[int(0.95 * len(late))]:.2f} s\n"
-        f"  {len(acknowledged)} readings acknowledged, {len(lost)} lost\n"
+        f"  {len(acknowledged)} readings acknowledged, {len(lost)} lost; "
+        f"{len(with_photo)} of them with a photo, {len(lost_photos)} lost\n"
         f"  longest that anybody saw errors: {errors_s:.1f} s (wanted: {MOST_ERRORS_S:g})\n"
         f"  answers at the end: {'yes' if went_on else 'NO'}"
     )
-    return restored(url, folder) and not lost and errors_s <= MOST_ERRORS_S and went_on
+    kept = not lost and not lost_photos
+    return restored(url, folder) and kept and errors_s <= MOST_ERRORS_S and went_on
 
 
 def main() -> None:
