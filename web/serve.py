@@ -5,6 +5,7 @@ Imports are inside functions: worker processes import this module too, and do no
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import socket
 import sys
@@ -52,7 +53,8 @@ def make_ready() -> None:
     """Load what the first pages would wait for, and have copies of a demo ready for visitors."""
     from django.conf import settings
     from django.template.loader import get_template
-    from django.urls import reverse
+    from django.urls import NoReverseMatch, get_resolver, reverse
+    from django.utils.formats import get_format
 
     from needle.plan.sources import sun
     from web.background import asking
@@ -61,8 +63,11 @@ def make_ready() -> None:
 
     asking.warm_up()
     sun.warm_up()
-    # Imports every view.
-    reverse("jobs:list")
+    # Imports every view. The addresses of each app are read when one of them is first asked for.
+    for app in get_resolver().namespace_dict:
+        with contextlib.suppress(NoReverseMatch):
+            reverse(f"{app}:none")
+    get_format("DATE_FORMAT")
     version()
     core_version()
     templates = BASE / "web" / "templates"

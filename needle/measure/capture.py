@@ -9,15 +9,17 @@ import csv
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from needle.document import DocumentError
 from needle.measure.table import MISSING, as_text, read_table, separator_of
 from needle.measure.times import numeric_times, read_times
 from needle.message import Message, message
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 COLUMNS = ("watts", "volts", "amps", "va", "pf", "hz", "wh")
 #: Other names that loggers give the columns, without case or units.
@@ -208,6 +210,8 @@ def _meaning(written: str) -> tuple[str, float]:
 
 def _numbers(column: pd.Series, name: str, scale: float, notices: list[Message]) -> np.ndarray:
     """A column as floats; unreadable cells are missing, and counted."""
+    import pandas as pd
+
     if column.dtype.kind in "fi":
         values = column.to_numpy(dtype=np.float64)
     elif column.dtype.kind == "b":
@@ -317,6 +321,8 @@ def _spread(
 
 def as_csv(capture: Capture, rows: slice = slice(None)) -> str:
     """The capture in the open format: seconds and its columns."""
+    import pandas as pd
+
     frame: dict[str, Any] = {"time": capture.time_s[rows]}
     frame |= {name: column[rows] for name, column in capture.columns.items()}
     text: str = pd.DataFrame(frame).to_csv(index=False, float_format="%.6g")

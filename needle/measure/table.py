@@ -10,12 +10,15 @@ import csv
 import io
 import threading
 import warnings
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pandas as pd
 
 from needle.document import DocumentError
 from needle.message import Message, message
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Cells that say nothing.
 MISSING = frozenset(("", "--", "nan", "-", "null", "none", "n/a", "na"))
@@ -29,6 +32,8 @@ _CHECKED_BYTES = 1_000_000
 
 def read_table(text: str | bytes) -> tuple[pd.DataFrame, list[str], list[Message]]:
     """Parse a table; return it with its header and notices."""
+    import pandas as pd
+
     data = text.encode() if isinstance(text, str) else bytes(text)
     del text
     _check_text(data)
@@ -110,6 +115,8 @@ def separator_of(first: str) -> str:
 
 def _parsed(data: bytes, separator: str) -> tuple[pd.DataFrame, bool]:
     """The table, and whether cells were lost because rows are wider than the header."""
+    import pandas as pd
+
     comma = separator != "," and _has_decimal_comma(data)
     with _ONE_AT_A_TIME, warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always", pd.errors.ParserWarning)

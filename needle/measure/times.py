@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import UTC, datetime, tzinfo
+from typing import TYPE_CHECKING
 
 import numpy as np
-import pandas as pd
-from pandas.tseries.api import guess_datetime_format
 
 from needle.document import DocumentError
 from needle.measure.table import as_text
 from needle.message import Message, message
 from needle.moments import FIRST_YEAR
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 #: Rows whose way of writing times is tried on all, and rows that are read one by one.
 _EXAMPLES, _READ_ONE_BY_ONE = 20, 5_000
@@ -32,6 +34,8 @@ def read_times(
     notices: list[Message],
 ) -> tuple[np.ndarray, datetime | None]:
     """Seconds since the first readable row (NaN if unreadable), and its time if known."""
+    import pandas as pd
+
     column = table[columns["time"][0]]
     if "date" in columns:
         column = as_text(table[columns["date"][0]]) + " " + as_text(column)
@@ -99,6 +103,9 @@ def _written_times(
 
 def _moments(text: pd.Series) -> pd.Series:
     """Times in ISO 8601, else in the form of some rows; a few row by row, which is slow."""
+    import pandas as pd
+    from pandas.tseries.api import guess_datetime_format
+
     written = text[text != ""]
     examples = written.iloc[:: max(1, len(written) // _EXAMPLES)].head(_EXAMPLES)
     iso = {"errors": "coerce", "utc": True, "format": "ISO8601"}

@@ -12,13 +12,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import coo_matrix
 
 from needle.round.candidate import Candidate
 from needle.round.visit import Visit
+
+if TYPE_CHECKING:
+    from scipy.optimize import LinearConstraint
 
 #: Longest that the choice is searched, s, and how near to the best it may stop.
 _SEARCH_S, _GAP = 1.2, 0.01
@@ -52,6 +54,8 @@ def choose(visit: Visit, offered: Sequence[Candidate], worths: Sequence[float]) 
     worths : sequence of float
         Value of each, same length.
     """
+    from scipy.optimize import Bounds, milp
+
     step, slots = visit.slot_min, visit.slots
     picks = _picks(offered, worths, step, slots)
     if not picks:
@@ -199,6 +203,9 @@ class _Rows:
         self.most.append(most)
 
     def constraint(self) -> LinearConstraint:
+        from scipy.optimize import LinearConstraint
+        from scipy.sparse import coo_matrix
+
         rows, columns = zip(*self.places, strict=True)
         shape = (len(self.most), self.columns)
         matrix = coo_matrix((self.values, (rows, columns)), shape=shape).tocsr()

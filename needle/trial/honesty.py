@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from scipy.stats import chi2
+from scipy.special import chdtr, chdtrc
 
 from needle.estimate import Z90
 
@@ -75,7 +75,7 @@ def honesty(runs: Sequence[Foretold]) -> Honesty:
     count, squares = len(runs), sum(run.off**2 for run in runs)
     factor = 1.0
     if count >= FEWEST:
-        too_far, too_near = chi2.sf(squares, count), chi2.cdf(squares, count)
+        too_far, too_near = chdtrc(count, squares), chdtr(count, squares)
         if 2 * min(too_far, too_near) < BY_CHANCE:
             factor = math.sqrt((squares + PRIOR_RUNS) / (count + PRIOR_RUNS))
     factor = min(MOST_FACTOR, max(LEAST_FACTOR, factor))

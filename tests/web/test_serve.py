@@ -2,6 +2,8 @@
 
 import gc
 import socket
+import subprocess
+import sys
 
 from django.template import engines
 from django.test import SimpleTestCase
@@ -9,8 +11,23 @@ from django.test import SimpleTestCase
 from web.first_start import BASE
 from web.serve import is_free, make_ready, refuse_if_taken
 
+#: Large packages that a few pages need: each costs a start 0.3 to 1.6 s of processor.
+_LARGE = ("pandas", "pvlib", "scipy.optimize", "scipy.sparse", "scipy.stats")
+_LOADED = f"""
+import sys
+import django
+django.setup()
+import web.urls
+print(*sorted(set({_LARGE}) & sys.modules.keys()))
+"""
+
 
 class ServeTest(SimpleTestCase):
+    def test_a_start_does_not_load_what_few_pages_need(self):
+        command = [sys.executable, "-c", _LOADED]
+        ended = subprocess.run(command, cwd=BASE, capture_output=True, text=True, check=True)
+        self.assertEqual(ended.stdout.split(), [])
+
     def test_a_port_in_use_is_a_sentence_with_the_way_out(self):
         with socket.socket() as other:
             other.bind(("127.0.0.1", 0))
