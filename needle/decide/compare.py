@@ -10,6 +10,7 @@ import numpy as np
 
 from needle.estimate import Z90, Estimate, from_limits
 from needle.message import Message, message
+from needle.percentiles import range_of
 from needle.profile.cost import DAYS_PER_YEAR, cost
 from needle.profile.profile import Profile
 
@@ -101,9 +102,7 @@ def paired(draws: np.ndarray, reference: np.ndarray) -> Against | None:
     """Relative difference of paired draws; significant if nine in ten agree in sign."""
     if not (reference > 0).all():
         return None
-    low, value, high = (
-        float(share) for share in np.quantile(draws / reference - 1, [0.1, 0.5, 0.9])
-    )
+    low, value, high = range_of(draws / reference - 1)
     return Against(low, value, high, low > 0 or high < 0)
 
 
@@ -153,7 +152,7 @@ def _yearly_cost(side: LoadSide) -> Estimate | None:
 
 
 def _of_draws(draws: np.ndarray) -> Estimate:
-    low, middle, high = (float(value) for value in np.quantile(draws, [0.1, 0.5, 0.9]))
+    low, middle, high = range_of(draws)
     return from_limits(low, middle, high)
 
 

@@ -23,13 +23,8 @@ from needle.decide.starting import (
     word_by_odds,
 )
 from needle.message import message
+from needle.percentiles import median
 from needle.supply.inverter import Inverter
-
-
-def median(draws: np.ndarray) -> float:
-    """Median over draws, several times as fast as :func:`numpy.median` for few hundred."""
-    ordered, last = np.sort(draws), len(draws) - 1
-    return float((ordered[last // 2] + ordered[(last + 1) // 2]) / 2)
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from needle.document import DocumentError
 from needle.estimate import Z90, Estimate
 from needle.measure.interval_file import SECONDS_PER_HOUR, Intervals
 from needle.message import Message, message
+from needle.percentiles import range_of
 from needle.profile.profile import Profile
 
 Range = tuple[float, float, float]
@@ -81,13 +82,13 @@ def whole_house(intervals: Intervals, zone: tzinfo) -> WholeHouse:
     per_day = np.nanmean(days, axis=1) * HOURS
     base = None
     if np.median(intervals.duration_s) <= BASE_MOST_S:
-        base = _percentiles(np.array([_lowest_w(day) for day in days]))
+        base = range_of(np.array([_lowest_w(day) for day in days]))
     ends = intervals.start_s + intervals.duration_s
     return WholeHouse(
         datetime.fromtimestamp(float(intervals.start_s[0]), zone),
         datetime.fromtimestamp(float(ends[-1]), zone),
         int(whole.sum()),
-        _percentiles(per_day),
+        range_of(per_day),
         base,
         tuple(float(value) for value in np.nanmean(days, axis=0)),
         intervals.notices,
@@ -134,11 +135,6 @@ def _lowest_w(day: np.ndarray) -> float:
     count = int(LOWEST_H * 2)
     known = day[np.isfinite(day)]
     return float(np.convolve(known, np.ones(count) / count, "valid").min())
-
-
-def _percentiles(values: np.ndarray) -> Range:
-    low, mid, high = np.quantile(values, [0.1, 0.5, 0.9])
-    return float(low), float(mid), float(high)
 
 
 def as_document(house: WholeHouse) -> dict[str, Any]:

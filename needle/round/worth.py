@@ -18,6 +18,7 @@ from functools import cached_property
 
 import numpy as np
 
+from needle.percentiles import range_of
 from needle.plan.advice.measurements import DOUBTFUL
 from needle.plan.draws.inputs import (
     INVERTER_IDLE,
@@ -165,7 +166,7 @@ class Worth:
 
 def _narrowed(hours: np.ndarray, kept: float) -> tuple[float, float, float]:
     """Low, likely and high of draws, h, with this share of the range about the median."""
-    low, mid, high = (float(hour) for hour in np.quantile(hours, [0.1, 0.5, 0.9]))
+    low, mid, high = range_of(hours)
     return max(0.0, low + (mid - low) * (1 - kept)), mid, high - (high - mid) * (1 - kept)
 
 

@@ -15,6 +15,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from scipy.special import log_ndtr, ndtr
 
+from needle.percentiles import range_of
 from needle.plan.energy.bank import MINUTES_PER_HOUR
 from needle.supply.display import KNEE, charge_shown, true_charge
 from needle.supply.voltage import open_circuit_v
@@ -107,8 +108,7 @@ def true_charges(
     found = []
     for share in shown:
         behind_it = true_charge(np.maximum(0.0, share - _lagging(lag)), _knee(score), bow)
-        low, mid, high = np.quantile(behind_it, [0.1, 0.5, 0.9])
-        found.append((float(low), float(mid), float(high)))
+        found.append(range_of(behind_it))
     return found
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from needle.document import DocumentError
 from needle.message import Message, message
 from needle.moments import moment_after
+from needle.percentiles import range_of
 from needle.plan.draws.patterns import mean_w
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
@@ -187,7 +188,7 @@ class Watch:
         """W of a load in the next hour if it is on, on its route."""
         columns = self._ahead.columns[:QUARTERS_PER_HOUR]
         drawn = self.course.loads_w[name][self.standing.rows][:, columns].mean(axis=1)
-        return _range(drawn * self.standing.level)
+        return range_of(drawn * self.standing.level)
 
     def may_run(self, until_h: float) -> list[str]:
         """Loads that may run until a later look, so that the musts are still safe after it.
@@ -401,9 +402,4 @@ def _use_min(load: PlanLoad) -> float:
 
 def _gained(before: np.ndarray, after: np.ndarray, end_h: float) -> Range:
     """Hours that stops lie later, paired; what lies beyond the look counts as its end."""
-    return _range(np.minimum(after, end_h) - np.minimum(before, end_h))
-
-
-def _range(values: np.ndarray) -> Range:
-    low, mid, high = np.quantile(values, [0.1, 0.5, 0.9])
-    return float(low), float(mid), float(high)
+    return range_of(np.minimum(after, end_h) - np.minimum(before, end_h))

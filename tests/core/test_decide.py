@@ -2,7 +2,6 @@
 
 import cmath
 import math
-import statistics
 import unittest
 
 import numpy as np
@@ -11,16 +10,10 @@ from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, check_cord, ohm_per_m
 from needle.decide.power_factor import choose, correct
-from needle.decide.start_draws import Running, Start, median
+from needle.decide.start_draws import Running, Start
 from needle.document import DocumentError
 from needle.message import message
 from needle.supply.inverter import parse_inverter
-
-
-class MedianTest(unittest.TestCase):
-    @given(st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=40))
-    def test_of_few_and_of_many_of_an_even_and_an_odd_number(self, draws):
-        self.assertEqual(median(np.array(draws)), statistics.median(draws))
 
 
 class CapacitorTest(unittest.TestCase):

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from needle.percentiles import range_of
 from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
 from needle.plan.energy.battery_draws import battery_draws
@@ -162,7 +163,7 @@ def _hours_a_day(plan: Plan, load: PlanLoad) -> float:
 
 
 def _quantiles(values: np.ndarray) -> tuple[float, float, float]:
-    low, likely, high = (float(value) for value in np.quantile(values, [0.1, 0.5, 0.9]))
+    low, likely, high = range_of(values)
     return low, likely, high
 
 

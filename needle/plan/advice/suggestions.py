@@ -12,6 +12,7 @@ import numpy as np
 from needle.document import DocumentError
 from needle.message import Message, message
 from needle.moments import DAY_MIN, Window, in_windows, moment_after, occurrences
+from needle.percentiles import range_of
 from needle.plan.advice.shift import moved, propose
 from needle.plan.draws.patterns import runs
 from needle.plan.energy.ends import Ends, first_ends
@@ -128,7 +129,7 @@ def hours_gained(
 
 
 def _percentiles(hours_gained: np.ndarray) -> tuple[float, float, float]:
-    low, value, high = (float(hours) for hours in np.quantile(hours_gained, [0.1, 0.5, 0.9]))
+    low, value, high = range_of(hours_gained)
     return low, value, high
 
 

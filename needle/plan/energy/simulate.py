@@ -6,10 +6,12 @@ All draws advance together, in blocks of minutes that fit the processor's cache.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
 from needle.message import Message
+from needle.percentiles import median, range_of, ranges_of
 from needle.plan.draws.inputs import Inputs
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
 from needle.plan.energy.battery_draws import battery_draws
@@ -83,11 +85,10 @@ class Outcome:
     notices: list[Message] = field(default_factory=list)
     inconsistent_runs: tuple[int, ...] = ()
 
-    @property
+    @cached_property
     def runtime(self) -> tuple[float, float, float]:
         """10th, 50th and 90th percentile of the hours to the first stop."""
-        low, mid, high = np.quantile(self.runtime_h, [0.1, 0.5, 0.9])
-        return float(low), float(mid), float(high)
+        return range_of(self.runtime_h)
 
     @property
     def holds(self) -> np.ndarray:
@@ -131,7 +132,7 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
     plan, minutes = demand.plan, demand.minutes
     bank = Bank(plan, battery_draws(plan, demand.inputs), minutes, other_wh(plan))
     marks = _curve_minutes(minutes)
-    charge = np.full((draws, len(marks)), plan.supply.battery.start_charge)
+    charge = np.full((len(marks), draws), plan.supply.battery.start_charge, np.float32)
     peak, served_w = np.zeros(draws), np.zeros(draws)
     every_w: list[np.ndarray] = []
     for block in demand.blocks():
@@ -142,12 +143,12 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         served_w += _sum_before(loads_w, bank.stop_min - first)
         every_w.append(np.multiply(loads_w, flow.served, dtype=np.float32))
         inside = (marks > first) & (marks <= last)
-        charge[:, inside] = flow.charge[:, marks[inside] - 1 - first]
+        charge[inside] = flow.charge[:, marks[inside] - 1 - first].T
     stop_min = np.minimum(bank.stop_min, minutes)
-    usual = int(np.argmin(np.abs(stop_min - np.median(stop_min))))
+    usual = int(np.argmin(np.abs(stop_min - median(stop_min))))
     trips = demand.trips.trips()
     likely = likely_run(as_conditioned(plan, demand.inputs), trips, minutes)
-    ranges = np.quantile(charge, [0.1, 0.5, 0.9], axis=0)
+    ranges = ranges_of(charge).astype(float)
     return Outcome(
         plan=plan,
         # Hours that are no whole minutes end within the last one.

@@ -8,6 +8,7 @@ import numpy as np
 
 from needle.decide.start_draws import Running, Start, StartBeside
 from needle.decide.starting import Verdict
+from needle.percentiles import ranges_of
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.trips import TripSimulator
@@ -145,7 +146,7 @@ def _spans(values: list[np.ndarray]) -> list[tuple[float, float, float]]:
     """10th, 50th and 90th percentile of each array over draws, computed together."""
     if not values:
         return []
-    spans = np.quantile(np.stack(values), [0.1, 0.5, 0.9], axis=1).T
+    spans = ranges_of(np.stack(values)).T
     return [(float(low), float(middle), float(high)) for low, middle, high in spans]
 
 
