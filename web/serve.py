@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import multiprocessing
+import signal
 import socket
 import sys
 import threading
@@ -80,6 +82,15 @@ def make_ready() -> None:
         restock_soon()
 
 
+def stop_workers() -> None:
+    """End this server's own workers, whatever they work at: it is asked for again."""
+    from web.background import asking
+
+    asking.close()
+    for worker in multiprocessing.active_children():
+        worker.terminate()
+
+
 def main() -> None:
     """Serve until stopped."""
     import waitress
@@ -95,6 +106,8 @@ def main() -> None:
 
         print(f"Sign in as “{USERNAME}” with password “{PASSWORD}”, or press “Look around”.")
     print("Stop it with Ctrl+C.", flush=True)
+    # As Ctrl+C does: what is being answered has five seconds to end.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit())
     # Takes some seconds: not while somebody waits for a page.
     threading.Thread(target=make_ready, daemon=True).start()
     waitress.serve(
@@ -111,6 +124,7 @@ def main() -> None:
         # Headers of proxies are judged by web.common.proxies, under any server.
         clear_untrusted_proxy_headers=False,
     )
+    stop_workers()
 
 
 if __name__ == "__main__":

@@ -1,6 +1,7 @@
 """The server: what it refuses before it starts, and what it makes ready."""
 
 import gc
+import os
 import socket
 import subprocess
 import sys
@@ -20,9 +21,36 @@ django.setup()
 import web.urls
 print(*sorted(set({_LARGE}) & sys.modules.keys()))
 """
+#: A server whose worker is busy for a minute when it is told to end.
+_ENDING = """
+import os, signal, sys, threading, time
+import django
+django.setup()
+from web import serve
+from web.background.pool import POOL
+from web.background.questions import AnswerPending, Question
+def end():
+    try:
+        POOL.ask(Question("long", "one", time.sleep, (60.0,)), 3.0)
+    except AnswerPending:
+        os.kill(os.getpid(), signal.SIGTERM)
+serve.make_ready = end
+serve.main()
+"""
 
 
 class ServeTest(SimpleTestCase):
+    def test_it_ends_in_time_when_it_is_told_to(self):
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        env = {**os.environ, "STEADY_PORT": str(port)}
+        command = [sys.executable, "-c", _ENDING]
+        ended = subprocess.run(
+            command, cwd=BASE, env=env, capture_output=True, text=True, check=False, timeout=50
+        )
+        self.assertEqual((ended.returncode, ended.stderr), (0, ""))
+
     def test_a_start_does_not_load_what_few_pages_need(self):
         command = [sys.executable, "-c", _LOADED]
         ended = subprocess.run(command, cwd=BASE, capture_output=True, text=True, check=True)

@@ -71,6 +71,11 @@ def warm_up() -> None:
         POOL.warm_up()
 
 
+def close() -> None:
+    """Drop the questions that wait for this process's own workers."""
+    POOL.close()
+
+
 @contextmanager
 def _measured() -> Iterator[None]:
     """Count how long somebody waited for an answer, and how it ended."""
