@@ -1,4 +1,7 @@
-"""One time of a plan's timetable put off, or left out: as what really happens differs from it."""
+"""One time of a plan's timetable put off, or left out: as what really happens differs from it.
+
+Mains that come later than by their turns, go earlier or do not come are away in that time.
+"""
 
 from __future__ import annotations
 
@@ -6,16 +9,20 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from needle.moments import Moment, parse_moments, parse_windows
+from needle.moments import Moment, minute_of, parse_moments, parse_windows
+from needle.plan.draws.patterns import runs
+from needle.plan.sources.mains import Mains
+from needle.plan.sources.registry import parse_sources
 
 #: Days for which daily times are written out with their dates, and how far a time is put that does
 #: not happen: beyond every plan.
 DAYS, AWAY = 16, timedelta(days=40)
 #: How far a time may lie from the one that is meant: both are of whole minutes.
 SAME = timedelta(seconds=90)
-#: What can be put off, by the code of its sentence; and what can be left out.
-CAN_WAIT = ("switch-on", "switch-off", "begin-task", "run-source")
-CAN_FAIL = ("switch-on", "begin-task", "run-source")
+#: What can be put off, by the code of its sentence; what can be left out; what can come earlier.
+CAN_WAIT = ("switch-on", "switch-off", "begin-task", "run-source", "mains-come")
+CAN_FAIL = ("switch-on", "begin-task", "run-source", "mains-come")
+CAN_BE_EARLY = ("mains-go",)
 
 Span = tuple[datetime, datetime]
 
@@ -33,14 +40,18 @@ def put_off(
     name : str
         Of the load or the source.
     at : datetime
+    later : timedelta or None
+        Negative for one of :data:`CAN_BE_EARLY`.
 
     Raises
     ------
     LookupError
         Nothing of that sort happens then.
     """
-    if code not in (CAN_FAIL if later is None else CAN_WAIT):
+    if code not in _possible(later):
         raise LookupError(code)
+    if code in ("mains-come", "mains-go"):
+        return _without_mains(plan, name, at, later)
     by = AWAY if later is None else later
     start = datetime.fromisoformat(plan["start"])
     of, key = ("sources", "between") if code == "run-source" else ("loads", "use")
@@ -61,6 +72,46 @@ def put_off(
             "between": _moved_spans(spans, start, at, lambda span: move(span, by), ends)
         }
     return {**plan, of: items}
+
+
+def _possible(later: timedelta | None) -> tuple[str, ...]:
+    if later is None:
+        return CAN_FAIL
+    return CAN_BE_EARLY if later < timedelta(0) else CAN_WAIT
+
+
+def _without_mains(
+    plan: Mapping[str, Any], name: str, at: datetime, later: timedelta | None
+) -> dict[str, Any]:
+    """The plan without its mains from a moment on, or before it, as long as their turn is."""
+    start = datetime.fromisoformat(plan["start"])
+    items = [dict(item) for item in plan.get("sources", [])]
+    for item in items:
+        if item.get("kind") == "mains" and item.get("name") == name:
+            (mains,) = parse_sources([item], start.tzinfo, None)
+            assert isinstance(mains, Mains)
+            first, end = _missed(mains, start, at, later)
+            spans = [[moment.isoformat() for moment in (first, end)]]
+            item["missed"] = [*item.get("missed", []), *spans]
+            return {**plan, "sources": items}
+    raise LookupError(name)
+
+
+def _missed(mains: Mains, start: datetime, at: datetime, later: timedelta | None) -> Span:
+    """When mains are away whose turn begins, or with a negative ``later`` ends, at a moment."""
+    minute = minute_of(at, start)
+    on = mains.on(start, max(0, minute) + mains.on_min + 1)
+    turns = [
+        (start + timedelta(minutes=int(first)), start + timedelta(minutes=int(end)))
+        for first, end in runs(on)
+    ]
+    ends = later is not None and later < timedelta(0)
+    begin, end = turns[_place([turn[ends] for turn in turns], at)]
+    if later is None:
+        return begin, end
+    if ends and end + later < begin:
+        raise LookupError(at)
+    return (end + later, end) if ends else (begin, min(begin + later, end))
 
 
 def _both(span: Span, by: timedelta) -> Span:

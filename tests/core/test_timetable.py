@@ -9,6 +9,7 @@ import numpy as np
 
 from needle.moments import occurrences
 from needle.plan.documents.parse import parse_plan
+from needle.plan.draws.patterns import runs
 from needle.plan.plan import in_use
 from needle.watch.timetable import put_off
 
@@ -60,6 +61,13 @@ def given(plan):
     return np.flatnonzero(np.diff(parsed.sources[0].power_w(parsed.start, 72 * 60), prepend=0) > 0)
 
 
+def on(document):
+    """Minutes in which a plan's mains come and go."""
+    plan = parse_plan(document)
+    spans = runs(plan.sources[0].on(plan.start, round(plan.hours * 60)))
+    return [(int(first), int(end)) for first, end in spans]
+
+
 class PutOffTest(unittest.TestCase):
     def test_a_use_that_begins_later_ends_as_planned_and_the_next_day_stays(self):
         before = used(PLAN, 0)
@@ -93,6 +101,29 @@ class PutOffTest(unittest.TestCase):
         self.assertEqual(given(later).tolist(), [before[0] + 60, *before[1:]])
         never = put_off(PLAN, "run-source", "Generator", at("10T21:15"), None)
         self.assertEqual(given(never).tolist(), before[1:].tolist())
+
+    def test_mains_that_come_later_not_at_all_or_go_earlier(self):
+        turns = {"kind": "mains", "name": "Mains", "watts": 400, "on_h": 2, "off_h": 6}
+        plan = {**PLAN, "sources": [{**turns, "comes": "18:00"}]}
+        first, *others = on(plan)
+        hour = timedelta(hours=1)
+        later = put_off(plan, "mains-come", "Mains", at("10T18:00"), hour)
+        self.assertEqual(on(later), [(first[0] + 60, first[1]), *others])
+        again = put_off(later, "mains-come", "Mains", at("10T19:00"), 2 * hour)
+        self.assertEqual(on(again), others)
+        never = put_off(plan, "mains-come", "Mains", at("11T02:00"), None)
+        self.assertEqual(on(never), [first, *others[1:]])
+        gone = put_off(later, "mains-go", "Mains", at("10T20:00"), -hour / 2)
+        self.assertEqual(on(gone), [(first[0] + 60, first[1] - 30), *others])
+        for code, when, by in (
+            ("mains-come", "10T18:10", hour),
+            ("mains-come", "10T18:00", -hour),
+            ("mains-go", "10T20:00", -3 * hour),
+            ("mains-go", "10T20:00", hour),
+            ("mains-go", "10T20:00", None),
+        ):
+            with self.subTest(code=code, by=by), self.assertRaises(LookupError):
+                put_off(plan, code, "Mains", at(when), by)
 
     def test_one_after_another(self):
         plan = put_off(PLAN, "begin-task", "Washer", at("10T19:30"), HALF_H)

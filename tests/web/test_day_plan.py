@@ -277,6 +277,26 @@ class SourceTest(DayPlanTest):
         stale = self.client.post(url, {**SUN, "version": "1"})
         self.assertContains(stale, "another window", status_code=422)
 
+    def test_an_edit_keeps_what_an_import_said_and_the_form_does_not_show(self):
+        sun = {"rated_w": 800.0, "latitude": 38.7, "longitude": -9.1, "spread": 0.1}
+        window = {"watts": 300.0, "between": [["18:00", "20:00"]], "spread": 0.4}
+        battery = {"nominal_wh": 900.0, "max_w": 200.0, "efficiency": 0.95}
+        for kind, data, typed, kept in (
+            ("sun", sun, {**SUN, "place": "Lisbon"}, "spread"),
+            ("window", window, {"watts": "300 W", "hours": "19-21"}, "spread"),
+            ("battery", battery, {"nominal_wh": "1 kWh", "max_w": "200 W"}, "efficiency"),
+        ):
+            with self.subTest(kind=kind):
+                source = self.plan.sources.create(kind=kind, name="Source", data=data)
+                url = self.url("plans:source", self.plan.pk, source.pk)
+                shared = {"name": "Renamed", "taken_in": "on", "version": "1"}
+                self.assertEqual(self.client.post(url, {**typed, **shared}).status_code, 302)
+                source.refresh_from_db()
+                self.assertEqual((source.name, source.data[kept]), ("Renamed", data[kept]))
+                changed = "between" if kind == "window" else "nominal_wh"
+                if kind != "sun":
+                    self.assertNotEqual(source.data[changed], data[changed])
+
     def test_panels_as_people_know_them(self):
         given = {
             "place": "Lisbon",

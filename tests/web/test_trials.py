@@ -567,9 +567,11 @@ class CheckInTest(TrialTest):
         url = self.url("trials:edit-check-in", self.trial().pk, record.pk)
         at = timezone.localtime(record.at)
         moment = f"{at:%Y-%m-%dT%H:%M}"
+        # An imported one may say where its Wh were read.
+        CheckIn.objects.update(data={"percent": 80.0, "counted": "battery"})
         self.client.post(url, {"percent": "85", "at": moment, "version": "1"})
         record.refresh_from_db()
-        self.assertEqual(record.data, {"percent": 85.0})
+        self.assertEqual(record.data, {"percent": 85.0, "counted": "battery"})
         stale = self.client.post(url, {"percent": "10", "at": moment, "version": "1"})
         self.assertContains(stale, "another window", status_code=422)
         self.client.post(self.url("trials:remove-check-in", self.trial().pk, record.pk))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from unittest import mock
 
 from django.utils import timezone
@@ -324,6 +324,38 @@ class StepTest(WatchTest):
         after = page_of(self.trial(), 60).summary
         self.assertLess(after.remaining_h[1], before.remaining_h[1] - 1)
         self.assertNotIn("Generator", " ".join(words for _, words in self.rows()))
+
+    def test_mains_that_do_not_come_or_go_early_are_not_counted_on(self):
+        turns = {"watts": 400.0, "on_h": 2.0, "off_h": 150.0, "comes": f"{self.soon:%H:%M}"}
+        PlanSource.objects.update(taken_in=False)
+        PlanSource.objects.create(plan=self.plan, kind="mains", name="Street", data=turns)
+        actions.take_plan_in(self.trial())
+        before = page_of(self.trial(), 60)
+        row = next(row for row in before.doings if row.code == "mains-come")
+        self.assertTrue(row.can_wait and row.can_fail)
+        ends = self.soon + timedelta(hours=2)
+        self.assertEqual(self.step("already", "mains-go", "Street", ends).status_code, 404)
+        self.step("not possible", "mains-come", "Street")
+        after = page_of(self.trial(), 60)
+        self.assertLess(after.summary.remaining_h[1], before.summary.remaining_h[1] - 2)
+        self.assertNotIn(
+            f"{self.soon:%H:%M}", [row.at for row in after.doings if row.name == "Street"]
+        )
+        self.assertIn("did not come", self.job.changes.first().label)
+
+    def test_mains_that_went_already(self):
+        comes = timezone.localtime().replace(second=0, microsecond=0) - timedelta(minutes=30)
+        turns = {"watts": 400.0, "on_h": 2.0, "off_h": 6.0, "comes": f"{comes:%H:%M}"}
+        PlanSource.objects.create(plan=self.plan, kind="mains", name="Street", data=turns)
+        actions.take_plan_in(self.trial())
+        row = next(row for row in page_of(self.trial(), 60).doings if row.code == "mains-go")
+        self.assertTrue(row.gone)
+        self.step("already", "mains-go", "Street", comes + timedelta(hours=2))
+        sources = self.trial().expected["plan"]["sources"]
+        (missed,) = next(item["missed"] for item in sources if item["kind"] == "mains")
+        began, ended = map(datetime.fromisoformat, missed)
+        self.assertEqual(ended, comes + timedelta(hours=2))
+        self.assertLess(abs(began - timezone.now()), timedelta(minutes=2))
 
     def test_a_correction_of_the_start_keeps_what_was_put_off_and_done(self):
         self.step("not possible", "run-source", "Generator")

@@ -27,6 +27,8 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
     kind: ClassVar[str]
     #: What its folded part holds.
     more: ClassVar[str] = "More"
+    #: Keys of the document that it writes beside those that its fields are named as.
+    writes: ClassVar[tuple[str, ...]] = ()
     name = forms.CharField(max_length=60)
     input = forms.ChoiceField(required=False, help_text="Of the supply: it limits what comes in.")
     taken_in = forms.BooleanField(required=False, initial=True, label="Counted in this plan")
@@ -52,6 +54,11 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
             if key not in own and value not in (None, "")
         }
 
+    def _unshown(self) -> dict[str, Any]:
+        """What its source says that the form does not show, from an import: an edit keeps it."""
+        shown = (*self.fields, *self.writes)
+        return {key: value for key, value in self.source.data.items() if key not in shown}
+
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
@@ -59,7 +66,7 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
         if self.errors or self.draft.supply is None:
             return cleaned
         try:
-            data = self.to_data(cleaned)
+            data = {**self._unshown(), **self.to_data(cleaned)}
             document = {"kind": self.kind, "name": cleaned["name"], **data}
             zone = timezone.get_current_timezone()
             parse_sources([document], zone, self.draft.supply.to_core())
@@ -73,6 +80,7 @@ class SourceForm(PercentMixin, OnceMixin, forms.Form):
 
 class SunForm(SourceForm):
     kind = "sun"
+    writes = ("latitude", "longitude")
     shares: ClassVar = ("yield", "clouds")
     main: ClassVar = ("name", "rated_w", "place", "tilt", "azimuth", "clouds")
     more = "Strings, shade, what was measured"
@@ -144,6 +152,7 @@ class SunForm(SourceForm):
 
 class WindowForm(SourceForm):
     kind = "window"
+    writes = ("between",)
     main: ClassVar = ("name", "watts", "measured_w", "hours", "litres_per_kwh")
     watts = QuantityField("W", label="Charger", above=True, help_text="As stated on it.")
     measured_w = QuantityField(

@@ -350,7 +350,9 @@ class CheckInForm(OnceMixin, _MomentMixin):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
-        data = {
+        # What an imported one says that the form does not show is kept.
+        data = {key: value for key, value in self.record.data.items() if key not in self.fields}
+        data |= {
             key: value
             for key, value in cleaned.items()
             if key not in self.own and value not in (None, "")

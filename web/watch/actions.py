@@ -13,7 +13,7 @@ from django.utils import timezone
 from needle.document import DocumentError
 from needle.quantity import hours_text
 from needle.trial.trial import parse_check_ins
-from needle.watch.timetable import CAN_WAIT, put_off
+from needle.watch.timetable import CAN_BE_EARLY, CAN_WAIT, put_off
 from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
 from web.jobs.actions import save_change
@@ -29,7 +29,7 @@ from web.trials.models import CheckIn, Trial, owned
 #: A first look so soon after the beginning is of the charge at the start, h.
 FIRST_LOOK_H = 0.25
 #: Steps that can be ticked off, by the code of their sentence.
-STEPS = (*CAN_WAIT, "mains-come", "mains-go")
+STEPS = (*CAN_WAIT, *CAN_BE_EARLY)
 #: Step of a display that shows percent, share.
 PERCENT_STEP = 0.01
 
@@ -231,6 +231,8 @@ def put_off_doing(
 ) -> None:
     """Put off one of the next steps, or leave it out if ``later`` is None: the forecast follows.
 
+    With a negative ``later`` it has happened already.
+
     Raises
     ------
     LookupError
@@ -242,8 +244,15 @@ def put_off_doing(
         raise LookupError(name)
     _put_off(trial, [code, name, at.isoformat(), _minutes(later)])
     trial.to_core()
-    what = "not possible" if later is None else f"{hours_text(later.total_seconds() / 3600)} later"
+    what = _put_off_words(code, later)
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: {what}")
+
+
+def _put_off_words(code: str, later: timedelta | None) -> str:
+    if later is None:
+        return "did not come" if code == "mains-come" else "not possible"
+    hours = later.total_seconds() / 3600
+    return f"{hours_text(abs(hours))} {'earlier' if hours < 0 else 'later'}"
 
 
 def lives_of(trial: Trial) -> set[str]:

@@ -24,7 +24,7 @@ from needle.watch.summary import (
     may_switch_on,
     summarise,
 )
-from needle.watch.timetable import CAN_FAIL, CAN_WAIT
+from needle.watch.timetable import CAN_BE_EARLY, CAN_FAIL, CAN_WAIT
 from needle.watch.watch import MaySwitchOn, WatchHelp
 from web.background.asking import worked_out
 from web.background.questions import AnswerPending, key_of
@@ -50,6 +50,7 @@ class DoingRow:
     """What comes next: its time, words, and whether it is late.
 
     ``code``, ``name`` and ``moment`` name it where it is ticked off; without ``code`` it is not.
+    ``gone`` is whether it may have happened already, earlier than it should.
     """
 
     at: str
@@ -61,6 +62,7 @@ class DoingRow:
     moment: str = ""
     can_wait: bool = False
     can_fail: bool = False
+    gone: bool = False
 
 
 @dataclass(frozen=True)
@@ -320,6 +322,17 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         moment=at.replace(second=0, microsecond=0).isoformat(),
         can_wait=code in CAN_WAIT and not life,
         can_fail=code in CAN_FAIL and not life,
+        gone=code in CAN_BE_EARLY and _has_begun(summary, doing),
+    )
+
+
+def _has_begun(summary: WatchSummary, end: Doing) -> bool:
+    """Whether the turn of mains that ends so has begun."""
+    return not any(
+        other.said.code == "mains-come"
+        and other.name == end.name
+        and summary.hour < other.hour < end.hour
+        for other in summary.doings
     )
 
 

@@ -208,24 +208,28 @@ def _moment(text: str) -> datetime | None:
         return None
 
 
-#: How much later a next step is put off: a charger by an hour, a load by half of one.
-LATER = {"run-source": timedelta(hours=1)}
+#: How much later a next step is put off: mains and a charger by an hour, a load by half of one.
+LATER = {"run-source": timedelta(hours=1), "mains-come": timedelta(hours=1)}
 LATER_LOAD = timedelta(minutes=30)
+#: What may be said of a next step.
+STEP_WORDS = ("done", "later", "not possible", "already")
 
 
 @require_POST
 @of_job(post=Role.MEASURER)
 def step(request: HtmxRequest, job: Job) -> HttpResponse:
-    """One of the next steps was done, is later, or is not possible."""
+    """One of the next steps was done, is later, is not possible, or has happened by itself."""
     posted = request.POST
     code, name = posted.get("code", ""), posted.get("name", "")
     at, what = _moment(posted.get("at", "")), posted.get("what")
-    if at is None or not at.tzinfo or what not in ("done", "later", "not possible"):
+    if at is None or not at.tzinfo or what not in STEP_WORDS:
         raise Http404
 
     def act(trial: Trial, made_at: datetime) -> None:
         if what == "done":
             actions.do(trial, code, name, at)
+        elif what == "already":
+            actions.put_off_doing(trial, code, name, at, min(made_at - at, -timedelta(minutes=1)))
         else:
             later = LATER.get(code, LATER_LOAD) if what == "later" else None
             actions.put_off_doing(trial, code, name, at, later)

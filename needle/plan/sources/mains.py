@@ -9,8 +9,8 @@ import numpy as np
 
 from needle.document import Reader
 from needle.estimate import STATED_SPREAD
-from needle.fields import Flag, Number, Text
-from needle.moments import Moment, minute_of, parse_moment
+from needle.fields import Flag, Number, Text, Windows
+from needle.moments import Moment, Window, in_windows, minute_of, parse_moment, parse_windows
 from needle.plan.sources.source import Source, same_each_day
 
 
@@ -28,6 +28,8 @@ class Mains(Source):
         When they come on: minutes after midnight of the plan's first day, or a moment.
     carries : bool
         Whether they run the loads on AC meanwhile, past the inverter.
+    missed : tuple of Window
+        When they are away although it is their turn.
     spread : float
         Relative sd of the charger's W.
     """
@@ -77,6 +79,7 @@ class Mains(Source):
             "whether loads on AC stay on the battery while mains are on",
             label="Loads stay on the battery",
         ),
+        "missed": Windows("when they are away although it is their turn", most=500),
         "spread": Number(
             "relative spread of the charger's W",
             label="Uncertain by",
@@ -92,6 +95,7 @@ class Mains(Source):
     comes: Moment
     carries: bool = True
     spread: float = 0.0
+    missed: tuple[Window, ...] = ()
 
     @classmethod
     def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> Mains:
@@ -104,6 +108,7 @@ class Mains(Source):
             parse_moment(reader.text("comes"), reader.at("comes"), zone),
             not reader.flag("battery_only"),
             reader.number("spread"),
+            parse_windows(reader.items("missed"), reader.at("missed"), zone),
         )
 
     @property
@@ -123,7 +128,8 @@ class Mains(Source):
             midnight = start.replace(hour=0, minute=0, second=0, microsecond=0)
             comes = midnight + timedelta(minutes=comes)
         place = (np.arange(minutes) - minute_of(comes, start)) % (self.on_min + self.off_min)
-        return np.asarray(place < self.on_min)
+        on = np.asarray(place < self.on_min)
+        return on & ~in_windows(self.missed, start, minutes) if self.missed else on
 
     def power_w(self, start: datetime, minutes: int) -> np.ndarray:
         return self.on(start, minutes) * self.most_w
