@@ -322,13 +322,13 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         moment=at.replace(second=0, microsecond=0).isoformat(),
         can_wait=code in CAN_WAIT and not life,
         can_fail=code in CAN_FAIL and not life,
-        gone=code in CAN_BE_EARLY and _has_begun(summary, doing),
+        gone=code in CAN_BE_EARLY and _is_their_turn(summary, doing),
     )
 
 
-def _has_begun(summary: WatchSummary, end: Doing) -> bool:
-    """Whether the turn of mains that ends so has begun."""
-    return not any(
+def _is_their_turn(summary: WatchSummary, end: Doing) -> bool:
+    """Whether the turn of mains that ends so has begun and has not ended yet."""
+    return end.hour > summary.hour and not any(
         other.said.code == "mains-come"
         and other.name == end.name
         and summary.hour < other.hour < end.hour
