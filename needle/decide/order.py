@@ -76,6 +76,23 @@ def ladder(starters: Sequence[Starter]) -> list[Rung]:
     return rungs
 
 
+def last_peak_va(starters: Sequence[Starter]) -> float:
+    """The highest VA of any start with all the others running, that of its running included."""
+    known = [starter for starter in starters if starter.power_factor is not None]
+    known_w = sum(starter.running_w for starter in known)
+    nonactive_va = sum(starter.nonactive_va for starter in known)
+    plain_w = sum(starter.running_w for starter in starters if starter.power_factor is None)
+    peaks = [math.hypot(known_w, nonactive_va) + plain_w]
+    for starter in starters:
+        factor = start_factor(starter.power_factor)
+        if starter.power_factor is None:
+            others = known_w, nonactive_va, plain_w - starter.running_w
+        else:
+            others = known_w - starter.running_w, nonactive_va - starter.nonactive_va, plain_w
+        peaks.append(float(required_va(starter.start_va, factor, *others)))
+    return max(peaks)
+
+
 def worst(rungs: Sequence[Rung]) -> Rung | None:
     """The rung with the highest peak; the first of equals, None if there are none."""
     return max(rungs, key=lambda rung: rung.peak_va, default=None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needle.decide.order import Starter, best_order, ladder, worst
+from needle.decide.order import Starter, best_order, ladder, last_peak_va, worst
 
 
 @dataclass(frozen=True)
@@ -39,10 +39,7 @@ def inverter_sizes(starters: Sequence[Starter], running_va: float | None = None)
     assert worst_rung is not None
     if running_va is None:
         running_va = rungs[-1].after_va
-    any_order = max(
-        ladder([*(other for other in starters if other is not starter), starter])[-1].peak_va
-        for starter in starters
-    )
+    any_order = last_peak_va(starters)
     return [
         Size(
             "just enough",

@@ -3,12 +3,13 @@
 import itertools
 import math
 import unittest
+from dataclasses import replace
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from needle.decide.cord import awg_mm2, conductor_mm2
-from needle.decide.order import Starter, best_order, ladder, worst
+from needle.decide.order import Starter, best_order, ladder, last_peak_va, worst
 from needle.decide.power_factor import battery_saving_w, correct, sanity
 from needle.decide.sizing import inverter_sizes
 from needle.decide.starting import StartTried, as_tested, will_it_start
@@ -49,6 +50,17 @@ class OrderTest(unittest.TestCase):
         for order in itertools.islice(itertools.permutations(loads), 30):
             self.assertGreaterEqual(roomy.surge_va * 1.0001, 1.5 * worst(ladder(order)).peak_va)
         self.assertAlmostEqual(roomy.continuous_w, 2 * enough.continuous_w)
+
+    @given(starters, st.lists(st.sampled_from([None, 0.5, 0.8, 1.0]), min_size=6, max_size=6))
+    def test_a_start_on_top_of_all_the_others_is_the_last_of_its_ladder(self, loads, factors):
+        loads = [
+            replace(load, power_factor=factor) for load, factor in zip(loads, factors, strict=False)
+        ]
+        peaks = [
+            ladder([*(other for other in loads if other is not load), load])[-1].peak_va
+            for load in loads
+        ]
+        self.assertAlmostEqual(last_peak_va(loads) / max(peaks), 1.0)
 
     def test_va_of_a_size_add_as_vectors(self):
         pump = Starter("pump", 600, 3000, power_factor=0.6)

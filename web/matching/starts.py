@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
-from urllib.parse import urlencode
 
 from django.utils.safestring import SafeString
 
@@ -255,7 +254,7 @@ def _square(
     if cell.planned is not None and planned and planned[0] == column.supply.pk:
         cell = replace(cell, planned=planned[1])
     first, *others = _questions(cell)
-    query = urlencode({"load": load.pk, "supply": column.supply.pk})
+    query = f"load={load.pk}&supply={column.supply.pk}"
     return Square(column, cell, query, first, others)
 
 
