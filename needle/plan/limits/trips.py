@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from needle.decide.starting import START_REAL, carried_va, fits_volts, required_va, start_factor
+from needle.percentiles import median
 from needle.plan.draws.inputs import GREY, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.sums import Block, Drops, Limit, Sums, limits_of
@@ -456,7 +457,7 @@ class TripSimulator:
                 pattern = self.patterns[numbers[group[0]]]
                 why, unit = kinds[group[0]]
                 when, asked, most = (
-                    float(np.median(values[group])) for values in (at, drops.asked, drops.most)
+                    median(values[group]) for values in (at, drops.asked, drops.most)
                 )
                 until = int(pattern.uses[uses[group[0]], 1])
                 trips.append(
