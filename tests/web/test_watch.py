@@ -343,13 +343,22 @@ class StepTest(WatchTest):
         )
         self.assertIn("did not come", self.job.changes.first().label)
 
+    def test_what_is_late_already_is_put_off_from_now_on(self):
+        at = timezone.now()
+        for late, code, expected in (
+            (timedelta(minutes=80), "mains-come", timedelta(minutes=140)),
+            (timedelta(minutes=-20), "mains-come", timedelta(hours=1)),
+            (timedelta(minutes=10), "switch-on", timedelta(minutes=40)),
+        ):
+            self.assertEqual(actions.later_by("later", code, at, at + late), expected)
+
     def test_mains_that_went_already(self):
         comes = timezone.localtime().replace(second=0, microsecond=0) - timedelta(minutes=30)
         turns = {"watts": 400.0, "on_h": 2.0, "off_h": 6.0, "comes": f"{comes:%H:%M}"}
         PlanSource.objects.create(plan=self.plan, kind="mains", name="Street", data=turns)
         actions.take_plan_in(self.trial())
         row = next(row for row in page_of(self.trial(), 60).doings if row.code == "mains-go")
-        self.assertTrue(row.gone)
+        self.assertTrue(row.can_be_early)
         self.step("already", "mains-go", "Street", comes + timedelta(hours=2))
         sources = self.trial().expected["plan"]["sources"]
         (missed,) = next(item["missed"] for item in sources if item["kind"] == "mains")

@@ -102,9 +102,7 @@ def access_of(user: Any, job: int) -> Access:
     """
     # Mostly it is their own: asked for by itself, without who else is at it.
     own = Job.objects.live().filter(owner=user, pk=job).first()
-    if own is not None:
-        return Access(own, Role.OWNER, user.get_username(), user.pk)
-    return _access(user, get_object_or_404(Job.objects.visible_to(user), pk=job))
+    return _access(user, own or get_object_or_404(Job.objects.visible_to(user), pk=job))
 
 
 def access_list(user: Any) -> list[Access]:

@@ -209,6 +209,11 @@ class Load(Record):
         ]
 
     @cached_property
+    def _records(self) -> dict[tuple[str, bool, frozenset[int]], LoadRecord]:
+        """Records that this request has asked for."""
+        return {}
+
+    @cached_property
     def _profiles(self) -> dict[tuple[str, bool, frozenset[int]], Profile | None]:
         """Profiles that this request has asked for."""
         return {}
@@ -227,6 +232,12 @@ class Load(Record):
         ``in_hours`` is whether a plan uses it for set hours of the day; ``without`` are primary
         keys of readings that are left out.
         """
+        asked = setting, in_hours, without
+        if asked not in self._records:
+            self._records[asked] = self._record(*asked)
+        return self._records[asked]
+
+    def _record(self, setting: str, in_hours: bool, without: frozenset[int]) -> LoadRecord:
         return LoadRecord(
             name=self.name,
             kind=self.kind,

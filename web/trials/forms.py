@@ -350,9 +350,7 @@ class CheckInForm(OnceMixin, _MomentMixin):
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean() or self.cleaned_data
         self.check_version(cleaned)
-        # What an imported one says that the form does not show is kept.
-        data = {key: value for key, value in self.record.data.items() if key not in self.fields}
-        data |= {
+        data = {
             key: value
             for key, value in cleaned.items()
             if key not in self.own and value not in (None, "")
@@ -371,6 +369,9 @@ class CheckInForm(OnceMixin, _MomentMixin):
         if not data and "still_on" not in self.data:
             self.add_error(None, "Give at least one figure, or a note; or say that it still runs.")
             return cleaned
+        # What an imported one says that the form does not show is kept.
+        stored = self.record.data.items()
+        data = {**{key: value for key, value in stored if key not in self.fields}, **data}
         ask_for_volts(self, trial, data)
         if "amps" in data and not {"volts", "watts"} & set(data):
             self.add_error("volts", "Amps alone are no watts: give the volts beside them.")

@@ -226,6 +226,27 @@ def _plan_charger(trial: Trial, name: str, window: list[str]) -> bool:
     return bool(mine)
 
 
+#: What may be said of a step that is not done, and how much later it is then: mains and a charger
+#: by an hour, a load by half of one.
+PUT_OFF = ("later", "not possible", "already")
+LATER = {"run-source": timedelta(hours=1), "mains-come": timedelta(hours=1)}
+LATER_LOAD = timedelta(minutes=30)
+
+
+def later_by(what: str, code: str, at: datetime, made_at: datetime) -> timedelta | None:
+    """How much later than its time a step is, one of :data:`PUT_OFF` being said at a moment.
+
+    A step that is late already is put off from then on; one that happened already is earlier. None
+    for one that is not possible.
+    """
+    if what == "not possible":
+        return None
+    late = timedelta(minutes=round((made_at - at).total_seconds() / 60))
+    if what == "already":
+        return min(late, -timedelta(minutes=1))
+    return max(timedelta(0), late) + LATER.get(code, LATER_LOAD)
+
+
 def put_off_doing(
     trial: Trial, code: str, name: str, at: datetime, later: timedelta | None
 ) -> None:

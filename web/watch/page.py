@@ -50,7 +50,7 @@ class DoingRow:
     """What comes next: its time, words, and whether it is late.
 
     ``code``, ``name`` and ``moment`` name it where it is ticked off; without ``code`` it is not.
-    ``gone`` is whether it may have happened already, earlier than it should.
+    ``can_be_early`` is whether it may have happened already, earlier than it should.
     """
 
     at: str
@@ -62,7 +62,7 @@ class DoingRow:
     moment: str = ""
     can_wait: bool = False
     can_fail: bool = False
-    gone: bool = False
+    can_be_early: bool = False
 
 
 @dataclass(frozen=True)
@@ -322,7 +322,7 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         moment=at.replace(second=0, microsecond=0).isoformat(),
         can_wait=code in CAN_WAIT and not life,
         can_fail=code in CAN_FAIL and not life,
-        gone=code in CAN_BE_EARLY and _is_their_turn(summary, doing),
+        can_be_early=code in CAN_BE_EARLY and _is_their_turn(summary, doing),
     )
 
 

@@ -208,11 +208,8 @@ def _moment(text: str) -> datetime | None:
         return None
 
 
-#: How much later a next step is put off: mains and a charger by an hour, a load by half of one.
-LATER = {"run-source": timedelta(hours=1), "mains-come": timedelta(hours=1)}
-LATER_LOAD = timedelta(minutes=30)
 #: What may be said of a next step.
-STEP_WORDS = ("done", "later", "not possible", "already")
+STEP_WORDS = ("done", *actions.PUT_OFF)
 
 
 @require_POST
@@ -228,10 +225,8 @@ def step(request: HtmxRequest, job: Job) -> HttpResponse:
     def act(trial: Trial, made_at: datetime) -> None:
         if what == "done":
             actions.do(trial, code, name, at)
-        elif what == "already":
-            actions.put_off_doing(trial, code, name, at, min(made_at - at, -timedelta(minutes=1)))
         else:
-            later = LATER.get(code, LATER_LOAD) if what == "later" else None
+            later = actions.later_by(what, code, at, made_at)
             actions.put_off_doing(trial, code, name, at, later)
 
     return _change(request, job, act)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from django import template
 from django.utils.safestring import SafeString
 
+from needle.percentiles import range_of
 from needle.plan.verdict import verdict_of, wanted_peak_w
 from needle.quantity import significant
 from web.answer.going import running_sessions, unread_loads
@@ -94,7 +94,7 @@ def three_sums(job: Job) -> dict[str, Any]:
     )
     sums: dict[str, Any] = {"labels_w": labels, "plan": answer.plan, "mean": None, "not_run": ""}
     if answer.outcome is not None:
-        low, mid, high = np.quantile(answer.outcome.mean_ac_w, [0.1, 0.5, 0.9])
+        low, mid, high = range_of(answer.outcome.mean_ac_w)
         verdict = verdict_of(answer.outcome)
         sums |= {
             "worst_w": wanted_peak_w(answer.outcome, verdict),
