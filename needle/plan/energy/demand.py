@@ -167,11 +167,11 @@ class Demand:
         draws = self.inputs.draws
         for first in range(0, self.minutes, BLOCK):
             last = min(self.minutes, first + BLOCK)
-            # What is not in use in these minutes draws nothing.
+            # What is not in use in these minutes, or is dropped for all of them, draws nothing.
             powers = {
                 number: self.side.while_on(pattern, self.power_of(pattern, first, last), first)
                 for number, pattern in enumerate(self.patterns)
-                if pattern.shape[first:last].any()
+                if pattern.shape[first:last].any() and not self.trips.keeps_off(number, last)
             }
             starts_w = self.trips.settle(first, last - first, powers)
             routes = self.side.routes(self.patterns, powers, draws, last - first)

@@ -160,43 +160,16 @@ class Sums:
         self.va[cells] = np.hypot(known, self.nonactive[cells]) + (self.watts[cells] - known)
 
     def take_out(
-        self, pattern: Pattern, mine: np.ndarray, cells: tuple[np.ndarray, np.ndarray]
+        self,
+        watts: np.ndarray,
+        known: np.ndarray,
+        nonactive: np.ndarray,
+        cells: tuple[np.ndarray, np.ndarray],
     ) -> None:
-        """Take a pattern's W ``mine`` out of some cells."""
-        self.watts[cells] -= mine
-        if not self.va.size:
-            return
-        if pattern.load.draw.power_factor_known:
-            self.known[cells] -= mine
-            if pattern.nonactive is not None:
-                self.nonactive[cells] -= mine * pattern.nonactive[cells[0]]
-        self.add_up(cells)
-
-
-@dataclass
-class Block:
-    """A block of minutes whose trips are settled, with what is summed over its patterns.
-
-    Attributes
-    ----------
-    first : int
-        Its first minute.
-    minutes : int
-        Its length.
-    powers : dict of int to ndarray, (draws, minutes)
-        W of each pattern in use, by its number, reduced by what is dropped.
-    limits : list of (Limit, Sums)
-        Limits that could be exceeded in it; several may share their sums.
-    edges : dict
-        Minutes in which patterns switch on whose start could trip, (draws, minutes), by their
-        numbers.
-    beside : Sums or None
-        Over all patterns on AC; None if no start could trip.
-    """
-
-    first: int
-    minutes: int
-    powers: dict[int, np.ndarray]
-    limits: list[tuple[Limit, Sums]] = field(default_factory=list)
-    edges: dict[int, np.ndarray] = field(default_factory=dict)
-    beside: Sums | None = None
+        """Take W and, of what is ``known``, non-active VA for each W out of some cells."""
+        self.watts[cells] -= watts
+        if self.va.size:
+            watts = watts * known
+            self.known[cells] -= watts
+            self.nonactive[cells] -= watts * nonactive
+            self.add_up(cells)

@@ -16,7 +16,8 @@ from needle.decide.starting import START_REAL, carried_va, fits_volts, required_
 from needle.percentiles import median
 from needle.plan.draws.inputs import GREY, Inputs
 from needle.plan.draws.patterns import Pattern
-from needle.plan.limits.sums import Block, Drops, Limit, Sums, limits_of
+from needle.plan.limits.stack import Block, Traits
+from needle.plan.limits.sums import Drops, Limit, Sums, limits_of
 from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan
 from needle.quantity import MOST_DC_V
@@ -94,6 +95,7 @@ class TripSimulator:
     def __init__(self, plan: Plan, patterns: Sequence[Pattern], inputs: Inputs) -> None:
         self.plan, self.patterns, self.inputs = plan, patterns, inputs
         self.draws = draws = inputs.draws
+        self.traits = Traits(patterns, draws)
         self.limits = limits_of(plan, patterns)
         for limit in self.limits:
             limit.above_for = [np.zeros(draws, dtype=int) for _ in limit.steps()]
@@ -119,7 +121,8 @@ class TripSimulator:
         }
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
-        self.dropped_until = [np.zeros(draws, dtype=int) for _ in patterns]
+        #: End of the last use of each pattern that was dropped, min, (patterns, draws).
+        self.dropped_until = np.zeros((len(patterns), draws), dtype=int)
         #: Draws in which a pattern was on at the end of the block before, by its number.
         self.was_on: dict[int, np.ndarray] = {}
         #: The first drop of each pattern in each draw, (patterns, draws): minute (infinite: none)
@@ -146,7 +149,8 @@ class TripSimulator:
         minutes : int
             Its length.
         powers : dict of int to ndarray, (draws, minutes)
-            W of each pattern in use, by its number; **reduced in place** by what is dropped.
+            W of each pattern in use, by its number; its arrays are **reduced or replaced** by what
+            is dropped.
 
         Returns
         -------
@@ -154,17 +158,17 @@ class TripSimulator:
             Additional W during start-up surges, (draws, minutes); None without voltage sag.
         """
         self._keep_dropped(first, minutes, powers)
-        block = Block(first, minutes, powers)
+        block = Block(self.traits, first, minutes, powers)
         self._drop_unfit(block)
-        asked = {n: self._asked(n, block) for n in powers}
+        block.asked = asked = {n: self._asked(n, block) for n in powers}
         most_w = {n: float(watts.max()) for n, watts in asked.items()}
         starters = self._starters(most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = {
-            n: watts[:, -1] > self.patterns[n].load.draw.resting_w + 1e-6
+            n: watts[:, -1] > self.traits.resting_w[n] + 1e-6
             for n, watts in powers.items()
         }
-        self._sum_up(block, limits, starters, asked)
+        self._sum_up(block, limits, starters)
         rows = np.arange(self.draws if limits or starters else 0)
         while rows.size:
             rows = self._settle_first(block, rows)
@@ -175,12 +179,19 @@ class TripSimulator:
         self.was_on = on_at_end
         return extra
 
+    def keeps_off(self, n: int, until: int) -> bool:
+        """Whether a pattern that was dropped stays off until a minute, in every draw."""
+        return int(self.dropped_until[n].min()) >= until
+
     def _keep_dropped(self, first: int, minutes: int, powers: dict[int, np.ndarray]) -> None:
         """Set to zero, in place, uses that were dropped in an earlier block."""
+        last = first + minutes
         for n, watts in powers.items():
             until = self.dropped_until[n]
-            if int(until.max()) > first:
-                np.multiply(watts, first + np.arange(minutes) >= until[:, None], out=watts)
+            watts[until >= last] = 0.0
+            partly = np.flatnonzero((until > first) & (until < last))
+            if partly.size:
+                watts[partly] *= np.arange(first, last) >= until[partly, None]
 
     def _drop_unfit(self, block: Block) -> None:
         """Drop loads with an unsuitable supply voltage, from their first use on."""
@@ -192,8 +203,8 @@ class TripSimulator:
                 volts = np.full(rows.size, self.patterns[n].load.draw.volts)
                 given = np.full(rows.size, given_v)
                 why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
-                self._remember_first(n, block.first, rows, when, why)
-                self._drop(n, block, rows, when, Drops(why, unit, volts, given))
+                numbers = np.full(rows.size, n)
+                self._drop(block, numbers, rows, when, Drops(why, unit, volts, given))
 
     def _start_extra(self, block: Block) -> np.ndarray:
         """Additional W in minutes with starts; the largest start of each minute."""
@@ -204,15 +215,12 @@ class TripSimulator:
                 np.maximum(extra, self._edges(n, watts) * more[:, None], out=extra)
         return extra
 
-    def _edges(
-        self, n: int, mine: np.ndarray, rows: np.ndarray | slice = slice(None)
-    ) -> np.ndarray:
-        """Minutes in which a pattern switches on, in some draws."""
-        on = mine > self.patterns[n].load.draw.resting_w + 1e-6
-        edges = on.copy()
-        edges[:, 1:] &= ~on[:, :-1]
-        if n in self.was_on:
-            edges[:, 0] &= ~self.was_on[n][rows]
+    def _edges(self, n: int, mine: np.ndarray) -> np.ndarray:
+        """Minutes in which a pattern switches on."""
+        on = mine > self.traits.resting_w[n] + 1e-6
+        edges = np.empty_like(on)
+        np.greater(on[:, 1:], on[:, :-1], out=edges[:, 1:])
+        edges[:, 0] = on[:, 0] & ~self.was_on.get(n, np.False_)
         return edges
 
     def _could_exceed(self, limit: Limit, most_w: dict[int, float]) -> bool:
@@ -231,16 +239,6 @@ class TripSimulator:
         asked: np.ndarray = pattern.peak_factor[:, None].astype(np.float32) * peak
         asked *= watts > 0
         return asked
-
-    def _asked_in(self, n: int, block: Block, cells: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
-        """The same in some cells, given by their draws and minutes."""
-        pattern = self.patterns[n]
-        watts: np.ndarray = block.powers[n][cells]
-        peak = self._peak(n, block)
-        if peak is None or pattern.peak_factor is None:
-            return watts
-        asked: np.ndarray = pattern.peak_factor[cells[0]].astype(np.float32) * peak[cells[1]]
-        return asked * (watts > 0)
 
     def _peak(self, n: int, block: Block) -> np.ndarray | None:
         """A task's peak in each minute of a block, W; None if it has none there."""
@@ -270,27 +268,22 @@ class TripSimulator:
             sums.add_up(...)
         return sums
 
-    def _sum_up(
-        self,
-        block: Block,
-        limits: Sequence[Limit],
-        starters: Sequence[int],
-        asked: dict[int, np.ndarray],
-    ) -> None:
+    def _sum_up(self, block: Block, limits: Sequence[Limit], starters: Sequence[int]) -> None:
         """Make the sums of a block; limits on the same patterns share theirs."""
         made: dict[tuple[int, ...], Sums] = {}
-        plain = all(asked[n] is watts for n, watts in block.powers.items())
         on_ac = tuple(self.on_ac)
         in_va = {tuple(limit.members) for limit in limits if limit.unit == "VA"}
+        plain = all(block.asked[n] is watts for n, watts in block.powers.items())
         if starters and plain:
             in_va.add(on_ac)
         for limit in limits:
             members = tuple(limit.members)
             if members not in made:
-                made[members] = self._sums(members, asked, members in in_va)
+                made[members] = self._sums(members, block.asked, members in in_va)
             block.limits.append((limit, made[members]))
         if starters:
-            block.edges = {n: self._edges(n, block.powers[n]) for n in starters}
+            block.starters = starters
+            block.edges = np.stack([self._edges(n, block.powers[n]) for n in starters])
             if plain and on_ac in made:
                 block.beside = made[on_ac]
             else:
@@ -323,35 +316,36 @@ class TripSimulator:
             hit, when = hit[sooner], when[sooner]
             at[hit] = when
             drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
-            blocked[hit] = self._latest_on(limit.members, block, rows[hit], when)
+            if hit.size:
+                blocked[hit] = block.stack.latest_on(limit.members, rows[hit], when)
         if block.beside is not None:
             most_va = block.beside.va[rows].max(axis=1)
-            for n in block.edges:
+            for place, n in enumerate(block.starters):
                 # No start asks for more than its VA beside the most that runs.
                 close = self.start_va[n][rows] + most_va > self.carried_va[n][rows]
                 if not close.any():
                     continue
                 hit, when, asked = self._failed_starts(
-                    n, block, block.beside, rows, np.flatnonzero(close)
+                    place, block, block.beside, rows, np.flatnonzero(close)
                 )
                 sooner = when < at[hit]
                 hit, when, asked = hit[sooner], when[sooner], asked[sooner]
                 at[hit], blocked[hit] = when, n
                 drops.put(hit, "start", "VA", asked, self.carried_va[n][rows[hit]])
         happened = np.flatnonzero(blocked >= 0)
-        for n in np.unique(blocked[happened]):
-            which = happened[blocked[happened] == n]
-            self._remember_first(int(n), block.first, rows[which], at[which], drops.why[which])
-            self._drop(int(n), block, rows[which], at[which], drops.of(which))
+        if happened.size:
+            self._drop(block, blocked[happened], rows[happened], at[happened], drops.of(happened))
         return rows[happened]
 
     def _failed_starts(
-        self, n: int, block: Block, beside: Sums, rows: np.ndarray, close: np.ndarray
+        self, place: int, block: Block, beside: Sums, rows: np.ndarray, close: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The first start of a pattern that trips in each of some draws.
 
         Parameters
         ----------
+        place : int
+            Place of the pattern in the block's edges.
         close : ndarray
             Which of ``rows`` are looked at.
 
@@ -361,7 +355,8 @@ class TripSimulator:
             Which of ``rows`` have one, its minute and its VA.
         """
         # Where it switches on, draw by draw and by the minute.
-        row, minute = np.nonzero(block.edges[n][rows[close]])
+        n = block.starters[place]
+        row, minute = np.nonzero(block.edges[place, rows[close]])
         row = close[row]
         there = (rows[row], minute)
         known, nonactive = beside.known[there], beside.nonactive[there]
@@ -393,51 +388,23 @@ class TripSimulator:
         return required_va(start_va, factor, watts - mine, nonactive - own, plain)
 
     def _remember_first(
-        self, n: int, first: int, rows: np.ndarray, when: np.ndarray, why: np.ndarray
+        self, numbers: np.ndarray, rows: np.ndarray, at: np.ndarray, why: np.ndarray
     ) -> None:
-        sooner = first + when < self.first_drops_min[n, rows]
-        rows, why = rows[sooner], why[sooner]
-        self.first_drops_min[n, rows] = first + when[sooner]
-        self.first_whys[n, rows] = why
+        sooner = at < self.first_drops_min[numbers, rows]
+        first = numbers[sooner], rows[sooner]
+        self.first_drops_min[first], self.first_whys[first] = at[sooner], why[sooner]
 
-    def _latest_on(
-        self,
-        members: Sequence[int],
-        block: Block,
-        rows: np.ndarray,
-        when: np.ndarray,
-    ) -> np.ndarray:
-        """The pattern that switched on last before a moment; of several the largest."""
-        best, since = np.full(rows.size, -1), np.full(rows.size, -np.inf)
-        watts = np.zeros(rows.size)
-        for n in members:
-            if n not in block.powers:
-                continue
-            now = block.powers[n][rows, when]
-            if not now.any():
-                continue
-            mine = np.where(now > 0, self.patterns[n].on_since(rows, block.first + when), -np.inf)
-            later = (mine > since) | ((mine == since) & (now > watts) & (now > 0))
-            best[later], since[later], watts[later] = n, mine[later], now[later]
-        return best
+    def _drop(
+        self, block: Block, numbers: np.ndarray, rows: np.ndarray, when: np.ndarray, drops: Drops
+    ) -> None:
+        """Switch one pattern off in each of some draws, until the end of the use that tripped.
 
-    def _drop(self, n: int, block: Block, rows: np.ndarray, when: np.ndarray, drops: Drops) -> None:
-        """Switch a pattern off in some draws until the end of the use that tripped."""
-        pattern, at = self.patterns[n], block.first + when
-        uses = pattern.use_at(at)
-        until = pattern.uses[uses, 1]
-        self.dropped_until[n][rows] = until
-        cells = _spans(rows, when, np.minimum(until - block.first, block.minutes))
-        asked = self._asked_in(n, block, cells)
-        shared = {id(sums): sums for _, sums in block.limits if n in sums.members}
-        for sums in shared.values():
-            sums.take_out(pattern, asked, cells)
-        if block.beside is not None and n in self.on_ac and id(block.beside) not in shared:
-            block.beside.take_out(pattern, block.powers[n][cells], cells)
-        block.powers[n][cells] = 0.0
-        if n in block.edges:
-            block.edges[n][rows] = self._edges(n, block.powers[n][rows], rows)
-        self.events.append((np.full(rows.size, n), uses, at, drops))
+        ``numbers`` are those of the patterns, ``when`` the minutes of the block.
+        """
+        at = block.first + when
+        self._remember_first(numbers, rows, at, drops.why)
+        uses, self.dropped_until[numbers, rows] = block.switch_off(numbers, rows, when)
+        self.events.append((numbers, uses, at, drops))
 
     def trips(self) -> list[Trip]:
         """Trips that are common enough to report, by moment."""
@@ -464,14 +431,6 @@ class TripSimulator:
                     Trip(pattern.load.name, round(when), until, why, asked, most, chance, unit)
                 )
         return sorted(trips, key=lambda trip: (trip.minute, trip.load))
-
-
-def _spans(rows: np.ndarray, begins: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Draws and minutes of all cells from each draw's first minute to before its last."""
-    lengths = np.maximum(0, ends - begins)
-    before = np.cumsum(lengths) - lengths
-    within = np.arange(int(lengths.sum())) - np.repeat(before, lengths)
-    return np.repeat(rows, lengths), np.repeat(begins, lengths) + within
 
 
 def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
