@@ -11,6 +11,7 @@ from tests.web.base import SPOT, SiteTest, import_job, make_job, make_load
 from web.common.models import StaleRecordError
 from web.meters import actions
 from web.meters.models import Meter, meters_of
+from web.sheets.documents import add_load_document
 from web.sheets.exchange import export_job
 
 
@@ -74,6 +75,47 @@ class MetersTest(SiteTest):
         load = make_load(self.job)
         form = self.client.get(self.url("loads:add-reading", load.pk, "spot"))
         self.assertContains(form, 'value="own:Blue"', 1)
+
+    def edited(self, load, **data):
+        """The form of a load's only reading, and the reading after it was sent back unchanged."""
+        stored = load.readings.create(type="spot", data=data)
+        url = self.url("loads:edit-reading", load.pk, stored.pk)
+        form = self.client.get(url).context["form"]
+        shown = {field.name: field.value() for field in form if field.value() is not None}
+        del shown["photo"]
+        self.assertEqual(self.client.post(url, shown).status_code, 302)
+        stored.refresh_from_db()
+        return form, stored.data
+
+    def test_an_edit_keeps_the_meter_that_the_reading_names(self):
+        known = {"state": "running", "watts": 51.0, "instrument": "clamp", "meter": "Blue plug"}
+        self.add("Other")
+        with self.subTest("no longer among the meters"):
+            form, data = self.edited(make_load(self.job, "A", watts=None), **known)
+            self.assertEqual(form["instrument"].value(), "own:Blue plug")
+            self.assertIn("Blue plug (no longer among the meters)", str(form["instrument"]))
+            self.assertEqual(data, known)
+        with self.subTest("by another name now"):
+            self.test_a_new_name_is_known_by_its_old_one()
+            _, data = self.edited(make_load(self.job, "B", watts=None), **known)
+            self.assertEqual(data, known | {"instrument": "plug", "meter": "Blue"})
+
+    def test_an_edit_keeps_what_its_form_does_not_show(self):
+        known = {"state": "running", "watts": 51.0, "instrument": "usb", "room_c": 31.0}
+        form, data = self.edited(make_load(self.job, "A", watts=None), **known)
+        self.assertEqual(data, known)
+        self.assertEqual(form["instrument"].value(), "usb")
+
+    def test_a_note_goes_out_with_a_load_and_comes_back(self):
+        load = make_load(self.job, "A", watts=None)
+        load.readings.create(type="spot", data={"watts": 50}, note="by the door")
+        sent = self.client.get(self.url("exchange:load-json", load.pk)).content
+        document = json.loads(sent) | {"name": "B"}
+        document["readings"] += [{"type": "spot", "watts": 51, "note": "long " * 100}]
+        made = add_load_document(self.job, document)
+        short, long = made.known_readings()
+        self.assertEqual((short.note, short.data), ("by the door", {"watts": 50}))
+        self.assertEqual(long.to_document()["note"], "long " * 100)
 
     def test_an_old_name_is_not_given_to_another(self):
         self.test_a_new_name_is_known_by_its_old_one()

@@ -34,7 +34,7 @@ from web.bench.models import Capture
 from web.common.downloads import CSV_TYPE
 from web.jobs.models import Job
 from web.loads.actions import add_reading
-from web.loads.models import Load, Reading
+from web.loads.models import MOST_NOTE, Load, Reading
 from web.meters.models import documents_naming
 from web.plans.draft import document as plan_document
 from web.plans.draft import draft_of
@@ -45,8 +45,6 @@ from web.supplies.models import Supply
 
 #: What stands for the plan that the answer bar speaks of.
 CURRENT = "current"
-#: Characters of a note.
-MOST_NOTE = 400
 #: Bytes of a capture's file.
 MOST_FILE = 2_500_000
 

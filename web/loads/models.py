@@ -296,6 +296,10 @@ def _profile(record: LoadRecord) -> Profile | None:
         return None
 
 
+#: Characters of a reading's note.
+MOST_NOTE = 400
+
+
 class Reading(Record):
     """A reading of a load; ``data`` has the open document's keys."""
 
@@ -303,7 +307,7 @@ class Reading(Record):
     type = ChoiceField(max_length=12, choices=list(TYPES.items()))
     data = models.JSONField(default=dict)
     read_at = models.DateTimeField("read at", null=True, blank=True, validators=[in_our_time])
-    note = models.CharField(max_length=400, blank=True)
+    note = models.CharField(max_length=MOST_NOTE, blank=True)
 
     class Meta:
         ordering = ["pk"]
@@ -316,9 +320,10 @@ class Reading(Record):
             self.to_core()
 
     def to_document(self) -> dict[str, Any]:
-        """The reading as in the open document, with its date."""
+        """The reading as in the open document, with its date and its note."""
         made = {"at": self.read_at.isoformat()} if self.read_at else {}
-        return {"type": self.type, **self.data, **made}
+        noted = {"note": self.note} if self.note else {}
+        return {"type": self.type, **self.data, **made, **noted}
 
     def to_core(self) -> CoreReading:
         return parse(self.to_document())

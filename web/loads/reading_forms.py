@@ -164,23 +164,45 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             field.initial = next((key for key in ("usb", "shunt") if key in keys), field.initial)
 
     def _offer_own_meters(self) -> None:
-        """Offer a person's own meters before the classes."""
+        """Offer a person's own meters before the classes, and what the reading names in any case.
+
+        Its meter may be the owner's no longer, and have come with a file.
+        """
         field = self.fields.get("instrument")
         if self.load is None or not isinstance(field, forms.ChoiceField):
             return
         classes: list[Any] = list(field.choices)  # type: ignore[arg-type]
+        named = self._named_meter() if self.reading else ""
+        chosen = self.initial.get("instrument") or ""
+        if chosen in INSTRUMENTS and chosen not in dict(classes):
+            classes.append((chosen, INSTRUMENTS[chosen].name))
+            field.choices = classes
         fitting = {key for key, _ in classes}
         own = [
             (f"{OWN}{meter.name}", meter.name)
             for name, meter in self.load.job.meters().items()
-            if meter.key in fitting and meter.name == name
+            if meter.name == name and (meter.key in fitting or name == named)
         ]
+        if named:
+            self.initial["instrument"] = f"{OWN}{named}"
+            if named not in self.load.job.meters():
+                own.append((f"{OWN}{named}", f"{named} (no longer among the meters)"))
         if own:
             field.choices = [("My meters", own), ("Any", classes)]
             if "instrument" not in self.initial:
                 first = field.initial
                 same = [value for value, name in own if self.load.job.meters()[name].key == first]
                 field.initial = (same or [first])[0]
+
+    def _stored(self) -> dict[str, Any]:
+        """The data of the reading that is edited; empty for a new one."""
+        return self.reading.data if self.reading is not None else {}
+
+    def _named_meter(self) -> str:
+        """The meter that the edited reading names, by its name of today."""
+        name: str = self._stored().get("meter") or ""
+        meter = self.load.job.meters().get(name) if self.load else None
+        return name if meter is None else meter.name
 
     def clean_photo(self) -> Picture | None:
         picture: Picture | None = self.cleaned_data["photo"]
@@ -211,11 +233,19 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         self._split_products(own)
         self._name_meter(own)
         own |= {name: own[name] / 100 for name in self.shares if own.get(name) is not None}
-        return {
+        given = {
             self.renamed.get(name, name): value
             for name, value in own.items()
             if value not in (None, "")
         }
+        return {**self._unshown(), **given}
+
+    def _unshown(self) -> dict[str, Any]:
+        """What the stored reading says, by an import, that this form does not show."""
+        shown = {self.renamed.get(name, name) for name in self.fields if name not in _NOT_DATA}
+        if "instrument" in shown:
+            shown.add("meter")
+        return {key: value for key, value in self._stored().items() if key not in shown}
 
     def _split_products(self, own: dict[str, Any]) -> None:
         """Store volts times amps that were written into a field as volts and amps.
@@ -236,7 +266,12 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         chosen = own.get("instrument") or ""
         if self.load is None or not chosen.startswith(OWN):
             return
-        meter = self.load.job.meters()[chosen.removeprefix(OWN)]
+        name = chosen.removeprefix(OWN)
+        meter = self.load.job.meters().get(name)
+        if meter is None:
+            # Offered since the reading names it: its class stays as it was stored.
+            own |= {"instrument": self._stored().get("instrument"), "meter": name}
+            return
         own |= {"instrument": meter.key, "meter": meter.name}
         if "step_wh" in own and own["step_wh"] is None:
             own["step_wh"] = meter.steps.get("wh")

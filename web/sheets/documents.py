@@ -17,7 +17,7 @@ from needle.usage.usual_use import usual_use_from_text
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading, with_volts
-from web.loads.models import Load
+from web.loads.models import MOST_NOTE, Load
 from web.meters.actions import take_in_documents
 from web.meters.models import documents_naming
 from web.plans.actions import save_plan, save_source, use_load
@@ -95,10 +95,12 @@ def add_load_document(job: Job, data: Any) -> Load:
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
             own = {key: value for key, value in item.items() if key not in ("type", "at")}
+            # A longer remark stays as it came.
+            note = own.pop("note") if 0 < len(own.get("note") or "") <= MOST_NOTE else ""
             if "mains" in data or "volts" in data:
                 own = with_volts(own, record.mains_v, load.mains_v)
             made = parse(item).context.at
-            add_reading(load, item["type"], own, read_at=made)
+            add_reading(load, item["type"], own, read_at=made, note=note)
     return load
 
 

@@ -165,8 +165,7 @@ class TripSimulator:
         starters = self._starters(most_w)
         limits = [limit for limit in self.limits if self._could_exceed(limit, most_w)]
         on_at_end = {
-            n: watts[:, -1] > self.traits.resting_w[n] + 1e-6
-            for n, watts in powers.items()
+            n: watts[:, -1] > self.traits.resting_w[n] + 1e-6 for n, watts in powers.items()
         }
         self._sum_up(block, limits, starters)
         rows = np.arange(self.draws if limits or starters else 0)
