@@ -217,7 +217,7 @@ class TripSimulator:
     def _edges(self, n: int, mine: np.ndarray) -> np.ndarray:
         """Minutes in which a pattern switches on."""
         on = mine > self.traits.resting_w[n] + 1e-6
-        edges = np.empty_like(on)
+        edges: np.ndarray = np.empty_like(on)
         np.greater(on[:, 1:], on[:, :-1], out=edges[:, 1:])
         edges[:, 0] = on[:, 0] & ~self.was_on.get(n, np.False_)
         return edges
