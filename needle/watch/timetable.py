@@ -1,6 +1,7 @@
 """One time of a plan's timetable put off, or left out: as what really happens differs from it.
 
-Mains that come later than by their turns, go earlier or do not come are away in that time.
+Mains that come later than by their turns, go earlier or do not come are away in that time; those
+that come earlier or go later are on.
 """
 
 from __future__ import annotations
@@ -20,9 +21,10 @@ DAYS, AWAY = 16, timedelta(days=40)
 #: How far a time may lie from the one that is meant: both are of whole minutes.
 SAME = timedelta(seconds=90)
 #: What can be put off, by the code of its sentence; what can be left out; what can come earlier.
-CAN_WAIT = ("switch-on", "switch-off", "begin-task", "run-source", "mains-come")
+MAINS = ("mains-come", "mains-go")
+CAN_WAIT = ("switch-on", "switch-off", "begin-task", "run-source", *MAINS)
 CAN_FAIL = ("switch-on", "begin-task", "run-source", "mains-come")
-CAN_BE_EARLY = ("mains-go",)
+CAN_BE_EARLY = MAINS
 
 Span = tuple[datetime, datetime]
 
@@ -50,8 +52,8 @@ def put_off(
     """
     if code not in _possible(later):
         raise LookupError(code)
-    if code in ("mains-come", "mains-go"):
-        return _without_mains(plan, name, at, later)
+    if code in MAINS:
+        return _with_other_mains(plan, code, name, at, later)
     by = AWAY if later is None else later
     start = datetime.fromisoformat(plan["start"])
     of, key = ("sources", "between") if code == "run-source" else ("loads", "use")
@@ -80,38 +82,60 @@ def _possible(later: timedelta | None) -> tuple[str, ...]:
     return CAN_BE_EARLY if later < timedelta(0) else CAN_WAIT
 
 
-def _without_mains(
-    plan: Mapping[str, Any], name: str, at: datetime, later: timedelta | None
+def _with_other_mains(
+    plan: Mapping[str, Any], code: str, name: str, at: datetime, later: timedelta | None
 ) -> dict[str, Any]:
-    """The plan without its mains from a moment on, or before it, as long as their turn is."""
+    """The plan with its mains on, or away, between a moment of theirs and when it really is."""
     start = datetime.fromisoformat(plan["start"])
     items = [dict(item) for item in plan.get("sources", [])]
     for item in items:
         if item.get("kind") == "mains" and item.get("name") == name:
             (mains,) = parse_sources([item], start.tzinfo, None)
             assert isinstance(mains, Mains)
-            first, end = _missed(mains, start, at, later)
-            spans = [[moment.isoformat() for moment in (first, end)]]
-            item["missed"] = [*item.get("missed", []), *spans]
+            turn = _turn(mains, start, at, ends=code == "mains-go")
+            key, span = _changed_turn(turn, code, later)
+            for kept in ("missed", "came"):
+                spans = [
+                    part
+                    for known in _dated_spans(item.get(kept, []), kept, start)
+                    for part in _without(known, span)
+                ]
+                spans += [span] if kept == key else []
+                if spans or kept in item:
+                    item[kept] = [[moment.isoformat() for moment in part] for part in sorted(spans)]
             return {**plan, "sources": items}
     raise LookupError(name)
 
 
-def _missed(mains: Mains, start: datetime, at: datetime, later: timedelta | None) -> Span:
-    """When mains are away whose turn begins, or with a negative ``later`` ends, at a moment."""
+def _turn(mains: Mains, start: datetime, at: datetime, ends: bool) -> Span:
+    """The turn of mains that begins, or ``ends``, at a moment."""
     minute = minute_of(at, start)
     on = mains.on(start, max(0, minute) + mains.on_min + 1)
     turns = [
         (start + timedelta(minutes=int(first)), start + timedelta(minutes=int(end)))
         for first, end in runs(on)
     ]
-    ends = later is not None and later < timedelta(0)
-    begin, end = turns[_place([turn[ends] for turn in turns], at)]
+    return turns[_place([turn[ends] for turn in turns], at)]
+
+
+def _changed_turn(turn: Span, code: str, later: timedelta | None) -> tuple[str, Span]:
+    """Which minutes of mains change that come or go later or earlier: ``missed`` or ``came``."""
+    begin, end = turn
     if later is None:
-        return begin, end
-    if ends and end + later < begin:
-        raise LookupError(at)
-    return (end + later, end) if ends else (begin, min(begin + later, end))
+        return "missed", turn
+    if code == "mains-come":
+        new = min(begin + later, end)
+        return ("missed", (begin, new)) if new > begin else ("came", (new, begin))
+    new = end + later
+    if new < begin:
+        raise LookupError(end)
+    return ("missed", (new, end)) if new < end else ("came", (end, new))
+
+
+def _without(span: Span, other: Span) -> list[Span]:
+    """What is left of a span outside another."""
+    parts = (span[0], min(span[1], other[0])), (max(span[0], other[1]), span[1])
+    return [part for part in parts if part[0] < part[1]]
 
 
 def _both(span: Span, by: timedelta) -> Span:
@@ -135,15 +159,19 @@ def _moved_spans(
     ends: bool = False,
 ) -> list[list[str]]:
     """Windows with their dates, the one that begins (or ends) at a moment changed."""
-    windows = parse_windows(items, "between", start.tzinfo)
-    spans = [
-        (begin, end if end > begin else end + timedelta(days=1))
-        for window in windows
-        for begin, end in zip(_dated(window.start, start), _dated(window.end, start), strict=True)
-    ]
+    spans = _dated_spans(items, "between", start)
     place = _place([span[ends] for span in spans], at)
     spans[place] = move(spans[place])
     return [[begin.isoformat(), end.isoformat()] for begin, end in sorted(spans)]
+
+
+def _dated_spans(items: list[Any], key: str, start: datetime) -> list[Span]:
+    """Windows with their dates."""
+    return [
+        (begin, end if end > begin else end + timedelta(days=1))
+        for window in parse_windows(items, key, start.tzinfo)
+        for begin, end in zip(_dated(window.start, start), _dated(window.end, start), strict=True)
+    ]
 
 
 def _moved_tasks(use: Any, start: datetime, at: datetime, by: timedelta) -> dict[str, Any]:

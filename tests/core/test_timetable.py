@@ -117,13 +117,27 @@ class PutOffTest(unittest.TestCase):
         self.assertEqual(on(gone), [(first[0] + 60, first[1] - 30), *others])
         for code, when, by in (
             ("mains-come", "10T18:10", hour),
-            ("mains-come", "10T18:00", -hour),
             ("mains-go", "10T20:00", -3 * hour),
-            ("mains-go", "10T20:00", hour),
             ("mains-go", "10T20:00", None),
         ):
             with self.subTest(code=code, by=by), self.assertRaises(LookupError):
                 put_off(plan, code, "Mains", at(when), by)
+
+    def test_mains_that_come_earlier_or_go_later(self):
+        turns = {"kind": "mains", "name": "Mains", "watts": 400, "on_h": 2, "off_h": 6}
+        plan = {**PLAN, "sources": [{**turns, "comes": "18:00"}]}
+        first, *others = on(plan)
+        hour = timedelta(hours=1)
+        early = put_off(plan, "mains-come", "Mains", at("10T18:00"), -hour)
+        self.assertEqual(on(early), [(first[0] - 60, first[1]), *others])
+        long = put_off(early, "mains-go", "Mains", at("10T20:00"), hour)
+        self.assertEqual(on(long), [(first[0] - 60, first[1] + 60), *others])
+        # What is said last counts: they go half an hour after they came early.
+        short = put_off(long, "mains-go", "Mains", at("10T21:00"), -3.5 * hour)
+        self.assertEqual(on(short), [(first[0] - 60, first[0] - 30), *others])
+        late = put_off(plan, "mains-come", "Mains", at("10T18:00"), hour)
+        back = put_off(late, "mains-come", "Mains", at("10T19:00"), -hour / 2)
+        self.assertEqual(on(back), [(first[0] + 30, first[1]), *others])
 
     def test_one_after_another(self):
         plan = put_off(PLAN, "begin-task", "Washer", at("10T19:30"), HALF_H)

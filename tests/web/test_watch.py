@@ -360,11 +360,32 @@ class StepTest(WatchTest):
         row = next(row for row in page_of(self.trial(), 60).doings if row.code == "mains-go")
         self.assertTrue(row.can_be_early)
         self.step("already", "mains-go", "Street", comes + timedelta(hours=2))
-        sources = self.trial().expected["plan"]["sources"]
-        (missed,) = next(item["missed"] for item in sources if item["kind"] == "mains")
-        began, ended = map(datetime.fromisoformat, missed)
+        began, ended = self.only_window("missed")
         self.assertEqual(ended, comes + timedelta(hours=2))
         self.assertLess(abs(began - timezone.now()), timedelta(minutes=2))
+        # What has happened is no step any more; the next is that they come again.
+        mine = [row for row in page_of(self.trial(), 60).doings if row.name == "Street"]
+        self.assertEqual(mine[0].code, "mains-come")
+        self.step("already", "mains-come", "Street", comes + timedelta(hours=8))
+        mine = [row for row in page_of(self.trial(), 60).doings if row.name == "Street"]
+        self.assertEqual(mine[0].code, "mains-go")
+        self.assertEqual(self.only_window("came")[1], comes + timedelta(hours=8))
+
+    def test_mains_that_stay_for_longer(self):
+        comes = timezone.localtime().replace(second=0, microsecond=0) - timedelta(minutes=30)
+        turns = {"watts": 400.0, "on_h": 1.0, "off_h": 6.0, "comes": f"{comes:%H:%M}"}
+        PlanSource.objects.create(plan=self.plan, kind="mains", name="Street", data=turns)
+        actions.take_plan_in(self.trial())
+        ends = comes + timedelta(hours=1)
+        self.step("later", "mains-go", "Street", ends)
+        self.assertEqual(self.only_window("came"), (ends, ends + timedelta(hours=1)))
+
+    def only_window(self, key):
+        """The only window of the mains' kind in the plan of the watch."""
+        sources = self.trial().expected["plan"]["sources"]
+        (window,) = next(item[key] for item in sources if item["kind"] == "mains")
+        begin, end = map(datetime.fromisoformat, window)
+        return begin, end
 
     def test_a_correction_of_the_start_keeps_what_was_put_off_and_done(self):
         self.step("not possible", "run-source", "Generator")

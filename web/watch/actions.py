@@ -13,7 +13,7 @@ from django.utils import timezone
 from needle.document import DocumentError
 from needle.quantity import hours_text
 from needle.trial.trial import parse_check_ins
-from needle.watch.timetable import CAN_BE_EARLY, CAN_WAIT, put_off
+from needle.watch.timetable import CAN_WAIT, MAINS, put_off
 from needle.watch.watch import CHARGE_H
 from web.common.units import day_clock
 from web.jobs.actions import save_change
@@ -29,7 +29,7 @@ from web.trials.models import CheckIn, Trial, owned
 #: A first look so soon after the beginning is of the charge at the start, h.
 FIRST_LOOK_H = 0.25
 #: Steps that can be ticked off, by the code of their sentence.
-STEPS = (*CAN_WAIT, *CAN_BE_EARLY)
+STEPS = CAN_WAIT
 #: Step of a display that shows percent, share.
 PERCENT_STEP = 0.01
 
@@ -229,7 +229,7 @@ def _plan_charger(trial: Trial, name: str, window: list[str]) -> bool:
 #: What may be said of a step that is not done, and how much later it is then: mains and a charger
 #: by an hour, a load by half of one.
 PUT_OFF = ("later", "not possible", "already")
-LATER = {"run-source": timedelta(hours=1), "mains-come": timedelta(hours=1)}
+LATER = dict.fromkeys(("run-source", *MAINS), timedelta(hours=1))
 LATER_LOAD = timedelta(minutes=30)
 
 
@@ -252,7 +252,7 @@ def put_off_doing(
 ) -> None:
     """Put off one of the next steps, or leave it out if ``later`` is None: the forecast follows.
 
-    With a negative ``later`` it has happened already.
+    With a negative ``later`` it has happened already, and is done.
 
     Raises
     ------
@@ -264,6 +264,8 @@ def put_off_doing(
     if name in lives_of(trial):
         raise LookupError(name)
     _put_off(trial, [code, name, at.isoformat(), _minutes(later)])
+    if later is not None and later < timedelta(0):
+        _note_done(trial, code, name, at + later)
     trial.to_core()
     what = _put_off_words(code, later)
     save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: {what}")
@@ -309,11 +311,17 @@ def do(trial: Trial, code: str, name: str, at: datetime) -> None:
     known = {item.get("name") for of in ("loads", "sources") for item in plan.get(of, [])}
     if name not in known or code not in STEPS:
         raise LookupError(name)
-    step, done = [code, name, at.isoformat()], trial.expected.get("done", [])
+    if _note_done(trial, code, name, at):
+        save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
+
+
+def _note_done(trial: Trial, code: str, name: str, at: datetime) -> bool:
+    """Note on a trial that a step is done; False if it is so already."""
+    step, done = [code, name, timezone.localtime(at).isoformat()], trial.expected.get("done", [])
     if step in done:
-        return
+        return False
     trial.expected = {**trial.expected, "done": [*done, step]}
-    save_change(trial.job, trial, f"{name}, {day_clock(timezone.localtime(at))}: done")
+    return True
 
 
 def look(trial: Trial, shown: dict[str, Any], at: datetime) -> None:

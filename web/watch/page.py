@@ -24,7 +24,7 @@ from needle.watch.summary import (
     may_switch_on,
     summarise,
 )
-from needle.watch.timetable import CAN_BE_EARLY, CAN_FAIL, CAN_WAIT
+from needle.watch.timetable import CAN_BE_EARLY, CAN_FAIL, CAN_WAIT, MAINS
 from needle.watch.watch import MaySwitchOn, WatchHelp
 from web.background.asking import worked_out
 from web.background.questions import AnswerPending, key_of
@@ -322,16 +322,16 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         moment=at.replace(second=0, microsecond=0).isoformat(),
         can_wait=code in CAN_WAIT and not life,
         can_fail=code in CAN_FAIL and not life,
-        can_be_early=code in CAN_BE_EARLY and _is_their_turn(summary, doing),
+        can_be_early=code in CAN_BE_EARLY and _is_next_change(summary, doing),
     )
 
 
-def _is_their_turn(summary: WatchSummary, end: Doing) -> bool:
-    """Whether the turn of mains that ends so has begun and has not ended yet."""
-    return end.hour > summary.hour and not any(
-        other.said.code == "mains-come"
-        and other.name == end.name
-        and summary.hour < other.hour < end.hour
+def _is_next_change(summary: WatchSummary, change: Doing) -> bool:
+    """Whether mains change so next: they may have done so before their time."""
+    return change.hour > summary.hour and not any(
+        other.said.code in MAINS
+        and other.name == change.name
+        and summary.hour < other.hour < change.hour
         for other in summary.doings
     )
 

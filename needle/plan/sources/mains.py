@@ -30,6 +30,8 @@ class Mains(Source):
         Whether they run the loads on AC meanwhile, past the inverter.
     missed : tuple of Window
         When they are away although it is their turn.
+    came : tuple of Window
+        When they are on although it is not their turn.
     spread : float
         Relative sd of the charger's W.
     """
@@ -80,6 +82,7 @@ class Mains(Source):
             label="Loads stay on the battery",
         ),
         "missed": Windows("when they are away although it is their turn", most=500),
+        "came": Windows("when they are on although it is not their turn", most=500),
         "spread": Number(
             "relative spread of the charger's W",
             label="Uncertain by",
@@ -96,6 +99,7 @@ class Mains(Source):
     carries: bool = True
     spread: float = 0.0
     missed: tuple[Window, ...] = ()
+    came: tuple[Window, ...] = ()
 
     @classmethod
     def read(cls, reader: Reader, name: str, limit_w: float, zone: tzinfo | None) -> Mains:
@@ -109,6 +113,7 @@ class Mains(Source):
             not reader.flag("battery_only"),
             reader.number("spread"),
             parse_windows(reader.items("missed"), reader.at("missed"), zone),
+            parse_windows(reader.items("came"), reader.at("came"), zone),
         )
 
     @property
@@ -129,7 +134,9 @@ class Mains(Source):
             comes = midnight + timedelta(minutes=comes)
         place = (np.arange(minutes) - minute_of(comes, start)) % (self.on_min + self.off_min)
         on = np.asarray(place < self.on_min)
-        return on & ~in_windows(self.missed, start, minutes) if self.missed else on
+        if self.missed:
+            on &= ~in_windows(self.missed, start, minutes)
+        return on | in_windows(self.came, start, minutes) if self.came else on
 
     def power_w(self, start: datetime, minutes: int) -> np.ndarray:
         return self.on(start, minutes) * self.most_w
