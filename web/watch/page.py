@@ -24,7 +24,7 @@ from needle.watch.summary import (
     may_switch_on,
     summarise,
 )
-from needle.watch.timetable import CAN_BE_EARLY, CAN_FAIL, CAN_WAIT, MAINS
+from needle.watch.timetable import CAN_BE_EARLY, CAN_FAIL, CAN_WAIT
 from needle.watch.watch import MaySwitchOn, WatchHelp
 from web.background.asking import worked_out
 from web.background.questions import AnswerPending, key_of
@@ -309,7 +309,7 @@ def _watts_text(watts: Range) -> str:
     return f"{with_unit(mid, 'W', 2)} ({with_unit(low, 'W', 2)} to {with_unit(high, 'W', 2)})"
 
 
-def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
+def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing, can_be_early: bool) -> DoingRow:
     code, at = doing.said.code, moment_of(trial, doing.hour)
     life = any(load.name == doing.name and load.safety_class == "life" for load in summary.loads)
     return DoingRow(
@@ -319,28 +319,30 @@ def _doing_row(trial: Trial, summary: WatchSummary, doing: Doing) -> DoingRow:
         late=doing.late(summary.hour),
         code=code if doing.name else "",
         name=doing.name,
-        moment=at.replace(second=0, microsecond=0).isoformat(),
+        moment=_minute_of(trial, doing),
         can_wait=code in CAN_WAIT and not life,
         can_fail=code in CAN_FAIL and not life,
-        can_be_early=code in CAN_BE_EARLY and _is_next_change(summary, doing),
+        can_be_early=can_be_early,
     )
 
 
-def _is_next_change(summary: WatchSummary, change: Doing) -> bool:
-    """Whether mains change so next: they may have done so before their time."""
-    return change.hour > summary.hour and not any(
-        other.said.code in MAINS
-        and other.name == change.name
-        and summary.hour < other.hour < change.hour
-        for other in summary.doings
-    )
+def _minute_of(trial: Trial, doing: Doing) -> str:
+    return moment_of(trial, doing.hour).replace(second=0, microsecond=0).isoformat()
 
 
 def _doing_rows(trial: Trial, summary: WatchSummary) -> list[DoingRow]:
     """What comes next, without what was done."""
     done = {tuple(step) for step in trial.expected.get("done", [])}
-    rows = [_doing_row(trial, summary, doing) for doing in summary.doings]
-    return [row for row in rows if (row.code, row.name, row.moment) not in done][:MOST_DOINGS]
+    rows: list[DoingRow] = []
+    changing: set[str] = set()
+    for doing in summary.doings:
+        if (doing.said.code, doing.name, _minute_of(trial, doing)) in done:
+            continue
+        # How mains change next may have happened before its time.
+        ahead = doing.said.code in CAN_BE_EARLY and doing.hour > summary.hour
+        rows.append(_doing_row(trial, summary, doing, ahead and doing.name not in changing))
+        changing |= {doing.name} if ahead else set()
+    return rows[:MOST_DOINGS]
 
 
 def _help_row(trial: Trial, summary: WatchSummary, each: WatchHelp) -> HelpRow:
