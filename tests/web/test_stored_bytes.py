@@ -7,7 +7,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock, skipUnless
 
-from django.core.exceptions import SuspiciousOperation
+from django.core.exceptions import ImproperlyConfigured, SuspiciousOperation
 from django.core.files.storage import InMemoryStorage, storages
 from django.core.management import CommandError, call_command
 from django.db import connection, transaction
@@ -222,5 +222,8 @@ class StorageUrlTest(SimpleTestCase):
 
     def test_anything_else_is_refused(self):
         for url in ("ftp://host/bucket", "s3://host", "s3://host/a/b", "file://host/x", "file:///"):
-            with self.subTest(url=url), self.assertRaisesRegex(ValueError, "STEADY_FILES_URL"):
+            with (
+                self.subTest(url=url),
+                self.assertRaisesRegex(ImproperlyConfigured, "STEADY_FILES_URL"),
+            ):
                 storage_of(url)

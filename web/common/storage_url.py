@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
+from django.core.exceptions import ImproperlyConfigured
+
 #: Longest that a server of objects may take to be reached, and to answer, s.
 _REACHED_S, _ANSWERS_S = 2, 10
 _FORMS = "file:///FOLDER or s3://KEY:SECRET@HOST:PORT/BUCKET"
@@ -22,7 +24,7 @@ def storage_of(url: str) -> dict[str, Any]:
 
     Raises
     ------
-    ValueError
+    django.core.exceptions.ImproperlyConfigured
         It is neither.
     """
     parts = urlsplit(url)
@@ -38,7 +40,7 @@ def storage_of(url: str) -> dict[str, Any]:
         }
     bucket = folder.strip("/")
     if parts.scheme != "s3" or not parts.hostname or not bucket or "/" in bucket:
-        raise ValueError(f"STEADY_FILES_URL is {_FORMS}")
+        raise ImproperlyConfigured(f"STEADY_FILES_URL is {_FORMS}")
     return {"BACKEND": "storages.backends.s3.S3Storage", "OPTIONS": _s3_options(url, bucket)}
 
 
