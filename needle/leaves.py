@@ -84,7 +84,8 @@ def others(path: Path, value: Any) -> list[Any]:
         return [not value]
     if isinstance(value, int | float):
         whole = isinstance(value, int) and key in ("count", "of", "bars", "runs", "tasks")
-        near = [value + 1, value - 1] if whole else [value * 1.13 + 0.011, value * 0.87, value / 40]
+        little = [value * 1.13 + 0.011, value * 0.87, value / 2, value / 40]
+        near = [value + 1, value - 1] if whole else little
         return [*near, value * 40, 0]
     if not isinstance(value, str):
         return []

@@ -180,6 +180,11 @@ _FRACTION = re.compile(r"^\s*(?:(\d+)\s+)?(\d+)\s*/\s*(\d+)\s*(?P<unit>[^\d].*)?
 _MILLIAMP_HOURS = re.compile(r"[1-9]\d{0,2},\d{3}(?=\s*m\s*ah\b)", re.IGNORECASE)
 _AT_VOLTS = re.compile(r"^(?P<charge>.+?)\s*(?:@|\bat\b)\s*(?P<volts>.+)$", re.IGNORECASE)
 _PRODUCT = re.compile(r"^(?P<first>.+?)\s*(?:@|\bat\b|[x×*])\s*(?P<second>.+)$", re.IGNORECASE)
+#: The same as a label prints it: 24V 4.2A, 230 V~ / 6 A, 19V⎓3.42A.
+_BESIDE = re.compile(
+    r"^(?P<first>[\d.,]+\s*[a-z]+?)\s*(?:dc|ac)?[\s,;/~=⎓\u23af\u2013-]*(?P<second>\d[\d.,]*\s*[a-z]+)$",
+    re.IGNORECASE,
+)
 #: Volts up to which a product of volts and amps is taken as DC.
 MOST_DC_V = 60.0
 _TIMES = re.compile(r"^\s*(?P<count>\d{1,4})\s*[x×*]\s*(?P<each>.+)$", re.IGNORECASE)
@@ -354,8 +359,8 @@ def charge_volts(text: str) -> float | None:
 
 
 def volts_amps(text: str) -> tuple[float, float] | None:
-    """Volts and amps of ``6.3 A @ 230 V`` or ``12.6 V x 11 A``; None where it is neither."""
-    match = _PRODUCT.match(text.strip())
+    """Volts and amps of ``6.3 A @ 230 V``, ``12.6 V x 11 A``, ``24V 4.2A``; None where neither."""
+    match = _PRODUCT.match(text.strip()) or _BESIDE.match(text.strip())
     if match is None:
         return None
     units = []

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from needle.message import Message, message
+from needle.quantity import MOST_DC_V
 from needle.supply.battery import Battery
 from needle.supply.inverter import Inverter
 from needle.supply.voltage import most_w, open_circuit_v
@@ -216,8 +217,8 @@ def overload_as_tried(
 
 
 def fits_volts(load_v: float | None, inverter: Inverter) -> bool:
-    """Whether an inverter has the voltage that a load needs."""
-    if load_v is None or inverter.volts is None:
+    """Whether an inverter has the voltage that a load needs; one of low DC has an adapter there."""
+    if load_v is None or load_v <= MOST_DC_V or inverter.volts is None:
         return True
     return abs(load_v / inverter.volts - 1) <= SAME_VOLTS
 

@@ -24,6 +24,9 @@ _FULL: Range = (1.0, 1.0, 1.0)
 #: heating power itself for heaters.
 _PLATE: Range = (1.2, 2.0, 4.0)
 _HEATER_PLATE: Range = (0.97, 1.03, 1.1)
+#: LED lights draw what stands on them, at most a tenth more (IEC 62612, rated power); less where
+#: their driver or a dimmer holds them back (our own general value).
+_LIGHT_PLATE: Range = (0.91, 1.05, 1.5)
 
 
 @dataclass(frozen=True)
@@ -299,6 +302,7 @@ _TABLE = (
         electronic=True,
         adapter=True,
         no_capacitor=_DISTORTED,
+        plate=_LIGHT_PLATE,
         usual_w=(1, 300),
     ),
     Kind(

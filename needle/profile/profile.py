@@ -36,11 +36,12 @@ from needle.profile.course import (
 from needle.profile.evidence import Evidence, of_type
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.power import Power, in_set_hours, power_of
-from needle.profile.record import LoadRecord
+from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.runs_by import as_used
 from needle.profile.start import start_seconds, start_va
 from needle.profile.use_process import UseProcess
 from needle.profile.variation import HOURS_A_DAY
+from needle.quantity import MOST_DC_V
 
 #: A counter that ran this long covers a load's whole day, use included.
 _WHOLE_DAY_H = 20.0
@@ -299,7 +300,7 @@ def _all_notices(
     last: list[Message] = []
     if change is not None:
         first = [change.notice, left_out_undated(all_readings, change)]
-    if record.legs_open and any(_needs_volts(reading) for reading in all_readings):
+    if record.legs_open and any(needs_volts(reading) for reading in all_readings):
         first.append(message("legs-open", volts=record.mains_v))
     setting = states.chosen_setting(record.readings, record.setting)
     if setting and any(reading.context.setting not in ("", setting) for reading in record.readings):
@@ -342,9 +343,15 @@ def _at_its_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
 
     Amps that were read without volts are then taken at those volts.
     """
-    rated = [label.volts for label in of_type(record.readings, Label) if label.volts]
-    other = next((v for v in rated if abs(v / record.mains_v - 1) > _OTHER_VOLTS), None)
-    if other is None or record.dc or not any(map(_needs_volts, record.readings)):
+    if not any(map(needs_volts, record.readings)):
+        return record, []
+    if record.dc:
+        return _at_dc_volts(record)
+    # Low volts are those behind its adapter.
+    rated = [label.volts or 0.0 for label in of_type(record.readings, Label)]
+    mains = [volts for volts in rated if volts > MOST_DC_V]
+    other = next((v for v in mains if abs(v / record.mains_v - 1) > _OTHER_VOLTS), None)
+    if other is None:
         return record, []
     notice = message("other-volts", label_v=other, mains_v=record.mains_v)
     return replace(record, mains_v=other, legs_open=False), [notice]
@@ -380,11 +387,35 @@ def _evidence_in_force(
     return evidence, course, change
 
 
-def _needs_volts(reading: Reading) -> bool:
+def _at_dc_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
+    """A DC load's record at the volts that were read beside other amps.
+
+    It does not run at mains volts: amps without any volts are no evidence.
+
+    Raises
+    ------
+    NoEvidence
+        It has nothing else.
+    """
+    if record.mains_v <= MOST_DC_V:
+        return record, []
+    read = [r.volts for r in record.readings if isinstance(r, Spot | Start | Label) and r.volts]
+    if read:
+        return replace(record, mains_v=read[-1]), [message("dc-volts-taken", volts=read[-1])]
+    known = tuple(reading for reading in record.readings if not needs_volts(reading))
+    if not known:
+        raise NoEvidence("readings", "amps alone are no watts on DC: give the volts beside them")
+    return replace(record, readings=known), [message("dc-volts-missing")]
+
+
+def needs_volts(reading: Reading) -> bool:
     """Whether a reading needs a voltage that it does not give."""
-    if not isinstance(reading, Spot | Start | Label) or reading.amps is None:
+    if not isinstance(reading, Spot | Start | Label) or reading.volts is not None:
         return False
-    return reading.volts is None and reading.watts is None and reading.va is None
+    if reading.watts is not None or reading.va is not None:
+        return False
+    breaker_a = reading.breaker_a if isinstance(reading, Label) else None
+    return reading.amps is not None or breaker_a is not None
 
 
 def _running(mine: Sequence[states.State], setting: str) -> states.State | None:

@@ -38,6 +38,7 @@ _ALWAYS = (
     "24 hours a day",
     "permanently",
 )
+_SELDOM = re.compile(r"\b(weeks?|weekly|fortnight|months?|monthly|other day|second day)\b")
 _NOW_AND_THEN = re.compile(r"\b(now and then|now and again|sometimes|occasionally|rarely)\b")
 _VAGUE = re.compile(r"\b(about|around|approximately|roughly|maybe|circa|ca\.?|~|in the|at|by)\b|~")
 _DURATION = re.compile(
@@ -65,6 +66,10 @@ _COUNTS = {
 #: A use that takes no longer is one of single moments, min.
 _SHORT_MIN = 45.0
 _HOW_LONG = "how long each time? Such as “twice a day, 3 minutes”"
+_NOT_DAILY = (
+    "that is less than once a day. Write “now and then, 20 minutes”, which counts as one use a "
+    "day, or leave this empty and give its times in the plan"
+)
 _HOW_OFTEN = "how often? Such as “twice a day, 3 minutes”, “in the evening” or “5 hours a day”"
 
 
@@ -93,6 +98,8 @@ def usual_use_from_text(text: str) -> dict[str, Any]:
         return {}
     if said in _ALWAYS:
         return {"always": True}
+    if _SELDOM.search(said):
+        raise DocumentError("use", _NOT_DAILY)
     minutes, daily, rest = _without_duration(_VAGUE.sub(" ", said))
     rest = " ".join(rest.strip(" ,;.").split())
     parts = _PART.findall(rest)

@@ -66,6 +66,10 @@ SENTENCES: Mapping[str, Sentence] = {
         "on both legs they are twice as many VA. Say it in its details."
     ),
     "of-setting": "This profile speaks of the setting “{setting}”.",
+    "dc-volts-taken": (
+        "Its amps that were read without volts count at {volts:g} V, as read beside others."
+    ),
+    "dc-volts-missing": "Its amps do not count: on DC the volts beside them are needed.",
     "other-volts": (
         "Its label says {label_v:g} V, where its mains have {mains_v:g} V: amps that were read "
         "without volts count at {label_v:g} V. Check how it is fed."

@@ -127,6 +127,11 @@ class UsualUseTest(unittest.TestCase):
                 self.assertEqual(parse_usual_use(use), use)
                 self.assertEqual(usual_use_from_text(text_of_usual_use(use)), use)
 
+    def test_less_than_once_a_day_says_what_to_do(self):
+        for text in ("once a week, 20 min", "weekly", "every other day, 1 h", "twice a month"):
+            with self.subTest(text), self.assertRaisesRegex(DocumentError, "less than once a day"):
+                usual_use_from_text(text)
+
     def test_what_is_missing_is_asked(self):
         for text, said in ASKED.items():
             with self.subTest(text=text):

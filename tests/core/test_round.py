@@ -234,7 +234,7 @@ class TogetherTest(unittest.TestCase):
     """A count at the battery of all that runs all the time."""
 
     SMALL = [load(f"Set {number}", "electronics", 60) for number in range(6)]
-    LAMP = load("Lamp", "led", 40, use={"between": [["19:00", "21:00"]]})
+    LAMP = load("Lamp", "electronics", 40, use={"between": [["19:00", "21:00"]]})
 
     @classmethod
     def setUpClass(cls):

@@ -12,7 +12,7 @@ from needle.measure.readings import MOST_A, MOST_W
 from needle.profile.appliances import APPLIANCES, Appliance
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
-from needle.quantity import is_horsepower
+from needle.quantity import is_horsepower, volts_amps
 from needle.usage.usual_use import text_of_usual_use, usual_use_from_text
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
@@ -166,6 +166,10 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.add_error("often", f"{error.message[:1].upper()}{error.message[1:]}.")
         if self.instance.usual_use and cleaned.get("hours_per_day") is not None:
             self.add_error("hours_per_day", "How long it is used stands above: give it once.")
+        amps_alone = cleaned.get("label_amps") is not None and not cleaned.get("label_watts")
+        if cleaned.get("dc") and amps_alone:
+            words = "On DC the volts are needed too: write “12 V x 5 A” as its label watts."
+            self.add_error("label_amps", words)
         self.ask(cleaned)
         name = cleaned.get("name")
         if name and job.loads.live().filter(name=name).exclude(pk=self.instance.pk).exists():
@@ -210,6 +214,9 @@ class LoadForm(PlausibleMixin, RecordForm):
             "kwh_per_year": self.cleaned_data.get("label_kwh_per_year"),
         }
         given = {key: value for key, value in label_data.items() if value is not None}
+        pair = volts_amps(self["label_watts"].value() or "")
+        if pair is not None and self.cleaned_data.get("dc"):
+            given["volts"] = pair[0]
         return at_the_shaft(given, self["label_watts"].value())
 
 

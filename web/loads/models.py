@@ -20,6 +20,7 @@ from needle.profile.kinds import KINDS, RUNS_BY, Kind
 from needle.profile.profile import Profile, derive
 from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.use_process import STATED_TIMES_SPREAD
+from needle.quantity import MOST_DC_V
 from needle.usage.usual_use import hours_per_day_of, parse_usual_use
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.quotas import Quota, bytes_of
@@ -188,17 +189,23 @@ class Load(Record):
         both = self.job.split and self.legs == "both"
         return self.job.mains_v * (2 if both else 1)
 
-    def volts(self) -> float:
-        """Volts of its latest reading, or the mains voltage."""
-        read = (reading.data.get("volts") for reading in reversed(self.known_readings()))
-        return next((float(reading) for reading in read if reading), self.mains_v)
+    def volts(self) -> float | None:
+        """Volts that it is fed with: as read last, else of the mains; None for DC that nobody read.
 
-    def cord(self, running_a: float, start_a: float | None) -> CordCheck | None:
-        """Its cord's voltage drop at these A; None without a cord."""
-        if not self.cord_m or not self.cord_size:
+        Low volts of a load on AC are those behind its adapter, and say nothing here.
+        """
+        read = (reading.data.get("volts") for reading in reversed(self.known_readings()))
+        mine = (float(volts) for volts in read if volts and (volts <= MOST_DC_V) == self.dc)
+        return next(mine, None if self.dc else self.mains_v)
+
+    def cord(self, running_va: float, start_va: float) -> CordCheck | None:
+        """Its cord's voltage drop at these VA; None without a cord, or where no volts are known."""
+        volts = self.volts()
+        if not self.cord_m or not self.cord_size or volts is None:
             return None
         area = conductor_mm2(self.cord_size)
-        return check_cord(self.cord_m, area, running_a, self.volts(), start_a, self.cord_material)
+        material = self.cord_material
+        return check_cord(self.cord_m, area, running_va / volts, volts, start_va / volts, material)
 
     @cached_property
     def _core_readings(self) -> list[tuple[int, CoreReading]]:

@@ -16,6 +16,7 @@ from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_
 from needle.measure.tally import parse_moments, written
 from needle.package import MOST_PICTURES
 from needle.profile.kinds import Kind
+from needle.profile.profile import needs_volts
 from needle.quantity import MOST_DC_V, volts_amps
 from web.common.fields import (
     COUNTER_UNITS,
@@ -198,6 +199,16 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         """The data of the reading that is edited; empty for a new one."""
         return self.reading.data if self.reading is not None else {}
 
+    def _volts_beside(self) -> bool:
+        """Whether another reading of the load says at how many volts it runs."""
+        assert self.load is not None
+        mine = self.reading.pk if self.reading is not None else None
+        return any(
+            reading.data.get("volts")
+            for reading in self.load.known_readings()
+            if reading.pk != mine
+        )
+
     def _named_meter(self) -> str:
         """The meter that the edited reading names, by its name of today."""
         name: str = self._stored().get("meter") or ""
@@ -255,7 +266,11 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         for name in ("watts", "va"):
             text = self.data.get(self.add_prefix(name)) or ""
             pair = volts_amps(plain_quantity(text, "W")) if name in self.fields else None
-            if pair is None or pair[0] <= MOST_DC_V:
+            if pair is None:
+                continue
+            if pair[0] <= MOST_DC_V:
+                if self.load is not None and self.load.dc and own.get("volts") is None:
+                    own["volts"] = pair[0]
                 continue
             if own.get("volts") is not None or own.get("amps") is not None:
                 raise DocumentError(name, "holds volts and amps, and so do their own fields")
@@ -287,6 +302,8 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
                 meter = self.load and self.load.job.meters().get(reading.context.meter_name)
                 if meter and (words := beyond(reading, meter)):
                     raise DocumentError("instrument", words)
+                if self.load and self.load.dc and needs_volts(reading) and not self._volts_beside():
+                    raise DocumentError("volts", "are needed too: on DC amps alone are no watts")
             except DocumentError as error:
                 self.add_core_error(error, {key: name for name, key in self.renamed.items()})
         return cleaned

@@ -97,7 +97,7 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         return Running(
             state.watts.value,
             va,
-            load.volts(),
+            load.volts() or load.mains_v,
             f"{state.name}: {said(state.power_factor.how[-1])}",
             state.power_factor,
         )
@@ -105,7 +105,9 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         return None
     va = profile.running_w.value / profile.power_factor.value
     source = said(profile.power_factor.how[-1])
-    return Running(profile.running_w.value, va, load.volts(), source, profile.power_factor)
+    return Running(
+        profile.running_w.value, va, load.volts() or load.mains_v, source, profile.power_factor
+    )
 
 
 def page_of(
@@ -258,7 +260,7 @@ def _hours_gained(load: Load, current: Answer, **draw: Any) -> str:
 
 
 def _trial(load: Load, tried: Tried, current: Answer) -> Trial:
-    volts = load.volts()
+    volts = load.volts() or load.mains_v
     before = (tried.watts_without, tried.va_without)
     after = (tried.watts_with, tried.va_with)
     check = sanity(before, after, tried.fitted_uf, volts, load.job.mains_hz)

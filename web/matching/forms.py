@@ -236,7 +236,7 @@ class CorrectionForm(RecordForm):
                 (cleaned["watts_without"], cleaned["va_without"]),
                 (cleaned["watts_with"], cleaned["va_with"]),
                 cleaned["fitted_uf"],
-                load.volts(),
+                load.volts() or load.mains_v,
                 load.job.mains_hz,
             )
         except DocumentError as error:

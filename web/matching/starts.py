@@ -240,9 +240,8 @@ def _row(
             _square(used.load, column, cell, planned)
             for column, cell in zip(columns, cells, strict=True)
         ]
-        volts = used.load.volts()
-        running_a = contender.running_w.value / used.profile.power_factor.value / volts
-        cord = used.load.cord(running_a, contender.start_va.value / volts)
+        running_va = contender.running_w.value / used.profile.power_factor.value
+        cord = used.load.cord(running_va, contender.start_va.value)
     grade = used.profile.start_va.grade if used.profile else "?"
     return StartRow(used.load, chosen, contender, grade, cord, squares)
 

@@ -135,14 +135,13 @@ def cord(request: HtmxRequest, job: Job, load: int) -> HttpResponse:
     if contender is not None:
         profile, volts = stored.profile(), stored.volts()
         assert profile is not None
-        running_a = contender.running_w.value / profile.power_factor.value / volts
-        start_a = contender.start_va.value / volts
-        context |= {
-            "running_a": running_a,
-            "start_a": start_a,
-            "volts": volts,
-            "check": stored.cord(running_a, start_a),
-        }
+        running_va = contender.running_w.value / profile.power_factor.value
+        context |= {"volts": volts, "check": stored.cord(running_va, contender.start_va.value)}
+        if volts is not None:
+            context |= {
+                "running_a": running_va / volts,
+                "start_a": contender.start_va.value / volts,
+            }
     return render(request, "matching/cord.html", context, status=422 if form.is_bound else 200)
 
 

@@ -309,11 +309,12 @@ def _load_document(
         "priority": load.priority,
         "cares": load.safety_class,
         "count": entry.count,
-        "volts": load.volts(),
         "can": used.can,
         "settings": _settings(used),
         "alone": entry.alone,
     }
+    if (volts := load.volts()) is not None:
+        document["volts"] = volts
     document |= _adapter(used, routes)
     # A test of another setting says nothing of this one.
     if tried is not None and tried.setting in ("", used.setting):

@@ -206,7 +206,8 @@ _RULES: dict[str, dict[str, Rule]] = {
     },
     "supply.inverter": {
         "volts": _unless(
-            lambda s: any(load.draw.volts is not None for load in s.on_ac), "load-volts-unknown"
+            lambda s: any((load.draw.volts or 0.0) > MOST_DC_V for load in s.on_ac),
+            "load-volts-unknown",
         ),
         "continuous_va": _unless(
             lambda s: (
@@ -266,6 +267,16 @@ _RULES: dict[str, dict[str, Rule]] = {
 }
 
 
+def _volts_unused(situation: Situation) -> str:
+    """Why a load's volts do not count; empty if they do."""
+    load, inverter = situation.part, situation.inverter
+    if load.route != AC:
+        return ""
+    if inverter is None or inverter.volts is None:
+        return "inverter-volts-unknown"
+    return "volts-behind-adapter" if (load.draw.volts or 0.0) <= MOST_DC_V else ""
+
+
 _LOAD_RULES: dict[str, Rule] = {
     "priority": _unless(lambda s: _rests(s) and not s.part.protected, "inverter-never-rests"),
     "cares": _unless(
@@ -318,13 +329,7 @@ _LOAD_RULES: dict[str, Rule] = {
         ),
         "start-run-carried",
     ),
-    "volts": _unless(
-        lambda s: (
-            (s.part.route == AC and s.inverter is not None and s.inverter.volts is not None)
-            or s.part.route != AC
-        ),
-        "inverter-volts-unknown",
-    ),
+    "volts": _volts_unused,
     "adapter": _unless(lambda s: s.part.route != AC, "adapter-in-reading"),
     "adapter_spread": _unless(
         lambda s: s.part.draw.adapter < 1 and s.part.route != AC,

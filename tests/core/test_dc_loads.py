@@ -1,0 +1,79 @@
+"""Loads on DC, and low volts behind adapters: mains volts are not theirs."""
+
+import unittest
+
+from needle.plan.documents.parse import parse_plan
+from needle.plan.energy.simulate import simulate
+from needle.profile.document import parse_load
+from needle.profile.profile import derive
+from needle.profile.record import NoEvidence
+from needle.quantity import parse, volts_amps
+
+
+def profile(*readings, kind="electronics", **more):
+    return derive(parse_load({"kind": kind, "readings": list(readings), **more}))
+
+
+class DcAmpsTest(unittest.TestCase):
+    def test_amps_alone_are_no_watts(self):
+        for reading in (
+            {"type": "label", "amps": 1},
+            {"type": "spot", "amps": 1},
+            {"type": "label", "breaker_a": 10},
+        ):
+            with self.subTest(reading), self.assertRaisesRegex(NoEvidence, "give the volts"):
+                profile(reading, dc=True)
+
+    def test_the_rest_counts_and_it_is_said(self):
+        known = profile({"type": "label", "watts": 20}, {"type": "start", "amps": 5}, dc=True)
+        self.assertEqual(known.start_va.grade, "D")
+        self.assertIn("dc-volts-missing", [notice.code for notice in known.notices])
+
+    def test_volts_that_were_read_beside_others_count(self):
+        spots = {"type": "spot", "amps": 2}, {"type": "spot", "amps": 2.0, "volts": 12.5}
+        known = profile(*spots, dc=True)
+        self.assertAlmostEqual(known.running_w.value, 25.0, delta=0.1)
+        self.assertIn("dc-volts-taken", [notice.code for notice in known.notices])
+
+    def test_the_volts_of_its_document_count(self):
+        self.assertAlmostEqual(
+            profile({"type": "spot", "amps": 2}, dc=True, volts=24).running_w.value, 48.0
+        )
+
+    def test_low_volts_on_the_label_of_a_load_on_ac_say_nothing_of_amps_at_the_outlet(self):
+        label = {"type": "label", "volts": 19, "amps": 3.4}
+        known = profile(label, {"type": "spot", "amps": 0.4})
+        self.assertGreater(known.running_w.value, 40)
+
+
+class AdapterTest(unittest.TestCase):
+    def test_a_load_with_an_adapter_runs_on_an_inverter(self):
+        load = {"name": "Laptop", "running_w": 40, "volts": 19}
+        supply = {
+            "battery": {"chemistry": "lfp", "nominal_wh": 1000},
+            "inverter": {"continuous_w": 500, "volts": 230},
+        }
+        for volts, expected in ((19, set()), (120, {"volts"})):
+            plan = {"hours": 4, "supply": supply, "loads": [load | {"volts": volts}]}
+            trips = simulate(parse_plan(plan), 50).trips
+            self.assertEqual({trip.why for trip in trips}, expected)
+
+
+class LabelTest(unittest.TestCase):
+    def test_volts_and_amps_as_labels_print_them(self):
+        for text, volts, amps in (
+            ("24V 4.2A", 24, 4.2),
+            ("19V⎓3.42A", 19, 3.42),
+            ("230 V~ / 6 A", 230, 6),
+            ("12 V DC, 5 A", 12, 5),
+            ("1,5A 230V", 230, 1.5),
+        ):
+            self.assertEqual(volts_amps(text), (volts, amps))
+            self.assertAlmostEqual(parse(text, "W").value, volts * amps)
+        for text in ("12V-24V", "3 A", "5 A 2 A", "24 V"):
+            self.assertIsNone(volts_amps(text))
+
+    def test_an_led_light_draws_what_stands_on_it(self):
+        known = profile({"type": "label", "watts": 30}, kind="led")
+        self.assertLess(known.running_w.low, 27)
+        self.assertTrue(30 < known.running_w.high < 40)

@@ -1,0 +1,53 @@
+"""Loads on DC: amps need the volts beside them, and a cord is judged at those."""
+
+from tests.web.base import SiteTest, make_load, make_supply
+from web.loads.models import Load
+
+NEW = {"appliance": "router", "name": "Box", "priority": "should", "dc": "on"}
+
+
+class DcLoadTest(SiteTest):
+    def add(self, **more):
+        return self.client.post(self.url("loads:add"), {**NEW, **more})
+
+    def read(self, load, kind="spot", **data):
+        return self.client.post(self.url("loads:add-reading", load.pk, kind), data)
+
+    def test_a_label_of_amps_alone_is_refused_and_kept(self):
+        answer = self.add(label_amps="1 A")
+        self.assertContains(answer, "the volts are needed too", status_code=422)
+        self.assertContains(answer, 'value="1 A"', status_code=422)
+        self.assertFalse(Load.objects.exists())
+
+    def test_a_label_of_volts_and_amps_keeps_both(self):
+        self.add(label_watts="24V 4.2A")
+        load = Load.objects.get()
+        self.assertEqual(load.readings.get().data, {"watts": 100.8, "volts": 24.0})
+        self.assertEqual(load.volts(), 24.0)
+
+    def test_a_reading_of_amps_alone_needs_volts_once(self):
+        load = make_load(self.job, watts=None, kind="electronics", dc=True)
+        alone = {"state": "running", "amps": "2 A", "instrument": "shunt"}
+        self.assertContains(self.read(load, **alone), "amps alone are no watts", status_code=422)
+        self.assertEqual(self.read(load, **alone, volts="12.6 V").status_code, 302)
+        self.assertEqual(self.read(load, **alone).status_code, 302)
+        self.assertAlmostEqual(Load.objects.get().profile().running_w.value, 25.2, delta=0.1)
+
+    def test_a_cord_is_judged_at_the_loads_own_volts(self):
+        load = make_load(self.job, watts=60.0, kind="electronics", dc=True)
+        load.cord_m, load.cord_size, load.cord_material = 10.0, "1.5 mm²", "copper"
+        load.save()
+        url = self.url("matching:cord", load.pk)
+        self.assertContains(self.client.get(url), "read its volts")
+        load.readings.create(type="spot", data={"watts": 60.0, "volts": 12.0})
+        page = self.client.get(url)
+        self.assertAlmostEqual(page.context["running_a"], 5.0, delta=0.2)
+        self.assertFalse(page.context["check"].fine)
+
+    def test_low_volts_of_a_load_on_ac_are_behind_its_adapter(self):
+        load = make_load(self.job, "Laptop", kind="electronics", watts=None)
+        load.readings.create(type="label", data={"volts": 19.0, "amps": 3.42})
+        make_supply(self.job, ac_volts=230.0)
+        self.assertEqual(Load.objects.get().volts(), self.job.mains_v)
+        answer = self.client.get(self.url("plans:current"), follow=True)
+        self.assertNotContains(answer, "needs 19")
