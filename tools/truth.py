@@ -137,7 +137,8 @@ def appliance(rng: np.random.Generator, name: str, sort: str, day_sd: float) -> 
     hour = (np.arange(points) * STEP_S % DAY_S) / 3600
     on = (hour >= first) & (hour < first + 4)
     windows = [[f"{first:02d}:00", f"{first + 4:02d}:00"]]
-    label = mean * _of(rng, *PLATE)
+    # What stands on an LED light is what it draws, or somewhat more.
+    label = mean * rng.uniform(0.92, 1.35)
     watts = np.where(on, mean, 0.0)
     return Appliance(name, "led", watts, mean, 0.0, 0.8, label, on, windows=windows)
 
