@@ -32,7 +32,7 @@ from needle.message import Message, message
 from needle.profile.course import in_force
 from needle.profile.document import parse_load
 from needle.profile.energy import without_read_on
-from needle.profile.profile import Profile, derive
+from needle.profile.profile import Profile, derive, needs_volts
 from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.start import is_slow
 from needle.profile.states import in_setting
@@ -162,8 +162,12 @@ def used_as(record: LoadRecord, number: int, before: Profile) -> list[Message]:
 
 
 def _of_readings(record: LoadRecord, before: Profile) -> Iterator[LedgerEntry]:
+    no_volts = any(notice.code == "dc-volts-missing" for notice in before.notices)
     for number, reading in enumerate(record.readings):
         where = f"readings[{number}]"
+        if no_volts and needs_volts(reading):
+            yield LedgerEntry(where, False, message("amps-without-volts"))
+            continue
         if number >= MOST_TRIED:
             yield LedgerEntry(where, True, message("one-of-many"))
             continue

@@ -5,9 +5,12 @@ import unittest
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.profile.document import parse_load
+from needle.profile.ledger import ledger_of
 from needle.profile.profile import derive
 from needle.profile.record import NoEvidence
 from needle.quantity import parse, volts_amps
+
+LABEL, START = {"type": "label", "watts": 20}, {"type": "start", "amps": 5}
 
 
 def profile(*readings, kind="electronics", **more):
@@ -25,9 +28,12 @@ class DcAmpsTest(unittest.TestCase):
                 profile(reading, dc=True)
 
     def test_the_rest_counts_and_it_is_said(self):
-        known = profile({"type": "label", "watts": 20}, {"type": "start", "amps": 5}, dc=True)
+        known = profile(LABEL, START, dc=True)
         self.assertEqual(known.start_va.grade, "D")
         self.assertIn("dc-volts-missing", [notice.code for notice in known.notices])
+        document = {"kind": "electronics", "dc": True, "readings": [LABEL, START]}
+        unused = [entry.where for entry in ledger_of(document) if not entry.used]
+        self.assertEqual(unused, ["readings[1]"])
 
     def test_volts_that_were_read_beside_others_count(self):
         spots = {"type": "spot", "amps": 2}, {"type": "spot", "amps": 2.0, "volts": 12.5}

@@ -33,6 +33,14 @@ class DcLoadTest(SiteTest):
         self.assertEqual(self.read(load, **alone).status_code, 302)
         self.assertAlmostEqual(Load.objects.get().profile().running_w.value, 25.2, delta=0.1)
 
+    def test_one_that_has_become_dc_says_what_its_amps_lack(self):
+        load = make_load(self.job, watts=None, kind="electronics")
+        load.readings.create(type="label", data={"amps": 1.0})
+        url = self.url("loads:load", load.pk)
+        self.assertNotContains(self.client.get(url), "give the volts")
+        Load.objects.update(dc=True)
+        self.assertContains(self.client.get(url), "give the volts beside them")
+
     def test_a_cord_is_judged_at_the_loads_own_volts(self):
         load = make_load(self.job, watts=60.0, kind="electronics", dc=True)
         load.cord_m, load.cord_size, load.cord_material = 10.0, "1.5 mm²", "copper"

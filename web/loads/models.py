@@ -276,6 +276,16 @@ class Load(Record):
             self._profiles[asked] = _profile(self.to_core(*asked))
         return self._profiles[asked]
 
+    def why_unknown(self) -> str:
+        """Why its readings give no profile, as a sentence; empty if they do, or without any."""
+        if self.profile() is not None or not self.known_readings():
+            return ""
+        try:
+            derive(self.to_core())
+        except NoEvidence as reason:
+            return f"{reason.message[:1].upper()}{reason.message[1:]}."
+        return ""
+
 
 def loads_of(job: Job) -> list[Load]:
     """The job's live loads with their readings, fetched once per request."""

@@ -45,6 +45,11 @@ class LoadPage:
         return [part.combined for part in parts.select_related("combined")]
 
     @property
+    def why_unknown(self) -> str:
+        """What its readings lack for a profile; empty if there are none, or nothing is missing."""
+        return self.load.why_unknown()
+
+    @property
     def rests(self) -> str:
         """Number of readings that the profile uses; empty without any."""
         if self.profile is None or not self.rows:
