@@ -238,8 +238,8 @@ def _sag(
     if ohm is None and cutoff is None:
         return None, None
     if volts is None:
-        key = "cutoff_v" if ohm is None else "internal_ohm"
-        raise DocumentError(reader.at("volts"), f"is needed beside {key}")
+        known = "cut-off volts" if ohm is None else "internal resistance"
+        raise DocumentError(reader.at("volts"), f"is needed beside its {known}")
     if cutoff is not None and cutoff >= volts * 1.1:
         raise DocumentError(
             reader.at("cutoff_v"), f"{cutoff:g} V is above the battery's {volts:g} V"

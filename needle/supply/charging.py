@@ -9,7 +9,7 @@ from typing import Any
 from needle.document import DocumentError, Reader
 from needle.fields import Fields, Number, Text
 from needle.supply.battery import Battery
-from needle.supply.outputs import limit_w
+from needle.supply.outputs import VOLTS_NEEDED, limit_w
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ def parse_inputs(items: list[Any], path: str) -> tuple[ChargeInput, ...]:
         reader = Reader(item, f"{path}[{index}]", INPUT_FIELDS)
         volts, amps = reader.number_or_none("volts"), reader.number_or_none("max_a")
         if amps is not None and volts is None:
-            raise DocumentError(reader.at("volts"), "is needed beside max_a")
+            raise DocumentError(reader.at("volts"), VOLTS_NEEDED)
         inputs.append(
             ChargeInput(
                 name=reader.text("name") or f"input {index + 1}",

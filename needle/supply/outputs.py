@@ -120,14 +120,20 @@ OUTPUT_FIELDS: Fields = {
 }
 
 
+#: Amps without volts limit no watts.
+VOLTS_NEEDED = "is needed beside the highest amps: together they are its watts"
+
+
 def limit_w(max_w: float | None, max_a: float | None, volts: float | None) -> float:
     """The lower of a limit in W and one in A at the given V; infinite if neither is stated."""
     by_amps = max_a * volts if max_a is not None and volts is not None else math.inf
     return min(math.inf if max_w is None else max_w, by_amps)
 
 
-def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
-    """Parse a supply document's outputs.
+def parse_outputs(
+    items: list[Any], path: str, battery_v: float | None = None
+) -> tuple[Output, ...]:
+    """Parse a supply document's outputs; bare terminals have the battery's volts.
 
     Raises
     ------
@@ -143,15 +149,17 @@ def parse_outputs(items: list[Any], path: str) -> tuple[Output, ...]:
             )
         if any(output.name == name for output in outputs):
             raise DocumentError(reader.at("name"), f"two outputs are called “{name}”")
-        outputs.append(_output(reader, name))
+        outputs.append(_output(reader, name, battery_v))
     return tuple(outputs)
 
 
-def _output(reader: Reader, name: str) -> Output:
+def _output(reader: Reader, name: str, battery_v: float | None) -> Output:
     volts, amps = reader.number_or_none("volts"), reader.number_or_none("max_a")
-    if amps is not None and volts is None:
-        raise DocumentError(reader.at("volts"), "is needed beside max_a")
     kind = OUTPUT_KINDS[reader.choice("kind")]
+    if volts is None and kind.key == "terminals":
+        volts = battery_v
+    if amps is not None and volts is None:
+        raise DocumentError(reader.at("volts"), VOLTS_NEEDED)
     idle, efficiency = reader.number_or_none("idle_w"), reader.number_or_none("efficiency")
     return Output(
         name=name,

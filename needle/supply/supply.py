@@ -173,12 +173,13 @@ def parse_supply(data: object, path: str = "supply") -> Supply:
     DocumentError
     """
     reader = Reader(data, path, SUPPLY_FIELDS)
+    battery = parse_battery(reader.document("battery"), reader.at("battery"))
     supply = Supply(
-        battery=parse_battery(reader.document("battery"), reader.at("battery")),
+        battery=battery,
         inverter=parse_inverter(reader.document("inverter"), reader.at("inverter"))
         if reader.has("inverter")
         else None,
-        outputs=parse_outputs(reader.documents("outputs"), reader.at("outputs")),
+        outputs=parse_outputs(reader.documents("outputs"), reader.at("outputs"), battery.volts),
         inputs=parse_inputs(reader.documents("inputs"), reader.at("inputs")),
         total_max_w=reader.number("total_max_w", math.inf),
         name=reader.text("name"),

@@ -2,6 +2,7 @@
 
 import unittest
 
+from needle.document import DocumentError
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
 from needle.profile.document import parse_load
@@ -9,6 +10,7 @@ from needle.profile.ledger import ledger_of
 from needle.profile.profile import derive
 from needle.profile.record import NoEvidence
 from needle.quantity import parse, volts_amps
+from needle.supply.supply import parse_supply
 
 LABEL, START = {"type": "label", "watts": 20}, {"type": "start", "amps": 5}
 
@@ -83,3 +85,15 @@ class LabelTest(unittest.TestCase):
         known = profile({"type": "label", "watts": 30}, kind="led")
         self.assertLess(known.running_w.low, 27)
         self.assertTrue(30 < known.running_w.high < 40)
+
+
+class TerminalsTest(unittest.TestCase):
+    def test_amps_of_bare_terminals_are_at_the_volts_of_the_battery(self):
+        output = {"name": "bus", "kind": "terminals", "max_a": 40}
+        battery = {"chemistry": "lead", "nominal_wh": 5400, "volts": 24}
+        (bus,) = parse_supply({"battery": battery, "outputs": [output]}).outputs
+        self.assertEqual(bus.max_w, 960.0)
+        for kind, known in (("converter", battery), ("terminals", {**battery, "volts": None})):
+            document = {"battery": known, "outputs": [{**output, "kind": kind}]}
+            with self.subTest(kind), self.assertRaisesRegex(DocumentError, "beside the highest"):
+                parse_supply(document)

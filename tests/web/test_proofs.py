@@ -192,7 +192,7 @@ class PartsTest(SiteTest):
         for side, data, said in [
             ("output", {"name": "ac"}, "is the inverter"),
             ("output", {"name": "dc12"}, "already has"),
-            ("output", {"name": "usb", "max_a": "3 A"}, "Is needed beside max_a"),
+            ("output", {"name": "usb", "max_a": "3 A"}, "Is needed beside the highest amps"),
             ("input", {"name": "sun", "max_w": "0 W"}, "too small"),
             ("input", {"name": "sun", "volts": "12 A"}, "volts"),
         ]:

@@ -186,7 +186,8 @@ def _usual_steps(load: Load, profile: Profile | None) -> list[dict[str, float]]:
 
 
 def _most_w(output: Output) -> float:
-    return limit_w(output.max_w, output.max_a, output.volts)
+    volts = output.supply.bank_v if output.kind == "terminals" else None
+    return limit_w(output.max_w, output.max_a, output.volts or volts)
 
 
 def _use(

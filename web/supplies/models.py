@@ -121,6 +121,11 @@ class Supply(Record):
         for name in ("outputs", "inputs", "tests"):
             setattr(self, f"live_{name}", other._live(name))
 
+    @property
+    def bank_v(self) -> float | None:
+        """Volts of all its batteries together."""
+        return self.volts * self.series if self.volts else None
+
     def known_outputs(self) -> list[Output]:
         return self._live("outputs")
 
@@ -182,7 +187,7 @@ class Supply(Record):
         return {
             "chemistry": self.chemistry,
             "nominal_wh": self.nominal_wh * self.series * self.parallel,
-            "volts": self.volts * self.series if self.volts else None,
+            "volts": self.bank_v,
             "floor": self.floor,
             "capacity_factor": self.capacity_factor,
             "capacity_spread": self.capacity_spread,
@@ -262,7 +267,7 @@ class Output(Record):
 
     def clean(self) -> None:
         with refused_by_core():
-            parse_outputs([self.to_document()], "outputs")
+            parse_outputs([self.to_document()], "outputs", self.supply.bank_v)
 
     def to_document(self) -> dict[str, Any]:
         keys = ("name", "volts", "max_a", "max_w", "idle_w", "efficiency")
