@@ -10,6 +10,7 @@ from needle.document import DocumentError, Reader
 from needle.estimate import STATED_SHARE_SPREAD, STATED_SPREAD, Estimate, from_limits
 from needle.fields import Choice, Fields, Flag, Number, Text
 from needle.message import message
+from needle.quantity import MOST_DC_V
 
 #: How a figure is known that somebody states.
 _GIVEN = (message("as-given"),)
@@ -118,6 +119,21 @@ OUTPUT_FIELDS: Fields = {
     "kind": Choice("kind of output", choices=OUTPUT_KINDS, default="dc"),
     "id": Text("what its draws hang on", most=40, otherwise="its name"),
 }
+
+
+#: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
+SAME_DC_VOLTS = 0.25
+
+
+def fits_dc(load_v: float | None, output: str, given_v: float | None) -> bool:
+    """Whether a load takes the volts of an output of a kind; also if either is unknown.
+
+    The rated volts of a load with an AC adapter say nothing on DC; a USB output gives what it is
+    asked for.
+    """
+    if load_v is None or load_v > MOST_DC_V or given_v is None or output == "usb":
+        return True
+    return abs(load_v / given_v - 1) <= SAME_DC_VOLTS
 
 
 #: Amps without volts limit no watts.

@@ -1,7 +1,10 @@
 """Loads on DC: amps need the volts beside them, and a cord is judged at those."""
 
 from tests.web.base import SiteTest, make_load, make_supply
+from web.jobs.models import Job
 from web.loads.models import Load
+from web.plans.draft import draft_of
+from web.plans.outcomes import current_plan
 
 NEW = {"appliance": "router", "name": "Box", "priority": "should", "dc": "on"}
 
@@ -51,6 +54,23 @@ class DcLoadTest(SiteTest):
         page = self.client.get(url)
         self.assertAlmostEqual(page.context["running_a"], 5.0, delta=0.2)
         self.assertFalse(page.context["check"].fine)
+
+    def test_it_is_put_on_an_output_of_its_volts(self):
+        load = make_load(self.job, "Pump", kind="pump", watts=None, dc=True)
+        load.readings.create(type="label", data={"watts": 100.8, "volts": 24.0})
+        supply = make_supply(self.job, volts=12.0, series=2, continuous_w=1500.0)
+        supply.outputs.create(name="converter", kind="converter", volts=12.0)
+
+        def counted():
+            (used,) = draft_of(current_plan(Job.objects.get())).used
+            return used.route, used.assumed
+
+        self.assertEqual(counted()[0], "ac")
+        self.assertIn("has its volts and watts: counted on AC", counted()[1])
+        supply.outputs.create(name="bus", kind="terminals", max_a=1.0)
+        self.assertEqual(counted()[0], "ac")
+        supply.outputs.update(max_a=40.0)
+        self.assertEqual(counted(), ("bus", ""))
 
     def test_low_volts_of_a_load_on_ac_are_behind_its_adapter(self):
         load = make_load(self.job, "Laptop", kind="electronics", watts=None)

@@ -16,7 +16,7 @@ from needle.profile.cost import named_settings
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
-from needle.supply.outputs import limit_w
+from needle.supply.outputs import fits_dc, limit_w
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.combined import combined_runs
@@ -142,14 +142,15 @@ def _routes_of(supply: Supply | None, load: Load) -> list[str]:
 def _able_outputs(
     supply: Supply | None, load: Load, profile: Profile | None, routed: dict[str, set[str]]
 ) -> list[str]:
-    """Outputs that can feed a load: by its kind of current or a test, and by their limit."""
-    watts = profile.running_w.value if profile else 0.0
+    """Outputs that can feed a load: by its kind of current or a test, their limit, their volts."""
+    watts, load_v = profile.running_w.value if profile else 0.0, load.volts()
     outputs = supply.known_outputs() if supply else []
     return [
         output.name
         for output in outputs
         if (load.dc or load.can_dc or load.name in routed.get(output.name, ()))
         and _most_w(output) >= watts
+        and fits_dc(load_v, output.kind, _given_v(output))
     ]
 
 
@@ -161,6 +162,8 @@ def _route_of(
     assumptions = []
     if load.dc and routes == [AC]:
         assumptions.append(f"{supply} has no DC output for it: counted on AC")
+    elif load.dc and route == AC and not wanted and AC in routes:
+        assumptions.append(f"no output of {supply} has its volts and watts: counted on AC")
     if routes and route not in routes:
         assumptions.append(f"{supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
@@ -186,8 +189,12 @@ def _usual_steps(load: Load, profile: Profile | None) -> list[dict[str, float]]:
 
 
 def _most_w(output: Output) -> float:
-    volts = output.supply.bank_v if output.kind == "terminals" else None
-    return limit_w(output.max_w, output.max_a, output.volts or volts)
+    return limit_w(output.max_w, output.max_a, _given_v(output))
+
+
+def _given_v(output: Output) -> float | None:
+    given: float | None = output.volts
+    return output.supply.bank_v if given is None and output.kind == "terminals" else given
 
 
 def _use(

@@ -20,7 +20,7 @@ from needle.plan.limits.stack import Block, Traits
 from needle.plan.limits.sums import Drops, Limit, Sums, limits_of
 from needle.plan.load import AC, PlanLoad
 from needle.plan.plan import Plan
-from needle.quantity import MOST_DC_V
+from needle.supply.outputs import fits_dc
 
 #: Least chance of a trip that is shown.
 RARE = 0.02
@@ -55,16 +55,8 @@ class Trip:
     unit: str = "W"
 
 
-#: DC loads take what lies so close to their volts: a 12 V light runs from 11 to 14 V.
-SAME_DC_VOLTS = 0.25
-
-
 def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
-    """Voltage that a load is supplied with but does not accept; None if it fits or is unknown.
-
-    The rated voltage of a load with an AC adapter does not apply on a DC output; a USB output
-    provides the voltage that is requested.
-    """
+    """Voltage that a load is supplied with but does not accept; None if it fits or is unknown."""
     if load.route == AC:
         inverter = plan.supply.inverter
         fits = inverter is None or fits_volts(load.draw.volts, inverter)
@@ -72,14 +64,7 @@ def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
     outputs = {output.name: output for output in plan.supply.outputs}
     output = outputs[load.route]
     given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
-    if (
-        load.draw.volts is None
-        or load.draw.volts > MOST_DC_V
-        or given_v is None
-        or output.kind == "usb"
-    ):
-        return None
-    return None if abs(load.draw.volts / given_v - 1) <= SAME_DC_VOLTS else given_v
+    return None if fits_dc(load.draw.volts, output.kind, given_v) else given_v
 
 
 class TripSimulator:
