@@ -14,6 +14,8 @@ from needle.document import DocumentError
 from needle.trial.trial import MOST_H
 
 MOST_ROWS = 5000
+#: What a row says, by key and unit.
+Named = dict[tuple[str, str], str]
 #: Columns where the first row does not name them.
 USUAL = ("time", "percent", "wh", "watts", "note")
 #: What columns are called, and the key and unit that a check-in has for them.
@@ -53,6 +55,27 @@ _NAMES = {
 _BARS = re.compile(r"^(\d{1,3})\s*(?:/|of|out of)\s*(\d{1,3})(?:\s*bars?)?$", re.I)
 MOST_BARS = 100
 _EMPTY = ("", "-", "–", "—", "--", "nan")
+#: A row as people write it: a time, figures with their units, and a note.
+_TIME_FIRST = re.compile(
+    r"^(?P<time>(?:[a-zäöü]{2,9}\.?,?\s+)?(?:\d{1,2}\s*d(?:ays?)?\s*)?"
+    r"(?:\d{4}-\d\d-\d\d[t ])?(?:\d{1,3}:\d\d(?::\d\d)?(?:\s*h)?"
+    r"|\d+(?:[.,]\d+)?\s*h(?:ours?|rs?|[0-5]?\d|\s*[0-5]?\d\s*min)?|\d+\s*min))\s+(?=\S)",
+    re.I,
+)
+_FIGURE = re.compile(
+    r"^(?:(?P<bars>\d{1,3}\s*(?:/|of|out of)\s*\d{1,3}(?:\s*bars?)?)"
+    r"|(?P<figure>-?\d+(?:[.,]\d+)?\s*(?P<unit>%|[km]?wh|m?ah|k?w|v|a|°c)))(?=[\s,.]|$)[,.]?\s*",
+    re.I,
+)
+_OF_UNIT = {
+    "%": ("percent", ""),
+    "wh": ("wh", "Wh"),
+    "ah": ("ah", "Ah"),
+    "w": ("watts", "W"),
+    "v": ("volts", "V"),
+    "a": ("amps", "A"),
+    "°c": ("room_c", "°C"),
+}
 _DAY_AND_TIME = re.compile(r"^(?:([a-zäöü]{2,9})\.?,?\s+)?(\d{1,2}):([0-5]\d)(?::[0-5]\d)?$", re.I)
 _DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
 
@@ -64,7 +87,8 @@ def check_ins_of_log(text: str, start: datetime | None = None) -> list[dict[str,
     ----------
     text : str
         Rows of cells separated by tab, semicolon or comma. The first row may name the columns;
-        else they are time, charge, Wh, W, note.
+        else they are time, charge, Wh, W, note. Or rows as people write them, each figure with its
+        unit: ``6h 88 % 22 Ah, cloudy``.
     start : datetime or None
         Start of the run, if times are clock times: ``14:20`` (after midnight on the next day),
         ``Tue 14:20``, or ISO 8601. None if times count from the start: ``1:30``, ``2 d
@@ -80,11 +104,9 @@ def check_ins_of_log(text: str, start: datetime | None = None) -> list[dict[str,
     DocumentError
         The message names the row, its text, and what would be accepted.
     """
-    keys, rows = _columns(_rows(text))
     check_ins: list[dict[str, Any]] = []
     last: datetime | None = start
-    for number, cells in rows:
-        named = dict(zip(keys, cells, strict=False))
+    for number, named in _with_units(text) or _by_columns(text):
         written = named.pop(("time", ""), "")
         if start is None:
             hours = _elapsed(written, number)
@@ -96,6 +118,33 @@ def check_ins_of_log(text: str, start: datetime | None = None) -> list[dict[str,
             raise DocumentError("log", f"row {number}: “{written[:30]}” is not within the run")
         check_ins.append({"h": round(hours, 5), **_figures(named, number)})
     return check_ins
+
+
+def _with_units(text: str) -> list[tuple[int, Named]]:
+    """Rows in which each figure has its unit; empty if the first is none."""
+    rows: list[tuple[int, Named]] = []
+    lines = [line.strip() for line in text.strip().splitlines() if line.strip()]
+    for number, line in enumerate(lines[:MOST_ROWS], 1):
+        begins = _TIME_FIRST.match(line)
+        rest = line[begins.end() :] if begins else line
+        named: Named = {("time", ""): begins["time"] if begins else line}
+        while found := _FIGURE.match(rest):
+            key = _OF_UNIT[(found["unit"] or "%").casefold().removeprefix("k").removeprefix("m")]
+            if key in named:
+                raise DocumentError("log", f"row {number}: gives {key[0]} twice")
+            named[key] = found["bars"] or found["figure"]
+            rest = rest[found.end() :]
+        if number == 1 and (len(named) == 1 or ";" in line or "\t" in line):
+            return []
+        named[("note", "")] = rest
+        rows.append((number, named))
+    return rows if len(lines) <= MOST_ROWS else []
+
+
+def _by_columns(text: str) -> list[tuple[int, Named]]:
+    """Rows of a table, by the keys and units of their columns."""
+    keys, rows = _columns(_rows(text))
+    return [(number, dict(zip(keys, cells, strict=False))) for number, cells in rows]
 
 
 def _rows(text: str) -> list[tuple[int, list[str]]]:

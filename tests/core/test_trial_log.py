@@ -21,6 +21,29 @@ class LogTest(unittest.TestCase):
             ],
         )
 
+    def test_as_people_write_it_each_figure_with_its_unit(self):
+        log = (
+            "0:30 97 %\n3h 25.1 V -2 °C\n\n6h 88 % 22 Ah\n12 h 10 min 74 %, 51 Ah, cloudy\n"
+            "18h30 60% 1,2 kWh\n1 d 2:10 3 of 5 bars fan off\n30h nobody looked"
+        )
+        self.assertEqual(
+            check_ins_of_log(log),
+            [
+                {"h": 0.5, "percent": 97.0},
+                {"h": 3.0, "volts": 25.1, "room_c": -2.0},
+                {"h": 6.0, "percent": 88.0, "ah": 22.0},
+                {"h": 12.16667, "percent": 74.0, "ah": 51.0, "note": "cloudy"},
+                {"h": 18.5, "percent": 60.0, "wh": 1200.0},
+                {"h": 26.16667, "bars": 3, "of": 5, "note": "fan off"},
+                {"h": 30.0, "note": "nobody looked"},
+            ],
+        )
+        by_clock = check_ins_of_log("Tue 20:00 90 % 12.8 V\n02:00 3/4 bars", START)
+        self.assertEqual([round(look["h"], 1) for look in by_clock], [2.0, 8.0])
+        # A table whose first cell has a unit stays one.
+        (look,) = check_ins_of_log("0:00, 100 %, 0, 84")
+        self.assertEqual(look, {"h": 0.0, "percent": 100.0, "wh": 0.0, "watts": 84.0})
+
     def test_named_columns_by_the_clock_past_midnight(self):
         log = "Time;V;Wh (counted);Notes\n18:00;13.3;0;\n23:30;13.1;300;lamp\nThu 06:00;12.4;900;"
         seen = check_ins_of_log(log, START)
@@ -52,6 +75,8 @@ class LogTest(unittest.TestCase):
             ("wh,w\n1,2", None, "no column “time”"),
             ("time,charge\n", None, "no row beneath"),
             ("1:00,90\nsoon,80", None, "row 2: “soon” is no time since the start"),
+            ("1:00 90 %\nlater 80 %", None, "row 2: “later 80 %” is no time since the start"),
+            ("1:00 90 % 80 %", None, "row 1: gives percent twice"),
             ("1:00;130", None, "row 1: “130” is no charge: a percentage"),
             ("1:00;90;5 W", None, "row 1"),
             ("25:10;90", START, "no time of day"),

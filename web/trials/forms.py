@@ -151,7 +151,8 @@ class PastRunForm(TrialForm):
         max_length=MOST_LOG,
         widget=forms.Textarea(attrs={"rows": 10, "class": "mono"}),
         help_text="One row per check-in: time, charge (80 % or 3 of 4 bars), Wh, W, note, with "
-        "tabs, semicolons or commas between; the first row may name the columns.",
+        "tabs, semicolons or commas between; the first row may name the columns. Or each figure "
+        "with its unit: 6h 88 % 22 Ah.",
     )
     file = forms.FileField(label="Or a CSV file", required=False)
 
