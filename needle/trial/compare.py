@@ -31,6 +31,9 @@ class TrialSide:
         Temperature difference between the room and its inside, K.
     uses : int or None
         How often the load that ran alone in it was used, where it is used at times.
+    cut_short : bool
+        Whether it was ended before the battery was at its floor, so that it does not say how long
+        that lasts.
     """
 
     name: str
@@ -39,6 +42,7 @@ class TrialSide:
     litres: float | None = None
     lift_c: float | None = None
     uses: int | None = None
+    cut_short: bool = False
 
     @property
     def uses_per_h(self) -> float | None:
@@ -73,7 +77,11 @@ def rows_of(sides: Sequence[TrialSide]) -> list[TrialRow]:
     lifts = _over(days, [side.lift_c for side in sides])
     uses = _over(drawn, [side.uses_per_h for side in sides])
     rows = [
-        _row("lasts", "h", [_estimate(side, "stop_h") for side in sides]),
+        _row(
+            "lasts",
+            "h",
+            [None if side.cut_short else _estimate(side, "stop_h") for side in sides],
+        ),
         _row("mean at the battery", "W", drawn, sides),
         _row("a day", "Wh", days, sides),
         _row("a day and litre", "Wh", litres, sides),

@@ -8,6 +8,7 @@ from django.utils import timezone
 
 from tests.web.base import SiteTest, make_supply
 from web.trials.actions import start_trial
+from web.trials.compare import compare
 from web.trials.models import CheckIn, Trial
 from web.trials.page import view_of
 
@@ -44,6 +45,26 @@ class WordsTest(SiteTest):
         words = self.view().words
         self.assertIn("longer than predicted at the start", words)
         self.assertIn("less", words)
+
+    def test_one_that_was_ended_by_hand_did_not_last_shorter(self):
+        self.seen((6, 90), (12, 80))
+        for why, said in (("by hand", False), ("trip", False), ("floor", True)):
+            Trial.objects.update(
+                ended_at=self.trial.started_at + timedelta(hours=12.5), ended_why=why
+            )
+            words = self.view().words
+            with self.subTest(why):
+                self.assertEqual("than predicted at the start" in words, said, words)
+                self.assertRegex(words, "(?i)it draws .* than was assumed")
+
+    def test_how_long_one_lasts_is_not_compared_if_it_was_ended_by_hand(self):
+        self.seen((6, 90), (12, 80))
+        ended = {"ended_at": self.trial.started_at + timedelta(hours=12.5)}
+        for why, known in (("by hand", False), ("floor", True)):
+            Trial.objects.update(**ended, ended_why=why)
+            rows = compare([Trial.objects.with_check_ins().get()]).rows
+            with self.subTest(why):
+                self.assertEqual("lasts" in [row.name for row in rows], known)
 
     def test_without_expectation_nothing_is_held_against_it(self):
         self.trial.expected = {}

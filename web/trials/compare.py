@@ -48,6 +48,7 @@ def _side(view: TrialView) -> TrialSide:
         litres=load.litres if load is not None else None,
         lift_c=_lift_c(trial, load.set_c if load is not None else None),
         uses=uses,
+        cut_short=trial.cut_short,
     )
 
 

@@ -174,6 +174,11 @@ class Trial(Record):
         """Whether it is an outage on a simulated household, on a fast clock."""
         return self.is_watch and self.simulated_seed is not None
 
+    @property
+    def cut_short(self) -> bool:
+        """Whether it was ended before its battery was at the floor or cut off."""
+        return self.ended_at is not None and self.ended_why not in ("floor", "cutoff")
+
     def now(self, moment: datetime | None = None) -> datetime:
         """Now, or a moment, by its own clock.
 
@@ -241,7 +246,7 @@ class Trial(Record):
         """
         plan, said = self.expected.get("plan"), self.expected.get("runtime_h")
         changed = any({"leg", "on"} & check_in.data.keys() for check_in in self.known_check_ins())
-        if self.ended_at is None or self.ended_why not in ("floor", "cutoff") or changed:
+        if self.ended_at is None or self.cut_short or changed:
             return None
         if not plan or not isinstance(said, list) or len(said) != 3 or not self.counts:
             return None

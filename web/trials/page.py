@@ -120,7 +120,7 @@ def view_of(trial: Trial, wait_s: float = PAGE_WAIT_S, whole: bool = True) -> Tr
         trial=trial,
         core=core,
         prediction=prediction,
-        words=_because(prediction, tale.planned),
+        words=_because(prediction, tale.planned, trial.cut_short),
         headline=headline,
         range=range_words,
         drawing=_drawing(trial, core, prediction, tale.planned) if whole else None,
@@ -230,8 +230,8 @@ def _headline(trial: Trial, prediction: Forecast) -> tuple[str, str]:
     )
 
 
-def _because(prediction: Forecast, planned: Forecast | None) -> str:
-    """How the forecast differs from the one at the start, and why."""
+def _because(prediction: Forecast, planned: Forecast | None, cut_short: bool) -> str:
+    """How the forecast differs from the one at the start, and why; of one cut short only why."""
     if planned is None or not prediction.now_h or planned.stop_h[1] >= planned.most_h - 1e-6:
         return ""
     off = prediction.stop_h[1] - planned.stop_h[1]
@@ -242,6 +242,9 @@ def _because(prediction: Forecast, planned: Forecast | None) -> str:
         why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
     if abs(held) > 0.01:
         why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
+    if cut_short:
+        words = " and ".join(why)
+        return f"{words[:1].upper()}{words[1:]} than was assumed." if why else ""
     reason = f": {' and '.join(why)} than was assumed" if why else ""
     if abs(off) < 0.02 * planned.stop_h[1]:
         return f"As predicted at the start, {hours_text(planned.stop_h[1])}{reason}."
