@@ -72,6 +72,29 @@ class DcLoadTest(SiteTest):
         supply.outputs.update(max_a=40.0)
         self.assertEqual(counted()[0], "bus")
 
+    def test_on_an_output_it_loads_no_inverter(self):
+        make_load(self.job, "Kettle", 1000.0, kind="resistive-heat")
+        pump = make_load(self.job, "Pump", 100.0, kind="pump", dc=True)
+        supply = make_supply(self.job, volts=24.0, continuous_w=1500.0)
+        supply.outputs.create(name="bus", kind="terminals")
+        page = self.client.get(self.url("matching:starts"))
+        self.assertContains(page, "on bus in the plan")
+        chosen = {row.load.name: row.chosen for row in page.context["matrix"].rows}
+        self.assertEqual(chosen, {"Kettle": True, "Pump": False})
+        both = self.client.get(self.url("matching:starts"), {"chosen": 1, "load": pump.pk})
+        chosen = {row.load.name: row.chosen for row in both.context["matrix"].rows}
+        self.assertEqual(chosen, {"Kettle": False, "Pump": True})
+
+    def test_a_sheet_names_what_is_not_counted(self):
+        make_load(self.job, "Fridge", 90.0)
+        box = make_load(self.job, "Box", watts=None, kind="electronics", dc=True)
+        make_load(self.job, "Attic fan", watts=None)
+        box.readings.create(type="label", data={"amps": 1.0})
+        make_supply(self.job)
+        page = self.client.get(self.url("sheets:sheet"))
+        self.assertContains(page, "Box: not counted, amps alone are no watts on DC")
+        self.assertContains(page, "Attic fan: not counted, nothing is known of it yet")
+
     def test_low_volts_of_a_load_on_ac_are_behind_its_adapter(self):
         load = make_load(self.job, "Laptop", kind="electronics", watts=None)
         load.readings.create(type="label", data={"volts": 19.0, "amps": 3.42})

@@ -13,6 +13,7 @@ from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
 from needle.decide.start_draws import Running
 from needle.decide.starting import Verdict, surge_va
+from needle.plan.load import AC
 from needle.quantity import with_unit
 from needle.supply.supply import Supply as CoreSupply
 from web.drawing.rungs import DrawnRung, Limit, rungs
@@ -56,9 +57,13 @@ class Square:
 
 @dataclass(frozen=True)
 class StartRow:
-    """A load: whether it is selected, its figures, its cord, and its cells."""
+    """A load: whether it is selected, its figures, its cord, and its cells.
+
+    ``route`` is the output that feeds it in the plan, past every inverter; empty for AC.
+    """
 
     load: Load
+    route: str
     chosen: bool
     contender: Contender | None
     grade: str
@@ -123,11 +128,12 @@ def matrix_of(
     answer : Answer
         Answer to the plan: loads that run together if none are selected, and at each start.
     chosen : collection of int or None
-        Primary keys of the loads that run together; None for the plan's.
+        Primary keys of the loads that run together; None for the plan's on AC.
     supply : int or None
         Primary key of the supply whose switching order is drawn; None for the plan's, or the first.
     """
-    together = {used.load.pk for used in answer.used if used.counted}
+    # What is on a DC output loads no inverter.
+    together = {used.load.pk for used in answer.used if used.counted and used.route == AC}
     together = together if chosen is None else set(chosen)
     contenders = {used.load.pk: contender_of(used.load, used.entry.count) for used in answer.used}
     ticked = [
@@ -243,7 +249,8 @@ def _row(
         running_va = contender.running_w.value / used.profile.power_factor.value
         cord = used.load.cord(running_va, contender.start_va.value)
     grade = used.profile.start_va.grade if used.profile else "?"
-    return StartRow(used.load, chosen, contender, grade, cord, squares)
+    route = "" if used.route == AC else used.route
+    return StartRow(used.load, route, chosen, contender, grade, cord, squares)
 
 
 def _square(

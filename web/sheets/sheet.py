@@ -369,9 +369,21 @@ def _trials(job: Job) -> Table | None:
     return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)
 
 
+def _why_not(used_load: UsedLoad) -> str:
+    """Why a load that is in the plan is not counted."""
+    if used_load.profile is not None:
+        return "it is not said when it is used"
+    reason = used_load.load.why_unknown().rstrip(".")
+    return reason[:1].lower() + reason[1:] or "nothing is known of it yet"
+
+
 def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:
     """Figures that depend on labels and guesses, and how to narrow them."""
-    words = []
+    words = [
+        f"{used_load.name}: not counted, {_why_not(used_load)}"
+        for used_load in answer.used
+        if used_load.entry.taken_in and not used_load.counted
+    ]
     for used_load in counted:
         if used_load.profile is None:
             continue
