@@ -182,7 +182,8 @@ _AT_VOLTS = re.compile(r"^(?P<charge>.+?)\s*(?:@|\bat\b)\s*(?P<volts>.+)$", re.I
 _PRODUCT = re.compile(r"^(?P<first>.+?)\s*(?:@|\bat\b|[x×*])\s*(?P<second>.+)$", re.IGNORECASE)
 #: The same as a label prints it: 24V 4.2A, 230 V~ / 6 A, 19V⎓3.42A.
 _BESIDE = re.compile(
-    r"^(?P<first>[\d.,]+\s*[a-z]+?)\s*(?:dc|ac)?[\s,;/~=⎓\u23af\u2013-]*(?P<second>\d[\d.,]*\s*[a-z]+)$",
+    r"^(?P<first>[\d.,]+\s*[a-z]+?)\s*(?:dc|ac)?[\s,;/~=⎓\u23af\u2013-]*"
+    r"(?P<second>\d[\d.,]*\s*[a-z]+)$",
     re.IGNORECASE,
 )
 #: Volts up to which a product of volts and amps is taken as DC.

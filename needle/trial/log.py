@@ -124,21 +124,27 @@ def _with_units(text: str) -> list[tuple[int, Named]]:
     """Rows in which each figure has its unit; empty if the first is none."""
     rows: list[tuple[int, Named]] = []
     lines = [line.strip() for line in text.strip().splitlines() if line.strip()]
-    for number, line in enumerate(lines[:MOST_ROWS], 1):
-        begins = _TIME_FIRST.match(line)
-        rest = line[begins.end() :] if begins else line
-        named: Named = {("time", ""): begins["time"] if begins else line}
-        while found := _FIGURE.match(rest):
-            key = _OF_UNIT[(found["unit"] or "%").casefold().removeprefix("k").removeprefix("m")]
-            if key in named:
-                raise DocumentError("log", f"row {number}: gives {key[0]} twice")
-            named[key] = found["bars"] or found["figure"]
-            rest = rest[found.end() :]
-        if number == 1 and (len(named) == 1 or ";" in line or "\t" in line):
+    if not lines or len(lines) > MOST_ROWS or re.search("[;\t]", lines[0]):
+        return []
+    for number, line in enumerate(lines, 1):
+        named = _row_with_units(line, number)
+        if number == 1 and not named.keys() - {("time", ""), ("note", "")}:
             return []
-        named[("note", "")] = rest
         rows.append((number, named))
-    return rows if len(lines) <= MOST_ROWS else []
+    return rows
+
+
+def _row_with_units(line: str, number: int) -> Named:
+    begins = _TIME_FIRST.match(line)
+    rest = line[begins.end() :] if begins else ""
+    named: Named = {("time", ""): begins["time"] if begins else line}
+    while found := _FIGURE.match(rest):
+        key = _OF_UNIT[(found["unit"] or "%").casefold().removeprefix("k").removeprefix("m")]
+        if key in named:
+            raise DocumentError("log", f"row {number}: gives {key[0]} twice")
+        named[key] = found["bars"] or found["figure"]
+        rest = rest[found.end() :]
+    return {**named, ("note", ""): rest}
 
 
 def _by_columns(text: str) -> list[tuple[int, Named]]:

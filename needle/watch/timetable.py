@@ -95,14 +95,11 @@ def _with_other_mains(
             turn = _turn(mains, start, at, ends=code == "mains-go")
             key, span = _changed_turn(turn, code, later)
             for kept in ("missed", "came"):
-                spans = [
-                    part
-                    for known in _dated_spans(item.get(kept, []), kept, start)
-                    for part in _without(known, span)
-                ]
+                known = _dated_spans(item.get(kept, []), kept, start)
+                spans = [part for each in known for part in _without(each, span)]
                 spans += [span] if kept == key else []
                 if spans or kept in item:
-                    item[kept] = [[moment.isoformat() for moment in part] for part in sorted(spans)]
+                    item[kept] = _as_written(spans)
             return {**plan, "sources": items}
     raise LookupError(name)
 
@@ -162,6 +159,10 @@ def _moved_spans(
     spans = _dated_spans(items, "between", start)
     place = _place([span[ends] for span in spans], at)
     spans[place] = move(spans[place])
+    return _as_written(spans)
+
+
+def _as_written(spans: Sequence[Span]) -> list[list[str]]:
     return [[begin.isoformat(), end.isoformat()] for begin, end in sorted(spans)]
 
 

@@ -166,10 +166,7 @@ class LoadForm(PlausibleMixin, RecordForm):
             self.add_error("often", f"{error.message[:1].upper()}{error.message[1:]}.")
         if self.instance.usual_use and cleaned.get("hours_per_day") is not None:
             self.add_error("hours_per_day", "How long it is used stands above: give it once.")
-        amps_alone = cleaned.get("label_amps") is not None and not cleaned.get("label_watts")
-        if cleaned.get("dc") and amps_alone:
-            words = "On DC the volts are needed too: write “12 V x 5 A” as its label watts."
-            self.add_error("label_amps", words)
+        self._check_dc_label(cleaned)
         self.ask(cleaned)
         name = cleaned.get("name")
         if name and job.loads.live().filter(name=name).exclude(pk=self.instance.pk).exists():
@@ -177,6 +174,12 @@ class LoadForm(PlausibleMixin, RecordForm):
             if not key or not job.loads.filter(name=name, client_key=key).exists():
                 self.add_error("name", f"This job already has a load called “{name}”.")
         return cleaned
+
+    def _check_dc_label(self, cleaned: dict[str, Any]) -> None:
+        amps_alone = cleaned.get("label_amps") is not None and not cleaned.get("label_watts")
+        if cleaned.get("dc") and amps_alone:
+            words = "On DC the volts are needed too: write “12 V x 5 A” as its label watts."
+            self.add_error("label_amps", words)
 
     def usual(self, cleaned: dict[str, Any]) -> dict[str, tuple[float, float]]:
         kind = KINDS.get(cleaned.get("kind") or self.instance.kind)

@@ -10,9 +10,10 @@ from django import forms
 
 from needle.document import DocumentError
 from needle.household import plain_quantity
-from needle.measure.instruments import INSTRUMENTS
+from needle.measure.instruments import INSTRUMENTS, Instrument
 from needle.measure.meters import beyond
 from needle.measure.readings import FEELS, MOST_A, MOST_H, MOST_V, MOST_W, MOST_WH, parse
+from needle.measure.readings import Reading as CoreReading
 from needle.measure.tally import parse_moments, written
 from needle.package import MOST_PICTURES
 from needle.profile.kinds import Kind
@@ -165,55 +166,53 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             field.initial = next((key for key in ("usb", "shunt") if key in keys), field.initial)
 
     def _offer_own_meters(self) -> None:
-        """Offer a person's own meters before the classes, and what the reading names in any case.
-
-        Its meter may be the owner's no longer, and have come with a file.
-        """
+        """Offer a person's own meters before the classes, and what the reading names."""
         field = self.fields.get("instrument")
         if self.load is None or not isinstance(field, forms.ChoiceField):
             return
         classes: list[Any] = list(field.choices)  # type: ignore[arg-type]
-        named = self._named_meter() if self.reading else ""
         chosen = self.initial.get("instrument") or ""
         if chosen in INSTRUMENTS and chosen not in dict(classes):
             classes.append((chosen, INSTRUMENTS[chosen].name))
             field.choices = classes
-        fitting = {key for key, _ in classes}
+        own = self._own_meters(self.load.job.meters(), {key for key, _ in classes})
+        if own:
+            field.choices = [("My meters", own), ("Any", classes)]
+        if own and "instrument" not in self.initial:
+            first = field.initial
+            same = [value for value, name in own if self.load.job.meters()[name].key == first]
+            field.initial = (same or [first])[0]
+
+    def _own_meters(
+        self, meters: Mapping[str, Instrument], fitting: set[str]
+    ) -> list[tuple[str, str]]:
+        """Choices of a person's meters of fitting classes, and of the one that the reading names.
+
+        That may be the owner's no longer, or have come with a file.
+        """
+        stored: str = self._stored().get("meter") or ""
+        named = meters[stored].name if stored in meters else stored
         own = [
             (f"{OWN}{meter.name}", meter.name)
-            for name, meter in self.load.job.meters().items()
+            for name, meter in meters.items()
             if meter.name == name and (meter.key in fitting or name == named)
         ]
         if named:
             self.initial["instrument"] = f"{OWN}{named}"
-            if named not in self.load.job.meters():
-                own.append((f"{OWN}{named}", f"{named} (no longer among the meters)"))
-        if own:
-            field.choices = [("My meters", own), ("Any", classes)]
-            if "instrument" not in self.initial:
-                first = field.initial
-                same = [value for value, name in own if self.load.job.meters()[name].key == first]
-                field.initial = (same or [first])[0]
+        if named and named not in meters:
+            own.append((f"{OWN}{named}", f"{named} (no longer among the meters)"))
+        return own
 
     def _stored(self) -> dict[str, Any]:
         """The data of the reading that is edited; empty for a new one."""
         return self.reading.data if self.reading is not None else {}
 
-    def _volts_beside(self) -> bool:
-        """Whether another reading of the load says at how many volts it runs."""
-        assert self.load is not None
+    def _volts_beside(self, load: Load) -> bool:
+        """Whether another reading of a load says at how many volts it runs."""
         mine = self.reading.pk if self.reading is not None else None
         return any(
-            reading.data.get("volts")
-            for reading in self.load.known_readings()
-            if reading.pk != mine
+            reading.data.get("volts") for reading in load.known_readings() if reading.pk != mine
         )
-
-    def _named_meter(self) -> str:
-        """The meter that the edited reading names, by its name of today."""
-        name: str = self._stored().get("meter") or ""
-        meter = self.load.job.meters().get(name) if self.load else None
-        return name if meter is None else meter.name
 
     def clean_photo(self) -> Picture | None:
         picture: Picture | None = self.cleaned_data["photo"]
@@ -269,12 +268,16 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
             if pair is None:
                 continue
             if pair[0] <= MOST_DC_V:
-                if self.load is not None and self.load.dc and own.get("volts") is None:
-                    own["volts"] = pair[0]
+                self._keep_dc_volts(own, pair[0])
                 continue
             if own.get("volts") is not None or own.get("amps") is not None:
                 raise DocumentError(name, "holds volts and amps, and so do their own fields")
             own |= {name: None, "volts": pair[0], "amps": pair[1]}
+
+    def _keep_dc_volts(self, own: dict[str, Any], volts: float) -> None:
+        """Store the volts of a product whose watts a DC load's field has taken."""
+        if self.load is not None and self.load.dc and own.get("volts") is None:
+            own["volts"] = volts
 
     def _name_meter(self, own: dict[str, Any]) -> None:
         """Store a person's own meter by name and class, with its counter's resolution."""
@@ -298,15 +301,19 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         if not self.errors:
             try:
                 self.data_to_store = self.document(cleaned)
-                reading = parse({"type": self.type, **self.data_to_store})
-                meter = self.load and self.load.job.meters().get(reading.context.meter_name)
-                if meter and (words := beyond(reading, meter)):
-                    raise DocumentError("instrument", words)
-                if self.load and self.load.dc and needs_volts(reading) and not self._volts_beside():
-                    raise DocumentError("volts", "are needed too: on DC amps alone are no watts")
+                if self.load is not None:
+                    reading = parse({"type": self.type, **self.data_to_store})
+                    self._check_of_load(reading, self.load)
             except DocumentError as error:
                 self.add_core_error(error, {key: name for name, key in self.renamed.items()})
         return cleaned
+
+    def _check_of_load(self, reading: CoreReading, load: Load) -> None:
+        meter = load.job.meters().get(reading.context.meter_name)
+        if meter and (words := beyond(reading, meter)):
+            raise DocumentError("instrument", words)
+        if load.dc and needs_volts(reading) and not self._volts_beside(load):
+            raise DocumentError("volts", "are needed too: on DC amps alone are no watts")
 
     def as_reading(self, made_at: datetime | None = None) -> dict[str, Any]:
         """Arguments of :func:`web.loads.actions.add_reading` from a valid form.

@@ -89,7 +89,7 @@ def metered_states(load: Load) -> list[str]:
 
 def running_of(load: Load, wanted: str = "") -> Running | None:
     """Metered W and VA of a state, else of running; None with general values only."""
-    profile = load.profile()
+    profile, volts = load.profile(), load.volts() or load.mains_v
     if profile is not None and wanted in metered_states(load):
         state = next(state for state in profile.states if state.name == wanted)
         assert state.power_factor is not None
@@ -97,7 +97,7 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         return Running(
             state.watts.value,
             va,
-            load.volts() or load.mains_v,
+            volts,
             f"{state.name}: {said(state.power_factor.how[-1])}",
             state.power_factor,
         )
@@ -105,9 +105,7 @@ def running_of(load: Load, wanted: str = "") -> Running | None:
         return None
     va = profile.running_w.value / profile.power_factor.value
     source = said(profile.power_factor.how[-1])
-    return Running(
-        profile.running_w.value, va, load.volts() or load.mains_v, source, profile.power_factor
-    )
+    return Running(profile.running_w.value, va, volts, source, profile.power_factor)
 
 
 def page_of(

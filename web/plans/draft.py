@@ -160,14 +160,21 @@ def _route_of(
     """The route that a load is counted on, and what was assumed."""
     route = wanted or (able[0] if load.dc and able else AC)
     assumptions = []
-    if load.dc and routes == [AC]:
-        assumptions.append(f"{supply} has no DC output for it: counted on AC")
-    elif load.dc and route == AC and not wanted and AC in routes:
-        assumptions.append(f"no output of {supply} has its volts and watts: counted on AC")
+    if load.dc and AC in routes:
+        assumptions += _past_outputs(supply, "" if wanted else route, routes)
     if routes and route not in routes:
         assumptions.append(f"{supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
     return route, assumptions
+
+
+def _past_outputs(supply: Supply | None, route: str, routes: list[str]) -> list[str]:
+    """Why a DC load is counted on AC; empty if it is not."""
+    if routes == [AC]:
+        return [f"{supply} has no DC output for it: counted on AC"]
+    if route == AC:
+        return [f"no output of {supply} has its volts and watts: counted on AC"]
+    return []
 
 
 def _on_setting(load: Load, entry: PlanEntry, profile: Profile | None) -> str:

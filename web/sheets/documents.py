@@ -95,13 +95,17 @@ def add_load_document(job: Job, data: Any) -> Load:
         take_in_documents(job.owner, data.get("meters") or [])
         for item in data.get("readings") or []:
             own = {key: value for key, value in item.items() if key not in ("type", "at")}
-            # A longer remark stays as it came.
-            note = own.pop("note") if 0 < len(own.get("note") or "") <= MOST_NOTE else ""
+            note = _short_note(own)
             if "mains" in data or "volts" in data:
                 own = with_volts(own, record.mains_v, load.mains_v)
             made = parse(item).context.at
             add_reading(load, item["type"], own, read_at=made, note=note)
     return load
+
+
+def _short_note(reading: dict[str, Any]) -> str:
+    """A reading's remark, taken out of it; a longer one stays as it came."""
+    return reading.pop("note") if 0 < len(reading.get("note") or "") <= MOST_NOTE else ""
 
 
 def _usual_use(record: LoadRecord) -> dict[str, Any]:

@@ -369,6 +369,15 @@ def _trials(job: Job) -> Table | None:
     return Table("Trials", ["trial", "on", "result", "against the forecast"], rows)
 
 
+def _not_counted(answer: Answer) -> list[str]:
+    """Loads that are in the plan and not counted, each with the reason."""
+    return [
+        f"{used_load.name}: not counted, {_why_not(used_load)}"
+        for used_load in answer.used
+        if used_load.entry.taken_in and not used_load.counted
+    ]
+
+
 def _why_not(used_load: UsedLoad) -> str:
     """Why a load that is in the plan is not counted."""
     if used_load.profile is not None:
@@ -379,11 +388,7 @@ def _why_not(used_load: UsedLoad) -> str:
 
 def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:
     """Figures that depend on labels and guesses, and how to narrow them."""
-    words = [
-        f"{used_load.name}: not counted, {_why_not(used_load)}"
-        for used_load in answer.used
-        if used_load.entry.taken_in and not used_load.counted
-    ]
+    words = _not_counted(answer)
     for used_load in counted:
         if used_load.profile is None:
             continue
