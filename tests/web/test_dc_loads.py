@@ -36,6 +36,17 @@ class DcLoadTest(SiteTest):
         self.assertEqual(self.read(load, **alone).status_code, 302)
         self.assertAlmostEqual(Load.objects.get().profile().running_w.value, 25.2, delta=0.1)
 
+    def test_a_product_stays_one_where_a_form_has_no_volts(self):
+        for name, dc, text, watts in (
+            ("A", True, "12 V x 5 A", 60.0),
+            ("B", False, "5 A @ 230 V", 1150.0),
+        ):
+            load = make_load(self.job, name, watts=None, kind="compressor-fixed", dc=dc)
+            answer = self.read(load, "short-run", watts=text, seconds="90 s", times_per_day="10")
+            with self.subTest(text):
+                self.assertEqual(answer.status_code, 302)
+                self.assertEqual(load.readings.get().data["watts"], watts)
+
     def test_one_that_has_become_dc_says_what_its_amps_lack(self):
         load = make_load(self.job, watts=None, kind="electronics")
         load.readings.create(type="label", data={"amps": 1.0})

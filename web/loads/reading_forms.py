@@ -260,8 +260,10 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
     def _split_products(self, own: dict[str, Any]) -> None:
         """Store volts times amps that were written into a field as volts and amps.
 
-        Refused if volts or amps are given too.
+        A form without those keeps their product. Refused if volts or amps are given too.
         """
+        if "volts" not in self.fields:
+            return
         for name in ("watts", "va"):
             text = self.data.get(self.add_prefix(name)) or ""
             pair = volts_amps(plain_quantity(text, "W")) if name in self.fields else None
