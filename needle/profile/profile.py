@@ -399,9 +399,11 @@ def _at_dc_volts(record: LoadRecord) -> tuple[LoadRecord, list[Message]]:
     """
     if record.mains_v <= MOST_DC_V:
         return record, []
-    read = [r.volts for r in record.readings if isinstance(r, Spot | Start | Label) and r.volts]
-    if read:
-        return replace(record, mains_v=read[-1]), [message("dc-volts-taken", volts=read[-1])]
+    given = [r.volts or 0.0 for r in record.readings if isinstance(r, Spot | Start | Label)]
+    # Mains volts are those before its adapter.
+    own = [volts for volts in given if 0 < volts <= MOST_DC_V]
+    if own:
+        return replace(record, mains_v=own[-1]), [message("dc-volts-taken", volts=own[-1])]
     known = tuple(reading for reading in record.readings if not needs_volts(reading))
     if not known:
         raise NoEvidence("readings", "amps alone are no watts on DC: give the volts beside them")

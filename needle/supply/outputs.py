@@ -125,13 +125,13 @@ OUTPUT_FIELDS: Fields = {
 SAME_DC_VOLTS = 0.25
 
 
-def fits_dc(load_v: float | None, output: str, given_v: float | None) -> bool:
+def fits_dc(load_v: float | None, kind: str, given_v: float | None) -> bool:
     """Whether a load takes the volts of an output of a kind; also if either is unknown.
 
     The rated volts of a load with an AC adapter say nothing on DC; a USB output gives what it is
     asked for.
     """
-    if load_v is None or load_v > MOST_DC_V or given_v is None or output == "usb":
+    if load_v is None or load_v > MOST_DC_V or given_v is None or kind == "usb":
         return True
     return abs(load_v / given_v - 1) <= SAME_DC_VOLTS
 

@@ -45,6 +45,7 @@ _NAMES = {
     "a": ("amps", "A"),
     "amps": ("amps", "A"),
     "room": ("room_c", "°C"),
+    "°c": ("room_c", "°C"),
     "leg": ("leg", ""),
     "note": ("note", ""),
     "notes": ("note", ""),
@@ -67,15 +68,6 @@ _FIGURE = re.compile(
     r"|(?P<figure>-?\d+(?:[.,]\d+)?\s*(?P<unit>%|[km]?wh|m?ah|k?w|v|a|°c)))(?=[\s,.]|$)[,.]?\s*",
     re.I,
 )
-_OF_UNIT = {
-    "%": ("percent", ""),
-    "wh": ("wh", "Wh"),
-    "ah": ("ah", "Ah"),
-    "w": ("watts", "W"),
-    "v": ("volts", "V"),
-    "a": ("amps", "A"),
-    "°c": ("room_c", "°C"),
-}
 _DAY_AND_TIME = re.compile(r"^(?:([a-zäöü]{2,9})\.?,?\s+)?(\d{1,2}):([0-5]\d)(?::[0-5]\d)?$", re.I)
 _DAYS = ("mo", "tu", "we", "th", "fr", "sa", "su")
 
@@ -139,7 +131,7 @@ def _row_with_units(line: str, number: int) -> Named:
     rest = line[begins.end() :] if begins else ""
     named: Named = {("time", ""): begins["time"] if begins else line}
     while found := _FIGURE.match(rest):
-        key = _OF_UNIT[(found["unit"] or "%").casefold().removeprefix("k").removeprefix("m")]
+        key = _NAMES[(found["unit"] or "%").casefold().removeprefix("k").removeprefix("m")]
         if key in named:
             raise DocumentError("log", f"row {number}: gives {key[0]} twice")
         named[key] = found["bars"] or found["figure"]

@@ -42,6 +42,10 @@ class DcAmpsTest(unittest.TestCase):
         known = profile(*spots, dc=True)
         self.assertAlmostEqual(known.running_w.value, 25.0, delta=0.1)
         self.assertIn("dc-volts-taken", [notice.code for notice in known.notices])
+        # Those before its adapter are not its own.
+        before = {"type": "spot", "watts": 9, "volts": 230, "instrument": "plug"}
+        known = profile(before, START, dc=True)
+        self.assertIn("dc-volts-missing", [notice.code for notice in known.notices])
 
     def test_the_volts_of_its_document_count(self):
         self.assertAlmostEqual(

@@ -28,6 +28,13 @@ class DcLoadTest(SiteTest):
         self.assertEqual(load.readings.get().data, {"watts": 100.8, "volts": 24.0})
         self.assertEqual(load.volts(), 24.0)
 
+    def test_volts_and_amps_of_mains_are_volt_amperes(self):
+        self.client.post(
+            self.url("loads:add"),
+            {**NEW, "dc": "", "appliance": "air-conditioner", "label_watts": "230 V~ 4.1 A"},
+        )
+        self.assertEqual(Load.objects.get().readings.get().data, {"volts": 230.0, "amps": 4.1})
+
     def test_a_reading_of_amps_alone_needs_volts_once(self):
         load = make_load(self.job, watts=None, kind="electronics", dc=True)
         alone = {"state": "running", "amps": "2 A", "instrument": "shunt"}

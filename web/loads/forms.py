@@ -12,7 +12,7 @@ from needle.measure.readings import MOST_A, MOST_W
 from needle.profile.appliances import APPLIANCES, Appliance
 from needle.profile.kinds import KINDS, Kind
 from needle.profile.states import HP_W
-from needle.quantity import is_horsepower, volts_amps
+from needle.quantity import MOST_DC_V, is_horsepower, volts_amps
 from needle.usage.usual_use import text_of_usual_use, usual_use_from_text
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
@@ -220,6 +220,10 @@ class LoadForm(PlausibleMixin, RecordForm):
         pair = volts_amps(self["label_watts"].value() or "")
         if pair is not None and self.cleaned_data.get("dc"):
             given["volts"] = pair[0]
+        elif pair is not None and pair[0] > MOST_DC_V and "amps" not in given:
+            # On AC they are volt-amperes, as in a reading of a label.
+            del given["watts"]
+            given |= {"volts": pair[0], "amps": pair[1]}
         return at_the_shaft(given, self["label_watts"].value())
 
 

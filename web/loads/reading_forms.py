@@ -211,7 +211,9 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         """Whether another reading of a load says at how many volts it runs."""
         mine = self.reading.pk if self.reading is not None else None
         return any(
-            reading.data.get("volts") for reading in load.known_readings() if reading.pk != mine
+            0 < (reading.data.get("volts") or 0.0) <= MOST_DC_V
+            for reading in load.known_readings()
+            if reading.pk != mine
         )
 
     def clean_photo(self) -> Picture | None:

@@ -161,14 +161,14 @@ def _route_of(
     route = wanted or (able[0] if load.dc and able else AC)
     assumptions = []
     if load.dc and AC in routes:
-        assumptions += _past_outputs(supply, "" if wanted else route, routes)
+        assumptions += _why_on_ac(supply, "" if wanted else route, routes)
     if routes and route not in routes:
         assumptions.append(f"{supply} has no {route}: counted on {routes[0]}")
         route = routes[0]
     return route, assumptions
 
 
-def _past_outputs(supply: Supply | None, route: str, routes: list[str]) -> list[str]:
+def _why_on_ac(supply: Supply | None, route: str, routes: list[str]) -> list[str]:
     """Why a DC load is counted on AC; empty if it is not."""
     if routes == [AC]:
         return [f"{supply} has no DC output for it: counted on AC"]

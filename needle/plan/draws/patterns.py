@@ -142,19 +142,6 @@ class Pattern:
         """Index of the use that minutes fall into (any shape)."""
         return np.searchsorted(self.uses[:, 0], minute, side="right") - 1
 
-    def on_since(self, rows: np.ndarray, minute: np.ndarray) -> np.ndarray:
-        """Minute at which it switched on, for draws ``rows`` at their ``minute``.
-
-        Minus infinity if the load is not used within the plan.
-        """
-        if not len(self.uses):
-            return np.full(np.shape(minute), -np.inf)
-        since = self.uses[np.maximum(self.use_at(minute), 0), 0].astype(float)
-        if self.phase is None:
-            return np.asarray(since)
-        place = np.floor(minute / self.load.draw.cycle_min + self.phase[rows])
-        return np.asarray(np.maximum(since, (place - self.phase[rows]) * self.load.draw.cycle_min))
-
     def as_mean(self) -> Pattern:
         """The same load as a single draw at its mean, without cycling."""
         if self.duty is None:
