@@ -24,7 +24,7 @@ _CHOICES: dict[str, Sequence[str]] = {
     "instrument": ("clamp", "display", "plug", "shunt"),
     "counted": ("battery", "ac", "dc"),
     "priority": ("must", "should", "nice"),
-    "cares": ("", "life", "store"),
+    "cares": ("", "life", "store", "hard-wired"),
     "why": ("floor", "cutoff", "trip", "by hand"),
     "feel": ("now and then", "nearly always"),
     "start_tested": ("held", "tripped"),

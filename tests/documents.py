@@ -250,6 +250,7 @@ def load_document(rng: Random) -> dict[str, Any]:
             dc=lambda: rng.random() < 0.5,
             volts=230,
             legs=lambda: rng.choice(["one", "both"]),
+            wired=lambda: rng.random() < 0.5,
         ),
     }
 
@@ -440,6 +441,8 @@ def plan_load(
         priority=lambda: rng.choice(["must", "should", "nice"]),
         count=lambda: rng.randint(1, 4),
         cares=lambda: rng.choice(["", "life", "store", "hard-wired"]),
+        wired=lambda: rng.random() < 0.5,
+        legs=lambda: rng.choice(["one", "both"]),
         volts=230,
         can=lambda: rng.sample(routes, rng.randint(1, len(routes))),
         settings=[{"name": "low", "running_w": watts / 2, "duty": 0.5}],

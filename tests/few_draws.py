@@ -9,6 +9,11 @@ from needle.plan import answering
 from needle.plan.advice import suggestions
 
 
+def answer_key(key: str, prefix: str, version: int) -> str:
+    """A kept answer's key, with its draws: tests share answers, which follow from documents."""
+    return f"{prefix}:{version}:{answering.MOST_DRAWS}:{suggestions.PAIRED_DRAWS}:{key}"
+
+
 class FewDraws(unittest.TestCase):
     """Plans of this class's tests are run with few draws."""
 

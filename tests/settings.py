@@ -32,8 +32,14 @@ STORAGES = {
     **STORAGES,
     "staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"},
 }
-# Answers of one test are no other test's business.
-CACHES = {**CACHES, "answers": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache"}}
+# Answers are kept in the process, for all of its tests.
+CACHES = {
+    **CACHES,
+    "answers": {
+        "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
+        "KEY_FUNCTION": "tests.few_draws.answer_key",
+    },
+}
 # WhiteNoise would look for collected files; the live test server serves them itself.
 MIDDLEWARE = [name for name in MIDDLEWARE if "whitenoise" not in name]
 TEST_RUNNER = "tests.runner.TimedRunner"

@@ -11,8 +11,8 @@ from needle.profile.energy import Watched
 from needle.profile.kinds import KINDS
 
 PRIORITIES = ("must", "should", "nice")
-#: What depends on a load: a life, contents that must keep their range, or licensed hands.
-SAFETY_CLASSES = ("", "life", "store", "hard-wired")
+#: What depends on a load: a life, or contents that must keep their range.
+SAFETY_CLASSES = ("", "life", "store")
 AC = "ac"
 
 
@@ -246,6 +246,10 @@ class PlanLoad:
         Other settings that it has.
     safety_class : str
         One of :data:`SAFETY_CLASSES`.
+    wired : bool
+        Whether it is hard-wired: it has no plug, and is for licensed hands.
+    both_legs : bool
+        Whether it runs on both legs of split mains, on twice the volts of an outlet.
     purpose : bool
         Whether the plan exists for this load; no advice leaves it off.
     kind : str
@@ -266,6 +270,8 @@ class PlanLoad:
     can: tuple[str, ...] = ()
     settings: tuple[Setting, ...] = ()
     safety_class: str = ""
+    wired: bool = False
+    both_legs: bool = False
     purpose: bool = False
     meter: str = ""
     spreads: LoadSpreads = LoadSpreads()
@@ -298,7 +304,12 @@ class PlanLoad:
     @property
     def stays_on(self) -> bool:
         """Whether advice never switches it off: a must, protected, or hard-wired."""
-        return self.must_run or bool(self.safety_class)
+        return self.must_run or self.wired
+
+    @property
+    def read_in_panel(self) -> bool:
+        """Whether no plug meter fits it: it is read in the panel, by a licensed electrician."""
+        return self.wired or self.both_legs
 
     @property
     def may_be_dropped(self) -> bool:

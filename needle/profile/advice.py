@@ -89,7 +89,7 @@ def advise_uses(
     what = message("uses-few", uses=uses.seen, hours=uses.hours_seen)
     if uses.hours_seen <= 0:
         what = message("uses-stated" if stated else "uses-unknown")
-    how = message("count-days", dc=evidence.dc, hours=hours, again=bool(evidence.runs))
+    how = message("count-days", meter=evidence.meter, hours=hours, again=bool(evidence.runs))
     return [Advice(what, how, hours * 60, "mean", after)]
 
 
@@ -133,11 +133,11 @@ def _advise_longer(
     kind, runs = evidence.kind, evidence.runs
     more = max(0.5, _hours_to_grade_a(kind) - sum(run.hours for run in runs))
     what = message(_MEAN_OF_GRADE[mean.grade])
-    how = message("leave-counter-on", dc=evidence.dc, hours=more, again=bool(runs))
+    how = message("leave-counter-on", meter=evidence.meter, hours=more, again=bool(runs))
     minutes = more * 60
     if kind.by_use and hours_per_day is not None and hours_per_day < SHORT_USE_H:
         # A load that runs for minutes is not left on a counter for hours.
-        how = message("count-one-use", dc=evidence.dc)
+        how = message("count-one-use", meter=evidence.meter)
         minutes = min(minutes, 60 * hours_per_day)
     return Advice(what, how, minutes, "mean", after)
 
@@ -165,11 +165,11 @@ def advise_rest(
     kind, known_after = evidence.kind, DEFAULT_SPREAD["B"]
     advice = []
     if start.grade == "D" and kind.start_factor[2] > 1.5:
-        what, how = message("no-start-reading"), message("clamp-one-start")
+        what, how = message("no-start-reading"), message("clamp-one-start", meter=evidence.meter)
         advice.append(Advice(what, how, 5, "start", known_after))
     advice += _advise_running(evidence, running, has_running)
     if not has_resting and not kind.by_use and kind.duty != (1.0, 1.0, 1.0):
-        what, how = message("no-resting-watts"), message("meter-at-rest", dc=evidence.dc)
+        what, how = message("no-resting-watts"), message("meter-at-rest", meter=evidence.meter)
         advice.append(Advice(what, how, 5, "duty", known_after))
     if not has_factor and kind.power_factor[0] < 1:
         what, how = message("power-factor-from-table"), message("read-together")
@@ -185,7 +185,7 @@ def advise_rest(
 
 def _advise_running(evidence: Evidence, running: Estimate, measured: bool) -> list[Advice]:
     if not measured:
-        what, how = message("no-running-watts"), message("meter-when-steady", dc=evidence.dc)
+        what, how = message("no-running-watts"), message("meter-when-steady", meter=evidence.meter)
         return [Advice(what, how, 5, "running watts", DEFAULT_SPREAD["B"])]
     if running.spread <= 0.05 or running.grade == "A":
         return []

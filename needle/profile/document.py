@@ -39,6 +39,7 @@ LOAD_FIELDS: Fields = {
         choices=("", "one", "both"),
         default="",
     ),
+    "wired": Flag("whether it is hard-wired: measured in the panel, by a licensed electrician"),
     "dc": Flag("whether it is fed with DC: volts times amps are watts, there is no power factor"),
     "setting": Text("the setting to be profiled", most=60),
     "hours_per_day": Number("hours of use a day", unit="h", most=24),
@@ -83,6 +84,7 @@ def parse_load(data: Any) -> LoadRecord:
             for index, item in enumerate(reader.documents("readings"))
         ),
         mains_v=reader.number("volts", mains_v * (2 if legs == "both" else 1)),
+        in_panel=reader.flag("wired") or legs == "both",
         legs_open=split and not legs and not reader.has("volts"),
         setting=reader.text("setting"),
         hours_per_day=reader.number_or_none("hours_per_day"),

@@ -39,12 +39,22 @@ class Evidence:
         Whether the user states that it has no rare state, such as a defrost.
     dc : bool
         Whether it runs directly on DC, without an adapter.
+    in_panel : bool
+        Whether no plug meter fits it: it is hard-wired, or on both legs of split mains.
     """
 
     kind: Kind
     readings: tuple[Reading, ...]
     never_rarer: bool = False
     dc: bool = False
+    in_panel: bool = False
+
+    @property
+    def meter(self) -> str:
+        """Where a meter reads it: ``plug``, ``dc`` (in its DC line), or ``panel``."""
+        if self.dc:
+            return "dc"
+        return "panel" if self.in_panel else "plug"
 
     def of(self, kind: type[_T]) -> list[_T]:
         return of_type(self.readings, kind)

@@ -88,6 +88,7 @@ _IDLE_KEYS = (
     "hours_per_day",
     "set_c",
     "legs",
+    "wired",
     "never_rarer",
     "runs_by",
     "uses_per_day",

@@ -379,7 +379,7 @@ def _evidence_in_force(
 ) -> tuple[Evidence, list[CoursePoint], Change | None]:
     """Readings of a setting that count, its dated means, and the change that excludes others."""
     readings = tuple(states.in_setting(record.readings, setting))
-    evidence = Evidence(kind, readings, record.never_rarer, record.dc)
+    evidence = Evidence(kind, readings, record.never_rarer, record.dc, record.in_panel)
     course = points_of(readings, kind, evidence.watched, record.set_c, record.dc)
     change = change_of(course)
     if change is not None:

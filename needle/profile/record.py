@@ -33,6 +33,8 @@ class LoadRecord:
         Set point, °C.
     dc : bool
         Whether it runs on DC: volts times amps are then watts, and there is no power factor.
+    in_panel : bool
+        Whether it is hard-wired or on both legs of split mains: no plug meter fits it.
     legs_open : bool
         Whether its mains are split and nobody said if it is on one leg or on both.
     runs_by : str
@@ -55,6 +57,7 @@ class LoadRecord:
     never_rarer: bool = False
     set_c: float | None = None
     dc: bool = False
+    in_panel: bool = False
     legs_open: bool = False
     runs_by: str = ""
     uses_per_day: Estimate | None = None

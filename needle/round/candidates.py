@@ -33,8 +33,8 @@ def candidates(outcome: Outcome, visit: Visit) -> tuple[list[Candidate], list[Le
 
 def _hands_off(load: PlanLoad, visit: Visit) -> Message | None:
     """Why a load must not be unplugged; None if it may be."""
-    if load.safety_class == "hard-wired":
-        return None if visit.qualified else message("hard-wired")
+    if load.read_in_panel and not visit.qualified:
+        return message("hard-wired" if load.wired else "both-legs")
     if load.name in visit.keep_plugged:
         return message("plug-stays-in")
     return None

@@ -86,7 +86,7 @@ class Socket:
     @classmethod
     def each_of(cls, load: PlanLoad, outcome: Outcome, visit: Visit) -> Iterator[Socket]:
         """Return one for each class of meter at hand that can read the load."""
-        if load.safety_class == "hard-wired":
+        if load.read_in_panel:
             classes: tuple[str, ...] = ("logger",)
         else:
             classes = ("plug", "logger") if load.route == AC else ("usb", "shunt")

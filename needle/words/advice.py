@@ -7,25 +7,41 @@ from collections.abc import Mapping
 from needle.quantity import hours_text
 from needle.words.figures import Sentence, Units
 
+#: A meter that counts, and one that is read, by where a load can be read.
+_COUNTER = {
+    "plug": "a plug meter's counter",
+    "dc": "the Wh counter of a DC meter",
+    "panel": "a panel logger",
+}
+_METER = {
+    "plug": "a plug meter",
+    "dc": "a DC meter in its line",
+    "panel": "a licensed electrician reads it in the panel",
+}
+_FITTED = "have a licensed electrician fit a panel logger"
 
-def _counter(dc: bool) -> str:
-    return "the Wh counter of a DC meter" if dc else "a plug meter's counter"
 
-
-def _meter(dc: bool) -> str:
-    """The instrument for such a load; no plug meter fits a DC load."""
-    return "a DC meter in its line" if dc else "a plug meter"
-
-
-def _count_days(_: Units, dc: bool, hours: float, again: bool) -> str:
+def _count_days(_: Units, meter: str, hours: float, again: bool) -> str:
     more = " more" if again else ""
     days = f"{hours / 24:.1g}"
-    return f"leave {_counter(dc)} on it for {days}{more} day{'' if days == '1' else 's'}"
+    length = f"for {days}{more} day{'' if days == '1' else 's'}"
+    return f"{_FITTED}, {length}" if meter == "panel" else f"leave {_COUNTER[meter]} on it {length}"
 
 
-def _leave_on(_: Units, dc: bool, hours: float, again: bool) -> str:
+def _leave_on(_: Units, meter: str, hours: float, again: bool) -> str:
     length = f"{hours_text(hours)} more" if again else f"for {hours_text(hours)}"
-    return f"leave {_counter(dc)} on {length}"
+    return f"{_FITTED}, {length}" if meter == "panel" else f"leave {_COUNTER[meter]} on {length}"
+
+
+def _count_one_use(_: Units, meter: str) -> str:
+    fitted = ", fitted by a licensed electrician," if meter == "panel" else ""
+    return f"read {_COUNTER[meter]}{fitted} before and after one use"
+
+
+def _clamp_start(_: Units, meter: str) -> str:
+    if meter == "panel":
+        return "a licensed electrician clamps one conductor in inrush mode, one start"
+    return "a clamp in inrush mode around one conductor, one start"
 
 
 SENTENCES: Mapping[str, Sentence] = {
@@ -45,17 +61,17 @@ SENTENCES: Mapping[str, Sentence] = {
     "uses-stated": "How often it is used is only what somebody says",
     "uses-few": "{uses:plural use} in {hours:h} say little of how often it is used",
     "count-days": _count_days,
-    "count-one-use": lambda _, dc: f"read {_counter(dc)} before and after one use",
+    "count-one-use": _count_one_use,
     "no-start-reading": "No start reading",
-    "clamp-one-start": "a clamp in inrush mode around one conductor, one start",
+    "clamp-one-start": _clamp_start,
     "no-resting-watts": "Resting watts are not measured",
-    "meter-at-rest": lambda _, dc: f"{_meter(dc)} while it rests",
+    "meter-at-rest": lambda _, meter: f"{_METER[meter]} while it rests",
     "power-factor-from-table": "Power factor is a table value",
     "read-together": "read W and VA, or V, A and W, together",
     "duty-from-cycles": "Duty is known from {cycles:plural complete cycle}",
     "tally-more": "tally {cycles} more (about {hours:h}) to know it to ±5 %",
     "no-running-watts": "Running watts are not measured",
-    "meter-when-steady": lambda _, dc: f"{_meter(dc)}, when the needle is steady",
+    "meter-when-steady": lambda _, meter: f"{_METER[meter]}, when the needle is steady",
     "few-running-readings": "Running watts rest on few readings",
     "read-again-later": "read them again at another time",
 }

@@ -65,6 +65,7 @@ SENTENCES: Mapping[str, Sentence] = {
     **{f"begin-{what}": _begin(words) for what, words in _BEGIN.items()},
     **{f"end-{what}": _end(words) for what, words in _END.items()},
     "hard-wired": "hard-wired: a licensed electrician clamps it",
+    "both-legs": "on both legs, where no plug meter fits: a licensed electrician clamps it",
     "plug-stays-in": "its plug stays in",
     "biggest-first": "the biggest first, an hour each",
     "same-time-each": "each for the same time",

@@ -97,6 +97,22 @@ class OfferedTest(RoundTest):
         plug_only = self.offered(meters=("plug",), qualified=True)[0]
         self.assertNotIn("Well pump", {subject for _, subject in plug_only})
 
+    def test_no_plug_meter_is_put_before_what_is_on_both_legs(self):
+        loads = [load("Dryer", "resistive-heat", 5000, legs="both", volts=240)]
+        outcome = simulate(parse_plan({**PLAN, "loads": loads}), 60)
+        offered, alone = candidates(outcome, visit())
+        self.assertEqual([offer for offer in offered if offer.subject == "Dryer"], [])
+        self.assertIn("no plug meter fits", text_of(alone[0].why))
+        qualified = visit(meters=("plug", "logger"), qualified=True)
+        meters = {o.meter_key for o in candidates(outcome, qualified)[0] if o.subject == "Dryer"}
+        self.assertEqual(meters, {"logger"})
+
+    def test_what_keeps_alive_may_be_hard_wired_too(self):
+        both = load("Concentrator", "electronics", 300, cares="life", wired=True)
+        plan = parse_plan({**PLAN, "loads": [both]})
+        self.assertTrue(plan.loads[0].protected and plan.loads[0].stays_on)
+        self.assertIn("licensed", text_of(candidates(simulate(plan, 60), visit())[1][0].why))
+
     def test_only_what_an_instrument_can_see(self):
         clamp_only = self.offered(meters=("clamp",))[0]
         self.assertEqual({what for what, _ in clamp_only}, {START, TALLY})

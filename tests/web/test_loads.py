@@ -7,10 +7,14 @@ from django.db import DatabaseError, connection
 from django.test.utils import CaptureQueriesContext
 from django.urls import reverse
 
+from needle.plan.documents.parse import parse_plan
 from tests.web.base import HTMX, SPOT, SiteTest, make_job, make_load, make_supply
 from web.jobs.models import Change
 from web.loads.actions import add_reading
 from web.loads.models import Load, Reading
+from web.plans.draft import document, draft_of
+from web.plans.models import Plan
+from web.sheets.documents import add_load_document, load_document
 
 
 class LoadFormTest(SiteTest):
@@ -404,6 +408,40 @@ class SplitPhaseTest(SiteTest):
         page = self.client.get(self.url("loads:load", load.pk))
         self.assertNotContains(page, "Is it on one leg or on both?")
         self.assertContains(page, "7.44\u00a0kVA")
+        # Only an electrician reads what is on both legs.
+        self.assertContains(page, "licensed electrician fit a panel logger")
+
+
+class WiredTest(SiteTest):
+    """Hard-wired says how it is connected; what hangs on it is said beside it."""
+
+    def edit(self, load, **more):
+        data = {"name": load.name, "kind": load.kind, "priority": "must", **more}
+        self.client.post(self.url("loads:edit", load.pk), {**data, "version": load.version})
+        load.refresh_from_db()
+        return self.client.get(self.url("loads:load", load.pk))
+
+    def test_a_life_may_hang_on_what_is_hard_wired(self):
+        load = make_load(self.job, "Concentrator", 350.0, kind="electronics")
+        page = self.edit(load, cares="life", wired="on")
+        self.assertContains(page, "This equipment supports life")
+        self.assertContains(page, "Live panels and hard-wired loads")
+        make_supply(self.job)
+        in_plan = parse_plan(document(draft_of(Plan.default_of(self.job)))).loads[0]
+        self.assertTrue(in_plan.protected and in_plan.wired)
+        self.assertEqual(load_document(load)["wired"], True)
+        copy = add_load_document(make_job(self.user), load_document(load))
+        self.assertTrue(copy.wired)
+
+    def test_what_was_stored_as_hard_wired_is_still(self):
+        load = make_load(self.job, "Cold room", 350.0, cares="wired")
+        self.assertTrue(load.is_wired)
+        self.assertEqual(load.safety_class, "store")
+        form = self.client.get(self.url("loads:edit", load.pk)).context["form"]
+        self.assertTrue(form["wired"].value())
+        self.assertNotIn("wired", dict(form.fields["cares"].choices))
+        self.edit(load, cares="", wired="on")
+        self.assertEqual((load.cares, load.wired), ("", True))
 
 
 class ShelfTest(SiteTest):

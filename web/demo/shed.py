@@ -73,7 +73,7 @@ def shed(user: Any) -> Job:
         name="Press pump",
         kind="pump",
         priority="must",
-        cares="wired",
+        wired=True,
     )
     bottling = add_with_readings(
         job,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import Any, ClassVar, cast
 
 from django import forms
 from django.urls import reverse
@@ -17,7 +17,7 @@ from needle.usage.usual_use import text_of_usual_use, usual_use_from_text
 from web.common.fields import QuantityField
 from web.common.forms import RecordForm
 from web.common.plausible import PlausibleMixin
-from web.loads.models import Load
+from web.loads.models import CARES, Load
 
 
 def fields_not_of(kind: Kind) -> list[str]:
@@ -101,6 +101,7 @@ class LoadForm(PlausibleMixin, RecordForm):
             "kind",
             "priority",
             "cares",
+            "wired",
             "setting",
             "hours_per_day",
             "runs_by",
@@ -118,6 +119,8 @@ class LoadForm(PlausibleMixin, RecordForm):
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.initial.setdefault("often", text_of_usual_use(self.instance.usual_use))
+        self.initial["wired"] = self.initial.get("wired") or self.instance.is_wired
+        cast(forms.ChoiceField, self.fields["cares"]).choices = list(CARES.items())
         self.fields["name"].label = "What do you call it?"
         self.fields["runs_by"].label = "What makes it run?"
         self.fields[

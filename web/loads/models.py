@@ -36,10 +36,11 @@ CARES = {
     "none": "none of these",
     "life": "keeps a person or an animal alive",
     "cold": "keeps medicine, vaccine or food in its range",
-    "wired": "is hard-wired",
 }
+#: Stored as what hangs on a load before being hard-wired was a field of its own.
+_ONCE_WIRED = "wired"
 #: What the core calls each.
-SAFETY_CLASSES = {"none": "", "life": "life", "cold": "store", "wired": "hard-wired"}
+SAFETY_CLASSES = {"none": "", "life": "life", "cold": "store"}
 #: Least Wh of a combined reading: below it a counter's last digit decides.
 LEAST_COMBINED_WH = 100.0
 #: How a load is fed on split-phase mains.
@@ -49,9 +50,11 @@ CAUTIONS = {
     "supply, keep a second means at hand, and never rely on an estimate alone.",
     "cold": "Keep the range that the maker or authority states for the contents. This tool gives "
     "electrical estimates only.",
-    "wired": "Live panels and hard-wired loads are for licensed electricians under local code. "
-    "Never feed a building through an outlet.",
 }
+_WIRED_CAUTION = (
+    "Live panels and hard-wired loads are for licensed electricians under local code. "
+    "Never feed a building through an outlet."
+)
 
 
 class LoadQuerySet(RecordQuerySet):
@@ -69,7 +72,18 @@ class Load(Record):
     name = models.CharField(max_length=80)
     kind = ChoiceField(max_length=24, choices=[(kind.key, kind.name) for kind in KINDS.values()])
     priority = ChoiceField(max_length=8, default="should", choices=list(PRIORITIES.items()))
-    cares = ChoiceField("safety", max_length=8, blank=True, default="", choices=list(CARES.items()))
+    cares = ChoiceField(
+        "safety",
+        max_length=8,
+        blank=True,
+        default="",
+        choices=[*CARES.items(), (_ONCE_WIRED, "is hard-wired")],
+    )
+    wired = models.BooleanField(
+        "hard-wired",
+        default=False,
+        help_text="No plug: a licensed electrician measures it, and nobody is told to unplug it.",
+    )
     setting = models.CharField(
         max_length=60, blank=True, help_text="Which setting the plan counts with, such as “mid”."
     )
@@ -172,11 +186,23 @@ class Load(Record):
     @property
     def safety(self) -> str:
         """Safety class, a key of :data:`CARES`: as stated, else as usual for its kind."""
-        return self.cares or ("cold" if self.core_kind.keeps_contents else "none")
+        if self.cares in CAUTIONS or self.cares == "none":
+            return self.cares
+        return "cold" if self.core_kind.keeps_contents else "none"
+
+    @property
+    def is_wired(self) -> bool:
+        return self.wired or self.cares == _ONCE_WIRED
+
+    @property
+    def on_both_legs(self) -> bool:
+        return self.job.split and self.legs == "both"
 
     @property
     def caution(self) -> str:
-        return CAUTIONS.get(self.safety, "")
+        """What hangs on it and how it is wired, in the usual words; empty for neither."""
+        wired = _WIRED_CAUTION if self.is_wired else ""
+        return " ".join(filter(None, (CAUTIONS.get(self.safety), wired)))
 
     @property
     def safety_class(self) -> str:
@@ -186,8 +212,7 @@ class Load(Record):
     @property
     def mains_v(self) -> float:
         """Mains voltage of one leg, or of both."""
-        both = self.job.split and self.legs == "both"
-        return self.job.mains_v * (2 if both else 1)
+        return self.job.mains_v * (2 if self.on_both_legs else 1)
 
     def volts(self) -> float | None:
         """Volts that it is fed with: as read last, else of the mains; None for DC that nobody read.
@@ -250,6 +275,7 @@ class Load(Record):
             kind=self.kind,
             readings=tuple(reading for key, reading in self._core_readings if key not in without),
             mains_v=self.mains_v,
+            in_panel=self.is_wired or self.on_both_legs,
             legs_open=self.job.split and not self.legs and not self.dc,
             setting=setting or self.setting,
             hours_per_day=self.hours_in_use,

@@ -45,6 +45,11 @@ class LoadPage:
         return [part.combined for part in parts.select_related("combined")]
 
     @property
+    def caution_first(self) -> bool:
+        """Whether its caution was said of it, not of its kind, and so stands at the top."""
+        return bool(self.load.cares or self.load.wired)
+
+    @property
     def why_unknown(self) -> str:
         """What its readings lack for a profile; empty if there are none, or nothing is missing."""
         return self.load.why_unknown()

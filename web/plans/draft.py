@@ -330,6 +330,10 @@ def _load_document(
     }
     if (volts := load.volts()) is not None:
         document["volts"] = volts
+    if load.is_wired:
+        document["wired"] = True
+    if load.on_both_legs:
+        document["legs"] = "both"
     document |= _adapter(used, routes)
     # A test of another setting says nothing of this one.
     if tried is not None and tried.setting in ("", used.setting):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -21,7 +21,7 @@ from needle.plan.run import COUNTED_ONLY, Run
 from needle.quantity import chance_text, hours_text, with_unit
 from web.common.units import day_clock, temperature
 from web.drawing.bars import split_bar
-from web.drawing.timeline import Paper, lanes
+from web.drawing.timeline import Frame, Paper, lanes
 from web.jobs.models import Change, Job
 from web.plans.again import measure_again
 from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of, shown_of
@@ -182,27 +182,84 @@ class PlanPage:
 
 @dataclass(frozen=True)
 class PlanView:
-    """The drawings of an answer; its lanes are drawn where they are shown."""
+    """The drawings of an answer and the figures beside them, worked out where they are shown.
 
+    A quick answer has no lanes, since these are being moved.
+    """
+
+    answer: Answer
+    outcome: Outcome
     shown: Shown
-    paper: Paper
-    charts: SafeString
-    draw_lanes: Callable[[], SafeString]
-    table: list[tuple[str, float, float, float]]
-    goes: list[Goes]
-    bar: SafeString
-    total_wh: float
-    goes_until: str
-    never_off: str
-    display: tuple[str, str] | None
-    sustains: Sustains | None
-    fuel_l: float
-    draws: int
+    frame: Frame
+    ghosts: Ghosts = ()
+
+    @property
+    def paper(self) -> Paper:
+        return self.frame.paper
+
+    @property
+    def draws(self) -> int:
+        return len(self.outcome.runtime_h)
+
+    @cached_property
+    def charts(self) -> SafeString:
+        """Charge and power over the hours."""
+        supply = self.answer.supply
+        return charts_of(self.outcome, self.frame, supply.name if supply else "")
 
     @cached_property
     def lanes(self) -> SafeString:
         """Loads and sources over the hours."""
-        return self.draw_lanes()
+        if self.answer.quick:
+            return SafeString("")
+        rows, ghost_blocks = rows_drawn(self.answer, self.frame, self.ghosts)
+        return lanes(self.frame, rows, "Loads and sources over the hours", ghost_blocks)
+
+    @cached_property
+    def table(self) -> list[tuple[str, float, float, float]]:
+        """The curve's whole hours: time, low, likely, high."""
+        return _table(self.outcome)
+
+    @cached_property
+    def goes(self) -> list[Goes]:
+        """Where the energy goes."""
+        return _goes(self.outcome)
+
+    @property
+    def bar(self) -> SafeString:
+        """The same as a bar."""
+        flows = [(flow.name, flow.wh, flow.css) for flow in self.goes]
+        return split_bar(flows, "Where the energy goes")
+
+    @property
+    def total_wh(self) -> float:
+        return sum(flow.wh for flow in self.goes)
+
+    @property
+    def goes_until(self) -> str:
+        """The hours that the energies cover."""
+        return energies_until(self.outcome)
+
+    @property
+    def never_off(self) -> str:
+        """Hours if nothing ever cycled off."""
+        never = self.outcome.likely.never_off_h
+        beyond = "more than " if never >= self.outcome.plan.hours - 1e-6 else ""
+        return f"{beyond}{hours_text(never)}"
+
+    @property
+    def display(self) -> tuple[str, str] | None:
+        """Hours that a display would promise between cycles, and with everything running."""
+        promised = display_hours(self.outcome.plan)
+        return None if promised is None else (hours_text(promised[0]), hours_text(promised[1]))
+
+    @cached_property
+    def sustains(self) -> Sustains | None:
+        return sustains(self.outcome)
+
+    @property
+    def fuel_l(self) -> float:
+        return self.outcome.likely.fuel_l
 
 
 _TRIPS = {
@@ -288,42 +345,13 @@ def _differs(used: UsedLoad, load: PlanLoad | None, plan: CorePlan | None) -> st
 
 
 def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> PlanView | None:
-    """The drawings of an answer; None without one.
-
-    A quick answer has no lanes, since these are being moved.
-    """
+    """The drawings of an answer; None without one."""
     outcome = answer.outcome
     if outcome is None:
         return None
     shown = shown_of(outcome, asked)
     frame = frame_of(outcome, shown, asked.paper)
-    goes = _goes(outcome)
-    never = outcome.likely.never_off_h
-    beyond = "more than " if never >= outcome.plan.hours - 1e-6 else ""
-    promised = display_hours(outcome.plan)
-
-    def draw_lanes() -> SafeString:
-        if answer.quick:
-            return SafeString("")
-        rows, ghost_blocks = rows_drawn(answer, frame, ghosts)
-        return lanes(frame, rows, "Loads and sources over the hours", ghost_blocks)
-
-    return PlanView(
-        shown=shown,
-        paper=asked.paper,
-        charts=charts_of(outcome, frame, answer.supply.name if answer.supply else ""),
-        draw_lanes=draw_lanes,
-        table=_table(outcome),
-        goes=goes,
-        bar=split_bar([(flow.name, flow.wh, flow.css) for flow in goes], "Where the energy goes"),
-        total_wh=sum(flow.wh for flow in goes),
-        goes_until=energies_until(outcome),
-        never_off=f"{beyond}{hours_text(never)}",
-        display=None if promised is None else (hours_text(promised[0]), hours_text(promised[1])),
-        sustains=sustains(outcome),
-        fuel_l=outcome.likely.fuel_l,
-        draws=len(outcome.runtime_h),
-    )
+    return PlanView(answer, outcome, shown, frame, ghosts)
 
 
 def _goes(outcome: Outcome) -> list[Goes]:

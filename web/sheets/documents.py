@@ -56,8 +56,12 @@ def load_document(load: Load) -> dict[str, Any]:
     if record.uses_per_day is not None:
         minutes = {} if record.use_min is None else {"minutes": record.use_min}
         document["uses_per_day"] = {"value": record.uses_per_day.value, **minutes}
-    for flag in ("never_rarer", "dc"):
-        if getattr(load, flag):
+    for flag, applies in (
+        ("never_rarer", load.never_rarer),
+        ("dc", load.dc),
+        ("wired", load.is_wired),
+    ):
+        if applies:
             document[flag] = True
     return document
 
@@ -86,6 +90,7 @@ def add_load_document(job: Job, data: Any) -> Load:
                     hours_per_day=record.hours_per_day,
                     never_rarer=record.never_rarer,
                     dc=record.dc,
+                    wired=bool(data.get("wired")),
                     legs=data.get("legs") or "",
                     runs_by=record.runs_by,
                     usual_use=_usual_use(record),

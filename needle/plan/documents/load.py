@@ -38,6 +38,9 @@ from needle.plan.load import (
 )
 from needle.profile.kinds import KINDS, RUNS_BY
 
+#: Said of a load by `cares` where no life and no contents hang on it.
+_WIRED = "hard-wired"
+
 LOAD_FIELDS: Fields = {
     "name": Text("its name", most=120, otherwise="its place in the list"),
     "id": Text("what its draws hang on", most=40, otherwise="its name"),
@@ -114,9 +117,15 @@ LOAD_FIELDS: Fields = {
     "priority": Choice("how much it matters", choices=PRIORITIES, default="should"),
     "cares": Choice(
         "what hangs on it: advice never leaves off, rests, moves or warms life and store",
-        choices=SAFETY_CLASSES,
+        choices=(*SAFETY_CLASSES, _WIRED),
         default="",
         otherwise="store for refrigeration, else nothing",
+    ),
+    "wired": Flag("whether it is hard-wired, as `cares` may say where nothing else hangs on it"),
+    "legs": Choice(
+        "on split mains, the legs it is wired to: no plug meter fits both",
+        choices=("", "one", "both"),
+        default="",
     ),
     "purpose": Flag("whether the plan is for it: no advice leaves it off"),
     "set_c": Number("set point", unit="°C", least=-100, most=400),
@@ -224,6 +233,8 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
         safety_class=_parse_safety_class(reader),
+        wired=reader.flag("wired") or reader.choice("cares") == _WIRED,
+        both_legs=reader.choice("legs") == "both",
         purpose=reader.flag("purpose"),
         meter=reader.text("meter"),
         kind=reader.choice("kind"),
@@ -251,7 +262,8 @@ def _parse_safety_class(reader: Reader) -> str:
     """Safety class as stated; refrigeration keeps its contents unless stated otherwise."""
     kind = KINDS.get(reader.choice("kind"))
     usual = "store" if kind is not None and kind.keeps_contents else ""
-    return reader.choice("cares", default=usual)
+    stated = reader.choice("cares", default=usual)
+    return usual if stated == _WIRED else stated
 
 
 def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:

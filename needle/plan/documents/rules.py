@@ -284,6 +284,8 @@ _LOAD_RULES: dict[str, Rule] = {
         "inverter-never-rests",
     ),
     "purpose": lambda _: "for-advice",
+    "wired": lambda _: "for-advice",
+    "legs": lambda _: "for-advice",
     "settings": lambda _: "for-advice",
     "can": lambda _: "for-advice-and-alone",
     "watts_spread": _unless(

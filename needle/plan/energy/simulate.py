@@ -42,8 +42,6 @@ class Outcome:
         Draws that stop within the plan's hours.
     cut_off : ndarray of bool
         Draws that stop because the terminal voltage sags below the cut-off.
-    likely : Likely
-        The median run: its energies, course of charge, and hours.
     peak_w : float
         Highest AC W of any minute: 90th percentile over draws.
     mean_ac_w : ndarray
@@ -71,7 +69,6 @@ class Outcome:
     runtime_h: np.ndarray
     stops_by: np.ndarray
     cut_off: np.ndarray
-    likely: Likely
     peak_w: float
     mean_ac_w: np.ndarray
     trips: list[Trip]
@@ -84,6 +81,12 @@ class Outcome:
     failures_by_load: dict[str, np.ndarray] = field(default_factory=dict)
     notices: list[Message] = field(default_factory=list)
     inconsistent_runs: tuple[int, ...] = ()
+
+    @cached_property
+    def likely(self) -> Likely:
+        """The median run: its energies, course of charge, and hours."""
+        minutes = round(self.plan.hours * MINUTES_PER_HOUR)
+        return likely_run(as_conditioned(self.plan, self.inputs), self.trips, minutes)
 
     @cached_property
     def runtime(self) -> tuple[float, float, float]:
@@ -146,8 +149,6 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         charge[inside] = flow.charge[:, marks[inside] - 1 - first].T
     stop_min = np.minimum(bank.stop_min, minutes)
     usual = int(np.argmin(np.abs(stop_min - median(stop_min))))
-    trips = demand.trips.trips()
-    likely = likely_run(as_conditioned(plan, demand.inputs), trips, minutes)
     ranges = ranges_of(charge).astype(float)
     return Outcome(
         plan=plan,
@@ -155,10 +156,9 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         runtime_h=np.minimum(plan.hours, bank.stop_min / MINUTES_PER_HOUR),
         stops_by=np.isfinite(bank.stop_min),
         cut_off=bank.cut_off,
-        likely=likely,
         peak_w=float(np.quantile(peak, 0.9)),
         mean_ac_w=served_w / np.maximum(1.0, np.ceil(stop_min)),
-        trips=trips,
+        trips=demand.trips.trips(),
         starts=planned_starts(demand.trips, demand.minutes),
         curve_h=marks / MINUTES_PER_HOUR,
         charge=ranges,
