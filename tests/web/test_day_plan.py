@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from django.utils import timezone
 
 from needle.plan.documents.parse import parse_plan
-from tests.web.base import SiteTest, make_job, make_load, make_supply
+from tests.web.base import SiteTest, clear_caches, make_job, make_load, make_supply
 from web.loads.actions import add_reading
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
@@ -201,10 +201,17 @@ class DirectCurrentTest(DayPlanTest):
 
 class BlocksTest(DayPlanTest):
     def test_a_try_answers_and_stores_nothing(self):
+        clear_caches()
         answered = self.block("move", by_min="60", quick="1")
         self.assertContains(answered, 'id="plan-charts"')
         self.assertContains(answered, 'id="answer-bar"')
         self.assertContains(answered, "while it moves")
+        self.assertNotContains(answered, 'id="plan-goes"')
+        # Back where it was, the whole answer is at hand.
+        self.client.get(self.url("plans:plan", self.plan.pk))
+        answered = self.block("move", by_min="0", quick="1")
+        self.assertNotContains(answered, "while it moves")
+        self.assertContains(answered, 'id="plan-goes"')
         self.entry.refresh_from_db()
         self.assertEqual((self.entry.moments, self.made()), (["20:15"], 0))
 

@@ -74,6 +74,7 @@ def shed(user: Any) -> Job:
         kind="pump",
         priority="must",
         wired=True,
+        legs="both",
     )
     bottling = add_with_readings(
         job,

@@ -93,7 +93,10 @@ def answer_draft(draft: Draft, wait_s: float = PAGE_WAIT_S, quick: bool = False)
         return Answer(draft, reason=reason, words=words, quick=quick)
     try:
         doc = document(draft)
-        worked = _quickly(doc) if quick else _worked(doc, draft, wait_s)
+        # While something moves: where it is what it was before, the whole answer is at hand.
+        known = cached(key_of(doc)) if quick else None
+        quick = quick and known is None
+        worked = known or (guarded(work_out_quickly, doc) if quick else _worked(doc, draft, wait_s))
     except AnswerPending as pending:
         return Answer(draft, reason="pending", words=pending.words)
     except AnswerFailedError as error:
@@ -133,11 +136,6 @@ def still_working() -> HttpResponse:
 
 def _worked(doc: dict[str, Any], draft: Draft, wait_s: float) -> Worked:
     return worked_out(key_of(doc), draft.plan.job.owner_id, wait_s, work_out, doc)
-
-
-def _quickly(doc: dict[str, Any]) -> Worked:
-    """The full answer if it is cached, else a quick one."""
-    return cached(key_of(doc)) or guarded(work_out_quickly, doc)
 
 
 def _named(error: DocumentError, draft: Draft) -> str:
