@@ -23,7 +23,9 @@ from needle.supply.inverter import Inverter
 #: From a chance of a half on a plan is likely; below, it does not hold.
 LIKELY = 0.5
 #: Troubles that no battery mends.
-NOT_OF_BATTERY = ("overload", "start", "output", "volts", "rest")
+NOT_OF_BATTERY = ("overload", "start", "output", "volts", "no-ac", "rest")
+#: Troubles of which more watts are no cure.
+_UNFIT = ("volts", "no-ac")
 
 
 @dataclass(frozen=True)
@@ -34,7 +36,8 @@ class Failure:
     ----------
     why : str
         ``"empty"``, ``"cutoff"``, ``"overload"``, ``"start"``, ``"output"``, ``"volts"``
-        (it is supplied with a voltage that it does not accept), or ``"rest"`` (a load that must
+        (it is supplied with a voltage that it does not accept), ``"no-ac"`` (it runs on AC, and the
+        supply has no inverter), or ``"rest"`` (a load that must
         run has no power while the inverter is switched off).
     load : str
         The load that fails; empty if the supply stops.
@@ -177,10 +180,11 @@ def _blocked_load(outcome: Outcome, load: PlanLoad, trip: Trip | None) -> Blocke
             minute=minute,
         )
     limit, own, spread = _needs_of(load, trip, outcome.plan.supply.inverter)
-    alone = trip.why == "volts" or own > limit
-    needs = own if alone and trip.why != "volts" else trip.watts
+    unfit = trip.why in _UNFIT
+    alone = unfit or own > limit
+    needs = own if alone and not unfit else trip.watts
     # A guess of that spread: its grade is of no matter here.
-    more = 0.0 if trip.why == "volts" else Estimate(own, spread, "D").high - own
+    more = 0.0 if unfit else Estimate(own, spread, "D").high - own
     return BlockedLoad(
         load=load.name,
         why=trip.why,

@@ -136,6 +136,18 @@ def fits_dc(load_v: float | None, kind: str, given_v: float | None) -> bool:
     return abs(load_v / given_v - 1) <= SAME_DC_VOLTS
 
 
+#: Volts that a USB output gives: fixed supplies of USB Power Delivery 3.1.
+USB_V = (5.0, 9.0, 15.0, 20.0)
+
+
+def on_usb(load_v: float | None) -> bool:
+    """Whether a DC load of these volts is one for a USB output; also if they are unknown.
+
+    What wants 12 V or 24 V comes with bare wires or a plug of its own.
+    """
+    return load_v is None or any(abs(load_v / volts - 1) <= 0.1 for volts in USB_V)
+
+
 #: Amps without volts limit no watts.
 VOLTS_NEEDED = "is needed beside the highest amps: together they are its watts"
 

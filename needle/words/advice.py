@@ -41,7 +41,8 @@ def _count_one_use(_: Units, meter: str) -> str:
 def _clamp_start(_: Units, meter: str) -> str:
     if meter == "panel":
         return "a licensed electrician clamps one conductor in inrush mode, one start"
-    return "a clamp in inrush mode around one conductor, one start"
+    clamp = "a clamp for DC" if meter == "dc" else "a clamp"
+    return f"{clamp} in inrush mode around one conductor, one start"
 
 
 SENTENCES: Mapping[str, Sentence] = {

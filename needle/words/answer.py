@@ -140,6 +140,8 @@ def blocked_text(blocked: BlockedLoad) -> str:
     giver = _GIVER.get(blocked.route, blocked.route)
     if blocked.why == "rest":
         return f"{blocked.load} has no power while the inverter rests."
+    if blocked.why == "no-ac":
+        return f"{blocked.load} runs on AC; this supply has no inverter."
     needs, limit = (
         with_unit(blocked.needs, blocked.unit, 2),
         as_read(blocked.limit, blocked.unit),
@@ -161,6 +163,8 @@ def larger_text(blocked: BlockedLoad) -> str:
     giver = "an inverter" if blocked.route == AC else f"an output other than {blocked.route}"
     if blocked.why == "volts":
         return f"{blocked.load} needs {giver} with other volts."
+    if blocked.why == "no-ac":
+        return f"{blocked.load} needs an inverter, or a DC output that can feed it."
     if blocked.why == "rest":
         return f"Let the inverter run while {blocked.load} needs it."
     # Its middle would be too little in half of all cases.

@@ -2,15 +2,23 @@
 
 import unittest
 
+import numpy as np
+
 from needle.document import DocumentError
+from needle.plan.advice.measurements import display_hours
+from needle.plan.advice.sizing import shortage
+from needle.plan.answering import each_alone
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
+from needle.plan.verdict import verdict_of
 from needle.profile.document import parse_load
 from needle.profile.ledger import ledger_of
 from needle.profile.profile import derive
 from needle.profile.record import NoEvidence
 from needle.quantity import parse, volts_amps
+from needle.supply.outputs import on_usb
 from needle.supply.supply import parse_supply
+from needle.words.answer import blocked_text
 
 LABEL, START = {"type": "label", "watts": 20}, {"type": "start", "amps": 5}
 
@@ -101,3 +109,45 @@ class TerminalsTest(unittest.TestCase):
             document = {"battery": known, "outputs": [{**output, "kind": kind}]}
             with self.subTest(kind), self.assertRaisesRegex(DocumentError, "beside the highest"):
                 parse_supply(document)
+
+
+class DcOnlyTest(unittest.TestCase):
+    """A supply without an inverter: what runs on AC cannot run there, and the rest does."""
+
+    @classmethod
+    def setUpClass(cls):
+        supply = {
+            "battery": {"chemistry": "lfp", "nominal_wh": 1280, "volts": 12.8},
+            "outputs": [{"name": "fuse box", "kind": "terminals", "max_a": 30}],
+        }
+        box = {"name": "Box", "running_w": 40, "route": "fuse box"}
+        cls.alone = {"hours": 12, "supply": supply, "loads": [box]}
+        cls.lamp = {"name": "Lamp", "running_w": 20, "priority": "must"}
+        cls.outcome = simulate(parse_plan({**cls.alone, "loads": [box, cls.lamp]}), 50)
+
+    def test_what_runs_on_ac_does_not_run(self):
+        (trip,) = self.outcome.trips
+        self.assertEqual((trip.load, trip.why, trip.chance), ("Lamp", "no-ac", 1.0))
+        self.assertEqual(self.outcome.chance, 0.0)
+        (blocked,) = verdict_of(self.outcome).blocked_loads
+        self.assertEqual(blocked_text(blocked), "Lamp runs on AC; this supply has no inverter.")
+        self.assertEqual(self.outcome.likely.energy_wh["loads"]["Lamp"], 0.0)
+
+    def test_the_rest_runs_as_long_as_without_it(self):
+        alone = simulate(parse_plan(self.alone), 50)
+        np.testing.assert_allclose(self.outcome.runtime_h, alone.runtime_h)
+        self.assertTrue(40 < self.outcome.peak_w < 46)
+
+    def test_more_watts_are_no_cure(self):
+        self.assertIn("no inverter", shortage(self.outcome).why_not)
+        (only,) = each_alone({**self.alone, "loads": [self.lamp]})
+        self.assertEqual((only.why_not, only.hours), ("no-ac", None))
+        self.assertIsNone(display_hours(parse_plan({**self.alone, "loads": [self.lamp]})))
+
+
+class UsbTest(unittest.TestCase):
+    def test_which_volts_it_is_asked_for(self):
+        for volts in (None, 5.0, 5.1, 9.0, 15.0, 19.0, 20.0):
+            self.assertTrue(on_usb(volts), volts)
+        for volts in (12.0, 12.8, 24.0, 48.0):
+            self.assertFalse(on_usb(volts), volts)

@@ -1,10 +1,16 @@
 """Loads on DC: amps need the volts beside them, and a cord is judged at those."""
 
+from datetime import timedelta
+
+from django.utils import timezone
+
 from tests.web.base import SiteTest, make_load, make_supply
 from web.jobs.models import Job
 from web.loads.models import Load
-from web.plans.draft import draft_of
+from web.plans.draft import document, draft_of
 from web.plans.outcomes import current_plan
+from web.plans.runs import snapshot
+from web.trials.models import CheckIn, Trial
 
 NEW = {"appliance": "router", "name": "Box", "priority": "should", "dc": "on"}
 
@@ -120,3 +126,66 @@ class DcLoadTest(SiteTest):
         self.assertEqual(Load.objects.get().volts(), self.job.mains_v)
         answer = self.client.get(self.url("plans:current"), follow=True)
         self.assertNotContains(answer, "needs 19")
+
+
+class DcOnlyTest(SiteTest):
+    """A battery with DC outputs and no inverter."""
+
+    def setUp(self):
+        super().setUp()
+        self.supply = make_supply(self.job, volts=12.8, continuous_w=None, surge_va=None)
+        self.supply.outputs.create(name="fuse box", kind="terminals", max_a=30.0)
+        self.supply.outputs.create(name="USB", kind="usb", max_w=60.0)
+        self.box = make_load(self.job, "Box", 40.0, dc=True)
+        self.box.readings.create(type="spot", data={"watts": 40.0, "volts": 12.6})
+
+    def used(self):
+        draft = draft_of(current_plan(Job.objects.get()))
+        return {used.name: used for used in draft.used}
+
+    def test_what_runs_on_ac_is_said_to_need_an_inverter(self):
+        make_load(self.job, "Lamp", 20.0, kind="led")
+        self.assertEqual(self.used()["Lamp"].route, "ac")
+        page = self.client.get(self.url("plans:current"))
+        self.assertContains(page, "Lamp runs on AC; this supply has no inverter.")
+        self.assertContains(page, "✕ no AC here")
+        self.assertContains(page, "this load runs on AC")
+        alone = self.client.get(self.url("plans:alone"))
+        self.assertContains(alone, "runs on AC, and there is no inverter")
+
+    def test_what_can_go_dc_goes_to_an_output_that_can_feed_it(self):
+        make_load(self.job, "Laptop", 50.0, kind="electronics", can_dc=True)
+        used = self.used()
+        self.assertEqual((used["Laptop"].route, used["Box"].route), ("fuse box", "fuse box"))
+        self.assertEqual((used["Laptop"].can, used["Box"].can), (["USB"], []))
+        self.assertContains(self.client.get(self.url("plans:current")), "has no AC output: counted")
+
+    def test_the_worst_minute_is_that_of_its_outputs(self):
+        page = self.client.get(self.url("loads:survey"))
+        self.assertNotContains(page, "an inverter that trips")
+        self.assertTrue(40.0 < page.context["worst_w"] < 46.0)
+
+    def test_meters_of_a_dc_line_come_first(self):
+        form = self.client.get(self.url("loads:load", self.box.pk) + "?type=energy").context["form"]
+        self.assertEqual(form["instrument"].value(), "shunt")
+        page = self.client.get(self.url("loads:load", self.box.pk))
+        self.assertContains(page, "hundreds of amps into a short circuit")
+
+    def test_a_run_without_ac_says_nothing_of_what_would_need_it(self):
+        make_load(self.job, "Lamp", 20.0, kind="led")
+        ended = timezone.now() - timedelta(hours=1)
+        draft = draft_of(current_plan(Job.objects.get()))
+        trial = Trial.objects.create(
+            job=self.job,
+            supply=self.supply,
+            started_at=ended - timedelta(hours=10),
+            ended_at=ended,
+            ended_why="by hand",
+            expected={"plan": document(draft)},
+            ran=snapshot(draft.used, {}, {}, charged=False),
+        )
+        CheckIn.objects.create(trial=trial, at=ended, data={"percent": 60.0})
+        self.supply.continuous_w = 500.0
+        self.supply.save()
+        (run,) = draft_of(current_plan(Job.objects.get())).runs
+        self.assertEqual([load["name"] for load in run.document["loads"]], ["Box"])

@@ -210,7 +210,7 @@ def _name(svg: Svg, paper: Paper, top: float, name: str, sub: str, href: str = "
             svg.words(2, y, _short(name, paper.letters), "lane-name")
     else:
         svg.words(2, y, _short(name, paper.letters), "lane-name")
-    letters = paper.letters + (0 if paper.above else 3)
+    letters = paper.letters + (0 if paper.above else 2)
     with svg.inside("g"):
         if len(sub) > letters:
             svg.add("title", sub)

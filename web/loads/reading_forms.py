@@ -68,6 +68,8 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
     shares: ClassVar[tuple[str, ...]] = ()
     settable: ClassVar[bool] = True
     caution: ClassVar[str] = ""
+    #: The caution for a load on DC, where that is another one.
+    dc_caution: ClassVar[str] = ""
     #: What stands under "more": a form shows at most six fields before it.
     aside: ClassVar[tuple[str, ...]] = (
         "setting",
@@ -158,12 +160,18 @@ class ReadingForm(PlausibleMixin, OnceMixin, forms.Form):
         """Usual values of fields for a kind of load, as in :meth:`usual`."""
         return {}
 
+    @property
+    def said_caution(self) -> str:
+        """The caution for its load."""
+        on_dc = self.load is not None and self.load.dc
+        return (self.dc_caution if on_dc else "") or self.caution
+
     def _begin_with_a_dc_meter(self) -> None:
         """For a DC load, preselect an instrument that fits."""
         field = self.fields.get("instrument")
         if isinstance(field, forms.ChoiceField):
             keys = [key for key, _ in field.choices]  # type: ignore[union-attr, misc]
-            field.initial = next((key for key in ("usb", "shunt") if key in keys), field.initial)
+            field.initial = next((key for key in ("shunt", "usb") if key in keys), field.initial)
 
     def _offer_own_meters(self) -> None:
         """Offer a person's own meters before the classes, and what the reading names."""
@@ -385,6 +393,10 @@ class SpotForm(ReadingForm):
     caution = (
         "A plug meter needs no open panel. If this load is hard-wired, stop here and have a "
         "licensed electrician clamp one conductor."
+    )
+    dc_caution = (
+        "A battery gives hundreds of amps into a short circuit: take out the fuse of this line "
+        "before a meter goes into it, or use a clamp for DC."
     )
     state = forms.CharField(
         max_length=40,

@@ -22,6 +22,7 @@ WHY_NOT = {
     "overload": "more than the inverter carries",
     "output": "more than the output gives",
     "volts": "wants other volts than it is given",
+    "no-ac": "runs on AC, and there is no inverter",
 }
 
 

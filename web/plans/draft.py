@@ -16,7 +16,7 @@ from needle.profile.cost import named_settings
 from needle.profile.profile import Profile
 from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
-from needle.supply.outputs import fits_dc, limit_w
+from needle.supply.outputs import fits_dc, limit_w, on_usb
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.combined import combined_runs
@@ -148,10 +148,17 @@ def _able_outputs(
     return [
         output.name
         for output in outputs
-        if (load.dc or load.can_dc or load.name in routed.get(output.name, ()))
+        if (_takes_dc(load, output) or load.name in routed.get(output.name, ()))
         and _most_w(output) >= watts
         and fits_dc(load_v, output.kind, _given_v(output))
     ]
+
+
+def _takes_dc(load: Load, output: Output) -> bool:
+    """Whether a load is one for an output, by what was said of it; its limits come on top."""
+    if load.dc and output.kind == "usb":
+        return on_usb(load.volts())
+    return load.dc or load.can_dc
 
 
 def _route_of(
@@ -162,10 +169,13 @@ def _route_of(
     assumptions = []
     if load.dc and AC in routes:
         assumptions += _why_on_ac(supply, "" if wanted else route, routes)
-    if routes and route not in routes:
-        assumptions.append(f"{supply} has no {route}: counted on {routes[0]}")
-        route = routes[0]
-    return route, assumptions
+    if not routes or route in routes:
+        return route, assumptions
+    gone = "AC output" if route == AC else f"output “{route}”"
+    if not load.dc and AC not in routes and not able:
+        return AC, [f"{supply} has no AC output, and this load runs on AC"]
+    other = (able or routes)[0]
+    return other, [*assumptions, f"{supply} has no {gone}: counted on {other}"]
 
 
 def _why_on_ac(supply: Supply | None, route: str, routes: list[str]) -> list[str]:

@@ -16,6 +16,7 @@ from needle.plan.energy.simulate import Outcome
 from needle.plan.limits.starts import PlannedStart
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC, PlanLoad
+from needle.plan.plan import MOST_HOURS
 from needle.plan.plan import Plan as CorePlan
 from needle.plan.run import COUNTED_ONLY, Run
 from needle.quantity import chance_text, hours_text, with_unit
@@ -251,7 +252,9 @@ class PlanView:
     def display(self) -> tuple[str, str] | None:
         """Hours that a display would promise between cycles, and with everything running."""
         promised = display_hours(self.outcome.plan)
-        return None if promised is None else (hours_text(promised[0]), hours_text(promised[1]))
+        return (
+            None if promised is None else (_promise_text(promised[0]), _promise_text(promised[1]))
+        )
 
     @cached_property
     def sustains(self) -> Sustains | None:
@@ -267,6 +270,7 @@ _TRIPS = {
     "start": "trips the inverter at its start",
     "output": "asks for more than its output gives",
     "volts": "wants other volts than it is given",
+    "no-ac": "runs on AC, and this supply has no inverter",
 }
 
 
@@ -287,6 +291,8 @@ def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
         figures = f"it asks for {span} then, the inverter is rated for {rated}"
     then = "It stays off until its next use"
     then += ", which goes the same way." if uses > 1 else "."
+    if trip.why == "no-ac":
+        return f"{trip.load} {_TRIPS[trip.why]}."
     what = f"{trip.load} {_TRIPS[trip.why]} (chance {chance_text(trip.chance)}): {figures}."
     return f"{what} {then}"
 
@@ -352,6 +358,10 @@ def view_of(answer: Answer, asked: ViewAsked = USUAL, ghosts: Ghosts = ()) -> Pl
     shown = shown_of(outcome, asked)
     frame = frame_of(outcome, shown, asked.paper)
     return PlanView(answer, outcome, shown, frame, ghosts)
+
+
+def _promise_text(hours: float) -> str:
+    return "more than two weeks" if hours > MOST_HOURS else hours_text(hours)
 
 
 def _goes(outcome: Outcome) -> list[Goes]:

@@ -134,9 +134,12 @@ def _run(trial: Any, loads: Mapping[str, Load]) -> UsedRun:
     if why_not:
         return UsedRun(trial, None, why_not)
     names = {load.name for load in loads.values()}
+    plan = trial.expected["plan"]
+    # A load on AC did not run where there was no inverter.
     fed = {
         stored["name"]: _as_it_ran(trial, stored, loads.get(stored.get("id", "")), names)
-        for stored in trial.expected["plan"]["loads"]
+        for stored in plan["loads"]
+        if stored.get("route", AC) != AC or plan["supply"].get("inverter")
     }
     routes = {output.name for output in trial.supply.known_outputs()}
     routes |= {AC} if trial.supply.continuous_w else set()

@@ -389,7 +389,7 @@ class Trial(Record):
         pulled = {
             fed[load["name"]]["name"]: self.ran_as(load).get(_PULLED_DOWN, 0.0)
             for load in self.expected["plan"]["loads"]
-            if first is None or load["name"] in first
+            if load["name"] in fed and (first is None or load["name"] in first)
         }
         return {"begins": "warm", "pull_down_wh": pulled} if any(pulled.values()) else {}
 

@@ -42,7 +42,8 @@ class Alone:
     capped : bool
         Whether it runs for more than two weeks.
     why_not : str
-        ``"start"``, ``"overload"``, ``"output"`` or ``"volts"`` if it cannot run; else "".
+        ``"start"``, ``"overload"``, ``"output"``, ``"volts"`` or ``"no-ac"`` if it cannot run; else
+        "".
     """
 
     load: str

@@ -183,13 +183,15 @@ def display_hours(plan: Plan) -> tuple[float, float] | None:
     left = usable_wh(supply.battery).value
     idle_w = _idle_w(plan)
     passes = {output.name: output.efficiency.value for output in supply.outputs}
-    passes[AC] = supply.inverter.efficiency.value if supply.inverter is not None else 1.0
-    working = [load.count * load.draw.running_w / passes[load.route] for load in plan.loads]
+    if supply.inverter is not None:
+        passes[AC] = supply.inverter.efficiency.value
+    fed = [load for load in plan.loads if load.route in passes]
+    working = [load.count * load.draw.running_w / passes[load.route] for load in fed]
     resting = [
         load.count
         * (load.draw.running_w if load.draw.duty >= 1 else load.draw.resting_w)
         / passes[load.route]
-        for load in plan.loads
+        for load in fed
         if not load.use.windows and not load.use.by_moments
     ]
     at_work_w = idle_w + sum(working)

@@ -333,5 +333,6 @@ _WHY_NOT = {
     "start": "the supply does not carry the start of {load}",
     "output": "{load} asks for more than its output gives",
     "volts": "{load} wants other volts than it is given",
+    "no-ac": "{load} runs on AC, and the supply has no inverter",
     "rest": "{load} must run while the inverter rests",
 }

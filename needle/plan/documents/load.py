@@ -37,6 +37,7 @@ from needle.plan.load import (
     Setting,
 )
 from needle.profile.kinds import KINDS, RUNS_BY
+from needle.supply.supply import Supply
 
 #: Said of a load by `cares` where no life and no contents hang on it.
 _WIRED = "hard-wired"
@@ -161,6 +162,11 @@ LOAD_FIELDS: Fields = {
     "alone": Flag("whether its tasks may not run beside other movable tasks"),
     "notices": Items("remarks on its evidence, said with the answer", form='["…"]', most=50),
 }
+
+
+def routes_of(supply: Supply) -> list[str]:
+    """Routes that a load may name: a load on AC cannot run where there is no inverter."""
+    return [AC, *(output.name for output in supply.outputs)]
 
 
 def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> PlanLoad:

@@ -17,9 +17,9 @@ from needle.fields import (
 from needle.moments import (
     parse_moment,
 )
-from needle.plan.documents.load import parse_load
+from needle.plan.documents.load import parse_load, routes_of
 from needle.plan.documents.runs import RUN_FIELDS, counted_together, parse_runs
-from needle.plan.load import AC, PlanLoad
+from needle.plan.load import PlanLoad
 from needle.plan.plan import LEAST_HOURS, MOST_HOURS, Plan
 from needle.plan.sources.registry import parse_sources
 from needle.supply.supply import aged, parse_supply
@@ -85,10 +85,10 @@ def parse_plan(data: Any) -> Plan:
     hours = reader.number("hours")
     needed = reader.number("needed_hours", hours)
     supply = aged(parse_supply(reader.document("supply")), start.date())
-    routes = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
     items = reader.documents("loads")
-    if items and not routes:
+    if items and not supply.inverter and not supply.outputs:
         raise DocumentError("supply.inverter", "is needed: the loads' route is AC")
+    routes = routes_of(supply)
     loads = tuple(
         parse_load(item, f"loads[{index}]", start, routes) for index, item in enumerate(items)
     )

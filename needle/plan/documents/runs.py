@@ -20,7 +20,7 @@ from needle.fields import (
 from needle.moments import (
     parse_moment,
 )
-from needle.plan.documents.load import parse_load
+from needle.plan.documents.load import parse_load, routes_of
 from needle.plan.load import AC, PlanLoad
 from needle.plan.run import (
     COUNTED_IN_SPREAD,
@@ -100,7 +100,7 @@ def parse_runs(
     ------
     DocumentError
     """
-    routes = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
+    counted = ([AC] if supply.inverter else []) + [output.name for output in supply.outputs]
     zone, runs = start.tzinfo, []
     for inner in reader.parts("runs"):
         why = inner.choice("why")
@@ -108,7 +108,7 @@ def parse_runs(
         at = parse_moment(inner.text("at"), inner.at("at"), zone) if inner.has("at") else None
         if isinstance(at, int):
             raise DocumentError(inner.at("at"), "needs a date")
-        known = _LoadsOfRuns(loads, at or start, routes)
+        known = _LoadsOfRuns(loads, at or start, routes_of(supply))
         legs = _run_legs(inner, known)
         fed, watts = (legs[0].fed, legs[0].watts) if legs else known.read(inner)
         runs.append(
@@ -120,7 +120,7 @@ def parse_runs(
                 fed=fed,
                 watts=watts,
                 wh=inner.number("wh") if why == COUNTED_ONLY else inner.number_or_none("wh"),
-                counted=inner.choice("counted", ("battery", *routes)),
+                counted=inner.choice("counted", ("battery", *counted)),
                 counted_h=_counted_h(inner),
                 at=at,
                 room_c=inner.number_or_none("room_c"),

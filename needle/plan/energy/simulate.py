@@ -43,7 +43,8 @@ class Outcome:
     cut_off : ndarray of bool
         Draws that stop because the terminal voltage sags below the cut-off.
     peak_w : float
-        Highest AC W of any minute: 90th percentile over draws.
+        Highest W of any minute on AC, or of all loads without an inverter: 90th percentile over
+        draws.
     mean_ac_w : ndarray
         Mean power of all loads until the stop, W, (draws,).
     trips : list of Trip
@@ -142,7 +143,8 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         flow = block.apply_to(bank)
         loads_w = block.loads_w
         first, last = block.first, block.first + loads_w.shape[1]
-        np.maximum(peak, block.routes_w[AC].max(axis=1, initial=0.0), out=peak)
+        at_once_w = block.routes_w[AC] if plan.supply.inverter else loads_w
+        np.maximum(peak, at_once_w.max(axis=1, initial=0.0), out=peak)
         served_w += _sum_before(loads_w, bank.stop_min - first)
         every_w.append(np.multiply(loads_w, flow.served, dtype=np.float32))
         inside = (marks > first) & (marks <= last)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -36,7 +37,7 @@ class Trip:
     minute, until_minute : int
         Median moment over the draws in which it happens, and the end of that use.
     why : str
-        ``"overload"``, ``"start"``, ``"output"`` or ``"volts"``.
+        ``"overload"``, ``"start"``, ``"output"``, ``"volts"`` or ``"no-ac"``.
     watts, limit_w : float
         What the loads need, and the limit, in ``unit``.
     unit : str
@@ -55,12 +56,29 @@ class Trip:
     unit: str = "W"
 
 
+class Unfit(NamedTuple):
+    """Why a load cannot run on its route at all: what it asks for, and what it is given."""
+
+    why: str
+    unit: str
+    asks: float
+    given: float
+
+
+def _unfit(plan: Plan, load: PlanLoad) -> Unfit | None:
+    """Whether a load wants AC of a supply without an inverter, or other volts than it is given."""
+    inverter = plan.supply.inverter
+    if load.route == AC and inverter is None:
+        return Unfit("no-ac", "W", load.most_w, 0.0)
+    given_v, wants_v = _unfit_v(plan, load), load.draw.volts
+    return None if given_v is None or wants_v is None else Unfit("volts", "V", wants_v, given_v)
+
+
 def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
     """Voltage that a load is supplied with but does not accept; None if it fits or is unknown."""
-    if load.route == AC:
-        inverter = plan.supply.inverter
-        fits = inverter is None or fits_volts(load.draw.volts, inverter)
-        return None if fits or inverter is None else inverter.volts
+    inverter = plan.supply.inverter
+    if load.route == AC and inverter is not None:
+        return None if fits_volts(load.draw.volts, inverter) else inverter.volts
     outputs = {output.name: output for output in plan.supply.outputs}
     output = outputs[load.route]
     given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
@@ -98,11 +116,11 @@ class TripSimulator:
             self._carried(pattern, start_va, inputs)
             for pattern, start_va in zip(patterns, self.start_va, strict=True)
         ]
-        #: Volts that patterns are given which want others, by their numbers.
+        #: Patterns that cannot run on their route at all, by their numbers.
         self.unfit = {
-            n: given_v
+            n: unfit
             for n, pattern in enumerate(patterns)
-            if (given_v := _unfit_v(plan, pattern.load)) is not None
+            if (unfit := _unfit(plan, pattern.load)) is not None
         }
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
@@ -178,17 +196,18 @@ class TripSimulator:
                 watts[partly] *= np.arange(first, last) >= until[partly, None]
 
     def _drop_unfit(self, block: Block) -> None:
-        """Drop loads with an unsuitable supply voltage, from their first use on."""
+        """Drop loads that cannot run on their route, from their first use on."""
         for n in self.unfit.keys() & block.powers.keys():
-            given_v = self.unfit[n]
+            unfit = self.unfit[n]
             rows = np.flatnonzero(block.powers[n].any(axis=1))
             if rows.size:
                 when = (block.powers[n][rows] > 0).argmax(axis=1)
-                volts = np.full(rows.size, self.patterns[n].load.draw.volts)
-                given = np.full(rows.size, given_v)
-                why, unit = (np.full(rows.size, word, dtype=object) for word in ("volts", "V"))
+                asks, given = (np.full(rows.size, each) for each in (unfit.asks, unfit.given))
+                why, unit = (
+                    np.full(rows.size, word, dtype=object) for word in (unfit.why, unfit.unit)
+                )
                 numbers = np.full(rows.size, n)
-                self._drop(block, numbers, rows, when, Drops(why, unit, volts, given))
+                self._drop(block, numbers, rows, when, Drops(why, unit, asks, given))
 
     def _start_extra(self, block: Block) -> np.ndarray:
         """Additional W in minutes with starts; the largest start of each minute."""

@@ -92,7 +92,13 @@ def three_sums(job: Job) -> dict[str, Any]:
         )
         for used in answer.used
     )
-    sums: dict[str, Any] = {"labels_w": labels, "plan": answer.plan, "mean": None, "not_run": ""}
+    sums: dict[str, Any] = {
+        "labels_w": labels,
+        "plan": answer.plan,
+        "mean": None,
+        "not_run": "",
+        "has_inverter": answer.supply is None or bool(answer.supply.continuous_w),
+    }
     if answer.outcome is not None:
         low, mid, high = range_of(answer.outcome.mean_ac_w)
         verdict = verdict_of(answer.outcome)
