@@ -25,7 +25,7 @@ LIKELY = 0.5
 #: Troubles that no battery mends.
 NOT_OF_BATTERY = ("overload", "start", "output", "volts", "no-ac", "rest")
 #: Troubles of which more watts are no cure.
-_UNFIT = ("volts", "no-ac")
+UNFIT = ("volts", "no-ac")
 
 
 @dataclass(frozen=True)
@@ -180,7 +180,7 @@ def _blocked_load(outcome: Outcome, load: PlanLoad, trip: Trip | None) -> Blocke
             minute=minute,
         )
     limit, own, spread = _needs_of(load, trip, outcome.plan.supply.inverter)
-    unfit = trip.why in _UNFIT
+    unfit = trip.why in UNFIT
     alone = unfit or own > limit
     needs = own if alone and not unfit else trip.watts
     # A guess of that spread: its grade is of no matter here.

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
 
@@ -47,6 +47,8 @@ class Expected:
         Minutes of the points of ``charge``.
     charge : ndarray, (draws, points)
         Expected state of charge, share.
+    drops : dict of str to tuple
+        Loads that the supply drops at some time: share of the draws, and the most common reason.
     """
 
     plan: Plan
@@ -55,6 +57,7 @@ class Expected:
     stop_h: np.ndarray
     curve_min: np.ndarray
     charge: np.ndarray
+    drops: Mapping[str, tuple[float, str]] = field(default_factory=dict)
 
     @property
     def draws(self) -> int:
@@ -209,7 +212,8 @@ def of_plan(plan: Plan, places: frozenset[str], draws: int, seed: int = 1) -> Ex
         )
         for block in demand.blocks()
     ]
-    return _expected(demand.plan, battery_draws(demand.plan, demand.inputs), blocks)
+    expected = _expected(demand.plan, battery_draws(demand.plan, demand.inputs), blocks)
+    return replace(expected, drops=demand.trips.drops())
 
 
 def _expected(plan: Plan, battery: BatteryDraws, blocks: Sequence[Block]) -> Expected:

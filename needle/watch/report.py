@@ -41,7 +41,7 @@ def as_document(watch: Watch) -> dict[str, Any]:
             "go_off": off,
             "may_come_on": on,
             "on": [{"load": name, "watts": _span(watch.watts(name))} for name in watch.on],
-            "notices": watch.forecast.notices,
+            "notices": watch.notices,
         },
         "next": [
             _doing(doing, watch) for doing in doings(plan, watch.hour, watch.needed_h, stay, look_h)

@@ -12,6 +12,7 @@ from needle.plan.energy.demand import Demand
 from needle.plan.limits.starts import PlannedStart, planned_starts
 from needle.plan.load import LoadUse, PlanLoad
 from needle.plan.plan import Plan
+from needle.plan.verdict import UNFIT
 
 #: Length of the plan that is looked at, h, and its draws.
 LOOK_H, DRAWS = 0.5, 200
@@ -27,10 +28,13 @@ class StartNow:
         Chance that it starts and runs, without a trip.
     start : PlannedStart or None
         Its start on the inverter; None on another output.
+    unfit : str
+        Why it cannot run on its route at all, ``"volts"`` or ``"no-ac"``; else empty.
     """
 
     chance: float
     start: PlannedStart | None
+    unfit: str = ""
 
 
 def start_now(
@@ -55,7 +59,8 @@ def start_now(
     chance = 1 - float(_dropped(demand, load.name).mean())
     if start is not None and start.verdict.chance is not None:
         chance = min(chance, start.verdict.chance)
-    return StartNow(chance, start)
+    reason = demand.trips.drops().get(load.name, (0.0, ""))[1]
+    return StartNow(chance, start, reason if reason in UNFIT else "")
 
 
 def _dropped(demand: Demand, name: str) -> np.ndarray:

@@ -54,6 +54,8 @@ class WatchSummary:
         that are off and may come on.
     wanted : float
         Chance that the plan wants.
+    cannot_run : tuple of str
+        Loads that are on and that the supply drops in most draws.
     """
 
     hour: float
@@ -72,6 +74,7 @@ class WatchSummary:
     come_on: tuple[str, ...] = ()
     wanted: float = 0.9
     most_h: float = MOST_H
+    cannot_run: tuple[str, ...] = ()
 
     @property
     def has_musts(self) -> bool:
@@ -112,7 +115,8 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
         ),
         doings=tuple(doings(plan, watch.hour, needed_h, stay, look_h)),
         helps=tuple(watch.helps()),
-        notices=tuple(watch.forecast.notices),
+        cannot_run=tuple(watch.cannot_run),
+        notices=tuple(watch.notices),
         look_h=look_h,
         go_off=tuple(off),
         come_on=tuple(on),

@@ -15,6 +15,7 @@ from needle.plan.draws.patterns import mean_w
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 from needle.plan.sources.registry import ChargeWindow
+from needle.plan.verdict import LIKELY
 from needle.trial.expected import expected_of
 from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import MOST_H, Trial
@@ -151,6 +152,7 @@ class Watch:
         followed.advance_to(max(hour, followed.hour))
         self.hour = followed.hour
         names = [load.name for load in trial.plan.loads]
+        self.drops = expected.drops
         self.on = names if followed.on_now is None else [n for n in names if n in followed.on_now]
         self.forecast: Forecast = followed.forecast()
         stops, _ = followed.run_ahead()
@@ -165,6 +167,23 @@ class Watch:
     def plan(self) -> Plan:
         """The plan as simulated."""
         return self.course.plan
+
+    @property
+    def notices(self) -> list[Message]:
+        """What does not run, and remarks on the forecast."""
+        not_run = [
+            message("not-run-here", load=name, why=why) for name, why in self.cannot_run.items()
+        ]
+        return [*not_run, *self.forecast.notices]
+
+    @property
+    def cannot_run(self) -> dict[str, str]:
+        """Why loads that are on do not run on this supply, mostly: their names and the reason."""
+        return {
+            name: why
+            for name, (chance, why) in self.drops.items()
+            if chance > LIKELY and name in self.on
+        }
 
     @property
     def musts(self) -> list[str]:

@@ -11,6 +11,7 @@ from needle.trial.forecast import forecast
 from needle.trial.trial import parse_trial
 from needle.watch.card import bars_for, card_of
 from needle.watch.doings import doings
+from needle.watch.summary import summarise
 from needle.watch.watch import Watch
 from needle.words import text_of
 
@@ -118,6 +119,31 @@ class NowTest(unittest.TestCase):
             seen = watch(needed=needed, plan_loads=[small])
             self.assertEqual(seen.chance > 0.5, reached)
             self.assertEqual(seen.chance_musts > 0.5, reached)
+
+
+class CannotRunTest(unittest.TestCase):
+    """A load that is on and that the supply drops is no reason to feel safe."""
+
+    def test_what_trips_or_has_no_ac_is_named_with_its_reason(self):
+        always = {"priority": "must", "use": "always", "steps": None}
+        pump = {key: value for key, value in {**PUMP, **always}.items() if value is not None}
+        self.assertEqual(watch(loads=[pump]).cannot_run, {"Pump": "overload"})
+        self.assertEqual(watch(loads=[pump], on=["Box"]).cannot_run, {})
+        supply = {**PLAN["supply"]}
+        del supply["inverter"]
+        now = watch(loads=[pump], supply=supply)
+        self.assertEqual(now.cannot_run, {"Pump": "no-ac"})
+        self.assertEqual(now.may("Pump").start.unfit, "no-ac")
+        self.assertEqual(watch(supply=supply).may("Box").start.unfit, "")
+
+    def test_it_stands_in_the_summary(self):
+        lamp = {"name": "Flood", "running_w": 500, "route": "dc", "priority": "must"}
+        document = {"plan": {**PLAN, "loads": [*PLAN["loads"], lamp]}}
+        summary = summarise(document, 0.0, 12.0)
+        self.assertIn("Flood", summary.cannot_run)
+        self.assertIn(
+            "Flood does not run here: its output", " ".join(map(text_of, summary.notices))
+        )
 
 
 class HelpTest(unittest.TestCase):

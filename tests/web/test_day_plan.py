@@ -125,7 +125,7 @@ class DocumentTest(DayPlanTest):
             used_load for used_load in draft_of(self.plan).used if used_load.name == "Router"
         )
         self.assertEqual(used.route, "ac")
-        self.assertIn("has no usb", used.assumed)
+        self.assertIn("has no output “usb”", used.assumed)
 
     def test_all_on_dc_lets_the_inverter_stay_off(self):
         for load in (self.box, self.autoclave):

@@ -55,6 +55,13 @@ class BeginTest(WatchTest):
         self.assertContains(page, "Lasts until about")
         self.assertContains(page, "with only what must run")
 
+    def test_a_must_that_cannot_run_is_named_beside_the_chance(self):
+        make_load(self.job, "Heater", 4000.0, kind="resistive-heat", priority="must")
+        self.begin()
+        page = self.page()
+        self.assertContains(page, "without Heater")
+        self.assertContains(page, "does not run here")
+
     def test_from_the_answer_bar_and_the_jobs_page(self):
         self.assertContains(self.client.get(self.url("loads:survey")), self.url("watch:begin"))
         self.assertContains(self.client.get("/jobs/"), self.url("watch:begin"))

@@ -174,7 +174,7 @@ def _route_of(
     gone = "AC output" if route == AC else f"output “{route}”"
     if not load.dc and AC not in routes and not able:
         return AC, [f"{supply} has no AC output, and this load runs on AC"]
-    other = (able or routes)[0]
+    other = AC if AC in routes and not load.dc else (able or routes)[0]
     return other, [*assumptions, f"{supply} has no {gone}: counted on {other}"]
 
 

@@ -30,6 +30,7 @@ from web.background.asking import worked_out
 from web.background.questions import AnswerPending, key_of
 from web.common.units import clock, day_clock, said
 from web.jobs.models import Job
+from web.plans.alone import WHY_NOT
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan
 from web.trials.models import Trial
@@ -245,8 +246,12 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
         headline=headline_of(trial, summary),
         words=chance_words(trial, summary),
         advice=advice_of(trial, summary),
-        lives=[_load_row(load) for load in lives],
-        loads=[_load_row(load) for load in summary.loads if load not in lives],
+        lives=[_load_row(load, load.name not in summary.cannot_run) for load in lives],
+        loads=[
+            _load_row(load, load.name not in summary.cannot_run)
+            for load in summary.loads
+            if load not in lives
+        ],
         doings=_doing_rows(trial, summary),
         helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
         notices=[said(notice) for notice in summary.notices],
@@ -279,6 +284,8 @@ def chance_words(trial: Trial, summary: WatchSummary) -> str:
     until = when_text(trial, summary.needed_h)
     left = hours_text(summary.remaining_h[1])
     words = f"{left} left. Chance to reach {until}: {chance_text(summary.chance)}"
+    if summary.cannot_run:
+        words += f", without {', '.join(summary.cannot_run)}"
     if not summary.has_musts:
         return f"{words}."
     if chance_text(summary.chance_musts) == chance_text(summary.chance):
@@ -298,9 +305,11 @@ def advice_of(trial: Trial, summary: WatchSummary) -> str:
     return f"Everything that is on can stay on. Look at the charge at {at}."
 
 
-def _load_row(load: LoadNow) -> LoadRow:
+def _load_row(load: LoadNow, runs: bool = True) -> LoadRow:
     high = load.watts[2]
     draws = "not in the next hour" if high < 0.5 else _watts_text(load.watts)
+    if not runs:
+        draws = "does not run here"
     return LoadRow(load.name, load.on, draws if load.on else "off")
 
 
@@ -377,6 +386,8 @@ def may_row(trial: Trial, may: MaySwitchOn) -> MayRow:
     if not ok:
         verdict = "Better not, for what must run" if starts_likely else "No"
     starts = f"it starts and runs in {chance_text(may.start.chance)}"
+    if may.start.unfit:
+        starts = f"it {WHY_NOT[may.start.unfit]}"
     detail = ""
     if start is not None:
         low, mid, high = start.required_va

@@ -409,6 +409,19 @@ class TripSimulator:
         uses, self.dropped_until[numbers, rows] = block.switch_off(numbers, rows, when)
         self.events.append((numbers, uses, at, drops))
 
+    def drops(self) -> dict[str, tuple[float, str]]:
+        """Loads that are dropped: share of the draws in which, and the most common first reason."""
+        found: dict[str, tuple[float, str]] = {}
+        for n, minute in enumerate(self.first_drops_min):
+            dropped = np.isfinite(minute)
+            if not dropped.any():
+                continue
+            whys, counts = np.unique(self.first_whys[n][dropped].astype(str), return_counts=True)
+            mine = float(dropped.mean()), str(whys[counts.argmax()])
+            name = self.patterns[n].load.name
+            found[name] = max(mine, found.get(name, mine))
+        return found
+
     def trips(self) -> list[Trip]:
         """Trips that are common enough to report, by moment."""
         if not self.events:

@@ -36,7 +36,7 @@ class Source(ABC):
     #: How it is counted, for the page where it is described: a heading and paragraphs.
     ABOUT: ClassVar[tuple[str, ...]]
     #: How what it gives is measured, and how long that takes.
-    TO_MEASURE: ClassVar = ("log what {name} give over three days", "three days")
+    TO_MEASURE: ClassVar = ("log what {name} gives over three days", "three days")
     #: Its fields in the document, beside the common ones; those with a label make up its form.
     FIELDS: ClassVar[Fields]
     #: Between which it gives; empty where its hours are not set.
