@@ -150,7 +150,7 @@ def _blocked_loads(outcome: Outcome) -> tuple[BlockedLoad, ...]:
     blocked_loads = [
         _blocked_load(outcome, load, common.get(load.name))
         for load in outcome.plan.loads
-        if float(np.mean(outcome.fails(load.name))) > LIKELY
+        if outcome.mostly_fails(load.name)
     ]
     return tuple(
         sorted(

@@ -12,10 +12,10 @@ from needle.message import Message, message
 from needle.moments import moment_after
 from needle.percentiles import range_of
 from needle.plan.draws.patterns import mean_w
+from needle.plan.limits.starts import MOSTLY
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 from needle.plan.sources.registry import ChargeWindow
-from needle.plan.verdict import LIKELY
 from needle.trial.expected import expected_of
 from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import MOST_H, Trial
@@ -182,7 +182,7 @@ class Watch:
         return {
             name: why
             for name, (chance, why) in self.drops.items()
-            if chance > LIKELY and name in self.on
+            if chance > MOSTLY and name in self.on
         }
 
     @property

@@ -6,7 +6,7 @@ import numpy as np
 
 from needle.document import DocumentError
 from needle.plan.advice.measurements import display_hours
-from needle.plan.advice.sizing import shortage
+from needle.plan.advice.sizing import more_tasks, shortage
 from needle.plan.answering import each_alone
 from needle.plan.documents.parse import parse_plan
 from needle.plan.energy.simulate import simulate
@@ -137,6 +137,16 @@ class DcOnlyTest(unittest.TestCase):
         alone = simulate(parse_plan(self.alone), 50)
         np.testing.assert_allclose(self.outcome.runtime_h, alone.runtime_h)
         self.assertTrue(40 < self.outcome.peak_w < 46)
+
+    def test_no_more_of_its_tasks_fit(self):
+        kettle = {
+            "name": "Kettle",
+            "steps": [{"watts": 1800, "minutes": 4}],
+            "use": {"tasks": ["20:00"]},
+        }
+        loads = [*self.alone["loads"], kettle]
+        outcome = simulate(parse_plan({**self.alone, "loads": loads}), 50)
+        self.assertEqual(more_tasks(outcome), [])
 
     def test_more_watts_are_no_cure(self):
         self.assertIn("no inverter", shortage(self.outcome).why_not)

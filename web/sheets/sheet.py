@@ -14,6 +14,7 @@ from needle.estimate import Estimate
 from needle.moments import moment_after
 from needle.plan.draws.lanes import load_lanes, source_lanes
 from needle.plan.energy.simulate import Outcome
+from needle.plan.verdict import UNFIT
 from needle.quantity import chance_text, hours_text, with_unit
 from needle.usage.schedule import text_of_use
 from needle.words.answer import wanted_chance_text
@@ -341,7 +342,8 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)
         chance = f"chance {chance_text(trip.chance)}"
-        rows.append([f"{trip.load} trips", f"first {moment(at, plan.start)}, {chance}"])
+        what = "does not run" if trip.why in UNFIT else "trips"
+        rows.append([f"{trip.load} {what}", f"first {moment(at, plan.start)}, {chance}"])
     tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
     if answer.suggestions:
         won = [

@@ -17,12 +17,11 @@ from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
 from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.demand import Demand
+from needle.plan.limits.starts import MOSTLY
 from needle.plan.load import PlanLoad
 from needle.plan.plan import MOST_HOURS, Plan, in_use
 from needle.supply.battery import usable_wh
 
-#: Share of draws from which on a load counts as one that the supply does not carry.
-_MOSTLY = 0.5
 DRAWS = 200
 
 
@@ -138,7 +137,7 @@ def _alone(plan: Plan, load: PlanLoad, route: str, draws: int, seed: int) -> Alo
     (only,) = demand.plan.loads
     daily = _quantiles(mean_w(only, demand.inputs) * _hours_a_day(plan, load))
     lost = failed < stop_min
-    if float(lost.mean()) > _MOSTLY:
+    if float(lost.mean()) > MOSTLY:
         reasons, counts = np.unique(why[lost].astype(str), return_counts=True)
         return Alone(load.name, route, None, None, daily, why_not=str(reasons[counts.argmax()]))
     # Where its start fails now and then, the hours are those of when it runs.

@@ -183,7 +183,7 @@ def more_tasks(outcome: Outcome) -> list[MoreTasks]:
     lasts = [hours >= plan.needed_hours - 1e-6 for hours in outcome.runtime]
     more = []
     for load in plan.loads:
-        if load.use.steps:
+        if load.use.steps and not outcome.mostly_fails(load.name):
             wh = load.use.task_wh / _passes(plan, load)
             left = [
                 max(0.0, float(share) - battery.floor) * held if ok else 0.0

@@ -21,7 +21,7 @@ from needle.plan.energy.ends import Failures, first_failures
 from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
 from needle.plan.energy.turns import fills_of
-from needle.plan.limits.starts import PlannedStart, planned_starts
+from needle.plan.limits.starts import MOSTLY, PlannedStart, planned_starts
 from needle.plan.limits.trips import Trip
 from needle.plan.load import AC
 from needle.plan.plan import Plan
@@ -110,6 +110,10 @@ class Outcome:
         if minute is None:
             return np.zeros(len(self.runtime_h), dtype=bool)
         return minute < MINUTES_PER_HOUR * (self.plan.needed_hours - 1e-6)
+
+    def mostly_fails(self, load: str) -> bool:
+        """Whether a load lacks power in most draws: it cannot run here."""
+        return float(np.mean(self.fails(load))) > MOSTLY
 
     @property
     def capped(self) -> bool:
