@@ -413,7 +413,7 @@ class SplitPhaseTest(SiteTest):
 
 
 class WiredTest(SiteTest):
-    """Hard-wired says how it is connected; what hangs on it is said beside it."""
+    """Hard-wired says how it is connected; what depends on it is said beside it."""
 
     def edit(self, load, **more):
         data = {"name": load.name, "kind": load.kind, "priority": "must", **more}

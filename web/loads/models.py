@@ -37,7 +37,7 @@ CARES = {
     "life": "keeps a person or an animal alive",
     "cold": "keeps medicine, vaccine or food in its range",
 }
-#: Stored as what hangs on a load before being hard-wired was a field of its own.
+#: Stored as what depends on a load before being hard-wired was a field of its own.
 _ONCE_WIRED = "wired"
 #: What the core calls each.
 SAFETY_CLASSES = {"none": "", "life": "life", "cold": "store"}
@@ -200,7 +200,7 @@ class Load(Record):
 
     @property
     def caution(self) -> str:
-        """What hangs on it and how it is wired, in the usual words; empty for neither."""
+        """What depends on it and how it is wired, in the usual words; empty for neither."""
         wired = _WIRED_CAUTION if self.is_wired else ""
         return " ".join(filter(None, (CAUTIONS.get(self.safety), wired)))
 

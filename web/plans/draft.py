@@ -155,7 +155,7 @@ def _able_outputs(
 
 
 def _takes_dc(load: Load, output: Output) -> bool:
-    """Whether a load is one for an output, by what was said of it; its limits come on top."""
+    """Whether a load is one for an output, by its details; limits come on top."""
     if load.dc and output.kind == "usb":
         return on_usb(load.volts())
     return load.dc or load.can_dc

@@ -39,7 +39,7 @@ from needle.plan.load import (
 from needle.profile.kinds import KINDS, RUNS_BY
 from needle.supply.supply import Supply
 
-#: Said of a load by `cares` where no life and no contents hang on it.
+#: Said of a load by `cares` where no life and no contents depend on it.
 _WIRED = "hard-wired"
 
 LOAD_FIELDS: Fields = {
@@ -122,7 +122,7 @@ LOAD_FIELDS: Fields = {
         default="",
         otherwise="store for refrigeration, else nothing",
     ),
-    "wired": Flag("whether it is hard-wired, as `cares` may say where nothing else hangs on it"),
+    "wired": Flag("whether it is hard-wired, as `cares` may say where nothing else depends on it"),
     "legs": Choice(
         "on split mains, the legs it is wired to: no plug meter fits both",
         choices=("", "one", "both"),

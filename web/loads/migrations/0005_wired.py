@@ -1,4 +1,4 @@
-"""Being hard-wired is a field of its own: a life or contents may hang on such a load, too."""
+"""Being hard-wired is a field of its own: a life or contents may depend on such a load."""
 
 from __future__ import annotations
 
