@@ -59,7 +59,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "inverter-never-rests": "the inverter never rests: for advice only",
     "for-advice-and-alone": "for advice only, and for each load alone",
     "watts-spread-is-mean-spread": (
-        "it runs without a pause: the spread of its mean is that of its watts"
+        "it runs without a pause, or nothing limits its watts: the spread of its energy counts"
     ),
     "steps-tell-duty": "it runs by tasks: their steps tell how much of them it is on",
     "own-spreads": "its task's energy, or its watts and duty, have spreads of their own",
@@ -86,6 +86,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "tested": "a test or a newer test replaces it, or nothing depends on it",
     "measured": "a measurement replaces it, or nothing depends on it",
     "not-in-use": "it is not in use within the plan's hours",
+    "without-ac": "it runs on AC, and the supply has no inverter: it does not run",
     "charges": "what charges",
     "gives-nothing": "it gives nothing in these hours",
     "run-inconsistent": "it fits nothing that is known: check its hours, charges and loads",

@@ -150,6 +150,17 @@ class LedgerTest(unittest.TestCase):
                 entries = plan_ledger(document, outcome)
                 self.assertEqual(lost(document, answer, entries), [])
 
+    def test_a_load_on_ac_without_an_inverter_is_named_whole(self):
+        plan = documents.rich_plan(Random(1))
+        supply = {"battery": BATTERY, "outputs": [{"name": "dc12"}]}
+        loads = [{**load, "route": "ac", "can": []} for load in plan["loads"][:1]]
+        loads.append({"name": "Lamp", "running_w": 9, "route": "dc12"})
+        document = {"hours": 10, "supply": supply, "loads": loads}
+        entries = {e.where: e for e in plan_ledger(document, simulate(parse_plan(document), DRAWS))}
+        self.assertFalse(entries["loads[0]"].used)
+        self.assertEqual(entries["loads[0]"].said.code, "without-ac")
+        self.assertTrue(entries["loads[1]"].used)
+
     def test_every_value_of_a_check_in_moves_its_forecast_or_is_named(self):
         def answer(document):
             told = forecast_document(forecast(parse_trial(document), draws=DRAWS))

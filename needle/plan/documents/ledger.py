@@ -137,6 +137,8 @@ def _whole_parts(
         where = f"loads[{number}]"
         if outcome.likely.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
             yield LedgerEntry(where, False, message("not-in-use"))
+        elif plan.loads[number].route == AC and plan.supply.inverter is None:
+            yield LedgerEntry(where, False, message("without-ac"))
         else:
             yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
     for entry in tests_ledger(document["supply"], [load.name for load in plan.loads]):

@@ -5,6 +5,7 @@ A cut-off matters if the battery's voltage sags to it, a power factor if a load 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import fields
 from typing import Any
@@ -102,6 +103,14 @@ def _cycles(situation: Situation) -> bool:
 
 def _on_ac(situation: Situation) -> bool:
     return situation.part.route == AC and situation.inverter is not None
+
+
+def _limited(situation: Situation) -> bool:
+    """Whether what a load's route carries is limited."""
+    supply = situation.plan.supply
+    outputs = (output.max_w for output in supply.outputs if output.name == situation.part.route)
+    limits = (supply.total_max_w, *outputs)
+    return _on_ac(situation) or any(math.isfinite(limit) for limit in limits)
 
 
 def _can_ac(situation: Situation) -> bool:
@@ -289,7 +298,11 @@ _LOAD_RULES: dict[str, Rule] = {
     "settings": lambda _: "for-advice",
     "can": lambda _: "for-advice-and-alone",
     "watts_spread": _unless(
-        lambda s: s.part.use.by_moments or s.part.draw.duty < 1 or s.part.spreads.duty is not None,
+        lambda s: (
+            (s.part.use.by_moments and _limited(s))
+            or s.part.draw.duty < 1
+            or s.part.spreads.duty is not None
+        ),
         "watts-spread-is-mean-spread",
     ),
     "running_w": _unless(lambda s: _by_mean(s) or _on_ac(s), _BY_TASK),
