@@ -44,6 +44,18 @@ class WalkTest(SiteTest):
         self.assertEqual(kettle.usual_use["minutes"], 3)
         self.assertEqual((cpap.cares, cpap.note, cpap.readings.count()), ("life", "Bedroom", 0))
 
+    def test_volts_and_amps_of_the_mains_are_no_watts(self):
+        self.walk(
+            {"name": "Pump", "watts": "230 V 4.1 A", "read_from": "label"},
+            {"name": "Fridge", "watts": "0.9 A 231 V", "read_from": "spot"},
+            {"name": "Lamp", "watts": "12 V 2 A", "read_from": "label"},
+        )
+        data = {name: load.readings.get().data for name, load in self.loads().items()}
+        self.assertEqual(data["Pump"], {"volts": 230.0, "amps": 4.1})
+        self.assertEqual((data["Fridge"]["volts"], data["Fridge"]["amps"]), (231.0, 0.9))
+        self.assertNotIn("watts", data["Fridge"])
+        self.assertEqual(data["Lamp"], {"watts": 24.0})
+
     def test_one_undo_takes_all_of_them_back(self):
         self.walk({"name": "Lamp", "watts": "8"}, {"name": "TV", "watts": "90"})
         change = self.job.changes.filter(undone=False).first()

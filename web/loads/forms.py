@@ -220,14 +220,13 @@ class LoadForm(PlausibleMixin, RecordForm):
             "kwh_per_year": self.cleaned_data.get("label_kwh_per_year"),
         }
         given = {key: value for key, value in label_data.items() if value is not None}
-        pair = volts_amps(self["label_watts"].value() or "")
+        text = self["label_watts"].value()
+        pair = volts_amps(text or "")
         if pair is not None and self.cleaned_data.get("dc"):
             given["volts"] = pair[0]
-        elif pair is not None and pair[0] > MOST_DC_V and "amps" not in given:
-            # On AC they are volt-amperes, as in a reading of a label.
-            del given["watts"]
-            given |= {"volts": pair[0], "amps": pair[1]}
-        return at_the_shaft(given, self["label_watts"].value())
+        elif "amps" not in given:
+            given = with_mains_amps(given, text)
+        return at_the_shaft(given, text)
 
 
 class PutOffForm(forms.ModelForm):
@@ -236,6 +235,18 @@ class PutOffForm(forms.ModelForm):
     class Meta:
         model = Load
         fields: ClassVar = ["put_off"]
+
+
+def with_mains_amps(given: dict[str, Any], text: Any) -> dict[str, Any]:
+    """A reading's data with the volts and amps of the mains that were written as its watts.
+
+    On AC they are volt-amperes, not watts.
+    """
+    pair = volts_amps(text or "")
+    if pair is None or pair[0] <= MOST_DC_V:
+        return given
+    others = {key: value for key, value in given.items() if key != "watts"}
+    return {**others, "volts": pair[0], "amps": pair[1]}
 
 
 def usual_label_w(kind: Kind) -> tuple[float, float]:

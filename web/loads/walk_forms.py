@@ -17,7 +17,7 @@ from web.common.fields import QuantityField
 from web.common.plausible import FAR
 from web.jobs.models import Job
 from web.loads.actions import WalkedLoad
-from web.loads.forms import at_the_shaft, usual_label_w
+from web.loads.forms import at_the_shaft, usual_label_w, with_mains_amps
 from web.loads.models import Load
 from web.loads.reading_forms import PhotoField
 
@@ -107,11 +107,13 @@ class WalkRowForm(forms.Form):
         )
         if cleaned.get("watts") is None:
             return WalkedLoad(load)
-        kind, data = cleaned.get("read_from") or LABEL, {"watts": cleaned["watts"]}
+        text = self["watts"].value()
+        kind = cleaned.get("read_from") or LABEL
+        data = with_mains_amps({"watts": cleaned["watts"]}, text)
         if kind == METER:
             data |= {"state": "running", "instrument": "plug"}
         else:
-            data = at_the_shaft(data, self["watts"].value())
+            data = at_the_shaft(data, text)
         return WalkedLoad(load, kind, data, cleaned.get("photo"))
 
 
