@@ -117,7 +117,7 @@ class DcLoadTest(SiteTest):
         make_supply(self.job)
         page = self.client.get(self.url("sheets:sheet"))
         self.assertContains(page, "Box: not counted, amps alone are no watts on DC")
-        self.assertContains(page, "Attic fan: not counted, nothing is known of it yet")
+        self.assertContains(page, "Attic fan: not counted, nothing was read of it yet")
 
     def test_low_volts_of_a_load_on_ac_are_behind_its_adapter(self):
         load = make_load(self.job, "Laptop", kind="electronics", watts=None)

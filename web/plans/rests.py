@@ -72,7 +72,7 @@ def rests_of(draft: Draft) -> Rests:
     ]
     tests = [*_of_tests(draft), *_of_starts(draft)]
     runs = list(_of_runs(draft))
-    asked = [_not_counted(used) for used in draft.used if used.entry.taken_in and not used.counted]
+    asked = [_not_counted(used, why) for used in draft.used if (why := used.why_not_counted)]
     counts = {
         "reading": sum(line.used for line in readings),
         "test": sum(line.used for line in tests),
@@ -81,9 +81,8 @@ def rests_of(draft: Draft) -> Rests:
     return Rests([*asked, *readings, *tests, *runs], counts)
 
 
-def _not_counted(used: UsedLoad) -> RestLine:
+def _not_counted(used: UsedLoad, why: str) -> RestLine:
     url = reverse("loads:load", args=[used.load.job_id, used.load.pk])
-    why = used.assumed if used.profile else "nothing was read of it yet: give its label"
     return RestLine(used.name, url, why, False)
 
 

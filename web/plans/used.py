@@ -37,6 +37,16 @@ class UsedLoad:
         return self.entry.taken_in and self.profile is not None and self.use_known
 
     @property
+    def why_not_counted(self) -> str:
+        """What it lacks to be counted where it is included; empty otherwise."""
+        if self.counted or not self.entry.taken_in:
+            return ""
+        if self.profile is not None:
+            return self.assumed or "it is not said when it is used"
+        reason = self.load.why_unknown().rstrip(".")
+        return reason[:1].lower() + reason[1:] or "nothing was read of it yet: give its label"
+
+    @property
     def name(self) -> str:
         return self.load.name
 

@@ -374,18 +374,10 @@ def _trials(job: Job) -> Table | None:
 def _not_counted(answer: Answer) -> list[str]:
     """Loads that are in the plan and not counted, each with the reason."""
     return [
-        f"{used_load.name}: not counted, {_why_not(used_load)}"
+        f"{used_load.name}: not counted, {why.removeprefix('not counted yet: ')}"
         for used_load in answer.used
-        if used_load.entry.taken_in and not used_load.counted
+        if (why := used_load.why_not_counted)
     ]
-
-
-def _why_not(used_load: UsedLoad) -> str:
-    """Why a load that is in the plan is not counted."""
-    if used_load.profile is not None:
-        return "it is not said when it is used"
-    reason = used_load.load.why_unknown().rstrip(".")
-    return reason[:1].lower() + reason[1:] or "nothing is known of it yet"
 
 
 def _unproven(answer: Answer, counted: Sequence[UsedLoad]) -> list[str]:

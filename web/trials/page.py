@@ -235,13 +235,13 @@ def _because(prediction: Forecast, planned: Forecast | None, cut_short: bool) ->
     if planned is None or not prediction.now_h or planned.stop_h[1] >= planned.most_h - 1e-6:
         return ""
     off = prediction.stop_h[1] - planned.stop_h[1]
-    drawn = prediction.level[1] - 1
-    held = prediction.held_wh[1] / planned.held_wh[1] - 1
+    drawn = [level - 1 for level in prediction.level]
+    held = [wh / planned.held_wh[1] - 1 for wh in prediction.held_wh]
     why = []
-    if abs(drawn) > 0.02 and len(prediction.legs) == 1:
-        why.append(f"it draws {abs(drawn) * 100:.0f} % {'less' if drawn < 0 else 'more'}")
-    if abs(held) > 0.01:
-        why.append(f"the battery holds {abs(held) * 100:.0f} % {'less' if held < 0 else 'more'}")
+    if abs(drawn[1]) > 0.02 and len(prediction.legs) == 1:
+        why.append(f"it draws {_change_text(drawn)}")
+    if abs(held[1]) > 0.01:
+        why.append(f"the battery holds {_change_text(held)}")
     if cut_short:
         words = " and ".join(why)
         return f"{words[:1].upper()}{words[1:]} than was assumed." if why else ""
@@ -250,6 +250,14 @@ def _because(prediction: Forecast, planned: Forecast | None, cut_short: bool) ->
         return f"As predicted at the start, {hours_text(planned.stop_h[1])}{reason}."
     word = "longer" if off > 0 else "shorter"
     return f"{hours_text(abs(off))} {word} than predicted at the start{reason}."
+
+
+def _change_text(change: Sequence[float]) -> str:
+    """A relative change with its range: ``3 % less (6 % less to 1 % more)``."""
+    low, mid, high = (
+        f"{abs(share) * 100:.0f} % {'less' if share < 0 else 'more'}" for share in change
+    )
+    return f"{mid} ({low} to {high})"
 
 
 def _row(record: CheckIn, seen: CoreCheckIn) -> CheckInRow:
