@@ -26,7 +26,7 @@ def as_document(watch: Watch) -> dict[str, Any]:
     """Return ``now``, ``next``, ``helps``, ``may_start`` (loads that are off), and ``card``."""
     plan, look_h = watch.plan, watch.hour + LOOK_H
     off, on = watch.switches(look_h)
-    stay = [name for name in watch.on if name not in off]
+    stay = watch.announced(off)
     return {
         "now": {
             "h": watch.hour,

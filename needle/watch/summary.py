@@ -93,8 +93,7 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
     plan = watch.plan
     look_h = watch.hour + LOOK_H
     off, on = watch.switches(look_h)
-    # What should be off is not announced.
-    stay = [name for name in watch.on if name not in off]
+    stay = watch.announced(off)
     return WatchSummary(
         hour=watch.hour,
         needed_h=needed_h,

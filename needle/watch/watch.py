@@ -185,6 +185,10 @@ class Watch:
             if chance > MOSTLY and name in self.on
         }
 
+    def announced(self, off: Collection[str]) -> list[str]:
+        """Loads that are on and whose steps are announced: not those that go off or cannot run."""
+        return [name for name in self.on if name not in off and name not in self.cannot_run]
+
     @property
     def musts(self) -> list[str]:
         """Loads that are on and stay on: musts, what is protected, and what is hard-wired."""

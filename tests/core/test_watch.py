@@ -141,6 +141,11 @@ class CannotRunTest(unittest.TestCase):
         document = {"plan": {**PLAN, "loads": [*PLAN["loads"], lamp]}}
         summary = summarise(document, 0.0, 12.0)
         self.assertIn("Flood", summary.cannot_run)
+        kettle = {**KETTLE, "route": "ac", "use": {"tasks": ["20:00", "21:00"]}}
+        supply = {key: value for key, value in PLAN["supply"].items() if key != "inverter"}
+        now = watch(loads=[kettle], supply=supply)
+        self.assertNotIn("Kettle", now.announced([]))
+        self.assertIn("Kettle", watch(loads=[kettle]).announced([]))
         self.assertIn(
             "Flood does not run here: its output", " ".join(map(text_of, summary.notices))
         )

@@ -55,7 +55,9 @@ class WordsTest(SiteTest):
             words = self.view().words
             with self.subTest(why):
                 self.assertEqual("than predicted at the start" in words, said, words)
-                self.assertRegex(words, r"(?i)it draws \d+ % (less|more) \(.* to .*\).* than was assumed")
+                self.assertRegex(
+                    words, r"(?i)it draws \d+ % (less|more) \(.* to .*\).* than was assumed"
+                )
 
     def test_how_long_one_lasts_is_not_compared_if_it_was_ended_by_hand(self):
         self.seen((6, 90), (12, 80))
