@@ -63,6 +63,13 @@ class Plan:
     spread_factor: float = 1.0
 
 
+def carried_by_mains(plan: Plan, minutes: int) -> np.ndarray:
+    """Minutes in which mains run the loads on AC, boolean, (minutes,)."""
+    masks = [source.carried(plan.start, minutes) for source in plan.sources]
+    carried = [mask for mask in masks if mask is not None]
+    return np.any(carried, axis=0) if carried else np.zeros(minutes, dtype=bool)
+
+
 def known_loads(plan: Plan) -> list[PlanLoad]:
     """Loads of a plan, then those of its runs as they were used in them."""
     loads = list(plan.loads)

@@ -148,6 +148,23 @@ class DcOnlyTest(unittest.TestCase):
         outcome = simulate(parse_plan({**self.alone, "loads": loads}), 50)
         self.assertEqual(more_tasks(outcome), [])
 
+    def test_mains_run_it_while_they_are_on(self):
+        mains = {"kind": "mains", "name": "Mains", "watts": 100, "on_h": 4, "off_h": 20}
+        tea = {"name": "Kettle", "steps": [{"watts": 1800, "minutes": 4}], "priority": "must"}
+        trips = {}
+        for at in ("20:00", "23:30"):
+            plan = {
+                **self.alone,
+                "start": "2027-02-09T18:00:00+00:00",
+                "loads": [*self.alone["loads"], {**tea, "use": {"tasks": [at]}}],
+                "sources": [{**mains, "comes": "18:00"}],
+            }
+            outcome = simulate(parse_plan(plan), 50)
+            trips[at] = [trip.why for trip in outcome.trips]
+            drawn = outcome.likely.energy_wh["loads"]["Kettle"]
+            self.assertEqual(drawn, 0.0, "what mains run does not come from the battery")
+        self.assertEqual(trips, {"20:00": [], "23:30": ["no-ac"]})
+
     def test_more_watts_are_no_cure(self):
         self.assertIn("no inverter", shortage(self.outcome).why_not)
         (only,) = each_alone({**self.alone, "loads": [self.lamp]})

@@ -8,6 +8,7 @@ from tests.web.base import SiteTest, make_load, make_supply
 from web.jobs.models import Job
 from web.loads.models import Load
 from web.plans.draft import document, draft_of
+from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.outcomes import current_plan
 from web.plans.runs import snapshot
 from web.trials.models import CheckIn, Trial
@@ -152,6 +153,22 @@ class DcOnlyTest(SiteTest):
         self.assertContains(page, "this load runs on AC")
         alone = self.client.get(self.url("plans:alone"))
         self.assertContains(alone, "runs on AC, and there is no inverter")
+
+    def test_mains_may_run_it_while_they_are_on(self):
+        lamp = make_load(self.job, "Lamp", 20.0, kind="led")
+        plan = Plan.objects.create(
+            job=self.job, name="Night", supply=self.supply, is_current=True, needed_hours=6.0
+        )
+        begins = timezone.localtime(plan.start)
+        use = {"tasks": [f"{begins + timedelta(hours=1):%H:%M}"]}
+        PlanEntry.objects.create(
+            plan=plan, load=lamp, use=use, steps=[{"watts": 20.0, "minutes": 10.0}]
+        )
+        mains = {"watts": 100.0, "on_h": 3.0, "off_h": 21.0, "comes": f"{begins:%H:%M}"}
+        PlanSource.objects.create(plan=plan, kind="mains", name="Street", data=mains)
+        page = self.client.get(self.url("plans:current"))
+        self.assertContains(page, "from mains only")
+        self.assertNotContains(page, "no inverter")
 
     def test_what_can_go_dc_goes_to_an_output_that_can_feed_it(self):
         make_load(self.job, "Laptop", 50.0, kind="electronics", can_dc=True)

@@ -59,6 +59,7 @@ class PlanRow:
     start: PlannedStart | None
     trip: Trip | None
     differs: str = ""
+    no_inverter: bool = False
 
 
 @dataclass(frozen=True)
@@ -316,6 +317,7 @@ def rows_of(
             starts.get(used.load.name),
             trips.get(used.load.name),
             _differs(used, in_plan.get(used.load.name), plan),
+            no_inverter=plan is not None and plan.supply.inverter is None,
         )
         for used in answer.used
     ]

@@ -24,7 +24,7 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.documents.rules import Situation, asked_figures, why_unasked
 from needle.plan.energy.simulate import Outcome
 from needle.plan.load import AC
-from needle.plan.plan import Plan, feeds
+from needle.plan.plan import Plan, carried_by_mains, feeds
 from needle.plan.sources.registry import parse_sources
 from needle.profile.ledger import ledger_of as profile_ledger
 from needle.supply.supply import parse_supply
@@ -137,7 +137,7 @@ def _whole_parts(
         where = f"loads[{number}]"
         if outcome.likely.wanted_wh.get(plan.loads[number].name, 0.0) <= 0:
             yield LedgerEntry(where, False, message("not-in-use"))
-        elif plan.loads[number].route == AC and plan.supply.inverter is None:
+        elif plan.loads[number].route == AC and not _has_ac(plan):
             yield LedgerEntry(where, False, message("without-ac"))
         else:
             yield from _of_load(load, where, Situation(plan, outcome, plan.loads[number]))
@@ -155,6 +155,12 @@ def _whole_parts(
             yield LedgerEntry(where, False, message("run-inconsistent"))
         else:
             yield LedgerEntry(where, True, message("run-made"))
+
+
+def _has_ac(plan: Plan) -> bool:
+    """Whether loads on AC ever have any: from an inverter, or from mains while they are on."""
+    minutes = round(plan.hours * 60)
+    return plan.supply.inverter is not None or bool(carried_by_mains(plan, minutes).any())
 
 
 def _of_unused_routes(plan: Plan) -> Iterator[LedgerEntry]:

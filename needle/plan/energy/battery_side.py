@@ -22,7 +22,7 @@ from needle.plan.draws.inputs import (
 )
 from needle.plan.draws.patterns import Pattern
 from needle.plan.load import AC
-from needle.plan.plan import Plan, feeds
+from needle.plan.plan import Plan, carried_by_mains, feeds
 from needle.plan.sources.source import Source
 from needle.supply.inverter import dc_w
 
@@ -60,7 +60,7 @@ class BatterySide:
         inverter = plan.supply.inverter
         self.inverter_on = np.ones(minutes, dtype=bool)
         #: Minutes in which the battery feeds AC: the inverter is on, and mains do not carry it.
-        self.feeds_ac = self.inverter_on
+        self.feeds_ac = np.zeros(minutes, dtype=bool)
         self.idle_w: Any = 0.0
         self.efficiency: Any = 1.0
         self.square: Any = 0.0
@@ -69,7 +69,7 @@ class BatterySide:
         self.inverter_on = ~in_windows(inverter.off, plan.start, minutes)
         if inverter.off_unused and not feeds(plan, AC):
             self.inverter_on[:] = False
-        self.feeds_ac = self.inverter_on & ~_carried(plan, minutes)
+        self.feeds_ac = self.inverter_on & ~carried_by_mains(plan, minutes)
         self.idle_w = _column(inverter.idle_w, inputs.factor(INVERTER_IDLE))
         self.efficiency = _column(inverter.efficiency, inputs.factor(INVERTER_EFFICIENCY))
         if inverter.square_per_w.value > 0:
@@ -196,13 +196,6 @@ class BatterySide:
             mine = watts[None, first:last] * by_day
             total = total + np.minimum(source.limit_w, mine)
         return np.atleast_2d(total), other
-
-
-def _carried(plan: Plan, minutes: int) -> np.ndarray:
-    """Minutes in which mains run the loads on AC, boolean, (minutes,)."""
-    masks = [source.carried(plan.start, minutes) for source in plan.sources]
-    carried = [mask for mask in masks if mask is not None]
-    return np.any(carried, axis=0) if carried else np.zeros(minutes, dtype=bool)
 
 
 def _column(estimate: Estimate, factor: np.ndarray) -> np.ndarray:

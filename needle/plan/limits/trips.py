@@ -20,7 +20,7 @@ from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.stack import Block, Traits
 from needle.plan.limits.sums import Drops, Limit, Sums, limits_of
 from needle.plan.load import AC, PlanLoad
-from needle.plan.plan import Plan
+from needle.plan.plan import Plan, carried_by_mains
 from needle.supply.outputs import fits_dc
 
 #: Least chance of a trip that is shown.
@@ -122,6 +122,8 @@ class TripSimulator:
             for n, pattern in enumerate(patterns)
             if (unfit := _unfit(plan, pattern.load)) is not None
         }
+        # Where mains run the loads on AC, they have it without an inverter.
+        self.has_ac = carried_by_mains(plan, round(plan.hours * 60) if self.unfit else 0)
         self.sags = plan.supply.battery.internal_ohm is not None
         self.on_ac = [n for n, pattern in enumerate(patterns) if pattern.load.route == AC]
         #: End of the last use of each pattern that was dropped, min, (patterns, draws).
@@ -199,9 +201,12 @@ class TripSimulator:
         """Drop loads that cannot run on their route, from their first use on."""
         for n in self.unfit.keys() & block.powers.keys():
             unfit = self.unfit[n]
-            rows = np.flatnonzero(block.powers[n].any(axis=1))
+            used = block.powers[n] > 0
+            if unfit.why == "no-ac":
+                used &= ~self.has_ac[block.first : block.first + block.minutes]
+            rows = np.flatnonzero(used.any(axis=1))
             if rows.size:
-                when = (block.powers[n][rows] > 0).argmax(axis=1)
+                when = used[rows].argmax(axis=1)
                 asks, given = (np.full(rows.size, each) for each in (unfit.asks, unfit.given))
                 why, unit = (
                     np.full(rows.size, word, dtype=object) for word in (unfit.why, unfit.unit)
