@@ -122,7 +122,7 @@ def bench_report(count: int = 30) -> None:
     while len(ratios) < count:
         document = any_plan(rng)
         try:
-            alone, _ = seconds(partial(_simulated, document))
+            alone, _ = seconds(partial(work_out, document, advice=False))
             whole, worked = seconds(partial(work_out, document))
         except DocumentError:
             continue
@@ -134,15 +134,6 @@ def bench_report(count: int = 30) -> None:
         f"in the median (wanted 1.5), {max(ratios):.1f} at most; {advised:.1f} s of "
         f"{simulated + advised:.1f} s"
     )
-
-
-def _simulated(document: dict[str, Any]) -> Any:
-    """A plan's answer without advice, and with its median run."""
-    from needle.plan.answering import work_out
-
-    worked = work_out(document, advice=False)
-    _ = worked.outcome.likely
-    return worked
 
 
 def bench_households(count: int = 30) -> None:

@@ -59,6 +59,8 @@ def work_out(document: dict[str, Any], advice: bool = True) -> Worked:
     """
     plan = _with_horizon(parse_plan(document))
     outcome = simulate(plan, draws_for(plan))
+    # Worked out with the answer, and kept with it: every page of the plan shows it.
+    _ = outcome.likely
     if not advice:
         return Worked(outcome)
     return Worked(outcome, measure_next(outcome), suggestions(outcome))
