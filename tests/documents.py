@@ -251,6 +251,7 @@ def load_document(rng: Random) -> dict[str, Any]:
             volts=230,
             legs=lambda: rng.choice(["one", "both"]),
             wired=lambda: rng.random() < 0.5,
+            cares=lambda: rng.choice(["life", "store"]),
         ),
     }
 

@@ -11,8 +11,6 @@ from needle.profile.energy import Watched
 from needle.profile.kinds import KINDS
 
 PRIORITIES = ("must", "should", "nice")
-#: What depends on a load: a life, or contents that must keep their range.
-SAFETY_CLASSES = ("", "life", "store")
 AC = "ac"
 
 
@@ -245,7 +243,7 @@ class PlanLoad:
     settings : tuple of Setting
         Other settings that it has.
     safety_class : str
-        One of :data:`SAFETY_CLASSES`.
+        One of :data:`needle.profile.kinds.SAFETY_CLASSES`.
     wired : bool
         Whether it is hard-wired: it has no plug, and is for licensed hands.
     both_legs : bool

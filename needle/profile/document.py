@@ -15,7 +15,7 @@ from needle.measure.instruments import Instrument
 from needle.measure.meters import beyond, parse_meters, resolved
 from needle.measure.readings import Reading, parse
 from needle.message import AsText
-from needle.profile.kinds import KINDS, RUNS_BY
+from needle.profile.kinds import KINDS, RUNS_BY, SAFETY_CLASSES, WIRED
 from needle.profile.profile import Profile
 from needle.profile.record import LoadRecord
 from needle.profile.use_process import STATED_TIMES_SPREAD
@@ -38,6 +38,12 @@ LOAD_FIELDS: Fields = {
         "on split mains, the legs it is wired to; asked for where amps have no volts",
         choices=("", "one", "both"),
         default="",
+    ),
+    "cares": Choice(
+        "what depends on it, for plans",
+        choices=(*SAFETY_CLASSES, WIRED),
+        default="",
+        otherwise="store for refrigeration, else nothing",
     ),
     "wired": Flag("whether it is hard-wired: measured in the panel, by a licensed electrician"),
     "dc": Flag("whether it is fed with DC: volts times amps are watts, there is no power factor"),
@@ -84,7 +90,7 @@ def parse_load(data: Any) -> LoadRecord:
             for index, item in enumerate(reader.documents("readings"))
         ),
         mains_v=reader.number("volts", mains_v * (2 if legs == "both" else 1)),
-        in_panel=reader.flag("wired") or legs == "both",
+        in_panel=reader.flag("wired") or reader.choice("cares") == WIRED or legs == "both",
         legs_open=split and not legs and not reader.has("volts"),
         setting=reader.text("setting"),
         hours_per_day=reader.number_or_none("hours_per_day"),

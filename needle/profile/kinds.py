@@ -10,6 +10,10 @@ from dataclasses import dataclass
 
 Range = tuple[float, float, float]
 
+#: What depends on a load: a life, or contents that must keep their range.
+SAFETY_CLASSES = ("", "life", "store")
+#: What documents may say in the same place where neither does: it is hard-wired.
+WIRED = "hard-wired"
 #: Who decides when a load runs: key of documents, and words.
 RUNS_BY = {
     "itself": "itself: a thermostat, or it is always on",

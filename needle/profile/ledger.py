@@ -89,6 +89,7 @@ _IDLE_KEYS = (
     "set_c",
     "legs",
     "wired",
+    "cares",
     "never_rarer",
     "runs_by",
     "uses_per_day",

@@ -154,6 +154,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "idle-set_c": "counts in plans, once a room was noted beside a reading of energy",
     "idle-legs": "readings give their own volts; it says which meter fits",
     "idle-wired": "it says which meter fits",
+    "idle-cares": "it counts in plans and in their advice",
     "idle-runs_by": "its kind is counted the same, whoever uses it",
     "idle-uses_per_day": "it runs by itself or in set hours: say that a person or water uses it",
     "idle-never_rarer": "it was watched long enough, or its kind has no rare state",

@@ -52,3 +52,11 @@ class SafetyTest(unittest.TestCase):
         life = self.load(cares="life", wired=True)
         self.assertTrue(life.protected and life.wired and life.read_in_panel)
         self.assertFalse(self.load(cares="", legs="one").read_in_panel)
+
+    def test_a_plan_takes_it_from_the_loads_own_document(self):
+        told = document(cares="life", legs="both", mains={"volts": 120, "split": True})
+        entered = {"name": "Pump", "profile": told, "use": "always"}
+        load = parse_plan_load(entered, "loads[0]", NOON, ["ac"])
+        self.assertTrue(load.protected and load.both_legs)
+        beside = parse_plan_load({**entered, "cares": ""}, "loads[0]", NOON, ["ac"])
+        self.assertFalse(beside.protected)

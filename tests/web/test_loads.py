@@ -431,7 +431,15 @@ class WiredTest(SiteTest):
         self.assertTrue(in_plan.protected and in_plan.wired)
         self.assertEqual(load_document(load)["wired"], True)
         copy = add_load_document(make_job(self.user), load_document(load))
-        self.assertTrue(copy.wired)
+        self.assertEqual((copy.wired, copy.cares), (True, "life"))
+        # So do an explicit "none of these", and what older documents say.
+        told = {**load_document(load), "name": "Other"}
+        for said, kept in (("", ("none", True)), ("store", ("cold", True))):
+            other = add_load_document(make_job(self.user), {**told, "cares": said})
+            self.assertEqual((other.cares, other.wired), kept)
+        del told["wired"]
+        old = add_load_document(make_job(self.user), {**told, "cares": "hard-wired"})
+        self.assertEqual((old.cares, old.wired), ("", True))
 
     def test_what_was_stored_as_hard_wired_is_still(self):
         load = make_load(self.job, "Cold room", 350.0, cares="wired")

@@ -206,7 +206,7 @@ class Load(Record):
 
     @property
     def safety_class(self) -> str:
-        """Safety class, a key of :data:`needle.plan.load.SAFETY_CLASSES`."""
+        """Safety class, a key of :data:`needle.profile.kinds.SAFETY_CLASSES`."""
         return SAFETY_CLASSES[self.safety]
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, TypeVar
 
 from django.core.exceptions import ValidationError
@@ -11,13 +12,14 @@ from needle.document import DocumentError
 from needle.measure.readings import parse
 from needle.plan.documents.parse import parse_plan
 from needle.profile.document import parse_load
+from needle.profile.kinds import WIRED
 from needle.profile.record import LoadRecord
 from needle.usage.schedule import use_from_text
 from needle.usage.usual_use import usual_use_from_text
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading, with_volts
-from web.loads.models import MOST_NOTE, Load
+from web.loads.models import MOST_NOTE, SAFETY_CLASSES, Load
 from web.meters.actions import take_in_documents
 from web.meters.models import documents_naming
 from web.plans.actions import save_plan, save_source, use_load
@@ -48,6 +50,8 @@ def load_document(load: Load) -> dict[str, Any]:
             document[key] = value
     if load.legs:
         document["legs"] = load.legs
+    if load.cares in SAFETY_CLASSES:
+        document["cares"] = SAFETY_CLASSES[load.cares]
     if load.setting:
         document["setting"] = load.setting
     if load.runs_by:
@@ -90,7 +94,8 @@ def add_load_document(job: Job, data: Any) -> Load:
                     hours_per_day=record.hours_per_day,
                     never_rarer=record.never_rarer,
                     dc=record.dc,
-                    wired=bool(data.get("wired")),
+                    wired=bool(data.get("wired")) or data.get("cares") == WIRED,
+                    cares=_cares_of(data),
                     legs=data.get("legs") or "",
                     runs_by=record.runs_by,
                     usual_use=_usual_use(record),
@@ -106,6 +111,12 @@ def add_load_document(job: Job, data: Any) -> Load:
             made = parse(item).context.at
             add_reading(load, item["type"], own, read_at=made, note=note)
     return load
+
+
+def _cares_of(data: Mapping[str, Any]) -> str:
+    """What depends on a load, as it is kept here; empty where its document does not say."""
+    kept = {safety_class: cares for cares, safety_class in SAFETY_CLASSES.items()}
+    return kept.get(data["cares"], "") if "cares" in data else ""
 
 
 def _short_note(reading: dict[str, Any]) -> str:

@@ -28,7 +28,6 @@ from needle.plan.documents.use import TASK_FIELDS, USE_FORM, parse_charge, parse
 from needle.plan.load import (
     AC,
     PRIORITIES,
-    SAFETY_CLASSES,
     LoadDraw,
     LoadSpreads,
     LoadThermal,
@@ -36,11 +35,8 @@ from needle.plan.load import (
     PlanLoad,
     Setting,
 )
-from needle.profile.kinds import KINDS, RUNS_BY
+from needle.profile.kinds import KINDS, RUNS_BY, SAFETY_CLASSES, WIRED
 from needle.supply.supply import Supply
-
-#: Said of a load by `cares` where no life and no contents depend on it.
-_WIRED = "hard-wired"
 
 LOAD_FIELDS: Fields = {
     "name": Text("its name", most=120, otherwise="its place in the list"),
@@ -118,7 +114,7 @@ LOAD_FIELDS: Fields = {
     "priority": Choice("how much it matters", choices=PRIORITIES, default="should"),
     "cares": Choice(
         "what hangs on it: advice never leaves off, rests, moves or warms life and store",
-        choices=(*SAFETY_CLASSES, _WIRED),
+        choices=(*SAFETY_CLASSES, WIRED),
         default="",
         otherwise="store for refrigeration, else nothing",
     ),
@@ -239,7 +235,7 @@ def parse_load(data: Any, path: str, start: datetime, routes: Sequence[str]) -> 
         can=_parse_can(reader, routes, route),
         settings=_parse_settings(reader),
         safety_class=_parse_safety_class(reader),
-        wired=reader.flag("wired") or reader.choice("cares") == _WIRED,
+        wired=reader.flag("wired") or reader.choice("cares") == WIRED,
         both_legs=reader.choice("legs") == "both",
         purpose=reader.flag("purpose"),
         meter=reader.text("meter"),
@@ -269,7 +265,7 @@ def _parse_safety_class(reader: Reader) -> str:
     kind = KINDS.get(reader.choice("kind"))
     usual = "store" if kind is not None and kind.keeps_contents else ""
     stated = reader.choice("cares", default=usual)
-    return usual if stated == _WIRED else stated
+    return usual if stated == WIRED else stated
 
 
 def _pull_down_wh(reader: Reader, running_w: float, resting_w: float) -> float:

@@ -181,6 +181,10 @@ def steps_of(profile: Profile) -> list[dict[str, float]]:
 NO_USE = "is known by single uses: say when it is used"
 
 
+#: What a load's document says of it that only plans use.
+_OF_PLANS = ("cares", "wired", "legs")
+
+
 def with_profile(item: Any, path: str, begin_min: int = 0) -> Any:
     """Return a plan's load with its evidence converted to figures; figures given beside it win.
 
@@ -213,4 +217,5 @@ def with_profile(item: Any, path: str, begin_min: int = 0) -> Any:
         measured["steps"] = steps
     if record.set_c is not None:
         measured |= {"set_c": record.set_c, "measured_room_c": profile.measured_room_c}
+    measured |= {key: item["profile"][key] for key in _OF_PLANS if key in item["profile"]}
     return {**measured, **rest}
