@@ -85,6 +85,11 @@ def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
     return None if fits_dc(load.draw.volts, output.kind, given_v) else given_v
 
 
+def _unfit_patterns(plan: Plan, patterns: Sequence[Pattern]) -> dict[int, Unfit]:
+    found = {n: _unfit(plan, pattern.load) for n, pattern in enumerate(patterns)}
+    return {n: unfit for n, unfit in found.items() if unfit is not None}
+
+
 class TripSimulator:
     """Finds the trips of a plan, block after block.
 
@@ -117,11 +122,7 @@ class TripSimulator:
             for pattern, start_va in zip(patterns, self.start_va, strict=True)
         ]
         #: Patterns that cannot run on their route at all, by their numbers.
-        self.unfit = {
-            n: unfit
-            for n, pattern in enumerate(patterns)
-            if (unfit := _unfit(plan, pattern.load)) is not None
-        }
+        self.unfit = _unfit_patterns(plan, patterns)
         # Where mains run the loads on AC, they have it without an inverter.
         self.has_ac = carried_by_mains(plan, round(plan.hours * 60) if self.unfit else 0)
         self.sags = plan.supply.battery.internal_ohm is not None
