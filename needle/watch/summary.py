@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
@@ -54,8 +55,8 @@ class WatchSummary:
         that are off and may come on.
     wanted : float
         Chance that the plan wants.
-    cannot_run : tuple of str
-        Loads that are on and that the supply drops in most draws.
+    cannot_run : dict of str to str
+        Loads that are on and that the supply drops in most draws, with the reason.
     """
 
     hour: float
@@ -74,7 +75,7 @@ class WatchSummary:
     come_on: tuple[str, ...] = ()
     wanted: float = 0.9
     most_h: float = MOST_H
-    cannot_run: tuple[str, ...] = ()
+    cannot_run: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def has_musts(self) -> bool:
@@ -114,7 +115,7 @@ def summarise(document: dict[str, Any], hour: float, needed_h: float) -> WatchSu
         ),
         doings=tuple(doings(plan, watch.hour, needed_h, stay, look_h)),
         helps=tuple(watch.helps()),
-        cannot_run=tuple(watch.cannot_run),
+        cannot_run=watch.cannot_run,
         notices=tuple(watch.notices),
         look_h=look_h,
         go_off=tuple(off),

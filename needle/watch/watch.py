@@ -16,6 +16,7 @@ from needle.plan.limits.starts import MOSTLY
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 from needle.plan.sources.registry import ChargeWindow
+from needle.plan.verdict import UNFIT
 from needle.trial.expected import expected_of
 from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import MOST_H, Trial
@@ -178,7 +179,7 @@ class Watch:
 
     @property
     def cannot_run(self) -> dict[str, str]:
-        """Why loads that are on do not run on this supply, mostly: their names and the reason."""
+        """Loads that are on and that the supply drops in most draws: their names and the reason."""
         return {
             name: why
             for name, (chance, why) in self.drops.items()
@@ -186,8 +187,9 @@ class Watch:
         }
 
     def announced(self, off: Collection[str]) -> list[str]:
-        """Loads that are on and whose steps are announced: not those that go off or cannot run."""
-        return [name for name in self.on if name not in off and name not in self.cannot_run]
+        """Loads that are on and whose steps are announced: not those that go off or never run."""
+        never = {name for name, why in self.cannot_run.items() if why in UNFIT}
+        return [name for name in self.on if name not in off and name not in never]
 
     @property
     def musts(self) -> list[str]:

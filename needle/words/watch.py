@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 
+from needle.plan.verdict import UNFIT
 from needle.quantity import hours_text
 from needle.words.figures import Sentence, Units, moment_text
 
@@ -22,6 +23,11 @@ _WHY_NOT = {
 }
 
 
+def _not_run(_: Units, load: str, why: str) -> str:
+    how = "does not run here" if why in UNFIT else "fails in most simulated runs"
+    return f"{load} {how}: {_WHY_NOT[why]}."
+
+
 SENTENCES: Mapping[str, Sentence] = {
     "charge-from": _charge_from,
     "run-source": "run {source} for {hours:h}",
@@ -29,7 +35,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "begin-task": "{load} is due",
     "mains-come": "{source} should be on",
     "mains-go": "{source} should be off",
-    "not-run-here": lambda _, load, why: f"{load} does not run here: {_WHY_NOT[why]}.",
+    "not-run-here": _not_run,
     "switch-on": "{load} on",
     "switch-off": "{load} off",
 }

@@ -146,8 +146,11 @@ class CannotRunTest(unittest.TestCase):
         now = watch(loads=[kettle], supply=supply)
         self.assertNotIn("Kettle", now.announced([]))
         self.assertIn("Kettle", watch(loads=[kettle]).announced([]))
+        # What only trips may be tried at its next use.
+        self.assertIn("Flood", Watch(parse_trial(document), 0.0, 12.0).announced([]))
         self.assertIn(
-            "Flood does not run here: its output", " ".join(map(text_of, summary.notices))
+            "Flood fails in most simulated runs: its output",
+            " ".join(map(text_of, summary.notices)),
         )
 
 

@@ -60,7 +60,7 @@ class BeginTest(WatchTest):
         self.begin()
         page = self.page()
         self.assertContains(page, "without Heater")
-        self.assertContains(page, "does not run here")
+        self.assertContains(page, "fails in most simulated runs")
 
     def test_from_the_answer_bar_and_the_jobs_page(self):
         self.assertContains(self.client.get(self.url("loads:survey")), self.url("watch:begin"))

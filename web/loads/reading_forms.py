@@ -395,8 +395,8 @@ class SpotForm(ReadingForm):
         "licensed electrician clamp one conductor."
     )
     dc_caution = (
-        "A battery gives hundreds of amps into a short circuit: take out the fuse of this line "
-        "before a meter goes into it, or use a clamp for DC."
+        "A battery gives hundreds of amps into a short circuit. Use a clamp for DC around one wire "
+        "of what must not stop; else take out the fuse of this line before a meter goes into it."
     )
     state = forms.CharField(
         max_length=40,

@@ -12,6 +12,7 @@ from django.utils import timezone
 from needle.decide.starting import HOLDS, LIKELY
 from needle.document import DocumentError
 from needle.plan.limits.starts import PlannedStart
+from needle.plan.verdict import UNFIT
 from needle.quantity import chance_text, hours_range_text, hours_text, with_unit
 from needle.trial.prediction import Range
 from needle.watch.card import Card
@@ -246,9 +247,9 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
         headline=headline_of(trial, summary),
         words=chance_words(trial, summary),
         advice=advice_of(trial, summary),
-        lives=[_load_row(load, load.name not in summary.cannot_run) for load in lives],
+        lives=[_load_row(load, summary.cannot_run.get(load.name, "")) for load in lives],
         loads=[
-            _load_row(load, load.name not in summary.cannot_run)
+            _load_row(load, summary.cannot_run.get(load.name, ""))
             for load in summary.loads
             if load not in lives
         ],
@@ -305,11 +306,11 @@ def advice_of(trial: Trial, summary: WatchSummary) -> str:
     return f"Everything that is on can stay on. Look at the charge at {at}."
 
 
-def _load_row(load: LoadNow, runs: bool = True) -> LoadRow:
+def _load_row(load: LoadNow, why_not: str) -> LoadRow:
     high = load.watts[2]
     draws = "not in the next hour" if high < 0.5 else _watts_text(load.watts)
-    if not runs:
-        draws = "does not run here"
+    if why_not:
+        draws = "does not run here" if why_not in UNFIT else "fails in most simulated runs"
     return LoadRow(load.name, load.on, draws if load.on else "off")
 
 
