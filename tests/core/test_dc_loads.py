@@ -163,6 +163,7 @@ class DcOnlyTest(unittest.TestCase):
             trips[at] = [trip.why for trip in outcome.trips]
             drawn = outcome.likely.energy_wh["loads"]["Kettle"]
             self.assertEqual(drawn, 0.0, "what mains run does not come from the battery")
+            self.assertLess(outcome.peak_w, 46, "nor does it load an output")
         self.assertEqual(trips, {"20:00": [], "23:30": ["no-ac"]})
 
     def test_more_watts_are_no_cure(self):

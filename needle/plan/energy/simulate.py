@@ -43,8 +43,8 @@ class Outcome:
     cut_off : ndarray of bool
         Draws that stop because the terminal voltage sags below the cut-off.
     peak_w : float
-        Highest W of any minute on AC, or of all loads without an inverter: 90th percentile over
-        draws.
+        Highest W of any minute on AC, or on all outputs where there is no inverter: 90th percentile
+        over draws.
     mean_ac_w : ndarray
         Mean power of all loads until the stop, W, (draws,).
     trips : list of Trip
@@ -147,7 +147,8 @@ def simulate(plan: Plan, draws: int = 400, seed: int = 1) -> Outcome:
         flow = block.apply_to(bank)
         loads_w = block.loads_w
         first, last = block.first, block.first + loads_w.shape[1]
-        at_once_w = block.routes_w[AC] if plan.supply.inverter else loads_w
+        on_ac_w = block.routes_w[AC]
+        at_once_w = on_ac_w if plan.supply.inverter else loads_w - on_ac_w
         np.maximum(peak, at_once_w.max(axis=1, initial=0.0), out=peak)
         served_w += _sum_before(loads_w, bank.stop_min - first)
         every_w.append(np.multiply(loads_w, flow.served, dtype=np.float32))
