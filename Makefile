@@ -1,6 +1,8 @@
 # Two commands do it all: `make demo` and `make test`. Each can be run again at any time.
 
 PY := .venv/bin/python
+# Modules are compiled when they are first imported: most of them never are.
+INSTALL := $(PY) -m pip install --quiet --disable-pip-version-check --no-compile --require-hashes
 export STEADY_DEMO ?= true
 # Tests start many processes: compiled once, each starts in half the time.
 unexport PYTHONDONTWRITEBYTECODE
@@ -67,18 +69,18 @@ chromium:
 
 .venv/.runtime: requirements/runtime.txt | .venv/bin/python
 	@echo "Fetching the packages the site runs with, a minute or two…"
-	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/runtime.txt
+	@$(INSTALL) -r requirements/runtime.txt
 	@touch $@
 
 .venv/.dev: requirements/dev.txt .venv/.runtime
 	@echo "Fetching the packages the tests need, a minute…"
-	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.txt
+	@$(INSTALL) -r requirements/dev.txt
 	@touch $@
 
 .venv/.harden: requirements/scale.txt requirements/harden.txt .venv/.dev
 	@echo "Fetching what a load and several processes need, a minute…"
-	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/scale.txt
-	@$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements/harden.txt
+	@$(INSTALL) -r requirements/scale.txt
+	@$(INSTALL) -r requirements/harden.txt
 	@touch $@
 
 # After changing requirements/*.in; needs pip-tools.

@@ -235,3 +235,4 @@ class OtherScreensTest(EveryScreenTest):
     part = 1
     # Looked at once is enough.
     test_outside_a_job = test_printed = test_the_watch_on_a_phone_in_the_dark = None
+    test_a_step_that_is_due_is_said_and_stands_in_the_title = None
