@@ -16,6 +16,7 @@ from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, peukert_w
 from needle.plan.energy.battery_draws import BatteryDraws, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Block, Demand, concatenate
+from needle.plan.limits.starts import MOSTLY
 from needle.plan.plan import Plan
 from needle.trial.trial import MOST_H, Trial
 
@@ -66,6 +67,11 @@ class Expected:
     @property
     def minutes(self) -> int:
         return int(self.demand.drawn_w.shape[1])
+
+    @property
+    def mostly_dropped(self) -> dict[str, str]:
+        """Loads that the supply drops in most draws: their names and the reason."""
+        return {name: why for name, (chance, why) in self.drops.items() if chance > MOSTLY}
 
     @cached_property
     def log_level(self) -> np.ndarray:

@@ -6,16 +6,19 @@ charge the nice ones go, then those that should run.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from needle.plan.answering import draws_for
 from needle.plan.energy.battery_side import other_wh
+from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 from needle.supply.display import KNEE, charge_shown
+from needle.trial.expected import of_plan
 from needle.watch.course import QUARTERS_PER_HOUR, Course, course_of
+from needle.watch.not_run import never_run
 from needle.watch.standing import Ahead, Standing
 
 #: Hours between looks, and most rows of the card.
@@ -45,6 +48,9 @@ class Card:
     rows : tuple of CardRow
     nice, shoulds, musts : tuple of str
         Loads in the order in which they go; the musts stay.
+    cannot_run : dict of str to str
+        Loads that are in none of these, since the supply does not run them in most draws: their
+        names and the reason.
     carries, carries_all_on : float
         Share of evenings in which every must reaches the hour needed: by the card, and if
         everything runs until it stops.
@@ -56,6 +62,7 @@ class Card:
     nice: tuple[str, ...]
     shoulds: tuple[str, ...]
     musts: tuple[str, ...]
+    cannot_run: Mapping[str, str]
     carries: float
     carries_all_on: float
     served: float
@@ -64,12 +71,13 @@ class Card:
 
 def card_of(plan: Plan, draws: int | None = None, seed: int = 1) -> Card:
     """Return the card of a plan; thresholds are found on half of its draws, judged on the rest."""
-    course = course_of(plan, draws or draws_for(plan), seed)
+    draws = draws or draws_for(plan)
+    course = course_of(plan, draws, seed)
     ahead = _from_the_start(course, plan.needed_hours)
-    musts = tuple(load.name for load in course.plan.loads if load.stays_on)
-    others = [load for load in course.plan.loads if not load.stays_on]
-    nice = tuple(load.name for load in others if load.may_be_dropped)
-    shoulds = tuple(load.name for load in others if not load.may_be_dropped)
+    cannot_run = of_plan(plan, frozenset(), draws, seed).mostly_dropped
+    # What trips in most draws only still takes energy in the others: it is counted.
+    never = never_run(cannot_run)
+    musts, shoulds, nice = _ranks([load for load in course.plan.loads if load.name not in never])
     sets = [
         ahead.drawn_w(names) for names in (musts, (*musts, *shoulds), (*musts, *shoulds, *nice))
     ]
@@ -78,7 +86,20 @@ def card_of(plan: Plan, draws: int | None = None, seed: int = 1) -> Card:
     carries, served = _judged(ahead, sets, rows, ~learn)
     no_rule = [CardRow(row.hour, 0.0, 0.0) for row in rows]
     kept, served_all = _judged(ahead, sets, no_rule, ~learn)
-    return Card(tuple(rows), nice, shoulds, musts, carries, kept, served, served_all)
+    musts, shoulds, nice = _ranks(
+        [load for load in course.plan.loads if load.name not in cannot_run]
+    )
+    return Card(tuple(rows), nice, shoulds, musts, cannot_run, carries, kept, served, served_all)
+
+
+def _ranks(loads: Sequence[PlanLoad]) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
+    """Names of the loads that stay on, of those that should run, and of the nice ones."""
+    others = [load for load in loads if not load.stays_on]
+    return (
+        tuple(load.name for load in loads if load.stays_on),
+        tuple(load.name for load in others if not load.may_be_dropped),
+        tuple(load.name for load in others if load.may_be_dropped),
+    )
 
 
 def _thresholds(

@@ -64,6 +64,7 @@ def card_document(card: Card) -> dict[str, Any]:
         "nice": list(card.nice),
         "shoulds": list(card.shoulds),
         "musts": list(card.musts),
+        "cannot_run": dict(card.cannot_run),
         "carries": card.carries,
         "carries_all_on": card.carries_all_on,
         "served": card.served,

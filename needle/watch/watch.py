@@ -12,16 +12,15 @@ from needle.message import Message, message
 from needle.moments import moment_after
 from needle.percentiles import range_of
 from needle.plan.draws.patterns import mean_w
-from needle.plan.limits.starts import MOSTLY
 from needle.plan.load import PlanLoad
 from needle.plan.plan import Plan
 from needle.plan.sources.registry import ChargeWindow
-from needle.plan.verdict import UNFIT
 from needle.trial.expected import expected_of
 from needle.trial.prediction import Forecast, Range
 from needle.trial.trial import MOST_H, Trial
 from needle.trial.trial_filter import TrialFilter
 from needle.watch.course import QUARTER_MIN, QUARTERS_PER_HOUR, Course, course_of
+from needle.watch.not_run import never_run, not_run_notices
 from needle.watch.standing import Ahead, Standing, standing_of
 from needle.watch.starts import StartNow, start_now
 
@@ -153,7 +152,7 @@ class Watch:
         followed.advance_to(max(hour, followed.hour))
         self.hour = followed.hour
         names = [load.name for load in trial.plan.loads]
-        self.drops = expected.drops
+        self.mostly_dropped = expected.mostly_dropped
         self.on = names if followed.on_now is None else [n for n in names if n in followed.on_now]
         self.forecast: Forecast = followed.forecast()
         stops, _ = followed.run_ahead()
@@ -172,23 +171,16 @@ class Watch:
     @property
     def notices(self) -> list[Message]:
         """What does not run, and remarks on the forecast."""
-        not_run = [
-            message("not-run-here", load=name, why=why) for name, why in self.cannot_run.items()
-        ]
-        return [*not_run, *self.forecast.notices]
+        return [*not_run_notices(self.cannot_run), *self.forecast.notices]
 
     @property
     def cannot_run(self) -> dict[str, str]:
         """Loads that are on and that the supply drops in most draws: their names and the reason."""
-        return {
-            name: why
-            for name, (chance, why) in self.drops.items()
-            if chance > MOSTLY and name in self.on
-        }
+        return {name: why for name, why in self.mostly_dropped.items() if name in self.on}
 
     def announced(self, off: Collection[str]) -> list[str]:
         """Loads that are on and whose steps are announced: not those that go off or never run."""
-        never = {name for name, why in self.cannot_run.items() if why in UNFIT}
+        never = never_run(self.cannot_run)
         return [name for name in self.on if name not in off and name not in never]
 
     @property

@@ -2,6 +2,7 @@
 
 import copy
 import unittest
+from typing import ClassVar
 
 import numpy as np
 
@@ -381,6 +382,27 @@ class CardTest(unittest.TestCase):
         plain, fed = self.card(), self.card(sources=[late])
         self.assertGreater(fed.served, plain.served)
         self.assertLess(fed.rows[2].shoulds_from, plain.rows[2].shoulds_from or 1.0)
+
+
+class NotRunCardTest(unittest.TestCase):
+    """What the supply does not run is on no line of the card that says how long it may run."""
+
+    PUMP: ClassVar = {"name": "Pump", "running_w": 300, "priority": "must"}
+
+    def test_a_must_without_ac_is_none_and_takes_nothing(self):
+        plan = copy.deepcopy(PLAN)
+        del plan["supply"]["inverter"]
+        plain = card_of(parse_plan(plan))
+        card = card_of(parse_plan({**plan, "loads": [*PLAN["loads"], self.PUMP]}))
+        self.assertEqual(dict(card.cannot_run), {"Pump": "no-ac"})
+        self.assertEqual((card.musts, card.shoulds, card.nice), (("Box",), ("Fan",), ("Lamp",)))
+        self.assertEqual(card.rows, plain.rows)
+
+    def test_what_is_too_large_is_named_and_not_among_what_stays_on(self):
+        large = {**self.PUMP, "running_w": 3000}
+        card = card_of(parse_plan({**PLAN, "loads": [*PLAN["loads"], large]}))
+        self.assertEqual(dict(card.cannot_run), {"Pump": "overload"})
+        self.assertEqual(card.musts, ("Box",))
 
 
 class SunnyCardTest(unittest.TestCase):

@@ -283,6 +283,18 @@ class CardTest(WatchTest):
         self.supply.delete()
         self.assertEqual(self.client.get(self.url("watch:card-picture")).status_code, 404)
 
+    def test_a_must_that_cannot_run_is_said_and_is_none_of_those_that_stay_on(self):
+        make_load(self.job, "Ventilator", 90_000.0, priority="must", cares="life")
+        page = self.client.get(self.url("watch:card"))
+        self.assertContains(page, "Ventilator fails in most simulated runs")
+        self.assertContains(page, "<dt>Must run</dt><dd>Box</dd>", html=True)
+        self.assertContains(page, "<strong>Never off:</strong> Ventilator")
+        picture = self.client.get(self.url("watch:card-picture"))
+        self.assertContains(picture, "Must run: Box.")
+        self.assertContains(picture, "Ventilator fails in most simulated runs")
+        sheet = self.client.get(self.url("sheets:sheet"), {"card": "1"})
+        self.assertContains(sheet, "Ventilator fails in most simulated runs")
+
     def test_what_is_missing(self):
         self.supply.delete()
         self.assertContains(self.client.get(self.url("watch:card")), "No supply yet")

@@ -161,6 +161,7 @@ def _card(page: CardPage) -> list[Table]:
         ["Must run", ", ".join(page.card.musts) or "none"],
         ["Should run", ", ".join(page.card.shoulds) or "none"],
         ["Nice to have, off first", ", ".join(page.card.nice) or "none"],
+        *(["Does not run on this supply", words] for words in page.not_run),
     ]
     return [
         Table("Wall card: what can run, by the charge it shows", heads, rows, (1, 2, 3)),

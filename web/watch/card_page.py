@@ -12,8 +12,9 @@ from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
 from needle.watch.card import Card, bars_for
+from needle.watch.not_run import not_run_notices
 from web.background.questions import AnswerPending
-from web.common.units import clock, day_clock
+from web.common.units import clock, day_clock, said
 from web.drawing.card import card_picture
 from web.jobs.models import Job
 from web.plans.draft import draft_of
@@ -52,6 +53,7 @@ class CardPage:
     words: str = ""
     lives: Sequence[str] = ()
     contents: Sequence[str] = ()
+    not_run: Sequence[str] = ()
     generators: Sequence[str] = ()
     carries: str = ""
     pending: bool = False
@@ -78,6 +80,7 @@ def card_page(job: Job, wait_s: float = PAGE_WAIT_S, plan: Plan | None = None) -
         rows=[_row(plan, row.hour, row.all_from, row.shoulds_from) for row in card.rows],
         lives=[load.name for load in loads if load.safety_class == "life"],
         contents=[load.name for load in loads if load.safety_class == "store"],
+        not_run=[said(notice) for notice in not_run_notices(card.cannot_run)],
         generators=[source.name for source in answer.outcome.plan.sources if burns(source)],
         carries=_carries(card),
     )
@@ -90,6 +93,7 @@ def picture_of(job: Job, page: CardPage) -> SafeString:
     before = [f"{job.name}, {page.plan.name}."]
     if page.lives:
         before.append(f"Never off: {', '.join(page.lives)}. Know the second means.")
+    before += page.not_run
     after = [
         "Below the last of these only what must run stays on.",
         f"Must run: {', '.join(card.musts) or 'none'}.",
