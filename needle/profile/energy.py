@@ -245,12 +245,19 @@ def from_times_a_day(runs: Sequence[ShortRun]) -> Estimate | None:
     The frequency is an estimate by a person and has the spread of a guess (grade C).
     """
     times_a_day = times_per_day(runs)
-    task_wh = per_task([run.as_task() for run in runs])[0]
-    if times_a_day is None or task_wh is None:
+    if times_a_day is None:
         return None
-    how = (message("times-a-day-stated", times=times_a_day),)
-    times = Estimate(times_a_day, DEFAULT_SPREAD["C"], "C", how)
-    return product(task_wh, times)
+    times = Estimate(times_a_day, DEFAULT_SPREAD["C"], "C")
+    return of_uses([run.as_task() for run in runs], times)
+
+
+def of_uses(tasks: Sequence[Task], times_a_day: Estimate) -> Estimate | None:
+    """Wh per day of tasks, as often per day as somebody says; None without any task."""
+    task_wh = per_task(tasks)[0]
+    if task_wh is None:
+        return None
+    how = (message("times-a-day-stated", times=times_a_day.value),)
+    return product(task_wh, replace(times_a_day, how=how))
 
 
 def times_per_day(runs: Sequence[ShortRun]) -> float | None:

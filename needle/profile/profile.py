@@ -445,6 +445,8 @@ def _per_day(record: LoadRecord, evidence: Evidence, power: Power) -> Estimate |
     mean = power.mean
     if power.uses is not None:
         return mean.scaled(HOURS_A_DAY) if not evidence.by_task else power.uses.day_wh
+    if record.uses_per_day is not None and evidence.by_task:
+        return energy.of_uses(evidence.tasks, record.uses_per_day)
     if record.hours_per_day is not None:
         watched_h = _watched_h(record, evidence, power)
         if watched_h > record.hours_per_day:

@@ -1,8 +1,9 @@
-"""How often and how long a load is used, in everyday words: ``twice a day, 3 minutes``."""
+"""How often and how long a load is used, in everyday words: ``twice a week, 40 minutes``."""
 
 from __future__ import annotations
 
 import re
+from fractions import Fraction
 from typing import Any
 
 from needle.document import DocumentError, Reader
@@ -38,7 +39,6 @@ _ALWAYS = (
     "24 hours a day",
     "permanently",
 )
-_SELDOM = re.compile(r"\b(weeks?|weekly|fortnight|months?|monthly|other day|second day)\b")
 _NOW_AND_THEN = re.compile(r"\b(now and then|now and again|sometimes|occasionally|rarely)\b")
 _VAGUE = re.compile(r"\b(about|around|approximately|roughly|maybe|circa|ca\.?|~|in the|at|by)\b|~")
 _DURATION = re.compile(
@@ -52,6 +52,15 @@ _TIMES = re.compile(
     r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"
     r"(?:(?:a|per|each|every)\s+day|daily|every\s*day)?$"
 )
+#: Days of a word, and words for days, that people count uses in.
+_DAYS = {"day": 1, "week": 7, "fortnight": 14, "month": 30, "year": 365}
+_PERIOD = re.compile(
+    r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"
+    r"(?:(?:a|per|each|in a)\s+(?P<unit>week|fortnight|month|year)"
+    r"|every\s+(?P<many>other|second|two|three|four|five|six|\d{1,3})?\s*"
+    r"(?P<each>day|week|fortnight|month|year)s?"
+    r"|(?P<ly>week|fortnight|month|year)ly)$"
+)
 _COUNTS = {
     "once": 1,
     "twice": 2,
@@ -62,14 +71,14 @@ _COUNTS = {
     "four": 4,
     "five": 5,
     "six": 6,
+    "other": 2,
+    "second": 2,
 }
 #: A use that takes no longer is one of single moments, min.
 _SHORT_MIN = 45.0
 _HOW_LONG = "how long each time? Such as “twice a day, 3 minutes”"
-_NOT_DAILY = (
-    "that is less than once a day. Write “now and then, 20 minutes”, which counts as one use a "
-    "day, or leave this empty and give its times in the plan"
-)
+#: Most uses that are counted, and most days that they are counted in.
+MOST_TIMES, MOST_DAYS = 100, 366
 _HOW_OFTEN = "how often? Such as “twice a day, 3 minutes”, “in the evening” or “5 hours a day”"
 
 
@@ -80,13 +89,15 @@ def usual_use_from_text(text: str) -> dict[str, Any]:
     ----------
     text : str
         ``all the time``, ``in the evening``, ``twice a day, 3 minutes``, ``19:00 4 min``,
-        ``18:00–23:00``, ``5 hours a day``, ``now and then, 10 min`` (read as once a day).
+        ``18:00–23:00``, ``5 hours a day``, ``twice a week, 40 min``, ``every other day, 1 h``,
+        ``now and then, 10 min`` (read as once a day).
 
     Returns
     -------
     dict
         Empty for an empty text; else ``{"always": True}``, ``{"hours": h}`` a day,
-        ``{"between": [[from, to], …]}``, or ``{"tasks": [moment, …], "minutes": min}``.
+        ``{"between": [[from, to], …]}``, ``{"tasks": [moment, …], "minutes": min}``, or, where
+        it is not used every day, ``{"times": n, "days": n, "minutes": min}``.
 
     Raises
     ------
@@ -98,11 +109,11 @@ def usual_use_from_text(text: str) -> dict[str, Any]:
         return {}
     if said in _ALWAYS:
         return {"always": True}
-    if _SELDOM.search(said):
-        raise DocumentError("use", _NOT_DAILY)
     minutes, daily, rest = _without_duration(_VAGUE.sub(" ", said))
     rest = " ".join(rest.strip(" ,;.").split())
     parts = _PART.findall(rest)
+    if (period := _PERIOD.match(rest)) and rest != "every day":
+        return _in_days(period, minutes)
     if daily or (minutes is not None and minutes > _SHORT_MIN and not rest):
         return _hours(minutes or 0.0)
     if parts:
@@ -134,6 +145,36 @@ def _without_duration(said: str) -> tuple[float | None, bool, str]:
     if not 0 < minutes <= DAY_MIN:
         raise DocumentError("use", f"{length} is no part of a day")
     return minutes, bool(found["daily"]), said[: found.start()] + " " + said[found.end() :]
+
+
+def _in_days(period: re.Match[str], minutes: float | None) -> dict[str, Any]:
+    """Uses in a number of days; each day's times if it is used every day."""
+    many, unit = period["many"] or "1", period["unit"] or period["each"] or period["ly"]
+    times = _number(period["count"] or "1")
+    return _of_times(times, _number(many) * _DAYS[unit], minutes)
+
+
+def _number(word: str) -> int:
+    return _COUNTS.get(word) or int(word)
+
+
+def _of_times(times: int, days: int, minutes: float | None) -> dict[str, Any]:
+    """Uses in some days, checked.
+
+    Raises
+    ------
+    DocumentError
+    """
+    if minutes is None:
+        raise DocumentError("use", _HOW_LONG)
+    if not 1 <= times <= MOST_TIMES or not 1 <= days <= MOST_DAYS:
+        limits = f"give 1 to {MOST_TIMES} times in 1 to {MOST_DAYS} days"
+        raise DocumentError("use", f"{times} times in {days} days: {limits}")
+    if days == 1:
+        return _tasks(f"{times} a day", minutes)
+    if times * minutes > days * DAY_MIN:
+        raise DocumentError("use", f"{times} times {minutes:g} min is more than {days} days")
+    return {"times": times, "days": days, "minutes": minutes}
 
 
 def _hours(minutes: float) -> dict[str, Any]:
@@ -170,6 +211,8 @@ USUAL_USE_FIELDS: Fields = {
     "hours": Number("hours a day", unit="h", most=24.0, above=True),
     "between": Windows("windows of every day", most=50),
     "tasks": Items("times at which a task begins", form='["07:30", …]', most=100),
+    "times": Number("number of its uses", least=1, most=MOST_TIMES, whole=True),
+    "days": Number("in so many days", least=1, most=MOST_DAYS, default=7, whole=True),
     "minutes": Number("length of a task", unit="min", most=float(DAY_MIN), above=True),
 }
 
@@ -189,17 +232,39 @@ def parse_usual_use(data: Any, path: str = "use") -> dict[str, Any]:
         return {"hours": hours}
     if tasks := reader.items("tasks"):
         return _tasks("at " + ", ".join(map(str, tasks)), minutes)
+    times = reader.number_or_none("times")
+    if times is not None:
+        return _of_times(int(times), int(reader.number("days")), minutes)
     between = reader.items("between")
     text = ", ".join("–".join(map(str, span)) for span in between if isinstance(span, list))
     return use_from_text(text) if text else {}
+
+
+def uses_per_day_of(use: dict[str, Any]) -> float | None:
+    """Uses per day of a usual use; None if it has no single uses."""
+    if "tasks" in use:
+        return float(len(use["tasks"]))
+    return use["times"] / use["days"] if "times" in use else None
+
+
+def use_of_rate(uses_per_day: float, minutes: float) -> dict[str, Any]:
+    """A usual use of a number of uses a day, which may be a fraction.
+
+    Raises
+    ------
+    DocumentError
+    """
+    most_days = max(1, min(MOST_DAYS, int(MOST_TIMES / uses_per_day)))
+    rate = Fraction(uses_per_day).limit_denominator(most_days)
+    return _of_times(rate.numerator, rate.denominator, minutes)
 
 
 def hours_per_day_of(use: dict[str, Any]) -> float | None:
     """Hours per day of a usual use; None if unknown."""
     if use.get("always"):
         return 24.0
-    if "tasks" in use:
-        return len(use["tasks"]) * float(use["minutes"]) / 60
+    if (uses := uses_per_day_of(use)) is not None:
+        return uses * float(use["minutes"]) / 60
     if between := use.get("between"):
         return sum(_span_min(first, last) for first, last in between) / 60
     return use.get("hours")
@@ -218,4 +283,14 @@ def text_of_usual_use(use: dict[str, Any]) -> str:
         return f"{hours_text(use['hours'], exact=True)} a day"
     if "tasks" in use:
         return f"{text_of_use(use)}, {use['minutes']:.6g} min"
+    if "times" in use:
+        return f"{often_text(use)}, {use['minutes']:.6g} min"
     return text_of_use(use)
+
+
+def often_text(use: dict[str, Any]) -> str:
+    """How often something is used that is not used every day: ``twice a week``."""
+    often = {1: "once", 2: "twice"}.get(use["times"], f"{use['times']} times")
+    days = use["days"]
+    words = {number: f"a {word}" for word, number in _DAYS.items()}
+    return f"{often} {words.get(days, f'every {days} days')}"

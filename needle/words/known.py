@@ -112,6 +112,11 @@ def _pairs_leave(_: Units, pairs: int) -> str:
     return f"what {'one pair' if pairs == 1 else 'two pairs'} of AC and DC readings leaves of it"
 
 
+def _times_a_day(_: Units, times: float) -> str:
+    often = f"{times:g} times a day" if times >= 1 else f"{7 * times:.3g} times a week"
+    return f"{often}, as said"
+
+
 SENTENCES: Mapping[str, Sentence] = {
     "figure-known": _figure_known,
     # What was read, counted and recorded.
@@ -159,8 +164,8 @@ SENTENCES: Mapping[str, Sentence] = {
     ),
     "breaker-bounds": "a {breaker_a:g} A breaker: at most {va:VA} for minutes",
     "energy-label": "energy label {yearly_kwh:g} kWh a year: mean {mean_w:W}",
-    "times-a-day-stated": "{times:g} times a day, as said",
-    "hours-a-day": "{hours:g} h a day in use",
+    "times-a-day-stated": _times_a_day,
+    "hours-a-day": "{hours:.3g} h a day in use",
     "duty-assumed": "on for {low:bare %} to {high:%} of the time, as assumed",
     # What is usual, and what follows from other figures.
     "pf-assumed": "PF of {kind} assumed",

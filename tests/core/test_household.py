@@ -9,6 +9,8 @@ from needle.usage.usual_use import (
     hours_per_day_of,
     parse_usual_use,
     text_of_usual_use,
+    use_of_rate,
+    uses_per_day_of,
     usual_use_from_text,
 )
 
@@ -83,6 +85,14 @@ USES = {
     "24/7": ({"always": True}, 24),
     "5 hours a day": ({"hours": 5.0}, 5),
     "half an hour a day": ({"hours": 0.5}, 0.5),
+    "twice a week, 40 minutes": ({"times": 2, "days": 7, "minutes": 40.0}, 80 / 60 / 7),
+    "about 3 x per week for 45 min": ({"times": 3, "days": 7, "minutes": 45.0}, 135 / 60 / 7),
+    "every other day, 1 h": ({"times": 1, "days": 2, "minutes": 60.0}, 0.5),
+    "weekly, 1h30": ({"times": 1, "days": 7, "minutes": 90.0}, 1.5 / 7),
+    "20 min, twice a month": ({"times": 2, "days": 30, "minutes": 20.0}, 40 / 60 / 30),
+    "every two weeks, 2 h": ({"times": 1, "days": 14, "minutes": 120.0}, 2 / 14),
+    "once every 10 days, 1 h": ({"times": 1, "days": 10, "minutes": 60.0}, 0.1),
+    "every day, 5 min": ({"tasks": ["14:00"], "minutes": 5.0}, 5 / 60),
     "": ({}, None),
 }
 ASKED = {
@@ -90,6 +100,11 @@ ASKED = {
     "now and then": "how long each time?",
     "3 min": "how often?",
     "mostly": "how often?",
+    "weekly": "how long each time?",
+    "every few weeks, 1 h": "how often?",
+    "every 0 days, 3 min": "1 to 366 days",
+    "200 times a week, 1 min": "1 to 100 times",
+    "7 times a week, 24 h 1 min": "no part of a day",
     "20 times a day 2 h": "more than a day",
     "30 h a day": "no part of a day",
 }
@@ -127,10 +142,14 @@ class UsualUseTest(unittest.TestCase):
                 self.assertEqual(parse_usual_use(use), use)
                 self.assertEqual(usual_use_from_text(text_of_usual_use(use)), use)
 
-    def test_less_than_once_a_day_says_what_to_do(self):
-        for text in ("once a week, 20 min", "weekly", "every other day, 1 h", "twice a month"):
-            with self.subTest(text), self.assertRaisesRegex(DocumentError, "less than once a day"):
-                usual_use_from_text(text)
+    def test_a_rate_is_so_many_times_in_so_many_days(self):
+        """Where it is a whole number a day, each use has its time; no rate is rounded away."""
+        self.assertEqual(use_of_rate(2 / 7, 40)["times"], 2)
+        self.assertEqual(len(use_of_rate(3.0, 4)["tasks"]), 3)
+        for uses in (1 / 365, 0.1, 0.35, 2.4, 33.37):
+            self.assertAlmostEqual(uses_per_day_of(use_of_rate(uses, 1)) / uses, 1, delta=0.01)
+        with self.assertRaisesRegex(DocumentError, "1 to 100 times"):
+            use_of_rate(150, 1)
 
     def test_what_is_missing_is_asked(self):
         for text, said in ASKED.items():

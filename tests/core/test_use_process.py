@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from needle.decide.starting import surge_va
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.plan.documents.measured import usual_use
 from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import draw
 from needle.plan.draws.uses import STRETCH, daily_uses, used_by_stretch
@@ -21,6 +22,7 @@ from needle.profile.profile import Profile, derive
 from needle.profile.runs_by import USE_PRIORS
 from needle.profile.use_process import (
     HOURS,
+    STATED_TIMES_SPREAD,
     Counted,
     Seen,
     UsePrior,
@@ -210,6 +212,18 @@ class ProfileTest(unittest.TestCase):
         )
         self.assertAlmostEqual(short, 2000 / 1.03 * 3 / 60, delta=4)
         self.assertAlmostEqual(long / short, 3, delta=0.05)
+
+    def test_single_uses_take_their_own_energy_as_often_as_is_said(self):
+        """600 Wh of 90 min twice a week are 171 Wh a day, whatever length is stated beside it."""
+        task = {"type": "task", "wh": 600, "minutes": 90}
+        uses = {"value": 2 / 7, "minutes": 60}
+        profile = profile_of(task, kind="universal-motor", uses_per_day=uses)
+        self.assertAlmostEqual(profile.wh_per_day.value, 600 * 2 / 7, delta=1)
+        self.assertGreater(profile.wh_per_day.spread, STATED_TIMES_SPREAD)
+        # A plan does not take it to be used on each of its days.
+        self.assertIsNone(usual_use(profile))
+        daily = profile_of(task, kind="universal-motor", uses_per_day={"value": 2, "minutes": 60})
+        self.assertEqual(len(usual_use(daily)["tasks"]), 2)
 
     def test_every_prior_is_of_a_kind_and_somebody(self):
         for kind, who in USE_PRIORS:

@@ -6,12 +6,18 @@ from datetime import UTC, datetime
 
 from django.utils import timezone
 
+from needle.plan.documents.measured import with_profile
 from needle.plan.documents.parse import parse_plan
+from needle.profile.kinds import KINDS
+from needle.profile.runs_by import USE_PRIORS
 from tests.web.base import SiteTest, clear_caches, make_job, make_load, make_supply
+from web.jobs.models import Job
 from web.loads.actions import add_reading
+from web.loads.models import loads_of
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.outcomes import answer_of, current_plan
+from web.sheets.documents import load_document
 from web.supplies.models import Input, Output
 
 HTMX = {"HX-Request": "true"}
@@ -175,6 +181,37 @@ class DocumentTest(DayPlanTest):
         self.box.save()
         PlanEntry.objects.create(plan=self.plan, load=self.box, warm_kg=10.0, warm_c=24.0)
         self.assertAlmostEqual(self.loads()["Box"]["pull_down_wh"], 10 * 4.18 * 20 / 3.6 / 1.5)
+
+
+class SameLoadTest(DayPlanTest):
+    """A load's own document in a plan says what the site counts it with."""
+
+    #: What a plan says of a load beside its evidence, and what only the site knows.
+    OF_PLANS = ("use", "steps", "can", "settings", "purpose", "id", "route", "priority", "count")
+
+    def test_of_every_kind(self):
+        for kind in KINDS.values():
+            for who in ("", *(person for key, person in USE_PRIORS if key == kind.key)):
+                load = make_load(self.job, f"{kind.key} {who}", 300.0, kind=kind.key, runs_by=who)
+                add_reading(load, "spot", {"watts": 280.0, "instrument": "plug"})
+        entries = {load["name"]: load for load in document(draft_of(self.plan))["loads"]}
+        for load in loads_of(Job.objects.get(pk=self.job.pk)):
+            with self.subTest(load=load.name):
+                mine = entries[load.name]
+                own = with_profile({"profile": load_document(load), "use": "always"}, "load")
+                shared = [key for key in own if key in mine and key not in self.OF_PLANS]
+                self.assertGreater(len(shared), 12)
+                self.assertEqual({key: own[key] for key in shared}, {k: mine[k] for k in shared})
+                self.assertEqual("uses_per_day" in own, "uses_per_day" in mine)
+
+    def test_what_is_used_by_water_is_drawn_by_its_uses(self):
+        make_load(self.job, "Tank", 2000.0, kind="water-tank")
+        (tank,) = (
+            load for load in document(draft_of(self.plan))["loads"] if load["name"] == "Tank"
+        )
+        self.assertEqual(tank["runs_by"], "water")
+        self.assertGreater(tank["uses_per_day"], 1)
+        self.assertGreater(tank["day_spread"], 0.2)
 
 
 class DirectCurrentTest(DayPlanTest):

@@ -14,6 +14,7 @@ from web.jobs.models import Job
 from web.loads.actions import add_reading
 from web.loads.models import Load
 from web.plans.actions import use_load
+from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of, current_plan, energies_until
 from web.plans.page import trip_sentence
@@ -127,6 +128,44 @@ class UsualUseTest(DoorTest):
             self.client.post(self.url("plans:use-load", plan.pk or 0, lamp.pk), data)
             plan = current_plan(self.job)
             self.assertEqual(self.used().use, use, text)
+
+    def test_less_than_once_a_day_is_its_energy_a_day_and_no_use_of_a_plan(self):
+        """Whether it is used in an outage is decided there; what it takes in the long run is not."""
+        self.add("kettle", label_watts="2200 W", often="twice a week, 3 minutes")
+        used, load = self.used(), self.load()
+        self.assertEqual(load.usual_use, {"times": 2, "days": 7, "minutes": 3.0})
+        self.assertFalse(used.counted)
+        self.assertIn("it is used twice a week", used.why_not_counted)
+        wh = used.profile.running_w.value * 3 / 60 * 2 / 7
+        self.assertAlmostEqual(used.profile.wh_per_day.value / wh, 1, delta=0.02)
+        plan = current_plan(self.job)
+        self.assertContains(self.client.get(self.url("plans:current")), "it is used twice a week")
+        self.assertContains(
+            self.client.get(self.url("loads:edit", load.pk)), 'value="twice a week, 3 min"'
+        )
+        # A time in the plan is one use a day, of the length that is known.
+        prefix = f"load{load.pk}"
+        data = {f"{prefix}-taken_in": "on", f"{prefix}-count": "1", f"{prefix}-version": ""}
+        for text, status in (("twice a week, 3 min", 422), ("19:00", 200)):
+            data[f"{prefix}-use"] = text
+            url = self.url("plans:use-load", plan.pk or 0, load.pk)
+            answered = self.client.post(url, data, HTTP_HX_REQUEST="true")
+            self.assertEqual(answered.status_code, status, text)
+        (step,) = self.used().steps
+        self.assertEqual((self.used().use, step["minutes"]), ({"tasks": ["19:00"]}, 3.0))
+
+    def test_less_than_once_a_day_at_any_hour_where_a_person_makes_it_run(self):
+        often = "twice a week, 3 minutes"
+        self.add("kettle", label_watts="2200 W", often=often, runs_by="person")
+        used = self.used()
+        self.assertTrue(used.counted)
+        self.assertIn("twice a week, at any hour", used.assumed)
+        (entry,) = (
+            load
+            for load in document(draft_of(current_plan(self.job)))["loads"]
+            if load["name"] == used.name
+        )
+        self.assertAlmostEqual(entry["uses_per_day"], 2 / 7, delta=0.05)
 
     def test_how_long_it_is_used_is_said_once(self):
         refused = self.add("lamp", label_watts="9 W", often="in the evening", hours_per_day="3 h")

@@ -21,7 +21,7 @@ from needle.profile.profile import Profile, derive
 from needle.profile.record import LoadRecord, NoEvidence
 from needle.profile.use_process import STATED_TIMES_SPREAD
 from needle.quantity import MOST_DC_V
-from needle.usage.usual_use import hours_per_day_of, parse_usual_use
+from needle.usage.usual_use import hours_per_day_of, parse_usual_use, uses_per_day_of
 from web.common.models import ChoiceField, Record, RecordQuerySet
 from web.common.quotas import Quota, bytes_of
 from web.common.stored_bytes import BytesField
@@ -290,8 +290,8 @@ class Load(Record):
 
     def _uses_per_day(self) -> Estimate | None:
         """How often a day it is used, as its usual use says; None if that has no single uses."""
-        tasks = self.usual_use.get("tasks")
-        return Estimate(len(tasks), STATED_TIMES_SPREAD, "C") if tasks else None
+        uses = uses_per_day_of(self.usual_use)
+        return None if uses is None else Estimate(uses, STATED_TIMES_SPREAD, "C")
 
     def profile(
         self, setting: str = "", in_hours: bool = False, without: frozenset[int] = frozenset()

@@ -18,6 +18,7 @@ from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
 from needle.supply.outputs import fits_dc, limit_w, on_usb
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
+from needle.usage.usual_use import often_text
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.combined import combined_runs
 from web.plans.honesty import spread_factor_of
@@ -228,6 +229,8 @@ def _use(
         return usual, ""
     start = timezone.localtime(plan.start)
     use = usual_use(profile, start.hour * 60 + start.minute)
+    if "times" in load.usual_use:
+        return use, _on_seldom(load, counted=use is not None)
     if use is None:
         return None, "not counted yet: say when it is used"
     if "between" in use:
@@ -238,6 +241,14 @@ def _use(
     if load.core_kind.by_use and load.hours_per_day is None:
         return {}, "counted as always on: say when it is used"
     return {}, ""
+
+
+def _on_seldom(load: Load, *, counted: bool) -> str:
+    """What is assumed of a load that is not used every day."""
+    often = often_text(load.usual_use)
+    if counted:
+        return f"{often}, at any hour: set the time if it is known"
+    return f"not counted, it is used {often}: say when, if it is used in this plan"
 
 
 def document(draft: Draft) -> dict[str, Any]:

@@ -251,6 +251,9 @@ class EntryForm(RecordForm):
             use = spoken = usual_use_from_text(text)
         if "hours" in spoken:
             raise DocumentError("use", "say from when to when, such as 18:00–23:00")
+        if "times" in spoken:
+            words = "say when in this plan: 19:00 for every day, or once with its date before it"
+            raise DocumentError("use", words)
         entry.use = use
         entry.always = bool(text.strip()) and not entry.use
         profile = entry.load.profile(entry.setting)

@@ -15,7 +15,7 @@ from needle.profile.document import parse_load
 from needle.profile.kinds import WIRED
 from needle.profile.record import LoadRecord
 from needle.usage.schedule import use_from_text
-from needle.usage.usual_use import usual_use_from_text
+from needle.usage.usual_use import use_of_rate
 from web.jobs.actions import as_one
 from web.jobs.models import Job
 from web.loads.actions import add_load, add_reading, with_volts
@@ -25,8 +25,6 @@ from web.meters.models import documents_naming
 from web.plans.actions import save_plan, save_source, use_load
 from web.plans.models import Plan, PlanEntry, PlanSource
 
-#: Uses a day that are kept.
-MOST_TIMES = 100
 R = TypeVar("R", bound=models.Model)
 
 
@@ -91,7 +89,8 @@ def add_load_document(job: Job, data: Any) -> Load:
                     kind=record.kind,
                     set_c=data.get("set_c"),
                     setting=record.setting,
-                    hours_per_day=record.hours_per_day,
+                    # Uses and their minutes are hours too: they are kept once.
+                    hours_per_day=None if record.uses_per_day else record.hours_per_day,
                     never_rarer=record.never_rarer,
                     dc=record.dc,
                     wired=bool(data.get("wired")) or data.get("cares") == WIRED,
@@ -125,14 +124,15 @@ def _short_note(reading: dict[str, Any]) -> str:
 
 
 def _usual_use(record: LoadRecord) -> dict[str, Any]:
-    """How often a day a load is used, as it is kept here: whole times, of some minutes."""
+    """How often a load is used, as it is kept here: in so many days, and for some minutes."""
     if record.uses_per_day is None:
         return {}
-    times = round(record.uses_per_day.value)
-    if record.use_min is None or not 1 <= times <= MOST_TIMES:
-        words = f"must be from 1 to {MOST_TIMES} times, with `minutes`, to be kept here"
-        raise DocumentError("uses_per_day", words)
-    return usual_use_from_text(f"{times} a day, {record.use_min:g} min")
+    if record.use_min is None:
+        raise DocumentError("uses_per_day", "needs `minutes`, to be kept here")
+    try:
+        return use_of_rate(record.uses_per_day.value, record.use_min)
+    except DocumentError as error:
+        raise DocumentError("uses_per_day", error.message) from None
 
 
 def add_plan_document(job: Job, data: Any) -> tuple[Plan, list[str]]:

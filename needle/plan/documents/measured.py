@@ -60,8 +60,12 @@ def usual_use(profile: Profile, begin_min: int = 0) -> dict[str, Any] | None:
     Returns
     -------
     dict or None
-        Empty for always, else as a plan document's ``use``.
+        Empty for always, else as a plan document's ``use``. What is used less than once a day is
+        not known to be used in a plan at all, unless its uses are drawn at any hour.
     """
+    by_uses = profile.uses is not None and not profile.by_task
+    if profile.times_per_day is not None and profile.times_per_day < 1:
+        return {} if by_uses else None
     if profile.times_per_day is not None and steps_of(profile):
         times = min(100, max(1, round(profile.times_per_day)))
         return {"tasks": [_clock(minute) for minute in spread_over_day(times)]}
@@ -84,7 +88,7 @@ def _clock(minute: int) -> str:
 def load_document(profile: Profile, name: str, use: Any = None) -> dict[str, Any]:
     """Return the plan document's entry for a measured load.
 
-    ``use`` as in the document; None or ``"always"`` for always.
+    ``use`` as in the document; None, empty or ``"always"`` for always.
     """
     by_task = isinstance(use, dict) and bool(use.get("tasks"))
     runs_by_uses = "uses_per_day" in _use_document(profile, use)
@@ -134,7 +138,7 @@ def _use_document(profile: Profile, use: Any) -> dict[str, Any]:
         return {"runs_by": profile.runs_by, "uses_per_day": float(use["tasks"])}
     if profile.uses is None:
         return {}
-    if use not in (None, "always") or profile.by_task:
+    if (use and use != "always") or profile.by_task:
         return {}
     return {"runs_by": profile.runs_by, "uses_per_day": profile.uses.per_day.value}
 
