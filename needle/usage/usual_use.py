@@ -212,7 +212,9 @@ USUAL_USE_FIELDS: Fields = {
     "between": Windows("windows of every day", most=50),
     "tasks": Items("times at which a task begins", form='["07:30", …]', most=100),
     "times": Number("number of its uses", least=1, most=MOST_TIMES, whole=True),
-    "days": Number("in so many days", least=1, most=MOST_DAYS, default=7, whole=True),
+    "days": Number(
+        "number of days in which they fall", least=1, most=MOST_DAYS, default=7, whole=True
+    ),
     "minutes": Number("length of a task", unit="min", most=float(DAY_MIN), above=True),
 }
 

@@ -229,26 +229,26 @@ def _use(
         return usual, ""
     start = timezone.localtime(plan.start)
     use = usual_use(profile, start.hour * 60 + start.minute)
-    if "times" in load.usual_use:
-        return use, _on_seldom(load, counted=use is not None)
+    return use, _on_use(load, profile, use)
+
+
+def _on_use(load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
+    """What was assumed of a use that follows from a load's evidence; empty if nothing."""
+    often = often_text(load.usual_use) if "times" in load.usual_use else ""
     if use is None:
-        return None, "not counted yet: say when it is used"
+        if often:
+            return f"not counted, it is used {often}: say when, if it is used in this plan"
+        return "not counted yet: say when it is used"
     if "between" in use:
         hours = hours_text(profile.hours_per_day or 0.0, exact=True)
-        return use, f"{hours} a day, assumed from the start of the plan: set the real times"
+        return f"{hours} a day, assumed from the start of the plan: set the real times"
     if "tasks" in use:
-        return use, f"{len(use['tasks'])} a day, at times assumed: set the real ones"
-    if load.core_kind.by_use and load.hours_per_day is None:
-        return {}, "counted as always on: say when it is used"
-    return {}, ""
-
-
-def _on_seldom(load: Load, *, counted: bool) -> str:
-    """What is assumed of a load that is not used every day."""
-    often = often_text(load.usual_use)
-    if counted:
+        return f"{len(use['tasks'])} a day, at times assumed: set the real ones"
+    if often:
         return f"{often}, at any hour: set the time if it is known"
-    return f"not counted, it is used {often}: say when, if it is used in this plan"
+    if load.core_kind.by_use and load.hours_per_day is None:
+        return "counted as always on: say when it is used"
+    return ""
 
 
 def document(draft: Draft) -> dict[str, Any]:

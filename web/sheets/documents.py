@@ -124,7 +124,7 @@ def _short_note(reading: dict[str, Any]) -> str:
 
 
 def _usual_use(record: LoadRecord) -> dict[str, Any]:
-    """How often a load is used, as it is kept here: in so many days, and for some minutes."""
+    """How often and how long a load is used, as it is kept here."""
     if record.uses_per_day is None:
         return {}
     if record.use_min is None:
