@@ -189,20 +189,45 @@ class SameLoadTest(DayPlanTest):
     #: What a plan says of a load beside its evidence, and what only the site knows.
     OF_PLANS = ("use", "steps", "can", "settings", "purpose", "id", "route", "priority", "count")
 
-    def test_of_every_kind(self):
+    USES = ("always", {"between": [["18:00", "23:00"]]}, {"tasks": ["07:00", "19:00"]})
+
+    def test_of_every_kind_and_use(self):
         for kind in KINDS.values():
             for who in ("", *(person for key, person in USE_PRIORS if key == kind.key)):
                 load = make_load(self.job, f"{kind.key} {who}", 300.0, kind=kind.key, runs_by=who)
                 add_reading(load, "spot", {"watts": 280.0, "instrument": "plug"})
-        entries = {load["name"]: load for load in document(draft_of(self.plan))["loads"]}
-        for load in loads_of(Job.objects.get(pk=self.job.pk)):
-            with self.subTest(load=load.name):
+                if who:
+                    add_reading(load, "task", {"wh": 90.0, "minutes": 25.0})
+        for use in self.USES:
+            always = use == "always"
+            for load in loads_of(self.job):
+                PlanEntry.objects.update_or_create(
+                    plan=self.plan,
+                    load=load,
+                    defaults={
+                        "always": always,
+                        "windows": [] if always else use.get("between", []),
+                        "moments": [] if always else use.get("tasks", []),
+                    },
+                )
+            self.check(use)
+
+    def check(self, use):
+        job = Job.objects.get(pk=self.job.pk)
+        plan = job.plans.get(pk=self.plan.pk)
+        entries = {load["name"]: load for load in document(draft_of(plan))["loads"]}
+        for load in loads_of(job):
+            if load.name not in entries:  # Nobody timed a use of it.
+                self.assertIn("tasks", use)
+                continue
+            with self.subTest(load=load.name, use=use):
                 mine = entries[load.name]
-                own = with_profile({"profile": load_document(load), "use": "always"}, "load")
+                own = with_profile({"profile": load_document(load), "use": use}, "load")
                 shared = [key for key in own if key in mine and key not in self.OF_PLANS]
                 self.assertGreater(len(shared), 12)
                 self.assertEqual({key: own[key] for key in shared}, {k: mine[k] for k in shared})
                 self.assertEqual("uses_per_day" in own, "uses_per_day" in mine)
+                self.assertEqual(own.get("steps"), mine.get("steps"))
 
     def test_what_is_used_by_water_is_drawn_by_its_uses(self):
         make_load(self.job, "Tank", 2000.0, kind="water-tank")
