@@ -145,7 +145,54 @@ class Cell:
         return self.planned or (self.alone if self.too_much else self.ticked) or self.alone
 
 
-def cells_of(
+@dataclass(frozen=True)
+class Row:
+    """A row of the matrix.
+
+    Attributes
+    ----------
+    load : Contender
+    tried : tuple of StartTried or None
+        Its newest start test on each supply.
+    planned : tuple of Contender or None
+        What runs at the worst moment of its use in the plan; None if it is not in the plan.
+    """
+
+    load: Contender
+    tried: tuple[StartTried | None, ...]
+    planned: tuple[Contender, ...] | None = None
+
+
+@lru_cache(maxsize=32)
+def cells_of_rows(
+    rows: tuple[Row, ...], ticked: tuple[Contender, ...], supplies: tuple[Supply, ...]
+) -> tuple[list[Cell], ...]:
+    """Return the verdicts of each row on each supply; those asked for last are kept.
+
+    Parameters
+    ----------
+    rows : tuple of Row
+    ticked : tuple of Contender
+        The chosen loads, which run together.
+    supplies : tuple of Supply
+        With inverters.
+    """
+    together = all_of(ticked)
+    # Many loads meet the same others at their worst.
+    planned = {row.planned: all_of(row.planned) for row in rows if row.planned is not None}
+    cells = []
+    for row in rows:
+        beside = None
+        if row.planned is not None:
+            beside = others_of(row.load, row.planned, planned[row.planned]) or all_of([])
+        others = others_of(row.load, ticked, together)
+        cells.append(
+            _cells_of(row.load, others, beside, tuple(zip(supplies, row.tried, strict=True)))
+        )
+    return tuple(cells)
+
+
+def _cells_of(
     load: Contender,
     ticked: Running | None,
     planned: Running | None,

@@ -8,10 +8,9 @@ from dataclasses import dataclass, replace
 from django.utils.safestring import SafeString
 
 from needle.decide.cord import CordCheck
-from needle.decide.matrix import Cell, Contender, all_of, cells_of, others_of, too_much
+from needle.decide.matrix import Cell, Contender, Row, all_of, cells_of_rows, too_much
 from needle.decide.order import Rung, Starter, best_order, ladder, worst
 from needle.decide.sizing import Size, inverter_sizes
-from needle.decide.start_draws import Running
 from needle.decide.starting import Verdict, surge_va
 from needle.plan.load import AC
 from needle.quantity import with_unit
@@ -141,18 +140,16 @@ def matrix_of(
         for pk, contender in contenders.items()
         if contender is not None and pk in together
     ]
-    beside = _beside(answer, contenders, ticked)
     columns = _columns(job, ticked)
     tests = _start_tests(job)
-    newest = {(test.load_id, test.supply_id): test for test in tests}
+    cells = _cells(answer, contenders, ticked, columns, tests)
     rows = [
         _row(
             used,
             contenders[used.load.pk],
             used.load.pk in together,
-            beside.get(used.load.pk),
             columns,
-            newest,
+            cells.get(used.load.pk, ()),
             _as_planned(answer, used),
         )
         for used in answer.used
@@ -184,30 +181,43 @@ def _column_of(columns: Sequence[SupplyColumn], pk: int | None) -> SupplyColumn 
     return next(named, columns[0] if columns else None)
 
 
-def _beside(
-    answer: Answer, contenders: dict[int, Contender | None], ticked: list[Contender]
-) -> dict[int, tuple[Running | None, Running | None]]:
-    """Loads that run at each load's start, by its key: of the selected ones, and in the plan."""
-    together = all_of(ticked)
-    by_name = {used_load.name: contenders[used_load.load.pk] for used_load in answer.used}
+def _cells(
+    answer: Answer,
+    contenders: dict[int, Contender | None],
+    ticked: list[Contender],
+    columns: Sequence[SupplyColumn],
+    tests: Sequence[StartTest],
+) -> dict[int, list[Cell]]:
+    """Cells of every load with evidence, by its key, one for each column."""
+    newest = {(test.load_id, test.supply_id): test.to_core() for test in tests}
+    worst_of = _at_worst(answer, contenders)
+    rows = {
+        pk: Row(
+            contender,
+            tuple(newest.get((pk, column.supply.pk)) for column in columns),
+            worst_of.get(pk),
+        )
+        for pk, contender in contenders.items()
+        if contender is not None
+    }
+    supplies = tuple(column.core for column in columns)
+    cells = cells_of_rows(tuple(rows.values()), tuple(ticked), supplies)
+    return dict(zip(rows, cells, strict=True))
+
+
+def _at_worst(
+    answer: Answer, contenders: dict[int, Contender | None]
+) -> dict[int, tuple[Contender, ...]]:
+    """What runs at the worst moment of each load's use in the plan, by the load's key."""
+    by_name = {used.name: contenders[used.load.pk] for used in answer.used}
     starts = {start.load: start for start in answer.outcome.starts} if answer.outcome else {}
-    # Many loads meet the same others at their worst.
-    at_worst: dict[tuple[str, ...], tuple[list[Contender], Running]] = {}
-    beside = {}
-    for used_load in answer.used:
-        pk = used_load.load.pk
-        contender = contenders[pk]
-        if contender is None:
-            continue
-        planned = None
-        if start := starts.get(used_load.name):
-            if start.beside not in at_worst:
-                others = [by_name[name] for name in start.beside if name in by_name]
-                known = [other for other in others if other is not None]
-                at_worst[start.beside] = (known, all_of(known))
-            planned = others_of(contender, *at_worst[start.beside]) or all_of([])
-        beside[pk] = (others_of(contender, ticked, together), planned)
-    return beside
+    return {
+        used.load.pk: tuple(
+            other for name in starts[used.name].beside if (other := by_name.get(name)) is not None
+        )
+        for used in answer.used
+        if used.name in starts
+    }
 
 
 def _columns(job: Job, ticked: list[Contender]) -> list[SupplyColumn]:
@@ -228,24 +238,16 @@ def _row(
     used: UsedLoad,
     contender: Contender | None,
     chosen: bool,
-    beside: tuple[Running | None, Running | None] | None,
-    columns: list[SupplyColumn],
-    newest: dict[tuple[int, int], StartTest],
+    columns: Sequence[SupplyColumn],
+    cells: Sequence[Cell],
     planned: tuple[int, Verdict] | None,
 ) -> StartRow:
-    squares = []
+    squares = [
+        _square(used.load, column, cell, planned)
+        for column, cell in zip(columns if cells else (), cells, strict=True)
+    ]
     cord = None
-    if contender is not None and used.profile is not None and beside is not None:
-        tests = [newest.get((used.load.pk, column.supply.pk)) for column in columns]
-        supplies = [
-            (column.core, test.to_core() if test else None)
-            for column, test in zip(columns, tests, strict=True)
-        ]
-        cells = cells_of(contender, *beside, supplies)
-        squares = [
-            _square(used.load, column, cell, planned)
-            for column, cell in zip(columns, cells, strict=True)
-        ]
+    if contender is not None and used.profile is not None:
         running_va = contender.running_w.value / used.profile.power_factor.value
         cord = used.load.cord(running_va, contender.start_va.value)
     grade = used.profile.start_va.grade if used.profile else "?"
