@@ -36,7 +36,6 @@ from web.matching.forms import (
 from web.matching.models import Correction
 from web.matching.starts import contender_of, matrix_of
 from web.plans.outcomes import answer_of, current_plan
-from web.plans.rests import rests_of
 from web.supplies.actions import add_start_test, remove_start_test
 from web.supplies.models import StartTest, supplies_of
 
@@ -62,7 +61,6 @@ def starts(request: HtmxRequest, job: Job) -> HttpResponse:
         "matrix": matrix,
         "record": record if may_open(record) else "",
         "pending": answer.pending,
-        "rests": None if answer.pending else rests_of(answer.draft),
     }
     name = "matching/_starts.html" if request.htmx else "matching/starts.html"
     return render(request, name, context)

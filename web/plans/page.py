@@ -33,8 +33,7 @@ from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
 from web.plans.measurement_tips import MeasurementTip
 from web.plans.models import SOURCES, Plan, PlanSource
-from web.plans.outcomes import QUICK_LOADS, Answer, energies_until
-from web.plans.rests import Rests, rests_of
+from web.plans.outcomes import Answer, energies_until
 from web.plans.runs import UsedRun
 from web.plans.used import UsedLoad
 
@@ -142,18 +141,6 @@ class PlanPage:
     def rests_on(self) -> list[UsedRun]:
         """Measured runs that the answer is conditioned on."""
         return [run for run in self.answer.draft.runs if run.document is not None]
-
-    @property
-    def rests(self) -> Rests | None:
-        """What the answer uses; None without an answer, or if a long list is fetched later."""
-        if self.outcome is None or self.rests_later:
-            return None
-        return rests_of(self.answer.draft)
-
-    @property
-    def rests_later(self) -> bool:
-        """Whether the list of loads is long enough to be fetched later."""
-        return sum(used.counted for used in self.answer.used) > QUICK_LOADS
 
     @property
     def again(self) -> list[str]:
