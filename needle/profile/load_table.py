@@ -18,11 +18,23 @@ MOST_LETTERS, MOST_ROWS, MOST_ALIKE = 40_000, 60, 40
 _TITLES: Mapping[str, tuple[str, ...]] = {
     "name": ("name", "load", "device", "appliance", "item", "what", "equipment", "description"),
     "watts": ("watts", "watt", "power", "wattage", "label", "rating", "rated", "w"),
-    "hours": ("hours", "hour", "h", "h/day", "time", "daily", "use"),
     "minutes": ("minutes", "minute", "min", "mins"),
+    "often": ("often", "frequency", "times", "uses"),
+    "hours": ("hours", "hour", "h", "time", "daily", "use", "usage", "duration", "runtime"),
     "count": ("count", "quantity", "qty", "number", "how many", "pieces", "pcs", "no", "#"),
     "note": ("note", "notes", "remark", "remarks", "comment", "comments", "room", "place", "where"),
 }
+#: Titles with one of these are of energy, which no column here takes.
+_ENERGY = {"wh", "kwh", "energy"}
+#: Words in a title that say in how many days its hours or times are counted.
+_PERIODS: Mapping[str, str] = {
+    "week": "week",
+    "weekly": "week",
+    "wk": "week",
+    "month": "month",
+    "monthly": "month",
+}
+_NUMBER = re.compile(r"\d+(?:[.,]\d+)?")
 #: Words in the name of a load, and the appliance that it then is; the first match wins.
 _WORDS: Sequence[tuple[str, str]] = (
     (r"cool ?box", "cool-box"),
@@ -65,6 +77,19 @@ class TableRow:
 
 
 @dataclass(frozen=True)
+class _Column:
+    """Place of a column, and the words of its title with its unit."""
+
+    place: int
+    words: frozenset[str] = frozenset()
+
+    @property
+    def period(self) -> str:
+        """What its hours or times are counted in."""
+        return next((period for word, period in _PERIODS.items() if word in self.words), "day")
+
+
+@dataclass(frozen=True)
 class LoadTable:
     """Loads of a table; ``unused`` are the titles of columns that say nothing of loads here."""
 
@@ -97,13 +122,15 @@ def parse_load_table(text: str) -> LoadTable:
         raise DocumentError("table", "is empty: copy some rows of your spreadsheet")
     titles = _columns(lines[0])
     if "name" in titles:
-        used = set(titles.values())
+        used = {column.place for column in titles.values()}
         unused = [title for place, title in enumerate(lines[0]) if title and place not in used]
         return LoadTable(_rows_of(lines[1:], titles), tuple(unused))
     return LoadTable(_rows_of(lines, _guessed(lines)))
 
 
-def _rows_of(lines: Sequence[Sequence[str]], columns: Mapping[str, int]) -> tuple[TableRow, ...]:
+def _rows_of(
+    lines: Sequence[Sequence[str]], columns: Mapping[str, _Column]
+) -> tuple[TableRow, ...]:
     """All loads of a table's lines; refused if there are none or too many."""
     rows = tuple(row for line in lines for row in _loads_of(line, columns))
     if len(rows) > MOST_ROWS:
@@ -124,20 +151,28 @@ def _cells(text: str) -> list[list[str]]:
         raise DocumentError("table", f"cannot be read: {error}") from None
 
 
-def _columns(titles: Sequence[str]) -> dict[str, int]:
-    """Place of each column that its title names."""
-    places: dict[str, int] = {}
+def _columns(titles: Sequence[str]) -> dict[str, _Column]:
+    """Each column that a title names."""
+    columns: dict[str, _Column] = {}
     for place, title in enumerate(titles):
         words = re.sub(r"[\[(].*?[\])]", " ", title.casefold()).strip(" :.")
         parts = {words, *re.split(r"[\s,_/-]+", words)}
+        # In brackets stands its unit: no name, but "time (min)" is of minutes.
+        every = frozenset({*parts, *re.findall(r"[^\W_]+", title.casefold())})
+        if every & _ENERGY:
+            continue
         for column, names in _TITLES.items():
-            if column not in places and parts & set(names):
-                places[column] = place
+            fitting = every if column == "minutes" else parts
+            if column not in columns and fitting & set(names):
+                columns[column] = _Column(place, every)
                 break
-    return places
+    if "hours" in columns:
+        # How long a day says it all; how often stays unused, and is named so.
+        columns.pop("often", None)
+    return columns
 
 
-def _guessed(lines: Sequence[Sequence[str]]) -> dict[str, int]:
+def _guessed(lines: Sequence[Sequence[str]]) -> dict[str, _Column]:
     """Columns of a table without titles."""
     width = max(len(line) for line in lines)
     numeric = [
@@ -145,12 +180,16 @@ def _guessed(lines: Sequence[Sequence[str]]) -> dict[str, int]:
         for place in range(1, width)
         if any(re.match(r"[\d.,]", line[place]) for line in lines if len(line) > place)
     ]
-    return {"name": 0, **dict(zip(("watts", "hours"), numeric, strict=False))}
+    places = {"name": 0, **dict(zip(("watts", "hours"), numeric, strict=False))}
+    return {column: _Column(place) for column, place in places.items()}
 
 
-def _loads_of(line: Sequence[str], columns: Mapping[str, int]) -> list[TableRow]:
+def _loads_of(line: Sequence[str], columns: Mapping[str, _Column]) -> list[TableRow]:
     """The loads of one line: several where it says how many."""
-    cells = {column: line[place] if place < len(line) else "" for column, place in columns.items()}
+    cells = {
+        name: line[column.place] if column.place < len(line) else ""
+        for name, column in columns.items()
+    }
     name = cells["name"]
     if not name and not cells.get("watts"):
         return []
@@ -160,8 +199,8 @@ def _loads_of(line: Sequence[str], columns: Mapping[str, int]) -> list[TableRow]
         raise DocumentError("table", words)
     row = TableRow(
         name=name,
-        watts=_in_watts(cells.get("watts", "")),
-        often=_often(cells.get("hours", ""), cells.get("minutes", "")),
+        watts=_in_watts(cells.get("watts", ""), "kw" in columns.get("watts", _Column(0)).words),
+        often=_often(cells, columns),
         note=cells.get("note", ""),
         appliance=appliance_named(name),
     )
@@ -174,19 +213,34 @@ def _whole(text: str) -> int:
     return int(found[1]) if found else 1
 
 
-def _in_watts(text: str) -> str:
-    """Watts as written, without a thousands separator that spreadsheets write: ``1,500``."""
-    return re.sub(r"(?<=\d)[ \u00a0\u202f](?=\d{3}\b)", "", text)
+def _in_watts(text: str, kilo: bool) -> str:
+    """Watts as written, without a thousands separator that spreadsheets write: ``1,500``.
+
+    A bare number is in the unit of the column's title: ``kilo`` is whether that is kW.
+    """
+    plain = re.sub(r"(?<=\d)[ \u00a0\u202f](?=\d{3}\b)", "", text)
+    return f"{plain} kW" if kilo and _NUMBER.fullmatch(plain) else plain
 
 
-def _often(hours: str, minutes: str) -> str:
-    """Use in the words of :mod:`needle.usage.usual_use`, from hours or minutes a day."""
-    if re.fullmatch(r"\d+(?:[.,]\d+)?", hours):
-        value = float(hours.replace(",", "."))
-        return "all the time" if value == 24 else f"{value:g} hours a day" if value else ""
+def _often(cells: Mapping[str, str], columns: Mapping[str, _Column]) -> str:
+    """Use in the words of :mod:`needle.usage.usual_use`, from what is written of it."""
+    hours, minutes, often = (cells.get(name, "") for name in ("hours", "minutes", "often"))
     if hours:
-        return hours
-    if re.fullmatch(r"\d+(?:[.,]\d+)?", minutes):
-        value = float(minutes.replace(",", "."))
-        return f"once a day, {value:g} minutes" if value else ""
-    return minutes
+        return _hours(hours, columns["hours"].period)
+    if re.fullmatch(r"0+", often):
+        return ""
+    if _NUMBER.fullmatch(often):
+        often = f"{often} times a {columns['often'].period}"
+    if not minutes or not _NUMBER.fullmatch(minutes):
+        return ", ".join(filter(None, (often, minutes)))
+    value = float(minutes.replace(",", "."))
+    often = often or f"once a {columns['minutes'].period}"
+    return f"{often}, {value:g} minutes" if value else ""
+
+
+def _hours(text: str, period: str) -> str:
+    """Hours in a day, week or month, as hours a day; words as they are."""
+    if not _NUMBER.fullmatch(text):
+        return text
+    value = float(text.replace(",", ".")) / {"day": 1, "week": 7, "month": 30}[period]
+    return "all the time" if value == 24 else f"{value:.4g} hours a day" if value else ""

@@ -50,6 +50,36 @@ class ColumnsTest(TestCase):
             [row.often for row in table.rows], ["in the evening", "", "2.5 hours a day"]
         )
 
+    def test_units_and_periods_of_a_title_count(self):
+        table = parse_load_table(
+            "Load;Power (kW);Hours per week;Daily use (kWh)\nSaw;1,5;14;3\nRouter;8 W;168;0,2"
+        )
+        self.assertEqual(
+            [(row.watts, row.often) for row in table.rows],
+            [("1,5 kW", "2 hours a day"), ("8 W", "all the time")],
+        )
+        self.assertEqual(table.unused, ("Daily use (kWh)",))
+        table = parse_load_table("Load;Power consumption (W)\nKettle;2000")
+        self.assertEqual(table.rows[0].watts, "2000")
+        table = parse_load_table("Load;Time (min)\nKettle;6")
+        self.assertEqual(table.rows[0].often, "once a day, 6 minutes")
+
+    def test_how_often_and_for_how_long(self):
+        for titles, cells, use in (
+            ("How often;Minutes", "weekly;40", {"times": 1, "days": 7, "minutes": 40.0}),
+            ("Times per week;Minutes each", "3;20", {"times": 3, "days": 7, "minutes": 20.0}),
+            ("Minutes per week", "90", {"times": 1, "days": 7, "minutes": 90.0}),
+            ("How often", "twice a week for 20 minutes", {"times": 2, "days": 7, "minutes": 20.0}),
+            ("Hours per month", "15", {"hours": 0.5}),
+            ("Uses;min", "0;5", {}),
+        ):
+            with self.subTest(titles=titles, cells=cells):
+                table = parse_load_table(f"Load;{titles}\nIron;{cells}")
+                self.assertEqual(usual_use_from_text(table.rows[0].often), use)
+                self.assertEqual(table.unused, ())
+        both = parse_load_table("Load;How often;Hours\nIron;weekly;2")
+        self.assertEqual((both.rows[0].often, both.unused), ("2 hours a day", ("How often",)))
+
     def test_what_is_no_table_says_why(self):
         for text, words in (
             ("", "empty"),

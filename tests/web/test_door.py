@@ -8,7 +8,7 @@ from django.utils import timezone
 
 from needle.plan.limits.trips import Trip
 from needle.quantity import with_unit
-from tests.web.base import SiteTest, make_load, make_supply
+from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.common.models import StaleRecordError
 from web.jobs.models import Job
 from web.loads.actions import add_reading
@@ -18,6 +18,7 @@ from web.plans.draft import document, draft_of
 from web.plans.models import Plan, PlanEntry
 from web.plans.outcomes import answer_of, current_plan, energies_until
 from web.plans.page import trip_sentence
+from web.sheets.documents import add_load_document, load_document
 from web.trials.models import Trial
 
 
@@ -153,6 +154,9 @@ class UsualUseTest(DoorTest):
             self.assertEqual(answered.status_code, status, text)
         (step,) = self.used().steps
         self.assertEqual((self.used().use, step["minutes"]), ({"tasks": ["19:00"]}, 3.0))
+        # Out and in again it is the same use, once.
+        copy = add_load_document(make_job(self.user), load_document(self.load()))
+        self.assertEqual((copy.usual_use, copy.hours_per_day), (load.usual_use, None))
 
     def test_less_than_once_a_day_at_any_hour_where_a_person_makes_it_run(self):
         often = "twice a week, 3 minutes"
