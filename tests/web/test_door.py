@@ -140,7 +140,8 @@ class UsualUseTest(DoorTest):
         wh = used.profile.running_w.value * 3 / 60 * 2 / 7
         self.assertAlmostEqual(used.profile.wh_per_day.value / wh, 1, delta=0.02)
         plan = current_plan(self.job)
-        self.assertContains(self.client.get(self.url("plans:current")), "it is used twice a week")
+        for page in ("plans:current", "sheets:sheet"):
+            self.assertContains(self.client.get(self.url(page)), "it is used twice a week")
         self.assertContains(
             self.client.get(self.url("loads:edit", load.pk)), 'value="twice a week, 3 min"'
         )

@@ -237,8 +237,8 @@ def _on_use(load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
     often = often_text(load.usual_use) if "times" in load.usual_use else ""
     if use is None:
         if often:
-            return f"not counted, it is used {often}: say when, if it is used in this plan"
-        return "not counted yet: say when it is used"
+            return f"it is used {often}: say when, if it is used in this plan"
+        return "say when it is used"
     if "between" in use:
         hours = hours_text(profile.hours_per_day or 0.0, exact=True)
         return f"{hours} a day, assumed from the start of the plan: set the real times"

@@ -375,7 +375,7 @@ def _trials(job: Job) -> Table | None:
 def _not_counted(answer: Answer) -> list[str]:
     """Loads that are in the plan and not counted, each with the reason."""
     return [
-        f"{used_load.name}: not counted, {why.removeprefix('not counted yet: ')}"
+        f"{used_load.name}: not counted, {why}"
         for used_load in answer.used
         if (why := used_load.why_not_counted)
     ]
