@@ -163,6 +163,11 @@ class Profile:
     block: Task | None = None
     programme: tuple[ProgrammeStep, ...] = ()
 
+    @property
+    def runs_by_uses(self) -> bool:
+        """Whether its uses fall at any hour, so that a plan draws how often it is used."""
+        return self.uses is not None and not self.by_task
+
     def within_use(self, use_h: float) -> float:
         """Ratio (at least 1) of its power while in use to its mean, for hours of use per day.
 

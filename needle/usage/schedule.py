@@ -17,6 +17,8 @@ _AT = re.compile(rf"^(?:at\s+)?{_MOMENT}$", re.I)
 _A_DAY = re.compile(r"^(once|twice|\d{1,3})\s*(?:x|×|times?)?\s*(?:a|per|each|every)\s*day$", re.I)
 _PARTS = re.compile(r"[,;\n]|\band\b", re.I)
 _WORDS = {"once": 1, "twice": 2}
+#: Always, in the words for what somebody switches on now and then.
+AT_ANY_HOUR = "at any hour"
 _STEP = re.compile(
     r"^(?P<watts>[\d.,\s]+k?W)\s*(?:for|,)?\s*(?P<time>[^%]+?)"
     r"(?:\s*(?:at|on)?\s(?P<duty>\d+(?:[.,]\d+)?)\s*%)?$",
@@ -30,8 +32,8 @@ def use_from_text(text: str) -> dict[str, Any]:
     Parameters
     ----------
     text : str
-        ``always``, ``18:00–22:30, 7–9``, ``at 20:15, 07:00``, ``2 a day``; a date before a time
-        means once: ``2027-02-10 12:30``.
+        ``always`` or ``at any hour``, ``18:00–22:30, 7–9``, ``at 20:15, 07:00``, ``2 a day``; a
+        date before a time means once: ``2027-02-10 12:30``.
 
     Returns
     -------
@@ -43,7 +45,7 @@ def use_from_text(text: str) -> dict[str, Any]:
     DocumentError
         A part is neither a span nor a time; the message names it.
     """
-    if text.strip().casefold() in ("", "always"):
+    if text.strip().casefold() in ("", "always", AT_ANY_HOUR):
         return {}
     if a_day := _A_DAY.match(text.strip()):
         return {"tasks": _times_a_day(a_day[1].casefold())}

@@ -8,6 +8,7 @@ from django.utils import timezone
 
 from needle.plan.limits.trips import Trip
 from needle.quantity import with_unit
+from needle.usage.schedule import use_from_text
 from tests.web.base import SiteTest, make_job, make_load, make_supply
 from web.common.models import StaleRecordError
 from web.jobs.models import Job
@@ -165,6 +166,8 @@ class UsualUseTest(DoorTest):
         used = self.used()
         self.assertTrue(used.counted)
         self.assertIn("twice a week, at any hour", used.assumed)
+        self.assertEqual(used.use_text, "at any hour")
+        self.assertEqual(use_from_text(used.use_text), used.use)
         (entry,) = (
             load
             for load in document(draft_of(current_plan(self.job)))["loads"]

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needle.profile.profile import Profile
-from needle.usage.schedule import text_of_use
+from needle.usage.schedule import AT_ANY_HOUR, text_of_use
 from web.common.units import clocks
 from web.loads.models import Load
 from web.plans.models import PlanEntry
@@ -53,7 +53,10 @@ class UsedLoad:
     @property
     def use_text(self) -> str:
         """Its times of use as text."""
-        return clocks(text_of_use(self.use)) or "always"
+        if not self.use_known:
+            return "not known yet"
+        by_uses = self.profile is not None and self.profile.runs_by_uses
+        return clocks(text_of_use(self.use)) or (AT_ANY_HOUR if by_uses else "always")
 
     @property
     def setting(self) -> str:

@@ -63,9 +63,8 @@ def usual_use(profile: Profile, begin_min: int = 0) -> dict[str, Any] | None:
         Empty for always, else as a plan document's ``use``. What is used less than once a day is
         not known to be used in a plan at all, unless its uses are drawn at any hour.
     """
-    by_uses = profile.uses is not None and not profile.by_task
     if profile.times_per_day is not None and profile.times_per_day < 1:
-        return {} if by_uses else None
+        return {} if profile.runs_by_uses else None
     if profile.times_per_day is not None and steps_of(profile):
         times = min(100, max(1, round(profile.times_per_day)))
         return {"tasks": [_clock(minute) for minute in spread_over_day(times)]}
@@ -136,10 +135,9 @@ def _use_document(profile: Profile, use: Any) -> dict[str, Any]:
     """Entries of a load that runs by uses; none for one whose hours are set."""
     if _is_number_of_uses(profile, use):
         return {"runs_by": profile.runs_by, "uses_per_day": float(use["tasks"])}
-    if profile.uses is None:
+    if not profile.runs_by_uses or (use and use != "always"):
         return {}
-    if (use and use != "always") or profile.by_task:
-        return {}
+    assert profile.uses is not None
     return {"runs_by": profile.runs_by, "uses_per_day": profile.uses.per_day.value}
 
 
