@@ -132,7 +132,7 @@ class UsualUseTest(DoorTest):
             self.assertEqual(self.used().use, use, text)
 
     def test_less_than_once_a_day_is_its_energy_a_day_and_no_use_of_a_plan(self):
-        """Whether it is used in an outage is decided there; what it takes in the long run is not."""
+        """Whether it is used in an outage is decided there; its energy in the long run is not."""
         self.add("kettle", label_watts="2200 W", often="twice a week, 3 minutes")
         used, load = self.used(), self.load()
         self.assertEqual(load.usual_use, {"times": 2, "days": 7, "minutes": 3.0})
