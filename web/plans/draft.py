@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -20,7 +19,7 @@ from needle.supply.outputs import fits_dc, limit_w, on_usb
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
 from needle.usage.usual_use import often_text
 from web.loads.models import Load, loads_of, numbers_of
-from web.plans.combined import combined_runs
+from web.plans.combined import CombinedRun, combined_runs
 from web.plans.honesty import spread_factor_of
 from web.plans.models import Plan, PlanEntry, PlanSource
 from web.plans.runs import UsedRun, runs_of
@@ -29,6 +28,10 @@ from web.supplies.models import Output, StartTest, Supply, supplies_of
 
 #: Why a load that runs by tasks is not counted.
 LENGTH_NOT_KNOWN = "we do not know how long one use takes: add it, such as 19:00 4 min"
+
+
+#: What a draft has found out that no entry and no source of it changes.
+_OF_SUPPLY = ("_routed", "runs", "carried_readings")
 
 
 @dataclass
@@ -64,10 +67,25 @@ class Draft:
         counting = [run.trial for run in self.runs if run.document is not None]
         return frozenset().union(*(trial.carried_readings for trial in counting))
 
+    @cached_property
+    def load_documents(self) -> list[dict[str, Any]]:
+        """Counted loads as the plan's document has them; none without a supply."""
+        return [] if self.supply is None else _load_documents(self, self.supply)
+
+    @cached_property
+    def combined(self) -> list[CombinedRun]:
+        """Readings of several loads together, and whether the plan uses them."""
+        return combined_runs(self.plan.job, self.load_documents)
+
+    def _changed(self, **fields: Any) -> Draft:
+        """A copy with other fields, which keeps what is known of the supply and its runs."""
+        draft = replace(self, **fields)
+        draft.__dict__ |= {key: self.__dict__[key] for key in _OF_SUPPLY if key in self.__dict__}
+        return draft
+
     def with_entry(self, entry: PlanEntry) -> Draft:
         """The draft with another entry of a load; the other loads stay as they are."""
-        draft = copy(self)
-        draft.entries = {**self.entries, entry.load_id: entry}
+        draft = self._changed(entries={**self.entries, entry.load_id: entry})
         draft.used = [
             draft._use_of(known.load) if known.load.pk == entry.load_id else known
             for known in self.used
@@ -77,8 +95,8 @@ class Draft:
     def with_source(self, source: PlanSource) -> Draft:
         """The draft with a source added or replaced."""
         others = [other for other in self.sources if other.pk != source.pk or other.pk is None]
-        draft = copy(self)
-        draft.sources = [*others, source]
+        draft = self._changed(sources=[*others, source])
+        draft.used = self.used
         return draft
 
     def on(self, supply: Supply) -> Draft:
@@ -270,8 +288,8 @@ def document(draft: Draft) -> dict[str, Any]:
         output["off_unused"] = True
     if "inverter" in document:
         document["inverter"] |= {"off_unused": True, "off": plan.inverter_off}
-    factor, loads = spread_factor_of(plan.job), load_documents(draft, supply)
-    combined = [run.document for run in combined_runs(plan.job, loads) if run.document]
+    factor = spread_factor_of(plan.job)
+    combined = [run.document for run in draft.combined if run.document]
     return {
         "name": plan.name,
         "start": timezone.localtime(plan.start).isoformat(),
@@ -281,7 +299,7 @@ def document(draft: Draft) -> dict[str, Any]:
         "room_c": plan.room_c,
         "room_swing_c": plan.room_swing_c,
         "supply": document,
-        "loads": loads,
+        "loads": draft.load_documents,
         "runs": [*(run.document for run in runs), *combined],
         **({} if factor == 1 else {"spread_factor": factor}),
         "sources": [
@@ -292,7 +310,7 @@ def document(draft: Draft) -> dict[str, Any]:
     }
 
 
-def load_documents(draft: Draft, supply: Supply) -> list[dict[str, Any]]:
+def _load_documents(draft: Draft, supply: Supply) -> list[dict[str, Any]]:
     """Counted loads; the job's first load is what the plan is made for."""
     numbers, tried = numbers_of(draft.plan.job), tried_on(supply)
     routes = [

@@ -26,8 +26,7 @@ from web.drawing.timeline import Frame, Paper, lanes
 from web.jobs.models import Change, Job
 from web.plans.again import measure_again
 from web.plans.charts import PARTS, USUAL, Shown, ViewAsked, charts_of, frame_of, shown_of
-from web.plans.combined import CombinedRun, combined_runs
-from web.plans.draft import load_documents
+from web.plans.combined import CombinedRun
 from web.plans.forms import EntryForm, WhatIfForm
 from web.plans.helps import Help, helps_of
 from web.plans.lanes import Ghosts, rows_drawn
@@ -156,8 +155,7 @@ class PlanPage:
     @property
     def combined(self) -> list[CombinedRun]:
         """Counts of several loads on one meter, and whether this plan uses them."""
-        supply = self.answer.supply
-        return combined_runs(self.job, load_documents(self.answer.draft, supply)) if supply else []
+        return self.answer.draft.combined if self.answer.supply else []
 
     @property
     def sources(self) -> list[PlanSource]:
