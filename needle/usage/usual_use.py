@@ -290,8 +290,16 @@ def text_of_usual_use(use: dict[str, Any]) -> str:
     return text_of_use(use)
 
 
+def how_often(use: dict[str, Any]) -> str:
+    """A usual use in words that name no time for what nobody timed: ``twice a day, 3 min``."""
+    if "tasks" not in use:
+        return text_of_usual_use(use)
+    often = often_text({"times": len(use["tasks"]), "days": 1})
+    return f"{often}, {use['minutes']:.6g} min"
+
+
 def often_text(use: dict[str, Any]) -> str:
-    """How often something is used that is not used every day: ``twice a week``."""
+    """How often something is used: ``twice a week``."""
     often = {1: "once", 2: "twice"}.get(use["times"], f"{use['times']} times")
     days = use["days"]
     words = {number: f"a {word}" for word, number in _DAYS.items()}

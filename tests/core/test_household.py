@@ -7,6 +7,7 @@ from needle.household import plain_quantity
 from needle.quantity import QuantityError, parse
 from needle.usage.usual_use import (
     hours_per_day_of,
+    how_often,
     parse_usual_use,
     text_of_usual_use,
     use_of_rate,
@@ -141,6 +142,17 @@ class UsualUseTest(unittest.TestCase):
                 # As it is stored and as it is written again it is the same.
                 self.assertEqual(parse_usual_use(use), use)
                 self.assertEqual(usual_use_from_text(text_of_usual_use(use)), use)
+
+    def test_no_time_is_named_that_nobody_said(self):
+        for text, words in (
+            ("twice a day, 3 minutes", "twice a day, 3 min"),
+            ("every other day, 1 h", "once every 2 days, 60 min"),
+            ("in the evening", "18:00–23:00"),
+            ("5 hours a day", "5 h a day"),
+            ("", ""),
+        ):
+            said = how_often(usual_use_from_text(text)).replace("\u00a0", " ")
+            self.assertEqual(said, words)
 
     def test_a_rate_is_so_many_times_in_so_many_days(self):
         """Where it is a whole number a day, each use has its time; no rate is rounded away."""

@@ -146,6 +146,8 @@ class UsualUseTest(DoorTest):
         self.assertContains(
             self.client.get(self.url("loads:edit", load.pk)), 'value="twice a week, 3 min"'
         )
+        shown = self.client.get(self.url("loads:load", load.pk))
+        self.assertContains(shown, "Used twice a week, 3 min, as said.")
         # A time in the plan is one use a day, of the length that is known.
         prefix = f"load{load.pk}"
         data = {f"{prefix}-taken_in": "on", f"{prefix}-count": "1", f"{prefix}-version": ""}
@@ -167,6 +169,8 @@ class UsualUseTest(DoorTest):
         self.assertTrue(used.counted)
         self.assertIn("twice a week, at any hour", used.assumed)
         self.assertEqual(used.use_text, "at any hour")
+        shown = self.client.get(self.url("loads:load", self.load().pk))
+        self.assertContains(shown, "None was counted yet: how often is as said.")
         self.assertEqual(use_from_text(used.use_text), used.use)
         (entry,) = (
             load

@@ -14,8 +14,9 @@ from needle.message import Message
 from needle.profile.ledger import readings_ledger
 from needle.profile.profile import Profile
 from needle.quantity import hours_text
+from needle.usage.usual_use import how_often, uses_per_day_of
 from needle.words.figures import plural
-from web.common.units import said
+from web.common.units import clocks, said
 from web.drawing.course import CourseMark, course
 from web.loads.models import CombinedReading, Load, Photo
 from web.loads.survey import LoadCosts, SettingRow, costs_of_load, ladder_of, settings_side_by_side
@@ -115,9 +116,19 @@ class LoadPage:
         assert self.profile is not None and self.profile.uses is not None
         uses = self.profile.uses
         if uses.hours_seen <= 0:
-            return "None was counted yet: this is what is usual for its kind."
+            said_so = uses_per_day_of(self.load.usual_use) is not None
+            whence = "how often is as said" if said_so else "this is what is usual for its kind"
+            return f"None was counted yet: {whence}."
         counted = plural(uses.seen, "use")
         return f"{counted} seen or counted in {hours_text(uses.hours_seen)}."
+
+    @property
+    def used_words(self) -> str:
+        """How often and how long it is used, as said with it; empty if nobody said."""
+        often = how_often(self.load.usual_use)
+        if not often and self.load.hours_per_day is not None:
+            often = f"{hours_text(self.load.hours_per_day, exact=True)} a day"
+        return f"Used {clocks(often)}, as said." if often else ""
 
     @property
     def day_words(self) -> str:
