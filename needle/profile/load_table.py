@@ -17,7 +17,7 @@ MOST_LETTERS, MOST_ROWS, MOST_ALIKE = 40_000, 60, 40
 #: Names of columns, in lower case and without units; the first that fits a column's title wins.
 _TITLES: Mapping[str, tuple[str, ...]] = {
     "name": ("name", "load", "device", "appliance", "item", "what", "equipment", "description"),
-    "watts": ("watts", "watt", "power", "wattage", "label", "rating", "rated", "w"),
+    "watts": ("watts", "watt", "power", "wattage", "label", "rating", "rated", "w", "kw"),
     "minutes": ("minutes", "minute", "min", "mins"),
     "often": ("often", "frequency", "times", "uses"),
     "hours": ("hours", "hour", "h", "time", "daily", "use", "usage", "duration", "runtime"),

@@ -52,7 +52,7 @@ _TIMES = re.compile(
     r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"
     r"(?:(?:a|per|each|every)\s+day|daily|every\s*day)?$"
 )
-#: Days of a word, and words for days, that people count uses in.
+#: Days of each period that people count uses by.
 _DAYS = {"day": 1, "week": 7, "fortnight": 14, "month": 30, "year": 365}
 _PERIOD = re.compile(
     r"^(?P<count>once|twice|thrice|one|two|three|four|five|six|\d{1,3})?\s*(?:x|×|times?)?\s*"

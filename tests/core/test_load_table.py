@@ -61,6 +61,8 @@ class ColumnsTest(TestCase):
         self.assertEqual(table.unused, ("Daily use (kWh)",))
         table = parse_load_table("Load;Power consumption (W)\nKettle;2000")
         self.assertEqual(table.rows[0].watts, "2000")
+        table = parse_load_table("Load;kW\nKettle;2")
+        self.assertEqual(table.rows[0].watts, "2 kW")
         table = parse_load_table("Load;Time (min)\nKettle;6")
         self.assertEqual(table.rows[0].often, "once a day, 6 minutes")
 

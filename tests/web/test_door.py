@@ -142,7 +142,9 @@ class UsualUseTest(DoorTest):
         self.assertAlmostEqual(used.profile.wh_per_day.value / wh, 1, delta=0.02)
         plan = current_plan(self.job)
         for page in ("plans:current", "sheets:sheet"):
-            self.assertContains(self.client.get(self.url(page)), "it is used twice a week")
+            shown = self.client.get(self.url(page))
+            self.assertContains(shown, "it is used twice a week")
+            self.assertContains(shown, f"Everything that is counted. Not counted: {load.name}.")
         self.assertContains(
             self.client.get(self.url("loads:edit", load.pk)), 'value="twice a week, 3 min"'
         )

@@ -16,6 +16,8 @@ from web.plans.outcomes import Answer
 
 #: Topic of the line that says what to change.
 CHANGE = "Change"
+#: Loads that a line names.
+MOST_NAMES = 3
 
 
 @dataclass(frozen=True)
@@ -54,18 +56,33 @@ def lines_of(answer: Answer, outcome: Outcome) -> Lines:
     verdict = verdict_of(outcome)
     return Lines(
         lasts=lasts_text(outcome),
-        runs=runs_line(outcome, verdict),
+        runs=runs_line(outcome, verdict, not_counted(answer)),
         change=None if answer.quick else _change(outcome, verdict, answer.suggestions),
         measure=None if answer.quick else _measure(answer),
     )
 
 
-def runs_line(outcome: Outcome, verdict: Verdict) -> Line:
-    """What cannot run and why; what may fail; or that everything runs."""
+def not_counted(answer: Answer) -> list[str]:
+    """Names of loads in the plan that its answer leaves out; first what a life depends on."""
+    left_out = [used for used in answer.used if used.why_not_counted]
+    return [used.name for used in sorted(left_out, key=lambda used: used.load.safety != "life")]
+
+
+def runs_line(outcome: Outcome, verdict: Verdict, left_out: Sequence[str] = ()) -> Line:
+    """What cannot run and why; what may fail; or that everything runs; and what is not counted."""
+    more = f" Not counted: {_names(left_out)}." if left_out else ""
     if blocked := cannot_run_text(verdict):
-        return Line("Cannot run", blocked)
-    doubt = doubt_text(outcome, verdict)
-    return Line("May not run", doubt) if doubt else Line("Runs", "everything")
+        return Line("Cannot run", f"{blocked}{more}")
+    if doubt := doubt_text(outcome, verdict):
+        return Line("May not run", f"{doubt}{more}")
+    return Line("Runs", f"everything that is counted.{more}" if more else "everything")
+
+
+def _names(names: Sequence[str]) -> str:
+    """The first names of a list, and how many more there are."""
+    others = len(names) - MOST_NAMES
+    words = ", ".join(names[:MOST_NAMES])
+    return f"{words} and {others} more" if others > 0 else words
 
 
 def _change(outcome: Outcome, verdict: Verdict, suggestions: Sequence[Suggestion]) -> Line | None:
