@@ -16,7 +16,8 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     import pint
 
-#: Units of the trade. ``hp`` is the electric horsepower, 746 W exactly (NIST SP 811, App. B.8).
+#: Units of the trade. ``hp`` is the electric horsepower, 746 W exactly; pound and cubic foot
+#: (NIST SP 811, App. B.8).
 _DEFINITIONS = """
 giga- = 1e9 = G-
 mega- = 1e6 = M-
@@ -34,7 +35,9 @@ farad = [capacitance] = F
 meter = [length] = m
 foot = 0.3048 * meter = ft
 liter = [volume] = L
+cubic_foot = 28.316846592 * liter = cuft
 gram = [mass] = g
+pound = 453.59237 * gram = lb
 share = [share] = share
 percent = share / 100 = percent
 kelvin = [temperature]; offset: 0 = K
@@ -146,6 +149,8 @@ _SPELLINGS = {
     "litre": "L",
     "litres": "L",
     "liters": "L",
+    **dict.fromkeys(("cu ft", "cu. ft", "cu. ft.", "cu.ft.", "ft3", "ft³", "cubic feet"), "cuft"),
+    **dict.fromkeys(("lbs", "pounds"), "lb"),
     "metres": "m",
     "kj": "kJ",
     "mj": "MJ",
@@ -323,6 +328,25 @@ def parse(text: str, unit: str) -> Quantity:
     elif unit == "W" and is_horsepower(written):
         note = "at the shaft: a motor takes 1.2 to 2 times as many watts at its plug"
     return Quantity(value, unit, note)
+
+
+def number(text: str) -> float:
+    """A number without a unit, with a decimal comma or point: ``12,5``, ``1 234.5``, ``1/2``.
+
+    Raises
+    ------
+    QuantityError
+        Not a number, not finite, or with a unit.
+    """
+    written = text.strip()
+    if len(written) > MAX_TEXT or not (_VALUE.match(written) or _FRACTION.match(written)):
+        raise QuantityError(f"“{written[:MAX_TEXT]}” is not a number: write something like 2.5.")
+    value, unit = _split(written, "")
+    if unit:
+        raise QuantityError(f"“{written}” has a unit, and this is a plain number.")
+    if not math.isfinite(value):
+        raise QuantityError(f"“{written}” is not a finite number.")
+    return value
 
 
 def _as_asked(written: str, unit: str) -> float | None:

@@ -63,6 +63,18 @@ class TypingTest(BrowserTest):
         page.keyboard.type("12.5")
         expect(litres).to_have_value("12.5")
 
+    def test_a_choice_that_comes_within_a_number_leaves_its_decimal_mark(self):
+        page = self.slowed()
+        for appliance in ("kettle", "fridge"):
+            self.go(page, "loads:add")
+            page.get_by_text("More about it").click()
+            page.get_by_label("What is it?").select_option(appliance)
+            page.get_by_label("Litres").focus()
+            page.keyboard.type("12,")
+            self.settled(page)
+            page.keyboard.type("5")
+            expect(page.get_by_label("Litres")).to_have_value("12,5")
+
     def test_a_check_in_that_is_typed_while_the_one_before_is_kept_is_kept_too(self):
         page = self.slowed(PHONE)
         trial = self.clinic().trials.get(name="Storm night rehearsal")

@@ -9,7 +9,15 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from needle.quantity import QuantityError, as_read, hours_text, parse, significant, with_unit
+from needle.quantity import (
+    QuantityError,
+    as_read,
+    hours_text,
+    number,
+    parse,
+    significant,
+    with_unit,
+)
 
 WRITTEN = [
     ("710 Wh", "Wh", 710.0),
@@ -55,6 +63,8 @@ WRITTEN = [
     ("5,5 m/s", "m/s", 5.5),
     ("2 kVA", "VA", 2000.0),
     ("5 KWH", "Wh", 5000.0),
+    ("18 cu ft", "L", 509.703238656),
+    ("2 lbs", "kg", 0.90718474),
     ("5 120 Wh", "Wh", 5120.0),
     ("1,234.5 W", "W", 1234.5),
     ("1.234,5 W", "W", 1234.5),
@@ -114,6 +124,29 @@ class ParseTest(unittest.TestCase):
             self.assertTrue(str(error))
         else:
             self.assertTrue(math.isfinite(read.value))
+
+    def test_a_number_has_a_decimal_comma_or_point_and_no_unit(self):
+        for text, expected in (
+            ("12,5", 12.5),
+            ("0,32", 0.32),
+            ("0,325", 0.325),
+            (" 1.15", 1.15),
+            ("1/2", 0.5),
+            ("1 234,5", 1234.5),
+            ("−3", -3.0),
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(number(text), expected)
+        for text, said in (
+            ("", "not a number"),
+            ("few", "not a number"),
+            ("1,234", "can mean 1234 or 1.234"),
+            ("5 W", "has a unit"),
+            ("1e999", "not a finite number"),
+            ("1/0", "divides by zero"),
+        ):
+            with self.subTest(text=text), self.assertRaisesRegex(QuantityError, said):
+                number(text)
 
 
 #: Sixteen first requests of a process that was just started.

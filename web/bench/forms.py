@@ -15,7 +15,7 @@ from needle.measure.readings import MOST_V, MOST_W
 from needle.quantity import QuantityError, parse
 from needle.standin.appliances import appliance_like
 from web.bench.models import INSTRUMENT_NAMES, SPEEDS, Capture, Logger, Session
-from web.common.fields import QuantityField
+from web.common.fields import QuantityField, WholeNumberField
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.models import Load
@@ -220,6 +220,7 @@ class SessionForm(RecordForm):
             "note",
             "whole_cable",
         ]
+        field_classes: ClassVar = {"seed": WholeNumberField}
         labels = {"standin": "Simulated appliance", "note": "Contents, conditions"}
         help_texts = {
             "seed": "The same number gives the same appliance.",

@@ -148,6 +148,41 @@ def share_field(**kwargs: Any) -> QuantityField:
     return QuantityField("%", most=kwargs.pop("most", 100.0), **kwargs)
 
 
+class NumberInput(forms.TextInput):
+    """A number as text: a browser's own number field turns a typed 0,32 into 032."""
+
+    def __init__(self, attrs: dict[str, Any] | None = None) -> None:
+        super().__init__({"inputmode": "decimal", "autocomplete": "off", **(attrs or {})})
+
+
+class NumberField(forms.FloatField):
+    """A number, with a decimal comma or point; its unit may be written behind it."""
+
+    widget = NumberInput
+
+    def __init__(self, *, unit: str = "", **kwargs: Any) -> None:
+        self.unit = unit
+        super().__init__(**kwargs)
+
+    def prepare_value(self, value: Any) -> Any:
+        return f"{value:.10g}" if isinstance(value, float) else value
+
+    def to_python(self, value: Any) -> Any:
+        if isinstance(value, str) and value.strip():
+            try:
+                read = quantity.parse(value, self.unit).value if self.unit else None
+                return quantity.number(value) if read is None else read
+            except quantity.QuantityError as error:
+                raise ValidationError(str(error)) from None
+        return super().to_python(value)
+
+
+class WholeNumberField(forms.IntegerField):
+    """A whole number."""
+
+    widget = NumberInput
+
+
 class TickedField(forms.ModelMultipleChoiceField):
     """Check boxes for records; values that are not primary keys never reach the database."""
 

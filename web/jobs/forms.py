@@ -9,6 +9,7 @@ from django import forms
 
 from needle.document import DocumentError
 from needle.profile.cost import tariff_hours_from_text, text_of_tariff_hours
+from web.common.fields import NumberField
 from web.common.forms import RecordForm
 from web.jobs.models import Invitation, Job, Member
 
@@ -26,12 +27,12 @@ class JobForm(RecordForm):
     class Meta:
         model = Job
         fields = ["name", "mains", "currency", "tariff", "zone"]
+        field_classes: ClassVar = {"tariff": NumberField}
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["currency"].required = False
         self.initial["other_prices"] = text_of_tariff_hours(self.instance.tariff_hours)
-        self.fields["tariff"].widget = forms.TextInput(attrs={"inputmode": "decimal"})
         # A new job takes the browser's.
         self.fields["zone"].widget = (
             forms.TextInput(attrs={"list": "zones", "autocomplete": "off"})

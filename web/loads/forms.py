@@ -94,6 +94,10 @@ class LoadForm(PlausibleMixin, RecordForm):
         help_text="Used to adjust for a warmer or colder room.",
     )
 
+    litres = QuantityField(
+        "L", above=True, required=False, help_text="Of a box: compared per litre."
+    )
+
     class Meta:
         model = Load
         fields = [

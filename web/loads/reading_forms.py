@@ -21,7 +21,9 @@ from needle.profile.profile import needs_volts
 from needle.quantity import MOST_DC_V, volts_amps
 from web.common.fields import (
     COUNTER_UNITS,
+    NumberField,
     QuantityField,
+    WholeNumberField,
     moment_field,
     share_field,
     with_own_unit,
@@ -522,7 +524,7 @@ class ShortRunForm(ReadingForm):
     seconds = QuantityField(
         "s", label="On for", most=MOST_H * 3600, above=True, help_text="Such as 90 s or 3 min."
     )
-    times_per_day = forms.FloatField(
+    times_per_day = NumberField(
         label="Times a day",
         min_value=0.001,
         max_value=1e5,
@@ -545,10 +547,10 @@ class TaskForm(ReadingForm):
     wh = QuantityField("Wh", label="Counter after", most=MOST_WH, above=True)
     counter_unit = _counter_unit()
     minutes = QuantityField("min", label="Took", most=60 * 24 * 30, above=True, required=False)
-    pieces = forms.FloatField(
+    pieces = NumberField(
         min_value=0.001, max_value=1e6, required=False, help_text="Packs, cups, prints…"
     )
-    runs = forms.IntegerField(
+    runs = WholeNumberField(
         label="Tasks counted", min_value=1, max_value=10_000, required=False, initial=1
     )
     instrument = _instrument("plug", "logger", "shunt", "display")

@@ -13,7 +13,13 @@ from needle.decide.cord import conductor_mm2
 from needle.decide.power_factor import sanity
 from needle.document import DocumentError
 from needle.measure.readings import MOST_W
-from web.common.fields import QuantityField, TickedField, moment_field
+from web.common.fields import (
+    NumberField,
+    QuantityField,
+    TickedField,
+    WholeNumberField,
+    moment_field,
+)
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.models import Load
@@ -72,6 +78,7 @@ class StartTestForm(RecordForm):
             "tested_at",
             "note",
         ]
+        field_classes: ClassVar = {"times": WholeNumberField}
         labels = {"supply": "On which supply", "result": "What happened", "times": "Times tried"}
         help_texts = {"setting": "Where it has settings: which one was tried. Empty for any."}
 
@@ -131,7 +138,7 @@ class CordForm(RecordForm):
 class TargetForm(forms.Form):
     """The target power factor."""
 
-    target = forms.FloatField(
+    target = NumberField(
         label="Aim for",
         min_value=0.5,
         max_value=1.0,

@@ -11,7 +11,7 @@ from needle.measure.instruments import INSTRUMENTS
 from needle.measure.meters import calibrate
 from needle.measure.readings import MOST_A, MOST_W
 from needle.quantity import QuantityError, parse
-from web.common.fields import QuantityField, share_field
+from web.common.fields import NumberField, QuantityField, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.meters.models import Meter
 
@@ -36,7 +36,7 @@ class MeterForm(PercentMixin, RecordForm):
         required=False,
         help_text="As stated: ± percent of the reading…",
     )
-    counts = forms.FloatField(
+    counts = NumberField(
         label="And digits",
         min_value=0,
         max_value=100,

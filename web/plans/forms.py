@@ -22,7 +22,7 @@ from needle.usage.schedule import (
 )
 from needle.usage.usual_use import usual_use_from_text
 from needle.words.figures import fahrenheit
-from web.common.fields import QuantityField, moment_field, share_field
+from web.common.fields import QuantityField, WholeNumberField, moment_field, share_field
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import celsius, temperature, units
 from web.jobs.models import Job
@@ -222,12 +222,12 @@ class EntryForm(RecordForm):
     class Meta:
         model = PlanEntry
         fields = ["taken_in", "count"]
+        field_classes: ClassVar = {"count": WholeNumberField}
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         always = "always" if self.instance.always else ""
         self.fields["use"].initial = text_of_use(self.instance.use) or always
-        self.fields["count"].widget = forms.NumberInput(attrs={"min": 1, "max": 100})
 
     def clean(self) -> dict[str, Any]:
         cleaned = super().clean()
@@ -320,6 +320,7 @@ class EntryDetailsForm(EntryForm):
             "warm_c",
             "pull_down_h",
         ]
+        field_classes: ClassVar = {"count": WholeNumberField}
 
     def __init__(self, *args: Any, used: UsedLoad, draft: Draft, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

@@ -14,7 +14,7 @@ from needle.plan.documents.places import TOWNS
 from needle.plan.sources.registry import KINDS, parse_sources
 from needle.quantity import QuantityError, parse
 from needle.usage.schedule import spans_from_text, text_of_use
-from web.common.fields import QuantityField, share_field
+from web.common.fields import NumberField, QuantityField, share_field
 from web.common.forms import OnceMixin, PercentMixin
 from web.plans.draft import Draft
 from web.plans.models import PlanSource
@@ -165,7 +165,7 @@ class WindowForm(SourceForm):
     hours = forms.CharField(
         max_length=300, label="Runs", widget=forms.TextInput(attrs={"placeholder": "18:30–20:30"})
     )
-    litres_per_kwh = forms.FloatField(
+    litres_per_kwh = NumberField(
         required=False,
         min_value=0,
         max_value=5,

@@ -9,7 +9,7 @@ from django import forms
 from needle.drill.answer import DrillAnswer
 from needle.drill.drill import Drill
 from needle.drill.session import ALWAYS, COUNTER, MOST_TASKS, OUT, PLAN, RESET, SPOT, START, TASK
-from web.common.fields import QuantityField
+from web.common.fields import NumberField, QuantityField, WholeNumberField
 
 #: Largest file of a drill, bytes.
 MOST_BYTES = 200_000
@@ -26,7 +26,7 @@ ENDS = ("from", "to")
 class OnceForm(forms.Form):
     """A form that acts once: it has the number of actions when it was rendered."""
 
-    after = forms.IntegerField(required=False)
+    after = forms.IntegerField(required=False, widget=forms.HiddenInput)
 
 
 class DoingForm(OnceForm):
@@ -40,7 +40,7 @@ class DoingForm(OnceForm):
     )
     whole_cable = forms.BooleanField(required=False)
     settle = forms.BooleanField(required=False)
-    count = forms.IntegerField(min_value=1, max_value=MOST_TASKS, required=False)
+    count = WholeNumberField(min_value=1, max_value=MOST_TASKS, required=False)
 
     def __init__(self, *args: Any, drill: Drill, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -75,7 +75,7 @@ class DoingForm(OnceForm):
 class PlanForm(OnceForm):
     """When each load runs on the supply, and the charge to keep; prefixes are loads."""
 
-    floor = forms.FloatField(min_value=0, max_value=90, label="Stays in the pack, %")
+    floor = NumberField(unit="%", min_value=0, max_value=90, label="Stays in the pack, %")
 
     def __init__(self, *args: Any, drill: Drill, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
@@ -108,8 +108,8 @@ class PlanForm(OnceForm):
 class AnswerForm(forms.Form):
     """A range, and yes or no."""
 
-    low = forms.FloatField(min_value=-1e9, max_value=1e9)
-    high = forms.FloatField(min_value=-1e9, max_value=1e9)
+    low = NumberField(min_value=-1e9, max_value=1e9)
+    high = NumberField(min_value=-1e9, max_value=1e9)
     yes = forms.ChoiceField(
         label="The client's question", choices=[("", "choose…"), ("yes", "yes"), ("no", "no")]
     )

@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from needle.measure.instruments import INSTRUMENTS
 from needle.round.visit import LEAST_ROUND_MIN, MOST_ROUND_H
-from web.common.fields import moment_field
+from web.common.fields import WholeNumberField, moment_field
 from web.common.forms import RecordForm
 from web.jobs.models import Job
 from web.loads.reading_forms import OWN
@@ -49,7 +49,7 @@ class RoundForm(RecordForm):
         plans.queryset = job.plans.live()  # type: ignore[attr-defined]
         plans.required, plans.empty_label = False, "the answer bar's"  # type: ignore[attr-defined]
         for key in _COUNTED:
-            self.fields[key] = forms.IntegerField(
+            self.fields[key] = WholeNumberField(
                 label=f"{INSTRUMENTS[key].name.capitalize()}s",
                 min_value=0,
                 required=False,

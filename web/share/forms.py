@@ -6,6 +6,7 @@ from typing import Any, ClassVar
 
 from django import forms
 
+from web.common.fields import WholeNumberField
 from web.jobs.models import Job
 from web.loads.photos import Picture
 from web.loads.reading_forms import PhotoField
@@ -20,7 +21,7 @@ MOST_DAYS, MOST_ROWS, FIRST_ROWS = 365, 60, 4
 class LinkForm(forms.ModelForm):
     """A new link: what it shows, for whom, how long, and under which conditions."""
 
-    days = forms.IntegerField(
+    days = WholeNumberField(
         label="Days it lasts", min_value=1, max_value=MOST_DAYS, initial=USUAL_DAYS
     )
     follows = forms.ChoiceField(

@@ -8,7 +8,7 @@ from django import forms
 
 from needle.household import plain_quantity
 from needle.quantity import QuantityError, as_read, charge_volts, multiple_of, with_unit
-from web.common.fields import QuantityField, share_field
+from web.common.fields import NumberField, QuantityField, WholeNumberField, share_field
 from web.common.forms import PercentMixin, RecordForm
 from web.common.plausible import PlausibleMixin
 from web.supplies.models import Input, Output, Supply
@@ -89,7 +89,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
     capacity_spread = share_field(
         label="Known to within", most=50, required=False, help_text="One standard deviation."
     )
-    peukert_n = forms.FloatField(
+    peukert_n = NumberField(
         label="Peukert exponent",
         min_value=1.0,
         max_value=1.6,
@@ -175,6 +175,7 @@ class SupplyForm(PlausibleMixin, PercentMixin, RecordForm):
             "cutoff_v",
             "note",
         ]
+        field_classes: ClassVar = {"series": WholeNumberField, "parallel": WholeNumberField}
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

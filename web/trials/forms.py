@@ -13,7 +13,14 @@ from needle.document import DocumentError
 from needle.plan.load import AC
 from needle.trial.log import MOST_BARS, check_ins_of_log
 from needle.trial.trial import BATTERY, parse_check_ins
-from web.common.fields import QuantityField, TickedField, moment_field, share_field
+from web.common.fields import (
+    NumberField,
+    QuantityField,
+    TickedField,
+    WholeNumberField,
+    moment_field,
+    share_field,
+)
 from web.common.forms import OnceMixin, PercentMixin, RecordForm
 from web.common.units import clock, day_clock
 from web.jobs.models import Job
@@ -226,9 +233,9 @@ class _MomentMixin(forms.Form):
 class CheckInForm(OnceMixin, _MomentMixin):
     """Figures at one moment, named as in the document."""
 
-    percent = forms.FloatField(label="Charge, %", required=False)
-    bars = forms.IntegerField(label="Bars", required=False)
-    of = forms.IntegerField(label="Of", required=False)
+    percent = NumberField(unit="%", label="Charge, %", required=False)
+    bars = WholeNumberField(label="Bars", required=False)
+    of = WholeNumberField(label="Of", required=False)
     watts = QuantityField("W", label="W out", most=1e6, required=False)
     watts_at = forms.ChoiceField(label="W out read at", required=False)
     watts_in = QuantityField("W", label="W in", most=1e6, required=False)
@@ -286,10 +293,8 @@ class CheckInForm(OnceMixin, _MomentMixin):
         if record.pk:
             kwargs["initial"] = {**record.data, "at": record.at}
         super().__init__(*args, **kwargs)
-        for name in ("percent", "bars", "of"):
-            self.fields[name].widget.attrs["inputmode"] = "decimal"
         for name in ("bars", "of"):
-            self.fields[name].widget.attrs |= {"data-stepper": "", "min": 0, "max": MOST_BARS}
+            self.fields[name].widget.attrs |= {"data-stepper": "", "data-most": MOST_BARS}
         self._offer_places(record.trial)
         self._offer_loads(record)
         if not record.pk:
@@ -446,7 +451,7 @@ class EndForm(OnceMixin, _MomentMixin):
         "h", label="After", most=744, required=False, help_text="As its counter shows it: 26:10."
     )
     ended_at = moment_field(label="Or when", required=False, help_text="Both empty: now.")
-    percent = forms.FloatField(label="Last charge, %", required=False)
+    percent = NumberField(unit="%", label="Last charge, %", required=False)
     wh = QuantityField("Wh", label="Last count, Wh", most=1e8, required=False)
     ah = QuantityField("Ah", label="Last count, Ah", most=1e6, required=False)
     volts = QuantityField("V", label="Last volts", most=2000, required=False)

@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from needle.document import DocumentError
 from needle.trial.log import charge_of
-from web.common.fields import QuantityField, moment_field
+from web.common.fields import NumberField, QuantityField, moment_field
 from web.common.forms import FoldedMixin
 from web.trials.models import Trial
 
@@ -75,7 +75,7 @@ class ChangeForm(FoldedMixin, forms.Form):
     """Since when it is out, the charge then, and until when it is needed."""
 
     since = moment_field(label="Out since")
-    charge_percent = forms.FloatField(label="Charge shown then, %", min_value=0, max_value=100)
+    charge_percent = NumberField(unit="%", label="Charge shown then, %", min_value=0, max_value=100)
     until = moment_field(label="Needed until")
 
     def __init__(self, *args: Any, trial: Trial, **kwargs: Any) -> None:

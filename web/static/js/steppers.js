@@ -9,9 +9,9 @@ function stepped(text, by, most) {
 }
 function stepBy(field, by) {
   const from = field.value || field.dataset.last || (by > 0 ? "0" : "");
-  const most = field.max || (from.includes("%") ? 100 : Infinity);
+  const most = field.dataset.most || (from.includes("%") ? 100 : Infinity);
   const next = from && stepped(from, by, most);
-  if (!next || Number(next) < Number(field.min || 0)) return;
+  if (!next || Number(next) < Number(field.dataset.least || 0)) return;
   field.value = next;
   for (const kind of ["input", "change"]) field.dispatchEvent(new Event(kind, { bubbles: true }));
 }
