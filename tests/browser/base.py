@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import os
+import socket
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -14,9 +15,11 @@ from django.contrib.auth import get_user_model
 from django.contrib.staticfiles.handlers import StaticFilesHandler
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.cache import caches
+from django.core.servers.basehttp import ThreadedWSGIServer
 from django.test import Client
+from django.test.testcases import LiveServerThread
 from django.urls import reverse
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from tests.demo_data import load_demo
 from tests.few_draws import FewDraws
@@ -44,6 +47,17 @@ class CachedStaticFiles(StaticFilesHandler):
         return response
 
 
+class SamePortServer(ThreadedWSGIServer):
+    """A server on the port that another one of this process just left."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **{**kwargs, "allow_reuse_address": True})
+
+
+class SamePortThread(LiveServerThread):
+    server_class = SamePortServer
+
+
 @cache
 def the_browser() -> Browser:
     """One browser for all tests of a process."""
@@ -54,13 +68,40 @@ def the_browser() -> Browser:
     return browser
 
 
+@cache
+def free_port(process: int) -> int:
+    """A port for all live servers of a process, of those that no connection is given by itself."""
+    for port in range(20_000 + process % 10_000, 32_000):
+        with socket.socket() as trial:
+            if trial.connect_ex(("localhost", port)):
+                return port
+    raise OSError("no port is free")
+
+
+#: Browser contexts of this process that were emptied, by their options; each has styles, scripts
+#: and fonts in its cache.
+_emptied: dict[str, list[BrowserContext]] = {}
+
+
+def empty(context: BrowserContext, origin: str) -> None:
+    """Take away what a test left in a browser context, but for what was fetched."""
+    context.set_offline(False)
+    session = context.new_cdp_session(context.pages[0])
+    session.send("Storage.clearDataForOrigin", {"origin": origin, "storageTypes": "all"})
+    for page in context.pages:
+        page.close()
+    context.clear_cookies()
+
+
 class BrowserTest(FewDraws, StaticLiveServerTestCase):
-    """Each test gets a fresh browser context; the demo scenario is there."""
+    """Each test gets an empty browser context; the demo scenario is there."""
 
     static_handler = CachedStaticFiles
+    server_thread_class = SamePortThread
 
     @classmethod
     def setUpClass(cls) -> None:
+        cls.port = free_port(os.getpid())
         # Playwright's sync API keeps an event loop in this thread; the ORM is only used beside it.
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
         super().setUpClass()
@@ -76,19 +117,32 @@ class BrowserTest(FewDraws, StaticLiveServerTestCase):
     def tearDown(self) -> None:
         self.assertEqual(self.complaints, [])
 
-    def open(self, viewport: dict[str, int] | None = None, **context: Any) -> Page:
-        """A page of a new context, watched."""
+    def open(
+        self, viewport: dict[str, int] | None = None, *, fresh: bool = False, **context: Any
+    ) -> Page:
+        """A page of an empty context, watched; of a new one for tests that change its clock."""
         context.setdefault("reduced_motion", "reduce")
         context["viewport"] = viewport or WIDE
         # What one test's page is kept as is no other test's business.
         context.setdefault("service_workers", "block")
-        opened = the_browser().new_context(**context)
-        self.addCleanup(opened.close)
-        page = opened.new_page()
+        page = self._context(context, fresh).new_page()
         page.on("console", lambda message: self._console(message.type, message.text))
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
         page.on("request", lambda request: self._request(request.url))
         return page
+
+    def _context(self, options: dict[str, Any], fresh: bool) -> BrowserContext:
+        """A browser context that is this test's own."""
+        fresh = fresh or "storage_state" in options or options["service_workers"] == "allow"
+        if fresh:
+            opened = the_browser().new_context(**options)
+            self.addCleanup(opened.close)
+            return opened
+        emptied = _emptied.setdefault(repr(sorted(options.items())), [])
+        opened = emptied.pop() if emptied else the_browser().new_context(**options)
+        self.addCleanup(emptied.append, opened)
+        self.addCleanup(empty, opened, self.live_server_url)
+        return opened
 
     def _console(self, kind: str, text: str) -> None:
         said = (f"{word} {status}" for word in ("of", "Code") for status in self.expected_statuses)

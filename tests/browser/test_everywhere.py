@@ -185,7 +185,7 @@ class EveryScreenTest(BrowserTest):
 
     def test_a_step_that_is_due_is_said_and_stands_in_the_title(self):
         begin_watch(self.clinic())
-        page = self.signed_in()
+        page = self.signed_in(fresh=True)
         page.clock.install()
         self.go(page, "watch:watch")
         steps = page.locator("[data-step-at]")
