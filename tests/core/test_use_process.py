@@ -16,6 +16,7 @@ from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import draw
 from needle.plan.draws.uses import STRETCH, daily_uses, used_by_stretch
 from needle.plan.energy.simulate import simulate
+from needle.plan.verdict import verdict_of
 from needle.profile.document import parse_load
 from needle.profile.kinds import KINDS, RUNS_BY
 from needle.profile.profile import Profile, derive
@@ -223,7 +224,7 @@ class ProfileTest(unittest.TestCase):
         # A plan does not take it to be used on each of its days.
         self.assertIsNone(usual_use(profile))
         daily = profile_of(task, kind="universal-motor", uses_per_day={"value": 2, "minutes": 60})
-        self.assertEqual(len(usual_use(daily)["tasks"]), 2)
+        self.assertEqual(usual_use(daily), {"tasks": 2})
 
     def test_every_prior_is_of_a_kind_and_somebody(self):
         for kind, who in USE_PRIORS:
@@ -289,6 +290,17 @@ class DrawnUsesTest(unittest.TestCase):
             float(factors[:, 0].std()), np.hypot(0.3, 1 / np.sqrt(6)), delta=0.05
         )
         self.assertIsNone(daily_uses(self.plan().loads[0], 600, inputs))
+
+    def test_what_trips_whenever_it_is_used_trips_in_every_draw(self):
+        """A day on which nobody used it is no evidence that the supply can run it."""
+        step = [{"watts": 2200, "minutes": 3}]
+        uses = {"use": {"tasks": 1}, "steps": step, "uses_per_day": 1.0, "runs_by": "person"}
+        verdict = verdict_of(simulate(self.plan(24, running_w=2200, **uses), 200))
+        (blocked,) = verdict.blocked_loads
+        self.assertEqual((blocked.load, blocked.chance, verdict.chance), ("Pump", 1.0, 0.0))
+        plan = self.plan(24, **uses)
+        unused = daily_uses(plan.loads[0], 24 * 60, draw(plan, 200, 1)).min()
+        self.assertTrue(0 < unused < 0.01)
 
     def test_a_plan_of_uses_is_less_sure_than_one_of_a_steady_mean(self):
         battery_h = [

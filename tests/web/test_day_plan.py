@@ -10,6 +10,7 @@ from needle.plan.documents.measured import with_profile
 from needle.plan.documents.parse import parse_plan
 from needle.profile.kinds import KINDS
 from needle.profile.runs_by import USE_PRIORS
+from needle.usage.usual_use import usual_use_from_text
 from tests.web.base import SiteTest, clear_caches, make_job, make_load, make_supply
 from web.jobs.models import Job
 from web.loads.actions import add_reading
@@ -237,6 +238,34 @@ class SameLoadTest(DayPlanTest):
         self.assertEqual(tank["runs_by"], "water")
         self.assertGreater(tank["uses_per_day"], 1)
         self.assertGreater(tank["day_spread"], 0.2)
+
+    def test_a_number_of_uses_is_drawn_and_times_that_are_set_are_kept(self):
+        kettle = make_load(self.job, "Kettle", 2000.0, kind="resistive-heat", runs_by="person")
+        kettle.usual_use = usual_use_from_text("twice a day, 3 minutes")
+        kettle.save()
+
+        def entry():
+            plan = Plan.objects.select_related("job").get(pk=self.plan.pk)
+            draft = draft_of(plan)
+            (mine,) = (load for load in document(draft)["loads"] if load["name"] == "Kettle")
+            used = next(used for used in draft.used if used.name == "Kettle")
+            return mine, used
+
+        mine, used = entry()
+        self.assertEqual((mine["uses_per_day"], mine["runs_by"]), (2.0, "person"))
+        self.assertEqual(len(mine["use"]["tasks"]), 2)
+        self.assertIn("2 a day, at times assumed", used.assumed)
+        given = {"use": {"tasks": 2}, "steps": mine["steps"]}
+        own = with_profile({"profile": load_document(kettle), **given}, "load")
+        for key in ("spread", "task_spread", "day_spread", "uses_per_day"):
+            self.assertEqual(own[key], mine[key], key)
+        evening = timezone.make_aware(datetime(2027, 2, 9, 18))
+        Plan.objects.filter(pk=self.plan.pk).update(start=evening, needed_hours=4.0)
+        self.assertIn("at times assumed, none of them in this plan", entry()[1].assumed)
+        PlanEntry.objects.create(plan=self.plan, load=kettle, moments=["07:00", "19:00"])
+        mine, used = entry()
+        self.assertNotIn("uses_per_day", mine)
+        self.assertEqual(used.assumed, "")
 
 
 class DirectCurrentTest(DayPlanTest):

@@ -166,7 +166,7 @@ class JobTest(SiteTest):
             ({"name": ""}, "required"),
             ({"mains": "9 V"}, "valid choice"),
             ({"tariff": "-3"}, "greater than or equal to 0"),
-            ({"tariff": "nan"}, "Enter a number"),
+            ({"tariff": "nan"}, "is not a number"),
         ]:
             with self.subTest(said=said):
                 data = {"name": "Home", "mains": "230-50", "tariff": "", **changes}

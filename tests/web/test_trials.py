@@ -536,7 +536,7 @@ class CheckInTest(TrialTest):
             (99.0, {"percent": "80"}, "in the future"),
             (3.0, {}, "at least one figure"),
             (3.0, {"watts": "7 Wh"}, "wants a rate"),
-            (3.0, {"percent": "hot"}, "number"),
+            (3.0, {"percent": "hot"}, "not a quantity"),
         ):
             with self.subTest(said=said):
                 answered = self.check_in(hour, **data)

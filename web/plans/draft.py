@@ -9,6 +9,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from needle.moments import occurrences, spread_over_day
 from needle.plan.documents.measured import duty_of, load_document, steps_of, use_hours, usual_use
 from needle.plan.load import AC
 from needle.profile.cost import named_settings
@@ -17,6 +18,7 @@ from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
 from needle.supply.outputs import fits_dc, limit_w, on_usb
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
+from needle.usage.schedule import is_number_of_tasks, with_times
 from needle.usage.usual_use import often_text
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.combined import CombinedRun, combined_runs
@@ -133,6 +135,8 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     able = _able_outputs(draft.supply, load, profile, routed)
     route, on_route = _route_of(draft.supply, load, entry.route, routes, able)
     use, on_use = _use(draft.plan, load, entry, profile)
+    times_assumed = use is not None and isinstance(use.get("tasks"), int)
+    use = use and with_times(use)
     if use is not None and use_hours(use) > 0:
         profile = load.profile(entry.setting, True, draft.carried_readings)
     tasks = use is not None and "tasks" in use
@@ -146,7 +150,18 @@ def _used(draft: Draft, load: Load, entry: PlanEntry, routed: dict[str, set[str]
     can = [other for other in others if other != route and other in routes]
     assumptions = [*on_route, on_use, _on_setting(load, entry, profile)]
     words = "; ".join(filter(None, assumptions))
-    return UsedLoad(load, profile, entry, use or {}, steps, route, can, words, use is not None)
+    return UsedLoad(
+        load,
+        profile,
+        entry,
+        use or {},
+        steps,
+        route,
+        can,
+        words,
+        use_known=use is not None,
+        times_assumed=times_assumed and entry.charge is None,
+    )
 
 
 def _routes_of(supply: Supply | None, load: Load) -> list[str]:
@@ -236,7 +251,7 @@ def _given_v(output: Output) -> float | None:
 def _use(
     plan: Plan, load: Load, entry: PlanEntry, profile: Profile | None
 ) -> tuple[dict[str, Any] | None, str]:
-    """Times of use of a load (None: unknown), and what was assumed."""
+    """Times of use of a load, or how often a day (None: unknown), and what was assumed."""
     if entry.always:
         return {}, ""
     if entry.use:
@@ -244,13 +259,22 @@ def _use(
     if profile is None or load.usual_use.get("always"):
         return {}, ""
     if usual := {key: load.usual_use[key] for key in ("between", "tasks") if key in load.usual_use}:
-        return usual, ""
+        if not is_number_of_tasks(usual):
+            return usual, ""
+        usual = {"tasks": len(usual["tasks"])}
+        return usual, _on_use(plan, load, profile, usual)
     start = timezone.localtime(plan.start)
     use = usual_use(profile, start.hour * 60 + start.minute)
-    return use, _on_use(load, profile, use)
+    return use, _on_use(plan, load, profile, use)
 
 
-def _on_use(load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
+def _any_in_plan(plan: Plan, use: dict[str, Any]) -> bool:
+    """Whether any of the times that are assumed for a number of tasks is within the plan."""
+    times = spread_over_day(use["tasks"])
+    return bool(occurrences(times, timezone.localtime(plan.start), round(plan.needed_hours * 60)))
+
+
+def _on_use(plan: Plan, load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
     """What was assumed of a use that follows from a load's evidence; empty if nothing."""
     often = often_text(load.usual_use) if "times" in load.usual_use else ""
     if use is None:
@@ -261,7 +285,8 @@ def _on_use(load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
         hours = hours_text(profile.hours_per_day or 0.0, exact=True)
         return f"{hours} a day, assumed from the start of the plan: set the real times"
     if "tasks" in use:
-        return f"{len(use['tasks'])} a day, at times assumed: set the real ones"
+        out = "" if _any_in_plan(plan, use) else ", none of them in this plan"
+        return f"{use['tasks']} a day, at times assumed{out}: set the real ones"
     if often:
         return f"{often}, at any hour: set the time if it is known"
     if load.core_kind.by_use and load.hours_per_day is None:
@@ -354,8 +379,9 @@ def _load_document(
     profile, load, entry = used.profile, used.load, used.entry
     assert profile is not None
     by_task = bool(used.use.get("tasks"))
+    use = {"tasks": len(used.use["tasks"])} if used.times_assumed else used.use
     document: dict[str, Any] = {
-        **load_document(profile, load.name, used.use),
+        **load_document(profile, load.name, use),
         "id": f"load {numbers[load.pk]}",
         "kind": load.kind,
         "route": used.route,

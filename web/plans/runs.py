@@ -168,7 +168,10 @@ def _as_it_ran(
         known = {key: value for key, value in stored.items() if key not in _NOT_OF_A_RUN}
         taken = load is None and stored["name"] in names
         return {**known, "name": f"{stored['name']} (removed)" if taken else stored["name"]}
-    now = load_document(profile, load.name, then.get("use"))
+    use = then.get("use")
+    if "uses_per_day" in stored and isinstance(use, dict) and "tasks" in use:
+        use = {"tasks": len(use["tasks"])}  # Their times were assumed.
+    now = load_document(profile, load.name, use)
     if then.get("set_c") is not None and profile.measured_room_c is not None:
         now["measured_room_c"] = profile.measured_room_c
     return {**then, **now, "notices": []}

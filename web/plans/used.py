@@ -18,7 +18,7 @@ class UsedLoad:
 
     ``use`` and ``steps`` are as in the open document, ``route`` is one of the supply, ``can`` are
     other possible routes; ``assumed`` says what was assumed. A load with an unknown use is not
-    counted.
+    counted. ``times_assumed``: only the number of its tasks per day is known.
     """
 
     load: Load
@@ -30,6 +30,7 @@ class UsedLoad:
     can: list[str]
     assumed: str
     use_known: bool = True
+    times_assumed: bool = False
 
     @property
     def counted(self) -> bool:

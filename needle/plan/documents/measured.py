@@ -9,7 +9,7 @@ from typing import Any
 
 from needle.document import DocumentError
 from needle.message import as_stored
-from needle.moments import DAY_MIN, in_windows, parse_windows, spread_over_day
+from needle.moments import DAY_MIN, in_windows, parse_windows
 from needle.profile.document import parse_load
 from needle.profile.profile import Profile, derive
 from needle.profile.use_process import STATED_TIMES_SPREAD, USE_DAY_SPREAD
@@ -67,7 +67,7 @@ def usual_use(profile: Profile, begin_min: int = 0) -> dict[str, Any] | None:
         return {} if profile.runs_by_uses else None
     if profile.times_per_day is not None and steps_of(profile):
         times = min(100, max(1, round(profile.times_per_day)))
-        return {"tasks": [_clock(minute) for minute in spread_over_day(times)]}
+        return {"tasks": times}
     if profile.by_task:
         return None
     hours = profile.hours_per_day
