@@ -16,7 +16,7 @@ from needle.plan.energy.bank import BLOCK, MINUTES_PER_HOUR, Bank, peukert_w
 from needle.plan.energy.battery_draws import BatteryDraws, battery_draws
 from needle.plan.energy.battery_side import other_wh
 from needle.plan.energy.demand import Block, Demand, concatenate
-from needle.plan.limits.starts import MOSTLY
+from needle.plan.limits.trips import MOSTLY
 from needle.plan.plan import Plan
 from needle.trial.trial import MOST_H, Trial
 

@@ -11,11 +11,13 @@ from hypothesis import strategies as st
 from needle.decide.starting import surge_va
 from needle.document import DocumentError
 from needle.estimate import Estimate
+from needle.plan.advice.suggestions import suggestions
 from needle.plan.documents.measured import usual_use
 from needle.plan.documents.parse import parse_plan
 from needle.plan.draws.inputs import draw
 from needle.plan.draws.uses import STRETCH, daily_uses, used_by_stretch
 from needle.plan.energy.simulate import simulate
+from needle.plan.load import LoadUse
 from needle.plan.verdict import verdict_of
 from needle.profile.document import parse_load
 from needle.profile.kinds import KINDS, RUNS_BY
@@ -298,9 +300,40 @@ class DrawnUsesTest(unittest.TestCase):
         verdict = verdict_of(simulate(self.plan(24, running_w=2200, **uses), 200))
         (blocked,) = verdict.blocked_loads
         self.assertEqual((blocked.load, blocked.chance, verdict.chance), ("Pump", 1.0, 0.0))
-        plan = self.plan(24, **uses)
-        unused = daily_uses(plan.loads[0], 24 * 60, draw(plan, 200, 1)).min()
-        self.assertTrue(0 < unused < 0.01)
+
+    def test_what_is_used_now_and_then_and_is_too_large_cannot_run(self):
+        """However seldom it is used, and whoever else runs: a kettle of 2.2 kW on 1 kW."""
+        rare = {"running_w": 2200, "duty": 0.002, "runs_by": "person", "uses_per_day": 0.5}
+        plan = self.plan(6, "2027-03-01T17:00:00+00:00", **rare)
+        box = replace(
+            plan.loads[0],
+            name="Box",
+            use=LoadUse(),
+            draw=replace(
+                plan.loads[0].draw, running_w=90.0, start_va=90.0, duty=0.4, cycle_min=30.0
+            ),
+        )
+        outcome = simulate(replace(plan, loads=(plan.loads[0], box)), 400)
+        (blocked,) = verdict_of(outcome).blocked_loads
+        self.assertEqual((blocked.load, blocked.alone, blocked.chance), ("Pump", True, 1.0))
+        self.assertEqual((outcome.chance, outcome.fails("Box").any()), (0.0, False))
+        # Leaving it off is worth all of that, in the draws of its advice too.
+        off = suggestions(outcome)[0]
+        self.assertEqual(off.load, "Pump")
+        self.assertEqual((off.chance_before, off.chance_after), (0.0, 1.0))
+
+    def test_what_is_used_now_and_then_and_seldom_meets_another_may_run(self):
+        rare = {"running_w": 700, "duty": 0.004, "runs_by": "person", "uses_per_day": 2.0}
+        plan = self.plan(24, **rare)
+        heater = replace(
+            plan.loads[0],
+            name="Heater",
+            use=LoadUse(),
+            draw=replace(plan.loads[0].draw, running_w=400.0, duty=0.05, cycle_min=60.0),
+        )
+        outcome = simulate(replace(plan, loads=(plan.loads[0], heater)), 400)
+        self.assertEqual(verdict_of(outcome).blocked_loads, ())
+        self.assertGreater(outcome.chance, 0.5)
 
     def test_a_plan_of_uses_is_less_sure_than_one_of_a_steady_mean(self):
         battery_h = [

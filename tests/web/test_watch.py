@@ -295,6 +295,20 @@ class CardTest(WatchTest):
         sheet = self.client.get(self.url("sheets:sheet"), {"card": "1"})
         self.assertContains(sheet, "Ventilator fails in most simulated runs")
 
+    def test_loads_that_are_not_counted_are_named_and_a_life_is_never_off(self):
+        make_load(self.job, "Iron", None, kind="resistive-heat")
+        make_load(self.job, "Concentrator", None, priority="must", cares="life")
+        names = "Concentrator, Iron"
+        for name in ("watch:card", "watch:card-picture"):
+            page = self.client.get(self.url(name)).content.decode()
+            self.assertIn(names, page)
+            self.assertIn("is over sooner", page)
+            self.assertIn("Never off:", page)
+        sheet = self.client.get(self.url("sheets:sheet"), {"card": "1"})
+        self.assertContains(sheet, "Not counted: if on, it is over sooner")
+        self.begin()
+        self.assertContains(self.page(), "Not counted: Concentrator, Iron. If on")
+
     def test_what_is_missing(self):
         self.supply.delete()
         self.assertContains(self.client.get(self.url("watch:card")), "No supply yet")
@@ -394,7 +408,7 @@ class StepTest(WatchTest):
 
     def test_mains_that_stay_for_longer(self):
         comes = timezone.localtime().replace(second=0, microsecond=0) - timedelta(minutes=30)
-        turns = {"watts": 400.0, "on_h": 1.0, "off_h": 6.0, "comes": f"{comes:%H:%M}"}
+        turns = {"watts": 400.0, "on_h": 1.0, "off_h": 6.0, "comes": f"{comes:%Y-%m-%dT%H:%M}"}
         PlanSource.objects.create(plan=self.plan, kind="mains", name="Street", data=turns)
         actions.take_plan_in(self.trial())
         ends = comes + timedelta(hours=1)

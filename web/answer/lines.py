@@ -13,6 +13,7 @@ from web.common.units import said
 from web.plans.helps import helps_of
 from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import Answer
+from web.plans.used import names_not_counted
 
 #: Topic of the line that says what to change.
 CHANGE = "Change"
@@ -56,16 +57,10 @@ def lines_of(answer: Answer, outcome: Outcome) -> Lines:
     verdict = verdict_of(outcome)
     return Lines(
         lasts=lasts_text(outcome),
-        runs=runs_line(outcome, verdict, not_counted(answer)),
+        runs=runs_line(outcome, verdict, names_not_counted(answer.used)),
         change=None if answer.quick else _change(outcome, verdict, answer.suggestions),
         measure=None if answer.quick else _measure(answer),
     )
-
-
-def not_counted(answer: Answer) -> list[str]:
-    """Names of loads in the plan that its answer leaves out; first what a life depends on."""
-    left_out = [used for used in answer.used if used.why_not_counted]
-    return [used.name for used in sorted(left_out, key=lambda used: used.load.safety != "life")]
 
 
 def runs_line(outcome: Outcome, verdict: Verdict, left_out: Sequence[str] = ()) -> Line:

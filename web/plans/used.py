@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -63,3 +64,9 @@ class UsedLoad:
     def setting(self) -> str:
         """Its setting in the plan; empty if it has only one."""
         return self.profile.setting if self.profile else ""
+
+
+def names_not_counted(loads: Iterable[UsedLoad]) -> list[str]:
+    """Names of loads of a plan that its answer leaves out; first what a life depends on."""
+    left_out = [used for used in loads if used.why_not_counted]
+    return [used.name for used in sorted(left_out, key=lambda used: used.load.safety != "life")]

@@ -163,6 +163,8 @@ def _card(page: CardPage) -> list[Table]:
         ["Nice to have, off first", ", ".join(page.card.nice) or "none"],
         *(["Does not run on this supply", words] for words in page.not_run),
     ]
+    if page.not_counted:
+        order.append(["Not counted: if on, it is over sooner", ", ".join(page.not_counted)])
     return [
         Table("Wall card: what can run, by the charge it shows", heads, rows, (1, 2, 3)),
         Table("Wall card: in which order", ["what", "loads"], order),

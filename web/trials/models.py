@@ -285,6 +285,11 @@ class Trial(Record):
         """Names of its plan's loads, as they were called at its start."""
         return [load["name"] for load in (self.expected.get("plan") or {}).get("loads", [])]
 
+    @property
+    def load_ids(self) -> set[str]:
+        """Keys of its plan's loads in documents: ``load 3``."""
+        return {load.get("id", "") for load in (self.expected.get("plan") or {}).get("loads", [])}
+
     def on_now(self) -> list[str]:
         """Names of its plan's loads that are on by the last check-in."""
         return self.on_at(

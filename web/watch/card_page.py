@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from math import floor
@@ -11,6 +11,7 @@ from django.utils import timezone
 from django.utils.safestring import SafeString
 
 from needle.document import DocumentError
+from needle.plan.load import PlanLoad
 from needle.watch.card import Card, bars_for
 from needle.watch.not_run import not_run_notices
 from web.background.questions import AnswerPending
@@ -20,6 +21,7 @@ from web.jobs.models import Job
 from web.plans.draft import draft_of
 from web.plans.models import Plan
 from web.plans.outcomes import answer_draft, current_plan
+from web.plans.used import UsedLoad, names_not_counted
 from web.watch.page import PAGE_WAIT_S, card_for
 
 #: Bars that a display without percent usually has.
@@ -54,6 +56,7 @@ class CardPage:
     lives: Sequence[str] = ()
     contents: Sequence[str] = ()
     not_run: Sequence[str] = ()
+    not_counted: Sequence[str] = ()
     generators: Sequence[str] = ()
     carries: str = ""
     pending: bool = False
@@ -78,12 +81,19 @@ def card_page(job: Job, wait_s: float = PAGE_WAIT_S, plan: Plan | None = None) -
         plan=plan,
         card=card,
         rows=[_row(plan, row.hour, row.all_from, row.shoulds_from) for row in card.rows],
-        lives=[load.name for load in loads if load.safety_class == "life"],
-        contents=[load.name for load in loads if load.safety_class == "store"],
+        lives=_of_class(loads, draft.used, "life"),
+        contents=_of_class(loads, draft.used, "store"),
         not_run=[said(notice) for notice in not_run_notices(card.cannot_run)],
+        not_counted=names_not_counted(draft.used),
         generators=[source.name for source in answer.outcome.plan.sources if burns(source)],
         carries=_carries(card),
     )
+
+
+def _of_class(loads: Iterable[PlanLoad], used: Iterable[UsedLoad], safety: str) -> list[str]:
+    """Names of a plan's loads of a safety class, also of those that it does not count."""
+    left_out = [one.name for one in used if one.why_not_counted and one.load.safety_class == safety]
+    return [*(load.name for load in loads if load.safety_class == safety), *left_out]
 
 
 def picture_of(job: Job, page: CardPage) -> SafeString:
@@ -94,6 +104,8 @@ def picture_of(job: Job, page: CardPage) -> SafeString:
     if page.lives:
         before.append(f"Never off: {', '.join(page.lives)}. Know the second means.")
     before += page.not_run
+    if page.not_counted:
+        before.append(f"Not counted: {', '.join(page.not_counted)}. If on, it is over sooner.")
     after = [
         "Below the last of these only what must run stays on.",
         f"Must run: {', '.join(card.musts) or 'none'}.",

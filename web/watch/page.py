@@ -31,6 +31,7 @@ from web.background.asking import worked_out
 from web.background.questions import AnswerPending, key_of
 from web.common.units import clock, day_clock, said
 from web.jobs.models import Job
+from web.loads.models import numbers_of
 from web.plans.alone import WHY_NOT
 from web.plans.draft import document, draft_of
 from web.plans.models import Plan
@@ -118,6 +119,7 @@ class WatchPage:
     doings: Sequence[DoingRow] = ()
     helps: Sequence[HelpRow] = ()
     notices: Sequence[str] = ()
+    not_counted: str = ""
     pending: bool = False
     over: str = ""
 
@@ -141,6 +143,7 @@ class WatchPage:
             f"{charge[2] * 100:.0f} %). {self.headline}. {self.words} {self.advice}",
             f"On: {on or 'nothing'}. Off: {off or 'nothing'}.",
         ]
+        parts += [self.not_counted] if self.not_counted else []
         parts += [f"{row.at} {row.words}." for row in self.doings[:3]]
         if self.lives:
             parts.append(f"{_names(self.lives)} must stay on; know the second means.")
@@ -256,8 +259,22 @@ def _answered(trial: Trial, summary: WatchSummary) -> WatchPage:
         doings=_doing_rows(trial, summary),
         helps=[_help_row(trial, summary, each) for each in summary.helps[:MOST_HELPS]],
         notices=[said(notice) for notice in summary.notices],
+        not_counted=_not_counted(trial),
         over=_over(trial) if trial.is_rehearsal else "",
     )
+
+
+def _not_counted(trial: Trial) -> str:
+    """That it is over sooner with loads of its plan that it does not count; empty without any."""
+    if trial.plan is None or trial.is_rehearsal:
+        return ""
+    counted, numbers = trial.load_ids, numbers_of(trial.job)
+    names = [
+        used.name
+        for used in draft_of(trial.plan).used
+        if used.entry.taken_in and f"load {numbers[used.load.pk]}" not in counted
+    ]
+    return f"Not counted: {', '.join(names)}. If on, it is over sooner." if names else ""
 
 
 def _over(trial: Trial) -> str:

@@ -17,7 +17,7 @@ from needle.plan.draws.patterns import mean_w
 from needle.plan.energy.bank import MINUTES_PER_HOUR, Bank
 from needle.plan.energy.battery_draws import battery_draws
 from needle.plan.energy.demand import Demand
-from needle.plan.limits.starts import MOSTLY
+from needle.plan.limits.trips import MOSTLY
 from needle.plan.load import PlanLoad
 from needle.plan.plan import MOST_HOURS, Plan, in_use
 from needle.supply.battery import usable_wh

@@ -324,11 +324,15 @@ def shortage(outcome: Outcome) -> Shortage | None:
         return Shortage(max(0.0, size - outcome.plan.supply.battery.nominal_wh))
     failure = verdict.first_failure
     if failure is not None and failure.why in NOT_OF_BATTERY:
-        return Shortage(None, _WHY_NOT[failure.why].format(load=failure.load))
+        alone = {blocked.load for blocked in verdict.blocked_loads if blocked.alone}
+        by_itself = failure.why == "overload" and failure.load in alone
+        words = _WHY_NOT["by-itself" if by_itself else failure.why]
+        return Shortage(None, words.format(load=failure.load))
     return Shortage(None, "no battery of any size reaches it")
 
 
 _WHY_NOT = {
+    "by-itself": "{load} asks for more than the supply carries",
     "overload": "{load} and what runs with it ask for more than the supply carries",
     "start": "the supply does not carry the start of {load}",
     "output": "{load} asks for more than its output gives",

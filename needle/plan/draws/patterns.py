@@ -103,6 +103,13 @@ class Pattern:
         on *= shape
         return on
 
+    def used_before(self, minute: int) -> np.ndarray:
+        """Draws in which somebody or something uses the load before a minute, (draws,)."""
+        assert self.stretch is not None
+        begins = range(0, minute, STRETCH)
+        in_use = [bool(self.shape[at : min(minute, at + STRETCH)].any()) for at in begins]
+        return np.asarray((self.stretch[:, : len(in_use)] > 0)[:, in_use].any(axis=1))
+
     def _by_stretch(self, first: int, last: int) -> np.ndarray:
         """Factors of day and time of day, (draws, 1) within one stretch, else (draws, minutes)."""
         assert self.stretch is not None

@@ -15,8 +15,6 @@ from needle.profile.use_process import HOURS, HOURS_OF, USE_SPREAD
 #: Minutes over which a load's day, time of day and uses count as one; a day is a whole number of
 #: them.
 STRETCH = 180
-#: Share of its energy that a day without a use has; above nothing, so that it is switched on.
-_UNUSED = 1e-3
 
 
 def used_by_stretch(
@@ -44,8 +42,7 @@ def used_by_stretch(
 def daily_uses(load: PlanLoad, minutes: int, inputs: Inputs) -> np.ndarray | None:
     """Uses of each day over their usual number, by stretch, (draws, stretches).
 
-    For tasks whose number a day is known better than their times; None for others. A day without
-    a use has one of next to no energy: whoever plans it means to use it, and limits are judged so.
+    For tasks whose number a day is known better than their times; None for others.
     """
     if load.use.uses_per_day is None or inputs.draws == 1:
         return None
@@ -56,8 +53,7 @@ def daily_uses(load: PlanLoad, minutes: int, inputs: Inputs) -> np.ndarray | Non
     normal = stream.standard_normal((int(day[-1]) + 1, inputs.draws)).T
     rates = load.use.uses_per_day * np.exp(sigma * normal - sigma**2 / 2)
     uses = _poisson(inputs.stream(USES, load.name, 1), rates)
-    factors = np.maximum(uses / load.use.uses_per_day, _UNUSED)
-    return np.asarray(factors[:, day].astype(np.float32))
+    return np.asarray((uses / load.use.uses_per_day)[:, day].astype(np.float32))
 
 
 def _share_of_hours(load: PlanLoad, plan: Plan, count: int) -> np.ndarray:

@@ -185,6 +185,10 @@ class Demand:
                 sources_w=sources_w,
                 other_w=other_w,
             )
+        self._count_unused()
+
+    def _count_unused(self) -> None:
+        self.trips.count_unused(round(self.plan.needed_hours * MINUTES_PER_HOUR))
 
     def failures_by_load(self) -> dict[str, np.ndarray]:
         """Minute at which each load first lacks power, by its name, (draws,).
@@ -192,6 +196,7 @@ class Demand:
         A load lacks power when it is dropped, or when it must run and the inverter is off; infinite
         in draws without either. Loads that always have power are not included.
         """
+        self._count_unused()
         failures: dict[str, np.ndarray] = {}
         for pattern, minute in zip(self.patterns, self.trips.first_drops_min, strict=True):
             name = pattern.load.name
@@ -207,6 +212,7 @@ class Demand:
 
     def first_failures(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Minute (infinite: none), reason and load of the first failure not due to the battery."""
+        self._count_unused()
         minute = self._never()
         why, load = (np.full(len(minute), "", dtype=object) for _ in range(2))
         for n, pattern in enumerate(self.patterns):

@@ -21,8 +21,8 @@ from needle.plan.energy.ends import Failures, first_failures
 from needle.plan.energy.likely import Likely, likely_run
 from needle.plan.energy.runs import as_conditioned
 from needle.plan.energy.turns import fills_of
-from needle.plan.limits.starts import MOSTLY, PlannedStart, planned_starts
-from needle.plan.limits.trips import Trip
+from needle.plan.limits.starts import PlannedStart, planned_starts
+from needle.plan.limits.trips import MOSTLY, Trip
 from needle.plan.load import AC
 from needle.plan.plan import Plan
 

@@ -80,7 +80,7 @@ class Stack:
         )
 
     def latest_on(self, members: Sequence[int], rows: np.ndarray, when: np.ndarray) -> np.ndarray:
-        """Number of the pattern that switched on last before a minute of each of some draws.
+        """Number of the pattern that switched on last by the end of a minute of each of some draws.
 
         Of several the largest; -1 if none of ``members`` is on.
         """
@@ -91,7 +91,8 @@ class Stack:
         numbers = self.numbers[places]
         now = self.watts[places, rows, when]
         cycle_min, phase = self.traits.cycle_min[numbers], self.traits.phase[numbers, rows]
-        cycles = np.floor((self.first + when) / cycle_min + phase)
+        # Whichever begins within the minute is on in it.
+        cycles = np.ceil((self.first + when + 1) / cycle_min + phase - 1e-6) - 1
         since = np.maximum(self.begins[places, when], (cycles - phase) * cycle_min)
         since = np.where(now > 0, since, -np.inf)
         latest = since.max(axis=0)
@@ -146,6 +147,29 @@ class Block:
     def _asked(self) -> np.ndarray:
         """What limits see of each pattern in use, W, (places, draws, minutes)."""
         return np.stack([self.asked[n] for n in self.powers])
+
+    def to_blame(
+        self, members: Sequence[int], most_w: np.ndarray, rows: np.ndarray, when: np.ndarray
+    ) -> np.ndarray:
+        """Number of the pattern that exceeds a limit in a minute of each of some draws.
+
+        The largest of those that exceed it by themselves; else the one that switched on last.
+
+        Parameters
+        ----------
+        members : sequence of int
+            The patterns that the limit is for.
+        most_w : ndarray, (patterns,)
+            What it lets each of the plan's patterns have by itself, W.
+        rows, when : ndarray
+            The draws, and the minutes of the block.
+        """
+        numbers = self.stack.numbers
+        asked_w = np.where(self.stack.watts[:, rows, when] > 0, self._asked[:, rows, when], 0.0)
+        beyond = (asked_w > most_w[numbers, None]) & np.isin(numbers, members)[:, None]
+        latest = self.stack.latest_on(members, rows, when)
+        largest = np.where(beyond, asked_w, 0.0).argmax(axis=0)
+        return np.where(beyond.any(axis=0), numbers[largest], latest)
 
     def switch_off(
         self, numbers: np.ndarray, rows: np.ndarray, when: np.ndarray

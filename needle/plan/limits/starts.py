@@ -11,12 +11,8 @@ from needle.decide.starting import Verdict
 from needle.percentiles import ranges_of
 from needle.plan.draws.inputs import GREY, USES, Inputs
 from needle.plan.draws.patterns import Pattern
-from needle.plan.limits.trips import TripSimulator
+from needle.plan.limits.trips import MOSTLY, TripSimulator
 from needle.plan.load import AC, PlanLoad
-
-#: What is dropped in more than this share of the draws does not run in the plan.
-MOSTLY = 0.5
-
 
 #: Number of the stream that says what is on beside a start.
 AT_A_START = 99

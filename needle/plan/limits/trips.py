@@ -25,6 +25,8 @@ from needle.supply.outputs import fits_dc
 
 #: Least chance of a trip that is shown.
 RARE = 0.02
+#: What is dropped in more than this share of the draws does not run in the plan.
+MOSTLY = 0.5
 
 
 @dataclass(frozen=True)
@@ -115,7 +117,7 @@ class TripSimulator:
             for pattern in patterns
         ]
         #: The most VA for each W of a pattern.
-        self.most_va = [float(np.max(_va_for_each_w(pattern))) for pattern in patterns]
+        self.most_va = np.array([np.max(_va_for_each_w(pattern)) for pattern in patterns])
         #: VA beyond which each pattern's start trips, (draws,).
         self.carried_va = [
             self._carried(pattern, start_va, inputs)
@@ -184,6 +186,29 @@ class TripSimulator:
         self.was_on = on_at_end
         return extra
 
+    def count_unused(self, before: int) -> None:
+        """Let what cannot run when it is used fail as often in draws without a use.
+
+        A run in which nobody used it is no evidence that the supply can run it. To be called once
+        the needed hours are settled; again changes nothing.
+
+        Parameters
+        ----------
+        before : int
+            The needed hours, min.
+        """
+        for n, pattern in enumerate(self.patterns):
+            if pattern.load.use.uses_per_day is None or pattern.stretch is None:
+                continue
+            minutes, whys = self.first_drops_min[n], self.first_whys[n]
+            used, dropped = pattern.used_before(before), minutes < before
+            share = float(dropped[used].mean()) if used.any() else 0.0
+            if share <= MOSTLY or dropped[~used].any():
+                continue
+            unused = np.flatnonzero(~used)
+            fails = unused[np.arange(unused.size) * share % 1 < share]
+            minutes[fails], whys[fails] = round(median(minutes[dropped])), _commonest(whys[dropped])
+
     def keeps_off(self, n: int, until: int) -> bool:
         """Whether a pattern that was dropped stays off until a minute, in every draw."""
         return int(self.dropped_until[n].min()) >= until
@@ -236,12 +261,16 @@ class TripSimulator:
         """Whether a limit could be exceeded if all patterns were at their highest power at once."""
         members = [n for n in limit.members if n in most_w]
         if limit.unit == "VA":
-            return sum(most_w[n] * self.most_va[n] for n in members) > limit.most
+            return bool(sum(most_w[n] * self.most_va[n] for n in members) > limit.most)
         return sum(most_w[n] for n in members) > limit.most
 
     def _asked(self, n: int, block: Block) -> np.ndarray:
-        """A pattern's power as a limit sees it, W: for a task its peak."""
+        """A pattern's power as a limit sees it, W: for a task its peak, else while it is on."""
         pattern, watts = self.patterns[n], block.powers[n]
+        if pattern.load.use.uses_per_day is not None and pattern.duty is not None:
+            # A use of less than a minute has less than its W on the mean of that minute.
+            on_w = (pattern.rest_w + pattern.extra_w).astype(np.float32)[:, None]
+            return np.where(watts > self.traits.resting_w[n] + 1e-6, on_w, watts)
         peak = self._peak(n, block)
         if peak is None or pattern.peak_factor is None:
             return watts
@@ -326,7 +355,9 @@ class TripSimulator:
             at[hit] = when
             drops.put(hit, limit.why, limit.unit, total[hit, when], limit.most)
             if hit.size:
-                blocked[hit] = block.stack.latest_on(limit.members, rows[hit], when)
+                each_va = self.most_va if limit.unit == "VA" else np.ones_like(self.most_va)
+                most_w = limit.most / each_va
+                blocked[hit] = block.to_blame(limit.members, most_w, rows[hit], when)
         if block.beside is not None:
             most_va = block.beside.va[rows].max(axis=1)
             for place, n in enumerate(block.starters):
@@ -422,8 +453,7 @@ class TripSimulator:
             dropped = np.isfinite(minute)
             if not dropped.any():
                 continue
-            whys, counts = np.unique(self.first_whys[n][dropped].astype(str), return_counts=True)
-            mine = float(dropped.mean()), str(whys[counts.argmax()])
+            mine = float(dropped.mean()), _commonest(self.first_whys[n][dropped])
             name = self.patterns[n].load.name
             found[name] = max(mine, found.get(name, mine))
         return found
@@ -453,6 +483,11 @@ class TripSimulator:
                     Trip(pattern.load.name, round(when), until, why, asked, most, chance, unit)
                 )
         return sorted(trips, key=lambda trip: (trip.minute, trip.load))
+
+
+def _commonest(words: np.ndarray) -> str:
+    known, counts = np.unique(words.astype(str), return_counts=True)
+    return str(known[counts.argmax()])
 
 
 def _va_for_each_w(pattern: Pattern) -> np.ndarray | float:
