@@ -124,6 +124,8 @@ class Block:
         Patterns whose start could trip.
     edges : ndarray of bool, (starters, draws, minutes)
         Minutes in which they switch on.
+    may_start : list of (ndarray, ndarray)
+        Draws and minutes of each of them that ``edges`` may ever be true for, in order.
     """
 
     traits: Traits
@@ -135,6 +137,7 @@ class Block:
     beside: Sums | None = None
     starters: Sequence[int] = ()
     edges: np.ndarray = field(default_factory=lambda: np.zeros((0, 0, 0), bool))
+    may_start: Sequence[tuple[np.ndarray, np.ndarray]] = ()
 
     @cached_property
     def stack(self) -> Stack:

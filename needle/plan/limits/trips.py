@@ -9,19 +9,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
 
-from needle.decide.starting import START_REAL, carried_va, fits_volts, required_va, start_factor
+from needle.decide.starting import START_REAL, carried_va, required_va, start_factor
 from needle.percentiles import median
 from needle.plan.draws.inputs import GREY, Inputs
 from needle.plan.draws.patterns import Pattern
 from needle.plan.limits.stack import Block, Traits
 from needle.plan.limits.sums import Drops, Limit, Sums, limits_of
-from needle.plan.load import AC, PlanLoad
+from needle.plan.limits.unfit import unfit_patterns
+from needle.plan.load import AC
 from needle.plan.plan import Plan, carried_by_mains
-from needle.supply.outputs import fits_dc
 
 #: Least chance of a trip that is shown.
 RARE = 0.02
@@ -58,40 +57,6 @@ class Trip:
     unit: str = "W"
 
 
-class Unfit(NamedTuple):
-    """Why a load cannot run on its route at all: what it asks for, and what it is given."""
-
-    why: str
-    unit: str
-    asks: float
-    given: float
-
-
-def _unfit(plan: Plan, load: PlanLoad) -> Unfit | None:
-    """Whether a load wants AC of a supply without an inverter, or other volts than it is given."""
-    inverter = plan.supply.inverter
-    if load.route == AC and inverter is None:
-        return Unfit("no-ac", "W", load.most_w, 0.0)
-    given_v, wants_v = _unfit_v(plan, load), load.draw.volts
-    return None if given_v is None or wants_v is None else Unfit("volts", "V", wants_v, given_v)
-
-
-def _unfit_v(plan: Plan, load: PlanLoad) -> float | None:
-    """Voltage that a load is supplied with but does not accept; None if it fits or is unknown."""
-    inverter = plan.supply.inverter
-    if load.route == AC and inverter is not None:
-        return None if fits_volts(load.draw.volts, inverter) else inverter.volts
-    outputs = {output.name: output for output in plan.supply.outputs}
-    output = outputs[load.route]
-    given_v = plan.supply.battery.volts if output.kind == "terminals" else output.volts
-    return None if fits_dc(load.draw.volts, output.kind, given_v) else given_v
-
-
-def _unfit_patterns(plan: Plan, patterns: Sequence[Pattern]) -> dict[int, Unfit]:
-    found = {n: _unfit(plan, pattern.load) for n, pattern in enumerate(patterns)}
-    return {n: unfit for n, unfit in found.items() if unfit is not None}
-
-
 class TripSimulator:
     """Finds the trips of a plan, block after block.
 
@@ -124,7 +89,7 @@ class TripSimulator:
             for pattern, start_va in zip(patterns, self.start_va, strict=True)
         ]
         #: Patterns that cannot run on their route at all, by their numbers.
-        self.unfit = _unfit_patterns(plan, patterns)
+        self.unfit = unfit_patterns(plan, patterns)
         # Where mains run the loads on AC, they have it without an inverter.
         self.has_ac = carried_by_mains(plan, round(plan.hours * 60) if self.unfit else 0)
         self.sags = plan.supply.battery.internal_ohm is not None
@@ -322,6 +287,10 @@ class TripSimulator:
         if starters:
             block.starters = starters
             block.edges = np.stack([self._edges(n, block.powers[n]) for n in starters])
+            block.may_start = [
+                _may_start(edges, self.patterns[n].uses[:, 1] - block.first)
+                for n, edges in zip(starters, block.edges, strict=True)
+            ]
             if plain and on_ac in made:
                 block.beside = made[on_ac]
             else:
@@ -365,11 +334,10 @@ class TripSimulator:
                 close = self.start_va[n][rows] + most_va > self.carried_va[n][rows]
                 if not close.any():
                     continue
-                hit, when, asked = self._failed_starts(
-                    place, block, block.beside, rows, np.flatnonzero(close)
-                )
-                sooner = when < at[hit]
-                hit, when, asked = hit[sooner], when[sooner], asked[sooner]
+                before = np.zeros(self.draws, dtype=int)
+                before[rows[close]] = at[close]
+                draw, when, asked = self._failed_starts(place, block, block.beside, before)
+                hit = np.searchsorted(rows, draw)
                 at[hit], blocked[hit] = when, n
                 drops.put(hit, "start", "VA", asked, self.carried_va[n][rows[hit]])
         happened = np.flatnonzero(blocked >= 0)
@@ -378,33 +346,32 @@ class TripSimulator:
         return rows[happened]
 
     def _failed_starts(
-        self, place: int, block: Block, beside: Sums, rows: np.ndarray, close: np.ndarray
+        self, place: int, block: Block, beside: Sums, before: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """The first start of a pattern that trips in each of some draws.
+        """The first start of a pattern that trips in each draw.
 
         Parameters
         ----------
         place : int
             Place of the pattern in the block's edges.
-        close : ndarray
-            Which of ``rows`` are looked at.
+        before : ndarray, (draws,)
+            Minute of the block before which starts are looked at.
 
         Returns
         -------
-        which, when, asked : ndarray
-            Which of ``rows`` have one, its minute and its VA.
+        draw, when, asked : ndarray
+            The draws that have one, in order, its minute and its VA.
         """
-        # Where it switches on, draw by draw and by the minute.
         n = block.starters[place]
-        row, minute = np.nonzero(block.edges[place, rows[close]])
-        row = close[row]
-        there = (rows[row], minute)
+        draw, minute = block.may_start[place]
+        starts = block.edges[place, draw, minute] & (minute < before[draw])
+        there = draw, minute = draw[starts], minute[starts]
         known, nonactive = beside.known[there], beside.nonactive[there]
         plain = beside.watts[there] - known
-        asks = self._asks_at_start(n, rows[row], block.powers[n][there], known, nonactive, plain)
-        fails = asks > self.carried_va[n][rows[row]]
-        which, first_of = np.unique(row[fails], return_index=True)
-        return which, minute[fails][first_of], asks[fails][first_of]
+        asks = self._asks_at_start(n, draw, block.powers[n][there], known, nonactive, plain)
+        fails = asks > self.carried_va[n][draw]
+        found, first_of = np.unique(draw[fails], return_index=True)
+        return found, minute[fails][first_of], asks[fails][first_of]
 
     def _asks_at_start(
         self,
@@ -483,6 +450,22 @@ class TripSimulator:
                     Trip(pattern.load.name, round(when), until, why, asked, most, chance, unit)
                 )
         return sorted(trips, key=lambda trip: (trip.minute, trip.load))
+
+
+def _may_start(edges: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Draws and minutes of a block in which a pattern switches on, or may once a use was dropped.
+
+    Parameters
+    ----------
+    edges : ndarray of bool, (draws, minutes)
+        Minutes in which it switches on.
+    ends : ndarray
+        Minutes of the block at which its uses end, and another may begin.
+    """
+    possible = edges.copy()
+    possible[:, ends[(ends >= 0) & (ends < edges.shape[1])]] = True
+    draw, minute = np.nonzero(possible)
+    return draw, minute
 
 
 def _commonest(words: np.ndarray) -> str:
