@@ -169,7 +169,8 @@ class Block:
         """
         numbers = self.stack.numbers
         asked_w = np.where(self.stack.watts[:, rows, when] > 0, self._asked[:, rows, when], 0.0)
-        beyond = (asked_w > most_w[numbers, None]) & np.isin(numbers, members)[:, None]
+        mine = _are_members(members, len(self.traits.patterns))[numbers]
+        beyond = (asked_w > most_w[numbers, None]) & mine[:, None]
         latest = self.stack.latest_on(members, rows, when)
         largest = np.where(beyond, asked_w, 0.0).argmax(axis=0)
         return np.where(beyond.any(axis=0), numbers[largest], latest)
@@ -208,7 +209,7 @@ class Block:
         self, sums: Sums, off: np.ndarray, watts: np.ndarray, cells: tuple[np.ndarray, np.ndarray]
     ) -> None:
         """Take the W of patterns ``off`` out of what they are members of."""
-        mine = np.isin(off, sums.members)
+        mine = _are_members(sums.members, len(self.traits.patterns))[off]
         if not mine.all():
             off, watts, cells = off[mine], watts[mine], (cells[0][mine], cells[1][mine])
         traits = self.traits
@@ -233,6 +234,13 @@ class Block:
         numbers, rows, until = numbers[again], rows[again], until[again]
         watts = self.stack.watts[self.stack.places[numbers], rows, until]
         self.edges[edge_of[numbers], rows, until] = watts > self.traits.resting_w[numbers] + 1e-6
+
+
+def _are_members(members: Sequence[int], patterns: int) -> np.ndarray:
+    """Whether each of a plan's patterns is one of ``members``."""
+    are = np.zeros(patterns, dtype=bool)
+    are[list(members)] = True
+    return are
 
 
 def _spans(begins: np.ndarray, ends: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
