@@ -65,12 +65,6 @@ def _times_a_day(number: str) -> list[str]:
     return [f"{moment // 60:02d}:{moment % 60:02d}" for moment in spread_over_day(count)]
 
 
-def is_number_of_tasks(use: dict[str, Any]) -> bool:
-    """Whether the times of a use's tasks are those assumed for a number of tasks per day."""
-    tasks = use.get("tasks") or []
-    return bool(tasks) and tasks == _times_a_day(str(len(tasks)))
-
-
 def with_times(use: dict[str, Any]) -> dict[str, Any]:
     """A use with times assumed, where it has a number of tasks per day; else as it is."""
     tasks = use.get("tasks")

@@ -97,7 +97,7 @@ def usual_use_from_text(text: str) -> dict[str, Any]:
     dict
         Empty for an empty text; else ``{"always": True}``, ``{"hours": h}`` a day,
         ``{"between": [[from, to], …]}``, ``{"tasks": [moment, …], "minutes": min}``, or, where
-        it is not used every day, ``{"times": n, "days": n, "minutes": min}``.
+        nobody said at what times, ``{"times": n, "days": n, "minutes": min}``.
 
     Raises
     ------
@@ -119,12 +119,11 @@ def usual_use_from_text(text: str) -> dict[str, Any]:
     if parts:
         return _in_parts(parts, minutes)
     if _NOW_AND_THEN.search(rest):
-        return _tasks("once a day", minutes)
+        return _of_times(1, 1, minutes)
     if times := _TIMES.match(rest):
         if not rest:
             raise DocumentError("use", _HOW_OFTEN)
-        count = times["count"] or "once"
-        return _tasks(f"{_COUNTS.get(count, count)} a day", minutes)
+        return _of_times(_number(times["count"] or "once"), 1, minutes)
     try:
         use = use_from_text(rest)
     except DocumentError:
@@ -148,7 +147,7 @@ def _without_duration(said: str) -> tuple[float | None, bool, str]:
 
 
 def _in_days(period: re.Match[str], minutes: float | None) -> dict[str, Any]:
-    """Uses in a number of days; each day's times if it is used every day."""
+    """Uses in a number of days."""
     many, unit = period["many"] or "1", period["unit"] or period["each"] or period["ly"]
     times = _number(period["count"] or "1")
     return _of_times(times, _number(many) * _DAYS[unit], minutes)
@@ -170,10 +169,9 @@ def _of_times(times: int, days: int, minutes: float | None) -> dict[str, Any]:
     if not 1 <= times <= MOST_TIMES or not 1 <= days <= MOST_DAYS:
         limits = f"give 1 to {MOST_TIMES} times in 1 to {MOST_DAYS} days"
         raise DocumentError("use", f"{times} times in {days} days: {limits}")
-    if days == 1:
-        return _tasks(f"{times} a day", minutes)
     if times * minutes > days * DAY_MIN:
-        raise DocumentError("use", f"{times} times {minutes:g} min is more than {days} days")
+        span = "a day" if days == 1 else f"{days} days"
+        raise DocumentError("use", f"{times} times {minutes:g} min is more than {span}")
     return {"times": times, "days": days, "minutes": minutes}
 
 
@@ -288,14 +286,6 @@ def text_of_usual_use(use: dict[str, Any]) -> str:
     if "times" in use:
         return f"{often_text(use)}, {use['minutes']:.6g} min"
     return text_of_use(use)
-
-
-def how_often(use: dict[str, Any]) -> str:
-    """A usual use in words that name no time for what nobody timed: ``twice a day, 3 min``."""
-    if "tasks" not in use:
-        return text_of_usual_use(use)
-    often = often_text({"times": len(use["tasks"]), "days": 1})
-    return f"{often}, {use['minutes']:.6g} min"
 
 
 def often_text(use: dict[str, Any]) -> str:

@@ -7,7 +7,6 @@ from needle.household import plain_quantity
 from needle.quantity import QuantityError, parse
 from needle.usage.usual_use import (
     hours_per_day_of,
-    how_often,
     parse_usual_use,
     text_of_usual_use,
     use_of_rate,
@@ -71,11 +70,12 @@ ANSWERED = {
     ("0.4 A", "W"): "amps",
 }
 USES = {
-    "twice a day, 3 minutes": ({"tasks": ["11:00", "17:00"], "minutes": 3.0}, 0.1),
+    "twice a day, 3 minutes": ({"times": 2, "days": 1, "minutes": 3.0}, 0.1),
     "19:00 4 min": ({"tasks": ["19:00"], "minutes": 4.0}, 4 / 60),
     "at 7 and 19, 3 min": ({"tasks": ["07:00", "19:00"], "minutes": 3.0}, 0.1),
     "every morning 5 minutes": ({"tasks": ["07:00"], "minutes": 5.0}, 5 / 60),
-    "now and then, 10 min": ({"tasks": ["14:00"], "minutes": 10.0}, 1 / 6),
+    "now and then, 10 min": ({"times": 1, "days": 1, "minutes": 10.0}, 1 / 6),
+    "at 14:00 for 10 min": ({"tasks": ["14:00"], "minutes": 10.0}, 1 / 6),
     "in the evening": ({"between": [["18:00", "23:00"]]}, 5),
     "evening and morning": ({"between": [["18:00", "23:00"], ["06:00", "09:00"]]}, 8),
     "for 2 hours in the evening": ({"between": [["18:00", "20:00"]]}, 2),
@@ -93,7 +93,7 @@ USES = {
     "20 min, twice a month": ({"times": 2, "days": 30, "minutes": 20.0}, 40 / 60 / 30),
     "every two weeks, 2 h": ({"times": 1, "days": 14, "minutes": 120.0}, 2 / 14),
     "once every 10 days, 1 h": ({"times": 1, "days": 10, "minutes": 60.0}, 0.1),
-    "every day, 5 min": ({"tasks": ["14:00"], "minutes": 5.0}, 5 / 60),
+    "every day, 5 min": ({"times": 1, "days": 1, "minutes": 5.0}, 5 / 60),
     "": ({}, None),
 }
 ASKED = {
@@ -151,13 +151,13 @@ class UsualUseTest(unittest.TestCase):
             ("5 hours a day", "5 h a day"),
             ("", ""),
         ):
-            said = how_often(usual_use_from_text(text)).replace("\u00a0", " ")
+            said = text_of_usual_use(usual_use_from_text(text)).replace("\u00a0", " ")
             self.assertEqual(said, words)
 
     def test_a_rate_is_so_many_times_in_so_many_days(self):
-        """Where it is a whole number a day, each use has its time; no rate is rounded away."""
+        """No rate is rounded away."""
         self.assertEqual(use_of_rate(2 / 7, 40)["times"], 2)
-        self.assertEqual(len(use_of_rate(3.0, 4)["tasks"]), 3)
+        self.assertEqual(use_of_rate(3.0, 4), {"times": 3, "days": 1, "minutes": 4})
         for uses in (1 / 365, 0.1, 0.35, 2.4, 33.37):
             self.assertAlmostEqual(uses_per_day_of(use_of_rate(uses, 1)) / uses, 1, delta=0.01)
         with self.assertRaisesRegex(DocumentError, "1 to 100 times"):

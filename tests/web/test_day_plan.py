@@ -266,6 +266,21 @@ class SameLoadTest(DayPlanTest):
         mine, used = entry()
         self.assertNotIn("uses_per_day", mine)
         self.assertEqual(used.assumed, "")
+        # A time that was said with the load is one, whatever would be assumed without it.
+        PlanEntry.objects.all().delete()
+        for said, drawn, assumed in (
+            ("at 14:00, 3 minutes", None, ""),
+            ("once a day, 3 minutes", 1.0, "1 a day, at times assumed"),
+            ("10 times a week, 3 minutes", 1.0, "10 times a week, counted as 1 a day"),
+        ):
+            with self.subTest(said=said):
+                kettle.usual_use = usual_use_from_text(said)
+                kettle.save()
+                mine, used = entry()
+                self.assertEqual(mine.get("uses_per_day"), drawn)
+                self.assertEqual(len(mine["use"]["tasks"]), 1)
+                self.assertTrue(used.assumed.startswith(assumed), used.assumed)
+                self.assertEqual(bool(used.assumed), bool(assumed))
 
 
 class DirectCurrentTest(DayPlanTest):

@@ -170,8 +170,9 @@ class NumberField(forms.FloatField):
     def to_python(self, value: Any) -> Any:
         if isinstance(value, str) and value.strip():
             try:
-                read = quantity.parse(value, self.unit).value if self.unit else None
-                return quantity.number(value) if read is None else read
+                if self.unit:
+                    return quantity.parse(value, self.unit).value
+                return quantity.number(value)
             except quantity.QuantityError as error:
                 raise ValidationError(str(error)) from None
         return super().to_python(value)

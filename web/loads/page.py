@@ -14,7 +14,7 @@ from needle.message import Message
 from needle.profile.ledger import readings_ledger
 from needle.profile.profile import Profile
 from needle.quantity import hours_text
-from needle.usage.usual_use import how_often, uses_per_day_of
+from needle.usage.usual_use import text_of_usual_use, uses_per_day_of
 from needle.words.figures import plural
 from web.common.units import clocks, said
 from web.drawing.course import CourseMark, course
@@ -125,7 +125,7 @@ class LoadPage:
     @property
     def used_words(self) -> str:
         """How often and how long it is used, as said with it; empty if nobody said."""
-        often = how_often(self.load.usual_use)
+        often = text_of_usual_use(self.load.usual_use)
         if not often and self.load.hours_per_day is not None:
             often = f"{hours_text(self.load.hours_per_day, exact=True)} a day"
         return f"Used {clocks(often)}, as said." if often else ""

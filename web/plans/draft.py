@@ -18,8 +18,8 @@ from needle.profile.temperature import pull_down_wh
 from needle.quantity import hours_text
 from needle.supply.outputs import fits_dc, limit_w, on_usb
 from needle.supply.supply_tests import SupplyTest, left_on_dc, parse_test
-from needle.usage.schedule import is_number_of_tasks, with_times
-from needle.usage.usual_use import often_text
+from needle.usage.schedule import with_times
+from needle.usage.usual_use import often_text, uses_per_day_of
 from web.loads.models import Load, loads_of, numbers_of
 from web.plans.combined import CombinedRun, combined_runs
 from web.plans.honesty import spread_factor_of
@@ -259,19 +259,23 @@ def _use(
     if profile is None or load.usual_use.get("always"):
         return {}, ""
     if usual := {key: load.usual_use[key] for key in ("between", "tasks") if key in load.usual_use}:
-        if not is_number_of_tasks(usual):
-            return usual, ""
-        usual = {"tasks": len(usual["tasks"])}
+        return usual, ""
+    if (per_day := uses_per_day_of(load.usual_use)) is not None and per_day >= 1:
+        usual = {"tasks": round(per_day)}
         return usual, _on_use(plan, load, profile, usual)
     start = timezone.localtime(plan.start)
     use = usual_use(profile, start.hour * 60 + start.minute)
     return use, _on_use(plan, load, profile, use)
 
 
-def _any_in_plan(plan: Plan, use: dict[str, Any]) -> bool:
-    """Whether any of the times that are assumed for a number of tasks is within the plan."""
-    times = spread_over_day(use["tasks"])
-    return bool(occurrences(times, timezone.localtime(plan.start), round(plan.needed_hours * 60)))
+def _on_number(plan: Plan, load: Load, tasks: int) -> str:
+    """What was assumed where only the number of tasks per day is known."""
+    times, minutes = spread_over_day(tasks), round(plan.needed_hours * 60)
+    met = occurrences(times, timezone.localtime(plan.start), minutes)
+    out = "" if met else ", none of them in this plan"
+    rounded = load.usual_use.get("days", 1) > 1
+    said = f"{often_text(load.usual_use)}, counted as " if rounded else ""
+    return f"{said}{tasks} a day, at times assumed{out}: set the real ones"
 
 
 def _on_use(plan: Plan, load: Load, profile: Profile, use: dict[str, Any] | None) -> str:
@@ -285,8 +289,7 @@ def _on_use(plan: Plan, load: Load, profile: Profile, use: dict[str, Any] | None
         hours = hours_text(profile.hours_per_day or 0.0, exact=True)
         return f"{hours} a day, assumed from the start of the plan: set the real times"
     if "tasks" in use:
-        out = "" if _any_in_plan(plan, use) else ", none of them in this plan"
-        return f"{use['tasks']} a day, at times assumed{out}: set the real ones"
+        return _on_number(plan, load, use["tasks"])
     if often:
         return f"{often}, at any hour: set the time if it is known"
     if load.core_kind.by_use and load.hours_per_day is None:
