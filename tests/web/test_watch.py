@@ -308,6 +308,7 @@ class CardTest(WatchTest):
         self.assertContains(sheet, "Not counted: if on, it is over sooner")
         self.begin()
         self.assertContains(self.page(), "Not counted: Concentrator, Iron. If on")
+        self.assertContains(self.page(), "Never off: Concentrator.")
 
     def test_what_is_missing(self):
         self.supply.delete()

@@ -269,12 +269,18 @@ def _not_counted(trial: Trial) -> str:
     if trial.plan is None or trial.is_rehearsal:
         return ""
     counted, numbers = trial.load_ids, numbers_of(trial.job)
-    names = [
-        used.name
+    left_out = [
+        used
         for used in draft_of(trial.plan).used
         if used.entry.taken_in and f"load {numbers[used.load.pk]}" not in counted
     ]
-    return f"Not counted: {', '.join(names)}. If on, it is over sooner." if names else ""
+    if not left_out:
+        return ""
+    words = f"Not counted: {', '.join(used.name for used in left_out)}. If on, it is over sooner."
+    lives = [used.name for used in left_out if used.load.safety_class == "life"]
+    if lives:
+        words += f" Never off: {', '.join(lives)}. Keep the second means ready."
+    return words
 
 
 def _over(trial: Trial) -> str:
