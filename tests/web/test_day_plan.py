@@ -282,6 +282,18 @@ class SameLoadTest(DayPlanTest):
                 self.assertTrue(used.assumed.startswith(assumed), used.assumed)
                 self.assertEqual(bool(used.assumed), bool(assumed))
 
+    def test_what_is_seldom_used_and_too_large_says_how_it_goes_when_it_is_used(self):
+        kettle = make_load(self.job, "Kettle", 9000.0, kind="resistive-heat", runs_by="person")
+        kettle.usual_use = usual_use_from_text("every other day, 3 minutes")
+        kettle.save()
+        page = self.client.get(self.url("plans:current"))
+        self.assertContains(page, "Cannot run")
+        self.assertContains(page, "Kettle needs")
+        self.assertContains(page, "when it is used)")
+        self.assertNotContains(page, "Kettle overloads the supply (chance less")
+        sheet = self.client.get(self.url("sheets:sheet"))
+        self.assertContains(sheet, "when it is used")
+
 
 class DirectCurrentTest(DayPlanTest):
     def used(self):

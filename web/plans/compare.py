@@ -143,7 +143,8 @@ def _side(answer: Answer, span_h: float, paper: Paper) -> PlanSide:
 
 def _tripped(outcome: Outcome) -> list[str]:
     """Loads that are dropped in most runs."""
-    return list(dict.fromkeys(trip.load for trip in outcome.trips if trip.chance > 0.5))
+    mostly = (trip.load for trip in outcome.trips if outcome.mostly_fails(trip.load))
+    return list(dict.fromkeys(mostly))
 
 
 def _differs(answers: list[Answer]) -> list[str]:

@@ -279,8 +279,16 @@ def trip_sentence(outcome: Outcome, trip: Trip, uses: int) -> str:
     then += ", which goes the same way." if uses > 1 else "."
     if trip.why == "no-ac":
         return f"{trip.load} {_TRIPS[trip.why]}."
-    what = f"{trip.load} {_TRIPS[trip.why]} (chance {chance_text(trip.chance)}): {figures}."
+    what = f"{trip.load} {_TRIPS[trip.why]} ({trip_chance_text(outcome, trip)}): {figures}."
     return f"{what} {then}"
+
+
+def trip_chance_text(outcome: Outcome, trip: Trip) -> str:
+    """How likely a trip is; of a load that cannot run when somebody uses it, how likely then."""
+    load = next(load for load in outcome.plan.loads if load.name == trip.load)
+    if load.use.uses_per_day is None or not outcome.mostly_fails(load.name):
+        return f"chance {chance_text(trip.chance)}"
+    return f"chance {chance_text(float(outcome.fails(load.name).mean()))} when it is used"
 
 
 def rows_of(

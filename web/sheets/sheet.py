@@ -30,6 +30,7 @@ from web.plans.again import measure_again
 from web.plans.helps import helps_of
 from web.plans.measurement_tips import measurement_tips
 from web.plans.outcomes import LONG_WAIT_S, Answer, answer_of, energies_until
+from web.plans.page import trip_chance_text
 from web.plans.rests import Rests, rests_of
 from web.plans.used import UsedLoad
 from web.sheets.entered_by import entered_by
@@ -344,7 +345,7 @@ def _day(answer: Answer, outcome: Outcome) -> list[Table]:
     first = {trip.load: trip for trip in reversed(outcome.trips)}
     for trip in first.values():
         at = moment_after(plan.start, trip.minute / 60)
-        chance = f"chance {chance_text(trip.chance)}"
+        chance = trip_chance_text(outcome, trip)
         what = "does not run" if trip.why in UNFIT else "trips"
         rows.append([f"{trip.load} {what}", f"first {moment(at, plan.start)}, {chance}"])
     tables = [_schedule(answer, outcome), Table("Day plan", ["figure", "value"], rows, (1,))]
