@@ -322,6 +322,28 @@ class DrawnUsesTest(unittest.TestCase):
         self.assertEqual(off.load, "Pump")
         self.assertEqual((off.chance_before, off.chance_after), (0.0, 1.0))
 
+    def test_what_is_hardly_ever_used_has_its_reason_and_is_not_judged_by_one_use(self):
+        evening = "2027-03-01T17:00:00+00:00"
+        large = {"running_w": 2200, "duty": 0.0002, "runs_by": "person", "uses_per_day": 0.06}
+        (blocked,) = verdict_of(simulate(self.plan(6, evening, **large), 2000)).blocked_loads
+        self.assertEqual((blocked.why, blocked.unit, blocked.alone), ("overload", "W", True))
+        # It fits alone, and meets the heater in a third of its uses.
+        fits = {"running_w": 700, "duty": 0.0002, "runs_by": "person", "uses_per_day": 0.01}
+        plan = self.plan(24, **fits)
+        heater = replace(
+            plan.loads[0],
+            name="Heater",
+            use=LoadUse(),
+            draw=replace(plan.loads[0].draw, running_w=400.0, duty=0.3, cycle_min=60.0),
+        )
+        battery = replace(plan.supply.battery, nominal_wh=20_000.0)
+        supply = replace(plan.supply, battery=battery)
+        both = replace(plan, loads=(plan.loads[0], heater), supply=supply)
+        for seed in range(12):
+            outcome = simulate(both, 200, seed)
+            self.assertEqual(verdict_of(outcome).blocked_loads, ())
+            self.assertGreater(outcome.chance, 0.9)
+
     def test_what_is_used_now_and_then_and_seldom_meets_another_may_run(self):
         rare = {"running_w": 700, "duty": 0.004, "runs_by": "person", "uses_per_day": 2.0}
         plan = self.plan(24, **rare)

@@ -69,4 +69,6 @@ class UsedLoad:
 def names_not_counted(loads: Iterable[UsedLoad]) -> list[str]:
     """Names of loads of a plan that its answer leaves out; first what a life depends on."""
     left_out = [used for used in loads if used.why_not_counted]
-    return [used.name for used in sorted(left_out, key=lambda used: used.load.safety != "life")]
+    return [
+        used.name for used in sorted(left_out, key=lambda used: used.load.safety_class != "life")
+    ]

@@ -26,6 +26,8 @@ from needle.plan.plan import Plan, carried_by_mains
 RARE = 0.02
 #: What is dropped in more than this share of the draws does not run in the plan.
 MOSTLY = 0.5
+#: Draws with a use that say how it goes when a load is used; in fewer it may trip by chance.
+ENOUGH_USED = 10
 
 
 @dataclass(frozen=True)
@@ -167,8 +169,10 @@ class TripSimulator:
                 continue
             minutes, whys = self.first_drops_min[n], self.first_whys[n]
             used, dropped = pattern.used_before(before), minutes < before
-            share = float(dropped[used].mean()) if used.any() else 0.0
-            if share <= MOSTLY or dropped[~used].any():
+            if used.sum() < ENOUGH_USED or dropped[~used].any():
+                continue
+            share = float(dropped[used].mean())
+            if share <= MOSTLY:
                 continue
             unused = np.flatnonzero(~used)
             fails = unused[np.arange(unused.size) * share % 1 < share]
@@ -426,7 +430,7 @@ class TripSimulator:
         return found
 
     def trips(self) -> list[Trip]:
-        """Trips that are common enough to report, by moment."""
+        """Trips by moment: common ones, and all of what is seldom used and cannot run then."""
         if not self.events:
             return []
         numbers, uses, at = (np.concatenate([event[i] for event in self.events]) for i in range(3))
@@ -436,11 +440,13 @@ class TripSimulator:
         of_kind = np.array([known[kind] for kind in kinds])
         order = np.lexsort((of_kind, uses, numbers))
         same = np.diff(np.stack([numbers, uses, of_kind])[:, order], axis=1).any(axis=0)
+        mostly = np.isfinite(self.first_drops_min).mean(axis=1) > MOSTLY
         trips = []
         for group in np.split(order, np.flatnonzero(same) + 1):
             chance = group.size / self.draws
-            if chance >= RARE:
-                pattern = self.patterns[numbers[group[0]]]
+            pattern = self.patterns[numbers[group[0]]]
+            by_use = pattern.load.use.uses_per_day is not None
+            if chance >= RARE or (by_use and mostly[numbers[group[0]]]):
                 why, unit = kinds[group[0]]
                 when, asked, most = (
                     median(values[group]) for values in (at, drops.asked, drops.most)
